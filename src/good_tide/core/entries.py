@@ -1,0 +1,102 @@
+"""What a snapshot holds about one name in a folder."""
+
+from __future__ import annotations
+
+import enum
+
+import msgspec
+
+from good_tide.core.identifiers import ChunkId, ContentDigest
+
+
+class Kind(enum.StrEnum):
+    """What stands behind a name. The values are the letters stored in the format."""
+
+    FILE = "f"
+    FOLDER = "d"
+    LINK = "l"
+    LEFT_OUT = "x"
+
+    @property
+    def word(self) -> str:
+        """The word shown to people and in JSON."""
+        return {"f": "file", "d": "folder", "l": "link", "x": "left-out"}[self.value]
+
+
+class Reason(enum.StrEnum):
+    """Why something is not in a snapshot, or not reliably."""
+
+    SPECIAL = "special"
+    UNREADABLE = "unreadable"
+    VANISHED = "vanished"
+    LOCKED = "locked"
+    STORE = "store"
+    TOO_DEEP = "too-deep"
+
+    @property
+    def is_gap(self) -> bool:
+        """Whether something a person would want back is missing: sockets, pipes, devices and the store are not."""
+        return self not in (Reason.SPECIAL, Reason.STORE)
+
+
+class Extent(msgspec.Struct, frozen=True, gc=False):
+    """``length`` bytes of a file: from ``offset`` in a chunk, or a hole (zeros, not stored) where ``chunk`` is None."""
+
+    chunk: ChunkId | None
+    offset: int
+    length: int
+
+
+class Extra(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What few entries have.
+
+    :param target: where a symbolic link points, as stored in the link.
+    :param attributes: extended attributes, name and value, POSIX ACLs among them.
+    :param link_group: device and inode numbers shared by the hard links of one file; None without further links.
+    :param unsteady: the file changed each time while it was read; its content may mix two states.
+    :param reason: why a left-out entry is left out, with ``detail`` in words of the operating system.
+    """
+
+    target: bytes = b""
+    attributes: tuple[tuple[bytes, bytes], ...] = ()
+    link_group: tuple[int, int] | None = None
+    unsteady: bool = False
+    reason: str = ""
+    detail: str = ""
+
+
+NOTHING_EXTRA = Extra()
+
+
+class Stat(msgspec.Struct, frozen=True, gc=False):
+    """Metadata as the operating system gives it. Times in nanoseconds since 1970 UTC, size in bytes."""
+
+    mode: int = 0
+    uid: int = 0
+    gid: int = 0
+    size: int = 0
+    modified: int = 0
+    changed: int = 0
+    inode: int = 0
+
+
+NO_STAT = Stat()
+
+
+class Entry(msgspec.Struct, frozen=True, gc=False):
+    """One name in a folder of a snapshot.
+
+    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each.
+    """
+
+    name: bytes
+    kind: Kind
+    stat: Stat = NO_STAT
+    digest: ContentDigest = ContentDigest(b"")
+    extents: tuple[Extent, ...] = ()
+    extra: Extra = NOTHING_EXTRA
+
+    @property
+    def pages(self) -> tuple[ChunkId, ...]:
+        """The pages of a folder's listing."""
+        return tuple(extent.chunk for extent in self.extents if extent.chunk is not None)

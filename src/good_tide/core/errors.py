@@ -1,0 +1,54 @@
+"""Errors by who can act on them. A fault in the program itself stays a plain exception."""
+
+from __future__ import annotations
+
+
+class GoodTideError(Exception):
+    """Base of everything that is told to a person as a sentence.
+
+    :param what: what happened, one sentence without a full stop.
+    :param advice: what to do about it, one sentence without a full stop; may be empty.
+    """
+
+    def __init__(self, what: str, advice: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.advice = advice
+
+    def __str__(self) -> str:
+        return f"{self.what}. {self.advice}." if self.advice else f"{self.what}."
+
+
+class PersonError(GoodTideError):
+    """The request cannot be meant like that; the person can change it."""
+
+
+class PlaceError(GoodTideError):
+    """The store, its disk or a folder cannot be used now: away, full, read-only, locked, not permitted."""
+
+
+class PlaceFullError(PlaceError):
+    """The disk has no room left."""
+
+
+class NotInPlaceError(PlaceError):
+    """A file that the store should have is not there."""
+
+
+class WrongPassphraseError(PlaceError):
+    """No slot of the store opens with what was given."""
+
+
+class DamageError(GoodTideError):
+    """Something read from a store is not what was written there.
+
+    :param file: the store file concerned, relative to the store; empty when not known.
+    """
+
+    def __init__(self, what: str, advice: str = "", file: str = "") -> None:
+        super().__init__(what, advice)
+        self.file = file
+
+
+class StoppedError(GoodTideError):
+    """The person stopped the work."""

@@ -1,0 +1,186 @@
+"""Pages: the stored form of a folder's listing, by columns.
+
+A listing is cut into pages at names whose checksum says so, so that one changed file in a folder of 100,000 writes
+one page anew and not the whole listing. ``docs/format.md`` ("Page") gives the bytes.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Sequence
+from itertools import pairwise
+
+import msgspec
+import numpy as np
+
+from good_tide.core.columns import Column, decode_column, encode_column
+from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
+from good_tide.core.errors import DamageError
+from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest
+
+_PAGE_MEAN = 512
+_PAGE_MAXIMUM = 4096
+_HOLE = 0
+"""Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
+
+
+class _Wire(msgspec.Struct, array_like=True, frozen=True):
+    """A page as MessagePack: an array in this order."""
+
+    count: int
+    names: bytes
+    kinds: bytes
+    mode: bytes
+    uid: bytes
+    gid: bytes
+    size: bytes
+    modified: bytes
+    changed_after: bytes
+    inode: bytes
+    digests: bytes
+    extent_counts: bytes
+    extent_chunks: bytes
+    extent_offsets: bytes
+    extent_lengths: bytes
+    chunks: bytes
+    extras: dict[int, Extra]
+
+
+_encoder = msgspec.msgpack.Encoder()
+_decoder = msgspec.msgpack.Decoder(_Wire)
+
+
+class Page:
+    """A decoded page: columns at once, entries when asked for."""
+
+    def __init__(self, data: bytes, rooted: bool = False) -> None:
+        """Decode ``data``, already authenticated. With ``rooted``, names are absolute paths (a snapshot's folders).
+
+        Raises:
+            DamageError: the bytes are not a page, or hold names that no folder can hold.
+        """
+        try:
+            wire = _decoder.decode(data)
+        except msgspec.MsgspecError as error:
+            raise DamageError(f"A folder listing cannot be read ({error})") from error
+        count = wire.count
+        self.names: list[bytes] = wire.names.split(b"\0") if count else []
+        self.kinds = wire.kinds.decode("ascii", "replace")
+        if count < 0 or len(self.names) != count or len(self.kinds) != count or set(self.kinds) - set("fdlx"):
+            raise DamageError("A folder listing contradicts itself")
+        _check_names(self.names, rooted)
+        modified = decode_column(wire.modified, count)
+        self.stats: Column = np.empty((count, 7), dtype=np.int64)
+        for position, column in enumerate((wire.mode, wire.uid, wire.gid, wire.size)):
+            self.stats[:, position] = decode_column(column, count)
+        self.stats[:, 4] = modified
+        self.stats[:, 5] = modified + decode_column(wire.changed_after, count)
+        self.stats[:, 6] = decode_column(wire.inode, count)
+        self._wire = wire
+
+    def entries(self) -> list[Entry]:
+        """All entries, in the order of their names' bytes."""
+        wire, count = self._wire, len(self.names)
+        counts = decode_column(wire.extent_counts, count).tolist()
+        if min(counts, default=0) < 0 or sum(counts) > 1 << 32:
+            raise DamageError("A folder listing contradicts itself")
+        extents = self._extents(sum(counts))
+        files = self.kinds.count(Kind.FILE)
+        if len(wire.digests) != files * DIGEST_BYTES:
+            raise DamageError("A folder listing contradicts itself")
+        result: list[Entry] = []
+        at = digest_at = 0
+        for position, (name, letter, numbers) in enumerate(zip(self.names, self.kinds, self.stats.tolist(), strict=True)):
+            digest = b""
+            if letter == "f":
+                digest = wire.digests[digest_at : digest_at + DIGEST_BYTES]
+                digest_at += DIGEST_BYTES
+            own = tuple(extents[at : at + counts[position]])
+            at += counts[position]
+            extra = wire.extras.get(position, NOTHING_EXTRA)
+            result.append(Entry(name, Kind(letter), Stat(*numbers), ContentDigest(digest), own, extra))
+        return result
+
+    def _extents(self, count: int) -> list[Extent]:
+        wire = self._wire
+        table: list[ChunkId | None] = [None]
+        if len(wire.chunks) % CHUNK_ID_BYTES:
+            raise DamageError("A folder listing contradicts itself")
+        table += [ChunkId(wire.chunks[at : at + CHUNK_ID_BYTES]) for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)]
+        chunks = decode_column(wire.extent_chunks, count)
+        offsets = decode_column(wire.extent_offsets, count)
+        lengths = decode_column(wire.extent_lengths, count)
+        if count and (min(chunks.min(), offsets.min(), lengths.min()) < 0 or chunks.max() >= len(table)):
+            raise DamageError("A folder listing points outside its own tables")
+        return [
+            Extent(table[chunk], offset, length)
+            for chunk, offset, length in zip(chunks.tolist(), offsets.tolist(), lengths.tolist(), strict=True)
+        ]
+
+
+def encode_page(entries: Sequence[Entry]) -> bytes:
+    """The bytes of a page. ``entries`` are in the order of their names' bytes, without two of one name."""
+    table: dict[ChunkId, int] = {}
+    stats: list[Stat] = []
+    counts: list[int] = []
+    chunks: list[int] = []
+    offsets: list[int] = []
+    lengths: list[int] = []
+    extras: dict[int, Extra] = {}
+    for position, entry in enumerate(entries):
+        stats.append(entry.stat)
+        counts.append(len(entry.extents))
+        for extent in entry.extents:
+            chunk = extent.chunk
+            chunks.append(_HOLE if chunk is None else table.setdefault(chunk, len(table) + 1))
+            offsets.append(extent.offset)
+            lengths.append(extent.length)
+        if entry.extra is not NOTHING_EXTRA:
+            extras[position] = entry.extra
+    return _encoder.encode(
+        _Wire(
+            count=len(entries),
+            names=b"\0".join([entry.name for entry in entries]),
+            kinds="".join([entry.kind for entry in entries]).encode("ascii"),
+            mode=encode_column([stat.mode for stat in stats]),
+            uid=encode_column([stat.uid for stat in stats]),
+            gid=encode_column([stat.gid for stat in stats]),
+            size=encode_column([stat.size for stat in stats]),
+            modified=encode_column([stat.modified for stat in stats]),
+            changed_after=encode_column([stat.changed - stat.modified for stat in stats]),
+            inode=encode_column([stat.inode for stat in stats]),
+            digests=b"".join([entry.digest for entry in entries if entry.kind is Kind.FILE]),
+            extent_counts=encode_column(counts),
+            extent_chunks=encode_column(chunks),
+            extent_offsets=encode_column(offsets),
+            extent_lengths=encode_column(lengths),
+            chunks=b"".join(table),
+            extras=extras,
+        )
+    )
+
+
+def paginate(entries: Sequence[Entry]) -> Iterator[Sequence[Entry]]:
+    """Cut a sorted listing into pages at borders that depend on names only; one empty page for an empty folder."""
+    start = 0
+    if len(entries) > _PAGE_MEAN:
+        for position, entry in enumerate(entries):
+            here = position + 1 - start
+            if here >= _PAGE_MAXIMUM or zlib.crc32(entry.name) % _PAGE_MEAN == 0:
+                yield entries[start : position + 1]
+                start = position + 1
+    if start < len(entries) or not entries:
+        yield entries[start:]
+
+
+def _check_names(names: Sequence[bytes], rooted: bool) -> None:
+    """Refuse names that could lead out of a folder, stand for it, or appear twice."""
+    for name in names:
+        if rooted:
+            bad = not name.startswith(b"/") or any(part in (b".", b"..") for part in name.split(b"/"))
+        else:
+            bad = not name or b"/" in name or name in (b".", b"..")
+        if bad:
+            raise DamageError(f"A folder listing holds a name that cannot be: {name!r}")
+    if any(before >= after for before, after in pairwise(names)):
+        raise DamageError("A folder listing is out of order")

@@ -1,0 +1,88 @@
+"""How far a long piece of work has come, and how it is paused and stopped."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from typing import Protocol
+
+import msgspec
+
+from good_tide.core.errors import StoppedError
+
+
+class Progress(msgspec.Struct, frozen=True):
+    """One report of a long piece of work. Totals are 0 while they are not known."""
+
+    phase: str
+    files_done: int = 0
+    files_total: int = 0
+    bytes_done: int = 0
+    bytes_total: int = 0
+    current: str = ""
+
+
+class Control(Protocol):
+    """What an operation asks of the one who runs it, often and cheaply."""
+
+    def report(self, progress: Progress) -> None:
+        """Take notice of ``progress``."""
+        ...
+
+    def checkpoint(self) -> None:
+        """Wait while paused.
+
+        Raises:
+            StoppedError: the person asked to stop.
+        """
+        ...
+
+
+class Silent:
+    """Runs to the end and tells nobody."""
+
+    def report(self, progress: Progress) -> None:
+        """Ignore ``progress``."""
+
+    def checkpoint(self) -> None:
+        """Never stops."""
+
+
+class Steering:
+    """A control that another thread can pause, resume and stop.
+
+    :param listener: called with every report, in the working thread.
+    """
+
+    def __init__(self, listener: Callable[[Progress], None] | None = None) -> None:
+        self._listener = listener
+        self._running = threading.Event()
+        self._running.set()
+        self._stopped = False
+
+    def report(self, progress: Progress) -> None:
+        if self._listener is not None:
+            self._listener(progress)
+
+    def checkpoint(self) -> None:
+        self._running.wait()
+        if self._stopped:
+            raise StoppedError("Stopped before the end", "What was written so far is kept, and the next run goes on from it")
+
+    @property
+    def paused(self) -> bool:
+        """Whether the work waits to be resumed."""
+        return not self._running.is_set()
+
+    def pause(self) -> None:
+        """Let the work wait at its next checkpoint."""
+        self._running.clear()
+
+    def resume(self) -> None:
+        """Let the work go on."""
+        self._running.set()
+
+    def stop(self) -> None:
+        """End the work at its next checkpoint."""
+        self._stopped = True
+        self._running.set()

@@ -1,0 +1,71 @@
+"""What a store says about its snapshots."""
+
+from __future__ import annotations
+
+import msgspec
+
+from good_tide.core.identifiers import SnapshotId
+
+
+class LeftOut(msgspec.Struct, frozen=True):
+    """One thing that is not in a snapshot: its absolute path, why (a ``Reason`` value), and the system's words."""
+
+    path: bytes
+    reason: str
+    detail: str = ""
+
+
+class Machine(msgspec.Struct, frozen=True):
+    """The workstation a snapshot is of. ``id`` stays when the name changes."""
+
+    id: str
+    name: str
+
+
+class Tally(msgspec.Struct, frozen=True):
+    """Counts of a snapshot. Bytes are plain bytes, except ``stored_bytes``: what it added to the store's files."""
+
+    files: int = 0
+    folders: int = 0
+    bytes: int = 0
+    changed_files: int = 0
+    new_bytes: int = 0
+    stored_bytes: int = 0
+    seconds: float = 0.0
+
+
+class SnapshotRecord(msgspec.Struct, frozen=True):
+    """A snapshot as it is stored, but for its name.
+
+    :param time: when it was taken, nanoseconds since 1970 UTC.
+    :param roots: a page (``rooted``) whose entries are the covered folders under their absolute paths.
+    :param owners: names of the user and group numbers that occur, as ``u1000`` and ``g100``.
+    """
+
+    time: int
+    machine: Machine
+    roots: bytes
+    tally: Tally
+    label: str = ""
+    left_out: tuple[LeftOut, ...] = ()
+    unsteady: tuple[bytes, ...] = ()
+    owners: dict[str, str] = {}
+    version: int = 1
+
+
+class Snapshot(msgspec.Struct, frozen=True):
+    """A snapshot record together with its name in the store."""
+
+    id: SnapshotId
+    record: SnapshotRecord
+
+    @property
+    def name(self) -> str:
+        """The name as 32 hexadecimal digits."""
+        return self.id.hex()
+
+    @property
+    def gaps(self) -> int:
+        """How many things that a person would want back are missing."""
+        from_reasons = sum(1 for item in self.record.left_out if item.reason not in ("special", "store"))
+        return from_reasons + len(self.record.unsteady)

@@ -1,0 +1,117 @@
+"""Sealing and opening of store files: encrypted, or open and authenticated by keyed hash.
+
+Every store file has a key of its own, derived from the store's secret, the file's kind and the file's name. A file
+moved to another name therefore does not open, and a nonce that counts from zero in each file never repeats for a key.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from typing import Protocol
+
+import blake3
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+
+from good_tide.core.errors import DamageError
+from good_tide.core.identifiers import DIGEST_BYTES, ChunkId, ContentDigest
+
+TAG_BYTES = 16
+SECRET_BYTES = 32
+_SEALS_KEPT = 512
+
+
+class Seal(Protocol):
+    """Seals and opens numbered pieces of one store file."""
+
+    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
+        """``plain`` sealed, ``TAG_BYTES`` longer. A number is used once in a file; ``context`` is authenticated."""
+        ...
+
+    def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
+        """The plain bytes.
+
+        Raises:
+            DamageError: not what was sealed under this number and context.
+        """
+        ...
+
+
+class EncryptingSeal:
+    """AES-256-GCM; the nonce is the number as 12 big-endian bytes."""
+
+    def __init__(self, key: bytes) -> None:
+        self._cipher = AESGCM(key)
+
+    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
+        return self._cipher.encrypt(number.to_bytes(12, "big"), plain, context)
+
+    def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
+        try:
+            return self._cipher.decrypt(number.to_bytes(12, "big"), sealed, context)
+        except InvalidTag:
+            raise DamageError("Stored bytes were changed after they were written") from None
+
+
+class OpenSeal:
+    """No secrecy: the plain bytes, then a 16-byte keyed BLAKE2b over number, context length, context and plain bytes."""
+
+    def __init__(self, key: bytes) -> None:
+        self._key = key
+
+    def _tag(self, number: int, plain: bytes, context: bytes) -> bytes:
+        hasher = hashlib.blake2b(number.to_bytes(12, "big") + len(context).to_bytes(4, "big") + context, key=self._key, digest_size=16)
+        hasher.update(plain)
+        return hasher.digest()
+
+    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
+        return plain + self._tag(number, plain, context)
+
+    def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
+        plain = sealed[:-TAG_BYTES]
+        if len(sealed) < TAG_BYTES or self._tag(number, plain, context) != sealed[-TAG_BYTES:]:
+            raise DamageError("Stored bytes were changed after they were written")
+        return plain
+
+
+class StoreKeys:
+    """All keys of one open store.
+
+    :param secret: 32 bytes that all sealing keys come from. In a store without encryption it is public.
+    :param identity: 32 bytes that chunk identities and borders come from; stores that exchange snapshots share it.
+    """
+
+    def __init__(self, secret: bytes, identity: bytes, encrypted: bool) -> None:
+        self.secret = secret
+        self.identity = identity
+        self.encrypted = encrypted
+        self._seals: dict[tuple[str, bytes], Seal] = {}
+        self._make: Callable[[bytes], Seal] = EncryptingSeal if encrypted else OpenSeal
+        self._chunk_key = derive(identity, b"chunk identity")
+        self._digest_key = derive(identity, b"content digest")
+        self.border_secret = derive(identity, b"chunk borders")
+
+    def seal_for(self, kind: str, name: bytes) -> Seal:
+        """The seal of one store file; ``kind`` is ``pack``, ``index`` or ``snapshot``."""
+        found = self._seals.get((kind, name))
+        if found is None:
+            if len(self._seals) >= _SEALS_KEPT:
+                self._seals.clear()
+            found = self._seals[kind, name] = self._make(derive(self.secret, kind.encode(), name))
+        return found
+
+    def chunk_id(self, plain: bytes | memoryview) -> ChunkId:
+        """Identity of a chunk with these plain bytes."""
+        return ChunkId(blake3.blake3(plain, key=self._chunk_key).digest())
+
+    def digest(self, content: bytes | memoryview) -> ContentDigest:
+        """Content digest of a file that is stored as part of a block, or of the list that stands for a larger one."""
+        return ContentDigest(blake3.blake3(content, key=self._digest_key).digest(length=DIGEST_BYTES))
+
+
+def derive(secret: bytes, purpose: bytes, salt: bytes = b"") -> bytes:
+    """A 32-byte key for one purpose (HKDF with SHA-256, RFC 5869)."""
+    return HKDF(algorithm=SHA256(), length=SECRET_BYTES, salt=salt or None, info=b"good-tide 1 " + purpose).derive(secret)

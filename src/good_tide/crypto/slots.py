@@ -1,0 +1,120 @@
+"""Key slots: the store's secrets, wrapped so that a passphrase or a recovery key opens them."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+import unicodedata
+from typing import Literal
+
+import msgspec
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
+
+from good_tide.core.errors import DamageError, WrongPassphraseError
+from good_tide.crypto.seals import SECRET_BYTES, StoreKeys, derive
+
+_ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+"""Base 32 without I, L, O and U, which are read as 1, 1, 0 and V when somebody types them."""
+
+_RECOVERY_DIGITS = 36
+"""33 digits of 5 random bits (165 bits) and 3 check digits, in six groups of six."""
+
+
+class Cost(msgspec.Struct, frozen=True):
+    """Cost of Argon2id: memory in KiB, passes over it, lanes."""
+
+    memory_kib: int = 64 * 1024
+    passes: int = 3
+    lanes: int = 2
+
+
+STRONG = Cost()
+_COST_LIMIT = Cost(memory_kib=1024 * 1024, passes=64, lanes=16)
+"""A slot that asks for more is refused before the memory is taken."""
+
+
+class Slot(msgspec.Struct, frozen=True, kw_only=True):
+    """One way to open a store, as stored in ``keys/``. ``kind`` open: ``sealed`` holds the secrets as they are."""
+
+    kind: Literal["passphrase", "recovery", "open"]
+    sealed: bytes
+    salt: bytes = b""
+    cost: Cost = STRONG
+    hint: str = ""
+
+
+def new_secrets() -> bytes:
+    """Fresh random secrets for a store: 32 bytes to seal with, 32 bytes for identities."""
+    return secrets.token_bytes(2 * SECRET_BYTES)
+
+
+def keys_from(secret: bytes, encrypted: bool) -> StoreKeys:
+    """The keys made of a store's unwrapped secrets."""
+    return StoreKeys(secret[:SECRET_BYTES], secret[SECRET_BYTES:], encrypted)
+
+
+def wrap(kind: Literal["passphrase", "recovery"], words: str, secret: bytes, binding: bytes, cost: Cost, hint: str = "") -> Slot:
+    """A slot that opens with ``words``. ``binding`` ties it to the store's header, so that neither can be exchanged."""
+    salt = secrets.token_bytes(16)
+    key = _stretch(words, salt, cost)
+    return Slot(kind=kind, sealed=AESGCM(key).encrypt(bytes(12), secret, binding), salt=salt, cost=cost, hint=hint)
+
+
+def open_slot(secret: bytes) -> Slot:
+    """The slot of a store without encryption."""
+    return Slot(kind="open", sealed=secret)
+
+
+def unwrap(slots: list[Slot], words: str, binding: bytes) -> bytes:
+    """The store's secrets, by the first slot that opens with ``words``.
+
+    Raises:
+        WrongPassphraseError: none does.
+        DamageError: a slot asks for more memory or time than any slot may.
+    """
+    recovery = parse_recovery_key(words)
+    for slot in slots:
+        typed = recovery if slot.kind == "recovery" else words
+        if slot.kind == "open" or typed is None:
+            continue
+        try:
+            return AESGCM(_stretch(typed, slot.salt, slot.cost)).decrypt(bytes(12), slot.sealed, binding)
+        except InvalidTag:
+            continue
+    raise WrongPassphraseError(
+        "The passphrase does not open this store", "Check capitals and keyboard layout, look at the hint, or use the recovery key"
+    )
+
+
+def new_recovery_key() -> str:
+    """A random recovery key as a person writes it down: six groups of six characters."""
+    digits = "".join(secrets.choice(_ALPHABET) for _ in range(_RECOVERY_DIGITS - 3))
+    whole = digits + _check_digits(digits)
+    return "-".join(whole[at : at + 6] for at in range(0, _RECOVERY_DIGITS, 6))
+
+
+def parse_recovery_key(typed: str) -> str | None:
+    """The digits of a recovery key however it was typed (case, spaces, dashes, confused letters), or None if it is none."""
+    digits = "".join(character for character in typed.upper() if character.isalnum())
+    digits = digits.translate(str.maketrans("ILOU", "110V"))
+    if len(digits) != _RECOVERY_DIGITS or set(digits) - set(_ALPHABET):
+        return None
+    return digits if digits.endswith(_check_digits(digits[:-3])) else None
+
+
+def _check_digits(digits: str) -> str:
+    value = int.from_bytes(hashlib.sha256(digits.encode()).digest()[:2], "big")
+    return "".join(_ALPHABET[value >> shift & 31] for shift in (10, 5, 0))
+
+
+def _stretch(words: str, salt: bytes, cost: Cost) -> bytes:
+    limit = _COST_LIMIT
+    if not (8 * cost.lanes <= cost.memory_kib <= limit.memory_kib and 1 <= cost.passes <= limit.passes and 1 <= cost.lanes <= limit.lanes):
+        raise DamageError("A key slot asks for more memory or time than any slot may")
+    material = unicodedata.normalize("NFC", words).encode()
+    stretched = Argon2id(
+        salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib
+    ).derive(material)
+    return derive(stretched, b"slot")

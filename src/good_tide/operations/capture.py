@@ -1,0 +1,398 @@
+"""Taking a snapshot."""
+
+from __future__ import annotations
+
+import contextlib
+import grp
+import os
+import pwd
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.entries import Entry, Extra, Kind, Reason, Stat
+from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import ChunkId, ContentDigest, Nanoseconds
+from good_tide.core.pages import Page, encode_page
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
+from good_tide.operations.drafts import DraftQueue, EntryDraft, FolderDraft
+from good_tide.source.folders import (
+    Found,
+    data_segments,
+    extra_of,
+    open_file,
+    open_folder,
+    read_attributes,
+    read_link,
+    reason_of,
+    same_state,
+    scan,
+    stat_of,
+)
+from good_tide.storage.chunker import Chunker
+from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, FileStreamer, Part, small_digest
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import Store
+from good_tide.storage.writer import WriteSession
+
+_DEEPEST = 400
+"""Folders nested deeper are left out and named: each level holds a directory handle open."""
+
+_TRIES = 3
+"""How often a file that changes while it is read is read."""
+
+_UNTRUSTED_NS = 2 * SECOND
+"""A file changed more recently than this when it is read could change again without its change time showing it
+(exFAT keeps two seconds, ext4 a few milliseconds); it is read again by the next run."""
+
+_REPORT_SECONDS = 0.1
+
+
+class CaptureRequest(msgspec.Struct, frozen=True):
+    """What to take a snapshot of.
+
+    :param folders: absolute paths.
+    :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
+    :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
+    """
+
+    folders: tuple[Path, ...]
+    machine: Machine
+    label: str = ""
+    at: Nanoseconds | None = None
+    missing_is_gap: bool = False
+
+
+def capture(store: Store, request: CaptureRequest, clock: Clock, control: Control, state: Path) -> Snapshot:
+    """Take a snapshot.
+
+    :param state: a local folder for the lock that keeps two runs of one machine apart.
+
+    Raises:
+        PersonError: a folder is missing, or ``at`` is not after the last snapshot.
+        PlaceError: the store cannot be written, or another run is at work.
+        StoppedError: the person stopped it; what was written is kept for the next run.
+    """
+    folders = _outermost(request.folders)
+    if not request.missing_is_gap or not any(folder.is_dir() for folder in folders):
+        for folder in folders:
+            if not folder.is_dir():
+                raise PersonError(f"There is no folder {folder}", "Check the path")
+    with RunLock(state, store.header.store, request.machine.id) as owner:
+        last = last_snapshot(store, request.machine.id)
+        moment = _moment(request, clock, last)
+        with WriteSession(store, owner) as session:
+            return _Run(store, session, control, last).take(folders, request, moment)
+
+
+def last_snapshot(store: Store, machine: str) -> Snapshot | None:
+    """The newest readable snapshot of a machine."""
+    own = [snapshot for snapshot in store.snapshots()[0] if snapshot.record.machine.id == machine]
+    return own[-1] if own else None
+
+
+def _outermost(folders: Sequence[Path]) -> list[Path]:
+    """The folders as absolute paths, without those inside others."""
+    absolute = sorted({Path(os.path.abspath(folder)) for folder in folders})
+    return [folder for folder in absolute if not any(other in folder.parents for other in absolute)]
+
+
+def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nanoseconds:
+    """The new snapshot's time. A clock that was set back does not put it before the last one."""
+    if request.at is not None:
+        if last is not None and request.at <= last.record.time:
+            raise PersonError("The time given is not after the last snapshot of this machine", "Bring dated copies in from the oldest to the newest")
+        return request.at
+    now = clock.now()
+    return now if last is None else Nanoseconds(max(now, last.record.time + 1))
+
+
+class _Run:
+    """One snapshot being taken."""
+
+    def __init__(self, store: Store, session: WriteSession, control: Control, last: Snapshot | None) -> None:
+        self._store, self._session, self._control, self._last = store, session, control, last
+        self._queue = DraftQueue(session, store.keys)
+        self._blocks = BlockBuilder(session)
+        self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
+        self._store_place = self._place_of_store()
+        self._left_out: list[LeftOut] = []
+        self._unsteady: list[bytes] = []
+        self._owners: dict[str, str] = dict(last.record.owners) if last else {}
+        self._links: dict[tuple[int, int], EntryDraft | Entry] = {}
+        self._small: dict[ContentDigest, Part] = {}
+        self._files = self._folders = self._bytes = self._changed = 0
+        self._read_bytes = 0
+        self._current = ""
+        self._started = time.monotonic()
+        self._reported = 0.0
+
+    def _place_of_store(self) -> tuple[int, int] | None:
+        with contextlib.suppress(OSError):
+            info = os.stat(self._store.place.title)
+            return info.st_dev, info.st_ino
+        return None
+
+    def take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
+        """Walk, write, publish."""
+        before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
+        drafts = []
+        for folder in folders:
+            draft = self._root(os.fsencode(folder), before.get(os.fsencode(folder)))
+            drafts.append(draft)
+        self._blocks.flush()
+        self._session.settle()
+        self._queue.drain()
+        self._report("Writing", force=True)
+        roots = encode_page(sorted((self._queue.final(draft) for draft in drafts), key=lambda entry: entry.name))
+        return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
+
+    def _record(self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int) -> SnapshotRecord:
+        tally = Tally(self._files, self._folders, self._bytes, self._changed, new, stored, time.monotonic() - self._started)
+        return SnapshotRecord(
+            time=moment,
+            machine=request.machine,
+            roots=roots,
+            tally=tally,
+            label=request.label,
+            left_out=tuple(self._left_out),
+            unsteady=tuple(self._unsteady),
+            owners=self._owners,
+        )
+
+    def _root(self, path: bytes, before: Entry | None) -> EntryDraft:
+        try:
+            handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except OSError as error:
+            return self._leave_out(path, path, reason_of(error), os.strerror(error.errno or 0))
+        try:
+            info = os.fstat(handle)
+            return self._folder_entry(path, path, handle, info, before, 0)
+        finally:
+            os.close(handle)
+
+    def _folder_entry(self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int) -> EntryDraft:
+        if (info.st_dev, info.st_ino) == self._store_place:
+            return self._leave_out(name, path, Reason.STORE, "the store itself")
+        if depth > _DEEPEST:
+            return self._leave_out(name, path, Reason.TOO_DEEP, f"more than {_DEEPEST} folders deep")
+        try:
+            attributes = read_attributes(handle)
+            draft = self._folder(path, handle, before.pages if before is not None and before.kind is Kind.FOLDER else (), depth)
+        except OSError as error:
+            return self._leave_out(name, path, reason_of(error), os.strerror(error.errno or 0))
+        self._folders += 1
+        self._note_owner(info)
+        return EntryDraft(name, Kind.FOLDER, stat_of(info), child=draft, extra=extra_of(info, attributes))
+
+    def _folder(self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int) -> FolderDraft:
+        """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
+        self._control.checkpoint()
+        found, missed = scan(handle)
+        pages = [self._store.page(page) for page in before]
+        if not missed and self._looks_unchanged(found, pages):
+            unchanged = self._unchanged(path, handle, found, pages, before, depth)
+            if unchanged is not None:
+                return unchanged
+        known = {entry.name: entry for page in pages for entry in page.entries()}
+        draft = FolderDraft()
+        for miss in missed:
+            draft.entries.append(self._leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
+        for item in found:
+            draft.entries.append(self._item(item, path, handle, known.get(item.name), depth))
+        self._queue.finished(draft)
+        return draft
+
+    @staticmethod
+    def _looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
+        """Whether names, kinds and metadata are those of the last snapshot, compared as a whole."""
+        if not pages or sum(len(page.names) for page in pages) != len(found):
+            return False
+        if [name for page in pages for name in page.names] != [item.name for item in found]:
+            return False
+        if "".join(page.kinds for page in pages) != "".join([item.kind or "x" for item in found]):
+            return False
+        numbers: list[int] = []
+        for _, _, _, info in found:
+            numbers += (
+                info.st_mode & 0o7777, info.st_uid, info.st_gid, info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino
+            )  # fmt: skip
+        seen = np.array(numbers, dtype=np.uint64).view(np.int64).reshape(-1, 7)
+        known = pages[0].stats if len(pages) == 1 else np.concatenate([page.stats for page in pages])
+        same = seen == known
+        if same.all():
+            return True
+        folders = np.array([item.kind is Kind.FOLDER for item in found])
+        return bool(same[~folders].all())
+
+    def _unchanged(
+        self, path: bytes, handle: int, found: Sequence[Found], pages: Sequence[Page], before: tuple[ChunkId, ...], depth: int
+    ) -> FolderDraft | None:
+        """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after all."""
+        folders = [item for item in found if item.kind is Kind.FOLDER]
+        if "x" in pages[0].kinds or any("x" in page.kinds for page in pages):
+            return None
+        if not folders:
+            self._count_unchanged(found)
+            return FolderDraft(before)
+        known = {entry.name: entry for page in pages for entry in page.entries()}
+        draft = FolderDraft()
+        same = True
+        for item in folders:
+            entry = self._sub_folder(item, path, handle, known[item.name], depth)
+            draft.entries.append(entry)
+            old = known[item.name]
+            same = same and entry.child is not None and entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
+        files = [item for item in found if item.kind is not Kind.FOLDER]
+        self._count_unchanged(files)
+        if same:
+            return FolderDraft(before)
+        draft.entries += [known[item.name] for item in files]
+        self._queue.finished(draft)
+        return draft
+
+    def _count_unchanged(self, files: Sequence[Found]) -> None:
+        for item in files:
+            if item.kind is Kind.FILE:
+                self._files += 1
+                self._bytes += item.info.st_size
+        self._report("Reading")
+
+    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> EntryDraft | Entry:
+        if item.kind is Kind.FOLDER:
+            return self._sub_folder(item, path, handle, before, depth)
+        if item.kind is None:
+            return self._leave_out(item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device")
+        try:
+            if before is not None and before.kind is item.kind and before.stat == stat_of(item.info) and not before.extra.unsteady:
+                if item.kind is Kind.FILE:
+                    self._files += 1
+                    self._bytes += item.info.st_size
+                return before
+            self._note_owner(item.info)
+            if item.kind is Kind.LINK:
+                target = read_link(item.text, handle)
+                return EntryDraft(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
+            return self._file(item, path, handle, before)
+        except OSError as error:
+            return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
+
+    def _sub_folder(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> EntryDraft:
+        inside = path + b"/" + item.name
+        try:
+            child = open_folder(item.text, handle)
+        except OSError as error:
+            return self._leave_out(item.name, inside, reason_of(error), os.strerror(error.errno or 0))
+        try:
+            return self._folder_entry(item.name, inside, child, item.info, before, depth + 1)
+        finally:
+            os.close(child)
+
+    def _file(self, item: Found, path: bytes, folder: int, before: Entry | None) -> EntryDraft | Entry:
+        """Read a file, again if it changed meanwhile."""
+        linked = (item.info.st_dev, item.info.st_ino)
+        if item.info.st_nlink > 1 and linked in self._links:
+            first = self._links[linked]
+            self._files += 1
+            self._bytes += first.stat.size
+            return msgspec.structs.replace(first, name=item.name)
+        self._current = os.fsdecode(path + b"/" + item.name)
+        handle = open_file(item.text, folder)
+        try:
+            info = item.info
+            for left in reversed(range(_TRIES)):
+                draft = self._content(item.name, handle, info, before)
+                after = os.fstat(handle)
+                if same_state(info, after):
+                    break
+                info = after
+                if left:
+                    os.lseek(handle, 0, os.SEEK_SET)
+            else:
+                self._unsteady.append(path + b"/" + item.name)
+            steady = same_state(info, after) and not (self._unsteady and self._unsteady[-1] == path + b"/" + item.name)
+            attributes = read_attributes(handle)
+        finally:
+            os.close(handle)
+        draft.stat = self._stat_as_read(info, draft)
+        draft.extra = extra_of(info, attributes, unsteady=not steady)
+        self._files += 1
+        self._bytes += draft.stat.size
+        if before is None or before.digest != draft.digest:
+            self._changed += 1
+        if info.st_nlink > 1:
+            self._links[linked] = draft
+        self._report("Reading")
+        return draft
+
+    @staticmethod
+    def _stat_as_read(info: os.stat_result, draft: EntryDraft) -> Stat:
+        """Metadata with the size of what was read, and no change time where that could deceive."""
+        trusted = time.time_ns() - info.st_ctime_ns > _UNTRUSTED_NS
+        stat = stat_of(info, trusted)
+        length = sum(part.length for part in draft.parts)
+        return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
+
+    def _content(self, name: bytes, handle: int, info: os.stat_result, before: Entry | None) -> EntryDraft:
+        """Read an open file once. ``info.st_size`` bytes are expected; it may have become longer or shorter."""
+        if info.st_size <= SMALL_FILE_BYTES:
+            content = os.read(handle, SMALL_FILE_BYTES + 1)
+            if len(content) <= SMALL_FILE_BYTES and (len(content) >= info.st_size or not os.read(handle, 1)):
+                self._read_bytes += len(content)
+                return self._small_file(name, content, before)
+            info = os.fstat(handle)
+        segments = data_segments(handle, info.st_size, info.st_blocks)
+        parts = self._streamer.stream(handle, segments, info.st_size, self._tick)
+        if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
+            return self._small_file(name, os.pread(handle, SMALL_FILE_BYTES, 0), before)
+        return EntryDraft(name, Kind.FILE, digest=None, parts=parts)
+
+    def _small_file(self, name: bytes, content: bytes, before: Entry | None) -> EntryDraft:
+        digest = small_digest(self._store.keys, content)
+        draft = EntryDraft(name, Kind.FILE, digest=digest)
+        if not content:
+            return draft
+        part = self._small.get(digest) or self._stored_before(digest, before)
+        if part is None:
+            part = self._blocks.add(content, digest)
+            self._small[digest] = part
+        draft.parts = [part]
+        return draft
+
+    def _stored_before(self, digest: ContentDigest, before: Entry | None) -> Part | None:
+        if before is not None and before.digest == digest and len(before.extents) == 1:
+            extent = before.extents[0]
+            return Part.of(extent)
+        return None
+
+    def _tick(self, read: int) -> None:
+        self._read_bytes += read
+        self._report("Reading")
+        self._control.checkpoint()
+        self._queue.drain()
+
+    def _leave_out(self, name: bytes, path: bytes, reason: Reason, detail: str) -> EntryDraft:
+        self._left_out.append(LeftOut(path, reason.value, detail))
+        return EntryDraft(name, Kind.LEFT_OUT, extra=Extra(reason=reason.value, detail=detail))
+
+    def _note_owner(self, info: os.stat_result) -> None:
+        user, group = f"u{info.st_uid}", f"g{info.st_gid}"
+        if user not in self._owners:
+            with contextlib.suppress(KeyError):
+                self._owners[user] = pwd.getpwuid(info.st_uid).pw_name
+        if group not in self._owners:
+            with contextlib.suppress(KeyError):
+                self._owners[group] = grp.getgrgid(info.st_gid).gr_name
+
+    def _report(self, phase: str, force: bool = False) -> None:
+        now = time.monotonic()
+        if not force and now - self._reported < _REPORT_SECONDS:
+            return
+        self._reported = now
+        total = self._last.record.tally if self._last else Tally()
+        self._control.report(Progress(phase, self._files, total.files, self._bytes, total.bytes, self._current))

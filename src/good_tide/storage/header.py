@@ -1,0 +1,213 @@
+"""A store's header and key slots: making a store, recognising one, unlocking it."""
+
+from __future__ import annotations
+
+import binascii
+import contextlib
+import hashlib
+import secrets
+from importlib import resources
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from good_tide.core.errors import DamageError, NotInPlaceError, PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.identifiers import FORMAT_VERSION
+from good_tide.crypto.seals import StoreKeys
+from good_tide.crypto.slots import STRONG, Cost, Slot, keys_from, new_recovery_key, new_secrets, open_slot, parse_recovery_key, unwrap, wrap
+from good_tide.storage.place import LocalPlace, Place, told
+
+HEADER_FILE = "store.json"
+SLOT_FOLDER = "keys"
+README_FILE = "README.txt"
+SCRIPT_FILE = "recover.py"
+_HEADER_LIMIT = 64 * 1024
+
+_README = """This folder is a Good Tide store: point-in-time snapshots of somebody's files.
+
+Do not change, rename or delete anything in it by hand: every file is needed.
+
+To look into it and take files out, install Good Tide and point it at this folder.
+Without Good Tide: the script recover.py in this folder needs only Python 3.9 or newer, with the packages
+"cryptography" and "zstandard". It lists and extracts every snapshot:
+
+    python3 recover.py list
+    python3 recover.py extract SNAPSHOT TARGET_FOLDER
+
+It asks for the passphrase, or for the recovery key that was shown when this store was made.
+"""
+
+
+class Header(msgspec.Struct, frozen=True):
+    """What is known of a store without a passphrase."""
+
+    format: int
+    store: str
+    encrypted: bool
+    features: tuple[str, ...] = ()
+
+
+class _SlotFile(msgspec.Struct, frozen=True):
+    """A slot on disk. ``header`` and ``check`` are SHA-256, so that damage is told from a wrong passphrase."""
+
+    slot: Slot
+    header: str
+    check: str
+
+
+class NewStore(NamedTuple):
+    """What making a store gives: its header, its keys, and the recovery key to be written down (None if open)."""
+
+    header: Header
+    keys: StoreKeys
+    recovery_key: str | None
+
+
+def create_store(
+    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG
+) -> NewStore:
+    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made.
+
+    :param passphrase: None for a store without encryption.
+
+    Raises:
+        PersonError: the directory holds something else, the passphrase is empty, or the hint gives it away.
+        PlaceError: the disk does not take it.
+    """
+    if passphrase is not None:
+        _check_passphrase(passphrase, hint)
+    with told(f"Making a store in {root}"):
+        root.mkdir(mode=0o700, parents=True, exist_ok=True)
+        present = {item.name for item in root.iterdir()}
+    if HEADER_FILE in present:
+        raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
+    if present - {SLOT_FOLDER, README_FILE, SCRIPT_FILE, "tmp"}:
+        raise PersonError(f"{root} is not empty", "Choose an empty or a new folder for the store")
+    place = LocalPlace(root)
+    for left in place.names(SLOT_FOLDER):
+        with told(f"Making a store in {root}"):
+            (root / SLOT_FOLDER / left).unlink()
+    place.clear_temporary("")
+    header = Header(format=FORMAT_VERSION, store=secrets.token_hex(16), encrypted=passphrase is not None)
+    header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
+    binding = hashlib.sha256(header_bytes).digest()
+    secret, recovery_key = new_secrets(), None
+    if passphrase is None:
+        slots = [open_slot(secret)]
+    else:
+        recovery_key = new_recovery_key()
+        digits = parse_recovery_key(recovery_key)
+        assert digits is not None
+        slots = [
+            wrap("passphrase", passphrase, secret, binding, cost, hint),
+            wrap("recovery", digits, secret, binding, cost),
+        ]
+    script = resources.files("good_tide.storage").joinpath(SCRIPT_FILE).read_bytes()
+    _write(place, README_FILE, _README.encode())
+    _write(place, SCRIPT_FILE, script)
+    for slot in slots:
+        _write(place, f"{SLOT_FOLDER}/{secrets.token_hex(4)}.json", _encode_slot(slot, binding))
+    _write(place, HEADER_FILE, header_bytes)
+    return NewStore(header, keys_from(secret, header.encrypted), recovery_key)
+
+
+def _check_passphrase(passphrase: str, hint: str) -> None:
+    if not passphrase:
+        raise PersonError("The passphrase is empty", "Choose several words, or ask for a store without encryption")
+    if passphrase.casefold() in hint.casefold():
+        raise PersonError("The hint contains the passphrase", "Choose a hint that only helps someone who knows it; it can be read by everybody")
+
+
+def _write(place: Place, name: str, data: bytes) -> None:
+    with place.create(name, "new-") as file:
+        file.write(data)
+        file.commit()
+
+
+def _encode_slot(slot: Slot, binding: bytes) -> bytes:
+    file = _SlotFile(slot=slot, header=binding.hex(), check=_slot_check(slot))
+    return msgspec.json.format(msgspec.json.encode(file), indent=1) + b"\n"
+
+
+def _slot_check(slot: Slot) -> str:
+    return hashlib.sha256(msgspec.json.encode(slot)).hexdigest()
+
+
+def read_header(place: Place) -> Header:
+    """What a store says of itself in the clear.
+
+    Raises:
+        PlaceError: no store, half a store, or one of a newer version.
+        DamageError: the header cannot be read.
+    """
+    return _parse_header(_header_bytes(place), place.title)
+
+
+def _header_bytes(place: Place) -> bytes:
+    try:
+        return place.read(HEADER_FILE, 0, _HEADER_LIMIT)
+    except NotInPlaceError:
+        if place.names(SLOT_FOLDER) and not place.names("snapshots"):
+            raise PlaceError(f"The store in {place.title} was not made to the end", "Create it again in the same folder") from None
+        if place.names("snapshots"):
+            raise DamageError(f"{HEADER_FILE} is missing from the store in {place.title}", "Bring it back from a copy of the store", HEADER_FILE) from None
+        raise PlaceError(f"There is no store in {place.title}", "Check the folder and whether its disk is connected") from None
+
+
+def _parse_header(data: bytes, title: str) -> Header:
+    try:
+        header = msgspec.json.decode(data, type=Header)
+    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
+        raise DamageError(f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE) from error
+    if header.format > FORMAT_VERSION or header.features:
+        raise PlaceError(
+            f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one reads up to {FORMAT_VERSION})",
+            "Install that version to use it",
+        )
+    return header
+
+
+def read_slots(place: Place) -> list[Slot]:
+    """The key slots that are intact and belong to the header.
+
+    Raises:
+        DamageError: there is none.
+    """
+    binding = hashlib.sha256(_header_bytes(place)).hexdigest()
+    slots = []
+    for name in place.names(SLOT_FOLDER):
+        with contextlib.suppress(msgspec.MsgspecError, UnicodeDecodeError, binascii.Error):
+            file = msgspec.json.decode(place.read(f"{SLOT_FOLDER}/{name}", 0, _HEADER_LIMIT), type=_SlotFile)
+            if file.header == binding and file.check == _slot_check(file.slot):
+                slots.append(file.slot)
+    if not slots:
+        raise DamageError(
+            f"No key slot of the store in {place.title} is intact, or {HEADER_FILE} was changed",
+            f"Bring {HEADER_FILE} and the folder {SLOT_FOLDER} back from a copy of the store",
+            SLOT_FOLDER,
+        )
+    return slots
+
+
+def unlock(place: Place, passphrase: str | None) -> tuple[Header, StoreKeys]:
+    """Open a store's keys with its passphrase or recovery key.
+
+    Raises:
+        WrongPassphraseError: it does not open, or none was given and one is needed.
+    """
+    data = _header_bytes(place)
+    header, slots = _parse_header(data, place.title), read_slots(place)
+    if not header.encrypted:
+        secret = next((slot.sealed for slot in slots if slot.kind == "open"), None)
+        if secret is None:
+            raise DamageError(f"The slot of the store in {place.title} is missing", file=SLOT_FOLDER)
+        return header, keys_from(secret, encrypted=False)
+    if passphrase is None:
+        raise WrongPassphraseError(f"The store in {place.title} is encrypted", "Give its passphrase or its recovery key")
+    return header, keys_from(unwrap(slots, passphrase, hashlib.sha256(data).digest()), encrypted=True)
+
+
+def slot_hint(slots: list[Slot]) -> str:
+    """The hint of the passphrase slot, empty without one."""
+    return next((slot.hint for slot in slots if slot.kind == "passphrase"), "")

@@ -1,0 +1,39 @@
+"""Keeping two runs of one machine into one store apart."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from pathlib import Path
+from types import TracebackType
+
+from good_tide.core.errors import PlaceError
+from good_tide.storage.place import told
+
+
+class RunLock:
+    """A lock on a local file, released by the system when the process ends however it ends.
+
+    Entering gives the beginning of the names of this machine's temporary files in the store: whoever holds the lock
+    may remove what carries it. Other machines write to the same store without regard to this lock.
+    """
+
+    def __init__(self, state: Path, store: str, machine: str) -> None:
+        self._path = state / "runs" / f"{store}-{machine}.lock"
+        self._owner = f"{machine[:12]}-{os.getuid()}-"
+        self._handle: int | None = None
+
+    def __enter__(self) -> str:
+        with told(f"Writing to {self._path.parent}"):
+            self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(self._handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            os.close(self._handle)
+            raise PlaceError("Another snapshot of this machine into this store is being taken", "Wait until it is done, or stop it") from None
+        return self._owner
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        if self._handle is not None:
+            os.close(self._handle)

@@ -1,0 +1,190 @@
+"""An open store: its snapshots, its chunks, its listings."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterable
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.entries import Entry
+from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, SnapshotId
+from good_tide.core.pages import Page
+from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.crypto.seals import StoreKeys
+from good_tide.storage.envelope import FileKind, open_whole
+from good_tide.storage.header import Header, unlock
+from good_tide.storage.index import ChunkIndex, decode_tables
+from good_tide.storage.packs import open_chunk, pack_file
+from good_tide.storage.place import LocalPlace, Place
+
+INDEX_FOLDER = "index"
+SNAPSHOT_FOLDER = "snapshots"
+PACK_FOLDER = "packs"
+_RECENT_BYTES = 32 * 1024 * 1024
+_RECENT_LARGEST = 2 * 1024 * 1024
+
+
+class Store:
+    """A store that has been unlocked. Reading may go on in several threads at once."""
+
+    def __init__(self, place: Place, header: Header, keys: StoreKeys) -> None:
+        self.place = place
+        self.header = header
+        self.keys = keys
+        self._index: ChunkIndex | None = None
+        self._index_files: set[str] = set()
+        self._snapshots: dict[str, Snapshot] = {}
+        self._lock = threading.RLock()
+        self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
+        self._recent_bytes = 0
+
+    @property
+    def index(self) -> ChunkIndex:
+        """Where the chunks lie; read from the store at first use and when ``refresh`` was called."""
+        with self._lock:
+            if self._index is None:
+                self._index = ChunkIndex()
+                self.refresh()
+            return self._index
+
+    def refresh(self) -> None:
+        """Take notice of index files that were added since. A damaged one does not hide the others.
+
+        Raises:
+            DamageError: none but damaged index files are there.
+        """
+        with self._lock:
+            index = self._index = self._index or ChunkIndex()
+            damaged: DamageError | None = None
+            for name in self.place.names(INDEX_FOLDER):
+                if name in self._index_files:
+                    continue
+                try:
+                    index.add(decode_tables(self._open_whole(FileKind.INDEX, INDEX_FOLDER, name), f"{INDEX_FOLDER}/{name}"))
+                    self._index_files.add(name)
+                except DamageError as error:
+                    damaged = error
+            if damaged is not None and not len(index):
+                raise damaged
+
+    def _open_whole(self, kind: FileKind, folder: str, name: str) -> bytes:
+        file = f"{folder}/{name}"
+        return open_whole(self.keys, kind, file_name_bytes(name, file), self.place.read(file), file)
+
+    def snapshot_names(self) -> list[str]:
+        """Names of all snapshot files, readable or not."""
+        return self.place.names(SNAPSHOT_FOLDER)
+
+    def read_snapshot(self, name: str) -> Snapshot:
+        """One snapshot by its whole name.
+
+        Raises:
+            DamageError: it is not intact.
+        """
+        with self._lock:
+            known = self._snapshots.get(name)
+        if known is None:
+            file = f"{SNAPSHOT_FOLDER}/{name}"
+            plain = self._open_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, name)
+            try:
+                record = msgspec.msgpack.decode(plain, type=SnapshotRecord)
+            except msgspec.MsgspecError as error:
+                raise DamageError(f"{file} is not a snapshot", "Run verify on this store", file) from error
+            known = Snapshot(SnapshotId(bytes.fromhex(name)), record)
+            with self._lock:
+                self._snapshots[name] = known
+        return known
+
+    def snapshots(self) -> tuple[list[Snapshot], list[DamageError]]:
+        """All readable snapshots in order of time, and what is wrong with the others."""
+        found, damage = [], []
+        for name in self.snapshot_names():
+            try:
+                found.append(self.read_snapshot(name))
+            except NotInPlaceError:
+                continue
+            except DamageError as error:
+                damage.append(error)
+        found.sort(key=lambda snapshot: (snapshot.record.time, snapshot.id))
+        return found, damage
+
+    def read_chunk(self, identity: ChunkId) -> bytes:
+        """The plain bytes of a chunk, authenticated.
+
+        Raises:
+            DamageError: it is missing or not intact.
+            PlaceError: the disk does not give it.
+        """
+        with self._lock:
+            recent = self._recent.get(identity)
+            if recent is not None:
+                self._recent.move_to_end(identity)
+                return recent
+            location = self.index.find(identity)
+            if location is None:
+                self.refresh()
+                location = self.index.find(identity)
+        if location is None:
+            raise DamageError("A chunk that a snapshot needs is in no pack of this store", "Run verify on this store", INDEX_FOLDER)
+        file = pack_file(location.pack)
+        try:
+            sealed = self.place.read(file, location.offset, location.stored)
+        except NotInPlaceError as error:
+            raise DamageError(f"{file} is missing", "Run verify on this store", file) from error
+        plain = open_chunk(self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed)
+        if len(plain) <= _RECENT_LARGEST:
+            self._remember(identity, plain)
+        return plain
+
+    def _remember(self, identity: ChunkId, plain: bytes) -> None:
+        with self._lock:
+            if identity not in self._recent:
+                self._recent[identity] = plain
+                self._recent_bytes += len(plain)
+            while self._recent_bytes > _RECENT_BYTES:
+                self._recent_bytes -= len(self._recent.popitem(last=False)[1])
+
+    def page(self, identity: ChunkId) -> Page:
+        """A page of a folder's listing."""
+        return Page(self.read_chunk(identity))
+
+    def listing(self, pages: Iterable[ChunkId]) -> list[Entry]:
+        """All entries of a folder, in the order of their names' bytes."""
+        return [entry for identity in pages for entry in self.page(identity).entries()]
+
+    def roots(self, record: SnapshotRecord) -> list[Entry]:
+        """The covered folders of a snapshot, under their absolute paths."""
+        return Page(record.roots, rooted=True).entries()
+
+
+def open_store(root: Path, passphrase: str | None) -> Store:
+    """Open the store in a directory.
+
+    Raises:
+        PlaceError: no store there, or it cannot be used.
+        WrongPassphraseError: the passphrase is wrong, or needed.
+        DamageError: header or slots are damaged.
+    """
+    if not root.is_dir():
+        raise PlaceError(f"There is no folder {root}", "Check the path and whether its disk is connected")
+    place = LocalPlace(root)
+    return Store(place, *unlock(place, passphrase))
+
+
+def file_name_bytes(name: str, file: str) -> bytes:
+    """The 16 bytes that a store file's name stands for.
+
+    Raises:
+        DamageError: the name is none that a store gives.
+    """
+    try:
+        value = bytes.fromhex(name)
+    except ValueError:
+        value = b""
+    if len(value) != NAME_BYTES or value.hex() != name:
+        raise DamageError(f"{file} does not belong to this store", "Move it elsewhere", file)
+    return value

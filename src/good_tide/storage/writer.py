@@ -1,0 +1,228 @@
+"""Adding to a store: a session that takes chunks and ends with a snapshot.
+
+The caller's thread hands in plain bytes. Two threads hash, look up and compress; one seals and appends. Nothing is
+visible before ``publish``: packs are made durable first, then the index that names them, then the snapshot.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from types import TracebackType
+from typing import Self
+
+import msgspec
+
+from good_tide.core.errors import DamageError, PlaceFullError
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
+from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.storage.envelope import FileKind, seal_whole
+from good_tide.storage.index import encode_tables
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare, read_table
+from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
+
+_IN_FLIGHT_BYTES = 48 * 1024 * 1024
+_WORKERS = 2
+
+
+class Ticket:
+    """Stands for a chunk that was handed in; ``chunk`` is its identity as soon as that is known."""
+
+    __slots__ = ("chunk",)
+
+    def __init__(self) -> None:
+        self.chunk: ChunkId | None = None
+
+
+class _Room:
+    """Bounds the plain bytes that are on their way through the threads."""
+
+    def __init__(self, limit: int) -> None:
+        self._free = limit
+        self._changed = threading.Condition()
+
+    def take(self, size: int) -> None:
+        with self._changed:
+            self._changed.wait_for(lambda: self._free > 0)
+            self._free -= size
+
+    def give(self, size: int) -> None:
+        with self._changed:
+            self._free += size
+            self._changed.notify_all()
+
+
+class WriteSession:
+    """One run of adding to a store. Use as a context manager; leaving it without ``publish`` keeps finished packs.
+
+    :param owner: begins the names of temporary files; two sessions at once must have different ones.
+    """
+
+    def __init__(self, store: Store, owner: str, pack_bytes: int = PACK_BYTES) -> None:
+        self._store, self._owner, self._pack_bytes = store, owner, pack_bytes
+        self._room = _Room(_IN_FLIGHT_BYTES)
+        self._workers = ThreadPoolExecutor(_WORKERS, thread_name_prefix="prepare")
+        self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")
+        self._lock = threading.Lock()
+        self._claimed: set[ChunkId] = set()
+        self._open: dict[Holds, PackWriter] = {}
+        self._tables: list[PackTable] = []
+        self._failure: BaseException | None = None
+        self.new_bytes = 0
+        self.stored_bytes = 0
+        store.place.clear_temporary(owner)
+        store.refresh()
+        self._adopt()
+
+    def _adopt(self) -> None:
+        """Take over whole packs that no index names: an earlier run was cut off after writing them."""
+        index = self._store.index
+        known = {pack.hex() for pack in index.tables}
+        for name in self._store.place.names(PACK_FOLDER):
+            pack = name.rpartition("/")[2]
+            if pack not in known and len(pack) == 2 * NAME_BYTES:
+                with contextlib.suppress(DamageError, ValueError):
+                    table = read_table(self._store.place, self._store.keys, PackId(bytes.fromhex(pack)))
+                    self._tables.append(table)
+        index.add(self._tables)
+
+    def put(self, plain: bytes | memoryview, done: Callable[[], None] | None = None, ticket: Ticket | None = None) -> Ticket:
+        """Hand in a chunk of file content. ``plain`` must not change before ``done`` was called (in another thread).
+
+        :param ticket: one that was given out before the chunk was complete; a new one otherwise.
+
+        Raises:
+            GoodTideError: writing failed earlier in this session.
+        """
+        ticket = ticket or Ticket()
+        self._submit(ticket, plain, Holds.DATA, done)
+        return ticket
+
+    def put_page(self, plain: bytes) -> ChunkId:
+        """Hand in a page of a listing; its identity is known at once."""
+        ticket = Ticket()
+        ticket.chunk = self._store.keys.chunk_id(plain)
+        self._submit(ticket, plain, Holds.TREE, None)
+        return ticket.chunk
+
+    def _submit(self, ticket: Ticket, plain: bytes | memoryview, holds: Holds, done: Callable[[], None] | None) -> None:
+        self._raise_failure()
+        size = len(plain)
+        self._room.take(size)
+
+        def work() -> None:
+            try:
+                if ticket.chunk is None:
+                    ticket.chunk = self._store.keys.chunk_id(plain)
+                prepared = prepare(ticket.chunk, plain) if self._failure is None and self._is_new(ticket.chunk) else None
+                if prepared is not None:
+                    self._appender.submit(append, prepared)
+                    return
+            except BaseException as error:
+                self._failure = self._failure or error
+            finally:
+                if done is not None:
+                    done()
+            self._room.give(size)
+
+        def append(prepared: Prepared) -> None:
+            try:
+                if self._failure is None:
+                    self._append(prepared, holds)
+            except BaseException as error:
+                self._failure = self._failure or error
+            finally:
+                self._room.give(size)
+
+        self._workers.submit(work)
+
+    def _is_new(self, identity: ChunkId) -> bool:
+        with self._lock:
+            if identity in self._claimed or identity in self._store.index:
+                return False
+            self._claimed.add(identity)
+            return True
+
+    def _append(self, prepared: Prepared, holds: Holds) -> None:
+        writer = self._open.get(holds)
+        if writer is None:
+            writer = self._open[holds] = PackWriter(self._store.place, self._store.keys, holds, self._owner)
+        writer.add(prepared)
+        self.new_bytes += prepared.plain_length if holds is Holds.DATA else 0
+        if writer.size >= self._pack_bytes:
+            self._finish(holds)
+
+    def _finish(self, holds: Holds) -> None:
+        writer = self._open[holds]
+        table = writer.finish()
+        del self._open[holds]
+        self.stored_bytes += writer.size
+        self._tables.append(table)
+
+    def _raise_failure(self) -> None:
+        if self._failure is not None:
+            raise self._failure
+
+    def settle(self) -> None:
+        """Wait until everything handed in is sealed and appended.
+
+        Raises:
+            GoodTideError: writing failed.
+        """
+        self._workers.shutdown(wait=True)
+        self._appender.shutdown(wait=True)
+        self._workers = ThreadPoolExecutor(_WORKERS, thread_name_prefix="prepare")
+        self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")
+        self._raise_failure()
+
+    def publish(self, record: Callable[[int, int], SnapshotRecord]) -> Snapshot:
+        """Make everything durable and the snapshot visible.
+
+        :param record: given new plain bytes and stored bytes of this session, the record to store.
+        """
+        self.settle()
+        for holds in list(self._open):
+            self._finish(holds)
+        self._write_index()
+        identity = SnapshotId(secrets.token_bytes(NAME_BYTES))
+        final = record(self.new_bytes, self.stored_bytes)
+        plain = msgspec.msgpack.encode(final)
+        self._write_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, identity, plain)
+        return Snapshot(identity, final)
+
+    def _write_index(self) -> None:
+        if self._tables:
+            self._write_whole(FileKind.INDEX, INDEX_FOLDER, secrets.token_bytes(NAME_BYTES), encode_tables(self._tables))
+            self._store.index.add(self._tables)
+            self._tables = []
+
+    def _write_whole(self, kind: FileKind, folder: str, name: bytes, plain: bytes) -> None:
+        data = seal_whole(self._store.keys, kind, name, plain)
+        with self._store.place.create(f"{folder}/{name.hex()}", self._owner) as file:
+            file.write(data)
+            file.commit()
+        self.stored_bytes += len(data)
+
+    def _keep_what_is_whole(self) -> None:
+        """After a failure or a stop: finish what was begun where possible. The next session adopts it."""
+        for holds, writer in list(self._open.items()):
+            try:
+                if isinstance(self._failure, PlaceFullError):
+                    writer.salvage()
+                else:
+                    self._finish(holds)
+            finally:
+                writer.discard()
+        self._open.clear()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._workers.shutdown(wait=True)
+        self._appender.shutdown(wait=True)
+        with contextlib.suppress(Exception) if error is not None else contextlib.nullcontext():
+            self._keep_what_is_whole()

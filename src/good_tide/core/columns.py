@@ -18,16 +18,19 @@ from good_tide.core.errors import DamageError
 Column = NDArray[np.int64]
 
 
-def encode_column(values: Sequence[int] | Column) -> bytes:
-    """The bytes of a column of signed 64-bit integers."""
-    column = np.asarray(values, dtype=np.int64)
-    if not len(column):
-        return b"\0"
-    steps = np.diff(column, prepend=np.int64(0))
-    folded = ((steps << 1) ^ (steps >> 63)).astype("<u8")
-    planes = np.ascontiguousarray(folded.view(np.uint8).reshape(-1, 8).T)
-    used = int(np.flatnonzero(planes.any(axis=1)).max(initial=-1)) + 1
-    return bytes([used]) + planes[:used].tobytes()
+def encode_columns(columns: Sequence[Sequence[int]] | Column) -> list[bytes]:
+    """The bytes of several columns of equal length, of signed 64-bit integers."""
+    table = np.array(columns, dtype=np.int64)
+    rows, count = table.shape
+    if not count:
+        return [b"\0"] * rows
+    steps = table.copy()
+    steps[:, 1:] -= table[:, :-1]
+    folded = ((steps << 1) ^ (steps >> 63)).astype("<u8", copy=False)
+    planes = np.ascontiguousarray(folded.view(np.uint8).reshape(rows, count, 8).transpose(0, 2, 1))
+    largest = np.bitwise_or.reduce(folded, axis=1).tolist()
+    used = [(value.bit_length() + 7) // 8 for value in largest]
+    return [bytes([here]) + planes[row, :here].tobytes() for row, here in enumerate(used)]
 
 
 def decode_column(data: bytes, count: int) -> Column:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+from typing import Protocol
 
 import msgspec
 
@@ -47,6 +48,19 @@ class Extent(msgspec.Struct, frozen=True, gc=False):
     length: int
 
 
+class ExtentLike(Protocol):
+    """An extent, or a part of a file being read that will have become one when its page is written."""
+
+    @property
+    def chunk(self) -> ChunkId | None: ...
+
+    @property
+    def offset(self) -> int: ...
+
+    @property
+    def length(self) -> int: ...
+
+
 class Extra(msgspec.Struct, frozen=True, omit_defaults=True):
     """What few entries have.
 
@@ -86,14 +100,15 @@ NO_STAT = Stat()
 class Entry(msgspec.Struct, frozen=True, gc=False):
     """One name in a folder of a snapshot.
 
-    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each.
+    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each. Links
+    and left-out entries have none; only files have a digest.
     """
 
     name: bytes
     kind: Kind
     stat: Stat = NO_STAT
     digest: ContentDigest = ContentDigest(b"")
-    extents: tuple[Extent, ...] = ()
+    extents: tuple[ExtentLike, ...] = ()
     extra: Extra = NOTHING_EXTRA
 
     @property

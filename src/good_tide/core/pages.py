@@ -13,7 +13,7 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 
-from good_tide.core.columns import Column, decode_column, encode_column
+from good_tide.core.columns import Column, decode_column, encode_columns
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest
@@ -121,41 +121,30 @@ class Page:
 def encode_page(entries: Sequence[Entry]) -> bytes:
     """The bytes of a page. ``entries`` are in the order of their names' bytes, without two of one name."""
     table: dict[ChunkId, int] = {}
-    stats: list[Stat] = []
-    counts: list[int] = []
-    chunks: list[int] = []
-    offsets: list[int] = []
-    lengths: list[int] = []
+    numbers: list[tuple[int, ...]] = []
+    pieces: list[tuple[int, int, int]] = []
     extras: dict[int, Extra] = {}
     for position, entry in enumerate(entries):
-        stats.append(entry.stat)
-        counts.append(len(entry.extents))
-        for extent in entry.extents:
+        stat, extents = entry.stat, entry.extents
+        numbers.append((stat.mode, stat.uid, stat.gid, stat.size, stat.modified, stat.changed - stat.modified, stat.inode, len(extents)))
+        for extent in extents:
             chunk = extent.chunk
-            chunks.append(_HOLE if chunk is None else table.setdefault(chunk, len(table) + 1))
-            offsets.append(extent.offset)
-            lengths.append(extent.length)
+            pieces.append((_HOLE if chunk is None else table.setdefault(chunk, len(table) + 1), extent.offset, extent.length))
         if entry.extra is not NOTHING_EXTRA:
             extras[position] = entry.extra
+    stats = encode_columns(np.array(numbers, dtype=np.int64).reshape(-1, 8).T)
+    parts = encode_columns(np.array(pieces, dtype=np.int64).reshape(-1, 3).T)
     return _encoder.encode(
-        _Wire(
-            count=len(entries),
-            names=b"\0".join([entry.name for entry in entries]),
-            kinds="".join([entry.kind for entry in entries]).encode("ascii"),
-            mode=encode_column([stat.mode for stat in stats]),
-            uid=encode_column([stat.uid for stat in stats]),
-            gid=encode_column([stat.gid for stat in stats]),
-            size=encode_column([stat.size for stat in stats]),
-            modified=encode_column([stat.modified for stat in stats]),
-            changed_after=encode_column([stat.changed - stat.modified for stat in stats]),
-            inode=encode_column([stat.inode for stat in stats]),
-            digests=b"".join([entry.digest for entry in entries if entry.kind is Kind.FILE]),
-            extent_counts=encode_column(counts),
-            extent_chunks=encode_column(chunks),
-            extent_offsets=encode_column(offsets),
-            extent_lengths=encode_column(lengths),
-            chunks=b"".join(table),
-            extras=extras,
+        (
+            len(entries),
+            b"\0".join([entry.name for entry in entries]),
+            "".join([entry.kind for entry in entries]).encode("ascii"),
+            *stats[:7],
+            b"".join([entry.digest for entry in entries]),
+            stats[7],
+            *parts,
+            b"".join(table),
+            extras,
         )
     )
 

@@ -114,7 +114,7 @@ def _stretch(words: str, salt: bytes, cost: Cost) -> bytes:
     if not (8 * cost.lanes <= cost.memory_kib <= limit.memory_kib and 1 <= cost.passes <= limit.passes and 1 <= cost.lanes <= limit.lanes):
         raise DamageError("A key slot asks for more memory or time than any slot may")
     material = unicodedata.normalize("NFC", words).encode()
-    stretched = Argon2id(
-        salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib
-    ).derive(material)
+    stretched = Argon2id(salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib).derive(
+        material
+    )
     return derive(stretched, b"slot")

@@ -7,20 +7,20 @@ import grp
 import os
 import pwd
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
 import numpy as np
 
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.entries import Entry, Extra, Kind, Reason, Stat
+from good_tide.core.entries import Entry, Extent, ExtentLike, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import ChunkId, ContentDigest, Nanoseconds
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
-from good_tide.operations.drafts import DraftQueue, EntryDraft, FolderDraft
+from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
 from good_tide.source.folders import (
     Found,
     data_segments,
@@ -52,6 +52,8 @@ _UNTRUSTED_NS = 2 * SECOND
 
 _REPORT_SECONDS = 0.1
 
+StoredSmall = Callable[[ContentDigest], Extent | None]
+
 
 class CaptureRequest(msgspec.Struct, frozen=True):
     """What to take a snapshot of.
@@ -68,10 +70,13 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     missing_is_gap: bool = False
 
 
-def capture(store: Store, request: CaptureRequest, clock: Clock, control: Control, state: Path) -> Snapshot:
+def capture(
+    store: Store, request: CaptureRequest, clock: Clock, control: Control, state: Path, stored_small: StoredSmall | None = None
+) -> Snapshot:
     """Take a snapshot.
 
     :param state: a local folder for the lock that keeps two runs of one machine apart.
+    :param stored_small: tells where a small file of some content lies already, from the local catalog.
 
     Raises:
         PersonError: a folder is missing, or ``at`` is not after the last snapshot.
@@ -87,7 +92,7 @@ def capture(store: Store, request: CaptureRequest, clock: Clock, control: Contro
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
         with WriteSession(store, owner) as session:
-            return _Run(store, session, control, last).take(folders, request, moment)
+            return _Run(store, session, control, last, stored_small).take(folders, request, moment)
 
 
 def last_snapshot(store: Store, machine: str) -> Snapshot | None:
@@ -106,7 +111,9 @@ def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nan
     """The new snapshot's time. A clock that was set back does not put it before the last one."""
     if request.at is not None:
         if last is not None and request.at <= last.record.time:
-            raise PersonError("The time given is not after the last snapshot of this machine", "Bring dated copies in from the oldest to the newest")
+            raise PersonError(
+                "The time given is not after the last snapshot of this machine", "Bring dated copies in from the oldest to the newest"
+            )
         return request.at
     now = clock.now()
     return now if last is None else Nanoseconds(max(now, last.record.time + 1))
@@ -115,8 +122,11 @@ def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nan
 class _Run:
     """One snapshot being taken."""
 
-    def __init__(self, store: Store, session: WriteSession, control: Control, last: Snapshot | None) -> None:
+    def __init__(
+        self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None
+    ) -> None:
         self._store, self._session, self._control, self._last = store, session, control, last
+        self._stored_small = stored_small
         self._queue = DraftQueue(session, store.keys)
         self._blocks = BlockBuilder(session)
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
@@ -124,11 +134,13 @@ class _Run:
         self._left_out: list[LeftOut] = []
         self._unsteady: list[bytes] = []
         self._owners: dict[str, str] = dict(last.record.owners) if last else {}
-        self._links: dict[tuple[int, int], EntryDraft | Entry] = {}
-        self._small: dict[ContentDigest, Part] = {}
+        self._links: dict[tuple[int, int], LateEntry | Entry] = {}
+        self._small: dict[ContentDigest, ExtentLike] = {}
         self._files = self._folders = self._bytes = self._changed = 0
-        self._read_bytes = 0
-        self._current = ""
+        self._bytes_read_ahead = 0
+        self._current = b""
+        self._seen_owners: set[tuple[int, int]] = set()
+        self._trust_before = time.time_ns() - _UNTRUSTED_NS
         self._started = time.monotonic()
         self._reported = 0.0
 
@@ -149,7 +161,8 @@ class _Run:
         self._session.settle()
         self._queue.drain()
         self._report("Writing", force=True)
-        roots = encode_page(sorted((self._queue.final(draft) for draft in drafts), key=lambda entry: entry.name))
+        final = [draft.entry(self._store.keys) if isinstance(draft, LateEntry) else draft for draft in drafts]
+        roots = encode_page(sorted(final, key=lambda entry: entry.name))
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
 
     def _record(self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int) -> SnapshotRecord:
@@ -165,7 +178,7 @@ class _Run:
             owners=self._owners,
         )
 
-    def _root(self, path: bytes, before: Entry | None) -> EntryDraft:
+    def _root(self, path: bytes, before: Entry | None) -> LateEntry | Entry:
         try:
             handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as error:
@@ -176,7 +189,9 @@ class _Run:
         finally:
             os.close(handle)
 
-    def _folder_entry(self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int) -> EntryDraft:
+    def _folder_entry(
+        self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int
+    ) -> LateEntry | Entry:
         if (info.st_dev, info.st_ino) == self._store_place:
             return self._leave_out(name, path, Reason.STORE, "the store itself")
         if depth > _DEEPEST:
@@ -188,7 +203,7 @@ class _Run:
             return self._leave_out(name, path, reason_of(error), os.strerror(error.errno or 0))
         self._folders += 1
         self._note_owner(info)
-        return EntryDraft(name, Kind.FOLDER, stat_of(info), child=draft, extra=extra_of(info, attributes))
+        return LateEntry(name, Kind.FOLDER, child=draft, stat=stat_of(info), extra=extra_of(info, attributes))
 
     def _folder(self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int) -> FolderDraft:
         """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
@@ -202,9 +217,9 @@ class _Run:
         known = {entry.name: entry for page in pages for entry in page.entries()}
         draft = FolderDraft()
         for miss in missed:
-            draft.entries.append(self._leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
+            draft.add(self._leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         for item in found:
-            draft.entries.append(self._item(item, path, handle, known.get(item.name), depth))
+            draft.add(self._item(item, path, handle, known.get(item.name), depth))
         self._queue.finished(draft)
         return draft
 
@@ -245,9 +260,9 @@ class _Run:
         same = True
         for item in folders:
             entry = self._sub_folder(item, path, handle, known[item.name], depth)
-            draft.entries.append(entry)
+            draft.add(entry)
             old = known[item.name]
-            same = same and entry.child is not None and entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
+            same = same and isinstance(entry, LateEntry) and self._same_folder(entry, old)
         files = [item for item in found if item.kind is not Kind.FOLDER]
         self._count_unchanged(files)
         if same:
@@ -256,6 +271,10 @@ class _Run:
         self._queue.finished(draft)
         return draft
 
+    @staticmethod
+    def _same_folder(entry: LateEntry, old: Entry) -> bool:
+        return entry.child is not None and entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
+
     def _count_unchanged(self, files: Sequence[Found]) -> None:
         for item in files:
             if item.kind is Kind.FILE:
@@ -263,7 +282,7 @@ class _Run:
                 self._bytes += item.info.st_size
         self._report("Reading")
 
-    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> EntryDraft | Entry:
+    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> LateEntry | Entry:
         if item.kind is Kind.FOLDER:
             return self._sub_folder(item, path, handle, before, depth)
         if item.kind is None:
@@ -277,12 +296,12 @@ class _Run:
             self._note_owner(item.info)
             if item.kind is Kind.LINK:
                 target = read_link(item.text, handle)
-                return EntryDraft(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
+                return Entry(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
             return self._file(item, path, handle, before)
         except OSError as error:
             return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
 
-    def _sub_folder(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> EntryDraft:
+    def _sub_folder(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> LateEntry | Entry:
         inside = path + b"/" + item.name
         try:
             child = open_folder(item.text, handle)
@@ -293,101 +312,110 @@ class _Run:
         finally:
             os.close(child)
 
-    def _file(self, item: Found, path: bytes, folder: int, before: Entry | None) -> EntryDraft | Entry:
+    def _file(self, item: Found, path: bytes, folder: int, before: Entry | None) -> LateEntry | Entry:
         """Read a file, again if it changed meanwhile."""
-        linked = (item.info.st_dev, item.info.st_ino)
-        if item.info.st_nlink > 1 and linked in self._links:
-            first = self._links[linked]
-            self._files += 1
-            self._bytes += first.stat.size
-            return msgspec.structs.replace(first, name=item.name)
-        self._current = os.fsdecode(path + b"/" + item.name)
+        info = item.info
+        linked = (info.st_dev, info.st_ino)
+        if info.st_nlink > 1 and linked in self._links:
+            return self._further_link(item.name, self._links[linked])
+        self._current = path
         handle = open_file(item.text, folder)
         try:
-            info = item.info
-            for left in reversed(range(_TRIES)):
-                draft = self._content(item.name, handle, info, before)
+            for _ in range(_TRIES):
+                content, parts = self._content(handle, info)
                 after = os.fstat(handle)
-                if same_state(info, after):
+                steady = same_state(info, after)
+                if steady:
                     break
                 info = after
-                if left:
-                    os.lseek(handle, 0, os.SEEK_SET)
+                os.lseek(handle, 0, os.SEEK_SET)
             else:
                 self._unsteady.append(path + b"/" + item.name)
-            steady = same_state(info, after) and not (self._unsteady and self._unsteady[-1] == path + b"/" + item.name)
-            attributes = read_attributes(handle)
+            extra = extra_of(info, read_attributes(handle), unsteady=not steady)
         finally:
             os.close(handle)
-        draft.stat = self._stat_as_read(info, draft)
-        draft.extra = extra_of(info, attributes, unsteady=not steady)
-        self._files += 1
-        self._bytes += draft.stat.size
-        if before is None or before.digest != draft.digest:
+        entry: LateEntry | Entry
+        if content is None:
+            stat = self._stat_as_read(info, sum(part.length for part in parts))
+            entry = LateEntry(item.name, Kind.FILE, parts, stat=stat, extra=extra)
             self._changed += 1
+        else:
+            entry = self._small_file(item.name, content, self._stat_as_read(info, len(content)), extra, before)
+        self._files += 1
+        self._bytes += entry.stat.size
         if info.st_nlink > 1:
-            self._links[linked] = draft
+            self._links[linked] = entry
         self._report("Reading")
-        return draft
+        return entry
 
-    @staticmethod
-    def _stat_as_read(info: os.stat_result, draft: EntryDraft) -> Stat:
+    def _further_link(self, name: bytes, first: LateEntry | Entry) -> LateEntry | Entry:
+        self._files += 1
+        self._bytes += first.stat.size
+        if isinstance(first, LateEntry):
+            return LateEntry(name, first.kind, first.parts, stat=first.stat, extra=first.extra)
+        return msgspec.structs.replace(first, name=name)
+
+    def _stat_as_read(self, info: os.stat_result, length: int) -> Stat:
         """Metadata with the size of what was read, and no change time where that could deceive."""
-        trusted = time.time_ns() - info.st_ctime_ns > _UNTRUSTED_NS
+        trusted = self._trust_before - info.st_ctime_ns > 0 or time.time_ns() - info.st_ctime_ns > _UNTRUSTED_NS
         stat = stat_of(info, trusted)
-        length = sum(part.length for part in draft.parts)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
-    def _content(self, name: bytes, handle: int, info: os.stat_result, before: Entry | None) -> EntryDraft:
-        """Read an open file once. ``info.st_size`` bytes are expected; it may have become longer or shorter."""
+    def _content(self, handle: int, info: os.stat_result) -> tuple[bytes | None, list[Part]]:
+        """Read an open file once: the bytes of a small file, or None and the parts of a larger one.
+
+        ``info.st_size`` bytes are expected; it may have become longer or shorter.
+        """
         if info.st_size <= SMALL_FILE_BYTES:
             content = os.read(handle, SMALL_FILE_BYTES + 1)
-            if len(content) <= SMALL_FILE_BYTES and (len(content) >= info.st_size or not os.read(handle, 1)):
-                self._read_bytes += len(content)
-                return self._small_file(name, content, before)
+            if len(content) == info.st_size or (len(content) <= SMALL_FILE_BYTES and not os.read(handle, 1)):
+                return content, []
             info = os.fstat(handle)
         segments = data_segments(handle, info.st_size, info.st_blocks)
         parts = self._streamer.stream(handle, segments, info.st_size, self._tick)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
-            return self._small_file(name, os.pread(handle, SMALL_FILE_BYTES, 0), before)
-        return EntryDraft(name, Kind.FILE, digest=None, parts=parts)
+            return os.pread(handle, SMALL_FILE_BYTES, 0), []
+        return None, parts
 
-    def _small_file(self, name: bytes, content: bytes, before: Entry | None) -> EntryDraft:
+    def _small_file(self, name: bytes, content: bytes, stat: Stat, extra: Extra, before: Entry | None) -> Entry:
         digest = small_digest(self._store.keys, content)
-        draft = EntryDraft(name, Kind.FILE, digest=digest)
+        if before is not None and before.digest == digest:
+            return Entry(name, Kind.FILE, stat, digest, before.extents, extra)
+        self._changed += 1
         if not content:
-            return draft
-        part = self._small.get(digest) or self._stored_before(digest, before)
+            return Entry(name, Kind.FILE, stat, digest, (), extra)
+        part = self._small.get(digest)
         if part is None:
-            part = self._blocks.add(content, digest)
-            self._small[digest] = part
-        draft.parts = [part]
-        return draft
+            part = self._small[digest] = self._known_small(digest, len(content)) or self._blocks.add(content, digest)
+        return Entry(name, Kind.FILE, stat, digest, (part,), extra)
 
-    def _stored_before(self, digest: ContentDigest, before: Entry | None) -> Part | None:
-        if before is not None and before.digest == digest and len(before.extents) == 1:
-            extent = before.extents[0]
-            return Part.of(extent)
-        return None
+    def _known_small(self, digest: ContentDigest, length: int) -> Extent | None:
+        """Where the catalog says that this content lies, if the store still has that chunk."""
+        extent = self._stored_small(digest) if self._stored_small is not None else None
+        if extent is None or extent.chunk is None or extent.length != length or extent.chunk not in self._store.index:
+            return None
+        return extent
 
     def _tick(self, read: int) -> None:
-        self._read_bytes += read
+        self._bytes_read_ahead += read
         self._report("Reading")
         self._control.checkpoint()
         self._queue.drain()
 
-    def _leave_out(self, name: bytes, path: bytes, reason: Reason, detail: str) -> EntryDraft:
+    def _leave_out(self, name: bytes, path: bytes, reason: Reason, detail: str) -> Entry:
         self._left_out.append(LeftOut(path, reason.value, detail))
-        return EntryDraft(name, Kind.LEFT_OUT, extra=Extra(reason=reason.value, detail=detail))
+        return Entry(name, Kind.LEFT_OUT, extra=Extra(reason=reason.value, detail=detail))
 
     def _note_owner(self, info: os.stat_result) -> None:
-        user, group = f"u{info.st_uid}", f"g{info.st_gid}"
-        if user not in self._owners:
-            with contextlib.suppress(KeyError):
-                self._owners[user] = pwd.getpwuid(info.st_uid).pw_name
-        if group not in self._owners:
-            with contextlib.suppress(KeyError):
-                self._owners[group] = grp.getgrgid(info.st_gid).gr_name
+        """Keep the names behind user and group numbers, for restores on a machine that numbers them otherwise."""
+        pair = (info.st_uid, info.st_gid)
+        if pair in self._seen_owners:
+            return
+        self._seen_owners.add(pair)
+        with contextlib.suppress(KeyError):
+            self._owners[f"u{info.st_uid}"] = pwd.getpwuid(info.st_uid).pw_name
+        with contextlib.suppress(KeyError):
+            self._owners[f"g{info.st_gid}"] = grp.getgrgid(info.st_gid).gr_name
 
     def _report(self, phase: str, force: bool = False) -> None:
         now = time.monotonic()
@@ -395,4 +423,6 @@ class _Run:
             return
         self._reported = now
         total = self._last.record.tally if self._last else Tally()
-        self._control.report(Progress(phase, self._files, total.files, self._bytes, total.bytes, self._current))
+        self._control.report(
+            Progress(phase, self._files, total.files, max(self._bytes, self._bytes_read_ahead), total.bytes, os.fsdecode(self._current))
+        )

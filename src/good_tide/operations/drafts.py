@@ -8,54 +8,69 @@ as soon as everything at the front is known. At most one block of small files is
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Sequence
+from operator import attrgetter
 
-import msgspec
-
-from good_tide.core.entries import NOTHING_EXTRA, NO_STAT, Entry, Extent, Extra, Kind, Stat
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
+from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import encode_page, paginate
-from good_tide.storage.content import Part, listed_digest
-from good_tide.storage.writer import WriteSession
 from good_tide.crypto.seals import StoreKeys
+from good_tide.storage.content import Part, listed_digest
+from good_tide.storage.writer import Ticket, WriteSession
+
+
+class LateEntry:
+    """A folder, or a file above the small size: what it refers to is known only when its turn comes.
+
+    :param parts: a file's content; its digest is made of them.
+    :param child: a folder's own draft.
+    """
+
+    __slots__ = ("child", "extra", "kind", "name", "parts", "stat")
+
+    def __init__(
+        self,
+        name: bytes,
+        kind: Kind,
+        parts: Sequence[ExtentLike] = (),
+        child: FolderDraft | None = None,
+        stat: Stat = NO_STAT,
+        extra: Extra = NOTHING_EXTRA,
+    ) -> None:
+        self.name, self.kind, self.parts, self.child, self.stat, self.extra = name, kind, parts, child, stat, extra
+
+    def entry(self, keys: StoreKeys) -> Entry:
+        """The final entry."""
+        if self.child is not None:
+            return Entry(self.name, self.kind, self.stat, extents=self.child.extents(), extra=self.extra)
+        return Entry(self.name, self.kind, self.stat, listed_digest(keys, self.parts), tuple(self.parts), self.extra)
 
 
 class FolderDraft:
     """A folder of the snapshot being made. ``pages`` is None until its listing is written."""
 
-    __slots__ = ("entries", "pages")
+    __slots__ = ("entries", "pages", "tickets")
 
     def __init__(self, pages: tuple[ChunkId, ...] | None = None) -> None:
-        self.entries: list[EntryDraft | Entry] = []
+        self.entries: list[LateEntry | Entry] = []
+        self.tickets: set[Ticket] = set()
         self.pages = pages
+
+    def add(self, entry: LateEntry | Entry) -> None:
+        """Add an entry, in any order."""
+        self.entries.append(entry)
+        for part in entry.parts if isinstance(entry, LateEntry) else entry.extents:
+            if isinstance(part, Part) and part.ticket is not None:
+                self.tickets.add(part.ticket)
 
     def extents(self) -> tuple[Extent, ...]:
         """What the parent's entry says: one extent a page."""
         return tuple(Extent(page, 0, 0) for page in self.pages or ())
 
-
-class EntryDraft(msgspec.Struct, gc=False):
-    """An entry whose content is on its way. ``digest`` None: made of the parts when they are known."""
-
-    name: bytes
-    kind: Kind
-    stat: Stat = NO_STAT
-    digest: ContentDigest | None = ContentDigest(b"")
-    parts: list[Part] = []
-    child: FolderDraft | None = None
-    extra: Extra = NOTHING_EXTRA
-
     @property
     def ready(self) -> bool:
-        """Whether everything it refers to is known."""
-        if self.child is not None:
-            return self.child.pages is not None
-        return all(part.ticket is None or part.ticket.chunk is not None for part in self.parts)
-
-    def entry(self, keys: StoreKeys) -> Entry:
-        """The final entry."""
-        extents = self.child.extents() if self.child is not None else tuple([part.extent() for part in self.parts])
-        digest = listed_digest(keys, extents) if self.digest is None else self.digest
-        return Entry(self.name, self.kind, self.stat, digest, extents, self.extra)
+        """Whether all chunks of its files are known."""
+        return all(ticket.chunk is not None for ticket in self.tickets)
 
 
 class DraftQueue:
@@ -67,20 +82,16 @@ class DraftQueue:
 
     def finished(self, draft: FolderDraft) -> None:
         """Take in a folder whose entries are complete, after all its sub-folders."""
-        draft.entries.sort(key=lambda entry: entry.name)
         self._waiting.append(draft)
         self.drain()
 
     def drain(self) -> None:
         """Write what can be written."""
-        while self._waiting and all(entry.ready for entry in self._waiting[0].entries if isinstance(entry, EntryDraft)):
+        while self._waiting and self._waiting[0].ready:
             self._write(self._waiting.popleft())
 
     def _write(self, draft: FolderDraft) -> None:
-        entries = [self.final(entry) for entry in draft.entries]
+        entries = [entry.entry(self._keys) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
+        entries.sort(key=attrgetter("name"))
         draft.pages = tuple(self._session.put_page(encode_page(page)) for page in paginate(entries))
-        draft.entries = []
-
-    def final(self, entry: EntryDraft | Entry) -> Entry:
-        """An entry whose parts are all known."""
-        return entry.entry(self._keys) if isinstance(entry, EntryDraft) else entry
+        draft.entries, draft.tickets = [], set()

@@ -88,11 +88,11 @@ def stat_of(info: os.stat_result, trusted: bool = True) -> Stat:
 
 def same_state(before: os.stat_result, after: os.stat_result) -> bool:
     """Whether a file was not changed between two looks at it."""
-    return (before.st_ino, before.st_size, before.st_mtime_ns, before.st_ctime_ns) == (
-        after.st_ino,
-        after.st_size,
-        after.st_mtime_ns,
-        after.st_ctime_ns,
+    return (
+        before.st_ctime_ns == after.st_ctime_ns
+        and before.st_mtime_ns == after.st_mtime_ns
+        and before.st_size == after.st_size
+        and before.st_ino == after.st_ino
     )
 
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from good_tide.core.entries import Extent
+from good_tide.core.entries import ExtentLike
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunker import Chunker
@@ -36,21 +36,13 @@ class Part:
     def __init__(self, ticket: Ticket | None, offset: int, length: int) -> None:
         self.ticket, self.offset, self.length = ticket, offset, length
 
-    @classmethod
-    def of(cls, extent: Extent) -> Part:
-        """A part whose chunk is known already."""
-        ticket = None
-        if extent.chunk is not None:
-            ticket = Ticket()
-            ticket.chunk = extent.chunk
-        return cls(ticket, extent.offset, extent.length)
-
-    def extent(self) -> Extent:
-        """The final extent; the ticket's chunk must be known."""
-        return Extent(None if self.ticket is None else self.ticket.chunk, self.offset, self.length)
+    @property
+    def chunk(self) -> ChunkId | None:
+        """The chunk, as soon as it is known."""
+        return None if self.ticket is None else self.ticket.chunk
 
 
-def listed_digest(keys: StoreKeys, extents: Sequence[Extent]) -> ContentDigest:
+def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDigest:
     """Content digest of a file above ``SMALL_FILE_BYTES``: over its extents' chunk identities and lengths."""
     return keys.digest(b"L" + b"".join((extent.chunk or _HOLE_ID) + extent.length.to_bytes(8, "little") for extent in extents))
 
@@ -167,7 +159,9 @@ class FileStreamer:
             if at_end:
                 return position - begin
 
-    def _chunks(self, data: np.ndarray[tuple[int], np.dtype[np.uint8]], view: memoryview, at_end: bool, parts: list[Part], buffer: _Buffer | None) -> int:
+    def _chunks(
+        self, data: np.ndarray[tuple[int], np.dtype[np.uint8]], view: memoryview, at_end: bool, parts: list[Part], buffer: _Buffer | None
+    ) -> int:
         at = 0
         for length in self._chunker.lengths(data, at_end):
             if buffer is not None:
@@ -195,7 +189,7 @@ def _nothing() -> None:
     """Bytes of their own need no giving back."""
 
 
-def read_whole(store_read: Callable[[ChunkId], bytes], extents: Sequence[Extent], limit: int) -> bytes:
+def read_whole(store_read: Callable[[ChunkId], bytes], extents: Sequence[ExtentLike], limit: int) -> bytes:
     """Up to ``limit`` bytes from the front of a file's content."""
     pieces: list[bytes] = []
     left = limit

@@ -64,9 +64,7 @@ class NewStore(NamedTuple):
     recovery_key: str | None
 
 
-def create_store(
-    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG
-) -> NewStore:
+def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG) -> NewStore:
     """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made.
 
     :param passphrase: None for a store without encryption.
@@ -116,7 +114,9 @@ def _check_passphrase(passphrase: str, hint: str) -> None:
     if not passphrase:
         raise PersonError("The passphrase is empty", "Choose several words, or ask for a store without encryption")
     if passphrase.casefold() in hint.casefold():
-        raise PersonError("The hint contains the passphrase", "Choose a hint that only helps someone who knows it; it can be read by everybody")
+        raise PersonError(
+            "The hint contains the passphrase", "Choose a hint that only helps someone who knows it; it can be read by everybody"
+        )
 
 
 def _write(place: Place, name: str, data: bytes) -> None:
@@ -151,7 +151,9 @@ def _header_bytes(place: Place) -> bytes:
         if place.names(SLOT_FOLDER) and not place.names("snapshots"):
             raise PlaceError(f"The store in {place.title} was not made to the end", "Create it again in the same folder") from None
         if place.names("snapshots"):
-            raise DamageError(f"{HEADER_FILE} is missing from the store in {place.title}", "Bring it back from a copy of the store", HEADER_FILE) from None
+            raise DamageError(
+                f"{HEADER_FILE} is missing from the store in {place.title}", "Bring it back from a copy of the store", HEADER_FILE
+            ) from None
         raise PlaceError(f"There is no store in {place.title}", "Check the folder and whether its disk is connected") from None
 
 
@@ -159,7 +161,9 @@ def _parse_header(data: bytes, title: str) -> Header:
     try:
         header = msgspec.json.decode(data, type=Header)
     except (msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise DamageError(f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE) from error
+        raise DamageError(
+            f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE
+        ) from error
     if header.format > FORMAT_VERSION or header.features:
         raise PlaceError(
             f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one reads up to {FORMAT_VERSION})",

@@ -70,10 +70,7 @@ class ChunkIndex:
         """Merge tables added since the last look-up into the sorted arrays."""
         fresh = self._order[self._sorted :]
         keys = [np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64) for table in fresh]
-        rows = [
-            np.stack((np.full(len(table), self._sorted + place), np.arange(len(table))), axis=1)
-            for place, table in enumerate(fresh)
-        ]
+        rows = [np.stack((np.full(len(table), self._sorted + place), np.arange(len(table))), axis=1) for place, table in enumerate(fresh)]
         all_keys = np.concatenate([self._keys, *keys])
         all_rows = np.concatenate([self._rows, *rows])
         order = np.argsort(all_keys, kind="stable")

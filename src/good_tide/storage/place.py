@@ -109,7 +109,9 @@ def told(doing: str) -> Iterator[None]:
         raise NotInPlaceError(f"{doing}: it is not there", "Check that the disk is connected and holds this store") from error
     except OSError as error:
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise PlaceFullError(f"{doing}: no room left on the disk", "Free some room, or use a larger disk; what was visible is whole") from error
+            raise PlaceFullError(
+                f"{doing}: no room left on the disk", "Free some room, or use a larger disk; what was visible is whole"
+            ) from error
         if error.errno == errno.EROFS:
             raise PlaceError(f"{doing}: the disk is read-only", "Mount it so that it can be written") from error
         if error.errno in (errno.EACCES, errno.EPERM):

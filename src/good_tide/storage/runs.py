@@ -31,7 +31,9 @@ class RunLock:
             fcntl.flock(self._handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             os.close(self._handle)
-            raise PlaceError("Another snapshot of this machine into this store is being taken", "Wait until it is done, or stop it") from None
+            raise PlaceError(
+                "Another snapshot of this machine into this store is being taken", "Wait until it is done, or stop it"
+            ) from None
         return self._owner
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:

@@ -1,0 +1,5 @@
+"""``python -m good_tide``."""
+
+from good_tide.cli.main import main
+
+main()

@@ -1,0 +1,136 @@
+"""What commands print, and with which code they end."""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import signal
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from types import FrameType
+from typing import Any
+
+import msgspec
+from rich.console import Console
+from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+from rich.progress import Progress as Bar
+from rich.table import Table
+
+from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
+from good_tide.core.progress import Progress, Steering
+from good_tide.core.words import printable
+
+DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
+
+_CODES: list[tuple[type[GoodTideError], int]] = [
+    (PersonError, WRONG_USAGE),
+    (PlaceError, NOT_USABLE),
+    (DamageError, DAMAGED),
+    (StoppedError, STOPPED),
+]
+
+out = Console(highlight=False, soft_wrap=True)
+err = Console(stderr=True, highlight=False, soft_wrap=True)
+
+
+def exit_code(error: GoodTideError) -> int:
+    """The code a command ends with after an error."""
+    return next(code for kind, code in _CODES if isinstance(error, kind))
+
+
+def print_json(value: dict[str, Any]) -> None:
+    """One JSON object on standard output."""
+    sys.stdout.write(msgspec.json.encode(value).decode() + "\n")
+
+
+def print_error(error: GoodTideError, as_json: bool) -> None:
+    """The error as a sentence on standard error; with ``--json`` as an object too."""
+    if as_json:
+        sys.stderr.write(msgspec.json.encode({"error": error.what, "advice": error.advice}).decode() + "\n")
+    else:
+        err.print(f"good-tide: {error}", markup=False)
+
+
+def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
+    """A path for JSON: text with backslash escapes, and base64 beside it where the bytes are no UTF-8."""
+    try:
+        return {field: path.decode("utf-8")}
+    except UnicodeDecodeError:
+        return {field: path.decode("utf-8", "backslashreplace"), f"{field}_bytes": base64.b64encode(path).decode()}
+
+
+def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
+    """An aligned table; columns in ``right`` hold numbers."""
+    grid = Table(box=None, pad_edge=False, header_style="bold")
+    for number, heading in enumerate(headings):
+        grid.add_column(heading, justify="right" if number in right else "left", overflow="fold", no_wrap=not out.is_terminal)
+    for row in rows:
+        grid.add_row(*(cell.replace("[", r"\[") for cell in row))
+    wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
+    wide.print(grid)
+
+
+def say(text: str) -> None:
+    """A line for people."""
+    out.print(text, markup=False)
+
+
+def show_path(path: bytes) -> str:
+    """A path for people."""
+    return printable(path)
+
+
+@contextlib.contextmanager
+def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
+    """A control for a long command: shows progress, and turns Ctrl+C and a termination signal into a clean stop.
+
+    :param form: ``json`` for JSON lines on standard error; otherwise a bar, where standard error is a terminal.
+    """
+    if form == "json":
+        steering = Steering(_json_lines())
+        bar: contextlib.AbstractContextManager[object] = contextlib.nullcontext()
+    elif err.is_terminal and not as_json:
+        progress = Bar(
+            TextColumn("{task.description}"),
+            BarColumn(),
+            DownloadColumn(binary_units=True),
+            TransferSpeedColumn(),
+            TimeRemainingColumn(),
+            console=err,
+        )
+        task = progress.add_task("", total=None)
+
+        def show(report: Progress) -> None:
+            progress.update(task, description=report.phase, completed=report.bytes_done, total=report.bytes_total or None)
+
+        steering, bar = Steering(show), progress
+    else:
+        steering, bar = Steering(), contextlib.nullcontext()
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        steering.stop()
+
+    in_main = threading.current_thread() is threading.main_thread()
+    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)} if in_main else {}
+    try:
+        with bar:
+            yield steering
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _json_lines() -> Any:
+    last = 0.0
+
+    def show(report: Progress) -> None:
+        nonlocal last
+        now = time.monotonic()
+        if now - last >= 0.2:
+            last = now
+            sys.stderr.write(msgspec.json.encode(report).decode("utf-8", "replace") + "\n")
+            sys.stderr.flush()
+
+    return show

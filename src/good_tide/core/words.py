@@ -1,0 +1,67 @@
+"""Sizes, times and counts in words, the same everywhere."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from good_tide.core.clock import SECOND
+
+_UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
+
+
+def size_words(size: float) -> str:
+    """Bytes in binary steps with one decimal: ``14.2 KiB``."""
+    step = 0
+    while abs(size) >= 1024 and step < len(_UNITS) - 1:
+        size, step = size / 1024, step + 1
+    return f"{size:.0f} {_UNITS[0]}" if step == 0 else f"{size:.1f} {_UNITS[step]}"
+
+
+def local(moment: int) -> datetime:
+    """A stored time (nanoseconds since 1970 UTC) as local time."""
+    return datetime.fromtimestamp(moment // SECOND).astimezone()
+
+
+def iso(moment: int) -> str:
+    """A stored time in ISO 8601 with the local zone, to the second."""
+    return local(moment).isoformat(timespec="seconds")
+
+
+def exact_words(moment: int) -> str:
+    """A stored time in full, for tool tips."""
+    return local(moment).strftime("%A %d %B %Y, %H:%M:%S %Z")
+
+
+def time_words(moment: int, now: int, seconds: bool = False) -> str:
+    """A stored time as people say it: ``today 14:00``, ``Tue 3 Nov, 09:00``, with the year if it is another."""
+    when, today = local(moment), local(now)
+    clock = f"{when:%H:%M:%S}" if seconds else f"{when:%H:%M}"
+    if when.date() == today.date():
+        return f"today {clock}"
+    if when.date() == today.date() - timedelta(days=1):
+        return f"yesterday {clock}"
+    year = "" if when.year == today.year else f" {when.year}"
+    return f"{when:%a} {when.day} {when:%b}{year}, {clock}"
+
+
+def duration_words(seconds: float) -> str:
+    """A length of time in its two largest units: ``2 h 5 min``."""
+    whole = int(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s" if whole < 600 else f"{whole // 60} min"
+    if whole < 86400:
+        return f"{whole // 3600} h {whole % 3600 // 60} min"
+    return count_words(whole // 86400, "day")
+
+
+def count_words(count: int, thing: str, things: str = "") -> str:
+    """``1 file``, ``1,204 files``."""
+    return f"{count:,} {thing if count == 1 else things or thing + 's'}"
+
+
+def printable(path: bytes) -> str:
+    """A name or path as text: bytes that are no UTF-8, and control characters, as backslash escapes."""
+    text = path.decode("utf-8", "backslashreplace")
+    return "".join(character if character.isprintable() else character.encode("unicode_escape").decode() for character in text)

@@ -1,0 +1,80 @@
+"""Looking into a snapshot."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from good_tide.core.entries import Entry, Kind
+from good_tide.core.errors import PersonError
+from good_tide.core.records import Snapshot
+from good_tide.core.selection import never_seen
+from good_tide.storage.content import read_whole
+from good_tide.storage.store import Store
+
+
+def tidy(path: str | bytes) -> bytes:
+    """A path as it is kept in snapshots: absolute, without trailing slash, ``.`` or ``..``."""
+    return os.path.normpath(os.path.abspath(os.fsencode(path)))
+
+
+def entry_at(store: Store, snapshot: Snapshot, path: bytes) -> Entry:
+    """What a snapshot holds under an absolute path.
+
+    Raises:
+        PersonError: nothing; the nearest names are offered.
+    """
+    for root in store.roots(snapshot.record):
+        if path == root.name:
+            return root
+        if path.startswith(root.name.rstrip(b"/") + b"/"):
+            return _below(store, root, path)
+    raise never_seen(path, [root.name for root in store.roots(snapshot.record)])
+
+
+def _below(store: Store, root: Entry, path: bytes) -> Entry:
+    entry, where = root, root.name.rstrip(b"/")
+    for part in path[len(where) + 1 :].split(b"/"):
+        listing = store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
+        found = next((child for child in listing if child.name == part), None)
+        if found is None:
+            raise never_seen(path, [where + b"/" + child.name for child in listing])
+        entry, where = found, where + b"/" + part
+    return entry
+
+
+def children(store: Store, entry: Entry) -> list[Entry]:
+    """The listing of a folder; empty for anything else."""
+    return store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
+
+
+def walk(store: Store, entry: Entry, path: bytes) -> Iterator[tuple[bytes, Entry]]:
+    """Everything below ``entry``, parents before their contents, with absolute paths."""
+    for child in children(store, entry):
+        where = path.rstrip(b"/") + b"/" + child.name
+        yield where, child
+        yield from walk(store, child, where)
+
+
+def contents(store: Store, snapshot: Snapshot, path: bytes | None, deep: bool) -> list[tuple[bytes, Entry]]:
+    """Entries in a folder of a snapshot, or below it when ``deep``; the covered folders without a path; a file itself."""
+    if path is None:
+        starts = [(root.name, root) for root in store.roots(snapshot.record)]
+        return [pair for where, root in starts for pair in ((where, root), *(walk(store, root, where) if deep else ()))]
+    entry = entry_at(store, snapshot, path)
+    if entry.kind is not Kind.FOLDER:
+        return [(path, entry)]
+    if deep:
+        return list(walk(store, entry, path))
+    return [(path.rstrip(b"/") + b"/" + child.name, child) for child in children(store, entry)]
+
+
+def read_file(store: Store, entry: Entry, limit: int) -> bytes:
+    """Up to ``limit`` bytes of a file in a snapshot.
+
+    Raises:
+        PersonError: it is no file.
+    """
+    if entry.kind is not Kind.FILE:
+        raise PersonError(f"{os.fsdecode(entry.name)!r} is no file", "Choose a file")
+    return read_whole(store.read_chunk, entry.extents, limit)

@@ -1,0 +1,61 @@
+"""The versions of one path."""
+
+from __future__ import annotations
+
+import os
+
+import msgspec
+
+from good_tide.core.entries import Kind
+from good_tide.core.history import Span, TidePoint
+from good_tide.storage.catalog import Catalog
+
+
+class Version(msgspec.Struct, frozen=True):
+    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in."""
+
+    first_seen: int
+    last_seen: int
+    size: int
+    modified: int
+    snapshots: int
+
+
+class PathHistory(msgspec.Struct, frozen=True):
+    """All versions of a path, oldest first; ``gone_since`` is the first snapshot without it, None if it stands now."""
+
+    versions: tuple[Version, ...]
+    gone_since: int | None
+
+
+def path_history(catalog: Catalog, path: bytes, prefer_machine: str) -> PathHistory | None:
+    """The versions of an absolute path on this machine, or else on the first machine that had it; None if none did."""
+    machines = sorted((key for key, _ in catalog.machines()), key=lambda key: key != prefer_machine)
+    for machine in machines:
+        spans = path_spans(catalog, machine, path)
+        if spans:
+            return _timed(spans, catalog.tide(machine))
+    return None
+
+
+def path_spans(catalog: Catalog, machine: str, path: bytes) -> list[Span]:
+    """The versions of an absolute path on one machine; empty if it never had it."""
+    for root in catalog.roots(machine):
+        if root.name == path:
+            return list(root.spans)
+    parent, name = os.path.split(path)
+    folder = catalog.folder(machine, parent)
+    return catalog.spans(folder, name) if folder is not None else []
+
+
+def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:
+    newest = tide[-1].seq
+    times = {point.seq: point.time for point in tide}
+    versions = []
+    for span in spans:
+        if span.kind == Kind.LEFT_OUT:
+            continue
+        last = newest if span.last is None else span.last
+        versions.append(Version(times[span.first], times[last], span.size, span.modified, last - span.first + 1))
+    end = spans[-1].last
+    return PathHistory(tuple(versions), None if end is None else times[end + 1])

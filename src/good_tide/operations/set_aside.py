@@ -1,0 +1,246 @@
+"""Setting aside what a restore replaces, and undoing a restore.
+
+In the set-aside folder lie the replaced things under the paths they had, and ``restore-record.jsonl``: one JSON
+object a line, written before the step it speaks of, so that a crash at any moment can be undone.
+"""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import os
+import stat
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.errors import PersonError
+from good_tide.source.folders import open_folder
+from good_tide.storage.place import told
+
+RECORD_FILE = "restore-record.jsonl"
+_RECORD_LIMIT = 1 << 28
+
+Relative = tuple[bytes, ...]
+
+
+class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or created."""
+
+    what: str
+    path: tuple[str, ...] = ()
+    inode: int = 0
+    modified: int = 0
+    size: int = 0
+
+
+class UndoReport(msgspec.Struct):
+    """What an undo did: things put back, restored things removed, and paths left because they were changed since."""
+
+    put_back: int = 0
+    removed: int = 0
+    kept: list[bytes] = []
+
+
+class SetAside:
+    """The set-aside folder of one restore, made when it is first needed.
+
+    :param target: the folder restored to, with an open handle ``root``.
+    """
+
+    def __init__(self, target: Path, root: int, clock: Clock) -> None:
+        self.path: Path | None = None
+        self._target, self._root, self._clock = target, root, clock
+        self._handle: int | None = None
+        self._record: int | None = None
+        self._before: list[_Line] = []
+
+    def close(self) -> None:
+        """Close the handles."""
+        for handle in (self._handle, self._record):
+            if handle is not None:
+                os.close(handle)
+
+    def _begin(self) -> int:
+        if self._handle is None:
+            moment = datetime.fromtimestamp(self._clock.now() / SECOND)
+            name = f"Set aside {moment:%Y-%m-%d %H.%M.%S}"
+            number = 1
+            while True:
+                try:
+                    os.mkdir(name, 0o700, dir_fd=self._root)
+                    break
+                except FileExistsError:
+                    number += 1
+                    name = f"Set aside {moment:%Y-%m-%d %H.%M.%S} ({number})"
+            self._handle = open_folder(name, self._root)
+            self.path = self._target / name
+            self._record = os.open(RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600, dir_fd=self._handle)
+            for line in (_Line("begin"), *self._before):
+                self._note(line)
+            os.fsync(self._root)
+        return self._handle
+
+    def _note(self, line: _Line) -> None:
+        if self._record is None:
+            self._before.append(line)
+        else:
+            os.write(self._record, msgspec.json.encode(line) + b"\n")
+
+    def created(self, relative: Relative, folder: int) -> None:
+        """Note that something new was restored, by its name in an open folder."""
+        self._note(_seen("created", relative, folder))
+
+    def replaced_by(self, relative: Relative, folder: int) -> None:
+        """Note what now stands where something was set aside."""
+        self._note(_seen("replaced", relative, folder))
+
+    def take(self, relative: Relative, folder: int) -> None:
+        """Move what stands under the last name of ``relative`` in the open ``folder`` here."""
+        handle = self._begin()
+        self._note(_Line("aside", _text(relative)))
+        assert self._record is not None
+        os.fsync(self._record)
+        inside = os.dup(handle)
+        try:
+            for name in relative[:-1]:
+                with contextlib.suppress(FileExistsError):
+                    os.mkdir(name, 0o700, dir_fd=inside)
+                outer, inside = inside, open_folder(name, inside)
+                os.close(outer)
+            os.rename(relative[-1], relative[-1], src_dir_fd=folder, dst_dir_fd=inside)
+            os.fsync(inside)
+        finally:
+            os.close(inside)
+
+
+def _text(relative: Relative) -> tuple[str, ...]:
+    return tuple(base64.b64encode(name).decode() for name in relative)
+
+
+def _seen(what: str, relative: Relative, folder: int) -> _Line:
+    info = os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
+    return _Line(what, _text(relative), info.st_ino, 0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns, info.st_size)
+
+
+def undo(folder: Path) -> UndoReport:
+    """Undo the restore whose set-aside folder this is: remove what it brought, put back what it replaced.
+
+    What was changed after the restore is left and named.
+
+    Raises:
+        PersonError: the folder is no set-aside folder.
+        PlaceError: the disk does not allow it.
+    """
+    try:
+        data = (folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT]
+    except OSError:
+        raise PersonError(f"{folder} is not a set-aside folder", f"Choose one that holds {RECORD_FILE}") from None
+    lines = _parse(data)
+    report = UndoReport(kept=[])
+    with told(f"Undoing the restore in {folder}"):
+        root = os.open(folder.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        aside = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        try:
+            for line in reversed(lines):
+                _undo_line(line, root, aside, report)
+            os.fsync(root)
+        finally:
+            os.close(root)
+            os.close(aside)
+        if not report.kept:
+            _remove_empty(folder)
+    return report
+
+
+def _parse(data: bytes) -> list[_Line]:
+    lines = []
+    for text in data.splitlines():
+        with contextlib.suppress(msgspec.MsgspecError):
+            lines.append(msgspec.json.decode(text, type=_Line))
+    return lines
+
+
+def _undo_line(line: _Line, root: int, aside: int, report: UndoReport) -> None:
+    relative = tuple(base64.b64decode(part) for part in line.path)
+    if any(name in (b"", b".", b"..") or b"/" in name for name in relative):
+        raise PersonError("The record of the restore holds an impossible name", "Put the things back by hand")
+    if line.what == "begin" or not relative:
+        return
+    with _reach(root, relative[:-1]) as folder:
+        if folder is None:
+            return
+        if line.what in ("created", "replaced"):
+            _remove_restored(line, relative, folder, report)
+        elif line.what == "aside":
+            with _reach(aside, relative[:-1]) as held:
+                _put_back(relative, folder, held, report)
+
+
+@contextlib.contextmanager
+def _reach(root: int, names: Relative) -> Iterator[int | None]:
+    """A handle of a folder below ``root``, or None when it is not there."""
+    handle: int | None = os.dup(root)
+    try:
+        for name in names:
+            if handle is None:
+                break
+            outer, handle = handle, None
+            try:
+                with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+                    handle = open_folder(name, outer)
+            finally:
+                os.close(outer)
+        yield handle
+    finally:
+        if handle is not None:
+            os.close(handle)
+
+
+def _remove_restored(line: _Line, relative: Relative, folder: int, report: UndoReport) -> None:
+    name = relative[-1]
+    try:
+        info = os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        return
+    path = b"/".join(relative)
+    if stat.S_ISDIR(info.st_mode):
+        try:
+            os.rmdir(name, dir_fd=folder)
+            report.removed += 1
+        except OSError:
+            report.kept.append(path)
+    elif (info.st_ino, info.st_mtime_ns, info.st_size) == (line.inode, line.modified, line.size):
+        os.unlink(name, dir_fd=folder)
+        report.removed += 1
+    else:
+        report.kept.append(path)
+
+
+def _put_back(relative: Relative, folder: int, held: int | None, report: UndoReport) -> None:
+    name = relative[-1]
+    if held is None:
+        return
+    try:
+        os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        with contextlib.suppress(FileNotFoundError):
+            os.rename(name, name, src_dir_fd=held, dst_dir_fd=folder)
+            report.put_back += 1
+        return
+    path = b"/".join(relative)
+    if path not in report.kept:
+        report.kept.append(path)
+
+
+def _remove_empty(folder: Path) -> None:
+    """Remove the set-aside folder if nothing but the record and empty folders is left in it."""
+    for parent, _, files in os.walk(folder, topdown=False):
+        if any(name != RECORD_FILE or Path(parent) != folder for name in files):
+            return
+    (folder / RECORD_FILE).unlink()
+    for parent, _, _ in os.walk(folder, topdown=False):
+        os.rmdir(parent)

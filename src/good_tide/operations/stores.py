@@ -1,0 +1,69 @@
+"""Opening stores and their catalogs, and what can be said of a store without its passphrase."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.errors import DamageError
+from good_tide.core.records import Machine, Snapshot
+from good_tide.storage.catalog import Catalog
+from good_tide.storage.header import read_header, read_slots, slot_hint
+from good_tide.storage.place import LocalPlace
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+
+_SMALL_CHANGE_FILES = 20_000
+"""A snapshot with more changed files is not taken into the catalog at once, but when history is next asked for."""
+
+
+class StoreFacts(msgspec.Struct, frozen=True):
+    """What a store says of itself; ``machines`` None: hidden without the passphrase."""
+
+    store: str
+    format: int
+    encrypted: bool
+    hint: str
+    snapshots: int
+    stored_bytes: int
+    machines: tuple[Machine, ...] | None
+
+
+def about(root: Path, store: Store | None) -> StoreFacts:
+    """What can be said of the store in a directory; more when it is open.
+
+    Raises:
+        PlaceError: no store there.
+        DamageError: its header is damaged.
+    """
+    place = LocalPlace(root)
+    header = read_header(place)
+    machines = None
+    if store is not None:
+        machines = tuple({snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]}.values())
+    return StoreFacts(
+        header.store,
+        header.format,
+        header.encrypted,
+        slot_hint(read_slots(place)),
+        len(place.names(SNAPSHOT_FOLDER)),
+        place.total_bytes(),
+        machines,
+    )
+
+
+def open_catalog(store: Store, cache: Path) -> Catalog:
+    """The local catalog of a store, as it was left."""
+    return Catalog(cache / store.header.store / "catalog.sqlite3")
+
+
+def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError]]:
+    """The local catalog of a store, brought up to date; and what could not be read."""
+    catalog = open_catalog(store, cache)
+    return catalog, catalog.sync(store)
+
+
+def take_into_catalog(store: Store, catalog: Catalog, snapshot: Snapshot) -> None:
+    """After a snapshot: bring the catalog up to date, unless that would take long."""
+    if snapshot.record.tally.changed_files <= _SMALL_CHANGE_FILES:
+        catalog.sync(store)

@@ -1,0 +1,353 @@
+"""The local catalog: who was where when, in a SQLite file that can be thrown away at any time.
+
+Per machine, snapshots are numbered in order of time (``seq``, from 1). A *span* is one version of one name: the
+range of snapshots it stood in; ``last`` is NULL while it stands in the newest. Taking in a snapshot costs only what
+changed, because folders with the same listing as before are skipped as a whole.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sqlite3
+import threading
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from good_tide.core.entries import Entry, Extent, Kind
+from good_tide.core.errors import DamageError
+from good_tide.core.history import Lifeline, Span, TidePoint
+from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.records import Snapshot
+from good_tide.storage.store import Store
+
+_SCHEMA_VERSION = 1
+_SCHEMA = """
+CREATE TABLE machine (id INTEGER PRIMARY KEY, key TEXT UNIQUE NOT NULL, name TEXT NOT NULL);
+CREATE TABLE snapshot (
+    machine INTEGER NOT NULL, seq INTEGER NOT NULL, name TEXT UNIQUE NOT NULL, time INTEGER NOT NULL, label TEXT NOT NULL,
+    files INTEGER, bytes INTEGER, stored INTEGER, gaps INTEGER,
+    added INTEGER DEFAULT 0, changed INTEGER DEFAULT 0, removed INTEGER DEFAULT 0,
+    added_bytes INTEGER DEFAULT 0, changed_bytes INTEGER DEFAULT 0, removed_bytes INTEGER DEFAULT 0,
+    PRIMARY KEY (machine, seq)) WITHOUT ROWID;
+CREATE TABLE folder (
+    id INTEGER PRIMARY KEY, machine INTEGER NOT NULL, parent INTEGER NOT NULL, name BLOB NOT NULL, listing BLOB,
+    UNIQUE (machine, parent, name));
+CREATE TABLE span (
+    folder INTEGER NOT NULL, name BLOB NOT NULL, kind TEXT NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL,
+    identity BLOB NOT NULL, first INTEGER NOT NULL, last INTEGER, chunk BLOB, offset INTEGER);
+CREATE INDEX span_by_folder ON span (folder, name, first);
+CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
+CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder, seq)) WITHOUT ROWID;
+"""
+_MOST_DEDUPLICATED_BYTES = 64 * 1024
+
+
+class Catalog:
+    """The catalog of one store. Safe to use from several threads, one at a time.
+
+    :param path: the SQLite file; made when missing, made anew when it is of another version or damaged.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._file = path
+        self._lock = threading.RLock()
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        try:
+            self._db = self._open()
+        except sqlite3.DatabaseError:
+            path.unlink()
+            self._db = self._open()
+
+    def _open(self) -> sqlite3.Connection:
+        os.close(os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
+        db: sqlite3.Connection = sqlite3.connect(self._file, check_same_thread=False, isolation_level=None, timeout=30)
+        try:
+            db.execute("PRAGMA journal_mode = WAL")
+            db.execute("PRAGMA synchronous = OFF")
+            version = db.execute("PRAGMA user_version").fetchone()[0]
+            if version != _SCHEMA_VERSION:
+                if db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
+                    raise sqlite3.DatabaseError("another version")
+                db.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_SCHEMA_VERSION}; COMMIT;")
+        except sqlite3.DatabaseError:
+            db.close()
+            raise
+        return db
+
+    def close(self) -> None:
+        """Close the file."""
+        self._db.close()
+
+    @contextlib.contextmanager
+    def _transaction(self) -> Iterator[None]:
+        with self._lock:
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+            self._db.execute("COMMIT")
+
+    def sync(self, store: Store) -> list[DamageError]:
+        """Bring the catalog to what the store holds now; returns what could not be read.
+
+        Raises:
+            PlaceError: the store cannot be read.
+        """
+        present = store.snapshot_names()
+        with self._lock:
+            known = {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
+            if known == set(present):
+                return []
+            if known - set(present):
+                self._clear()
+                known = set()
+            found, damage = store.snapshots()
+            fresh = [snapshot for snapshot in found if snapshot.name not in known]
+            if any(self._is_late(snapshot) for snapshot in fresh):
+                self._clear()
+                fresh = found
+            for snapshot in fresh:
+                try:
+                    with self._transaction():
+                        _Intake(self._db, store, snapshot).run()
+                except DamageError as error:
+                    damage.append(error)
+            return damage
+
+    def _is_late(self, snapshot: Snapshot) -> bool:
+        """Whether a snapshot belongs before one that was taken in already."""
+        row = self._db.execute(
+            "SELECT max(time) FROM snapshot JOIN machine ON machine.id = snapshot.machine WHERE key = ?", (snapshot.record.machine.id,)
+        ).fetchone()
+        return row[0] is not None and row[0] >= snapshot.record.time
+
+    def _clear(self) -> None:
+        with self._transaction():
+            for table in ("machine", "snapshot", "folder", "span", "activity"):
+                self._db.execute(f"DELETE FROM {table}")
+
+    def machines(self) -> list[tuple[str, str]]:
+        """Identity and name of each machine with snapshots."""
+        with self._lock:
+            return list(self._db.execute("SELECT key, name FROM machine ORDER BY id"))
+
+    def _machine(self, key: str) -> int:
+        row = self._db.execute("SELECT id FROM machine WHERE key = ?", (key,)).fetchone()
+        return -1 if row is None else int(row[0])
+
+    def tide(self, machine: str) -> list[TidePoint]:
+        """What each snapshot of a machine added, changed and removed, in order of time."""
+        query = """SELECT seq, name, time, label, files, bytes, stored, gaps, added, changed, removed,
+                   added_bytes, changed_bytes, removed_bytes FROM snapshot WHERE machine = ? ORDER BY seq"""
+        with self._lock:
+            return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine),))]
+
+    def folder(self, machine: str, path: bytes) -> int | None:
+        """The number of a folder that was ever in a snapshot, or None."""
+        with self._lock:
+            number = self._machine(machine)
+            roots = dict(self._db.execute("SELECT name, id FROM folder WHERE machine = ? AND parent = 0", (number,)))
+            for root, identity in sorted(roots.items(), key=lambda item: -len(item[0])):
+                if path == root or path.startswith(root.rstrip(b"/") + b"/"):
+                    return self._descend(number, identity, path[len(root) :])
+            return None
+
+    def _descend(self, machine: int, folder: int, rest: bytes) -> int | None:
+        for part in rest.split(b"/"):
+            if part:
+                row = self._db.execute(
+                    "SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", (machine, folder, part)
+                ).fetchone()
+                if row is None:
+                    return None
+                folder = row[0]
+        return folder
+
+    def roots(self, machine: str) -> list[Lifeline]:
+        """Lifelines of the covered folders themselves."""
+        with self._lock:
+            return self._lifelines(-self._machine(machine))
+
+    def lifelines(self, folder: int) -> list[Lifeline]:
+        """Lifelines of everything that was ever in a folder, folders first, then by name."""
+        with self._lock:
+            return self._lifelines(folder)
+
+    def _lifelines(self, folder: int) -> list[Lifeline]:
+        spans: dict[bytes, list[Span]] = {}
+        query = "SELECT name, kind, size, modified, identity, first, last FROM span WHERE folder = ? ORDER BY name, first"
+        for name, *rest in self._db.execute(query, (folder,)):
+            spans.setdefault(name, []).append(Span(*rest))
+        children = dict(self._db.execute("SELECT name, id FROM folder WHERE parent = ? AND machine >= 0", (folder,))) if folder > 0 else {}
+        if folder < 0:
+            children = dict(self._db.execute("SELECT name, id FROM folder WHERE parent = 0 AND machine = ?", (-folder,)))
+        lines = []
+        for name, own in spans.items():
+            inside: tuple[int, ...] = ()
+            if own[-1].kind == Kind.FOLDER and name in children:
+                rows = self._db.execute("SELECT seq FROM activity WHERE folder = ? ORDER BY seq", (children[name],))
+                inside = tuple(seq for (seq,) in rows)
+            lines.append(Lifeline(name, tuple(own), inside))
+        lines.sort(key=lambda line: (line.kind != Kind.FOLDER, line.name.lower(), line.name))
+        return lines
+
+    def spans(self, folder: int, name: bytes) -> list[Span]:
+        """The versions of one name in a folder, oldest first."""
+        query = "SELECT kind, size, modified, identity, first, last FROM span WHERE folder = ? AND name = ? ORDER BY first"
+        with self._lock:
+            return [Span(*row) for row in self._db.execute(query, (folder, name))]
+
+    def same_content(self, machine: str, identity: bytes, around: Sequence[int]) -> list[bytes]:
+        """Paths at which files with this content begin or end near some snapshots: where a renamed file came from or went."""
+        with self._lock:
+            number = self._machine(machine)
+            query = """SELECT span.folder, span.name, first, last FROM span JOIN folder ON folder.id = span.folder
+                       WHERE identity = ? AND kind = 'f' AND folder.machine = ? LIMIT 200"""
+            rows = self._db.execute(query, (identity, number)).fetchall()
+            near = [(folder, name) for folder, name, first, last in rows if first in around or (last is not None and last + 1 in around)]
+            return [self._path(folder) + b"/" + name for folder, name in near]
+
+    def find(self, machine: str, words: str, limit: int = 200) -> list[bytes]:
+        """Paths of everything whose name ever contained ``words``, without regard to case."""
+        pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+        query = """SELECT DISTINCT span.folder, span.name FROM span JOIN folder ON folder.id = span.folder
+                   WHERE folder.machine = ? AND CAST(span.name AS TEXT) LIKE ? ESCAPE '\\' LIMIT ?"""
+        with self._lock:
+            rows = self._db.execute(query, (self._machine(machine), pattern, limit)).fetchall()
+            return [self._path(folder) + b"/" + name for folder, name in rows]
+
+    def find_near(self, path: bytes) -> list[bytes]:
+        """Paths that a mistyped one may have meant: what its folder ever held, or the covered folders."""
+        parent, _, name = path.rpartition(b"/")
+        with self._lock:
+            for machine, _ in self.machines():
+                folder = self.folder(machine, parent)
+                if folder is not None:
+                    return [parent + b"/" + line.name for line in self._lifelines(folder)]
+            everywhere = [found for machine, _ in self.machines() for found in self.find(machine, os.fsdecode(name)[:4])]
+            return everywhere or [line.name for machine, _ in self.machines() for line in self.roots(machine)]
+
+    def _path(self, folder: int) -> bytes:
+        parts: list[bytes] = []
+        while folder:
+            folder, name = self._db.execute("SELECT parent, name FROM folder WHERE id = ?", (folder,)).fetchone()
+            parts.append(name)
+        return b"/".join(reversed(parts))
+
+    def stored_small(self, digest: ContentDigest) -> Extent | None:
+        """Where a small file with this content lies in the store, if the catalog knows."""
+        query = "SELECT chunk, offset, size FROM span WHERE identity = ? AND kind = 'f' AND chunk IS NOT NULL LIMIT 1"
+        with self._lock:
+            row = self._db.execute(query, (digest,)).fetchone()
+        return None if row is None else Extent(ChunkId(row[0]), row[1], row[2])
+
+
+class _Intake:
+    """Takes one snapshot into the catalog."""
+
+    def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
+        self._db, self._store, self._snapshot = db, store, snapshot
+        self._tide = {"added": 0, "changed": 0, "removed": 0, "added_bytes": 0, "changed_bytes": 0, "removed_bytes": 0}
+
+    def run(self) -> None:
+        """Take it in, within the caller's transaction."""
+        record = self._snapshot.record
+        self._db.execute(
+            "INSERT INTO machine (key, name) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET name = excluded.name",
+            (record.machine.id, record.machine.name),
+        )
+        self._machine = int(self._db.execute("SELECT id FROM machine WHERE key = ?", (record.machine.id,)).fetchone()[0])
+        row = self._db.execute("SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)).fetchone()
+        self._seq = int(row[0])
+        self._entries(-self._machine, 0, self._store.roots(record))
+        names = ", ".join(self._tide)
+        self._db.execute(
+            f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
+                VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+            (
+                self._machine, self._seq, self._snapshot.name, record.time, record.label,
+                record.tally.files, record.tally.bytes, record.tally.stored_bytes, self._snapshot.gaps, *self._tide.values(),
+            ),
+        )  # fmt: skip
+
+    def _folder(self, folder: int, entry: Entry) -> bool:
+        """Compare a folder's listing with what the catalog has; returns whether anything inside is different."""
+        listing = b"".join(entry.pages)
+        known = self._db.execute("SELECT listing FROM folder WHERE id = ?", (folder,)).fetchone()[0]
+        if known == listing:
+            return False
+        different = self._entries(folder, folder, self._store.listing(entry.pages))
+        self._db.execute("UPDATE folder SET listing = ? WHERE id = ?", (listing, folder))
+        if different:
+            self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+        return different
+
+    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> bool:
+        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as parent."""
+        query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+        standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
+        fresh: list[tuple[object, ...]] = []
+        different = False
+        for entry in entries:
+            identity = _identity(entry)
+            before = standing.pop(entry.name, None)
+            if before is None or before[0] != entry.kind or before[1] != identity:
+                different = True
+                self._count(entry, before)
+                if before is not None:
+                    self._close(before[3], before[0], parent, entry.name)
+                fresh.append(self._span(owner, entry, identity))
+            if entry.kind is Kind.FOLDER:
+                different = self._folder(self._folder_number(parent, entry.name), entry) or different
+        for name, (kind, _, size, row) in standing.items():
+            different = True
+            self._tide["removed"] += kind == Kind.FILE
+            self._tide["removed_bytes"] += size if kind == Kind.FILE else 0
+            self._close(row, kind, parent, name)
+        self._db.executemany("INSERT INTO span VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?)", fresh)
+        return different
+
+    def _span(self, owner: int, entry: Entry, identity: bytes) -> tuple[object, ...]:
+        small = entry.kind is Kind.FILE and len(entry.extents) == 1 and entry.stat.size <= _MOST_DEDUPLICATED_BYTES
+        where = (entry.extents[0].chunk, entry.extents[0].offset) if small else (None, None)
+        return (owner, entry.name, entry.kind.value, entry.stat.size, entry.stat.modified, identity, self._seq, *where)
+
+    def _count(self, entry: Entry, before: Sequence[object] | None) -> None:
+        if entry.kind is Kind.FILE:
+            which = "changed" if before is not None and before[0] == Kind.FILE else "added"
+            self._tide[which] += 1
+            self._tide[f"{which}_bytes"] += entry.stat.size
+
+    def _folder_number(self, parent: int, name: bytes) -> int:
+        key = (self._machine, parent, name)
+        row = self._db.execute("SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", key).fetchone()
+        if row is None:
+            return int(self._db.execute("INSERT INTO folder (machine, parent, name) VALUES (?, ?, ?)", key).lastrowid or 0)
+        return int(row[0])
+
+    def _close(self, row: object, kind: str, parent: int, name: bytes) -> None:
+        self._db.execute("UPDATE span SET last = ? WHERE rowid = ?", (self._seq - 1, row))
+        if kind == Kind.FOLDER:
+            self._close_below(self._folder_number(parent, name))
+
+    def _close_below(self, folder: int) -> None:
+        """Everything in a folder that is gone is gone as well."""
+        query = "SELECT name, kind, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+        for name, kind, size, row in self._db.execute(query, (folder,)).fetchall():
+            self._tide["removed"] += kind == Kind.FILE
+            self._tide["removed_bytes"] += size if kind == Kind.FILE else 0
+            self._close(row, kind, folder, name)
+        self._db.execute("UPDATE folder SET listing = NULL WHERE id = ?", (folder,))
+        self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+
+
+def _identity(entry: Entry) -> bytes:
+    """What makes two states of a name the same version."""
+    if entry.kind is Kind.FILE:
+        return entry.digest
+    if entry.kind is Kind.LINK:
+        return entry.extra.target
+    return entry.extra.reason.encode()

@@ -1,0 +1,30 @@
+"""Which workstation this is."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+import socket
+from pathlib import Path
+
+from good_tide.core.records import Machine
+
+_MACHINE_ID = Path("/etc/machine-id")
+
+
+def this_machine(state: Path) -> Machine:
+    """This workstation: a number derived from the system's machine id (machine-id(5) asks not to publish it), and its name.
+
+    Where the system has none, a random one is kept in ``state``.
+    """
+    try:
+        material = _MACHINE_ID.read_text().strip()
+    except OSError:
+        material = ""
+    if not material:
+        own = state / "machine-id"
+        if not own.exists():
+            own.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            own.write_text(secrets.token_hex(16))
+        material = own.read_text().strip()
+    return Machine(hashlib.sha256(f"good-tide machine {material}".encode()).hexdigest()[:32], socket.gethostname())

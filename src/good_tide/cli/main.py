@@ -26,13 +26,9 @@ from good_tide.operations.history import path_history
 from good_tide.operations.restore_work import RestoreReport, carry_out
 from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
 from good_tide.operations.set_aside import undo
-from good_tide.operations.stores import about, open_catalog, synced_catalog, take_into_catalog
+from good_tide.operations.stores import Store, about, create_at, locked_hint, open_at, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.verifying import affected_words, verify
-from good_tide.storage.header import create_store, read_header, read_slots, slot_hint
-from good_tide.storage.place import LocalPlace
-from good_tide.storage.store import Store, open_store
-from good_tide.system.folders import cache_folder, data_folder, state_folder
-from good_tide.system.machine import this_machine
+from good_tide.operations.workplace import this_workplace
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -74,14 +70,12 @@ def _read_passphrase(file: Path | None) -> str | None:
 def _open(folder: Path, passphrase_file: Path | None) -> Store:
     """Open a store; asks for the passphrase on a terminal when none is given."""
     passphrase = _read_passphrase(passphrase_file)
-    if passphrase is None and folder.is_dir():
-        place = LocalPlace(folder)
-        if read_header(place).encrypted:
-            if not sys.stdin.isatty():
-                raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
-            hint = slot_hint(read_slots(place))
-            passphrase = click.prompt(f"Passphrase{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True)
-    return open_store(folder, passphrase)
+    hint = locked_hint(folder) if passphrase is None and folder.is_dir() else None
+    if hint is not None:
+        if not sys.stdin.isatty():
+            raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
+        passphrase = click.prompt(f"Passphrase{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True)
+    return open_at(folder, passphrase)
 
 
 def _pick(store: Store, wanted: str) -> Snapshot:
@@ -118,7 +112,7 @@ def store_create(directory: Path, passphrase_file: Path | None, unencrypted: boo
         if not sys.stdin.isatty():
             raise PersonError("A passphrase is needed and there is no terminal to ask on", "Give --passphrase-file, or --unencrypted")
         passphrase = click.prompt("Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True)
-    new = create_store(Path(os.path.abspath(directory)), passphrase, hint)
+    new = create_at(directory, passphrase, hint)
     if as_json:
         print_json(
             {"store": new.header.store, "format": new.header.format, "encrypted": new.header.encrypted, "recovery_key": new.recovery_key}
@@ -137,8 +131,7 @@ def store_create(directory: Path, passphrase_file: Path | None, unencrypted: boo
 @_json
 def store_about(directory: Path, passphrase_file: Path | None, as_json: bool) -> int:
     """What can be said of a store. Needs no passphrase; what that hides is left open."""
-    place = LocalPlace(directory)
-    unlocked = passphrase_file is not None or not read_header(place).encrypted
+    unlocked = passphrase_file is not None or locked_hint(directory) is None
     facts = about(directory, _open(directory, passphrase_file) if unlocked else None)
     machines = None if facts.machines is None else [machine.name for machine in facts.machines]
     if as_json:
@@ -194,10 +187,11 @@ def snapshot(
     """Take a snapshot of the given folders."""
     moment = None if at is None else parse_time(at)
     store = _open(store_folder, passphrase_file)
-    request = CaptureRequest(folders, this_machine(state_folder()), label, moment)
-    catalog = open_catalog(store, cache_folder())
+    here = this_workplace()
+    request = CaptureRequest(folders, here.machine, label, moment)
+    catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
-        taken = capture(store, request, SystemClock(), steering, state_folder(), catalog.stored_small)
+        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small)
         take_into_catalog(store, catalog, taken)
     record, tally = taken.record, taken.record.tally
     left_out = [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out]
@@ -313,9 +307,10 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 def versions(store_folder: Path, passphrase_file: Path | None, path: str, as_json: bool) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     store = _open(store_folder, passphrase_file)
-    catalog, damage = synced_catalog(store, cache_folder())
+    here = this_workplace()
+    catalog, damage = synced_catalog(store, here.cache)
     where = browse.tidy(path)
-    found = path_history(catalog, where, this_machine(state_folder()).id)
+    found = path_history(catalog, where, here.machine.id)
     if found is None:
         raise never_seen(where, catalog.find_near(where))
     if as_json:
@@ -509,7 +504,7 @@ def demo(fresh: bool, no_window: bool) -> int:
     """Open the window on ten weeks of a made-up workstation."""
     from good_tide.cli.demo import run_demo  # the generator is not needed by any other command
 
-    return run_demo(data_folder() / "demo", fresh, no_window)
+    return run_demo(this_workplace(), fresh, no_window)
 
 
 @cli.command()
@@ -523,11 +518,12 @@ def window(settings: Path | None) -> int:
 
 @cli.command()
 @click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
-def agent(settings: Path | None) -> int:
+@click.option("--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done.")
+def agent(settings: Path | None, while_used: bool) -> int:
     """Run the agent, which does the work for the window."""
     from good_tide.agent.service import run_agent  # not needed by any other command
 
-    return run_agent(settings)
+    return run_agent(settings, while_used)
 
 
 def main() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import msgspec
@@ -9,9 +10,9 @@ import msgspec
 from good_tide.core.errors import DamageError
 from good_tide.core.records import Machine, Snapshot
 from good_tide.storage.catalog import Catalog
-from good_tide.storage.header import read_header, read_slots, slot_hint
+from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.place import LocalPlace
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 
 _SMALL_CHANGE_FILES = 20_000
 """A snapshot with more changed files is not taken into the catalog at once, but when history is next asked for."""
@@ -27,6 +28,26 @@ class StoreFacts(msgspec.Struct, frozen=True):
     snapshots: int
     stored_bytes: int
     machines: tuple[Machine, ...] | None
+
+
+def create_at(folder: Path, passphrase: str | None, hint: str = "") -> NewStore:
+    """Make a store in a directory (``header.create_store``)."""
+    return create_store(Path(os.path.abspath(folder)), passphrase, hint)
+
+
+def open_at(folder: Path, passphrase: str | None) -> Store:
+    """Open the store in a directory (``store.open_store``)."""
+    return open_store(folder, passphrase)
+
+
+def locked_hint(folder: Path) -> str | None:
+    """The hint of an encrypted store, None for one that needs no passphrase.
+
+    Raises:
+        PlaceError: no store there.
+    """
+    place = LocalPlace(folder)
+    return slot_hint(read_slots(place)) if read_header(place).encrypted else None
 
 
 def about(root: Path, store: Store | None) -> StoreFacts:

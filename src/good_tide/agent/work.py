@@ -1,0 +1,104 @@
+"""The long work of the agent: one thing after the other, in a thread of its own."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+from good_tide.core.errors import GoodTideError, PlaceError, StoppedError
+from good_tide.core.progress import Progress, Steering
+from good_tide.protocol.messages import Finished, Work
+
+Notify = Callable[[str, Any], None]
+
+
+class Worker:
+    """Runs one piece of work at a time and tells how it goes.
+
+    :param notify: given ``progress`` with a ``Work`` about ten times a second, and ``finished`` at the end.
+    """
+
+    def __init__(self, notify: Notify) -> None:
+        self._notify = notify
+        self._lock = threading.Lock()
+        self._steering: Steering | None = None
+        self._thread: threading.Thread | None = None
+        self._what = ""
+        self._progress = Progress("")
+        self._started = 0.0
+        self._told = 0.0
+
+    @property
+    def current(self) -> Work | None:
+        """What is being done now."""
+        with self._lock:
+            if self._steering is None:
+                return None
+            return Work(self._what, self._steering.paused, self._progress, time.monotonic() - self._started)
+
+    def start(self, what: str, job: Callable[[Steering], Finished]) -> None:
+        """Begin some work.
+
+        Raises:
+            PlaceError: other work is being done.
+        """
+        with self._lock:
+            if self._steering is not None:
+                raise PlaceError(f"A {self._what} is being done already", "Wait until it is done, or stop it")
+            self._steering = Steering(self._report)
+            self._what, self._progress, self._started = what, Progress("Starting"), time.monotonic()
+            self._thread = threading.Thread(target=self._run, args=(job, self._steering), name=what)
+            self._thread.start()
+
+    def _run(self, job: Callable[[Steering], Finished], steering: Steering) -> None:
+        what = self._what
+        try:
+            finished = job(steering)
+        except StoppedError as error:
+            finished = Finished(what, words=str(error))
+        except GoodTideError as error:
+            finished = Finished(what, error=str(error))
+        except Exception as error:
+            finished = Finished(what, error=f"A fault in the program: {error!r}")
+            self._end(finished)
+            raise
+        self._end(finished)
+
+    def _end(self, finished: Finished) -> None:
+        with self._lock:
+            self._steering = None
+        self._notify("finished", finished)
+
+    def _report(self, progress: Progress) -> None:
+        self._progress = progress
+        now = time.monotonic()
+        if now - self._told >= 0.1:
+            self._told = now
+            self._notify("progress", self.current)
+
+    def pause(self) -> None:
+        """Let the work wait."""
+        self._steer(Steering.pause)
+
+    def resume(self) -> None:
+        """Let the work go on."""
+        self._steer(Steering.resume)
+
+    def stop(self) -> None:
+        """End the work soon; what was finished is kept."""
+        self._steer(Steering.stop)
+
+    def _steer(self, act: Callable[[Steering], None]) -> None:
+        with self._lock:
+            steering = self._steering
+        if steering is not None:
+            act(steering)
+            self._notify("progress", self.current)
+
+    def wait(self) -> None:
+        """Wait until nothing is being done."""
+        thread = self._thread
+        if thread is not None:
+            thread.join()

@@ -1,0 +1,218 @@
+"""What the agent and its clients say to each other: JSON-RPC 2.0, one message a line.
+
+Names, paths and file contents are bytes, base64 in JSON. Times are nanoseconds since 1970 UTC, sizes bytes.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from good_tide.core.comparing import Difference
+from good_tide.core.history import Lifeline, TidePoint
+from good_tide.core.progress import Progress
+
+PROTOCOL_VERSION = 1
+LINE_LIMIT = 256 * 1024 * 1024
+
+
+class Request(msgspec.Struct, omit_defaults=True):
+    """A request (with ``id``) or a notification (without)."""
+
+    method: str
+    params: msgspec.Raw = msgspec.Raw(b"{}")
+    id: int | None = None
+    jsonrpc: str = "2.0"
+
+
+class Fault(msgspec.Struct):
+    """Why a request was not fulfilled. ``code`` is the command line's exit code for the same error."""
+
+    code: int
+    message: str
+    data: str = ""
+
+
+class Reply(msgspec.Struct, omit_defaults=True):
+    """The answer to the request with this ``id``."""
+
+    id: int
+    result: msgspec.Raw | None = None
+    error: Fault | None = None
+    jsonrpc: str = "2.0"
+
+
+class Hello(msgspec.Struct):
+    """What the agent says of itself."""
+
+    version: str
+    protocol: int
+    process: int
+
+
+class CoveredFolder(msgspec.Struct):
+    """A covered folder as the newest snapshot has it."""
+
+    path: bytes
+    files: int
+    bytes: int
+
+
+class StoreView(msgspec.Struct):
+    """The store and the disk it is on. ``by_age``: stored bytes added in each of the past weeks, oldest first."""
+
+    folder: str
+    disk: str
+    present: bool
+    encrypted: bool
+    hint: str = ""
+    stored: int = 0
+    disk_total: int = 0
+    disk_free: int = 0
+    file_system: str = ""
+    by_age: tuple[tuple[int, int], ...] = ()
+
+
+class Overview(msgspec.Struct):
+    """Everything the window shows before anything is chosen.
+
+    :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``empty`` or ``ready``.
+    :param trouble: what is wrong, with what to do, in sentences.
+    """
+
+    state: str
+    job: str = ""
+    machine: str = ""
+    now: int = 0
+    every_minutes: int = 60
+    trouble: tuple[str, ...] = ()
+    store: StoreView | None = None
+    covered: tuple[str, ...] = ()
+    tide: tuple[TidePoint, ...] = ()
+    work: Work | None = None
+
+
+class Work(msgspec.Struct):
+    """What the agent is doing: ``snapshot``, ``restore`` or ``undo``."""
+
+    what: str
+    paused: bool
+    progress: Progress
+    seconds: float
+
+
+class FolderView(msgspec.Struct):
+    """The lifelines of a folder's contents; of the covered folders for the empty path."""
+
+    path: bytes
+    lifelines: tuple[Lifeline, ...]
+
+
+class PreviewView(msgspec.Struct):
+    """``form`` is text, picture or summary."""
+
+    form: str
+    text: str = ""
+    encoding: str = ""
+    picture: bytes = b""
+    cut: bool = False
+
+
+class Detail(msgspec.Struct):
+    """One version of one path for the inspector.
+
+    :param compared: a sentence, and the difference where there is a text to show.
+    :param elsewhere: where the same content came from or went under another name.
+    """
+
+    path: bytes
+    seq: int
+    kind: str
+    size: int
+    modified: int
+    mode: int
+    unsteady: bool
+    preview: PreviewView
+    with_disk: str
+    disk_difference: Difference | None
+    with_before: str
+    before_difference: Difference | None
+    elsewhere: tuple[bytes, ...] = ()
+
+
+class PickedItem(msgspec.Struct, frozen=True):
+    """One thing on the restore list: a path, from the snapshot ``seq``."""
+
+    path: bytes
+    seq: int
+
+
+class PlanItem(msgspec.Struct, array_like=True):
+    """One line of a restore plan; ``action`` as in ``restoring.Action``."""
+
+    path: bytes
+    action: str
+    size: int
+    note: str
+
+
+class PlanView(msgspec.Struct):
+    """A restore plan. ``number`` is given back to carry it out. Only the first items are listed."""
+
+    number: int
+    create: int
+    replace: int
+    identical: int
+    skip: int
+    blocked: int
+    bytes: int
+    items: tuple[PlanItem, ...]
+    notes: tuple[str, ...]
+
+
+class RestoreResult(msgspec.Struct):
+    """What a restore did."""
+
+    created: int
+    replaced: int
+    identical: int
+    skipped: int
+    bytes: int
+    set_aside: tuple[str, ...]
+    problems: tuple[str, ...]
+
+
+class Finished(msgspec.Struct):
+    """The agent ended some work. ``error`` is a sentence, empty when it went well."""
+
+    what: str
+    error: str = ""
+    restore: RestoreResult | None = None
+    words: str = ""
+
+
+class JournalEntry(msgspec.Struct):
+    """One thing that happened. ``level`` is good, note or trouble."""
+
+    time: int
+    level: str
+    what: str
+    detail: tuple[str, ...] = ()
+
+
+class Found(msgspec.Struct, array_like=True):
+    """A path found by name, with when it was last seen (None: it stands now)."""
+
+    path: bytes
+    last_seen: int | None
+
+
+def encode(message: Request | Reply) -> bytes:
+    """A message as one line."""
+    return msgspec.json.encode(message) + b"\n"
+
+
+def raw(value: Any) -> msgspec.Raw:
+    """A value as the JSON inside a message."""
+    return msgspec.Raw(msgspec.json.encode(value))

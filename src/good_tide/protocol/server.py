@@ -1,0 +1,141 @@
+"""The agent's end of the socket."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import struct
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
+from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
+
+FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = ((PersonError, 2), (PlaceError, 3), (DamageError, 4), (StoppedError, 5))
+_BUG = -32603
+_UNKNOWN = -32601
+_REQUEST_LIMIT = 4 * 1024 * 1024
+
+Handler = Callable[[msgspec.Raw], Any]
+
+
+class Server:
+    """Accepts clients of the same user on a Unix socket; each is served by a thread of its own.
+
+    Raises:
+        PlaceError: another agent serves this socket already.
+    """
+
+    def __init__(self, path: Path, handlers: dict[str, Handler], on_count: Callable[[int], None]) -> None:
+        self._handlers, self._on_count = handlers, on_count
+        self._clients: dict[socket.socket, threading.Lock] = {}
+        self._guard = threading.Lock()
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if answers(path):
+            raise PlaceError("Another agent is already running", "Use that one, or end it first")
+        with contextlib.suppress(FileNotFoundError):
+            path.unlink()
+        self._path = path
+        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        before = os.umask(0o177)
+        try:
+            self._socket.bind(str(path))
+        finally:
+            os.umask(before)
+        self._socket.listen(8)
+
+    def serve(self) -> None:
+        """Accept clients until ``close``."""
+        while True:
+            try:
+                client, _ = self._socket.accept()
+            except OSError:
+                return
+            threading.Thread(target=self._client, args=(client,), name="client", daemon=True).start()
+
+    def close(self) -> None:
+        """Stop accepting and end all connections."""
+        with contextlib.suppress(OSError):
+            self._socket.shutdown(socket.SHUT_RDWR)
+        self._socket.close()
+        with contextlib.suppress(FileNotFoundError):
+            self._path.unlink()
+        with self._guard:
+            for client in self._clients:
+                with contextlib.suppress(OSError):
+                    client.shutdown(socket.SHUT_RDWR)
+
+    def notify(self, method: str, value: Any) -> None:
+        """Tell all clients something."""
+        line = encode(Request(method, raw(value)))
+        with self._guard:
+            clients = list(self._clients.items())
+        for client, lock in clients:
+            with contextlib.suppress(OSError), lock:
+                client.sendall(line)
+
+    def _client(self, client: socket.socket) -> None:
+        _, user, _ = struct.unpack("3i", client.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
+        if user != os.getuid():
+            client.close()
+            return
+        client.settimeout(None)
+        lock = threading.Lock()
+        self._add(client, lock)
+        try:
+            with client.makefile("rb") as lines, contextlib.suppress(OSError):
+                while line := lines.readline(_REQUEST_LIMIT):
+                    reply = self._answer(line)
+                    if reply is not None:
+                        with lock:
+                            client.sendall(encode(reply))
+        finally:
+            self._remove(client)
+            client.close()
+
+    def _add(self, client: socket.socket, lock: threading.Lock) -> None:
+        with self._guard:
+            self._clients[client] = lock
+            count = len(self._clients)
+        self._on_count(count)
+
+    def _remove(self, client: socket.socket) -> None:
+        with self._guard:
+            self._clients.pop(client, None)
+            count = len(self._clients)
+        self._on_count(count)
+
+    def _answer(self, line: bytes) -> Reply | None:
+        try:
+            request = msgspec.json.decode(line, type=Request)
+        except (msgspec.MsgspecError, UnicodeDecodeError):
+            return None
+        number = request.id if request.id is not None else 0
+        handler = self._handlers.get(request.method)
+        if handler is None:
+            return Reply(number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}"))
+        try:
+            return Reply(number, result=raw(handler(request.params)))
+        except GoodTideError as error:
+            code = next(code for kind, code in FAULT_CODES if isinstance(error, kind))
+            return Reply(number, error=Fault(code, error.what, error.advice))
+        except msgspec.MsgspecError as error:
+            return Reply(number, error=Fault(2, f"The request cannot be understood ({error})"))
+        except Exception as error:
+            threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread())))
+            return Reply(number, error=Fault(_BUG, f"A fault in the program: {error!r}"))
+
+
+def answers(path: Path) -> bool:
+    """Whether somebody accepts connections on a socket."""
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+        try:
+            probe.connect(str(path))
+        except OSError:
+            return False
+        return True

@@ -79,12 +79,14 @@ class Agent:
         self._plans: dict[int, Plan] = {}
         self._plan_number = 0
         self._timer: threading.Timer | None = None
+        self._worker = Worker(lambda method, value: self._server.notify(method, value))
         handlers = {
             "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, threading.get_native_id()),
             "overview": lambda raw: self.overview(),
             "folder": lambda raw: self.folder(msgspec.json.decode(raw, type=_Path).path),
             "detail": lambda raw: self.detail(msgspec.json.decode(raw, type=_PathAt)),
             "find": lambda raw: self.find(msgspec.json.decode(raw, type=_Words).words),
+            "coverage": lambda raw: self._job().coverage(),
             "journal": lambda raw: self.journal(),
             "unlock": lambda raw: self.unlock(msgspec.json.decode(raw, type=_Words).words),
             "plan": lambda raw: self.plan(msgspec.json.decode(raw, type=_PlanRequest)),
@@ -96,7 +98,6 @@ class Agent:
             "stop": lambda raw: self._worker.stop(),
         }
         self._server = Server(agent_socket(here.runtime, settings), handlers, self._clients_changed)
-        self._worker = Worker(self._server.notify)
 
     def run(self) -> None:
         """Serve until ``end``."""

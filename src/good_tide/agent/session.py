@@ -19,7 +19,7 @@ from good_tide.operations.history import path_spans
 from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
 from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_at, synced_catalog
 from good_tide.operations.workplace import Workplace
-from good_tide.protocol.messages import Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
+from good_tide.protocol.messages import CoveredFolder, Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
 from good_tide.system.mounts import file_system_of
 
 _WEEK = 7 * 86400 * SECOND
@@ -178,6 +178,10 @@ class Session:
         return StoreView(
             str(folder), disk, True, hint is not None, hint or "", stored, usage.total, usage.free, file_system_of(folder), weeks
         )
+
+    def coverage(self) -> list[CoveredFolder]:
+        """The covered folders and what is in them, two levels deep, as the newest snapshot has them."""
+        return [CoveredFolder(*row) for row in self.catalog().sizes(self.machine.id, 2)]
 
     def journal(self) -> list[JournalEntry]:
         """The runs, newest first, as far as the store tells of them."""

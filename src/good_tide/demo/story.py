@@ -163,7 +163,7 @@ class _Teller:
                 sheets = [path for path in desk.files(production) if "cue" in path and path.endswith(".txt")]
                 self._edit_lines(desk, random.choice(sheets))
             elif choice < 0.6:
-                self._edit_lines(desk, random.choice([path for path in desk.files(f"{production}/Script")]))
+                self._edit_lines(desk, random.choice(desk.files(f"{production}/Script")))
             elif choice < 0.8 and not (week >= 8):
                 self._spend(desk, BUDGET)
             elif choice < 0.9:

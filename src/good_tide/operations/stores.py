@@ -14,6 +14,19 @@ from good_tide.storage.header import NewStore, create_store, read_header, read_s
 from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 
+__all__ = [
+    "Catalog",
+    "Store",
+    "StoreFacts",
+    "about",
+    "create_at",
+    "locked_hint",
+    "open_at",
+    "open_catalog",
+    "synced_catalog",
+    "take_into_catalog",
+]
+
 _SMALL_CHANGE_FILES = 20_000
 """A snapshot with more changed files is not taken into the catalog at once, but when history is next asked for."""
 

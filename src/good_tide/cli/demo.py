@@ -1,0 +1,34 @@
+"""``good-tide demo``: make the demo if need be, and open the window on it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from good_tide.cli import launch, output
+from good_tide.demo.build import DemoFolders, build_demo
+from good_tide.operations.workplace import Workplace
+
+
+def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
+    """Make the demo when there is none (or ``fresh``), then show it; as PNG files where there is no display."""
+    root = here.data / "demo"
+    folders = DemoFolders(root)
+    if fresh or not folders.complete:
+        output.say("Making ten weeks of made-up history; this takes some seconds, once.")
+        folders = build_demo(root, datetime.now().astimezone(), _tell, here.cache, here.state)
+        output.say("")
+    output.say(f"The demo's files lie in {folders.workstation}, its store in {folders.store}.")
+    if no_window:
+        return output.DONE
+    if launch.has_display():
+        return launch.run_window(folders.settings)
+    pictures = launch.render_views(folders.settings, root / "pictures")
+    output.say("There is no display here. The main views were painted into these files instead:")
+    for picture in pictures:
+        output.say(f"  {picture}")
+    return output.DONE
+
+
+def _tell(done: int, total: int) -> None:
+    if output.out.is_terminal:
+        output.out.print(f"\r{done} of {total} snapshots", end="")

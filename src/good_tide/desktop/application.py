@@ -1,0 +1,157 @@
+"""Starting the window; and painting its views into files where there is no display."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QEventLoop, QSettings, Qt, QTimer
+from PySide6.QtGui import QFont, QFontDatabase, QGuiApplication
+from PySide6.QtWidgets import QApplication
+
+from good_tide.desktop.icons import program_icon
+from good_tide.desktop.palette import DARK, LIGHT, Palette, style_sheet
+from good_tide.desktop.window import PLACES, MainWindow
+from good_tide.protocol.messages import PickedItem
+
+_FONTS = Path(__file__).parent / "fonts"
+_POINTS = 10
+_WAIT_MS = 30_000
+
+
+def make_application(theme: str = "") -> tuple[QApplication, Palette]:
+    """The Qt application in the program's style.
+
+    :param theme: ``light`` or ``dark``; empty: the person's choice, or else the desktop's.
+    """
+    application = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(application, QApplication)
+    application.setApplicationName("good-tide")
+    application.setApplicationDisplayName("Good Tide")
+    application.setDesktopFileName("good-tide")
+    application.setStyle("Fusion")
+    for file in sorted(_FONTS.glob("*.otf")):
+        QFontDatabase.addApplicationFont(str(file))
+    font = QFont("Inter")
+    font.setPointSize(_POINTS)
+    font.setFeature(QFont.Tag("tnum"), 1)
+    application.setFont(font)
+    application.setWindowIcon(program_icon())
+    wanted = theme or str(QSettings("good-tide", "window").value("theme", "")) or _desktop_theme()
+    look = DARK if wanted == "dark" else LIGHT
+    application.setStyleSheet(style_sheet(look))
+    return application, look
+
+
+def _desktop_theme() -> str:
+    return "dark" if QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark else "light"
+
+
+def run_window(socket: Path, settings: Path, theme: str = "") -> int:
+    """Open the window and stay until it is closed."""
+    application, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    window.show()
+    window.start()
+    return application.exec()
+
+
+def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") -> list[Path]:
+    """Paint the main views into PNG files, from the live window with the agent behind it.
+
+    Raises:
+        RuntimeError: the agent did not answer in time.
+    """
+    application, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    window.show()
+    window.start()
+    wait_until(lambda: window.overview.state == "ready" and not window.timeline.model.missing_views())
+    folder.mkdir(parents=True, exist_ok=True)
+    made = []
+
+    def shoot(name: str) -> None:
+        settle(application)
+        file = folder / f"{name}.png"
+        window.grab().save(str(file))
+        made.append(file)
+
+    place = window.timeline
+    shoot("timeline-all")
+    winter = next(line.name for line in place.model._views[b""] if line.name.endswith(b"Productions")) + b"/Winter play"
+    office = winter.replace(b"Productions/Winter play", b"Office")
+    _enter(window, winter + b"/..", office + b"/Budgets")
+    place.model.step_change(forward=False)
+    _choose(window, office + b"/Budgets/winter play budget.csv", place.model.moment)
+    budget = place.model.row_of(place.model.selected)
+    if budget is not None and len(budget.line.spans) > 1:
+        before = budget.line.spans[-2].last or 1
+        place.go(before)
+        wait_detail(window)
+        place.inspector._modes.button(1).click()
+    shoot("timeline-budget")
+    place.plan([PickedItem(office + b"/Budgets/winter play budget.csv", place.model.moment)])
+    assert place.dialog is not None
+    dialog = place.dialog
+    wait_until(lambda: dialog.number > 0)
+    settle(application)
+    dialog.grab().save(str(folder / "restore-plan.png"))
+    made.append(folder / "restore-plan.png")
+    dialog.reject()
+    _enter(window, b"", winter)
+    wait_detail(window)
+    shoot("timeline-winter")
+    for number, name in enumerate(PLACES[1:], 1):
+        window.show_place(number)
+        wait_until(lambda: not window.link._waiting)
+        shoot(name.lower())
+    window.close()
+    return made
+
+
+def _enter(window: MainWindow, _unused: bytes, path: bytes) -> None:
+    window.timeline.enter(path)
+    wait_until(lambda: not window.timeline.model.missing_views())
+
+
+def _choose(window: MainWindow, path: bytes, seq: int) -> None:
+    window.timeline.select(path)
+    window.timeline.go(seq)
+    wait_detail(window)
+
+
+def wait_detail(window: MainWindow) -> None:
+    """Wait until the inspector shows what is chosen."""
+    settle(QApplication.instance())
+    wait_until(lambda: not window.link._waiting)
+
+
+def settle(application: object) -> None:
+    """Let pending events and short timers happen."""
+    loop = QEventLoop()
+    QTimer.singleShot(120, loop.quit)
+    loop.exec()
+
+
+def wait_until(true: Callable[[], bool]) -> None:
+    """Run the event loop until something is so.
+
+    Raises:
+        RuntimeError: it was not so within half a minute.
+    """
+    loop = QEventLoop()
+    timer = QTimer(interval=20)
+    timer.timeout.connect(lambda: loop.quit() if true() else None)
+    timer.start()
+    QTimer.singleShot(_WAIT_MS, loop.quit)
+    loop.exec()
+    timer.stop()
+    if not true():
+        raise RuntimeError("the window did not get what it waits for")
+
+
+def has_display() -> bool:
+    """Whether there is a display to open a window on."""
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))

@@ -1,0 +1,48 @@
+"""Small ready-made widgets in the window's style."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+
+def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
+    """Text that is never taken for markup; ``style`` names a rule of the style sheet."""
+    made = QLabel(words)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.setObjectName(style)
+    made.setWordWrap(wrap)
+    if wrap:
+        made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+    return made
+
+
+def button(words: str, primary: bool = False) -> QPushButton:
+    """A push button."""
+    made = QPushButton(words)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    if primary:
+        made.setObjectName("primary")
+    return made
+
+
+def card(style: str = "card", margin: int = 14, spacing: int = 8) -> tuple[QFrame, QVBoxLayout]:
+    """A rounded panel and its layout."""
+    frame = QFrame()
+    frame.setObjectName(style)
+    layout = QVBoxLayout(frame)
+    layout.setContentsMargins(margin, margin, margin, margin)
+    layout.setSpacing(spacing)
+    return frame, layout
+
+
+def line(*widgets: QWidget, stretch: int | None = None, spacing: int = 8) -> QHBoxLayout:
+    """Widgets side by side; ``stretch`` is the position at which the row gives way."""
+    layout = QHBoxLayout()
+    layout.setSpacing(spacing)
+    layout.setContentsMargins(0, 0, 0, 0)
+    for widget in widgets:
+        layout.addWidget(widget)
+    if stretch is not None:
+        layout.insertStretch(stretch)
+    return layout

@@ -23,6 +23,8 @@ from good_tide.protocol.messages import CoveredFolder, Detail, FolderView, Found
 from good_tide.system.mounts import file_system_of
 
 _WEEK = 7 * 86400 * SECOND
+_FIRST_MONDAY = 4 * 86400 * SECOND
+"""1970 began on a Thursday; weeks are counted from its first Monday."""
 _LEFT_OUT_SHOWN = 50
 
 
@@ -173,7 +175,7 @@ class Session:
         stored = about(folder, None).stored_bytes
         weeks = tuple(
             (week * _WEEK, sum(point.stored for point in points))
-            for week, points in itertools.groupby(tide, lambda point: point.time // _WEEK)
+            for week, points in itertools.groupby(tide, lambda point: (point.time - _FIRST_MONDAY) // _WEEK)
         )
         return StoreView(
             str(folder), disk, True, hint is not None, hint or "", stored, usage.total, usage.free, file_system_of(folder), weeks
@@ -196,3 +198,8 @@ class Session:
                 detail += tuple(f"{printable(path)}: changed while it was read" for path in record.unsteady[:_LEFT_OUT_SHOWN])
             entries.append(JournalEntry(point.time, "note" if point.gaps else "good", words, detail))
         return entries
+
+
+def _monday(week: int) -> int:
+    """When a week counted from the first Monday of 1970 begins, in nanoseconds."""
+    return _FIRST_MONDAY + week * _WEEK

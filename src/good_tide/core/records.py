@@ -45,7 +45,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     time: int
     machine: Machine
     roots: bytes
-    tally: Tally
+    tally: Tally = Tally()
     label: str = ""
     left_out: tuple[LeftOut, ...] = ()
     unsteady: tuple[bytes, ...] = ()

@@ -8,7 +8,7 @@ import os
 from PySide6.QtCore import QByteArray, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPixmap
 from PySide6.QtSvg import QSvgRenderer
-from PySide6.QtWidgets import QButtonGroup, QLabel, QStackedWidget, QTextBrowser, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QLabel, QSizePolicy, QStackedWidget, QTextBrowser, QToolButton, QVBoxLayout, QWidget
 
 from good_tide.core.comparing import Difference
 from good_tide.core.history import Span
@@ -42,7 +42,7 @@ class Inspector(QWidget):
         self._notes = label("", "quiet", wrap=True)
         self._verdict = label("", "harm", wrap=True)
         self._modes = QButtonGroup(self)
-        modes = [self._mode("Content", _CONTENT), self._mode("Against now", _NOW), self._mode("Against before", _BEFORE)]
+        modes = [self._mode("Content", _CONTENT), self._mode("Vs. now", _NOW), self._mode("Vs. before", _BEFORE)]
         self._text = QTextBrowser()
         self._text.setOpenLinks(False)
         self._text.setAccessibleName("Content of the version")
@@ -58,13 +58,16 @@ class Inspector(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 14, 14, 14)
         layout.setSpacing(6)
-        for widget in (self._title, self._facts, self._notes):
-            layout.addWidget(widget)
+        for words in (self._title, self._facts, self._notes):
+            layout.addWidget(words)
         layout.addLayout(line(*modes, stretch=3, spacing=2))
         layout.addWidget(self._verdict)
         layout.addWidget(self._stack, 1)
+        self._filler = QWidget()
+        self._filler.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
         for widget in (self._earlier, self._restore, self._gather, self._promise):
             layout.addWidget(widget)
+        layout.addWidget(self._filler, 1)
         self._modes.idClicked.connect(self._show_mode)
         self._restore.clicked.connect(lambda: self.restore.emit(self._path, self._seq))
         self._gather.clicked.connect(lambda: self.gather.emit(self._path, self._seq))
@@ -86,6 +89,7 @@ class Inspector(QWidget):
         self._facts.setText(words)
         for widget in (self._notes, self._verdict, self._restore, self._gather, self._earlier, self._promise, self._stack):
             widget.hide()
+        self._filler.show()
         for mode in self._modes.buttons():
             mode.hide()
 
@@ -129,6 +133,7 @@ class Inspector(QWidget):
             self._verdict.hide()
             self._notes.hide()
             self._stack.hide()
+            self._filler.show()
             for mode in self._modes.buttons():
                 mode.hide()
 
@@ -154,6 +159,7 @@ class Inspector(QWidget):
         if detail is None:
             return
         self._stack.show()
+        self._filler.hide()
         if mode == _CONTENT or detail.kind != "f":
             self._verdict.setText(detail.with_disk)
             self._show_content(detail)

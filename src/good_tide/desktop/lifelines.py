@@ -168,7 +168,7 @@ class LifelineView(QAbstractScrollArea):
             box = QRectF(left, (ROW - _BAR) / 2, max(1.5, right - left - 1), _BAR)
             if span.kind == "x":
                 painter.setBrush(self._gap_hatch)
-            elif span.first in model.floods:
+            elif model.is_flooded(row, span):
                 painter.setBrush(self._hatch)
             elif selected and span is standing:
                 painter.setBrush(look.color("kelp"))
@@ -231,8 +231,8 @@ class LifelineView(QAbstractScrollArea):
                 if not row.is_folder:
                     words.append(f"Version {row.line.version_number(span)}, {size_words(span.size)}")
                 words.append(f"from {exact_words(model.time_of(span.first))}")
-                if span.first in model.floods:
-                    words.append(f"Rewritten together with {model.floods[span.first] - 1} other files")
+                if model.is_flooded(row, span):
+                    words.append(f"One of {model.floods[span.first]} files rewritten at once")
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802

@@ -86,6 +86,8 @@ def style_sheet(look: Palette) -> str:
     QToolButton#crumb {{ font-size: 12pt; font-weight: 600; padding: 2px 4px; }}
     QToolButton#place {{ border-radius: 8px; padding: 6px 2px; font-size: 8.5pt; color: {look.quiet_text}; }}
     QToolButton#place:checked {{ background: {look.paper}; color: {look.ink}; font-weight: 600; }}
+    QAbstractScrollArea {{ background: transparent; border: 0; }}
+    QComboBox::drop-down {{ border: 0; width: 22px; }}
     QLineEdit, QComboBox {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 5px 10px; min-height: 18px; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {look.kelp}; padding: 4px 9px; }}
     QComboBox QAbstractItemView, QListWidget, QTreeWidget, QPlainTextEdit, QTextBrowser {{
@@ -102,7 +104,6 @@ def style_sheet(look: Palette) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }}
     QScrollBar::handle:horizontal {{ background: {look.shoal}; border-radius: 5px; min-width: 30px; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
-    QScrollArea, QAbstractScrollArea {{ background: transparent; border: 0; }}
     QRadioButton {{ spacing: 8px; }}
     QToolTip {{ background: {look.head}; color: {look.head_text}; border: 0; padding: 4px; }}
     """

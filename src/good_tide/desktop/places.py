@@ -45,8 +45,8 @@ class AreaPicture(QWidget):
 
     def show_folders(self, folders: Sequence[CoveredFolder]) -> None:
         """Covered folders and those in them, outermost first."""
-        self._folders = [folder for folder in folders if folder.bytes]
-        self.setAccessibleDescription(", ".join(f"{_name(one.path)} {size_words(one.bytes)}" for one in self._tops()))
+        self._folders = [folder for folder in folders if folder.size]
+        self.setAccessibleDescription(", ".join(f"{_name(one.path)} {size_words(one.size)}" for one in self._tops()))
         self.update()
 
     def _tops(self) -> list[CoveredFolder]:
@@ -68,12 +68,12 @@ class AreaPicture(QWidget):
         if len(folders) == 1:
             self._one(painter, folders[0], box, depth)
             return
-        ordered = sorted(folders, key=lambda one: -one.bytes)
-        total = sum(one.bytes for one in ordered)
+        ordered = sorted(folders, key=lambda one: -one.size)
+        total = sum(one.size for one in ordered)
         first = [ordered[0]]
-        while len(first) < len(ordered) - 1 and sum(one.bytes for one in first) < total / 2.5:
+        while len(first) < len(ordered) - 1 and sum(one.size for one in first) < total / 2.5:
             first.append(ordered[len(first)])
-        share = sum(one.bytes for one in first) / total
+        share = sum(one.size for one in first) / total
         if box.width() >= box.height():
             one, other = QRectF(box), QRectF(box)
             one.setWidth(box.width() * share)
@@ -95,7 +95,7 @@ class AreaPicture(QWidget):
         painter.drawRoundedRect(inner, 4, 4)
         if inner.width() > 60 and inner.height() > 18:
             painter.setFont(sized(self.font(), 9.5 if depth == 0 else 9, QFont.Weight.DemiBold if depth == 0 else QFont.Weight.Normal))
-            words = f"{_name(folder.path)}  {size_words(folder.bytes)}"
+            words = f"{_name(folder.path)}  {size_words(folder.size)}"
             text(painter, QRectF(inner.left() + 6, inner.top() + 2, inner.width() - 10, 17), words, look.color("ink"))
         inside = self._inside(folder)
         if depth < 2 and inside and inner.height() > 50 and inner.width() > 60:
@@ -131,11 +131,11 @@ class CoveragePlace(_Place):
         self._tree.clear()
         items: dict[bytes, QTreeWidgetItem] = {}
         tops = [one for one in folders if not any(one.path.startswith(other.path + b"/") for other in folders)]
-        total = sum(one.bytes for one in tops) or 1
+        total = sum(one.size for one in tops) or 1
         for one in folders:
             parent = items.get(os.path.dirname(one.path))
             name = _name(one.path) if parent is not None else printable(one.path)
-            item = QTreeWidgetItem([name, f"{one.files:,}", size_words(one.bytes), f"{100 * one.bytes / total:.0f} %"])
+            item = QTreeWidgetItem([name, f"{one.files:,}", size_words(one.size), f"{100 * one.size / total:.0f} %"])
             for column in (1, 2, 3):
                 item.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             items[one.path] = item

@@ -12,7 +12,7 @@ from good_tide.desktop.painting import NAME_WIDTH, RIGHT_MARGIN, moment_line, si
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.timeline_model import TimelineModel
 
-_TOP, _BASE, _TICKS, _HEIGHT = 26, 112, 142, 166
+_TOP, _BASE, _TICKS, _HEIGHT = 42, 124, 154, 178
 _DEEPEST = 24
 _POWER = 0.3
 """Heights grow with this power of the size, so that a small edit is seen beside a large recording."""
@@ -144,7 +144,7 @@ class TideChart(QWidget):
     def _paint_waves(self, painter: QPainter, model: TimelineModel) -> None:
         look = self._look
         up, down, self._peak = self._heights(model)
-        room = _BASE - _TOP - 12
+        room = _BASE - _TOP - 4
         base = float(_BASE)
         rise = [QPointF(x, base - value * room) for x, value in enumerate(up.tolist())]
         fall = [QPointF(x, base + value * _DEEPEST) for x, value in enumerate(down.tolist())]
@@ -172,11 +172,11 @@ class TideChart(QWidget):
             if 0 <= x <= model.axis.width:
                 painter.setBrush(look.color("coral"))
                 painter.setPen(Qt.PenStyle.NoPen)
-                painter.drawPolygon(QPolygonF([QPointF(x - 5, 8), QPointF(x + 5, 8), QPointF(x, 17)]))
+                painter.drawPolygon(QPolygonF([QPointF(x - 5, 29), QPointF(x + 5, 29), QPointF(x, 38)]))
                 words = f"{count_words(count, 'file')} rewritten at once"
                 wide = painter.fontMetrics().horizontalAdvance(words) + 4
                 left = x + 9 if x + 9 + wide < model.axis.width else x - 9 - wide
-                text(painter, QRectF(left, 3, wide, 18), words, look.color("coral"))
+                text(painter, QRectF(left, 24, wide, 18), words, look.color("coral"))
 
     def _paint_legend(self, painter: QPainter, model: TimelineModel) -> None:
         look = self._look
@@ -187,8 +187,8 @@ class TideChart(QWidget):
         if self._peak:
             point = model.tide[self._peak - 1]
             words = f"peak {size_words(point.added_bytes + point.changed_bytes)}"
-            text(painter, QRectF(14, 44, NAME_WIDTH - 24, 18), words, look.color("quiet_text"))
-            text(painter, QRectF(14, 60, NAME_WIDTH - 24, 18), time_words(point.time, self._now), look.color("quiet_text"))
+            text(painter, QRectF(14, 45, NAME_WIDTH - 24, 18), words, look.color("quiet_text"))
+            text(painter, QRectF(14, 62, NAME_WIDTH - 24, 18), time_words(point.time, self._now), look.color("quiet_text"))
 
     def _paint_moment(self, painter: QPainter, model: TimelineModel) -> None:
         x = model.axis.x(model.time_of(model.moment))

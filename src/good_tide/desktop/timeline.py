@@ -116,8 +116,8 @@ class TimelinePlace(QWidget):
         self._found.itemActivated.connect(self._go_found)
         self._found.itemClicked.connect(self._go_found)
         keys: dict[str, Callable[[], object]] = {
-            "Left": lambda: self._stepped(self.model.step(-1)), "Right": lambda: self._stepped(self.model.step(1)),
-            "Alt+Left": lambda: self._stepped(self.model.step_change(False)), "Alt+Right": lambda: self._stepped(self.model.step_change(True)),
+            "Left": lambda: self._step(-1), "Right": lambda: self._step(1),
+            "Alt+Left": lambda: self._step_change(False), "Alt+Right": lambda: self._step_change(True),
             "Home": lambda: self.go(1), "End": lambda: self.go(len(self.model.tide)),
             "Up": lambda: self._move_row(-1), "Down": lambda: self._move_row(1),
             "Return": self._open_selected, "Enter": self._open_selected, "Space": lambda: self._toggle_selected(),
@@ -193,8 +193,13 @@ class TimelinePlace(QWidget):
         self.chart.refresh()
         self.lines.refresh()
 
-    def _stepped(self, moved: object) -> None:
+    def _step(self, by: int) -> None:
+        self.model.step(by)
         self._refresh()
+
+    def _step_change(self, forward: bool) -> None:
+        if self.model.step_change(forward):
+            self._refresh()
 
     def _picked(self, path: bytes, seq: int) -> None:
         self.model.selected = path
@@ -240,8 +245,10 @@ class TimelinePlace(QWidget):
 
     def _show_crumbs(self) -> None:
         while self._crumbs.count():
-            widget = self._crumbs.takeAt(0).widget()
+            item = self._crumbs.takeAt(0)
+            widget = item.widget() if item is not None else None
             if widget is not None:
+                widget.hide()
                 widget.deleteLater()
         for number, (name, path) in enumerate([("All covered folders", b""), *self.model.crumbs()]):
             if number:

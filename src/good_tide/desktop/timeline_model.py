@@ -50,6 +50,7 @@ class TimelineModel:
         self.selected: bytes | None = None
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
         self._expanded: set[bytes] = set()
+        self._flooded: set[tuple[bytes, int]] = set()
         self.floods = self._find_floods()
 
     def _find_floods(self) -> dict[int, int]:
@@ -73,6 +74,16 @@ class TimelineModel:
     def take_view(self, path: bytes, lines: Sequence[Lifeline]) -> None:
         """A folder's lifelines have come."""
         self._views[path] = tuple(lines)
+        files = [line for line in lines if line.kind == "f"]
+        for seq in self.floods:
+            rewritten = [line.name for line in files if any(span.first == seq for span in line.spans[1:])]
+            standing = sum(1 for line in files if line.at(seq) is not None)
+            if len(rewritten) >= 3 and 2 * len(rewritten) >= standing:
+                self._flooded.update((path.rstrip(b"/") + b"/" + name, seq) for name in rewritten)
+
+    def is_flooded(self, row: Row, span: Span) -> bool:
+        """Whether a version came when most of its folder was rewritten at once."""
+        return (row.path, span.first) in self._flooded
 
     def missing_views(self) -> list[bytes]:
         """Folders whose lifelines are needed and not there yet."""

@@ -186,8 +186,9 @@ class StatePage(QWidget):
         layout.addLayout(line(self.look_again, self.open, stretch=0))
         outer = QVBoxLayout(self)
         outer.addStretch(2)
-        outer.addLayout(line(frame, stretch=0))
-        outer.itemAt(1).layout().addStretch()
+        middle = line(frame, stretch=0)
+        middle.addStretch()
+        outer.addLayout(middle)
         outer.addStretch(3)
         self._passphrase.returnPressed.connect(self._try)
         self.open.clicked.connect(self._try)
@@ -343,7 +344,7 @@ class MainWindow(QMainWindow):
         """Go to one of the places."""
         self._rail.button(number).setChecked(True)
         timeless = number == 0 and self.overview.state != "ready"
-        self._places.setCurrentWidget(self.state_page if timeless else self._places.widget(number))
+        self._places.setCurrentIndex(len(PLACES) if timeless else number)
         if self.overview.state == "ready":
             if number == 1:
                 self.link.ask("coverage", None, list[CoveredFolder], self.coverage.show_folders)

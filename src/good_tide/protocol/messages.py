@@ -56,7 +56,7 @@ class CoveredFolder(msgspec.Struct):
 
     path: bytes
     files: int
-    bytes: int
+    size: int
 
 
 class StoreView(msgspec.Struct):

@@ -1,0 +1,144 @@
+"""Values and rules, without files."""
+
+from __future__ import annotations
+
+import unittest
+
+import msgspec
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from good_tide.core.columns import decode_column, encode_columns
+from good_tide.core.comparing import compare_lines
+from good_tide.core.entries import Entry, Extent, Extra, Kind, Stat
+from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.identifiers import ChunkId, ContentDigest, SnapshotId
+from good_tide.core.pages import Page, encode_page, paginate
+from good_tide.core.records import Machine, Snapshot, SnapshotRecord
+from good_tide.core.selection import choose_snapshot, parse_time
+from good_tide.core.status import Mood, status
+from good_tide.core.words import duration_words, printable, size_words, time_words
+from tests.base import HOUR, T0, GoodTideTest
+
+int64 = st.integers(-(2**63), 2**63 - 1)
+names = st.binary(min_size=1, max_size=12).filter(lambda name: b"/" not in name and b"\0" not in name and name not in (b".", b".."))
+extents = st.builds(Extent, st.none() | st.binary(min_size=32, max_size=32).map(ChunkId), st.integers(0, 2**40), st.integers(0, 2**40))
+stats = st.builds(Stat, st.integers(0, 0o7777), *[st.integers(0, 2**32 - 1)] * 2, st.integers(0, 2**60), *[st.integers(-(2**60), 2**60)] * 2, st.integers(0, 2**62))
+extras = st.builds(Extra, st.binary(max_size=9), st.lists(st.tuples(st.binary(max_size=4), st.binary(max_size=4)), max_size=2).map(tuple), st.none() | st.tuples(st.integers(0, 9), st.integers(0, 9)), st.booleans())
+
+
+def entry(name: bytes, kind: Kind, stat: Stat, parts: tuple[Extent, ...], extra: Extra) -> Entry:
+    digest = ContentDigest(bytes(16)) if kind is Kind.FILE else ContentDigest(b"")
+    return Entry(name, kind, stat, digest, parts, extra)
+
+
+entries = st.lists(st.builds(entry, names, st.sampled_from(Kind), stats, st.lists(extents, max_size=3).map(tuple), extras), max_size=12, unique_by=lambda one: one.name).map(
+    lambda found: sorted(found, key=lambda one: one.name)
+)
+
+
+class ColumnTest(unittest.TestCase):
+    @given(st.lists(int64, max_size=40))
+    def test_what_was_encoded_comes_back(self, values: list[int]) -> None:
+        column = encode_columns([values])[0]
+        self.assertEqual(decode_column(column, len(values)).tolist(), values)
+
+    def test_steady_values_take_few_bytes(self) -> None:
+        column = encode_columns(np.arange(1000, dtype=np.int64).reshape(1, -1) + 10**18)[0]
+        self.assertLessEqual(len(column), 8001)
+        self.assertEqual(encode_columns([[7] * 1000])[0][0], 1)
+
+    def test_wrong_lengths_are_damage(self) -> None:
+        for name, data, count in (("empty", b"", 1), ("nine planes", b"\x09" + bytes(9), 1), ("cut", b"\x02\0\0\0", 2), ("long", b"\x01\0\0", 1)):
+            with self.subTest(name), self.assertRaises(DamageError):
+                decode_column(data, count)
+
+
+class PageTest(unittest.TestCase):
+    @settings(deadline=None)
+    @given(entries)
+    def test_what_was_encoded_comes_back(self, listing: list[Entry]) -> None:
+        self.assertEqual(Page(encode_page(listing)).entries(), listing)
+
+    @settings(deadline=None)
+    @given(entries, st.data())
+    def test_changed_bytes_are_damage_or_another_listing_but_nothing_else(self, listing: list[Entry], data: st.DataObject) -> None:
+        raw = bytearray(encode_page(listing))
+        at = data.draw(st.integers(0, len(raw) - 1))
+        raw[at] ^= data.draw(st.integers(1, 255))
+        try:
+            Page(bytes(raw)).entries()
+        except DamageError:
+            pass
+
+    def test_names_that_lead_elsewhere_are_refused(self) -> None:
+        for bad in (b"..", b".", b"", b"a/b", b"/etc"):
+            with self.subTest(bad), self.assertRaises(DamageError):
+                Page(encode_page([Entry(bad, Kind.LINK)]))
+        with self.assertRaises(DamageError):
+            Page(encode_page([Entry(b"/a/../b", Kind.FOLDER)]), rooted=True)
+        with self.assertRaises(DamageError):
+            Page(encode_page([Entry(b"b", Kind.LINK), Entry(b"a", Kind.LINK)]))
+        with self.assertRaises(DamageError):
+            Page(encode_page([Entry(b"a", Kind.LINK), Entry(b"a", Kind.LINK)]))
+
+    def test_one_changed_name_changes_one_page_of_a_large_folder(self) -> None:
+        listing = [Entry(b"file %06d" % number, Kind.LINK) for number in range(20_000)]
+        before = {encode_page(page) for page in paginate(listing)}
+        after = {encode_page(page) for page in paginate(sorted([*listing, Entry(b"file 010000a", Kind.LINK)], key=lambda one: one.name))}
+        self.assertGreater(len(before), 10)
+        self.assertLessEqual(len(after - before), 2)
+
+
+class SelectionTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.all = [Snapshot(SnapshotId(bytes([number] * 2 + [9] * 14)), SnapshotRecord(T0 + number * HOUR, Machine("m", "m"), b"")) for number in range(4)]
+
+    def test_every_way_to_name_a_snapshot(self) -> None:
+        when = "2026-09-21T16:13:20+02:00"
+        for wanted, expected in (("latest", 3), ("0101", 1), (self.all[2].name, 2), (when, 0), ("2026-09-21T17:30:00+02:00", 1), ("2030-01-01", 3)):
+            with self.subTest(wanted):
+                self.assertIs(choose_snapshot(self.all, wanted), self.all[expected])
+
+    def test_what_fits_nothing_or_several_is_a_persons_error(self) -> None:
+        twin = [*self.all, Snapshot(SnapshotId(bytes([1] * 2 + [8] * 14)), self.all[0].record)]
+        for wanted in ("0101", "nonsense", "1999-01-01", ""):
+            with self.subTest(wanted), self.assertRaises(PersonError):
+                choose_snapshot(twin, wanted)
+        with self.assertRaises(PersonError):
+            choose_snapshot([], "latest")
+
+    def test_local_time_follows_daylight_saving(self) -> None:
+        summer, winter = parse_time("2026-10-24T12:00"), parse_time("2026-10-25T12:00")
+        self.assertEqual(winter - summer, 25 * HOUR)
+
+
+class WordsTest(GoodTideTest):
+    def test_words(self) -> None:
+        cases = ((size_words(14541), "14.2 KiB"), (size_words(0), "0 B"), (size_words(1023), "1023 B"), (duration_words(7500), "2 h 5 min"), (duration_words(59), "59 s"),
+                 (time_words(T0, T0 + HOUR), "today 16:13"), (time_words(T0, T0 + 24 * HOUR), "yesterday 16:13"), (time_words(T0, T0 + 72 * HOUR), "Mon 21 Sep, 16:13"),
+                 (printable(b"a\nb\xff"), "a\\nb\\xff"))  # fmt: skip
+        for shown, expected in cases:
+            self.assertEqual(shown, expected)
+
+    def test_difference(self) -> None:
+        found = compare_lines(["a", "b", "x", "d"], ["a", "b", "c", "d"])
+        self.assertEqual(found.lines, ((" ", "a"), (" ", "b"), ("-", "c"), ("+", "x"), (" ", "d")))
+        self.assertEqual((found.changed, found.total), (1, 4))
+        folded = compare_lines([str(number) for number in range(50)] + ["new"], [str(number) for number in range(50)])
+        self.assertIn(("…", "48"), folded.lines)
+
+    def test_status_is_never_better_than_the_facts(self) -> None:
+        well = status("ready", "Pier", T0, 0, T0 + 60, 10)
+        self.assertIs(well.mood, Mood.WELL)
+        for state, last, gaps, now, mood in (("ready", T0, 3, T0, Mood.ATTENTION), ("ready", T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION), ("away", T0, 0, T0, Mood.ATTENTION),
+                                             ("locked", None, 0, T0, Mood.ATTENTION), ("damaged", None, 0, T0, Mood.HARM), ("empty", None, 0, T0, Mood.ATTENTION), ("no-job", None, 0, T0, Mood.ATTENTION)):  # fmt: skip
+            with self.subTest(state=state, gaps=gaps):
+                self.assertIs(status(state, "Pier", last, gaps, now, None).mood, mood)
+        self.assertIn("paused", status("ready", "Pier", T0, 0, T0, None, "snapshot", True).sentence)
+
+    def test_records_survive_messagepack(self) -> None:
+        record = SnapshotRecord(T0, Machine("m", "n"), b"roots", owners={"u0": "root"})
+        self.assertEqual(msgspec.msgpack.decode(msgspec.msgpack.encode(record), type=SnapshotRecord), record)

@@ -41,7 +41,10 @@ class GoodTideTest(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="good-tide-test-"))
         self.addCleanup(self._remove_folder)
-        places = {name: str(self.folder / name.lower()) for name in ("HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME")}
+        places = {
+            name: str(self.folder / name.lower())
+            for name in ("HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME")
+        }
         runtime = self.folder / "run"
         runtime.mkdir(mode=0o700)
         patch = mock.patch.dict(os.environ, {**places, "XDG_RUNTIME_DIR": str(runtime), "TZ": "Europe/Berlin", "LC_ALL": "C.UTF-8"})
@@ -79,7 +82,9 @@ class GoodTideTest(unittest.TestCase):
         request = CaptureRequest(folders or (self.work,), machine)
         return capture(store, request, clock, control or Silent(), self.state)
 
-    def restore(self, store: Store, snapshot: Snapshot, path: Path | bytes, into: Path | None, existing: Existing = Existing.SET_ASIDE) -> RestoreReport:
+    def restore(
+        self, store: Store, snapshot: Snapshot, path: Path | bytes, into: Path | None, existing: Existing = Existing.SET_ASIDE
+    ) -> RestoreReport:
         """Plan and carry out."""
         wish = Wish(snapshot, os.fsencode(path))
         plan = plan_restore(store, [wish], into, existing, Silent())
@@ -114,7 +119,9 @@ def as_ordinary_person() -> Iterator[list[str]]:
         yield []
 
 
-def program(*words: str | Path, passphrase: Path | None = None, prefix: list[str] | None = None, timeout: float = 60) -> subprocess.CompletedProcess[str]:
+def program(
+    *words: str | Path, passphrase: Path | None = None, prefix: list[str] | None = None, timeout: float = 60
+) -> subprocess.CompletedProcess[str]:
     """Run the command line in a process of its own."""
     command = [*(prefix or []), sys.executable, "-m", "good_tide", *map(str, words)]
     if passphrase is not None:

@@ -24,8 +24,21 @@ from tests.base import HOUR, T0, GoodTideTest
 int64 = st.integers(-(2**63), 2**63 - 1)
 names = st.binary(min_size=1, max_size=12).filter(lambda name: b"/" not in name and b"\0" not in name and name not in (b".", b".."))
 extents = st.builds(Extent, st.none() | st.binary(min_size=32, max_size=32).map(ChunkId), st.integers(0, 2**40), st.integers(0, 2**40))
-stats = st.builds(Stat, st.integers(0, 0o7777), *[st.integers(0, 2**32 - 1)] * 2, st.integers(0, 2**60), *[st.integers(-(2**60), 2**60)] * 2, st.integers(0, 2**62))
-extras = st.builds(Extra, st.binary(max_size=9), st.lists(st.tuples(st.binary(max_size=4), st.binary(max_size=4)), max_size=2).map(tuple), st.none() | st.tuples(st.integers(0, 9), st.integers(0, 9)), st.booleans())
+stats = st.builds(
+    Stat,
+    st.integers(0, 0o7777),
+    *[st.integers(0, 2**32 - 1)] * 2,
+    st.integers(0, 2**60),
+    *[st.integers(-(2**60), 2**60)] * 2,
+    st.integers(0, 2**62),
+)
+extras = st.builds(
+    Extra,
+    st.binary(max_size=9),
+    st.lists(st.tuples(st.binary(max_size=4), st.binary(max_size=4)), max_size=2).map(tuple),
+    st.none() | st.tuples(st.integers(0, 9), st.integers(0, 9)),
+    st.booleans(),
+)
 
 
 def entry(name: bytes, kind: Kind, stat: Stat, parts: tuple[Extent, ...], extra: Extra) -> Entry:
@@ -33,9 +46,11 @@ def entry(name: bytes, kind: Kind, stat: Stat, parts: tuple[Extent, ...], extra:
     return Entry(name, kind, stat, digest, parts, extra)
 
 
-entries = st.lists(st.builds(entry, names, st.sampled_from(Kind), stats, st.lists(extents, max_size=3).map(tuple), extras), max_size=12, unique_by=lambda one: one.name).map(
-    lambda found: sorted(found, key=lambda one: one.name)
-)
+entries = st.lists(
+    st.builds(entry, names, st.sampled_from(Kind), stats, st.lists(extents, max_size=3).map(tuple), extras),
+    max_size=12,
+    unique_by=lambda one: one.name,
+).map(lambda found: sorted(found, key=lambda one: one.name))
 
 
 class ColumnTest(unittest.TestCase):
@@ -50,7 +65,12 @@ class ColumnTest(unittest.TestCase):
         self.assertEqual(encode_columns([[7] * 1000])[0][0], 1)
 
     def test_wrong_lengths_are_damage(self) -> None:
-        for name, data, count in (("empty", b"", 1), ("nine planes", b"\x09" + bytes(9), 1), ("cut", b"\x02\0\0\0", 2), ("long", b"\x01\0\0", 1)):
+        for name, data, count in (
+            ("empty", b"", 1),
+            ("nine planes", b"\x09" + bytes(9), 1),
+            ("cut", b"\x02\0\0\0", 2),
+            ("long", b"\x01\0\0", 1),
+        ):
             with self.subTest(name), self.assertRaises(DamageError):
                 decode_column(data, count)
 
@@ -94,11 +114,21 @@ class PageTest(unittest.TestCase):
 class SelectionTest(GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
-        self.all = [Snapshot(SnapshotId(bytes([number] * 2 + [9] * 14)), SnapshotRecord(T0 + number * HOUR, Machine("m", "m"), b"")) for number in range(4)]
+        self.all = [
+            Snapshot(SnapshotId(bytes([number] * 2 + [9] * 14)), SnapshotRecord(T0 + number * HOUR, Machine("m", "m"), b""))
+            for number in range(4)
+        ]
 
     def test_every_way_to_name_a_snapshot(self) -> None:
         when = "2026-09-21T16:13:20+02:00"
-        for wanted, expected in (("latest", 3), ("0101", 1), (self.all[2].name, 2), (when, 0), ("2026-09-21T17:30:00+02:00", 1), ("2030-01-01", 3)):
+        for wanted, expected in (
+            ("latest", 3),
+            ("0101", 1),
+            (self.all[2].name, 2),
+            (when, 0),
+            ("2026-09-21T17:30:00+02:00", 1),
+            ("2030-01-01", 3),
+        ):
             with self.subTest(wanted):
                 self.assertIs(choose_snapshot(self.all, wanted), self.all[expected])
 

@@ -78,7 +78,9 @@ class ChunkerTest(GoodTideTest):
         self.assertEqual(found, lengths(data))
 
     def test_runs_of_one_byte_end_at_the_maximum(self) -> None:
-        self.assertTrue(all(length == SMALL.maximum for length in lengths(bytes(80_000))[:-1]) or len(set(lengths(bytes(80_000))[:-1])) == 1)
+        self.assertTrue(
+            all(length == SMALL.maximum for length in lengths(bytes(80_000))[:-1]) or len(set(lengths(bytes(80_000))[:-1])) == 1
+        )
 
 
 class KeyTest(GoodTideTest):
@@ -180,7 +182,9 @@ class PlaceContract:
             case.assertEqual(place.names("packs"), [])
             file.commit()
         case.assertEqual(place.names("packs"), ["a/one"])
-        case.assertEqual((place.read("packs/a/one"), place.read("packs/a/one", 1, 3), place.read("packs/a/one", 3, 99)), (b"hello", b"ell", b"lo"))
+        case.assertEqual(
+            (place.read("packs/a/one"), place.read("packs/a/one", 1, 3), place.read("packs/a/one", 3, 99)), (b"hello", b"ell", b"lo")
+        )
         case.assertEqual((place.size("packs/a/one"), place.names("none")), (5, []))
         with place.create("packs/a/two", "me-") as file:
             file.write(b"lost")
@@ -277,7 +281,11 @@ class InvariantTest(GoodTideTest):
         )
         chance = random.Random(6)
         for run in range(8):
-            child = subprocess.Popen([sys.executable, "-c", code, str(store_folder), str(self.work), str(self.state), str(run)], cwd=REPOSITORY, stdout=subprocess.PIPE)
+            child = subprocess.Popen(
+                [sys.executable, "-c", code, str(store_folder), str(self.work), str(self.state), str(run)],
+                cwd=REPOSITORY,
+                stdout=subprocess.PIPE,
+            )
             assert child.stdout is not None
             child.stdout.readline()
             time.sleep(chance.uniform(0, 0.25))
@@ -308,7 +316,12 @@ class InvariantTest(GoodTideTest):
                     whole = file.read_bytes()
                     spots = [0, 4, 5, len(whole) - 1, len(whole) - 5, *(chance.randrange(len(whole)) for _ in range(6))]
                     changed = [whole[:at] + bytes([whole[at] ^ (1 << chance.randrange(8))]) + whole[at + 1 :] for at in spots]
-                    changed += [whole[: len(whole) // 2], b"", whole + b"\0", files[0].read_bytes() if file != files[0] else files[-1].read_bytes()]
+                    changed += [
+                        whole[: len(whole) // 2],
+                        b"",
+                        whole + b"\0",
+                        files[0].read_bytes() if file != files[0] else files[-1].read_bytes(),
+                    ]
                     for number, data in enumerate(changed):
                         file.write_bytes(data)
                         with self.subTest(file=file.relative_to(root), number=number, encrypted=passphrase is not None):

@@ -42,7 +42,7 @@ class Palette:
 
 LIGHT = Palette(
     dark=False, ink="#12303A", quiet_text="#5A6B70", ground="#F7F5F0", paper="#FFFFFF", rail="#ECE7DC", line="#DED9CD", band="#F3EFE6",
-    kelp="#1F6F63", kelp_soft="#E4EFED", shoal="#A9C9C5", shoal_deep="#7FAFA9", sand="#8A6A1F", sand_soft="#F3E8CF", coral="#BF4331",
+    kelp="#1F6F63", kelp_soft="#E4EFED", shoal="#A9C9C5", shoal_deep="#7FAFA9", sand="#8A6A1F", sand_soft="#F3E8CF", coral="#A93A28",
     coral_soft="#F8DFD9", dusk="#4E5F82", head="#12303A", head_text="#FFFFFF", head_quiet="#B8C9CB", on_kelp="#FFFFFF",
 )  # fmt: skip
 

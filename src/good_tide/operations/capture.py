@@ -166,7 +166,15 @@ class _Run:
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
 
     def _record(self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int) -> SnapshotRecord:
-        tally = Tally(self._files, self._folders, self._bytes, self._changed, new, stored, time.monotonic() - self._started)
+        tally = Tally(
+            self._files,
+            self._folders,
+            self._bytes,
+            self._changed + self._queue.changed_files,
+            new,
+            stored,
+            time.monotonic() - self._started,
+        )
         return SnapshotRecord(
             time=moment,
             machine=request.machine,
@@ -337,8 +345,7 @@ class _Run:
         entry: LateEntry | Entry
         if content is None:
             stat = self._stat_as_read(info, sum(part.length for part in parts))
-            entry = LateEntry(item.name, Kind.FILE, parts, stat=stat, extra=extra)
-            self._changed += 1
+            entry = LateEntry(item.name, Kind.FILE, parts, stat=stat, extra=extra, before=None if before is None else before.digest)
         else:
             entry = self._small_file(item.name, content, self._stat_as_read(info, len(content)), extra, before)
         self._files += 1
@@ -352,7 +359,7 @@ class _Run:
         self._files += 1
         self._bytes += first.stat.size
         if isinstance(first, LateEntry):
-            return LateEntry(name, first.kind, first.parts, stat=first.stat, extra=first.extra)
+            return LateEntry(name, first.kind, first.parts, stat=first.stat, extra=first.extra, before=first.before)
         return msgspec.structs.replace(first, name=name)
 
     def _stat_as_read(self, info: os.stat_result, length: int) -> Stat:

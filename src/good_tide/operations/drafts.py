@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from operator import attrgetter
 
 from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.pages import encode_page, paginate
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.content import Part, listed_digest
@@ -24,9 +24,10 @@ class LateEntry:
 
     :param parts: a file's content; its digest is made of them.
     :param child: a folder's own draft.
+    :param before: the digest the file had in the last snapshot.
     """
 
-    __slots__ = ("child", "extra", "kind", "name", "parts", "stat")
+    __slots__ = ("before", "child", "extra", "kind", "name", "parts", "stat")
 
     def __init__(
         self,
@@ -36,8 +37,10 @@ class LateEntry:
         child: FolderDraft | None = None,
         stat: Stat = NO_STAT,
         extra: Extra = NOTHING_EXTRA,
+        before: ContentDigest | None = None,
     ) -> None:
         self.name, self.kind, self.parts, self.child, self.stat, self.extra = name, kind, parts, child, stat, extra
+        self.before = before
 
     def entry(self, keys: StoreKeys) -> Entry:
         """The final entry."""
@@ -79,6 +82,8 @@ class DraftQueue:
     def __init__(self, session: WriteSession, keys: StoreKeys) -> None:
         self._session, self._keys = session, keys
         self._waiting: deque[FolderDraft] = deque()
+        self.changed_files = 0
+        """Files above the small size whose content is not that of the last snapshot."""
 
     def finished(self, draft: FolderDraft) -> None:
         """Take in a folder whose entries are complete, after all its sub-folders."""
@@ -91,7 +96,12 @@ class DraftQueue:
             self._write(self._waiting.popleft())
 
     def _write(self, draft: FolderDraft) -> None:
-        entries = [entry.entry(self._keys) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
+        entries = [self._final(entry) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
         entries.sort(key=attrgetter("name"))
         draft.pages = tuple(self._session.put_page(encode_page(page)) for page in paginate(entries))
         draft.entries, draft.tickets = [], set()
+
+    def _final(self, late: LateEntry) -> Entry:
+        entry = late.entry(self._keys)
+        self.changed_files += entry.kind is Kind.FILE and entry.digest != late.before
+        return entry

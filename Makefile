@@ -1,0 +1,44 @@
+# make demo   open the window on made-up history        make test    every check and test
+# make bench  measure against the system's own tools    make check   format, lint, types, layers
+PYTHON ?= python3
+BIN := .venv/bin
+APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
+APT_TESTS := acl attr zstd openssl desktop-file-utils appstream
+APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
+
+.PHONY: venv demo test check bench clean system-demo system-test
+
+venv: .venv/ready
+
+.venv/ready: pyproject.toml requirements.lock
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed; set PYTHON=..."; exit 1; }
+	@$(PYTHON) -m venv .venv || { echo "The Python module venv is missing: apt-get install python3-venv"; exit 1; }
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
+	@touch $@
+
+system-demo:
+	@sh tools/system-packages $(APT_NEEDED) $(APT_WINDOW)
+
+system-test:
+	@sh tools/system-packages $(APT_NEEDED) $(APT_TESTS)
+
+demo: system-demo venv
+	@$(BIN)/good-tide demo
+
+check: venv
+	$(BIN)/ruff format --check --quiet .
+	$(BIN)/ruff check --quiet .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache > /dev/null || $(BIN)/lint-imports --no-cache
+	desktop-file-validate data/good-tide.desktop
+	appstreamcli validate --no-net --explain data/good-tide.metainfo.xml
+
+test: system-test venv check
+	$(BIN)/python -X dev -W ignore::DeprecationWarning -m unittest discover --start-directory tests --top-level-directory . --buffer
+
+bench: venv
+	$(BIN)/python -m benchmarks.run
+
+clean:
+	rm -rf .venv build src/*.egg-info

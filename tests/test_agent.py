@@ -1,0 +1,196 @@
+"""The agent over its socket, and the timeline's model."""
+
+from __future__ import annotations
+
+import os
+import random
+import socket
+import threading
+from pathlib import Path
+
+import msgspec
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.settings import Job
+from good_tide.desktop.timeaxis import TimeAxis
+from good_tide.desktop.timeline_model import TimelineModel
+from good_tide.operations.stores import synced_catalog
+from good_tide.operations.workplace import Workplace, load_job, save_job
+from good_tide.protocol.messages import Detail, Finished, FolderView, Found, JournalEntry, Overview, PlanView, Request, encode, raw
+from good_tide.protocol.sockets import agent_socket
+from tests.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest
+
+
+class AgentTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("plan.txt", "first\n")
+        self.write("sub/list.txt", "list\n")
+        store = self.new_store()
+        self.snap(store, 0)
+        self.write("plan.txt", "second\n")
+        self.snap(store, 1)
+        self.settings = self.folder / "settings"
+        self.secret = self.folder / "secret"
+        self.secret.write_text(PASSPHRASE)
+        job = Job(
+            name="Office",
+            folders=(str(self.work),),
+            store=store.place.title,
+            disk="Pier",
+            machine=MACHINE,
+            passphrase_file=str(self.secret),
+        )
+        save_job(self.settings, job)
+        self.assertEqual(load_job(self.settings), job)
+        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
+        self.agent = self.start()
+
+    def start(self) -> Agent:
+        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)))
+        thread = threading.Thread(target=agent.run)
+        thread.start()
+        self.client = socket.socket(socket.AF_UNIX)
+        self.client.connect(str(agent_socket(self.here.runtime, self.settings)))
+        self.lines = self.client.makefile("rb")
+        self.addCleanup(lambda: (agent.end(), thread.join(), self.lines.close(), self.client.close()))
+        return agent
+
+    def ask(self, method: str, kind: object = None, **params: object) -> object:
+        self.client.sendall(encode(Request(method, raw(params), 1)))
+        while True:
+            reply = msgspec.json.decode(self.lines.readline())
+            if "id" in reply:
+                if "error" in reply:
+                    return reply["error"]
+                return msgspec.convert(reply.get("result"), kind) if kind is not None else reply.get("result")
+
+    def wait(self) -> Finished:
+        while True:
+            note = msgspec.json.decode(self.lines.readline())
+            if note.get("method") == "finished":
+                return msgspec.convert(note["params"], Finished)
+
+    def test_looking_back(self) -> None:
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        self.assertEqual((overview.state, len(overview.tide), overview.tide[1].changed), ("ready", 2, 1))
+        view = self.ask("folder", FolderView, path=os.fsencode(self.work))
+        assert isinstance(view, FolderView)
+        self.assertEqual([line.name for line in view.lifelines], [b"sub", b"plan.txt"])
+        detail = self.ask("detail", Detail, path=os.fsencode(self.work / "plan.txt"), seq=1)
+        assert isinstance(detail, Detail) and detail.disk_difference is not None
+        self.assertEqual((detail.preview.text, detail.disk_difference.changed), ("first\n", 1))
+        self.assertEqual(self.ask("find", list[Found], words="LIST"), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)])
+        journal = self.ask("journal", list[JournalEntry])
+        assert isinstance(journal, list)
+        self.assertEqual([entry.level for entry in journal], ["good", "good"])
+        self.assertEqual([one["files"] for one in self.ask("coverage")], [2, 1])  # type: ignore[attr-defined]
+
+    def test_snapshot_restore_and_undo(self) -> None:
+        self.write("plan.txt", "third\n")
+        self.ask("snapshot")
+        self.assertEqual(self.wait().error, "")
+        plan = self.ask("plan", PlanView, items=[{"path": os.fsencode(self.work / "plan.txt"), "seq": 1}])
+        assert isinstance(plan, PlanView)
+        self.assertEqual((plan.replace, plan.create), (1, 0))
+        self.ask("restore", number=plan.number)
+        result = self.wait().restore
+        assert result is not None
+        self.assertEqual((self.work / "plan.txt").read_text(), "first\n")
+        self.assertEqual(self.ask("restore", number=plan.number)["code"], 2)  # type: ignore[index]
+        self.ask("undo", words=result.set_aside[0])
+        self.wait()
+        self.assertEqual((self.work / "plan.txt").read_text(), "third\n")
+
+    def test_pause_and_stop(self) -> None:
+        for number in range(8):
+            self.write(f"{number}.bin", random.Random(number).randbytes(20_000_000))
+        self.ask("snapshot")
+        self.ask("pause")
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview) and overview.work is not None
+        self.assertTrue(overview.work.paused)
+        self.assertEqual(self.ask("snapshot")["code"], 3)  # type: ignore[index]
+        self.ask("stop")
+        self.assertIn("Stopped", self.wait().words)
+        after = self.ask("overview", Overview)
+        assert isinstance(after, Overview)
+        self.assertEqual(len(after.tide), 2)
+
+    def test_a_second_agent_is_refused_and_nonsense_does_no_harm(self) -> None:
+        with self.assertRaisesRegex(PlaceError, "already running"):
+            Agent(self.settings, self.here, SetClock(Nanoseconds(T0)))
+        self.client.sendall(b"nonsense\n")
+        self.assertEqual(self.ask("no such thing")["code"], -32601)  # type: ignore[index]
+        self.assertEqual(self.ask("detail", path="!!", seq="x")["code"], 2)  # type: ignore[index]
+        self.assertEqual(self.ask("detail", path=os.fsencode(self.work / "plan.txt"), seq=99)["code"], 2)  # type: ignore[index]
+        self.assertEqual(Path(agent_socket(self.here.runtime, self.settings)).stat().st_mode & 0o777, 0o600)
+
+    def test_disk_away_and_locked(self) -> None:
+        store = Path(self.folder / "store")
+        store.rename(self.folder / "elsewhere")
+        self.assertEqual(self.ask("overview")["state"], "away")  # type: ignore[index]
+        (self.folder / "elsewhere").rename(store)
+        self.secret.unlink()
+        self.assertEqual(self.ask("overview")["state"], "locked")  # type: ignore[index]
+        self.assertEqual(self.ask("unlock", words="wrong")["code"], 3)  # type: ignore[index]
+        self.ask("unlock", words=PASSPHRASE)
+        self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
+
+
+class AxisTest(GoodTideTest):
+    def test_zoom_keeps_the_time_under_the_pointer_and_stays_within_history(self) -> None:
+        axis = TimeAxis(T0, T0 + 24 * 70 * HOUR)
+        axis.width = 800
+        before = axis.time(300)
+        axis.zoom(0.1, 300)
+        self.assertAlmostEqual(axis.time(300), before, delta=HOUR)
+        for _ in range(60):
+            axis.zoom(0.5, 200)
+        self.assertEqual(round((axis.end - axis.start) / 1e9), 300)
+        axis.pan(1e9)
+        self.assertEqual(axis.start, axis.first)
+        for _ in range(60):
+            axis.zoom(3, 200)
+        self.assertEqual((axis.start, axis.end), (axis.first, axis.last))
+
+    def test_ticks_never_crowd_and_lie_on_whole_local_units(self) -> None:
+        axis = TimeAxis(T0, T0 + 24 * 70 * HOUR)
+        axis.width = 700
+        for _ in range(14):
+            xs = [axis.x(tick.time) for tick in axis.ticks()]
+            self.assertTrue(all(second - first > 60 for first, second in zip(xs, xs[1:], strict=False)), xs)
+            axis.zoom(0.55, 350)
+
+
+class ModelTest(GoodTideTest):
+    def test_stepping_through_changes_of_the_selected_thing(self) -> None:
+        store = self.new_store()
+        for hour in range(6):
+            if hour in (0, 3):
+                self.write("plan.txt", f"version {hour}")
+            if hour == 5:
+                (self.work / "plan.txt").unlink()
+            self.write("other.txt", str(hour))
+            self.snap(store, hour)
+        catalog, _ = synced_catalog(store, self.cache)
+        model = TimelineModel(catalog.tide(MACHINE.id))
+        path = os.fsencode(self.work)
+        model.root = path
+        self.assertEqual(model.missing_views(), [path])
+        model.take_view(path, catalog.lifelines(catalog.folder(MACHINE.id, path) or 0))
+        model.selected = path + b"/plan.txt"
+        self.assertEqual((model.moment, model.here_then()), (6, (1, 1)))
+        visited = [model.moment]
+        while model.step_change(forward=False):
+            visited.append(model.moment)
+        self.assertEqual(visited, [6, 4, 1])
+        row = model.row_of(model.selected)
+        assert row is not None
+        self.assertEqual(model.row_words(row, T0 + 6 * HOUR), "plan.txt: 2 versions, last seen today 20:13")
+        self.assertEqual([model.nearest(T0 + minutes * HOUR // 60) for minutes in (-9, 29, 31, 9999)], [1, 1, 2, 6])
+        catalog.close()

@@ -6,6 +6,7 @@ import os
 import random
 import socket
 import threading
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -163,7 +164,7 @@ class AxisTest(GoodTideTest):
         axis.width = 700
         for _ in range(14):
             xs = [axis.x(tick.time) for tick in axis.ticks()]
-            self.assertTrue(all(second - first > 60 for first, second in zip(xs, xs[1:], strict=False)), xs)
+            self.assertTrue(all(second - first > 60 for first, second in pairwise(xs)), xs)
             axis.zoom(0.55, 350)
 
 

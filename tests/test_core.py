@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import unittest
 
 import msgspec
@@ -87,10 +88,8 @@ class PageTest(unittest.TestCase):
         raw = bytearray(encode_page(listing))
         at = data.draw(st.integers(0, len(raw) - 1))
         raw[at] ^= data.draw(st.integers(1, 255))
-        try:
+        with contextlib.suppress(DamageError):
             Page(bytes(raw)).entries()
-        except DamageError:
-            pass
 
     def test_names_that_lead_elsewhere_are_refused(self) -> None:
         for bad in (b"..", b".", b"", b"a/b", b"/etc"):

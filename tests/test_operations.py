@@ -174,8 +174,12 @@ class CaptureTest(GoodTideTest):
         for number in range(6):
             self.write(f"{number}.bin", random.Random(number).randbytes(1_500_000))
         store = self.new_store()
-        seen: list[Progress] = []
-        steering = Steering(lambda progress: (seen.append(progress), steering.stop() if progress.files_done >= 3 else None) and None)
+
+        def stop_at_the_third(progress: Progress) -> None:
+            if progress.files_done >= 3:
+                steering.stop()
+
+        steering = Steering(stop_at_the_third)
         with mock.patch("good_tide.operations.capture._REPORT_SECONDS", 0), self.assertRaises(StoppedError):
             self.snap(store, 0, MACHINE, steering)
         self.assertEqual(store.snapshots()[0], [])

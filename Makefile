@@ -6,7 +6,7 @@ APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libg
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
-.PHONY: venv demo test check bench clean system-demo system-test
+.PHONY: venv pictures demo test check bench clean system-demo system-test
 
 venv: .venv/ready
 
@@ -42,3 +42,7 @@ bench: venv
 
 clean:
 	rm -rf .venv build src/*.egg-info
+
+# The README's pictures, from the demo made anew at a made-up home.
+pictures: venv
+	$(BIN)/python tools/pictures.py docs/screenshots

@@ -1,0 +1,216 @@
+"""Ours against the operating system's own tools, in turn in the same run; medians and ratios.
+
+``BENCH=full`` measures the large sizes. Data are seeded and made anew in a temporary folder.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Silent
+from good_tide.core.records import Machine
+from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.stores import create_at, open_at, synced_catalog
+from good_tide.storage.chunker import Chunker
+
+FULL = os.environ.get("BENCH") == "full"
+LARGE_MB = 3000 if FULL else 600
+SMALL_FILES = 300_000 if FULL else 30_000
+SNAPSHOTS = 5000 if FULL else 500
+ROUNDS = 3
+MACHINE = Machine("be" * 16, "bench")
+SEAL = "openssl enc -aes-256-ctr -pass pass:x -pbkdf2"
+
+
+def make_large(root: Path) -> None:
+    """Files of 100 MB: half text, half noise, each tenth a copy of an earlier one."""
+    rng = np.random.default_rng(5)
+    words = [bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8)) for length in rng.integers(2, 10, size=5000)]
+    weights = 1 / np.arange(1, 5001)
+    root.mkdir()
+    for number in range(LARGE_MB // 100):
+        target = root / f"file {number:02d}.bin"
+        if number % 10 == 9:
+            shutil.copy(root / f"file {number - 5:02d}.bin", target)
+            continue
+        half = 50_000_000
+        picks = rng.choice(5000, size=half // 4, p=weights / weights.sum())
+        target.write_bytes(b" ".join([words[pick] for pick in picks.tolist()])[:half] + rng.bytes(half))
+
+
+def make_small(root: Path) -> None:
+    """Files of about 250 bytes of text, a hundred in a folder."""
+    rng = np.random.default_rng(3)
+    words = [bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8)) for length in rng.integers(2, 10, size=5000)]
+    for folder in range(SMALL_FILES // 100):
+        here = root / f"part {folder % 50}" / f"folder {folder}"
+        here.mkdir(parents=True)
+        for number in range(100):
+            picks = rng.integers(0, 5000, size=int(rng.integers(10, 70)))
+            (here / f"note {number}.txt").write_bytes(b" ".join([words[pick] for pick in picks.tolist()]))
+
+
+def shell(command: str) -> None:
+    """Run a pipeline, failing loudly."""
+    subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], check=True)
+
+
+def program(*words: str | Path) -> None:
+    """Run the command line in a process of its own."""
+    subprocess.run([sys.executable, "-m", "good_tide", *map(str, words)], check=True, stdout=subprocess.DEVNULL)
+
+
+def timed(act: Callable[[], None]) -> float:
+    """Seconds of one call."""
+    begun = time.perf_counter()
+    act()
+    return time.perf_counter() - begun
+
+
+def pair(
+    ours: Callable[[], None], reference: Callable[[], None], before: Callable[[], None] = lambda: None, rounds: int = ROUNDS
+) -> tuple[float, float]:
+    """Median seconds of ours and of the reference, taken in turn."""
+    mine, theirs = [], []
+    for _ in range(rounds):
+        before()
+        mine.append(timed(ours))
+        theirs.append(timed(reference))
+    return statistics.median(mine), statistics.median(theirs)
+
+
+def show(work: str, ours: str, reference: str, ratio: float | None, reach: str) -> None:
+    """One line of the table."""
+    print(f"| {work} | {ours} | {reference} | {'' if ratio is None else f'{ratio:.2f}'} | {reach} |", flush=True)
+
+
+def first_snapshot(base: Path, source: Path, work: str, reach: str) -> Path:
+    """First encrypted snapshot against tar, zstd and openssl. Returns the store."""
+    store, secret, archive = base / f"store {source.name}", base / "secret", base / f"{source.name}.archive"
+    secret.write_text("bench passphrase")
+
+    def fresh() -> None:
+        shutil.rmtree(store, ignore_errors=True)
+        program("store", "create", store, "--passphrase-file", secret)
+        shell(f"tar c -C '{source}' . > /dev/null")
+
+    ours, theirs = pair(
+        lambda: program("snapshot", "--store", store, "--folder", source, "--passphrase-file", secret),
+        lambda: shell(f"tar c -C '{source}' . | zstd -3 -T2 -q | {SEAL} -out '{archive}' && sync '{archive}'"),
+        fresh,
+    )
+    show(work, f"{ours:.1f} s", f"{theirs:.1f} s", ours / theirs, reach)
+    mine = sum(path.stat().st_size for path in store.rglob("*") if path.is_file())
+    show(f"{work}: size", f"{mine / 1e6:.1f} MB", f"{archive.stat().st_size / 1e6:.1f} MB", mine / archive.stat().st_size, reach)
+    return store
+
+
+def restore_all(base: Path, source: Path, store: Path) -> None:
+    """Full verified restore against openssl, zstd and tar."""
+    out, other, archive = base / "out", base / "other", base / f"{source.name}.archive"
+
+    def fresh() -> None:
+        shutil.rmtree(out, ignore_errors=True)
+        shutil.rmtree(other, ignore_errors=True)
+        other.mkdir()
+
+    ours, theirs = pair(
+        lambda: program(
+            "restore", "--store", store, "--snapshot", "latest", "--path", source, "--into", out, "--passphrase-file", base / "secret"
+        ),
+        lambda: shell(f"{SEAL} -d -in '{archive}' | zstd -d -q | tar x -C '{other}' && sync -f '{other}'"),
+        fresh,
+    )
+    show("full restore, verified", f"{ours:.1f} s", f"{theirs:.1f} s", ours / theirs, "1.3")
+    fresh()
+
+
+def unchanged(source: Path, base: Path, store: Path) -> None:
+    """A snapshot of unchanged small files against find."""
+    ours, theirs = pair(
+        lambda: program("snapshot", "--store", store, "--folder", source, "--passphrase-file", base / "secret"),
+        lambda: shell(f"find '{source}' -printf '%s %T@ %i\\n' > /dev/null"),
+    )
+    show(f"unchanged re-snapshot, {SMALL_FILES:,} small files", f"{ours:.2f} s", f"{theirs:.2f} s", ours / theirs, "5")
+
+
+def insertion(base: Path) -> None:
+    """1 MB inserted at the front of a large file; and chunking alone."""
+    size = 1_000_000_000 if FULL else 200_000_000
+    folder = base / "one"
+    folder.mkdir()
+    content = np.random.default_rng(1).bytes(size)
+    (folder / "large").write_bytes(content)
+    create_at(base / "one store", None)
+    store = open_at(base / "one store", None)
+    for hour, data in enumerate((content, os.urandom(1_000_000) + content)):
+        (folder / "large").write_bytes(data)
+        clock = SetClock(Nanoseconds((1_790_000_000 + hour * 3600) * SECOND))
+        taken = capture(store, CaptureRequest((folder,), MACHINE), clock, Silent(), base / "state")
+    share = 100 * taken.record.tally.new_bytes / size
+    show(f"1 MB inserted into {size / 1e6:.0f} MB", f"{share:.2f} % new", "", None, "1 % at 1 GB")
+    array = np.frombuffer(content, dtype=np.uint8)
+    chunker = Chunker(b"k" * 32)
+    rate = size / 1e6 / statistics.median(timed(lambda: [*chunker.lengths(array, True)] and None) for _ in range(ROUNDS))
+    show("chunking, one core", f"{rate:.0f} MB/s", "", None, "at least 400")
+
+
+def lifelines(base: Path) -> None:
+    """Lifelines of a folder with 500 entries over many snapshots."""
+    folder = base / "desk"
+    folder.mkdir()
+    for number in range(500):
+        (folder / f"file {number:03d}.txt").write_text(f"{number}")
+    create_at(base / "long store", None)
+    store = open_at(base / "long store", None)
+    for hour in range(SNAPSHOTS):
+        for change in range(3):
+            (folder / f"file {(hour * 7 + change * 131) % 500:03d}.txt").write_text(f"{hour}")
+        clock = SetClock(Nanoseconds((1_700_000_000 + hour * 3600) * SECOND))
+        capture(store, CaptureRequest((folder,), MACHINE), clock, Silent(), base / "state")
+    catalog, _ = synced_catalog(store, base / "cache")
+    number = catalog.folder(MACHINE.id, os.fsencode(folder))
+    assert number is not None
+    times = [timed(lambda: [*catalog.lifelines(number)] and None) for _ in range(7)]
+    show(f"lifelines, 500 entries over {SNAPSHOTS:,} snapshots", f"{statistics.median(times) * 1000:.0f} ms", "", None, "150 ms")
+    catalog.close()
+
+
+def main() -> None:
+    """Print the table."""
+    base = Path(tempfile.mkdtemp(prefix="good-tide-bench-"))
+    for name in ("XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME"):
+        os.environ[name] = str(base / name.lower())
+    try:
+        print("| work | ours | reference | ratio | reach |\n|---|---|---|---|---|")
+        make_large(base / "large")
+        store = first_snapshot(base, base / "large", f"first snapshot, {LARGE_MB / 1000:.1f} GB mixed", "1.0")
+        restore_all(base, base / "large", store)
+        shutil.rmtree(store)
+        shutil.rmtree(base / "large")
+        make_small(base / "small")
+        store = first_snapshot(base, base / "small", f"first snapshot, {SMALL_FILES:,} small files", "2.5; size 1.1")
+        unchanged(base / "small", base, store)
+        insertion(base)
+        lifelines(base)
+        children = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+        show("peak memory of any command", f"{children:.0f} MiB", "", None, "400 MB")
+    finally:
+        shutil.rmtree(base, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -15,6 +15,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
+import hypothesis
+
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Control, Silent
@@ -25,6 +27,9 @@ from good_tide.operations.restore_work import RestoreReport, carry_out
 from good_tide.operations.restoring import Existing, Wish, plan_restore
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
+
+hypothesis.settings.register_profile("steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True)
+hypothesis.settings.load_profile("steady")
 
 CHEAP = Cost(memory_kib=64, passes=1, lanes=1)
 PASSPHRASE = "tide and time"

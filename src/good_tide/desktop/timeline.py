@@ -49,6 +49,8 @@ class TimelinePlace(QWidget):
         self._find.setPlaceholderText("Find a name anywhere in time")
         self._find.setFixedWidth(260)
         self._find.setClearButtonEnabled(True)
+        for clear in self._find.findChildren(QToolButton):
+            clear.setAccessibleName("Clear the search")
         self._found = QListWidget()
         self._found.setAccessibleName("Names found")
         self._found.hide()

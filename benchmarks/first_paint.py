@@ -1,0 +1,29 @@
+"""Seconds from the start of a process to the first full paint of the window: ``first_paint.py SETTINGS START``."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+from good_tide.desktop.application import make_application, wait_until
+from good_tide.desktop.window import MainWindow
+from good_tide.operations.workplace import this_workplace
+from good_tide.protocol.sockets import agent_socket
+
+
+def main() -> None:
+    """Open the window, wait for history and rows, paint them."""
+    settings = Path(sys.argv[1])
+    _, look = make_application("light")
+    window = MainWindow(look, agent_socket(this_workplace().runtime, settings), settings)
+    window.show()
+    window.start()
+    wait_until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))
+    window.grab()
+    print(time.time() - float(sys.argv[2]))
+    window.close()
+
+
+if __name__ == "__main__":
+    main()

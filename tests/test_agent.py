@@ -22,6 +22,7 @@ from good_tide.operations.stores import synced_catalog
 from good_tide.operations.workplace import Workplace, load_job, save_job
 from good_tide.protocol.messages import Detail, Finished, FolderView, Found, JournalEntry, Overview, PlanView, Request, encode, raw
 from good_tide.protocol.sockets import agent_socket
+from good_tide.storage.store import open_store
 from tests.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest
 
 
@@ -130,6 +131,12 @@ class AgentTest(GoodTideTest):
         self.assertEqual(self.ask("detail", path="!!", seq="x")["code"], 2)  # type: ignore[index]
         self.assertEqual(self.ask("detail", path=os.fsencode(self.work / "plan.txt"), seq=99)["code"], 2)  # type: ignore[index]
         self.assertEqual(Path(agent_socket(self.here.runtime, self.settings)).stat().st_mode & 0o777, 0o600)
+
+    def test_snapshots_taken_by_others_are_noticed(self) -> None:
+        self.snap(open_store(self.folder / "store", PASSPHRASE), 3)
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        self.assertEqual(len(overview.tide), 3)
 
     def test_disk_away_and_locked(self) -> None:
         store = Path(self.folder / "store")

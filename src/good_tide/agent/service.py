@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import threading
 from pathlib import Path
@@ -81,7 +82,7 @@ class Agent:
         self._timer: threading.Timer | None = None
         self._worker = Worker(lambda method, value: self._server.notify(method, value))
         handlers = {
-            "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, threading.get_native_id()),
+            "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, os.getpid()),
             "overview": lambda raw: self.overview(),
             "folder": lambda raw: self.folder(msgspec.json.decode(raw, type=_Path).path),
             "detail": lambda raw: self.detail(msgspec.json.decode(raw, type=_PathAt)),

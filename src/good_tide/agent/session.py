@@ -48,7 +48,7 @@ class Session:
                 self._store = self._catalog = None
             return "away"
         try:
-            self.store()
+            self.sync()
         except WrongPassphraseError:
             return "locked"
         except GoodTideError as error:
@@ -98,7 +98,7 @@ class Session:
         return self._catalog
 
     def sync(self) -> None:
-        """Take notice of snapshots that were added."""
+        """Take notice of snapshots that were added, by this agent or by others; cheap when there are none."""
         self.damage = [str(error) for error in self.catalog().sync(self.store())]
 
     def tide(self) -> list[TidePoint]:

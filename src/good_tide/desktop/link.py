@@ -73,6 +73,7 @@ class AgentLink(QObject):
         self._waiting.clear()
         self._buffer.clear()
         self.lost.emit()
+        QTimer.singleShot(_RETRY_MS, self.open)
 
     def _on_error(self, error: object) -> None:
         if self._up:
@@ -84,7 +85,9 @@ class AgentLink(QObject):
         if not self._started:
             self._started = True
             command = [sys.executable, "-m", "good_tide", "agent", "--settings", str(self._settings), "--while-used"]
-            subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+            subprocess.Popen(
+                command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
         QTimer.singleShot(_RETRY_MS, self.open)
 
     def ask(

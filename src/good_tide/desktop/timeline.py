@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from good_tide.core.words import printable, time_words
 from good_tide.desktop.icons import icon
@@ -82,7 +82,9 @@ class TimelinePlace(QWidget):
         hint = (
             "← → snapshot     Alt+← → change of the selected     ↑ ↓ row     Enter opens, Backspace goes up     Ctrl+wheel zooms, drag pans"
         )
-        left.addWidget(label(hint, "quiet"))
+        keys = label(hint, "quiet")
+        keys.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        left.addWidget(keys)
         left.addWidget(self.restore_list)
         right = QFrame()
         right.setObjectName("card")

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QMainWindow,
     QProgressBar,
+    QSizePolicy,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
@@ -245,7 +246,7 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(900, 560)
         self.look = look
-        self.overview = Overview("no-job")
+        self.overview = Overview("unknown")
         self.link = AgentLink(socket, settings, self)
         self.timeline = TimelinePlace(look, self.link)
         self.coverage, self.stores = CoveragePlace(look), StoresPlace(look)
@@ -271,7 +272,10 @@ class MainWindow(QMainWindow):
         head.setObjectName("head")
         head.setFixedHeight(52)
         self._sentence.setStyleSheet("font-weight: 600;")
-        row = line(self._sign, self._sentence, self._detail, self.take, stretch=3, spacing=10)
+        self._detail.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row = line(self._sign, self._sentence, spacing=10)
+        row.addWidget(self._detail, 1)
+        row.addWidget(self.take)
         row.setContentsMargins(20, 0, 16, 0)
         head.setLayout(row)
         rail = QFrame()
@@ -368,7 +372,6 @@ class MainWindow(QMainWindow):
         self._show_status(Status(Mood.HARM, "The agent has gone.", "Starting it again…"))
         self.work_strip.show_work(None)
         self.take.setEnabled(False)
-        self.link.open()
 
     def ask_overview(self) -> None:
         """Bring everything up to date."""

@@ -429,6 +429,7 @@ class _Run:
         if not force and now - self._reported < _REPORT_SECONDS:
             return
         self._reported = now
+        self._control.checkpoint()
         total = self._last.record.tally if self._last else Tally()
         self._control.report(
             Progress(phase, self._files, total.files, max(self._bytes, self._bytes_read_ahead), total.bytes, os.fsdecode(self._current))

@@ -217,7 +217,7 @@ class StateTest(GoodTideTest):
         window.link.lost.connect(lambda: states.append(window._sentence.text()))
         first.end()
         thread.join()
-        self.until(lambda: "Last snapshot" in window._sentence.text() and bool(states))
+        self.until(lambda: "last snapshot" in window._sentence.text().lower() and bool(states))
         self.assertEqual(states, ["The agent has gone."])
         greetings: list[Hello] = []
         window.link.ask("hello", None, Hello, greetings.append)

@@ -191,7 +191,7 @@ def snapshot(
     request = CaptureRequest(folders, here.machine, label, moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
-        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small)
+        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.count() else None)
         take_into_catalog(store, catalog, taken)
     record, tally = taken.record, taken.record.tally
     left_out = [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out]

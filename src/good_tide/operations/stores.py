@@ -98,6 +98,10 @@ def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError
 
 
 def take_into_catalog(store: Store, catalog: Catalog, snapshot: Snapshot) -> None:
-    """After a snapshot: bring the catalog up to date, unless that would take long."""
-    if snapshot.record.tally.changed_files <= _SMALL_CHANGE_FILES:
+    """After a snapshot: bring the catalog up to date, unless that would take long.
+
+    It takes long when many files changed, and when the catalog has not seen the snapshots before this one.
+    """
+    behind = len(store.snapshot_names()) - catalog.count()
+    if snapshot.record.tally.changed_files <= _SMALL_CHANGE_FILES and (behind <= 1 or snapshot.record.tally.files <= _SMALL_CHANGE_FILES):
         catalog.sync(store)

@@ -252,6 +252,11 @@ class Catalog:
             parts.append(name)
         return b"/".join(reversed(parts))
 
+    def count(self) -> int:
+        """How many snapshots it has taken in."""
+        with self._lock:
+            return int(self._db.execute("SELECT count(*) FROM snapshot").fetchone()[0])
+
     def stored_small(self, digest: ContentDigest) -> Extent | None:
         """Where a small file with this content lies in the store, if the catalog knows."""
         query = "SELECT chunk, offset, size FROM span WHERE identity = ? AND kind = 'f' AND chunk IS NOT NULL LIMIT 1"

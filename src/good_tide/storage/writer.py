@@ -59,10 +59,12 @@ class WriteSession:
     """One run of adding to a store. Use as a context manager; leaving it without ``publish`` keeps finished packs.
 
     :param owner: begins the names of temporary files; two sessions at once must have different ones.
+    :param pack_bytes: size at which a pack is finished; ``PACK_BYTES`` if not given.
     """
 
-    def __init__(self, store: Store, owner: str, pack_bytes: int = PACK_BYTES) -> None:
-        self._store, self._owner, self._pack_bytes = store, owner, pack_bytes
+    def __init__(self, store: Store, owner: str, pack_bytes: int | None = None) -> None:
+        self._store, self._owner = store, owner
+        self._pack_bytes = PACK_BYTES if pack_bytes is None else pack_bytes
         self._room = _Room(_IN_FLIGHT_BYTES)
         self._workers = ThreadPoolExecutor(_WORKERS, thread_name_prefix="prepare")
         self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")

@@ -8,6 +8,7 @@ import shutil
 import socket
 import subprocess
 import sys
+from concurrent.futures import Future
 from pathlib import Path
 from unittest import mock
 
@@ -21,14 +22,17 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.records import SnapshotRecord
-from good_tide.operations.browse import entry_at, tidy
+from good_tide.operations import reading_ahead
+from good_tide.operations.browse import contents, entry_at, tidy
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.history import path_history
 from good_tide.operations.previewing import compare_with_disk, preview
+from good_tide.operations.reading_ahead import Batch, ReadAhead
 from good_tide.operations.restoring import Existing, Wish, plan_restore
 from good_tide.operations.set_aside import RECORD_FILE, undo
 from good_tide.operations.stores import synced_catalog
 from good_tide.operations.verifying import verify
+from good_tide.source.small_files import Expected, SmallRead
 from good_tide.storage.runs import RunLock
 from good_tide.storage.writer import WriteSession
 from tests.base import HOUR, MACHINE, T0, GoodTideTest, as_ordinary_person, tree
@@ -68,7 +72,7 @@ class CaptureTest(GoodTideTest):
             self.write(f"b/{number}.bin", random.Random(number).randbytes(90_000))
         store = self.new_store()
         first = self.snap(store)
-        with mock.patch("good_tide.operations.capture._UNTRUSTED_NS", 0):
+        with mock.patch("good_tide.operations.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.small_files.UNTRUSTED_NS", 0):
             second = self.snap(store, 1)
         self.assertEqual((second.record.tally.changed_files, second.record.tally.new_bytes), (0, 0))
         third = self.snap(store, 2)
@@ -186,6 +190,58 @@ class CaptureTest(GoodTideTest):
         taken = self.snap(store, 1)
         self.assertLess(taken.record.tally.new_bytes, 7_000_000)
         self.assertTrue(verify(store, True, Silent()).ok)
+
+
+class ReadAheadTest(GoodTideTest):
+    """Small files read by the helper process come out as those read here, whatever happens to it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for number in range(60):
+            self.write(f"part {number % 6}/note {number}.txt", f"{number}" * (number + 1))
+        os.setxattr(self.work / "part 1" / "note 1.txt", "user.cue", b"LX 14")
+        self.write("empty")
+
+    def test_the_helper_reads_the_same(self) -> None:
+        store = self.new_store()
+        with (
+            mock.patch.object(reading_ahead, "_WORTH_A_HELPER", 5),
+            mock.patch.object(reading_ahead, "_Helper", side_effect=reading_ahead._Helper) as helper,
+        ):
+            taken = self.snap(store)
+        self.assertEqual(helper.call_count, 1)
+        self.assertEqual((taken.record.tally.files, taken.record.tally.changed_files, taken.gaps), (61, 61, 0))
+        self.restore(store, taken, self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
+
+    def test_a_helper_that_dies_loses_nothing(self) -> None:
+        real = reading_ahead._Helper.ask
+
+        def ask_and_kill(helper: reading_ahead._Helper, folder: int, files: list[Expected]) -> Future[SmallRead | None]:
+            helper._process.kill()
+            return real(helper, folder, files)
+
+        with mock.patch.object(reading_ahead, "_WORTH_A_HELPER", 5), mock.patch.object(reading_ahead._Helper, "ask", ask_and_kill):
+            taken = self.snap(self.new_store())
+        self.assertEqual((taken.record.tally.files, taken.gaps), (61, 0))
+
+    def test_files_that_change_before_the_helper_comes_are_read_with_care(self) -> None:
+        real = ReadAhead.read
+
+        def change_first(ahead: ReadAhead, folder: int, files: list[Expected]) -> Batch:
+            for name, *_ in files:
+                if name == b"note 2.txt":
+                    (self.work / "part 2" / "note 2.txt").write_text("longer than it was before")
+                elif name == b"note 3.txt":
+                    (self.work / "part 3" / "note 3.txt").unlink()
+            return real(ahead, folder, files)
+
+        with mock.patch.object(ReadAhead, "read", change_first):
+            store = self.new_store()
+            taken = self.snap(store)
+        self.assertEqual([(item.path[-10:], item.reason) for item in taken.record.left_out], [(b"note 3.txt", "vanished")])
+        found = {where[-10:]: entry for where, entry in contents(store, taken, None, True)}
+        self.assertEqual(found[b"note 2.txt"].stat.size, len("longer than it was before"))
 
 
 class HistoryTest(GoodTideTest):

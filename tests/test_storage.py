@@ -9,6 +9,7 @@ import secrets
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 from unittest import mock
@@ -19,11 +20,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
+from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Silent
 from good_tide.crypto.slots import Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
 from good_tide.operations.verifying import verify
 from good_tide.storage.chunker import Chunker, ChunkSizes
 from good_tide.storage.header import create_store, read_header, unlock
+from good_tide.storage.index import ChunkIndex
+from good_tide.storage.packs import PackTable
 from good_tide.storage.place import LocalPlace, Place
 from good_tide.storage.store import Store, open_store
 from good_tide.storage.writer import WriteSession
@@ -398,3 +402,41 @@ class InvariantTest(GoodTideTest):
         self.assertLess(taken.record.tally.new_bytes, 9_000_000)
         self.assertTrue(verify(self.memory_store(place, keys), True, Silent()).ok)
         self.assertEqual(taken.record.time, T0 + 3600 * 10**9)
+
+
+class ChunkIndexTest(GoodTideTest):
+    def test_threads_find_every_chunk_while_others_add(self) -> None:
+        def table(number: int) -> PackTable:
+            ids = random.Random(number).randbytes(32 * 40)
+            lengths = np.full(40, 100, dtype="<u4").tobytes()
+            return PackTable(PackId(number.to_bytes(16, "big")), 0, ids, lengths, lengths, bytes(40))
+
+        tables = [table(number) for number in range(300)]
+        index = ChunkIndex()
+        index.add(tables[:1])
+        missed: list[int] = []
+
+        def look(seed: int) -> None:
+            chance = random.Random(seed)
+            while not finished.is_set():
+                there = chance.randrange(len(index.tables))
+                if index.find(next(tables[there].chunk_ids())) is None:
+                    missed.append(there)
+
+        finished = threading.Event()
+        interval = sys.getswitchinterval()
+        sys.setswitchinterval(1e-6)
+        self.addCleanup(sys.setswitchinterval, interval)
+        threads = [threading.Thread(target=look, args=(seed,)) for seed in range(4)]
+        for thread in threads:
+            thread.start()
+        try:
+            for one in tables[1:]:
+                index.add([one])
+                index.find(next(one.chunk_ids()))
+        finally:
+            finished.set()
+            for thread in threads:
+                thread.join()
+        self.assertEqual(missed, [])
+        self.assertEqual(len(index), 300 * 40)

@@ -191,8 +191,8 @@ def snapshot(
     request = CaptureRequest(folders, here.machine, label, moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
-        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.count() else None)
-        take_into_catalog(store, catalog, taken)
+        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.names() else None)
+        take_into_catalog(store, catalog)
     record, tally = taken.record, taken.record.tally
     left_out = [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out]
     if as_json:

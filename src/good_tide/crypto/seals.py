@@ -21,6 +21,8 @@ from good_tide.core.identifiers import DIGEST_BYTES, ChunkId, ContentDigest
 
 TAG_BYTES = 16
 SECRET_BYTES = 32
+SMALL_PREFIX = b"S"
+"""Goes before a small file's content in its digest, so that no list of extents can stand for it."""
 _SEALS_KEPT = 512
 
 
@@ -91,7 +93,7 @@ class StoreKeys:
         self._seals: dict[tuple[str, bytes], Seal] = {}
         self._make: Callable[[bytes], Seal] = EncryptingSeal if encrypted else OpenSeal
         self._chunk_key = derive(identity, b"chunk identity")
-        self._digest_key = derive(identity, b"content digest")
+        self.digest_key = derive(identity, b"content digest")
         self.border_secret = derive(identity, b"chunk borders")
 
     def seal_for(self, kind: str, name: bytes) -> Seal:
@@ -109,7 +111,17 @@ class StoreKeys:
 
     def digest(self, content: bytes | memoryview) -> ContentDigest:
         """Content digest of a file that is stored as part of a block, or of the list that stands for a larger one."""
-        return ContentDigest(blake3.blake3(content, key=self._digest_key).digest(length=DIGEST_BYTES))
+        return ContentDigest(blake3.blake3(content, key=self.digest_key).digest(length=DIGEST_BYTES))
+
+
+def digest_with(key: bytes) -> Callable[[bytes], bytes]:
+    """The content digest of a small file, for a process that has the digest key and nothing else of a store."""
+    keyed, length = blake3.blake3, DIGEST_BYTES
+
+    def digest(content: bytes) -> bytes:
+        return keyed(SMALL_PREFIX + content, key=key).digest(length=length)
+
+    return digest
 
 
 def derive(secret: bytes, purpose: bytes, salt: bytes = b"") -> bytes:

@@ -7,20 +7,23 @@ import grp
 import os
 import pwd
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
+from types import TracebackType
+from typing import Self
 
 import msgspec
 import numpy as np
 
-from good_tide.core.clock import SECOND, Clock
-from good_tide.core.entries import Entry, Extent, ExtentLike, Extra, Kind, Reason, Stat
+from good_tide.core.clock import Clock
+from good_tide.core.entries import Entry, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import ChunkId, ContentDigest, Nanoseconds
+from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
 from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
+from good_tide.operations.small_files import UNTRUSTED_NS, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.source.folders import (
     Found,
     data_segments,
@@ -35,7 +38,7 @@ from good_tide.source.folders import (
     stat_of,
 )
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, FileStreamer, Part, small_digest
+from good_tide.storage.content import SMALL_FILE_BYTES, FileStreamer, Part, small_digest
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
@@ -46,13 +49,7 @@ _DEEPEST = 400
 _TRIES = 3
 """How often a file that changes while it is read is read."""
 
-_UNTRUSTED_NS = 2 * SECOND
-"""A file changed more recently than this when it is read could change again without its change time showing it
-(exFAT keeps two seconds, ext4 a few milliseconds); it is read again by the next run."""
-
 _REPORT_SECONDS = 0.1
-
-StoredSmall = Callable[[ContentDigest], Extent | None]
 
 
 class CaptureRequest(msgspec.Struct, frozen=True):
@@ -91,8 +88,8 @@ def capture(
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
-        with WriteSession(store, owner) as session:
-            return _Run(store, session, control, last, stored_small).take(folders, request, moment)
+        with WriteSession(store, owner) as session, _Run(store, session, control, last, stored_small) as run:
+            return run.take(folders, request, moment)
 
 
 def last_snapshot(store: Store, machine: str) -> Snapshot | None:
@@ -126,23 +123,28 @@ class _Run:
         self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None
     ) -> None:
         self._store, self._session, self._control, self._last = store, session, control, last
-        self._stored_small = stored_small
+        self._small = SmallFiles(store, session, stored_small, self._file_or_gap)
         self._queue = DraftQueue(session, store.keys)
-        self._blocks = BlockBuilder(session)
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
         self._store_place = self._place_of_store()
         self._left_out: list[LeftOut] = []
         self._unsteady: list[bytes] = []
         self._owners: dict[str, str] = dict(last.record.owners) if last else {}
         self._links: dict[tuple[int, int], LateEntry | Entry] = {}
-        self._small: dict[ContentDigest, ExtentLike] = {}
-        self._files = self._folders = self._bytes = self._changed = 0
+        self._files = self._folders = self._bytes = 0
         self._bytes_read_ahead = 0
         self._current = b""
         self._seen_owners: set[tuple[int, int]] = set()
-        self._trust_before = time.time_ns() - _UNTRUSTED_NS
+        self._trust_before = time.time_ns() - UNTRUSTED_NS
         self._started = time.monotonic()
         self._reported = 0.0
+
+    def __enter__(self) -> Self:
+        self._small.__enter__()
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._small.__exit__(kind, error, trace)
 
     def _place_of_store(self) -> tuple[int, int] | None:
         with contextlib.suppress(OSError):
@@ -157,7 +159,7 @@ class _Run:
         for folder in folders:
             draft = self._root(os.fsencode(folder), before.get(os.fsencode(folder)))
             drafts.append(draft)
-        self._blocks.flush()
+        self._small.finish()
         self._session.settle()
         self._queue.drain()
         self._report("Writing", force=True)
@@ -167,10 +169,10 @@ class _Run:
 
     def _record(self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int) -> SnapshotRecord:
         tally = Tally(
-            self._files,
+            self._files + self._small.files,
             self._folders,
-            self._bytes,
-            self._changed + self._queue.changed_files,
+            self._bytes + self._small.bytes,
+            self._small.changed + self._queue.changed_files,
             new,
             stored,
             time.monotonic() - self._started,
@@ -226,8 +228,18 @@ class _Run:
         draft = FolderDraft()
         for miss in missed:
             draft.add(self._leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
+        small: list[Fresh] = []
         for item in found:
-            draft.add(self._item(item, path, handle, known.get(item.name), depth))
+            before_item = known.get(item.name) if known else None
+            if is_small(item) and not _is_same(item, before_item):
+                self._note_owner(item.info)
+                small.append((item, before_item))
+            else:
+                draft.add(self._item(item, path, handle, before_item, depth))
+        if small:
+            self._current = path
+            self._small.read(draft, path, handle, small)
+            self._report("Reading")
         self._queue.finished(draft)
         return draft
 
@@ -295,16 +307,23 @@ class _Run:
             return self._sub_folder(item, path, handle, before, depth)
         if item.kind is None:
             return self._leave_out(item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device")
+        if before is not None and _is_same(item, before):
+            if item.kind is Kind.FILE:
+                self._files += 1
+                self._bytes += item.info.st_size
+            return before
+        self._note_owner(item.info)
+        if item.kind is Kind.FILE:
+            return self._file_or_gap(item, path, handle, before)
         try:
-            if before is not None and before.kind is item.kind and before.stat == stat_of(item.info) and not before.extra.unsteady:
-                if item.kind is Kind.FILE:
-                    self._files += 1
-                    self._bytes += item.info.st_size
-                return before
-            self._note_owner(item.info)
-            if item.kind is Kind.LINK:
-                target = read_link(item.text, handle)
-                return Entry(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
+            target = read_link(item.text, handle)
+        except OSError as error:
+            return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
+        return Entry(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
+
+    def _file_or_gap(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
+        """A file, or its place in the listing when it cannot be read."""
+        try:
             return self._file(item, path, handle, before)
         except OSError as error:
             return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
@@ -347,7 +366,8 @@ class _Run:
             stat = self._stat_as_read(info, sum(part.length for part in parts))
             entry = LateEntry(item.name, Kind.FILE, parts, stat=stat, extra=extra, before=None if before is None else before.digest)
         else:
-            entry = self._small_file(item.name, content, self._stat_as_read(info, len(content)), extra, before)
+            stat = self._stat_as_read(info, len(content))
+            entry = self._small.entry(item.name, content, small_digest(self._store.keys, content), stat, extra, before)
         self._files += 1
         self._bytes += entry.stat.size
         if info.st_nlink > 1:
@@ -364,7 +384,7 @@ class _Run:
 
     def _stat_as_read(self, info: os.stat_result, length: int) -> Stat:
         """Metadata with the size of what was read, and no change time where that could deceive."""
-        trusted = self._trust_before - info.st_ctime_ns > 0 or time.time_ns() - info.st_ctime_ns > _UNTRUSTED_NS
+        trusted = self._trust_before - info.st_ctime_ns > 0 or time.time_ns() - info.st_ctime_ns > UNTRUSTED_NS
         stat = stat_of(info, trusted)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
@@ -374,7 +394,7 @@ class _Run:
         ``info.st_size`` bytes are expected; it may have become longer or shorter.
         """
         if info.st_size <= SMALL_FILE_BYTES:
-            content = os.read(handle, SMALL_FILE_BYTES + 1)
+            content = os.read(handle, info.st_size + 1)
             if len(content) == info.st_size or (len(content) <= SMALL_FILE_BYTES and not os.read(handle, 1)):
                 return content, []
             info = os.fstat(handle)
@@ -383,25 +403,6 @@ class _Run:
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
             return os.pread(handle, SMALL_FILE_BYTES, 0), []
         return None, parts
-
-    def _small_file(self, name: bytes, content: bytes, stat: Stat, extra: Extra, before: Entry | None) -> Entry:
-        digest = small_digest(self._store.keys, content)
-        if before is not None and before.digest == digest:
-            return Entry(name, Kind.FILE, stat, digest, before.extents, extra)
-        self._changed += 1
-        if not content:
-            return Entry(name, Kind.FILE, stat, digest, (), extra)
-        part = self._small.get(digest)
-        if part is None:
-            part = self._small[digest] = self._known_small(digest, len(content)) or self._blocks.add(content, digest)
-        return Entry(name, Kind.FILE, stat, digest, (part,), extra)
-
-    def _known_small(self, digest: ContentDigest, length: int) -> Extent | None:
-        """Where the catalog says that this content lies, if the store still has that chunk."""
-        extent = self._stored_small(digest) if self._stored_small is not None else None
-        if extent is None or extent.chunk is None or extent.length != length or extent.chunk not in self._store.index:
-            return None
-        return extent
 
     def _tick(self, read: int) -> None:
         self._bytes_read_ahead += read
@@ -431,6 +432,10 @@ class _Run:
         self._reported = now
         self._control.checkpoint()
         total = self._last.record.tally if self._last else Tally()
-        self._control.report(
-            Progress(phase, self._files, total.files, max(self._bytes, self._bytes_read_ahead), total.bytes, os.fsdecode(self._current))
-        )
+        files, size = self._files + self._small.files, max(self._bytes, self._bytes_read_ahead) + self._small.bytes
+        self._control.report(Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current)))
+
+
+def _is_same(item: Found, before: Entry | None) -> bool:
+    """Whether a file or link is as the last snapshot has it, and was kept well there."""
+    return before is not None and before.kind is item.kind and before.stat == stat_of(item.info) and not before.extra.unsteady

@@ -52,12 +52,14 @@ class LateEntry:
 class FolderDraft:
     """A folder of the snapshot being made. ``pages`` is None until its listing is written."""
 
-    __slots__ = ("entries", "pages", "tickets")
+    __slots__ = ("entries", "pages", "tickets", "unread")
 
     def __init__(self, pages: tuple[ChunkId, ...] | None = None) -> None:
         self.entries: list[LateEntry | Entry] = []
         self.tickets: set[Ticket] = set()
         self.pages = pages
+        self.unread = 0
+        """Batches of its files that are not yet taken in."""
 
     def add(self, entry: LateEntry | Entry) -> None:
         """Add an entry, in any order."""
@@ -72,8 +74,8 @@ class FolderDraft:
 
     @property
     def ready(self) -> bool:
-        """Whether all chunks of its files are known."""
-        return all(ticket.chunk is not None for ticket in self.tickets)
+        """Whether all its files are read and their chunks known."""
+        return not self.unread and all(ticket.chunk is not None for ticket in self.tickets)
 
 
 class DraftQueue:

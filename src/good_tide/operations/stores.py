@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import DamageError
-from good_tide.core.records import Machine, Snapshot
+from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.place import LocalPlace
@@ -28,7 +28,7 @@ __all__ = [
 ]
 
 _SMALL_CHANGE_FILES = 20_000
-"""A snapshot with more changed files is not taken into the catalog at once, but when history is next asked for."""
+"""More changed files are not taken into the catalog at once, but when history is next asked for."""
 
 
 class StoreFacts(msgspec.Struct, frozen=True):
@@ -97,11 +97,11 @@ def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError
     return catalog, catalog.sync(store)
 
 
-def take_into_catalog(store: Store, catalog: Catalog, snapshot: Snapshot) -> None:
+def take_into_catalog(store: Store, catalog: Catalog) -> None:
     """After a snapshot: bring the catalog up to date, unless that would take long.
 
-    It takes long when many files changed, and when the catalog has not seen the snapshots before this one.
+    It takes long when many files changed in the snapshots that the catalog has not seen.
     """
-    behind = len(store.snapshot_names()) - catalog.count()
-    if snapshot.record.tally.changed_files <= _SMALL_CHANGE_FILES and (behind <= 1 or snapshot.record.tally.files <= _SMALL_CHANGE_FILES):
+    unseen = set(store.snapshot_names()) - catalog.names()
+    if sum(store.read_snapshot(name).record.tally.changed_files for name in unseen) <= _SMALL_CHANGE_FILES:
         catalog.sync(store)

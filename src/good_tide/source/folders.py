@@ -13,7 +13,7 @@ from typing import NamedTuple
 from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
 
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
+FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _ACLS = ("system.posix_acl_access", "system.posix_acl_default")
 _NO_ATTRIBUTES_HERE = (errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
 
@@ -45,7 +45,7 @@ def open_folder(name: str | bytes, inside: int | None = None) -> int:
 
 def open_file(name: str, inside: int) -> int:
     """A handle to read a file inside an open folder. A symbolic link is refused (``OSError``); a pipe does not block."""
-    return os.open(name, _FILE_FLAGS, dir_fd=inside)
+    return os.open(name, FILE_FLAGS, dir_fd=inside)
 
 
 def scan(handle: int) -> tuple[list[Found], list[Missed]]:
@@ -56,16 +56,17 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
     """
     found: list[Found] = []
     missed: list[Missed] = []
+    make, kinds, encode = tuple.__new__, _KINDS, os.fsencode
     with os.scandir(handle) as listing:
         for item in listing:
             text = item.name
-            name = os.fsencode(text)
+            name = encode(text)
             try:
                 info = item.stat(follow_symlinks=False)
             except OSError as error:
                 missed.append(Missed(name, reason_of(error), os.strerror(error.errno or 0)))
                 continue
-            found.append(Found(name, text, _KINDS.get(info.st_mode & 0o170000), info))
+            found.append(make(Found, (name, text, kinds.get(info.st_mode & 0o170000), info)))
     found.sort()
     return found, missed
 

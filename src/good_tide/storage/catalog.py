@@ -98,7 +98,7 @@ class Catalog:
         """
         present = store.snapshot_names()
         with self._lock:
-            known = {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
+            known = self.names()
             if known == set(present):
                 return []
             if known - set(present):
@@ -252,10 +252,10 @@ class Catalog:
             parts.append(name)
         return b"/".join(reversed(parts))
 
-    def count(self) -> int:
-        """How many snapshots it has taken in."""
+    def names(self) -> set[str]:
+        """Names of the snapshots it has taken in."""
         with self._lock:
-            return int(self._db.execute("SELECT count(*) FROM snapshot").fetchone()[0])
+            return {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
 
     def stored_small(self, digest: ContentDigest) -> Extent | None:
         """Where a small file with this content lies in the store, if the catalog knows."""

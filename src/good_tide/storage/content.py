@@ -10,7 +10,7 @@ import numpy as np
 
 from good_tide.core.entries import ExtentLike
 from good_tide.core.identifiers import ChunkId, ContentDigest
-from good_tide.crypto.seals import StoreKeys
+from good_tide.crypto.seals import SMALL_PREFIX, StoreKeys
 from good_tide.storage.chunker import Chunker
 from good_tide.storage.writer import Ticket, WriteSession
 
@@ -49,7 +49,7 @@ def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDige
 
 def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
     """Content digest of a file up to ``SMALL_FILE_BYTES``: over its bytes."""
-    return keys.digest(b"S" + content)
+    return keys.digest(SMALL_PREFIX + content)
 
 
 class BlockBuilder:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -42,22 +44,34 @@ def decode_tables(plain: bytes, file: str) -> list[PackTable]:
         raise DamageError(f"{file} is not an index", "Run verify on this store", file) from error
 
 
+class _Sorted(NamedTuple):
+    """The chunks of the first ``merged`` tables in the order of their identities' first eight bytes.
+
+    One value, exchanged as a whole: a look-up in one thread never sees half of what another has just merged.
+    """
+
+    merged: int
+    keys: NDArray[np.uint64]
+    rows: NDArray[np.int64]
+    """Number of the table, and of the chunk in it; one row a key."""
+
+
 class ChunkIndex:
-    """All chunks of a store. Kept as sorted arrays: about 60 bytes a chunk."""
+    """All chunks of a store. Kept as sorted arrays: about 60 bytes a chunk. Threads may add and look up at once."""
 
     def __init__(self) -> None:
         self.tables: dict[PackId, PackTable] = {}
         self._order: list[PackTable] = []
-        self._keys: NDArray[np.uint64] = np.empty(0, dtype=np.uint64)
-        self._rows: NDArray[np.int64] = np.empty((0, 2), dtype=np.int64)
-        self._sorted = 0
+        self._sorted = _Sorted(0, np.empty(0, dtype=np.uint64), np.empty((0, 2), dtype=np.int64))
+        self._merging = threading.Lock()
 
     def add(self, tables: Iterable[PackTable]) -> None:
         """Take in the tables of some packs; packs already known are skipped."""
-        for table in tables:
-            if table.pack not in self.tables:
-                self.tables[table.pack] = table
-                self._order.append(table)
+        with self._merging:
+            for table in tables:
+                if table.pack not in self.tables:
+                    self.tables[table.pack] = table
+                    self._order.append(table)
 
     def __len__(self) -> int:
         return sum(len(table) for table in self._order)
@@ -66,24 +80,31 @@ class ChunkIndex:
         """The known packs."""
         return iter(self._order)
 
-    def _sort(self) -> None:
-        """Merge tables added since the last look-up into the sorted arrays."""
-        fresh = self._order[self._sorted :]
-        keys = [np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64) for table in fresh]
-        rows = [np.stack((np.full(len(table), self._sorted + place), np.arange(len(table))), axis=1) for place, table in enumerate(fresh)]
-        all_keys = np.concatenate([self._keys, *keys])
-        all_rows = np.concatenate([self._rows, *rows])
-        order = np.argsort(all_keys, kind="stable")
-        self._keys, self._rows, self._sorted = all_keys[order], all_rows[order], len(self._order)
+    def _merged(self) -> _Sorted:
+        """The sorted chunks of all tables, those added since the last look-up merged in."""
+        known = self._sorted
+        if known.merged == len(self._order):
+            return known
+        with self._merging:
+            known = self._sorted
+            fresh = self._order[known.merged :]
+            keys = [np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64) for table in fresh]
+            rows = [
+                np.stack((np.full(len(table), number), np.arange(len(table))), axis=1) for number, table in enumerate(fresh, known.merged)
+            ]
+            all_keys = np.concatenate([known.keys, *keys])
+            all_rows = np.concatenate([known.rows, *rows])
+            order = np.argsort(all_keys, kind="stable")
+            self._sorted = _Sorted(known.merged + len(fresh), all_keys[order], all_rows[order])
+            return self._sorted
 
     def find(self, identity: ChunkId) -> Location | None:
         """Where a chunk lies, or None."""
-        if self._sorted < len(self._order):
-            self._sort()
+        _, keys, rows = self._merged()
         key = np.uint64(int.from_bytes(identity[:8], "big"))
-        at = int(np.searchsorted(self._keys, key))
-        while at < len(self._keys) and self._keys[at] == key:
-            table_number, number = self._rows[at].tolist()
+        at = int(np.searchsorted(keys, key))
+        while at < len(keys) and keys[at] == key:
+            table_number, number = rows[at].tolist()
             table = self._order[table_number]
             if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity:
                 return _location(table, number)

@@ -1,0 +1,52 @@
+"""The helper process: reads small files for a snapshot while the main process stores those read before.
+
+It is given open folders over a socket, so that it never resolves a path of its own, and ends when the socket closes.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import sys
+
+import msgspec
+
+from good_tide.crypto.seals import digest_with
+from good_tide.source.small_files import Expected, SmallRead, read_small
+
+LENGTH_BYTES = 8
+DIGEST_KEY_BYTES = 32
+
+
+def receive_exactly(connection: socket.socket, length: int) -> bytes:
+    """``length`` bytes of a stream; fewer when it ends."""
+    data = bytearray(length)
+    view, at = memoryview(data), 0
+    while at < length:
+        got = connection.recv_into(view[at:])
+        if not got:
+            break
+        at += got
+    return bytes(data[:at])
+
+
+def main() -> None:
+    """Serve the socket whose number is the first argument."""
+    connection = socket.socket(fileno=int(sys.argv[1]))
+    digest = digest_with(receive_exactly(connection, DIGEST_KEY_BYTES))
+    decoder, encoder = msgspec.msgpack.Decoder(list[Expected]), msgspec.msgpack.Encoder()
+    while True:
+        head, handles, _, _ = socket.recv_fds(connection, LENGTH_BYTES, 1)
+        if len(head) < LENGTH_BYTES or not handles:
+            return
+        files = decoder.decode(receive_exactly(connection, int.from_bytes(head, "little")))
+        try:
+            found: SmallRead = read_small(handles[0], files, digest)
+        finally:
+            os.close(handles[0])
+        reply = encoder.encode(found)
+        connection.sendall(len(reply).to_bytes(LENGTH_BYTES, "little") + reply)
+
+
+if __name__ == "__main__":
+    main()

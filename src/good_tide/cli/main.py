@@ -188,7 +188,7 @@ def snapshot(
     moment = None if at is None else parse_time(at)
     store = _open(store_folder, passphrase_file)
     here = this_workplace()
-    request = CaptureRequest(folders, here.machine, label, moment)
+    request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
         taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.names() else None)

@@ -39,6 +39,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
 
     :param time: when it was taken, nanoseconds since 1970 UTC.
     :param roots: a page (``rooted``) whose entries are the covered folders under their absolute paths.
+    :param rules: the rules of coverage that held, a line each.
     :param owners: names of the user and group numbers that occur, as ``u1000`` and ``g100``.
     """
 
@@ -50,6 +51,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     left_out: tuple[LeftOut, ...] = ()
     unsteady: tuple[bytes, ...] = ()
     owners: dict[str, str] = {}
+    rules: tuple[str, ...] = ()
     version: int = 1
 
 

@@ -16,13 +16,17 @@ import msgspec
 import numpy as np
 
 from good_tide.core.clock import Clock
+from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.entries import Entry, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import ChunkId, Nanoseconds
+from good_tide.core.kinds import extended
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
+from good_tide.core.rules import Rule
 from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
+from good_tide.operations.selecting import Selector
 from good_tide.operations.small_files import UNTRUSTED_NS, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.source.folders import (
     Found,
@@ -56,12 +60,18 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     """What to take a snapshot of.
 
     :param folders: absolute paths.
+    :param rules: the rules of coverage; ``kinds`` adds endings to kinds, ``home`` is what ``~/`` stands for, and
+        ``network`` holds the device numbers of network mounts.
     :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
     """
 
     folders: tuple[Path, ...]
     machine: Machine
+    rules: tuple[Rule, ...] = ()
+    kinds: dict[str, tuple[str, ...]] = {}
+    home: str = ""
+    network: frozenset[int] = frozenset()
     label: str = ""
     at: Nanoseconds | None = None
     missing_is_gap: bool = False
@@ -89,6 +99,8 @@ def capture(
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
         with WriteSession(store, owner) as session, _Run(store, session, control, last, stored_small) as run:
+            if request.rules:
+                run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
             return run.take(folders, request, moment)
 
 
@@ -123,6 +135,8 @@ class _Run:
         self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None
     ) -> None:
         self._store, self._session, self._control, self._last = store, session, control, last
+        self.selector: Selector | None = None
+        """Decides what is in; everything is without one."""
         self._small = SmallFiles(store, session, stored_small, self._file_or_gap)
         self._queue = DraftQueue(session, store.keys)
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
@@ -134,6 +148,7 @@ class _Run:
         self._files = self._folders = self._bytes = 0
         self._bytes_read_ahead = 0
         self._current = b""
+        self._device = 0
         self._seen_owners: set[tuple[int, int]] = set()
         self._trust_before = time.time_ns() - UNTRUSTED_NS
         self._started = time.monotonic()
@@ -158,7 +173,8 @@ class _Run:
         drafts = []
         for folder in folders:
             draft = self._root(os.fsencode(folder), before.get(os.fsencode(folder)))
-            drafts.append(draft)
+            if draft is not None:
+                drafts.append(draft)
         self._small.finish()
         self._session.settle()
         self._queue.drain()
@@ -186,42 +202,53 @@ class _Run:
             left_out=tuple(self._left_out),
             unsteady=tuple(self._unsteady),
             owners=self._owners,
+            rules=tuple(rule.text for rule in request.rules),
         )
 
-    def _root(self, path: bytes, before: Entry | None) -> LateEntry | Entry:
+    def _root(self, path: bytes, before: Entry | None) -> LateEntry | Entry | None:
         try:
             handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as error:
             return self._leave_out(path, path, reason_of(error), os.strerror(error.errno or 0))
         try:
             info = os.fstat(handle)
-            return self._folder_entry(path, path, handle, info, before, 0)
+            self._device = info.st_dev
+            state = self.selector.enter_covered(os.fsdecode(path), info.st_dev) if self.selector is not None else None
+            return self._folder_entry(path, path, handle, info, before, 0, state)
         finally:
             os.close(handle)
 
     def _folder_entry(
-        self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int
-    ) -> LateEntry | Entry:
+        self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int, state: FolderState | None
+    ) -> LateEntry | Entry | None:
+        """A folder's entry. None: rules leave it out, and nothing inside is in."""
         if (info.st_dev, info.st_ino) == self._store_place:
             return self._leave_out(name, path, Reason.STORE, "the store itself")
         if depth > _DEEPEST:
             return self._leave_out(name, path, Reason.TOO_DEEP, f"more than {_DEEPEST} folders deep")
         try:
             attributes = read_attributes(handle)
-            draft = self._folder(path, handle, before.pages if before is not None and before.kind is Kind.FOLDER else (), depth)
+            draft = self._folder(path, handle, before.pages if before is not None and before.kind is Kind.FOLDER else (), depth, state)
         except OSError as error:
             return self._leave_out(name, path, reason_of(error), os.strerror(error.errno or 0))
+        if draft is None:
+            return None
         self._folders += 1
         self._note_owner(info)
         return LateEntry(name, Kind.FOLDER, child=draft, stat=stat_of(info), extra=extra_of(info, attributes))
 
-    def _folder(self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int) -> FolderDraft:
+    def _folder(self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int, state: FolderState | None) -> FolderDraft | None:
         """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
         self._control.checkpoint()
         found, missed = scan(handle)
+        inside: dict[bytes, FolderState] = {}
+        if self.selector is not None and state is not None:
+            found, missed, inside = self.selector.keep(found, missed, handle, state, self._device)
+            if state.out and not found and not missed:
+                return None
         pages = [self._store.page(page) for page in before]
         if not missed and self._looks_unchanged(found, pages):
-            unchanged = self._unchanged(path, handle, found, pages, before, depth)
+            unchanged = self._unchanged(path, handle, found, pages, before, depth, inside)
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
@@ -235,11 +262,15 @@ class _Run:
                 self._note_owner(item.info)
                 small.append((item, before_item))
             else:
-                draft.add(self._item(item, path, handle, before_item, depth))
+                entry = self._item(item, path, handle, before_item, depth, inside)
+                if entry is not None:
+                    draft.add(entry)
         if small:
             self._current = path
             self._small.read(draft, path, handle, small)
             self._report("Reading")
+        if state is not None and state.out and not small and not draft.entries:
+            return None
         self._queue.finished(draft)
         return draft
 
@@ -266,7 +297,14 @@ class _Run:
         return bool(same[~folders].all())
 
     def _unchanged(
-        self, path: bytes, handle: int, found: Sequence[Found], pages: Sequence[Page], before: tuple[ChunkId, ...], depth: int
+        self,
+        path: bytes,
+        handle: int,
+        found: Sequence[Found],
+        pages: Sequence[Page],
+        before: tuple[ChunkId, ...],
+        depth: int,
+        inside: dict[bytes, FolderState],
     ) -> FolderDraft | None:
         """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after all."""
         folders = [item for item in found if item.kind is Kind.FOLDER]
@@ -279,7 +317,10 @@ class _Run:
         draft = FolderDraft()
         same = True
         for item in folders:
-            entry = self._sub_folder(item, path, handle, known[item.name], depth)
+            entry = self._sub_folder(item, path, handle, known[item.name], depth, inside)
+            if entry is None:
+                same = False
+                continue
             draft.add(entry)
             old = known[item.name]
             same = same and isinstance(entry, LateEntry) and self._same_folder(entry, old)
@@ -302,9 +343,11 @@ class _Run:
                 self._bytes += item.info.st_size
         self._report("Reading")
 
-    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> LateEntry | Entry:
+    def _item(
+        self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int, inside: dict[bytes, FolderState]
+    ) -> LateEntry | Entry | None:
         if item.kind is Kind.FOLDER:
-            return self._sub_folder(item, path, handle, before, depth)
+            return self._sub_folder(item, path, handle, before, depth, inside)
         if item.kind is None:
             return self._leave_out(item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device")
         if before is not None and _is_same(item, before):
@@ -328,14 +371,16 @@ class _Run:
         except OSError as error:
             return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
 
-    def _sub_folder(self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int) -> LateEntry | Entry:
+    def _sub_folder(
+        self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int, states: dict[bytes, FolderState]
+    ) -> LateEntry | Entry | None:
         inside = path + b"/" + item.name
         try:
             child = open_folder(item.text, handle)
         except OSError as error:
             return self._leave_out(item.name, inside, reason_of(error), os.strerror(error.errno or 0))
         try:
-            return self._folder_entry(item.name, inside, child, item.info, before, depth + 1)
+            return self._folder_entry(item.name, inside, child, item.info, before, depth + 1, states.get(item.name))
         finally:
             os.close(child)
 

@@ -15,6 +15,7 @@ from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _ACLS = ("system.posix_acl_access", "system.posix_acl_default")
+_CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55"
 _NO_ATTRIBUTES_HERE = (errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
 
 
@@ -69,6 +70,20 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
             found.append(make(Found, (name, text, kinds.get(info.st_mode & 0o170000), info)))
     found.sort()
     return found, missed
+
+
+def has_cache_tag(name: str, inside: int) -> bool:
+    """Whether a folder inside an open one carries a CACHEDIR.TAG with its signature (bford.info/cachedir)."""
+    try:
+        handle = os.open(f"{name}/CACHEDIR.TAG", FILE_FLAGS, dir_fd=inside)
+    except OSError:
+        return False
+    try:
+        return os.read(handle, len(_CACHE_TAG)) == _CACHE_TAG
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
 
 
 def reason_of(error: OSError) -> Reason:

@@ -1,0 +1,71 @@
+"""Kinds of files, each by exactly the endings and names that it catches."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Mapping
+
+import msgspec
+
+
+class Kind(msgspec.Struct, frozen=True):
+    """One kind of file.
+
+    :param title: the name shown to people.
+    :param endings: what comes after the last dot, in small letters; capitals in a file's name do not matter.
+    :param names: whole names of files, with ``*`` and ``?``.
+    :param folders: names of folders all of whose contents belong to the kind.
+    """
+
+    title: str
+    endings: frozenset[str]
+    names: tuple[str, ...] = ()
+    folders: frozenset[str] = frozenset()
+
+    def catches(self, name: str) -> bool:
+        """Whether a file of this name is of the kind."""
+        return ending(name) in self.endings or any(re.match(fnmatch.translate(one), name) for one in self.names)
+
+    @property
+    def words(self) -> str:
+        """Everything that it catches, as a sentence says it."""
+        parts = [", ".join(f".{one}" for one in sorted(self.endings))]
+        parts += [f"files named {', '.join(self.names)}"] if self.names else []
+        parts += [f"everything in folders named {', '.join(sorted(self.folders))}"] if self.folders else []
+        return "; ".join(part for part in parts if part)
+
+
+def ending(name: str) -> str:
+    """What comes after the last dot of a name, in small letters; empty without one, or when the dot is the first character."""
+    stem, dot, last = name.rpartition(".")
+    return last.lower() if dot and stem else ""
+
+
+def _endings(words: str) -> frozenset[str]:
+    return frozenset(words.split())
+
+
+KINDS: Mapping[str, Kind] = {
+    "documents": Kind("Documents", _endings("txt md rst tex rtf doc docx dot dotx odt ott fodt pages pdf ps eps epub xls xlsx xlsm ods ots csv tsv numbers ppt pptx odp key odg vsd vsdx fountain fdx bib ics vcf")),
+    "pictures": Kind("Pictures", _endings("jpg jpeg jpe png gif bmp tif tiff webp heic heif avif jxl svg svgz ico psd xcf kra ora raw dng cr2 cr3 nef arw orf rw2 raf exr hdr ai")),
+    "sound": Kind("Sound", _endings("wav wave aif aiff flac alac mp3 m4a aac ogg oga opus wma mid midi caf ape wv")),
+    "video": Kind("Video", _endings("mp4 m4v mov avi mkv webm mpg mpeg mts m2ts wmv flv ogv 3gp mxf vob prores")),
+    "archives": Kind("Archives and disk images", _endings("zip tar gz tgz bz2 tbz xz txz zst 7z rar lz lzma cab iso img dmg vdi vmdk qcow2 vhd vhdx deb rpm jar")),
+    "programs": Kind("Programs", _endings("exe msi dll so dylib app appimage flatpakref snap apk class pyc o a lib")),
+    "temporary": Kind(
+        "Temporary and cache files",
+        _endings("tmp temp bak swp swo part crdownload download cache dmp"),
+        ("*~", "~$*", ".~lock.*#", "#*#", ".DS_Store", "Thumbs.db", "desktop.ini", "core"),
+        frozenset((".cache", "__pycache__", ".thumbnails", "GPUCache", "CacheStorage", "Code Cache")),
+    ),
+}  # fmt: skip
+
+
+def extended(more: Mapping[str, tuple[str, ...]]) -> dict[str, Kind]:
+    """The kinds with further endings, as a job may add them."""
+    found = dict(KINDS)
+    for name, endings in more.items():
+        known = found[name]
+        found[name] = msgspec.structs.replace(known, endings=known.endings | {one.lower().lstrip(".") for one in endings})
+    return found

@@ -1,0 +1,61 @@
+"""Coverage applied to what a walk finds."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from good_tide.core.coverage import Coverage, FolderSigns, FolderState
+from good_tide.core.entries import Kind
+from good_tide.source.folders import Found, Missed, has_cache_tag
+
+
+class Selector:
+    """Decides which of the names in a folder belong to a snapshot.
+
+    :param network: device numbers of mounted network file systems.
+    """
+
+    def __init__(self, coverage: Coverage, network: frozenset[int] = frozenset()) -> None:
+        self.coverage, self._network = coverage, network
+        self._looks_for_tags = any(rule.marker == "cachedir" for rule in coverage.rules)
+
+    def enter_covered(self, path: str, device: int) -> FolderState:
+        """The state in a covered folder; ``device`` is the number of its file system."""
+        return self.coverage.enter_covered(path, FolderSigns(network_mount=device in self._network))
+
+    def enter(self, state: FolderState, item: Found, handle: int, device: int) -> FolderState:
+        """The state in a folder found inside the open folder ``handle``; ``device`` is that of the covered folder."""
+        tagged = self._looks_for_tags and has_cache_tag(item.text, handle)
+        other = item.info.st_dev != device
+        return self.coverage.enter(state, item.text, FolderSigns(tagged, other, other and item.info.st_dev in self._network))
+
+    def keep(
+        self, found: Sequence[Found], missed: Sequence[Missed], handle: int, state: FolderState, device: int
+    ) -> tuple[list[Found], list[Missed], dict[bytes, FolderState]]:
+        """What of a folder's contents is in, and the states of those sub-folders that may hold something."""
+        inside: dict[bytes, FolderState] = {}
+        plain = [item for item in found if item.kind is not Kind.FOLDER]
+        decided = self.coverage.files(
+            state, [item.text for item in plain], [item.info.st_size for item in plain], [item.info.st_mtime_ns for item in plain]
+        )
+        out = {item.name for item, rule in zip(plain, decided, strict=True) if self.coverage.is_out(rule)}
+        kept = []
+        for item in found:
+            if item.kind is Kind.FOLDER:
+                child = self.enter(state, item, handle, device)
+                if not child.open:
+                    continue
+                inside[item.name] = child
+            elif item.name in out:
+                continue
+            kept.append(item)
+        count = len(missed)
+        gone = self.coverage.files(state, [os.fsdecode(miss.name) for miss in missed], [0] * count, [0] * count)
+        return kept, [miss for miss, rule in zip(missed, gone, strict=True) if not self.coverage.is_out(rule)], inside
+
+
+def home_folder() -> str:
+    """The home folder that ``~/`` stands for in rules."""
+    return str(Path.home())

@@ -21,7 +21,7 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.stores import create_at, open_at, synced_catalog
 from good_tide.operations.workplace import save_job
@@ -186,14 +186,14 @@ def lifelines(base: Path) -> None:
             (folder / f"file {(hour * 7 + change * 131) % 500:03d}.txt").write_text(f"{hour}")
         clock = SetClock(Nanoseconds((1_700_000_000 + hour * 3600) * SECOND))
         capture(store, CaptureRequest((folder,), MACHINE), clock, Silent(), base / "state")
-    catalog, _ = synced_catalog(store, base / "cache")
+    catalog, _ = synced_catalog(store, base / "cache home" / "good-tide")
     number = catalog.folder(MACHINE.id, os.fsencode(folder))
     assert number is not None
     times = [timed(lambda: [*catalog.lifelines(number)] and None) for _ in range(7)]
     show(f"lifelines, 500 entries over {SNAPSHOTS:,} snapshots", f"{statistics.median(times) * 1000:.0f} ms", "", None, "150 ms")
     catalog.close()
     settings = base / "settings"
-    save_job(settings, Job(name="Desk", folders=(str(folder),), store=str(base / "long store"), machine=MACHINE))
+    save_job(settings, Job(name="Desk", folders=(str(folder),), stores=(StoreRef(path=str(base / "long store")),), machine=MACHINE))
     environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_RUNTIME_DIR": str(base), "XDG_CACHE_HOME": str(base / "cache home")}
     code = Path(__file__).with_name("first_paint.py")
     paints = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 
-from good_tide.core.errors import NotInPlaceError, PlaceFullError
+from good_tide.core.errors import NameTakenError, NotInPlaceError, PlaceFullError
 from good_tide.storage.place import NewFile
 
 
@@ -60,6 +60,10 @@ class MemoryPlace:
         for name in [name for name in self.volatile if name.startswith(owner)]:
             del self.volatile[name]
 
+    def remove(self, name: str) -> None:
+        self.tick()
+        self.files.pop(name, None)
+
     def total_bytes(self) -> int:
         return sum(map(len, self.files.values())) + sum(map(len, self.volatile.values()))
 
@@ -81,8 +85,10 @@ class _MemoryFile:
         del self._place.volatile[self._temporary][size:]
         self.size = size
 
-    def commit(self) -> None:
+    def commit(self, exclusive: bool = False) -> None:
         self._place.tick()
+        if exclusive and self._name in self._place.files:
+            raise NameTakenError("taken")
         self._place.files[self._name] = bytes(self._place.volatile.pop(self._temporary))
         self._place.tick()
 

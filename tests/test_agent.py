@@ -15,11 +15,11 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import Nanoseconds
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.timeaxis import TimeAxis
 from good_tide.desktop.timeline_model import TimelineModel
 from good_tide.operations.stores import synced_catalog
-from good_tide.operations.workplace import Workplace, load_job, save_job
+from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.messages import Detail, Finished, FolderView, Found, JournalEntry, Overview, PlanView, Request, encode, raw
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import open_store
@@ -41,13 +41,12 @@ class AgentTest(GoodTideTest):
         job = Job(
             name="Office",
             folders=(str(self.work),),
-            store=store.place.title,
-            disk="Pier",
+            stores=(StoreRef(path=store.place.title, name="Pier"),),
             machine=MACHINE,
             passphrase_file=str(self.secret),
         )
         save_job(self.settings, job)
-        self.assertEqual(load_job(self.settings), job)
+        self.assertEqual(load_jobs(self.settings), [job])
         self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
         self.agent = self.start()
 

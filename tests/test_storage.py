@@ -19,7 +19,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
+from good_tide.core.errors import DamageError, GoodTideError, NameTakenError, NotInPlaceError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Silent
 from good_tide.crypto.slots import Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
@@ -192,6 +192,13 @@ class PlaceContract:
         with place.create("packs/a/two", "me-") as file:
             file.write(b"lost")
         case.assertEqual(place.names("packs"), ["a/one"])
+        with place.create("packs/a/one", "me-") as file, case.assertRaises(NameTakenError):
+            file.commit(exclusive=True)
+        with place.create("packs/a/three", "me-") as file:
+            file.commit(exclusive=True)
+        place.remove("packs/a/one")
+        place.remove("packs/a/one")
+        case.assertEqual(place.names("packs"), ["a/three"])
         for act in (lambda: place.read("nothing"), lambda: place.size("nothing")):
             with case.assertRaises(NotInPlaceError):
                 act()

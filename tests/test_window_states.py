@@ -18,7 +18,7 @@ from PySide6.QtWidgets import QApplication
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SystemClock
 from good_tide.core.progress import Progress
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import Mood
 from good_tide.desktop.application import make_application, wait_until
 from good_tide.desktop.window import MainWindow
@@ -45,8 +45,7 @@ class StateTest(GoodTideTest):
             Job(
                 name="Office",
                 folders=(str(self.work),),
-                store=str(self.folder / "store"),
-                disk="Pier",
+                stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
                 machine=MACHINE,
                 passphrase_file=str(file) if secret else "",
             ),

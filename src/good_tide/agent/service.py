@@ -12,16 +12,24 @@ import msgspec
 
 from good_tide import __version__
 from good_tide.agent.session import Session
+from good_tide.agent.setup_desk import NewStoreRequest, PlaceQuestion, SetUpDesk, SetUpRequest, SlotRequest
+from good_tide.agent.survey_desk import SurveyDesk, SurveyRequest
 from good_tide.agent.work import Worker
 from good_tide.core.clock import Clock, SystemClock
-from good_tide.core.errors import PersonError
+from good_tide.core.coverage import Coverage
+from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.progress import Silent, Steering
+from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, printable, size_words
-from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.carrying import carry
+from good_tide.operations.disks import disks_for
+from good_tide.operations.jobs import Taken, checked_folders, run_job
+from good_tide.operations.noting import Notes
 from good_tide.operations.restore_work import carry_out
 from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
+from good_tide.operations.selecting import home_folder
 from good_tide.operations.set_aside import undo
-from good_tide.operations.workplace import Workplace, load_job, this_workplace
+from good_tide.operations.workplace import Workplace, load_jobs, this_workplace
 from good_tide.protocol.messages import (
     PROTOCOL_VERSION,
     Detail,
@@ -35,11 +43,15 @@ from good_tide.protocol.messages import (
     PlanItem,
     PlanView,
     RestoreResult,
+    WhyView,
 )
-from good_tide.protocol.server import Server
+from good_tide.protocol.server import Handler, Server
 from good_tide.protocol.sockets import agent_socket
+from good_tide.system.disks import Disks
+from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 _PLAN_ITEMS_SHOWN = 2000
+_WATCH_SECONDS = 5.0
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""
 
@@ -67,44 +79,137 @@ class _Number(msgspec.Struct):
     number: int
 
 
+class _Unlock(msgspec.Struct):
+    words: str
+    remember: bool = False
+
+
+class _Coverage(msgspec.Struct):
+    folders: tuple[str, ...]
+    rules: tuple[str, ...]
+
+
+class _Why(msgspec.Struct):
+    path: bytes
+    folders: tuple[str, ...]
+    rules: tuple[str, ...]
+    home: str = ""
+
+
+class _Use(msgspec.Struct):
+    use: StoreUse
+
+
+class _Two(msgspec.Struct):
+    one: str
+    other: str
+
+
+class _Carry(msgspec.Struct):
+    source: str
+    target: str
+
+
 class Agent:
     """Answers the window's questions and does its work.
 
     :param settings: the folder with the job's settings.
     """
 
-    def __init__(self, settings: Path, here: Workplace, clock: Clock, while_used: bool = False) -> None:
-        self._here, self._clock, self._while_used = here, clock, while_used
-        job = load_job(settings)
-        self._session = Session(job, here, clock) if job is not None else None
+    def __init__(
+        self,
+        settings: Path,
+        here: Workplace,
+        clock: Clock,
+        while_used: bool = False,
+        disks: Disks | None = None,
+        ring: KeyRing | None = None,
+    ) -> None:
+        self._settings, self._here, self._clock, self._while_used = settings, here, clock, while_used
+        self._disks, self._ring = disks or disks_for(settings), ring or DesktopKeyRing()
+        self._sessions: dict[str, Session] = {}
+        self._typed: dict[str, str] = {}
+        self._current = ""
         self._plans: dict[int, Plan] = {}
         self._plan_number = 0
         self._timer: threading.Timer | None = None
-        self._worker = Worker(lambda method, value: self._server.notify(method, value))
-        handlers = {
+        self._ended = threading.Event()
+        self._worker = Worker(self._notify)
+        self._notes = Notes(here.state, clock)
+        self._survey = SurveyDesk(self._notify, clock, self._stay)
+        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._job_changed)
+        for job in load_jobs(settings):
+            self._job_changed(job, current=not self._current)
+        self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed)
+        self._watcher = threading.Thread(target=self._watch_disks, name="disks", daemon=True)
+
+    def _handlers(self) -> dict[str, Handler]:
+        decode, desk, job = msgspec.json.decode, self._desk, self._job
+        return {
             "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, os.getpid()),
             "overview": lambda raw: self.overview(),
-            "folder": lambda raw: self.folder(msgspec.json.decode(raw, type=_Path).path),
-            "detail": lambda raw: self.detail(msgspec.json.decode(raw, type=_PathAt)),
-            "find": lambda raw: self.find(msgspec.json.decode(raw, type=_Words).words),
-            "coverage": lambda raw: self._job().coverage(),
+            "folder": lambda raw: self.folder(decode(raw, type=_Path).path),
+            "detail": lambda raw: self.detail(decode(raw, type=_PathAt)),
+            "find": lambda raw: self.find(decode(raw, type=_Words).words),
             "journal": lambda raw: self.journal(),
-            "unlock": lambda raw: self.unlock(msgspec.json.decode(raw, type=_Words).words),
-            "plan": lambda raw: self.plan(msgspec.json.decode(raw, type=_PlanRequest)),
-            "restore": lambda raw: self.restore(msgspec.json.decode(raw, type=_Number).number),
-            "undo": lambda raw: self.undo(msgspec.json.decode(raw, type=_Words).words),
+            "unlock": lambda raw: self.unlock(decode(raw, type=_Unlock)),
+            "plan": lambda raw: self.plan(decode(raw, type=_PlanRequest)),
+            "restore": lambda raw: self.restore(decode(raw, type=_Number).number),
+            "undo": lambda raw: self.undo(decode(raw, type=_Words).words),
             "snapshot": lambda raw: self.snapshot(),
             "pause": lambda raw: self._worker.pause(),
             "resume": lambda raw: self._worker.resume(),
             "stop": lambda raw: self._worker.stop(),
+            "choose-job": lambda raw: self.choose_job(decode(raw, type=_Words).words),
+            "proposal": lambda raw: desk.proposal(),
+            "disks": lambda raw: desk.disks(decode(raw, type=PlaceQuestion)),
+            "examine": lambda raw: desk.examine(decode(raw, type=PlaceQuestion)),
+            "same-disk": lambda raw: desk.same_disk(*msgspec.structs.astuple(decode(raw, type=_Two))),
+            "begin": lambda raw: desk.begin(decode(raw, type=SetUpRequest)),
+            "survey": lambda raw: self._survey.ask(decode(raw, type=SurveyRequest)),
+            "survey-folder": lambda raw: self._survey.inside(decode(raw, type=_Path).path),
+            "why": lambda raw: self.why(decode(raw, type=_Why)),
+            "keep-coverage": lambda raw: self.keep_coverage(decode(raw, type=_Coverage)),
+            "add-store": lambda raw: desk.add_store(job(), decode(raw, type=NewStoreRequest)),
+            "drop-store": lambda raw: desk.drop_store(job(), decode(raw, type=_Words).words),
+            "store-use": lambda raw: self.use_stores(decode(raw, type=_Use).use),
+            "look-into": lambda raw: self.look_into(decode(raw, type=_Words).words),
+            "slots": lambda raw: desk.slots(job(), decode(raw, type=_Words).words),
+            "change-slots": lambda raw: desk.change_slots(job(), decode(raw, type=SlotRequest)),
+            "carry": lambda raw: self.carry(decode(raw, type=_Carry)),
         }
-        self._server = Server(agent_socket(here.runtime, settings), handlers, self._clients_changed)
+
+    def _notify(self, method: str, value: object) -> None:
+        self._server.notify(method, value)
+
+    def _job_changed(self, job: Job, current: bool = True) -> None:
+        """Take in a job that was made or changed. What its session knew of passphrases is kept."""
+        known = self._sessions.get(job.name)
+        if known is not None:
+            known.take_job(job)
+        else:
+            self._sessions[job.name] = Session(job, self._here, self._clock, self._disks, self._ring, self._typed)
+        if current:
+            self._current = job.name
+
+    def _watch_disks(self) -> None:
+        """Tell clients when a disk came or went."""
+        before = None
+        while not self._ended.is_set():
+            now = sorted((disk.id, disk.path) for disk in self._disks.disks())
+            if before is not None and now != before:
+                self._notify("disks", len(now))
+            before = now
+            self._disks.wait(_WATCH_SECONDS)
 
     def run(self) -> None:
         """Serve until ``end``."""
+        self._watcher.start()
         self._server.serve()
+        self._ended.set()
         self._worker.stop()
         self._worker.wait()
+        self._survey.end()
 
     def end(self) -> None:
         """Stop serving; work at hand is stopped cleanly."""
@@ -126,15 +231,27 @@ class Agent:
             self._clients_changed(0)
 
     def _job(self) -> Session:
-        if self._session is None:
+        session = self._sessions.get(self._current)
+        if session is None:
             raise PersonError("There is no job on this machine yet", "Set one up first")
-        return self._session
+        return session
+
+    def choose_job(self, name: str) -> None:
+        """Make another job the one that is shown.
+
+        Raises:
+            PersonError: there is none of that name.
+        """
+        if name not in self._sessions:
+            raise PersonError(f"There is no job {name}", "Choose one of those there are")
+        self._current = name
 
     def overview(self) -> Overview:
         """Everything the window shows before anything is chosen."""
-        if self._session is None:
-            return Overview("no-job", now=self._clock.now())
-        session, job = self._session, self._session.job
+        if not self._sessions:
+            return Overview("no-job", now=self._clock.now(), machine=self._here.machine.name)
+        session = self._job()
+        job = session.job
         state = session.state()
         tide = session.tide() if state in ("ready", "empty") else []
         return Overview(
@@ -144,11 +261,65 @@ class Agent:
             now=self._clock.now(),
             every_minutes=job.every_minutes,
             trouble=tuple(session.damage),
-            store=session.store_view(tide) if state != "damaged" else None,
+            stores=session.store_views(tide),
+            store_use=job.store_use,
+            rules=job.rules,
+            jobs=tuple(self._sessions),
             covered=job.folders,
+            home=job.home or home_folder(),
             tide=tuple(tide),
             work=self._worker.current,
         )
+
+    def _stay(self, coverage: Coverage) -> int | None:
+        """Files of the newest snapshot that some rules would leave out; None where the store cannot be asked now."""
+        try:
+            return self._job().ruled_out(coverage)
+        except GoodTideError:
+            return None
+
+    def why(self, wanted: _Why) -> WhyView:
+        """Why a path is in or out."""
+        return self._survey.why(wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now())
+
+    def keep_coverage(self, wanted: _Coverage) -> None:
+        """Keep changed folders and rules of the job."""
+        folders, _ = checked_folders(wanted.folders)
+        job = self._job().job
+        self._desk.change(msgspec.structs.replace(job, folders=folders, rules=wanted.rules))
+        gone = [rule for rule in job.rules if rule not in wanted.rules]
+        new = [rule for rule in wanted.rules if rule not in job.rules]
+        detail = tuple([f"New rule: {rule}" for rule in new] + [f"Rule taken away: {rule}" for rule in gone])
+        self._notes.add("good", job.name, "Coverage was changed", detail)
+
+    def use_stores(self, use: StoreUse) -> None:
+        """Keep whether snapshots go to all stores or to one in turn."""
+        self._desk.change(msgspec.structs.replace(self._job().job, store_use=use))
+
+    def look_into(self, folder: str) -> None:
+        """Show history from another of the job's stores."""
+        session = self._job()
+        ref = next((one for one in session.job.stores if folder in (one.path, str(session.folder_of(one)))), None)
+        if ref is None:
+            raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
+        session.look_into(ref)
+
+    def carry(self, wanted: _Carry) -> None:
+        """Begin to carry all snapshots from one of the job's stores to another."""
+        session = self._job()
+        refs = {str(session.folder_of(ref) or ref.path): ref for ref in session.job.stores}
+        if wanted.source not in refs or wanted.target not in refs:
+            raise PersonError("The job does not have both stores", "Add the other one first")
+        source = session.open_ref(refs[wanted.source], Path(wanted.source))
+        target = session.open_ref(refs[wanted.target], Path(wanted.target))
+
+        def work(steering: Steering) -> Finished:
+            report = carry(source, target, None, self._here.state, steering)
+            words = f"Carried {count_words(len(report.carried), 'snapshot')} over, {size_words(report.stored_bytes)} stored; {report.already} were there already"
+            self._notes.add("note" if report.damaged else "good", session.job.name, words, tuple(text for _, text in report.damaged))
+            return Finished("carry", words=words)
+
+        self._worker.start("carry", work)
 
     def folder(self, path: bytes) -> FolderView:
         """Lifelines of a folder."""
@@ -163,12 +334,14 @@ class Agent:
         return self._job().find(words)
 
     def journal(self) -> list[JournalEntry]:
-        """What happened."""
-        return self._job().journal()
+        """What happened, newest first: runs, and what was noted beside them."""
+        session = self._job()
+        noted = [JournalEntry(note.time, note.level, note.what, note.detail) for note in self._notes.all(session.job.name)]
+        return sorted([*session.journal(), *noted], key=lambda entry: -entry.time)
 
-    def unlock(self, passphrase: str) -> None:
+    def unlock(self, wanted: _Unlock) -> None:
         """Open the store."""
-        self._job().unlock(passphrase)
+        self._job().unlock(wanted.words, wanted.remember)
 
     def plan(self, request: _PlanRequest) -> PlanView:
         """Work out a restore plan and keep it."""
@@ -223,14 +396,29 @@ class Agent:
 
     def _snapshot(self, steering: Steering) -> Finished:
         session = self._job()
-        folders = tuple(Path(folder) for folder in session.job.folders)
-        request = CaptureRequest(folders, session.machine, missing_is_gap=True)
-        taken = capture(session.store(), request, self._clock, steering, self._here.state, session.catalog().stored_small)
+        taken = run_job(
+            session.job, self._here.machine, session.open_ref, self._disks, self._clock, steering, self._here.state, self._here.cache
+        )
+        session.choose_present()
         session.sync()
-        tally = taken.record.tally
+        return self._finished(session.job, taken)
+
+    def _finished(self, job: Job, taken: list[Taken]) -> Finished:
+        """What became of a job's snapshot, in words. A store that failed beside others is said and noted."""
+        failed = [(one.ref.name, one.error) for one in taken if one.error is not None]
+        for name, error in failed:
+            self._notes.add("trouble", job.name, f"No snapshot into {name}", (str(error),))
+        done = [one.snapshot for one in taken if one.snapshot is not None]
+        if not done:
+            return Finished("snapshot", error="; ".join(f"{name}: {error}" for name, error in failed))
+        tally = done[0].record.tally
         words = f"Snapshot taken: {count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new"
-        if taken.gaps:
-            words += f"; {count_words(taken.gaps, 'file')} could not be read"
+        if len(done) > 1:
+            words += f", into {count_words(len(done), 'store')}"
+        if done[0].gaps:
+            words += f"; {count_words(done[0].gaps, 'file')} could not be read"
+        if failed:
+            words += "; not into " + ", ".join(f"{name} ({error})" for name, error in failed)
         return Finished("snapshot", words=words)
 
 

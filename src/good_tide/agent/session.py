@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 import itertools
-import shutil
+import os
 import threading
 from pathlib import Path
 
 from good_tide.core.clock import SECOND, Clock
+from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.entries import Kind
-from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.records import Machine, Snapshot
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.browse import entry_at
+from good_tide.operations.disks import locate
 from good_tide.operations.history import path_spans
+from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
-from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_at, synced_catalog
+from good_tide.operations.stores import Catalog, Store, about, locked_hint, store_id, synced_catalog
 from good_tide.operations.workplace import Workplace
-from good_tide.protocol.messages import CoveredFolder, Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
-from good_tide.system.mounts import file_system_of
+from good_tide.protocol.messages import Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
+from good_tide.system.disks import Disks
+from good_tide.system.keyrings import KeyRing
 
 _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
@@ -29,21 +33,50 @@ _LEFT_OUT_SHOWN = 50
 
 
 class Session:
-    """The store of a job. Opened when first needed; opened again after its disk was away."""
+    """The stores of a job. Opened when first needed; opened again after their disks were away.
 
-    def __init__(self, job: Job, here: Workplace, clock: Clock) -> None:
+    :param typed: passphrases that were typed while this agent runs, by the stores' ids; shared by all jobs.
+    """
+
+    def __init__(self, job: Job, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str]) -> None:
         self.job = job
-        self._here, self._clock = here, clock
+        self._here, self._clock, self._disks, self._ring = here, clock, disks, ring
+        self._others: dict[str, Store] = {}
+        self._typed = typed
+        self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
         self.machine: Machine = job.machine or here.machine
         self._lock = threading.RLock()
         self._store: Store | None = None
         self._catalog: Catalog | None = None
-        self._passphrase: str | None = None
         self.damage: list[str] = []
+
+    def take_job(self, job: Job) -> None:
+        """Go on with changed settings."""
+        with self._lock:
+            self.job = job
+            if self.shown not in job.stores and job.stores:
+                self.look_into(job.stores[0])
+
+    def folder_of(self, ref: StoreRef) -> Path | None:
+        """Where one of the job's stores is now, None while its disk is away."""
+        return locate(ref, self._disks)
+
+    def choose_present(self) -> None:
+        """Look into another of the job's stores when the disk of the one looked into is away."""
+        if self.folder_of(self.shown) is None:
+            there = next((ref for ref in self.job.stores if self.folder_of(ref) is not None), None)
+            if there is not None:
+                self.look_into(there)
+
+    def look_into(self, ref: StoreRef) -> None:
+        """Show history from another store."""
+        with self._lock:
+            self.shown, self._store, self._catalog = ref, None, None
 
     def state(self) -> str:
         """``away``, ``locked``, ``damaged``, ``empty`` or ``ready``; opens the store if that is possible."""
-        if not Path(self.job.store).is_dir():
+        self.choose_present()
+        if self.folder_of(self.shown) is None:
             with self._lock:
                 self._store = self._catalog = None
             return "away"
@@ -56,40 +89,63 @@ class Session:
             return "damaged"
         return "ready" if self.tide() else "empty"
 
-    def unlock(self, passphrase: str) -> None:
-        """Open the store with a passphrase, kept in memory while the agent runs.
+    def unlock(self, passphrase: str, remember: bool = False) -> None:
+        """Open the store with a passphrase, kept in memory while the agent runs, and in the key ring by choice.
 
         Raises:
             WrongPassphraseError: it does not open.
+            PlaceError: too many wrong ones lately; or the key ring does not take it, though the store is open.
         """
         with self._lock:
-            self._store, self._catalog, self._passphrase = None, None, passphrase
-            try:
-                self.store()
-            except WrongPassphraseError:
-                self._passphrase = None
-                raise
+            self._store = self._catalog = None
+            folder = self._present(self.shown)
+            store = open_counted(folder, passphrase, self._here.state, self._clock)
+            self._typed[store.header.store] = passphrase
+            self._others[store.header.store] = store
+            self.store()
+        if remember:
+            self._ring.remember(store.header.store, passphrase)
+
+    def _present(self, ref: StoreRef) -> Path:
+        folder = self.folder_of(ref)
+        if folder is None:
+            raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
+        return folder
 
     def store(self) -> Store:
-        """The open store.
+        """The store that is looked into.
 
         Raises:
             GoodTideError: it cannot be opened.
         """
         with self._lock:
             if self._store is None:
-                self._store = open_at(Path(self.job.store), self._known_passphrase())
+                self._store = self.open_ref(self.shown, self._present(self.shown))
                 self._catalog, damage = synced_catalog(self._store, self._here.cache)
                 self.damage = [str(error) for error in damage]
             return self._store
 
-    def _known_passphrase(self) -> str | None:
-        if self._passphrase is None and self.job.passphrase_file:
-            try:
-                return Path(self.job.passphrase_file).read_text(encoding="utf-8").rstrip("\r\n")
-            except (OSError, UnicodeDecodeError):
-                return None
-        return self._passphrase
+    def open_ref(self, ref: StoreRef, folder: Path) -> Store:
+        """One of the job's stores, opened with what is known of its passphrase.
+
+        Raises:
+            GoodTideError: it cannot be opened.
+        """
+        with self._lock:
+            identity = store_id(folder)
+            known = self._others.get(identity)
+            if known is not None and known.place.title == str(folder):
+                return known
+            passphrase = self._typed.get(identity) or passphrase_for(self.job, folder, self._ring)
+            opened = self._others[identity] = open_counted(folder, passphrase, self._here.state, self._clock)
+            return opened
+
+    def passphrase_kept(self, ref: StoreRef) -> str | None:
+        """The passphrase of a store if this agent knows it."""
+        folder = self.folder_of(ref)
+        if folder is None:
+            return None
+        return self._typed.get(store_id(folder)) or passphrase_for(self.job, folder, self._ring)
 
     def catalog(self) -> Catalog:
         """The catalog of the open store."""
@@ -164,26 +220,52 @@ class Session:
             found.append(Found(path, None if last is None else times[last]))
         return found
 
-    def store_view(self, tide: list[TidePoint]) -> StoreView:
-        """The store and its disk; what can be said when it is away or locked."""
-        folder = Path(self.job.store)
-        disk = self.job.disk or folder.name
-        if not folder.is_dir():
-            return StoreView(str(folder), disk, False, True)
-        usage = shutil.disk_usage(folder)
-        hint = locked_hint(folder)
-        stored = about(folder, None).stored_bytes
+    def store_views(self, tide: list[TidePoint]) -> tuple[StoreView, ...]:
+        """The job's stores and their disks; what can be said when one is away or locked."""
+        return tuple(self._store_view(ref, tide if ref == self.shown else []) for ref in self.job.stores)
+
+    def _store_view(self, ref: StoreRef, tide: list[TidePoint]) -> StoreView:
+        folder = self.folder_of(ref)
+        disk = ref.name or Path(ref.path).name
+        if folder is None:
+            return StoreView(ref.path, disk, False, True)
+        facts = self._disks.of_folder(folder)
+        try:
+            hint, known = locked_hint(folder), about(folder, None)
+        except GoodTideError as error:
+            return StoreView(str(folder), disk, True, False, trouble=str(error))
         weeks = tuple(
-            (week * _WEEK, sum(point.stored for point in points))
+            (week * _WEEK + _FIRST_MONDAY, sum(point.stored for point in points))
             for week, points in itertools.groupby(tide, lambda point: (point.time - _FIRST_MONDAY) // _WEEK)
         )
+        total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         return StoreView(
-            str(folder), disk, True, hint is not None, hint or "", stored, usage.total, usage.free, file_system_of(folder), weeks
-        )
+            str(folder), disk, True, hint is not None, hint or "", known.stored_bytes, total, free, kind, weeks, known.store, known.snapshots,
+            shown=ref == self.shown,
+        )  # fmt: skip
 
-    def coverage(self) -> list[CoveredFolder]:
-        """The covered folders and what is in them, two levels deep, as the newest snapshot has them."""
-        return [CoveredFolder(*row) for row in self.catalog().sizes(self.machine.id, 2)]
+    def ruled_out(self, coverage: Coverage) -> int:
+        """How many files of the newest snapshot some rules would leave out."""
+        states: dict[str, FolderState] = {}
+        gone = 0
+        for path, names, sizes, modified in self.catalog().standing_files(self.machine.id):
+            folder = os.fsdecode(path)
+            covered = next((one for one in self.job.folders if folder == one or folder.startswith(one.rstrip("/") + "/")), None)
+            if covered is not None:
+                state = self._state_of(coverage, states, folder, covered)
+                decided = coverage.files(state, [os.fsdecode(name) for name in names], sizes, modified)
+                gone += sum(coverage.is_out(rule) for rule in decided)
+        return gone
+
+    def _state_of(self, coverage: Coverage, states: dict[str, FolderState], folder: str, covered: str) -> FolderState:
+        known = states.get(folder)
+        if known is None:
+            if folder == covered:
+                known = coverage.enter_covered(covered)
+            else:
+                known = coverage.enter(self._state_of(coverage, states, os.path.dirname(folder), covered), os.path.basename(folder))
+            states[folder] = known
+        return known
 
     def journal(self) -> list[JournalEntry]:
         """The runs, newest first, as far as the store tells of them."""
@@ -198,8 +280,3 @@ class Session:
                 detail += tuple(f"{printable(path)}: changed while it was read" for path in record.unsteady[:_LEFT_OUT_SHOWN])
             entries.append(JournalEntry(point.time, "note" if point.gaps else "good", words, detail))
         return entries
-
-
-def _monday(week: int) -> int:
-    """When a week counted from the first Monday of 1970 begins, in nanoseconds."""
-    return _FIRST_MONDAY + week * _WEEK

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-import functools
 import os
 import sys
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import click
 
 from good_tide import __version__
 from good_tide.cli import output
+from good_tide.cli.job_commands import coverage_command, disks_command, job_group, run_jobs
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, store_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.stand_in_commands import stand_in_group
+from good_tide.cli.store_commands import carry_command, passphrase_command, slots_command
 from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
 from good_tide.core.errors import GoodTideError, PersonError
@@ -26,56 +28,9 @@ from good_tide.operations.history import path_history
 from good_tide.operations.restore_work import RestoreReport, carry_out
 from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
 from good_tide.operations.set_aside import undo
-from good_tide.operations.stores import Store, about, create_at, locked_hint, open_at, open_catalog, synced_catalog, take_into_catalog
+from good_tide.operations.stores import Store, about, create_at, locked_hint, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.verifying import affected_words, verify
 from good_tide.operations.workplace import this_workplace
-
-Command = TypeVar("Command", bound=Callable[..., Any])
-
-
-def _json(command: Command) -> Command:
-    return click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")(command)
-
-
-def _progress(command: Command) -> Command:
-    return click.option("--progress", type=click.Choice(["json"]), help="Progress as JSON lines on standard error.")(command)
-
-
-def _store(command: Command) -> Command:
-    options = [
-        click.option("--store", "store_folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="The store's folder."),
-        _passphrase,
-    ]
-    return functools.reduce(lambda done, option: option(done), reversed(options), command)
-
-
-def _passphrase(command: Command) -> Command:
-    return click.option(
-        "--passphrase-file",
-        type=click.Path(path_type=Path),
-        metavar="F",
-        help="File with the passphrase or recovery key; asked for otherwise.",
-    )(command)
-
-
-def _read_passphrase(file: Path | None) -> str | None:
-    if file is None:
-        return None
-    try:
-        return file.read_text(encoding="utf-8").rstrip("\r\n")
-    except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(f"The passphrase file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
-
-
-def _open(folder: Path, passphrase_file: Path | None) -> Store:
-    """Open a store; asks for the passphrase on a terminal when none is given."""
-    passphrase = _read_passphrase(passphrase_file)
-    hint = locked_hint(folder) if passphrase is None and folder.is_dir() else None
-    if hint is not None:
-        if not sys.stdin.isatty():
-            raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
-        passphrase = click.prompt(f"Passphrase{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True)
-    return open_at(folder, passphrase)
 
 
 def _pick(store: Store, wanted: str) -> Snapshot:
@@ -99,15 +54,15 @@ def store_group() -> None:
 
 @store_group.command("create")
 @click.argument("directory", type=click.Path(path_type=Path))
-@_passphrase
+@passphrase_option
 @click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
 @click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
-@_json
+@json_option
 def store_create(directory: Path, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool) -> int:
     """Make a store in DIRECTORY and print its recovery key, once."""
     if unencrypted and passphrase_file is not None:
         raise PersonError("A store is either encrypted or not", "Give --passphrase-file or --unencrypted, not both")
-    passphrase = _read_passphrase(passphrase_file)
+    passphrase = read_passphrase(passphrase_file)
     if passphrase is None and not unencrypted:
         if not sys.stdin.isatty():
             raise PersonError("A passphrase is needed and there is no terminal to ask on", "Give --passphrase-file, or --unencrypted")
@@ -127,12 +82,12 @@ def store_create(directory: Path, passphrase_file: Path | None, unencrypted: boo
 
 @store_group.command("about")
 @click.argument("directory", type=click.Path(path_type=Path))
-@_passphrase
-@_json
+@passphrase_option
+@json_option
 def store_about(directory: Path, passphrase_file: Path | None, as_json: bool) -> int:
     """What can be said of a store. Needs no passphrase; what that hides is left open."""
     unlocked = passphrase_file is not None or locked_hint(directory) is None
-    facts = about(directory, _open(directory, passphrase_file) if unlocked else None)
+    facts = about(directory, open_from_terminal(directory, passphrase_file) if unlocked else None)
     machines = None if facts.machines is None else [machine.name for machine in facts.machines]
     if as_json:
         print_json(
@@ -161,22 +116,24 @@ def store_about(directory: Path, passphrase_file: Path | None, as_json: bool) ->
 
 
 @cli.command()
-@_store
+@click.argument("job_name", metavar="[NAME]", required=False)
+@click.option("--store", "store_folder", type=click.Path(path_type=Path), metavar="DIR", help="A store's folder, instead of a job.")
+@passphrase_option
 @click.option(
     "--folder",
     "folders",
-    required=True,
     multiple=True,
     type=click.Path(path_type=Path),
     metavar="PATH",
-    help="Folder to cover; may be given again.",
+    help="With --store: folder to cover; may be given again.",
 )
 @click.option("--label", default="", help="A label for the snapshot.")
-@click.option("--at", metavar="TIME", help="The snapshot's time, to bring in dated copies; must be after the last one.")
-@_progress
-@_json
+@click.option("--at", metavar="TIME", help="With --store: the snapshot's time, to bring in dated copies; must be after the last one.")
+@progress_option
+@json_option
 def snapshot(
-    store_folder: Path,
+    job_name: str | None,
+    store_folder: Path | None,
     passphrase_file: Path | None,
     folders: tuple[Path, ...],
     label: str,
@@ -184,51 +141,36 @@ def snapshot(
     progress: str | None,
     as_json: bool,
 ) -> int:
-    """Take a snapshot of the given folders."""
+    """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
+    if store_folder is None:
+        if folders or at is not None:
+            raise PersonError("--folder and --at need a store", "Give --store DIR, or the name of a job alone")
+        return run_jobs(job_name, passphrase_file, label, progress, as_json)
+    if job_name is not None:
+        raise PersonError("A job has its own stores", "Give either the name of a job or --store")
+    if not folders:
+        raise PersonError("No folder is named", "Give --folder PATH")
     moment = None if at is None else parse_time(at)
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     here = this_workplace()
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
         taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.names() else None)
         take_into_catalog(store, catalog)
-    record, tally = taken.record, taken.record.tally
-    left_out = [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out]
     if as_json:
-        print_json(
-            {
-                "snapshot": taken.name,
-                "time": iso(record.time),
-                "files": tally.files,
-                "folders": tally.folders,
-                "bytes": tally.bytes,
-                "changed_files": tally.changed_files,
-                "new_bytes": tally.new_bytes,
-                "stored_bytes": tally.stored_bytes,
-                "left_out": left_out,
-                "unsteady": [path_fields(path) for path in record.unsteady],
-                "seconds": round(tally.seconds, 3),
-            }
-        )
+        print_json(output.snapshot_fields(taken))
     else:
-        say(f"Snapshot {taken.name[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
-        say(
-            f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store grew by {size_words(tally.stored_bytes)}."
-        )
-        for item in record.left_out:
-            say(f"Left out: {show_path(item.path)} ({item.detail or item.reason})")
-        for path in record.unsteady:
-            say(f"Changed while it was read: {show_path(path)}")
+        output.say_snapshot(taken)
     return output.WITH_GAPS if taken.gaps else output.DONE
 
 
 @cli.command()
-@_store
-@_json
+@store_option
+@json_option
 def history(store_folder: Path, passphrase_file: Path | None, as_json: bool) -> int:
     """All snapshots of a store, oldest first."""
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     snapshots, damage = store.snapshots()
     if as_json:
         print_json({"snapshots": [_history_row(store, one) for one in snapshots]})
@@ -269,14 +211,14 @@ def _history_row(store: Store, one: Snapshot) -> dict[str, Any]:
 
 
 @cli.command()
-@_store
+@store_option
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path", required=False)
 @click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")
-@_json
+@json_option
 def contents(store_folder: Path, passphrase_file: Path | None, snapshot_name: str, path: str | None, deep: bool, as_json: bool) -> int:
     """What a snapshot holds in a folder; the covered folders without PATH."""
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     found = browse.contents(store, _pick(store, snapshot_name), None if path is None else browse.tidy(path), deep)
     if as_json:
         print_json({"entries": [_contents_row(where, entry) for where, entry in found]})
@@ -301,12 +243,12 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 
 
 @cli.command()
-@_store
+@store_option
 @click.argument("path")
-@_json
+@json_option
 def versions(store_folder: Path, passphrase_file: Path | None, path: str, as_json: bool) -> int:
     """The versions of a file or folder through all snapshots of this store."""
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     here = this_workplace()
     catalog, damage = synced_catalog(store, here.cache)
     where = browse.tidy(path)
@@ -352,7 +294,7 @@ def versions(store_folder: Path, passphrase_file: Path | None, path: str, as_jso
 
 
 @cli.command()
-@_store
+@store_option
 @click.option("--snapshot", "snapshot_name", required=True, metavar="S", help="The snapshot to restore from.")
 @click.option("--path", "paths", required=True, multiple=True, metavar="P", help="Path as it was on the machine; may be given again.")
 @click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
@@ -365,8 +307,8 @@ def versions(store_folder: Path, passphrase_file: Path | None, path: str, as_jso
     show_default=True,
     help="What to do with what is there now.",
 )
-@_progress
-@_json
+@progress_option
+@json_option
 def restore(
     store_folder: Path,
     passphrase_file: Path | None,
@@ -382,7 +324,7 @@ def restore(
     """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
     if (into is None) == (not in_place):
         raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     chosen = _pick(store, snapshot_name)
     wishes = [Wish(chosen, browse.tidy(path)) for path in paths]
     with output.steered(progress, as_json) as steering:
@@ -455,9 +397,9 @@ def _print_report(report: RestoreReport, plan: Plan, as_json: bool) -> None:
 
 
 @cli.command("undo")
-@_store
+@store_option
 @click.argument("set_aside", metavar="SET_ASIDE_DIR", type=click.Path(path_type=Path))
-@_json
+@json_option
 def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
     """Undo a restore: put back what it replaced. The store is not needed for it and not opened."""
     report = undo(Path(os.path.abspath(set_aside)))
@@ -471,13 +413,13 @@ def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Pa
 
 
 @cli.command("verify")
-@_store
+@store_option
 @click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
-@_progress
-@_json
+@progress_option
+@json_option
 def verify_command(store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool) -> int:
     """Check that everything in a store is there and whole."""
-    store = _open(store_folder, passphrase_file)
+    store = open_from_terminal(store_folder, passphrase_file)
     with output.steered(progress, as_json) as steering:
         report = verify(store, read_all, steering)
     if as_json:
@@ -524,6 +466,15 @@ def agent(settings: Path | None, while_used: bool) -> int:
     from good_tide.agent.service import run_agent  # not needed by any other command
 
     return run_agent(settings, while_used)
+
+
+cli.add_command(disks_command)
+cli.add_command(job_group)
+cli.add_command(coverage_command)
+cli.add_command(stand_in_group)
+store_group.add_command(carry_command)
+store_group.add_command(passphrase_command)
+store_group.add_command(slots_command)
 
 
 def main() -> None:

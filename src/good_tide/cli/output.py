@@ -20,7 +20,8 @@ from rich.table import Table
 
 from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
 from good_tide.core.progress import Progress, Steering
-from good_tide.core.words import printable
+from good_tide.core.records import Snapshot
+from good_tide.core.words import count_words, iso, printable, size_words
 
 DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
 
@@ -134,3 +135,34 @@ def _json_lines() -> Any:
             sys.stderr.flush()
 
     return show
+
+
+def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
+    """A snapshot that was taken, for JSON."""
+    record, tally = taken.record, taken.record.tally
+    return {
+        "snapshot": taken.name,
+        "time": iso(record.time),
+        "files": tally.files,
+        "folders": tally.folders,
+        "bytes": tally.bytes,
+        "changed_files": tally.changed_files,
+        "new_bytes": tally.new_bytes,
+        "stored_bytes": tally.stored_bytes,
+        "left_out": [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out],
+        "unsteady": [path_fields(path) for path in record.unsteady],
+        "seconds": round(tally.seconds, 3),
+    }
+
+
+def say_snapshot(taken: Snapshot) -> None:
+    """A snapshot that was taken, for people."""
+    record, tally = taken.record, taken.record.tally
+    say(f"Snapshot {taken.name[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
+    say(
+        f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store grew by {size_words(tally.stored_bytes)}."
+    )
+    for item in record.left_out:
+        say(f"Left out: {show_path(item.path)} ({item.detail or item.reason})")
+    for path in record.unsteady:
+        say(f"Changed while it was read: {show_path(path)}")

@@ -35,6 +35,10 @@ class NotInPlaceError(PlaceError):
     """A file that the store should have is not there."""
 
 
+class NameTakenError(PlaceError):
+    """A file that must not be there yet is there."""
+
+
 class WrongPassphraseError(PlaceError):
     """No slot of the store opens with what was given."""
 

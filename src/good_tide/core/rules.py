@@ -220,7 +220,8 @@ def rules_text(rules: Iterable[Rule]) -> str:
 
 
 def literal_pattern(name: str) -> str:
-    """A pattern that catches exactly this name."""
+    """A pattern that catches exactly this name; ``?`` stands for bytes that are no text."""
     escaped = re.sub(r"([\\*?\[\]])", r"\\\1", name)
+    escaped = re.sub("[\udc80-\udcff]", "?", escaped)
     escaped = re.sub(r"( +)$", lambda found: "\\ " * len(found[1]), escaped)
     return "\\" + escaped if escaped.startswith(("!", "#")) else escaped

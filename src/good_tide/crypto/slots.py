@@ -45,9 +45,9 @@ class Slot(msgspec.Struct, frozen=True, kw_only=True):
     hint: str = ""
 
 
-def new_secrets() -> bytes:
-    """Fresh random secrets for a store: 32 bytes to seal with, 32 bytes for identities."""
-    return secrets.token_bytes(2 * SECRET_BYTES)
+def new_secrets(identity: bytes | None = None) -> bytes:
+    """Fresh random secrets for a store: 32 bytes to seal with, 32 bytes for identities, unless those are given."""
+    return secrets.token_bytes(SECRET_BYTES) + (identity or secrets.token_bytes(SECRET_BYTES))
 
 
 def keys_from(secret: bytes, encrypted: bool) -> StoreKeys:

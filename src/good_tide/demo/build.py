@@ -12,15 +12,28 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, tell
 from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.disks import STAND_IN_FILE
 from good_tide.operations.stores import create_at, open_at, synced_catalog
 from good_tide.operations.workplace import save_job
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
 
 PASSPHRASE = "harbour lantern slow curtain"
 MACHINE = Machine("d0" * 16, "office-desk")
-_DONE = "complete"
+_GIB = 1 << 30
+DISKS = (
+    StandIn(name="Pier", capacity=931 * _GIB, used=212 * _GIB, device="external disk 1"),
+    StandIn(name="Mole", capacity=1863 * _GIB, used=3 * _GIB, device="external disk 2", plugged=False),
+    StandIn(name="Stage stick", file_system="exfat", capacity=29 * _GIB, used=11 * _GIB, device="stick"),
+    StandIn(name="Attic", kind="internal", capacity=180 * _GIB, used=60 * _GIB, device="stand-in system disk"),
+    StandIn(name="harbour/archive", kind="network", file_system="cifs", capacity=7450 * _GIB, used=5100 * _GIB),
+    StandIn(name="harbour/old", kind="network", file_system="cifs", answers=False),
+)
+RULES = ("exclude kind temporary", "exclude path Drafts/", "exclude larger 2 GiB")
+_DONE = "complete 2"
+"""Its number rises when older demos cannot be used any more."""
 
 
 class DemoFolders:
@@ -29,7 +42,8 @@ class DemoFolders:
     def __init__(self, root: Path) -> None:
         self.root = root
         self.workstation = root / "workstation"
-        self.store = root / "Pier"
+        self.rack = root / "disks"
+        self.store = self.rack / "media" / "Pier" / "good-tide" / "office-desk"
         self.settings = root / "settings"
 
     @property
@@ -77,6 +91,7 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
     folders.workstation.mkdir(parents=True)
     clock = SetClock(Nanoseconds(0))
     desk = _FileDesk(folders.workstation, clock)
+    _furnish(folders)
     create_at(folders.store, PASSPHRASE, hint="four words: by the sea, a light, a pace, it falls")
     store = open_at(folders.store, PASSPHRASE)
     covered = tuple(folders.workstation / name for name in COVERED)
@@ -96,9 +111,10 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
         Job(
             name="Production office",
             folders=tuple(map(str, covered)),
-            store=str(folders.store),
-            disk="Pier",
+            stores=(StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),),
+            rules=RULES,
             machine=MACHINE,
+            home=str(folders.workstation),
             passphrase_file=str(passphrase_file),
         ),
     )
@@ -106,6 +122,15 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
     passphrase_file.chmod(0o600)
     (root / _DONE).touch()
     return folders
+
+
+def _furnish(folders: DemoFolders) -> None:
+    """The made-up disks of the theatre's office."""
+    folders.settings.mkdir(parents=True, exist_ok=True)
+    disks = StandInDisks(folders.rack)
+    for disk in DISKS:
+        disks.add(disk)
+    (folders.settings / STAND_IN_FILE).write_text(f"{folders.rack}\n", encoding="utf-8")
 
 
 def _last_hour(now: datetime) -> datetime:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from PySide6.QtGui import QColor
+
+_ICONS = (Path(__file__).parent / "icons").as_posix()
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +71,12 @@ def style_sheet(look: Palette) -> str:
     #attention {{ background: {look.sand_soft}; border-radius: 8px; }}
     #title {{ font-size: 13pt; font-weight: 600; }}
     #strong {{ font-weight: 600; }}
+    #small {{ color: {look.quiet_text}; font-size: 9pt; }}
+    #clear {{ background: transparent; }}
+    #row {{ background: {look.ground}; border: 1px solid {look.line}; border-radius: 6px; }}
+    #row:hover {{ border-color: {look.kelp}; }}
+    #key {{ font-family: 'DejaVu Sans Mono', monospace; font-size: 15pt; font-weight: 600; }}
+    QCheckBox {{ spacing: 8px; }}
     #quiet {{ color: {look.quiet_text}; }}
     #harm {{ color: {look.coral}; font-weight: 600; }}
     QPushButton {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 6px 14px; min-height: 18px; }}
@@ -79,6 +88,8 @@ def style_sheet(look: Palette) -> str:
     QPushButton#primary:disabled {{ background: {look.shoal}; border-color: {look.shoal}; }}
     #head QPushButton {{ background: transparent; color: {look.head_text}; border: 1px solid {look.head_quiet}; }}
     #head QPushButton#primary {{ background: #1F6F63; color: #FFFFFF; font-weight: 600; }}
+    #head QPushButton#primary:disabled {{ background: transparent; color: {look.head_quiet}; border-color: #35525B; }}
+    #head QComboBox {{ background: transparent; color: {look.head_text}; border-color: {look.head_quiet}; }}
     #head QPushButton:focus {{ border: 2px solid #FFFFFF; }}
     QToolButton {{ border: 1px solid transparent; border-radius: 6px; padding: 4px 8px; background: transparent; }}
     QToolButton:hover {{ background: {look.kelp_soft}; }}
@@ -88,6 +99,7 @@ def style_sheet(look: Palette) -> str:
     QToolButton#place:checked {{ background: {look.paper}; color: {look.ink}; font-weight: 600; }}
     QAbstractScrollArea {{ background: transparent; border: 0; }}
     QComboBox::drop-down {{ border: 0; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({_ICONS}/down-{"dark" if look.dark else "light"}.svg); width: 12px; height: 12px; }}
     QLineEdit, QComboBox {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 5px 10px; min-height: 18px; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {look.kelp}; padding: 4px 9px; }}
     QComboBox QAbstractItemView, QListWidget, QTreeWidget, QPlainTextEdit, QTextBrowser {{

@@ -9,6 +9,8 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QShortcut
 from PySide6.QtWidgets import (
     QButtonGroup,
+    QCheckBox,
+    QComboBox,
     QFrame,
     QHBoxLayout,
     QLineEdit,
@@ -24,13 +26,16 @@ from PySide6.QtWidgets import (
 from good_tide import __version__
 from good_tide.core.status import Mood, Status, status
 from good_tide.core.words import duration_words, size_words
+from good_tide.desktop.coverage import CoveragePlace
 from good_tide.desktop.icons import icon, program_icon
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
-from good_tide.desktop.places import CoveragePlace, JournalPlace, RhythmPlace, StoresPlace
+from good_tide.desktop.places import JournalPlace, RhythmPlace
+from good_tide.desktop.setup import RecoveryPanel, SetUpPage
+from good_tide.desktop.stores import StoresPlace
 from good_tide.desktop.timeline import TimelinePlace
 from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import PROTOCOL_VERSION, CoveredFolder, Fault, Finished, Hello, JournalEntry, Overview, Work
+from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, JournalEntry, MadeView, Overview, SurveyView, Work
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
@@ -167,7 +172,7 @@ class NoticeStrip(QFrame):
 class StatePage(QWidget):
     """Shown instead of the timeline when there is nothing to show: says what is so and offers the next step."""
 
-    unlock = Signal(str)
+    unlock = Signal(str, bool)
     again = Signal()
 
     def __init__(self) -> None:
@@ -180,9 +185,10 @@ class StatePage(QWidget):
         self._passphrase.setEchoMode(QLineEdit.EchoMode.Password)
         self._passphrase.setPlaceholderText("Passphrase or recovery key")
         self._wrong = label("", "harm", wrap=True)
+        self.remember = QCheckBox("Remember it on this machine, in the key ring")
         self.open = button("Open the store", primary=True)
         self.look_again = button("Look again")
-        for widget in (self._title, self._words, self._passphrase, self._wrong):
+        for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
             layout.addWidget(widget)
         layout.addLayout(line(self.look_again, self.open, stretch=0))
         outer = QVBoxLayout(self)
@@ -196,7 +202,7 @@ class StatePage(QWidget):
         self.look_again.clicked.connect(self.again)
 
     def _try(self) -> None:
-        self.unlock.emit(self._passphrase.text())
+        self.unlock.emit(self._passphrase.text(), self.remember.isChecked())
 
     def wrong(self, words: str) -> None:
         """The passphrase did not open the store."""
@@ -211,10 +217,6 @@ class StatePage(QWidget):
         folder = overview.store.folder if overview.store is not None else ""
         hint = overview.store.hint if overview.store is not None else ""
         pages = {
-            "no-job": (
-                "Nothing is protected here yet",
-                "Make a store and take a snapshot from the command line (good-tide store create, good-tide snapshot), or see how it looks with made-up files: good-tide demo.",
-            ),
             "away": (
                 f"The disk {disk} is not here",
                 f"The store is expected in {folder}. Connect the disk; everything on it is as it was.",
@@ -227,7 +229,7 @@ class StatePage(QWidget):
         self._title.setText(title)
         self._words.setText(words)
         locked = overview.state == "locked"
-        for widget in (self._passphrase, self.open):
+        for widget in (self._passphrase, self.remember, self.open):
             widget.setVisible(locked)
         self._wrong.hide()
         self.look_again.setVisible(overview.state in ("away", "damaged"))
@@ -249,13 +251,17 @@ class MainWindow(QMainWindow):
         self.overview = Overview("unknown")
         self.link = AgentLink(socket, settings, self)
         self.timeline = TimelinePlace(look, self.link)
-        self.coverage, self.stores = CoveragePlace(look), StoresPlace(look)
+        self.coverage, self.stores = CoveragePlace(look, self.link), StoresPlace(look, self.link)
         self.rhythm, self.journal = RhythmPlace(look), JournalPlace(look)
         self.state_page = StatePage()
+        self.set_up, self.recovery = SetUpPage(look, self.link), RecoveryPanel(self.link)
         self.work_strip, self.notice = WorkStrip(self.link), NoticeStrip(look)
         self._places = QStackedWidget()
-        for place in (self.timeline, self.coverage, self.stores, self.rhythm, self.journal, self.state_page):
+        for place in (self.timeline, self.coverage, self.stores, self.rhythm, self.journal, self.state_page, self.set_up, self.recovery):
             self._places.addWidget(place)
+        self.job = QComboBox()
+        self.job.setAccessibleName("Job")
+        self.job.hide()
         self._rail = QButtonGroup(self)
         self._sign = Sign()
         self._sentence, self._detail = label("Looking for the agent…"), label("", "quiet")
@@ -275,6 +281,7 @@ class MainWindow(QMainWindow):
         self._detail.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = line(self._sign, self._sentence, spacing=10)
         row.addWidget(self._detail, 1)
+        row.addWidget(self.job)
         row.addWidget(self.take)
         row.setContentsMargins(20, 0, 16, 0)
         head.setLayout(row)
@@ -331,6 +338,11 @@ class MainWindow(QMainWindow):
         self.notice.undo.connect(self._undo)
         self.state_page.unlock.connect(self._unlock)
         self.state_page.again.connect(self.ask_overview)
+        self.set_up.made.connect(self._set_up_done)
+        self.stores.recovery.connect(self._show_recovery)
+        self.stores.refresh_wanted.connect(self.ask_overview)
+        self.recovery.done.connect(lambda: self.show_place(self._rail.checkedId()))
+        self.job.activated.connect(self._choose_job)
         self.link.connected.connect(self._connected)
         self.link.lost.connect(self._lost)
         self.link.failed.connect(lambda words: self.notice.tell(words, trouble=True))
@@ -345,17 +357,38 @@ class MainWindow(QMainWindow):
         super().closeEvent(event)
 
     def show_place(self, number: int) -> None:
-        """Go to one of the places."""
+        """Go to one of the places; to the set-up while there is no job."""
         self._rail.button(number).setChecked(True)
-        timeless = number == 0 and self.overview.state != "ready"
+        state = self.overview.state
+        if state == "no-job":
+            self._places.setCurrentWidget(self.set_up)
+            self.set_up.start()
+            return
+        timeless = number == 0 and state != "ready"
         self._places.setCurrentIndex(len(PLACES) if timeless else number)
-        if self.overview.state == "ready":
-            if number == 1:
-                self.link.ask("coverage", None, list[CoveredFolder], self.coverage.show_folders)
-            elif number == 4:
-                self.link.ask("journal", None, list[JournalEntry], lambda entries: self.journal.show_entries(entries, self.overview.now))
+        if number == 1:
+            self.coverage.refresh()
+        elif number == 4 and state == "ready":
+            self.link.ask("journal", None, list[JournalEntry], lambda entries: self.journal.show_entries(entries, self.overview.now))
         if number == 0 and not timeless:
             self.timeline.lines.setFocus()
+
+    def _set_up_done(self, made: MadeView) -> None:
+        """A job was made: show its recovery key, and take the first snapshot meanwhile."""
+        if made.recovery_key is not None:
+            self._show_recovery(made)
+        else:
+            self._places.setCurrentWidget(self.state_page)
+        self.ask_overview()
+        self.link.ask("snapshot")
+
+    def _show_recovery(self, made: MadeView) -> None:
+        assert made.recovery_key is not None
+        self.recovery.show_key(made.recovery_key, made.store, made.notes)
+        self._places.setCurrentWidget(self.recovery)
+
+    def _choose_job(self, number: int) -> None:
+        self.link.ask("choose-job", {"words": self.job.itemText(number)}, None, lambda result: self.ask_overview())
 
     def _connected(self) -> None:
         self.link.ask("hello", None, Hello, self._greet)
@@ -383,16 +416,27 @@ class MainWindow(QMainWindow):
         self.take.setEnabled(overview.state in ("ready", "empty") and overview.work is None)
         self.work_strip.show_work(overview.work)
         self._show_status(self._status())
-        self.stores.show_store(overview)
+        self.coverage.show_job(overview)
+        self.stores.show_stores(overview)
+        self._show_jobs(overview)
         self.rhythm.show_tide(overview)
         self.journal.show_tide(overview)
         self.state_page.show_state(overview)
         if overview.state == "ready":
             self.timeline.take_overview(overview)
-        if first or self._rail.checkedId() != 0:
+        showing_key = self._places.currentWidget() is self.recovery
+        if (first and not showing_key) or (self._places.currentWidget() is self.journal and overview.state == "ready"):
             self.show_place(self._rail.checkedId())
         if overview.trouble and overview.state == "ready":
             self.notice.tell("Part of the store is damaged", "\n".join(overview.trouble[:3]), trouble=True)
+
+    def _show_jobs(self, overview: Overview) -> None:
+        """The choice of a job, where there are several."""
+        self.job.setVisible(len(overview.jobs) > 1)
+        if [self.job.itemText(number) for number in range(self.job.count())] != list(overview.jobs):
+            self.job.clear()
+            self.job.addItems(list(overview.jobs))
+        self.job.setCurrentText(overview.job)
 
     def _status(self) -> Status:
         overview = self.overview
@@ -418,6 +462,14 @@ class MainWindow(QMainWindow):
             self.work_strip.show_work(work)
             self.take.setEnabled(False)
             self._show_status(self._status())
+        elif method == "survey":
+            view = msgspec.json.decode(content, type=SurveyView)
+            self.coverage.take_survey(view)
+            self.set_up.take_survey(view)
+        elif method == "disks":
+            self.set_up.disks_changed()
+            self.stores.disks_changed()
+            self.ask_overview()
         elif method == "finished":
             self._finished(msgspec.json.decode(content, type=Finished))
 
@@ -440,8 +492,8 @@ class MainWindow(QMainWindow):
         self.notice.hide()
         self.link.ask("undo", {"words": folder})
 
-    def _unlock(self, passphrase: str) -> None:
+    def _unlock(self, passphrase: str, remember: bool) -> None:
         def wrong(fault: Fault) -> None:
             self.state_page.wrong(f"{fault.message}. {fault.data}.")
 
-        self.link.ask("unlock", {"words": passphrase}, None, lambda result: self.ask_overview(), wrong)
+        self.link.ask("unlock", {"words": passphrase, "remember": remember}, None, lambda result: self.ask_overview(), wrong)

@@ -23,6 +23,7 @@ __all__ = [
     "locked_hint",
     "open_at",
     "open_catalog",
+    "store_id",
     "synced_catalog",
     "take_into_catalog",
 ]
@@ -43,9 +44,9 @@ class StoreFacts(msgspec.Struct, frozen=True):
     machines: tuple[Machine, ...] | None
 
 
-def create_at(folder: Path, passphrase: str | None, hint: str = "") -> NewStore:
-    """Make a store in a directory (``header.create_store``)."""
-    return create_store(Path(os.path.abspath(folder)), passphrase, hint)
+def create_at(folder: Path, passphrase: str | None, hint: str = "", twin: Store | None = None) -> NewStore:
+    """Make a store in a directory (``header.create_store``); with ``twin``, one to carry its snapshots to."""
+    return create_store(Path(os.path.abspath(folder)), passphrase, hint, twin=None if twin is None else twin.keys)
 
 
 def open_at(folder: Path, passphrase: str | None) -> Store:
@@ -61,6 +62,15 @@ def locked_hint(folder: Path) -> str | None:
     """
     place = LocalPlace(folder)
     return slot_hint(read_slots(place)) if read_header(place).encrypted else None
+
+
+def store_id(folder: Path) -> str:
+    """The id of the store in a directory.
+
+    Raises:
+        PlaceError: no store there.
+    """
+    return read_header(LocalPlace(folder)).store
 
 
 def about(root: Path, store: Store | None) -> StoreFacts:

@@ -23,6 +23,9 @@ from good_tide.core.rules import Rule
 from good_tide.source.folders import Found, has_cache_tag, open_folder, scan
 
 _LARGEST_KEPT = 5
+_IDLE_EXPLAINED = 40
+"""Rules that decide nothing and are looked into one by one; each costs a judgement of everything."""
+
 _WEEK_NS = 7 * 86400 * 1_000_000_000
 _DEEPEST = 400
 
@@ -226,14 +229,16 @@ class RuleNote(msgspec.Struct, frozen=True):
     hidden_by: int | None
 
 
-def idle_rules(weighing: Weighing, make: type[Coverage], home: str, now: int) -> list[RuleNote]:
+def idle_rules(weighing: Weighing, home: str, now: int) -> list[RuleNote]:
     """The rules that decide about no file, and which rule hides each, if one does."""
-    notes = []
+    notes: list[RuleNote] = []
     rules = weighing.coverage.rules
     for number, catch in enumerate(weighing.catches):
         if catch.files:
             continue
-        alone = Weighing(weighing.survey, make([rules[number]], home, now), now)
+        if len(notes) >= _IDLE_EXPLAINED:
+            break
+        alone = Weighing(weighing.survey, Coverage([rules[number]], home, now), now)
         alone.weigh(float("inf"))
         hiding: dict[int, int] = {}
         if alone.catches[0].files:

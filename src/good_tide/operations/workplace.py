@@ -6,6 +6,7 @@ from pathlib import Path
 
 import msgspec
 
+from good_tide.core.errors import PersonError
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.system import folders, jobs
@@ -31,11 +32,36 @@ def this_workplace() -> Workplace:
     )
 
 
-def load_job(settings: Path) -> Job | None:
-    """The job in a settings folder, None where there is none yet (``jobs.load_job``)."""
-    return jobs.load_job(settings)
+def load_jobs(settings: Path) -> list[Job]:
+    """The jobs in a settings folder (``jobs.load_jobs``)."""
+    return jobs.load_jobs(settings)
 
 
 def save_job(settings: Path, job: Job) -> None:
-    """Write the job of a settings folder (``jobs.save_job``)."""
+    """Write a job into a settings folder (``jobs.save_job``)."""
     jobs.save_job(settings, job)
+
+
+def remove_job(settings: Path, name: str) -> None:
+    """Remove a job from a settings folder; its stores stay as they are."""
+    jobs.remove_job(settings, name)
+
+
+def find_job(settings: Path, name: str | None) -> Job:
+    """The job of a name, or the only one there is.
+
+    Raises:
+        PersonError: there is none, or it is not clear which.
+    """
+    known = load_jobs(settings)
+    names = ", ".join(job.name for job in known)
+    if not known:
+        raise PersonError("There is no job on this machine yet", "Make one with “good-tide job add”, or in the window")
+    if name is None:
+        if len(known) > 1:
+            raise PersonError("There are several jobs", f"Name one of {names}")
+        return known[0]
+    found = next((job for job in known if job.name.casefold() == name.casefold()), None)
+    if found is None:
+        raise PersonError(f"There is no job {name}", f"There are {names}")
+    return found

@@ -11,9 +11,10 @@ import msgspec
 
 from good_tide.core.comparing import Difference
 from good_tide.core.history import Lifeline, TidePoint
+from good_tide.core.places import Check, DiskFacts
 from good_tide.core.progress import Progress
 
-PROTOCOL_VERSION = 1
+PROTOCOL_VERSION = 2
 LINE_LIMIT = 256 * 1024 * 1024
 
 
@@ -51,16 +52,12 @@ class Hello(msgspec.Struct):
     process: int
 
 
-class CoveredFolder(msgspec.Struct):
-    """A covered folder as the newest snapshot has it."""
-
-    path: bytes
-    files: int
-    size: int
-
-
 class StoreView(msgspec.Struct):
-    """The store and the disk it is on. ``by_age``: stored bytes added in each of the past weeks, oldest first."""
+    """A store and the disk it is on.
+
+    :param by_age: stored bytes added in each of the past weeks, oldest first; of the store that is looked into.
+    :param shown: whether history is shown from this store.
+    """
 
     folder: str
     disk: str
@@ -72,6 +69,10 @@ class StoreView(msgspec.Struct):
     disk_free: int = 0
     file_system: str = ""
     by_age: tuple[tuple[int, int], ...] = ()
+    store: str = ""
+    snapshots: int = 0
+    shown: bool = False
+    trouble: str = ""
 
 
 class Overview(msgspec.Struct):
@@ -87,14 +88,23 @@ class Overview(msgspec.Struct):
     now: int = 0
     every_minutes: int = 60
     trouble: tuple[str, ...] = ()
-    store: StoreView | None = None
+    stores: tuple[StoreView, ...] = ()
+    store_use: str = "both"
+    rules: tuple[str, ...] = ()
+    jobs: tuple[str, ...] = ()
     covered: tuple[str, ...] = ()
+    home: str = ""
     tide: tuple[TidePoint, ...] = ()
     work: Work | None = None
 
+    @property
+    def store(self) -> StoreView | None:
+        """The store that is looked into; the first while none is."""
+        return next((store for store in self.stores if store.shown), self.stores[0] if self.stores else None)
+
 
 class Work(msgspec.Struct):
-    """What the agent is doing: ``snapshot``, ``restore`` or ``undo``."""
+    """What the agent is doing: ``snapshot``, ``restore``, ``undo`` or ``carry``."""
 
     what: str
     paused: bool
@@ -206,6 +216,108 @@ class Found(msgspec.Struct, array_like=True):
 
     path: bytes
     last_seen: int | None
+
+
+class DiskView(msgspec.Struct):
+    """A disk or share, how it came out as a place for a store, and the folder that would be proposed on it."""
+
+    facts: DiskFacts
+    checks: tuple[Check, ...]
+    proposed: str
+    best: bool = False
+
+
+class SetUpView(msgspec.Struct):
+    """What a set-up begins with: folders that may be covered, those proposed, the machine, and where things lie."""
+
+    machine: str
+    home: str
+    usual: tuple[str, ...]
+    proposed: tuple[str, ...]
+    rules: tuple[str, ...]
+    starting_points: tuple[tuple[str, str], ...]
+    key_ring: bool
+
+
+class ExaminedView(msgspec.Struct):
+    """One folder as the place of a store. ``holds``: the id of a store that is there already, with its hint if it is locked."""
+
+    folder: str
+    checks: tuple[Check, ...]
+    holds: str | None = None
+    hint: str | None = None
+    same_disk: bool = False
+
+
+class RuleView(msgspec.Struct, array_like=True):
+    """What a rule catches now. ``note`` says why it catches nothing, empty where it does."""
+
+    text: str
+    files: int
+    size: int
+    largest: tuple[tuple[int, bytes], ...]
+    note: str = ""
+
+
+class FolderShare(msgspec.Struct, array_like=True):
+    """A folder in the survey: files and bytes in and out with everything below; ``fresh`` bytes were changed in the last week.
+
+    :param state: ``in``, ``out`` or ``partly``. :param deeper: whether there are folders in it.
+    """
+
+    path: bytes
+    files: int
+    size: int
+    out_files: int
+    out_size: int
+    fresh: int
+    state: str
+    deeper: bool
+
+
+class SurveyView(msgspec.Struct):
+    """What is covered, as far as it was looked at; ``done`` when everything was.
+
+    :param number: counts the requests, so that an answer to an older one is known.
+    :param stay: files of earlier snapshots that these rules would leave out from now on; None while not known.
+    """
+
+    number: int
+    done: bool
+    files: int
+    size: int
+    out_files: int
+    out_size: int
+    rules: tuple[RuleView, ...]
+    folders: tuple[FolderShare, ...]
+    missing: tuple[bytes, ...] = ()
+    stay: int | None = None
+
+
+class WhyView(msgspec.Struct):
+    """Why a path is in or out, in words; ``rule`` is the deciding one's position."""
+
+    path: bytes
+    is_in: bool
+    rule: int | None
+    words: str
+
+
+class MadeView(msgspec.Struct):
+    """What a set-up made. ``recovery_key`` is shown once; ``notes`` are sentences."""
+
+    job: str
+    store: str
+    recovery_key: str | None
+    notes: tuple[str, ...] = ()
+
+
+class SlotView(msgspec.Struct):
+    """One way to open a store."""
+
+    number: int
+    kind: str
+    hint: str
 
 
 def encode(message: Request | Reply) -> bytes:

@@ -8,6 +8,7 @@ changed, because folders with the same listing as before are skipped as a whole.
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import sqlite3
 import threading
@@ -194,20 +195,15 @@ class Catalog:
         lines.sort(key=lambda line: (line.kind != Kind.FOLDER, line.name.lower(), line.name))
         return lines
 
-    def sizes(self, machine: str, depth: int) -> list[tuple[bytes, int, int]]:
-        """Path, files and bytes of each folder in the newest snapshot, down to ``depth`` levels below the covered ones."""
+    def standing_files(self, machine: str) -> Iterator[tuple[bytes, list[bytes], list[int], list[int]]]:
+        """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and modification times."""
+        query = """SELECT span.folder, span.name, size, modified FROM span JOIN folder ON folder.id = span.folder
+                   WHERE folder.machine = ? AND last IS NULL AND kind = 'f' ORDER BY span.folder"""
         with self._lock:
-            number = self._machine(machine)
-            own = {
-                folder: (files, size)
-                for folder, files, size in self._db.execute(
-                    """SELECT span.folder, count(*), sum(span.size) FROM span JOIN folder ON folder.id = span.folder
-                       WHERE folder.machine = ? AND last IS NULL AND kind = 'f' GROUP BY span.folder""",
-                    (number,),
-                )
-            }
-            rows = self._db.execute("SELECT id, parent, name FROM folder WHERE machine = ? AND listing IS NOT NULL", (number,)).fetchall()
-        return _added_up(rows, own, depth)
+            rows = self._db.execute(query, (self._machine(machine),)).fetchall()
+            for folder, group in itertools.groupby(rows, key=lambda row: int(row[0])):
+                found = list(group)
+                yield self._path(folder), [row[1] for row in found], [row[2] for row in found], [row[3] for row in found]
 
     def spans(self, folder: int, name: bytes) -> list[Span]:
         """The versions of one name in a folder, oldest first."""
@@ -263,30 +259,6 @@ class Catalog:
         with self._lock:
             row = self._db.execute(query, (digest,)).fetchone()
         return None if row is None else Extent(ChunkId(row[0]), row[1], row[2])
-
-
-def _added_up(rows: list[tuple[int, int, bytes]], own: dict[int, tuple[int, int]], depth: int) -> list[tuple[bytes, int, int]]:
-    """Sizes of folders with all that is below them, outermost first."""
-    below: dict[int, list[tuple[int, bytes]]] = {}
-    for identity, parent, name in rows:
-        below.setdefault(parent, []).append((identity, name))
-    found: list[tuple[bytes, int, int]] = []
-
-    def add(identity: int, path: bytes, level: int) -> tuple[int, int]:
-        files, size = own.get(identity, (0, 0))
-        place = len(found)
-        if level <= depth:
-            found.append((path, 0, 0))
-        for child, name in sorted(below.get(identity, ()), key=lambda pair: pair[1]):
-            more_files, more_size = add(child, path.rstrip(b"/") + b"/" + name, level + 1)
-            files, size = files + more_files, size + more_size
-        if level <= depth:
-            found[place] = (path, files, size)
-        return files, size
-
-    for identity, name in sorted(below.get(0, ()), key=lambda pair: pair[1]):
-        add(identity, name, 0)
-    return found
 
 
 class _Intake:

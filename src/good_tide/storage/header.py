@@ -14,6 +14,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, NotInPlaceError, PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import FORMAT_VERSION
+from good_tide.core.passphrases import gives_away
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost, Slot, keys_from, new_recovery_key, new_secrets, open_slot, parse_recovery_key, unwrap, wrap
 from good_tide.storage.place import LocalPlace, Place, told
@@ -23,6 +24,7 @@ SLOT_FOLDER = "keys"
 README_FILE = "README.txt"
 SCRIPT_FILE = "recover.py"
 _HEADER_LIMIT = 64 * 1024
+_LONGEST_PASSPHRASE = 1000
 
 _README = """This folder is a Good Tide store: point-in-time snapshots of somebody's files.
 
@@ -64,17 +66,19 @@ class NewStore(NamedTuple):
     recovery_key: str | None
 
 
-def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG) -> NewStore:
+def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None) -> NewStore:
     """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made.
 
     :param passphrase: None for a store without encryption.
+    :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are carried
+        between them without being chunked anew.
 
     Raises:
         PersonError: the directory holds something else, the passphrase is empty, or the hint gives it away.
         PlaceError: the disk does not take it.
     """
     if passphrase is not None:
-        _check_passphrase(passphrase, hint)
+        check_passphrase(passphrase, hint)
     with told(f"Making a store in {root}"):
         root.mkdir(mode=0o700, parents=True, exist_ok=True)
         present = {item.name for item in root.iterdir()}
@@ -84,13 +88,12 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
         raise PersonError(f"{root} is not empty", "Choose an empty or a new folder for the store")
     place = LocalPlace(root)
     for left in place.names(SLOT_FOLDER):
-        with told(f"Making a store in {root}"):
-            (root / SLOT_FOLDER / left).unlink()
-    place.clear_temporary("")
+        place.remove(f"{SLOT_FOLDER}/{left}")
+    place.clear_temporary("new-")
     header = Header(format=FORMAT_VERSION, store=secrets.token_hex(16), encrypted=passphrase is not None)
     header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
     binding = hashlib.sha256(header_bytes).digest()
-    secret, recovery_key = new_secrets(), None
+    secret, recovery_key = new_secrets(None if twin is None else twin.identity), None
     if passphrase is None:
         slots = [open_slot(secret)]
     else:
@@ -105,15 +108,27 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
     _write(place, README_FILE, _README.encode())
     _write(place, SCRIPT_FILE, script)
     for slot in slots:
-        _write(place, f"{SLOT_FOLDER}/{secrets.token_hex(4)}.json", _encode_slot(slot, binding))
-    _write(place, HEADER_FILE, header_bytes)
+        write_slot(place, slot, binding)
+    with place.create(HEADER_FILE, "new-") as file:
+        file.write(header_bytes)
+        file.commit(exclusive=True)
     return NewStore(header, keys_from(secret, header.encrypted), recovery_key)
 
 
-def _check_passphrase(passphrase: str, hint: str) -> None:
+def check_passphrase(passphrase: str, hint: str) -> None:
+    """Refuse a passphrase that is none, is longer than anybody types, or that its hint gives away.
+
+    Raises:
+        PersonError: one of these.
+    """
     if not passphrase:
         raise PersonError("The passphrase is empty", "Choose several words, or ask for a store without encryption")
-    if passphrase.casefold() in hint.casefold():
+    if len(passphrase) > _LONGEST_PASSPHRASE:
+        raise PersonError(
+            f"The passphrase has {len(passphrase):,} characters",
+            f"Choose one of at most {_LONGEST_PASSPHRASE:,}, so that it can be typed again",
+        )
+    if gives_away(hint, passphrase):
         raise PersonError(
             "The hint contains the passphrase", "Choose a hint that only helps someone who knows it; it can be read by everybody"
         )
@@ -125,9 +140,12 @@ def _write(place: Place, name: str, data: bytes) -> None:
         file.commit()
 
 
-def _encode_slot(slot: Slot, binding: bytes) -> bytes:
+def write_slot(place: Place, slot: Slot, binding: bytes) -> str:
+    """Add a key slot under a random name, which is returned."""
     file = _SlotFile(slot=slot, header=binding.hex(), check=_slot_check(slot))
-    return msgspec.json.format(msgspec.json.encode(file), indent=1) + b"\n"
+    name = secrets.token_hex(4)
+    _write(place, f"{SLOT_FOLDER}/{name}.json", msgspec.json.format(msgspec.json.encode(file), indent=1) + b"\n")
+    return name
 
 
 def _slot_check(slot: Slot) -> str:
@@ -172,19 +190,33 @@ def _parse_header(data: bytes, title: str) -> Header:
     return header
 
 
+def header_binding(place: Place) -> bytes:
+    """What ties slots to the store's header."""
+    return hashlib.sha256(_header_bytes(place)).digest()
+
+
 def read_slots(place: Place) -> list[Slot]:
     """The key slots that are intact and belong to the header.
 
     Raises:
         DamageError: there is none.
     """
-    binding = hashlib.sha256(_header_bytes(place)).hexdigest()
-    slots = []
+    return list(named_slots(place).values())
+
+
+def named_slots(place: Place) -> dict[str, Slot]:
+    """The key slots that are intact and belong to the header, by their names.
+
+    Raises:
+        DamageError: there is none.
+    """
+    binding = header_binding(place).hex()
+    slots: dict[str, Slot] = {}
     for name in place.names(SLOT_FOLDER):
         with contextlib.suppress(msgspec.MsgspecError, UnicodeDecodeError, binascii.Error):
             file = msgspec.json.decode(place.read(f"{SLOT_FOLDER}/{name}", 0, _HEADER_LIMIT), type=_SlotFile)
             if file.header == binding and file.check == _slot_check(file.slot):
-                slots.append(file.slot)
+                slots[name.removesuffix(".json")] = file.slot
     if not slots:
         raise DamageError(
             f"No key slot of the store in {place.title} is intact, or {HEADER_FILE} was changed",

@@ -12,7 +12,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
 
-from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
 
 TEMPORARY = "tmp"
 """Folder of files that are not yet complete."""
@@ -39,8 +39,14 @@ class NewFile(Protocol):
         """Shorten to ``size`` bytes."""
         ...
 
-    def commit(self) -> None:
-        """Make the file durable, then visible under its name, then the name durable."""
+    def commit(self, exclusive: bool = False) -> None:
+        """Make the file durable, then visible under its name, then the name durable.
+
+        :param exclusive: the name must be free.
+
+        Raises:
+            NameTakenError: it is not; with ``exclusive`` only.
+        """
         ...
 
     def discard(self) -> None:
@@ -89,6 +95,10 @@ class Place(Protocol):
 
     def clear_temporary(self, owner: str) -> None:
         """Remove incomplete files that ``owner`` left behind."""
+        ...
+
+    def remove(self, name: str) -> None:
+        """Remove a file durably; nothing if it is not there."""
         ...
 
     def total_bytes(self) -> int:
@@ -170,6 +180,11 @@ class LocalPlace:
                 with told(f"Removing {name}"), contextlib.suppress(FileNotFoundError):
                     os.unlink(self.root / TEMPORARY / name)
 
+    def remove(self, name: str) -> None:
+        with told(f"Removing {self.root / name}"), contextlib.suppress(FileNotFoundError):
+            os.unlink(self.root / name)
+            sync_folder((self.root / name).parent)
+
     def total_bytes(self) -> int:
         return sum(self.size(name) for name in self.names(""))
 
@@ -216,15 +231,35 @@ class _LocalNewFile:
             os.lseek(handle, size, os.SEEK_SET)
             self.size = size
 
-    def commit(self) -> None:
+    def commit(self, exclusive: bool = False) -> None:
         handle = self._open_handle()
         with told(f"Writing to {self._root}"):
             os.fsync(handle)
             os.close(handle)
             self._handle = None
             _make_folder(self._root, self._target.parent)
-            os.rename(self._temporary, self._target)
+            if exclusive:
+                self._take_name()
+            else:
+                os.rename(self._temporary, self._target)
             sync_folder(self._target.parent)
+
+    def _take_name(self) -> None:
+        """Rename to a free name: by a link where the file system has links, which no other can come before."""
+        try:
+            os.link(self._temporary, self._target)
+        except FileExistsError:
+            os.unlink(self._temporary)
+            raise NameTakenError(f"{self._target} was made by another at the same moment", "Use that one") from None
+        except OSError as error:
+            if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
+                raise
+            if self._target.exists():
+                os.unlink(self._temporary)
+                raise NameTakenError(f"{self._target} was made by another at the same moment", "Use that one") from None
+            os.rename(self._temporary, self._target)
+        else:
+            os.unlink(self._temporary)
 
     def discard(self) -> None:
         if self._handle is not None:

@@ -180,16 +180,17 @@ class WriteSession:
         self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")
         self._raise_failure()
 
-    def publish(self, record: Callable[[int, int], SnapshotRecord]) -> Snapshot:
-        """Make everything durable and the snapshot visible.
+    def publish(self, record: Callable[[int, int], SnapshotRecord], identity: SnapshotId | None = None) -> Snapshot:
+        """Make everything durable and the snapshot visible. A session may publish several, one after the other.
 
         :param record: given new plain bytes and stored bytes of this session, the record to store.
+        :param identity: the snapshot's name if it has one already, in another store.
         """
         self.settle()
         for holds in list(self._open):
             self._finish(holds)
         self._write_index()
-        identity = SnapshotId(secrets.token_bytes(NAME_BYTES))
+        identity = identity or SnapshotId(secrets.token_bytes(NAME_BYTES))
         final = record(self.new_bytes, self.stored_bytes)
         plain = msgspec.msgpack.encode(final)
         self._write_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, identity, plain)

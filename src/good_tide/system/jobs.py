@@ -1,7 +1,8 @@
-"""The job's settings on disk: ``job.toml`` in a settings folder."""
+"""Jobs on disk: one TOML file each, in the folder ``jobs`` of a settings folder."""
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import msgspec
@@ -11,7 +12,7 @@ import tomli_w
 from good_tide.core.errors import PersonError
 from good_tide.core.settings import Job
 
-JOB_FILE = "job.toml"
+_FOLDER = "jobs"
 
 
 def settings_folder() -> Path:
@@ -19,25 +20,35 @@ def settings_folder() -> Path:
     return Path(platformdirs.user_config_dir("good-tide"))
 
 
-def save_job(folder: Path, job: Job) -> None:
-    """Write the job's settings."""
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    values = {key: value for key, value in msgspec.to_builtins(job).items() if value is not None}
-    temporary = folder / f".{JOB_FILE}.new"
-    temporary.write_text(tomli_w.dumps(values))
-    temporary.replace(folder / JOB_FILE)
+def _file(settings: Path, name: str) -> Path:
+    plain = re.sub(r"[^\w-]+", "-", name.casefold()).strip("-") or "job"
+    return settings / _FOLDER / f"{plain}.toml"
 
 
-def load_job(folder: Path) -> Job | None:
-    """The job's settings, None where there are none yet.
+def save_job(settings: Path, job: Job) -> None:
+    """Write a job's settings, in place of a job of the same name."""
+    file = _file(settings, job.name)
+    file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    new = file.with_suffix(".new")
+    new.write_text(tomli_w.dumps(msgspec.to_builtins(job)))
+    new.replace(file)
+
+
+def remove_job(settings: Path, name: str) -> None:
+    """Remove a job's settings; its stores stay as they are."""
+    _file(settings, name).unlink(missing_ok=True)
+
+
+def load_jobs(settings: Path) -> list[Job]:
+    """All jobs in the order of their names.
 
     Raises:
-        PersonError: the file cannot be understood.
+        PersonError: a file cannot be understood.
     """
-    file = folder / JOB_FILE
-    if not file.exists():
-        return None
-    try:
-        return msgspec.toml.decode(file.read_bytes(), type=Job)
-    except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
-        raise PersonError(f"{file} cannot be understood: {error}", "Correct it, or remove it to begin again") from error
+    jobs = []
+    for file in sorted((settings / _FOLDER).glob("*.toml")):
+        try:
+            jobs.append(msgspec.toml.decode(file.read_bytes(), type=Job))
+        except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
+            raise PersonError(f"{file} cannot be understood: {error}", "Correct it, or move it away to set the job up again") from error
+    return sorted(jobs, key=lambda job: job.name.casefold())

@@ -3,26 +3,70 @@
 from __future__ import annotations
 
 import os
+import re
 from pathlib import Path
+
+import msgspec
 
 _MOUNTS = Path("/proc/self/mountinfo")
 
+NETWORK_TYPES = frozenset(
+    ("nfs", "nfs4", "cifs", "smb3", "9p", "afs", "ceph", "glusterfs", "fuse.sshfs", "fuse.rclone", "davfs", "fuse.davfs2", "ncpfs")
+)
+"""Types of file systems that lie on another machine."""
 
-def file_system_of(folder: Path, mounts: Path = _MOUNTS) -> str:
-    """The type of the file system a folder is on, empty where the system does not tell."""
+
+class Mount(msgspec.Struct, frozen=True):
+    """One line of the mount table. ``device`` is the number of the file system, ``root`` the part of it that is mounted."""
+
+    point: str
+    type: str
+    source: str
+    device: tuple[int, int]
+    root: str
+    read_only: bool
+
+
+def read_mounts(table: Path = _MOUNTS) -> list[Mount]:
+    """The mount table, in the order of mounting; empty where the system does not tell."""
     try:
-        lines = mounts.read_text(errors="replace").splitlines()
+        lines = table.read_text(errors="surrogateescape").splitlines()
     except OSError:
-        return ""
-    real = os.path.realpath(folder)
-    best, kind = "", ""
+        return []
+    found = []
     for line in lines:
-        left, _, right = line.partition(" - ")
-        fields, after = left.split(), right.split()
-        if len(fields) < 5 or not after:
+        left, dash, right = line.partition(" - ")
+        fields, after = left.split(" "), right.split(" ")
+        if not dash or len(fields) < 6 or len(after) < 3:
             continue
-        point = fields[4].replace(r"\040", " ")
-        inside = real == point or real.startswith(point.rstrip("/") + "/")
-        if inside and len(point) >= len(best):
-            best, kind = point, after[0]
-    return kind
+        major, _, minor = fields[2].partition(":")
+        read_only = "ro" in fields[5].split(",") or "ro" in after[2].split(",")
+        found.append(Mount(_plain(fields[4]), after[0], _plain(after[1]), (int(major), int(minor)), _plain(fields[3]), read_only))
+    return found
+
+
+def _plain(field: str) -> str:
+    """A field without its octal escapes (``\\040`` for a space)."""
+    return re.sub(r"\\([0-7]{3})", lambda found: chr(int(found[1], 8)), field)
+
+
+def mount_of(folder: Path, mounts: list[Mount]) -> Mount | None:
+    """The mount that a folder, which need not exist, is in."""
+    real = os.path.realpath(folder)
+    best: Mount | None = None
+    for mount in mounts:
+        inside = real == mount.point or real.startswith(mount.point.rstrip("/") + "/")
+        if inside and (best is None or len(mount.point) >= len(best.point)):
+            best = mount
+    return best
+
+
+def file_system_of(folder: Path, table: Path = _MOUNTS) -> str:
+    """The type of the file system a folder is on, empty where the system does not tell."""
+    mount = mount_of(folder, read_mounts(table))
+    return "" if mount is None else mount.type
+
+
+def network_devices(table: Path = _MOUNTS) -> frozenset[int]:
+    """Device numbers of all mounted network file systems, as ``os.stat`` gives them."""
+    return frozenset(os.makedev(*mount.device) for mount in read_mounts(table) if mount.type in NETWORK_TYPES)

@@ -1,0 +1,476 @@
+"""Commands about disks, jobs and their coverage."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, passphrase_option, read_passphrase
+from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.core.clock import SystemClock
+from good_tide.core.coverage import Coverage
+from good_tide.core.errors import PersonError
+from good_tide.core.jobfile import job_file_text, parse_job_file
+from good_tide.core.kinds import extended
+from good_tide.core.places import Level, Wanted, check_place
+from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import count_words, size_words
+from good_tide.operations.disks import devices_under, disks_for, examine, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.jobs import MadeStore, check_store_folder, checked_folders, job_from_file, open_counted, passphrase_for, run_job
+from good_tide.operations.noting import Notes
+from good_tide.operations.selecting import home_folder
+from good_tide.operations.stores import Store, create_at, locked_hint
+from good_tide.operations.surveying import Survey, Weighing, why
+from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job, this_workplace
+from good_tide.system.keyrings import DesktopKeyRing
+from good_tide.system.mounts import network_devices
+from good_tide.system.user_folders import user_folders
+
+_LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
+
+
+@click.command("disks")
+@json_option
+def disks_command(as_json: bool) -> int:
+    """The disks and shares that are mounted, and what speaks for and against keeping a store on each."""
+    here = this_workplace()
+    disks = disks_for(here.settings)
+    jobs = load_jobs(here.settings)
+    covered = [folder for job in jobs for folder in job.folders] or [home_folder()]
+    wanted = Wanted(devices=devices_under(disks, covered))
+    found = look_at(disks, known_store_ids(jobs, disks))
+    if as_json:
+        rows = []
+        for disk in found:
+            checks = [{"level": check.level.value, "what": check.what, "way_out": check.way_out} for check in check_place(disk, wanted)]
+            rows.append(
+                {
+                    "id": disk.id, "name": disk.name, "kind": disk.kind, "file_system": disk.file_system, "path": disk.path, "total": disk.total,
+                    "free": disk.free, "writable": disk.writable and not disk.read_only, "store": disk.stores[0].path if disk.stores else None,
+                    "checks": checks,
+                }
+            )  # fmt: skip
+        print_json({"disks": rows})
+        return output.DONE
+    for disk in found:
+        room = f"{size_words(disk.free)} free of {size_words(disk.total)}" if disk.answers else "does not answer"
+        say(f"{disk.name}   {disk.kind}, {disk.file_system}, {room}   {disk.path}")
+        for check in check_place(disk, wanted):
+            say(f"    {_LEVEL_SIGNS[check.level]:<9} {check.what}{'. ' + check.way_out if check.way_out else ''}.")
+    if not found:
+        say("No disk is mounted that could take a store.")
+    return output.DONE
+
+
+@click.group("job")
+def job_group() -> None:
+    """Make, change, save and load jobs: what is covered, and where its stores are."""
+
+
+def _rules_from(file: Path | None) -> tuple[Rule, ...]:
+    if file is None:
+        return ()
+    try:
+        return tuple(parse_rules(file.read_text(encoding="utf-8")))
+    except (OSError, UnicodeDecodeError) as error:
+        raise PersonError(f"The rule file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
+    except RuleError as error:
+        raise RuleError(f"{file}: {error.what}", error.advice) from error
+
+
+def _new_passphrase(file: Path | None) -> Callable[[], str | None]:
+    """Gives the passphrase for new stores: from a file, or asked for on a terminal, twice and once only."""
+    known: list[str] = []
+
+    def give() -> str | None:
+        if not known:
+            words = read_passphrase(file)
+            if words is None and sys.stdin.isatty():
+                words = click.prompt("Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True)
+            if words is None:
+                return None
+            known.append(words)
+        return known[0]
+
+    return give
+
+
+@job_group.command("add")
+@click.argument("name")
+@click.option("--folder", "folders", multiple=True, required=True, metavar="P", help="Folder to cover; may be given again.")
+@click.option(
+    "--store", "stores", multiple=True, required=True, metavar="DIR", help="A store's folder; made if there is none. May be given again."
+)
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), metavar="FILE", help="Rules of coverage, one a line.")
+@passphrase_option
+@click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
+@click.option("--hint", default="", help="A hint for the passphrase of new stores. Everybody can read it.")
+@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@json_option
+def job_add(
+    name: str,
+    folders: tuple[str, ...],
+    stores: tuple[str, ...],
+    rules_file: Path | None,
+    passphrase_file: Path | None,
+    unencrypted: bool,
+    hint: str,
+    remember: bool,
+    as_json: bool,
+) -> int:
+    """Make a job. Its stores are made where there are none; recovery keys of new ones are printed once."""
+    here = this_workplace()
+    if any(job.name.casefold() == name.casefold() for job in load_jobs(here.settings)):
+        raise PersonError(f"There is a job {name} already", "Give this one another name, or use “good-tide job change”")
+    kept, notes = checked_folders(folders)
+    job = Job(name=name, folders=kept, stores=(), rules=tuple(rule.text for rule in _rules_from(rules_file)))
+    job, made, more = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
+    save_job(here.settings, job)
+    return _say_made(here, job, made, notes + more, passphrase_file if remember else None, as_json)
+
+
+def _with_stores(
+    here: Workplace, job: Job, stores: tuple[str, ...], passphrase: Callable[[], str | None], unencrypted: bool, hint: str
+) -> tuple[Job, list[MadeStore], list[str]]:
+    """A job with further stores, made where there are none. Bad places are refused, doubtful ones noted in the journal."""
+    disks, made, notes = disks_for(here.settings), [], []
+    refs = list(job.stores)
+    journal = Notes(here.state, SystemClock())
+    for wanted in stores:
+        folder = Path(os.path.abspath(wanted))
+        note = check_store_folder(str(folder), job.folders)
+        notes += [note] if note else []
+        found = examine(disks, folder, Wanted(devices=devices_under(disks, job.folders)), frozenset(), False)
+        for check in found.checks:
+            if check.level is Level.BAD:
+                raise PersonError(f"{folder} cannot take a store: {check.what}", check.way_out)
+        doubts = tuple(f"Accepted knowingly: {check.what}" for check in found.checks if check.level is Level.DOUBTFUL)
+        ref = store_ref(disks, folder)
+        if found.holds is not None:
+            made.append(MadeStore(ref, str(folder), False))
+        else:
+            words = None if unencrypted else passphrase()
+            if words is None and not unencrypted:
+                raise PersonError("A passphrase is needed for the new store", "Give --passphrase-file, or --unencrypted")
+            twin = _first_open(here, job, words)
+            made.append(MadeStore(ref, str(folder), True, create_at(folder, words, hint, twin).recovery_key))
+        journal.add("note" if doubts else "good", job.name, f"The store in {folder} is used by this job", doubts)
+        notes += [doubt.removeprefix("Accepted knowingly: ") for doubt in doubts]
+        refs.append(ref)
+    return msgspec.structs.replace(job, stores=tuple(refs)), made, notes
+
+
+def _first_open(here: Workplace, job: Job, passphrase: str | None) -> Store | None:
+    """The job's first store, if it can be opened now: further ones share the identities of its chunks."""
+    disks = disks_for(here.settings)
+    for ref in job.stores:
+        folder = locate(ref, disks)
+        if folder is not None:
+            kept = passphrase_for(job, folder, DesktopKeyRing()) or passphrase
+            if kept is not None or locked_hint(folder) is None:
+                return open_counted(folder, kept if locked_hint(folder) is not None else None, here.state, SystemClock())
+    return None
+
+
+def _say_made(here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool) -> int:
+    words = read_passphrase(remembered)
+    if words is not None:
+        ring = DesktopKeyRing()
+        for one in made:
+            ring.remember(open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words)
+    if as_json:
+        stores = [{"path": one.folder, "made": one.made, "recovery_key": one.recovery_key} for one in made]
+        print_json({"job": job.name, "folders": list(job.folders), "stores": stores, "rules": list(job.rules), "notes": notes})
+        return output.DONE
+    say(f"The job {job.name} covers {', '.join(job.folders)}.")
+    for one in made:
+        say(f"{'Made a store' if one.made else 'Uses the store'} in {one.folder}.")
+        if one.recovery_key:
+            say(f"\nRecovery key:  {one.recovery_key}\n")
+            say("Copy it by hand and keep it away from this disk. It is not shown again.")
+    for note in notes:
+        say(f"Note: {note}.")
+    return output.DONE
+
+
+def _job_fields(job: Job) -> dict[str, Any]:
+    return {
+        "name": job.name,
+        "folders": list(job.folders),
+        "rules": list(job.rules),
+        "stores": [{"name": ref.name, "path": ref.path, "disk": ref.disk or None} for ref in job.stores],
+        "store_use": job.store_use,
+        "every_minutes": job.every_minutes,
+    }
+
+
+@job_group.command("list")
+@json_option
+def job_list(as_json: bool) -> int:
+    """All jobs of this person on this machine."""
+    jobs = load_jobs(this_workplace().settings)
+    if as_json:
+        print_json({"jobs": [_job_fields(job) for job in jobs]})
+    elif jobs:
+        table(
+            ["Job", "Folders", "Rules", "Stores"],
+            [[job.name, str(len(job.folders)), str(len(job.rules)), ", ".join(ref.name or ref.path for ref in job.stores)] for job in jobs],
+            right=(1, 2),
+        )
+    else:
+        say("There is no job yet. “good-tide job add” makes one.")
+    return output.DONE
+
+
+@job_group.command("show")
+@click.argument("name")
+@json_option
+def job_show(name: str, as_json: bool) -> int:
+    """One job: its folders, rules and stores."""
+    here = this_workplace()
+    job = find_job(here.settings, name)
+    if as_json:
+        print_json(_job_fields(job))
+        return output.DONE
+    say(f"{job.name}\n\nFolders")
+    for folder in job.folders:
+        say(f"  {folder}")
+    say("Rules" if job.rules else "No rules: everything in these folders is in.")
+    for number, rule in enumerate(job.rules, 1):
+        say(f"  {number:>3}  {rule}")
+    say(f"Stores{', in turns' if job.store_use == 'turns' else ''}")
+    disks = disks_for(here.settings)
+    for ref in job.stores:
+        now = locate(ref, disks)
+        say(f"  {ref.name or ref.path}   {now if now is not None else 'away'}")
+    return output.DONE
+
+
+@job_group.command("change")
+@click.argument("name")
+@click.option("--folder", "folders", multiple=True, metavar="P", help="The folders to cover, in place of those before.")
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), metavar="FILE", help="The rules, in place of those before.")
+@click.option("--add-rule", "more", multiple=True, metavar="RULE", help="A rule to put on top.")
+@click.option("--add-store", "stores", multiple=True, metavar="DIR", help="A further store; made if there is none.")
+@click.option("--drop-store", "dropped", metavar="DIR", help="A store that is no longer used; nothing on it is changed.")
+@click.option("--store-use", type=click.Choice(["both", "turns"]), help="With several stores: both each time, or in turns.")
+@click.option("--rename", metavar="NEW", help="Another name for the job.")
+@passphrase_option
+@click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
+@click.option("--hint", default="", help="A hint for the passphrase of new stores.")
+@json_option
+def job_change(
+    name: str,
+    folders: tuple[str, ...],
+    rules_file: Path | None,
+    more: tuple[str, ...],
+    stores: tuple[str, ...],
+    dropped: str | None,
+    store_use: str | None,
+    rename: str | None,
+    passphrase_file: Path | None,
+    unencrypted: bool,
+    hint: str,
+    as_json: bool,
+) -> int:
+    """Change a job. What is not named stays as it is."""
+    here = this_workplace()
+    before = job = find_job(here.settings, name)
+    notes: list[str] = []
+    if folders:
+        kept, notes = checked_folders(folders)
+        job = msgspec.structs.replace(job, folders=kept)
+    if rules_file is not None:
+        job = msgspec.structs.replace(job, rules=tuple(rule.text for rule in _rules_from(rules_file)))
+    if more:
+        job = msgspec.structs.replace(job, rules=(*(parse_rule(line).text for line in more), *job.rules))
+    if store_use is not None:
+        job = msgspec.convert({**msgspec.to_builtins(job), "store_use": store_use}, Job)
+    if dropped is not None:
+        job = msgspec.structs.replace(job, stores=_without(job.stores, os.path.abspath(dropped)))
+    job, made, more_notes = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
+    if rename:
+        job = msgspec.structs.replace(job, name=rename)
+    save_job(here.settings, job)
+    if rename and rename != before.name:
+        remove_job(here.settings, before.name)
+    return _say_made(here, job, made, notes + more_notes, None, as_json)
+
+
+def _without(stores: tuple[StoreRef, ...], folder: str) -> tuple[StoreRef, ...]:
+    kept = tuple(ref for ref in stores if ref.path != folder)
+    if len(kept) == len(stores):
+        raise PersonError(f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in stores)}")
+    if not kept:
+        raise PersonError("This is the job's only store", "Add another one first")
+    return kept
+
+
+@job_group.command("remove")
+@click.argument("name")
+@json_option
+def job_remove(name: str, as_json: bool) -> int:
+    """Remove a job. Its stores and their snapshots stay as they are."""
+    here = this_workplace()
+    job = find_job(here.settings, name)
+    remove_job(here.settings, job.name)
+    if as_json:
+        print_json({"removed": job.name})
+    else:
+        say(f"The job {job.name} was removed. Its stores stay as they are: {', '.join(ref.path for ref in job.stores)}.")
+    return output.DONE
+
+
+@job_group.command("save")
+@click.argument("name")
+@click.argument("file", type=click.Path(path_type=Path))
+@json_option
+def job_save(name: str, file: Path, as_json: bool) -> int:
+    """Save a job to a TOML file, to be used on the next machine."""
+    here = this_workplace()
+    job, home = find_job(here.settings, name), home_folder()
+    text = job_file_text(job, _encrypted(here, job), home, user_folders(home))
+    try:
+        file.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise PersonError(f"{file} cannot be written ({os.strerror(error.errno or 0)})", "Choose another file") from error
+    if as_json:
+        print_json({"job": job.name, "file": str(file)})
+    else:
+        say(f"The job {job.name} was saved to {file}.")
+    return output.DONE
+
+
+def _encrypted(here: Workplace, job: Job) -> dict[str, bool]:
+    disks = disks_for(here.settings)
+    found = {}
+    for ref in job.stores:
+        folder = locate(ref, disks)
+        if folder is not None:
+            found[ref.path] = locked_hint(folder) is not None
+    return found
+
+
+@job_group.command("load")
+@click.argument("file", type=click.Path(path_type=Path))
+@passphrase_option
+@click.option("--hint", default="", help="A hint for the passphrase of new stores.")
+@json_option
+def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool) -> int:
+    """Make a job from a TOML file, with its stores where there are none yet; unattended with --passphrase-file."""
+    here = this_workplace()
+    try:
+        parsed = parse_job_file(file.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise PersonError(f"The job file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
+    if any(job.name.casefold() == parsed.name.casefold() for job in load_jobs(here.settings)):
+        raise PersonError(f"There is a job {parsed.name} already", "Remove it first, or change the name in the file")
+    if not parsed.store:
+        raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
+    job, made, notes = job_from_file(parsed, here.machine, disks_for(here.settings), _new_passphrase(passphrase_file), hint)
+    save_job(here.settings, job)
+    return _say_made(here, job, made, notes, None, as_json)
+
+
+@click.command("coverage")
+@click.argument("name")
+@click.option("--why", "why_path", metavar="PATH", help="Why a file or folder is in or out.")
+@click.option("--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again.")
+@click.option("--largest", type=click.IntRange(1, 1000), metavar="N", help="The N largest files that are in.")
+@json_option
+def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], largest: int | None, as_json: bool) -> int:
+    """What a job covers now: files and bytes in and out, and what each rule catches."""
+    job = find_job(this_workplace().settings, name)
+    now = SystemClock().now()
+    rules = (*(parse_rule(line) for line in more), *job.parsed_rules())
+    coverage = Coverage(rules, job.home or home_folder(), now, extended(job.kinds))
+    folders = [Path(folder) for folder in job.folders]
+    if why_path is not None:
+        answer = why(folders, coverage, Path(why_path))
+        if as_json:
+            rule = None if answer.rule is None else rules[answer.rule].text
+            print_json({**path_fields(os.fsencode(os.path.abspath(why_path))), "in": answer.is_in, "rule": rule, "words": answer.words})
+        else:
+            say(answer.words)
+        return output.DONE
+    survey = Survey(folders, network_devices())
+    survey.look(float("inf"))
+    weighing = Weighing(survey, coverage, now)
+    weighing.weigh(float("inf"))
+    total = weighing.total
+    top = weighing.largest_in(largest) if largest is not None else []
+    if as_json:
+        print_json(
+            {
+                "files": total.files,
+                "bytes": total.bytes,
+                "excluded_files": total.out_files,
+                "excluded_bytes": total.out_bytes,
+                "rules": [
+                    {"rule": rule.text, "files": catch.files, "bytes": catch.bytes}
+                    for rule, catch in zip(rules, weighing.catches, strict=True)
+                ],
+                "largest": [{**path_fields(os.fsencode(path)), "size": size} for size, path in top],
+                "missing": survey.missing,
+            }
+        )
+    else:
+        say(f"In:  {count_words(total.files, 'file')}, {size_words(total.bytes)}")
+        say(f"Out: {count_words(total.out_files, 'file')}, {size_words(total.out_bytes)}")
+        if rules:
+            rows = [[rule.text, f"{catch.files:,}", size_words(catch.bytes)] for rule, catch in zip(rules, weighing.catches, strict=True)]
+            table(["Rule", "Files", "Size"], rows, right=(1, 2))
+        for size, path in top:
+            say(f"{size_words(size):>10}  {show_path(os.fsencode(path))}")
+        for path in survey.missing:
+            say(f"Not there: {path}")
+    return output.WITH_GAPS if survey.missing else output.DONE
+
+
+def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progress: str | None, as_json: bool) -> int:
+    """Take the snapshots of one job, or of all of them."""
+    here, clock = this_workplace(), SystemClock()
+    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
+    if not jobs:
+        find_job(here.settings, None)
+    given = read_passphrase(passphrase_file)
+    disks, rows, gaps, failed = disks_for(here.settings), [], False, None
+    for job in jobs:
+
+        def open_ref(ref: StoreRef, folder: Path, job: Job = job) -> Store:
+            words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
+            return open_counted(folder, words, here.state, clock)
+
+        with output.steered(progress, as_json) as steering:
+            taken = run_job(job, here.machine, open_ref, disks, clock, steering, here.state, here.cache, label)
+        for one in taken:
+            if one.snapshot is not None:
+                gaps = gaps or bool(one.snapshot.gaps)
+                rows.append({"job": job.name, "store": one.ref.path, **output.snapshot_fields(one.snapshot)})
+                if not as_json:
+                    say(f"{job.name}, into {one.ref.name or one.ref.path}:")
+                    output.say_snapshot(one.snapshot)
+            elif one.error is not None:
+                failed = failed or one.error
+                output.print_error(one.error, as_json)
+    if as_json:
+        first = {key: value for key, value in rows[0].items() if key not in ("job", "store")} if rows else {}
+        print_json({**first, "snapshots": rows})
+    if failed is not None and not rows:
+        return output.exit_code(failed)
+    return output.WITH_GAPS if gaps or failed is not None else output.DONE
+
+
+def _ask(folder: str, store: str) -> str | None:
+    if not sys.stdin.isatty():
+        return None
+    hint = locked_hint(Path(folder))
+    return str(click.prompt(f"Passphrase of the store in {folder}{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True))

@@ -1,0 +1,79 @@
+"""Commands about stand-in disks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+import msgspec
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option
+from good_tide.cli.output import print_json, say, table
+from good_tide.core.errors import PersonError
+from good_tide.operations.disks import disks_for
+from good_tide.operations.workplace import this_workplace
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
+
+
+@click.group("stand-in")
+def stand_in_group() -> None:
+    """Stand-in disks: folders that play disks, to try a set-up without any."""
+
+
+def _rack(folder: Path | None) -> StandInDisks:
+    if folder is not None:
+        return StandInDisks(folder)
+    disks = disks_for(this_workplace().settings)
+    if isinstance(disks, StandInDisks):
+        return disks
+    raise PersonError("There is no rack of stand-in disks", "Give --rack DIR; the demo's lies in the folder “disks” beside its workstation")
+
+
+_rack_option = click.option("--rack", type=click.Path(path_type=Path), metavar="DIR", help="Folder of the stand-in disks.")
+
+
+@stand_in_group.command("add")
+@click.argument("name")
+@_rack_option
+@click.option("--kind", type=click.Choice(["internal", "external", "network"]), default="external")
+@click.option("--file-system", default="ext4", show_default=True)
+@click.option("--capacity", type=int, default=1 << 40, show_default=True, metavar="BYTES")
+@click.option("--device", default="", help="The physical disk it plays to be on.")
+@click.option("--read-only", is_flag=True)
+def stand_in_add(name: str, rack: Path | None, kind: str, file_system: str, capacity: int, device: str, read_only: bool) -> int:
+    """Add a disk, plugged in."""
+    values = {"name": name, "kind": kind, "file_system": file_system, "capacity": capacity, "device": device, "read_only": read_only}
+    say(f"Its contents lie in {_rack(rack).add(msgspec.convert(values, StandIn))}")
+    return output.DONE
+
+
+@stand_in_group.command("list")
+@_rack_option
+@json_option
+def stand_in_list(rack: Path | None, as_json: bool) -> int:
+    """The disks of the rack."""
+    disks = _rack(rack).all()
+    if as_json:
+        print_json({"disks": [msgspec.to_builtins(disk) for disk in disks]})
+    else:
+        table(["Disk", "Kind", ""], [[disk.name, disk.kind, "plugged in" if disk.plugged else "pulled out"] for disk in disks])
+    return output.DONE
+
+
+@stand_in_group.command("plug")
+@click.argument("name")
+@_rack_option
+def stand_in_plug(name: str, rack: Path | None) -> int:
+    """Plug a disk in."""
+    _rack(rack).plug(name)
+    return output.DONE
+
+
+@stand_in_group.command("pull")
+@click.argument("name")
+@_rack_option
+def stand_in_pull(name: str, rack: Path | None) -> int:
+    """Pull a disk out."""
+    _rack(rack).plug(name, False)
+    return output.DONE

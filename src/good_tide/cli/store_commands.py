@@ -1,0 +1,127 @@
+"""Commands about existing stores: carrying snapshots over, and who may read them."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase
+from good_tide.cli.output import print_json, say, table
+from good_tide.core.clock import SystemClock
+from good_tide.core.errors import PersonError
+from good_tide.core.selection import choose_snapshot
+from good_tide.core.words import count_words, size_words
+from good_tide.operations.carrying import carry
+from good_tide.operations.jobs import open_counted
+from good_tide.operations.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
+from good_tide.operations.workplace import this_workplace
+
+
+@click.command("carry")
+@click.argument("source", metavar="FROM", type=click.Path(path_type=Path))
+@click.argument("target", metavar="TO", type=click.Path(path_type=Path))
+@click.option("--snapshot", "chosen", multiple=True, metavar="S", help="A snapshot to carry; may be given again. All without it.")
+@passphrase_option
+@click.option("--to-passphrase-file", type=click.Path(path_type=Path), metavar="F", help="Passphrase of TO, if it is another.")
+@progress_option
+@json_option
+def carry_command(
+    source: Path,
+    target: Path,
+    chosen: tuple[str, ...],
+    passphrase_file: Path | None,
+    to_passphrase_file: Path | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Carry snapshots from one store to another. What is there already is left; a carry that was cut off goes on."""
+    one = open_from_terminal(source, passphrase_file)
+    other = open_from_terminal(target, to_passphrase_file or passphrase_file)
+    known = one.snapshots()[0]
+    wanted = [choose_snapshot(known, name) for name in chosen] or None
+    with output.steered(progress, as_json) as steering:
+        report = carry(one, other, wanted, this_workplace().state, steering)
+    if as_json:
+        damaged = [{"snapshot": name, "reason": reason} for name, reason in report.damaged]
+        print_json(
+            {
+                "carried": list(report.carried),
+                "already": report.already,
+                "new_bytes": report.new_bytes,
+                "stored_bytes": report.stored_bytes,
+                "damaged": damaged,
+            }
+        )
+    else:
+        say(
+            f"{count_words(len(report.carried), 'snapshot')} carried, {report.already} were there already; {size_words(report.stored_bytes)} stored."
+        )
+        for name, reason in report.damaged:
+            say(f"Not carried: {name[:12]} ({reason})")
+    return output.DAMAGED if report.damaged else output.DONE
+
+
+@click.command("passphrase")
+@click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
+@passphrase_option
+@click.option(
+    "--new-passphrase-file", type=click.Path(path_type=Path), metavar="F", help="File with the new passphrase; asked for otherwise."
+)
+@click.option("--hint", default="", help="A hint for the new passphrase. Everybody can read it.")
+@click.option("--add", "further", is_flag=True, help="Add a further passphrase; the old one stays.")
+@json_option
+def passphrase_command(
+    directory: Path, passphrase_file: Path | None, new_passphrase_file: Path | None, hint: str, further: bool, as_json: bool
+) -> int:
+    """Change the passphrase of a store. No data is rewritten; the old one no longer opens it."""
+    old = read_passphrase(passphrase_file)
+    if old is None:
+        if not sys.stdin.isatty():
+            raise PersonError("The old passphrase is needed and there is no terminal to ask on", "Give --passphrase-file")
+        old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
+    store = open_counted(directory, old, this_workplace().state, SystemClock())
+    new = read_passphrase(new_passphrase_file)
+    if new is None:
+        if not sys.stdin.isatty():
+            raise PersonError("A new passphrase is needed and there is no terminal to ask on", "Give --new-passphrase-file")
+        new = str(click.prompt("New passphrase", hide_input=True, confirmation_prompt="The same again", err=True))
+    if further:
+        add_passphrase(store, new, hint)
+    else:
+        change_passphrase(store, old, new, hint)
+    if as_json:
+        print_json({"store": store.header.store, "slots": len(list_slots(directory))})
+    else:
+        say(
+            "A further passphrase opens the store now." if further else "The passphrase was changed. The old one no longer opens the store."
+        )
+    return output.DONE
+
+
+@click.command("slots")
+@click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
+@passphrase_option
+@click.option("--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once.")
+@click.option("--revoke", "number", type=int, metavar="N", help="Remove the slot with this number.")
+@json_option
+def slots_command(directory: Path, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool) -> int:
+    """The ways to open a store, numbered; add or revoke one."""
+    key = None
+    if recovery or number is not None:
+        store = open_from_terminal(directory, passphrase_file)
+        if number is not None:
+            revoke(store, number)
+        if recovery:
+            key = add_recovery(store)
+    slots = list_slots(directory)
+    if as_json:
+        print_json({"slots": [{"number": slot.number, "kind": slot.kind, "hint": slot.hint} for slot in slots], "recovery_key": key})
+        return output.DONE
+    table(["Slot", "Opens with", "Hint"], [[str(slot.number), slot.kind, slot.hint] for slot in slots], right=(0,))
+    if key is not None:
+        say(f"\nRecovery key:  {key}\n")
+        say("Copy it by hand and keep it away from this disk. It is not shown again.")
+    return output.DONE

@@ -1,0 +1,225 @@
+"""Job files: a set-up as TOML, to be used on the next machine. ``docs/job-file.md`` explains them.
+
+Folders are written from the home folder (``~/``) or by the names of the XDG user directories (``$DOCUMENTS``), and
+stores by what stays the same on every machine: a label, a UUID, the address of a share.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+import tomli_w
+
+from good_tide.core.errors import PersonError
+from good_tide.core.kinds import KINDS
+from good_tide.core.rules import RuleError, parse_rule
+from good_tide.core.settings import Job, StoreRef, StoreUse
+
+FORMAT = 1
+
+
+class JobFileError(PersonError):
+    """A job file that cannot be understood; ``line`` counts from 1."""
+
+    def __init__(self, what: str, line: int, key: str = "") -> None:
+        where = f"Line {line}" + (f", {key}" if key else "")
+        super().__init__(f"{where}: {what}", "Correct that line, or see docs/job-file.md for what a job file holds")
+        self.line, self.key = line, key
+
+
+class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """A store in a job file.
+
+    :param name: what people call its disk.
+    :param label: volume label of the disk. :param uuid: UUID of its file system. :param share: address of a share.
+    :param path: a directory, where none of the three is given.
+    :param folder: the store's folder on that disk or share; ``{machine}`` stands for the machine's name.
+    :param encrypted: whether a store that has to be made is encrypted.
+    """
+
+    name: str = ""
+    label: str = ""
+    uuid: str = ""
+    share: str = ""
+    path: str = ""
+    folder: str = "good-tide/{machine}"
+    encrypted: bool = True
+
+
+class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """A job file. Fields as in ``settings.Job``; ``kinds`` adds endings to kinds of files."""
+
+    format: int = FORMAT
+    name: str
+    folders: tuple[str, ...]
+    rules: tuple[str, ...] = ()
+    store_use: StoreUse = "both"
+    every_minutes: int = 60
+    kinds: dict[str, tuple[str, ...]] = {}
+    store: tuple[StorePart, ...] = ()
+
+
+def parse_job_file(text: str) -> JobFile:
+    """A job file from its text.
+
+    Raises:
+        JobFileError: where it is wrong, and how.
+    """
+    try:
+        values = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"at line (\d+)", str(error))
+        line = int(found[1]) if found else text.count("\n") + 1
+        raise JobFileError(re.sub(r" \(at .*\)", "", str(error)), line) from error
+    if values.get("format", FORMAT) != FORMAT:
+        raise JobFileError(f"format {values['format']} is not one that this version reads", _line(text, ["format"]), "format")
+    try:
+        found_file = msgspec.convert(values, JobFile)
+    except msgspec.ValidationError as error:
+        what, _, where = str(error).partition(" - at `$")
+        steps: list[str | int] = [int(number) if number else name for name, number in re.findall(r"\.(\w+)|\[(\d+)\]", where.rstrip("`"))]
+        unknown = re.search(r"unknown field `(\w+)`", what)
+        steps += [unknown[1]] if unknown else []
+        raise JobFileError(_plain(what), _line(text, steps, values), _key(steps)) from error
+    _check(found_file, text)
+    return found_file
+
+
+def _check(file: JobFile, text: str) -> None:
+    if not file.name.strip():
+        raise JobFileError("the name is empty", _line(text, ["name"]), "name")
+    if not file.folders:
+        raise JobFileError("no folder is covered", _line(text, ["folders"]), "folders")
+    for number, rule in enumerate(file.rules):
+        try:
+            parse_rule(rule)
+        except RuleError as error:
+            raise JobFileError(str(error).rstrip("."), _line(text, ["rules", number], {"rules": file.rules}), f"rules[{number}]") from error
+    for kind in file.kinds:
+        if kind not in KINDS:
+            raise JobFileError(f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}", _line(text, ["kinds", kind]), f"kinds.{kind}")
+    for number, store in enumerate(file.store):
+        given = [name for name in ("label", "uuid", "share", "path") if getattr(store, name)]
+        if len(given) != 1:
+            raise JobFileError(
+                "a store needs exactly one of label, uuid, share or path", _line(text, ["store", number]), f"store[{number}]"
+            )
+
+
+def _plain(what: str) -> str:
+    """The library's words for a value of the wrong type, as a sentence's part."""
+    words = what.replace("Object contains unknown field", "there is no key").replace("Object missing required field", "there is no")
+    for name, mine in (
+        ("`str`", "text"),
+        ("`int`", "a number"),
+        ("`bool`", "true or false"),
+        ("`array`", "a list"),
+        ("`object`", "a table"),
+    ):
+        words = words.replace(name, mine)
+    return words[:1].lower() + words[1:]
+
+
+def _key(steps: list[str | int]) -> str:
+    words = ""
+    for step in steps:
+        words += f"[{step}]" if isinstance(step, int) else f".{step}" if words else step
+    return words
+
+
+def _line(text: str, steps: list[str | int], values: Mapping[str, Any] | None = None) -> int:
+    """The line on which a value is written, as near as can be told from the text."""
+    lines = text.splitlines()
+    at, value, table = 0, values, 0
+    for step in steps:
+        try:
+            value = value[step] if value is not None else None  # type: ignore[index]
+        except (KeyError, IndexError, TypeError):
+            value = None
+        if isinstance(step, str):
+            pattern = re.compile(rf"\s*(\[+\s*)?[\"']?{re.escape(step)}[\"']?\s*(\]+|=)")
+            at = next((number for number in range(at, len(lines)) if pattern.match(lines[number])), at)
+            table = at
+        elif lines and lines[table].lstrip().startswith("[["):
+            heads = [number for number, line in enumerate(lines) if line.strip() == lines[table].strip()]
+            at = heads[min(step, len(heads) - 1)]
+        elif isinstance(value, str):
+            plain = value.replace("\\", "\\\\").replace('"', '\\"')
+            at = next((number for number in range(at, len(lines)) if value in lines[number] or plain in lines[number]), at)
+    return at + 1
+
+
+def expand_folder(text: str, home: str, user_folders: Mapping[str, str]) -> str:
+    """A folder as written in a job file, as an absolute path on this machine.
+
+    :param user_folders: the XDG user directories by name, such as ``DOCUMENTS``.
+
+    Raises:
+        PersonError: its variable means nothing here.
+    """
+    if text == "~" or text.startswith("~/"):
+        return home + text[1:]
+    if text.startswith("$"):
+        name, slash, rest = text[1:].partition("/")
+        base = home if name == "HOME" else user_folders.get(name)
+        if base is None:
+            raise PersonError(f"${name} means nothing on this machine", f"Known are $HOME and ${', $'.join(sorted(user_folders))}")
+        return base + slash + rest
+    if not text.startswith("/"):
+        raise PersonError(f"{text!r} is not a whole path", "Begin folders with /, ~/ or a variable such as $DOCUMENTS")
+    return text
+
+
+def portable_folder(path: str, home: str, user_folders: Mapping[str, str]) -> str:
+    """A folder's path as a job file has it: the inverse of ``expand_folder``."""
+    for name, folder in sorted(user_folders.items()):
+        if path == folder and folder != home:
+            return f"${name}"
+    if path == home or path.startswith(home + "/"):
+        return "~" + path[len(home) :]
+    return path
+
+
+def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folders: Mapping[str, str]) -> str:
+    """A job as the text of a job file.
+
+    :param encrypted: by the path of a store, whether it is encrypted; those not known count as encrypted.
+    """
+    stores = tuple(_store_part(store, encrypted.get(store.path, True)) for store in job.stores)
+    file = JobFile(
+        name=job.name,
+        folders=tuple(portable_folder(folder, home, user_folders) for folder in job.folders),
+        rules=job.rules,
+        store_use=job.store_use,
+        every_minutes=job.every_minutes,
+        kinds=job.kinds,
+        store=stores,
+    )
+    values = {"format": FORMAT, **msgspec.to_builtins(file)}
+    return tomli_w.dumps(values, multiline_strings=False)
+
+
+def _store_part(store: StoreRef, encrypted: bool) -> StorePart:
+    kind, _, value = store.disk.partition(":")
+    if kind == "label":
+        return StorePart(name=store.name, label=value, folder=store.inside, encrypted=encrypted)
+    if kind == "uuid":
+        return StorePart(name=store.name, uuid=value, folder=store.inside, encrypted=encrypted)
+    if kind == "share":
+        return StorePart(name=store.name, share=value, folder=store.inside, encrypted=encrypted)
+    return StorePart(name=store.name, path=store.path, folder="", encrypted=encrypted)
+
+
+def store_ref(part: StorePart, machine: str) -> StoreRef:
+    """Where a job file's store is to be found on this machine; a disk's mount point is found later."""
+    folder = part.folder.replace("{machine}", machine)
+    for kind in ("label", "uuid", "share"):
+        value = getattr(part, kind)
+        if value:
+            return StoreRef(path="", name=part.name or value, disk=f"{kind}:{value}", inside=folder)
+    path = part.path.rstrip("/") + (f"/{folder}" if folder else "")
+    return StoreRef(path=path, name=part.name or path.rpartition("/")[2])

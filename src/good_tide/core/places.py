@@ -1,0 +1,210 @@
+"""Disks and folders that may take a store: what is known of them, and what speaks for and against them."""
+
+from __future__ import annotations
+
+import enum
+from typing import Literal
+
+import msgspec
+
+from good_tide.core.words import count_words, size_words
+
+DiskKind = Literal["internal", "external", "network"]
+
+_VOLATILE = {"tmpfs", "ramfs", "devtmpfs"}
+_UNCHANGEABLE = {"iso9660", "squashfs", "udf", "erofs", "cramfs"}
+_SMALL_FILES = {"vfat", "msdos", "fat"}
+_UNORDERED = {"vfat", "msdos", "fat", "exfat", "ext2", "fuse.exfat", "fuseblk.exfat"}
+_SLOW = 8.0
+_VERY_SLOW = 1.0
+"""MB/s below which a place is slow, and very slow."""
+
+
+class FoundStore(msgspec.Struct, frozen=True):
+    """A store that lies on a disk. ``whose`` is ``this`` machine, ``other``, ``unknown``, or ``newer`` for a later format."""
+
+    path: str
+    store: str
+    encrypted: bool
+    whose: str
+    snapshots: int = 0
+
+
+class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
+    """A mounted disk or share.
+
+    :param id: what stays: ``uuid:…``, ``label:…``, ``share:…``; ``mount:…`` where the system knows nothing better.
+    :param aliases: other such names of the same disk.
+    :param path: where it is mounted now.
+    :param total: bytes. :param free: bytes that this person may still fill.
+    :param devices: names of the physical disks beneath it; empty for shares.
+    :param answers: whether it answered in time.
+    """
+
+    id: str
+    name: str
+    kind: DiskKind
+    file_system: str
+    path: str
+    total: int = 0
+    free: int = 0
+    writable: bool = False
+    read_only: bool = False
+    removable: bool = False
+    devices: frozenset[str] = frozenset()
+    answers: bool = True
+    aliases: tuple[str, ...] = ()
+    stores: tuple[FoundStore, ...] = ()
+
+
+class Level(enum.StrEnum):
+    """How a check came out."""
+
+    GOOD = "good"
+    DOUBTFUL = "doubtful"
+    BAD = "bad"
+
+
+class Check(msgspec.Struct, frozen=True):
+    """One thing about a place: what is so, and what to do about it where something is to be done."""
+
+    level: Level
+    what: str
+    way_out: str = ""
+
+
+class Wanted(msgspec.Struct, frozen=True, kw_only=True):
+    """What a place is to take.
+
+    :param bytes: covered bytes, None while they are not known.
+    :param devices: physical disks under the covered folders.
+    :param speed: MB/s measured when writing to the place, None if it was not measured.
+    :param times_away: how often the disk went away in the last weeks.
+    :param writable: whether this very folder can be written; None: as the disk.
+    """
+
+    bytes: int | None = None
+    devices: frozenset[str] = frozenset()
+    speed: float | None = None
+    times_away: int = 0
+    writable: bool | None = None
+
+
+def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
+    """All that speaks for and against keeping a store on a disk, the worst first."""
+    if not disk.answers:
+        return [
+            Check(Level.BAD, "It does not answer", "Check the network and the server, or mount it again; it is looked at again by itself")
+        ]
+    checks = [_writable(disk, wanted), _file_system(disk), _physical(disk, wanted), _room(disk, wanted)]
+    checks += [_speed(wanted.speed)] if wanted.speed is not None else []
+    checks += [_found(store) for store in disk.stores]
+    if wanted.times_away >= 3 or (disk.removable and disk.kind == "external"):
+        often = f"It went away {count_words(wanted.times_away, 'time')} lately" if wanted.times_away else "It can be taken away"
+        checks.append(
+            Check(
+                Level.DOUBTFUL if wanted.times_away >= 3 else Level.GOOD,
+                often,
+                "While it is away no snapshots reach it; leave it connected, or add a second store",
+            )
+        )
+    order = [Level.BAD, Level.DOUBTFUL, Level.GOOD]
+    return sorted((check for check in checks if check is not None), key=lambda check: order.index(check.level))
+
+
+def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
+    if disk.file_system in _UNCHANGEABLE:
+        return Check(
+            Level.BAD, f"{disk.file_system} cannot be changed", "Choose another disk, or format this one with the system's disk tool"
+        )
+    if disk.read_only:
+        return Check(
+            Level.BAD,
+            "It is mounted read-only",
+            "Check the disk for errors and its write-protect switch, then mount it so that it can be written",
+        )
+    if not (disk.writable if wanted.writable is None else wanted.writable):
+        return Check(Level.BAD, "You may not write here", "Choose a folder that belongs to you, or have the owner of the disk give you one")
+    return Check(Level.GOOD, "It can be written")
+
+
+def _file_system(disk: DiskFacts) -> Check:
+    kind = disk.file_system or "an unknown file system"
+    if disk.file_system in _VOLATILE:
+        return Check(Level.BAD, f"{kind} is memory: everything is gone when the machine is switched off", "Choose a disk")
+    if disk.file_system in _SMALL_FILES:
+        return Check(
+            Level.DOUBTFUL,
+            f"{kind} keeps no journal and cannot hold files above 4 GB",
+            "The store's own files are small enough. Formatting the disk with ext4, using the system's disk tool, is safer; that erases it",
+        )
+    if disk.file_system in _UNORDERED:
+        return Check(
+            Level.DOUBTFUL,
+            f"{kind} keeps no journal: a pulled plug can damage it",
+            "Always eject before unplugging. Formatting the disk with ext4, using the system's disk tool, is safer; that erases it",
+        )
+    if not disk.file_system:
+        return Check(Level.DOUBTFUL, "The system does not tell its file system", "Take a snapshot and verify it before you rely on it")
+    return Check(Level.GOOD, f"{kind} holds large files and keeps writes in order")
+
+
+def _physical(disk: DiskFacts, wanted: Wanted) -> Check | None:
+    if disk.kind == "network":
+        return Check(Level.GOOD, "It is on another machine")
+    shared = disk.devices & wanted.devices
+    if shared:
+        return Check(
+            Level.DOUBTFUL,
+            f"It is on the same physical disk as your folders ({', '.join(sorted(shared))}): one failure loses both",
+            "Use another disk, or add a second store on one",
+        )
+    if disk.devices and wanted.devices:
+        return Check(Level.GOOD, "It is another physical disk than your folders are on")
+    return Check(
+        Level.DOUBTFUL, "The system does not tell on which physical disk it is", "Make sure that it is not the one your folders are on"
+    )
+
+
+def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
+    room = f"{size_words(disk.free)} free of {size_words(disk.total)}"
+    if wanted.bytes is None:
+        return Check(Level.GOOD, room) if disk.free else Check(Level.BAD, "There is no room left", "Free some room, or choose another disk")
+    need = size_words(wanted.bytes)
+    if disk.free < wanted.bytes:
+        return Check(Level.BAD, f"Too small: {room}, but {need} are covered", "Cover less, free some room, or choose a larger disk")
+    if disk.free < 2 * wanted.bytes:
+        return Check(
+            Level.DOUBTFUL, f"Less than twice what is covered: {room} for {need}", "The first snapshot fits; history will be short"
+        )
+    return Check(Level.GOOD, f"{room}; {need} are covered")
+
+
+def _speed(speed: float) -> Check:
+    if speed < _VERY_SLOW:
+        return Check(
+            Level.DOUBTFUL, f"Very slow: {speed:.1f} MB a second", "Check cable, port and network; the first snapshot may take days"
+        )
+    if speed < _SLOW:
+        return Check(Level.DOUBTFUL, f"Slow: {speed:.0f} MB a second", "The first snapshot takes long, later ones do not")
+    return Check(Level.GOOD, f"It takes {speed:.0f} MB a second")
+
+
+def _found(store: FoundStore) -> Check:
+    if store.whose == "newer":
+        return Check(
+            Level.DOUBTFUL,
+            f"{store.path} was made by a newer version of Good Tide",
+            "Install that version to use it, or choose another folder",
+        )
+    count = count_words(store.snapshots, "snapshot")
+    if store.whose == "this":
+        return Check(Level.GOOD, f"{store.path} holds a store of this machine with {count}", "Use it again: its history goes on")
+    whose = "of another machine" if store.whose == "other" else "whose machine only its passphrase tells"
+    return Check(Level.GOOD, f"{store.path} holds a store {whose}, {count}", "Use it too, open it to read, or choose a folder beside it")
+
+
+def worst(checks: list[Check]) -> Level:
+    """The worst level among some checks."""
+    levels = {check.level for check in checks}
+    return next((level for level in (Level.BAD, Level.DOUBTFUL) if level in levels), Level.GOOD)

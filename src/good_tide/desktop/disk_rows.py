@@ -1,0 +1,222 @@
+"""Choosing where a store is to be: the disks there are, live, each with its room and the worst that speaks against it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QButtonGroup, QFileDialog, QFrame, QLineEdit, QRadioButton, QScrollArea, QVBoxLayout, QWidget
+
+from good_tide.core.places import Level, worst
+from good_tide.core.words import size_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting import hatch
+from good_tide.desktop.palette import Palette
+from good_tide.desktop.verdicts import CheckList, LevelSign
+from good_tide.desktop.widgets import button, label, line
+from good_tide.protocol.messages import DiskView, ExaminedView, Fault
+
+
+class RoomBar(QWidget):
+    """How full a disk is: hatched what is taken, plain what is free, and a mark for what is covered."""
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._look = look
+        self._total = self._free = self._wanted = 0
+        self.setFixedHeight(10)
+
+    def show_room(self, total: int, free: int, wanted: int | None) -> None:
+        """Show bytes in all, free, and wanted for what is covered."""
+        self._total, self._free, self._wanted = total, free, wanted or 0
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        look, width = self._look, float(self.width())
+        painter.setPen(look.color("shoal_deep"))
+        painter.setBrush(look.color("kelp_soft"))
+        painter.drawRoundedRect(QRectF(0.5, 0.5, width - 1, 9), 3, 3)
+        if not self._total:
+            return
+        taken = width * (self._total - self._free) / self._total
+        painter.setBrush(hatch(look, "paper", "shoal_deep"))
+        painter.drawRoundedRect(QRectF(0.5, 0.5, max(2.0, taken - 1), 9), 3, 3)
+        if self._wanted:
+            wide = min(width - taken, max(3.0, width * self._wanted / self._total))
+            painter.fillRect(QRectF(taken, 1, wide, 8), look.color("kelp"))
+
+
+class DiskRow(QFrame):
+    """One disk."""
+
+    chosen = Signal(str)
+
+    def __init__(self, look: Palette, view: DiskView, wanted: int | None) -> None:
+        super().__init__()
+        self.setObjectName("row")
+        self.view = view
+        facts = view.facts
+        self.radio = QRadioButton(facts.name + (" (proposed)" if view.best else ""))
+        self.radio.setStyleSheet("font-weight: 600;")
+        sign = LevelSign(look, worst(list(view.checks)))
+        kind = {"internal": "built in", "external": "external", "network": "network"}[facts.kind]
+        room = (
+            f"{size_words(facts.free)} free of {size_words(facts.total)}"
+            if facts.answers and facts.total
+            else "does not answer"
+            if not facts.answers
+            else ""
+        )
+        self.facts = label("  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small")
+        self.bar = RoomBar(look)
+        self.bar.show_room(facts.total, facts.free, wanted)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 7, 10, 8)
+        column.setSpacing(4)
+        column.addLayout(line(self.radio, sign, stretch=1))
+        column.addWidget(self.facts)
+        column.addWidget(self.bar)
+        self.radio.setAccessibleName(f"{facts.name}, {self.facts.text()}, {sign.level.value}")
+        self.radio.clicked.connect(lambda: self.chosen.emit(view.proposed))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.radio.click()
+
+
+class PlaceChooser(QWidget):
+    """The disks, the folder on the chosen one, and what speaks for and against it.
+
+    ``changed`` says that another place was chosen or that its checks came in.
+    """
+
+    changed = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._look, self._link = look, link
+        self.folders: tuple[str, ...] = ()
+        self.wanted: int | None = None
+        self.examined: ExaminedView | None = None
+        self.disks: list[DiskView] = []
+        self._by_hand = False
+        self._asked = 0
+        self.rows: list[DiskRow] = []
+        self._group = QButtonGroup(self)
+        self._holder = QWidget()
+        self._list = QVBoxLayout(self._holder)
+        self._list.setContentsMargins(0, 0, 6, 0)
+        self._list.setSpacing(6)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self._holder)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._holder.setObjectName("clear")
+        self.path = QLineEdit()
+        self.path.setAccessibleName("Folder of the store")
+        self.path.setPlaceholderText("Folder of the store")
+        browse = button("Choose…")
+        browse.setToolTip("Choose any folder by hand; a new one is made")
+        self.list = CheckList(look)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        column.addWidget(scroll, 1)
+        row = line(self.path)
+        row.addWidget(browse)
+        column.addLayout(row)
+        column.addWidget(self.list)
+        browse.clicked.connect(self._browse)
+        self.path.editingFinished.connect(self._typed)
+
+    @property
+    def folder(self) -> str:
+        """The folder chosen."""
+        return self.path.text().strip()
+
+    @property
+    def disk(self) -> DiskView | None:
+        """The disk the chosen folder is on, as far as it is one of those shown."""
+        inside = [one for one in self.disks if self.folder == one.facts.path or self.folder.startswith(one.facts.path.rstrip("/") + "/")]
+        return max(inside, key=lambda one: len(one.facts.path)) if inside else None
+
+    def ask(self) -> None:
+        """Look at the disks anew: at first, when one came or went, and when other folders are covered."""
+        question = {"folders": list(self.folders), "bytes": self.wanted}
+        self._link.ask("disks", question, list[DiskView], self._show_disks)
+
+    def _show_disks(self, disks: list[DiskView]) -> None:
+        self.disks = disks
+        for row in self.rows:
+            self._group.removeButton(row.radio)
+            row.deleteLater()
+        while self._list.count():
+            self._list.takeAt(0)
+        self.rows = [DiskRow(self._look, view, self.wanted) for view in disks]
+        for row in self.rows:
+            self._group.addButton(row.radio)
+            self._list.addWidget(row)
+            row.chosen.connect(self.choose)
+        self._list.addStretch()
+        current = self.disk
+        if not self._by_hand and (current is None or not self.folder):
+            best = next((view for view in disks if view.best), None)
+            self.path.setText(best.proposed if best is not None else "")
+            current = self.disk
+        for row in self.rows:
+            row.radio.setChecked(current is not None and row.view.facts.id == current.facts.id)
+        self.examine()
+
+    def choose(self, folder: str, by_hand: bool = False) -> None:
+        """Choose a folder."""
+        self._by_hand = by_hand
+        self.path.setText(folder)
+        current = self.disk
+        for row in self.rows:
+            row.radio.setChecked(current is not None and row.view.facts.id == current.facts.id)
+        self.examine()
+
+    def examine(self) -> None:
+        """Have the chosen folder checked."""
+        if not self.folder:
+            self.examined = None
+            self.list.show_checks(())
+            self.changed.emit()
+            return
+        self._asked += 1
+        number = self._asked
+        question = {"folders": list(self.folders), "bytes": self.wanted, "folder": self.folder, "measure": False}
+        self._link.ask("examine", question, ExaminedView, lambda view: self._show(number, view), lambda fault: self._failed(number, fault))
+
+    def _show(self, number: int, view: ExaminedView) -> None:
+        if number == self._asked:
+            self.examined = view
+            self.list.show_checks(view.checks)
+            self.path.setToolTip(view.folder)
+            self.changed.emit()
+
+    def _failed(self, number: int, fault: Fault) -> None:
+        if number == self._asked:
+            self.examined = None
+            self.list.show_checks(())
+            self.changed.emit()
+
+    def _typed(self) -> None:
+        if self.examined is None or self.examined.folder != self.folder:
+            self.choose(self.folder, by_hand=True)
+
+    def _browse(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Folder for the store", self.folder or "/")
+        if folder:
+            self.choose(folder, by_hand=True)
+
+    def level(self) -> Level:
+        """How the chosen place came out; bad while it is not known."""
+        return worst(list(self.examined.checks)) if self.examined is not None else Level.BAD
+
+    def doubts(self) -> Sequence[str]:
+        """What is doubtful about the chosen place, to be accepted knowingly."""
+        checks = self.examined.checks if self.examined is not None else ()
+        return [check.what for check in checks if check.level is Level.DOUBTFUL]

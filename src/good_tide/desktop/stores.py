@@ -1,0 +1,424 @@
+"""The place Stores: each disk with its room; adding stores, carrying history over, and who may read them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QMenu,
+    QRadioButton,
+    QScrollArea,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from good_tide.core.places import Level
+from good_tide.core.words import count_words, local, size_words
+from good_tide.desktop.disk_rows import PlaceChooser
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting import hatch, sized, text
+from good_tide.desktop.palette import Palette
+from good_tide.desktop.secrecy import SecrecyPanel
+from good_tide.desktop.widgets import button, card, label, line
+from good_tide.protocol.messages import Fault, MadeView, Overview, SlotView, StoreView
+
+_BAR = 26
+
+
+class RoomPicture(QWidget):
+    """A disk: this store, other things, free room; below it, what each week of snapshots added, where that is known."""
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._look = look
+        self._view: StoreView | None = None
+        self.setAccessibleName("Room on the disk")
+
+    def show_store(self, view: StoreView) -> None:
+        """Show a store's room."""
+        self._view = view
+        self.setFixedHeight(250 if view.by_age else 58)
+        self.setAccessibleDescription(
+            f"{size_words(view.stored)} stored, {size_words(view.disk_free)} free of {size_words(view.disk_total)}"
+        )
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        view = self._view
+        if view is None or not view.disk_total:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_disk(painter, view)
+        if view.by_age:
+            self._paint_weeks(painter, view)
+
+    def _paint_disk(self, painter: QPainter, view: StoreView) -> None:
+        look = self._look
+        width = float(self.width())
+        other = max(0, view.disk_total - view.disk_free - view.stored)
+        parts = [
+            (view.stored, look.color("kelp"), "this store"),
+            (other, hatch(look, "paper", "shoal_deep"), "other things"),
+            (view.disk_free, look.color("kelp_soft"), "free"),
+        ]
+        left = 0.0
+        painter.setFont(sized(self.font(), 9))
+        for number, (size, fill, words) in enumerate(parts):
+            wide = max(4.0, width * size / view.disk_total) if size else 0.0
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(fill)
+            painter.drawRect(QRectF(left, 0, min(wide, width - left), _BAR))
+            key = QRectF(number * 200, _BAR + 10, 12, 12)
+            painter.drawRect(key)
+            painter.setPen(QPen(look.color("line"), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(key)
+            text(painter, QRectF(number * 200 + 18, _BAR + 6, 178, 20), f"{size_words(size)} {words}", look.color("ink"))
+            left += wide
+        painter.setPen(QPen(look.color("shoal_deep"), 1))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(QRectF(0.5, 0.5, width - 1, _BAR - 1))
+
+    def _paint_weeks(self, painter: QPainter, view: StoreView) -> None:
+        look = self._look
+        top, base = 96.0, float(self.height() - 24)
+        painter.setFont(sized(self.font(), 10, QFont.Weight.DemiBold))
+        text(painter, QRectF(0, 66, self.width(), 20), "Room taken by each week's snapshots", look.color("ink"))
+        painter.setFont(sized(self.font(), 9))
+        peak = max(size for _, size in view.by_age) or 1
+        wide = min(90.0, self.width() / len(view.by_age))
+        for number, (begin, size) in enumerate(view.by_age):
+            height = (base - top - 18) * size / peak
+            box = QRectF(number * wide + 3, base - height, wide - 6, height)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
+            painter.drawRoundedRect(box, 3, 3)
+            if wide > 50:
+                text(painter, QRectF(box.left(), box.top() - 18, wide, 16), size_words(size), look.color("ink"))
+                day = local(max(begin, 0))
+                text(painter, QRectF(box.left(), base + 4, wide, 18), f"{day.day} {day:%b}", look.color("quiet_text"))
+        painter.setPen(QPen(look.color("line"), 1))
+        painter.drawLine(0, int(base), self.width(), int(base))
+
+
+class StoreCard(QWidget):
+    """One store of the job."""
+
+    look_into = Signal(str)
+    carry = Signal(str, str)
+    readers = Signal(str)
+    drop = Signal(str)
+
+    def __init__(self, look: Palette, view: StoreView, others: list[StoreView]) -> None:
+        super().__init__()
+        self.view = view
+        frame, layout = card(margin=18, spacing=8)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(frame)
+        self.name = label(view.disk + ("" if view.present else "   away"), "title")
+        head = line(self.name)
+        head.addStretch()
+        self.into = button("Look into it")
+        self.carry_to, self.who, self.off = button("Carry history to…"), button("Who may read it…"), button("No longer use it")
+        if view.present and not view.shown:
+            head.addWidget(self.into)
+        if view.present and others:
+            head.addWidget(self.carry_to)
+        if view.present and view.encrypted:
+            head.addWidget(self.who)
+        if others:
+            head.addWidget(self.off)
+        layout.addLayout(head)
+        layout.addWidget(label(self._words(view), "quiet", wrap=True))
+        if view.trouble:
+            layout.addWidget(label(view.trouble, "harm", wrap=True))
+        self.picture = RoomPicture(look)
+        if view.present and view.disk_total:
+            self.picture.show_store(view)
+            layout.addWidget(self.picture)
+        menu = QMenu(self.carry_to)
+        for other in others:
+            action = menu.addAction(f"{other.disk}   {other.folder}")
+            action.setEnabled(other.present)
+            action.triggered.connect(lambda checked=False, other=other: self.carry.emit(view.folder, other.folder))
+        self.carry_to.setMenu(menu)
+        self.into.clicked.connect(lambda: self.look_into.emit(view.folder))
+        self.who.clicked.connect(lambda: self.readers.emit(view.folder))
+        self.off.clicked.connect(lambda: self.drop.emit(view.folder))
+
+    @staticmethod
+    def _words(view: StoreView) -> str:
+        if not view.present:
+            return f"{view.folder}\nThe disk is not here. Everything on it is as it was; connect it to go on."
+        secrecy = f"Encrypted; hint: {view.hint or 'none'}" if view.encrypted else "Not encrypted: whoever has the disk can read everything"
+        shown = "   ·   the timeline shows this one" if view.shown else ""
+        return f"{view.folder}   ·   {view.file_system or 'unknown file system'}\n{secrecy}\n{count_words(view.snapshots, 'snapshot')}, {size_words(view.stored)} stored{shown}"
+
+
+class AddStorePanel(QWidget):
+    """Adding a store: where, and who may read it."""
+
+    made = Signal(object)
+    closed = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._link = link
+        self.place, self.secrecy = PlaceChooser(look, link), SecrecyPanel(look)
+        self.trouble = label("", "harm", wrap=True)
+        self.add, self.cancel = button("Add this store", primary=True), button("Cancel")
+        frame, layout = card(margin=18, spacing=10)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(frame)
+        layout.addWidget(label("Add a store", "title"))
+        layout.addWidget(
+            label("On another disk, as a second copy or to move to. A store that is found there is put to use again.", "quiet", wrap=True)
+        )
+        sides = QHBoxLayout()
+        sides.setSpacing(18)
+        sides.addWidget(self.place, 3)
+        sides.addWidget(self.secrecy, 2)
+        layout.addLayout(sides)
+        row = QHBoxLayout()
+        row.addWidget(self.trouble, 1)
+        row.addWidget(self.cancel)
+        row.addWidget(self.add)
+        layout.addLayout(row)
+        self.place.setMinimumHeight(330)
+        self.place.changed.connect(self._changed)
+        self.secrecy.changed.connect(self._show)
+        self.cancel.clicked.connect(self.closed)
+        self.add.clicked.connect(self._add)
+
+    def start(self, folders: tuple[str, ...]) -> None:
+        """Show the disks there are."""
+        self.place.folders = folders
+        self.place.path.clear()
+        self.place.ask()
+
+    def _changed(self) -> None:
+        found = self.place.examined
+        self.secrecy.holds(found is not None and found.holds is not None, None if found is None else found.hint)
+        self._show()
+
+    def _show(self) -> None:
+        bad = next((check for check in self.place.list.checks if check.level is Level.BAD), None)
+        missing = f"{bad.what}." if bad is not None else "" if self.place.examined is not None else "Choose a place."
+        missing = missing or self.secrecy.missing()
+        self.trouble.setText(missing)
+        self.add.setEnabled(not missing)
+
+    def _add(self) -> None:
+        request = {
+            "folder": self.place.folder, "passphrase": self.secrecy.value(), "hint": self.secrecy.hint.text().strip(),
+            "remember": self.secrecy.remember.isChecked(), "doubts": list(self.place.doubts()),
+        }  # fmt: skip
+        self.add.setEnabled(False)
+        self._link.ask("add-store", request, MadeView, self.made.emit, self._refused)
+
+    def _refused(self, fault: Fault) -> None:
+        self._show()
+        self.trouble.setText(f"{fault.message}. {fault.data}")
+
+
+class ReadersDialog(QDialog):
+    """Who may read a store: its slots; changing the passphrase, adding and revoking ways to open it."""
+
+    recovery = Signal(object)
+
+    def __init__(self, look: Palette, link: AgentLink, folder: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._link, self._folder = link, folder
+        self.setWindowTitle("Who may read the store")
+        self.resize(620, 560)
+        self.slots = QTreeWidget()
+        self.slots.setHeaderLabels(["", "Opens with", "Hint"])
+        self.slots.setRootIsDecorated(False)
+        self.slots.setAccessibleName("Ways to open the store")
+        self.slots.setColumnWidth(0, 40)
+        self.slots.setColumnWidth(1, 160)
+        self.slots.setFixedHeight(130)
+        self.revoke, self.another = button("Revoke the chosen one"), button("New recovery key")
+        self.old = QLineEdit()
+        self.old.setEchoMode(QLineEdit.EchoMode.Password)
+        self.old.setPlaceholderText("Passphrase or recovery key now")
+        self.old.setAccessibleName("Passphrase or recovery key now")
+        self.new = SecrecyPanel(look)
+        for widget in (self.new.sealed, self.new.open, self.new.sentence):
+            widget.hide()
+        self.change, self.further = button("Change the passphrase", primary=True), button("Add as a further one")
+        self.said = label("", "strong", wrap=True)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(20, 18, 20, 18)
+        column.setSpacing(9)
+        column.addWidget(label(f"Ways to open the store in {folder}", "strong", wrap=True))
+        column.addWidget(self.slots)
+        column.addLayout(line(self.revoke, self.another, stretch=2))
+        column.addWidget(label("A new passphrase; no data is rewritten. The old one no longer opens the store.", "small", wrap=True))
+        column.addWidget(self.old)
+        column.addWidget(self.new)
+        column.addLayout(line(self.further, self.change, stretch=0))
+        column.addWidget(self.said)
+        self.revoke.clicked.connect(self._revoke)
+        self.another.clicked.connect(lambda: self._act({"act": "recovery"}))
+        self.change.clicked.connect(lambda: self._act({"act": "change", "old": self.old.text(), **self._new()}))
+        self.further.clicked.connect(lambda: self._act({"act": "add", **self._new()}))
+        self.new.changed.connect(self._show)
+        self.old.textChanged.connect(lambda words: self._show())
+        self.slots.currentItemChanged.connect(lambda now, before: self._show())
+        self._show()
+        self._ask()
+
+    def _new(self) -> dict[str, object]:
+        return {"new": self.new.passphrase.text(), "hint": self.new.hint.text().strip(), "remember": self.new.remember.isChecked()}
+
+    def _ask(self) -> None:
+        self._link.ask("slots", {"words": self._folder}, list[SlotView], self._fill)
+
+    def _fill(self, slots: list[SlotView]) -> None:
+        self.slots.clear()
+        for slot in slots:
+            kind = {"passphrase": "Passphrase", "recovery": "Recovery key"}.get(slot.kind, slot.kind)
+            item = QTreeWidgetItem([str(slot.number), kind, slot.hint])
+            item.setData(0, Qt.ItemDataRole.UserRole, slot.number)
+            self.slots.addTopLevelItem(item)
+        self._show()
+
+    def _show(self) -> None:
+        missing = self.new.missing()
+        self.change.setEnabled(bool(self.old.text()) and not missing)
+        self.further.setEnabled(not missing)
+        self.revoke.setEnabled(self.slots.currentItem() is not None and self.slots.topLevelItemCount() > 1)
+
+    def _revoke(self) -> None:
+        item = self.slots.currentItem()
+        if item is not None:
+            self._act({"act": "revoke", "number": item.data(0, Qt.ItemDataRole.UserRole)})
+
+    def _act(self, request: dict[str, object]) -> None:
+        self._link.ask("change-slots", {"folder": self._folder, **request}, MadeView, self._done, self._refused)
+
+    def _done(self, made: MadeView) -> None:
+        self.said.setText(". ".join(made.notes) + ".")
+        for field in (self.old, self.new.passphrase, self.new.again, self.new.hint):
+            field.clear()
+        if made.recovery_key is not None:
+            self.accept()
+            self.recovery.emit(made)
+            return
+        self._ask()
+
+    def _refused(self, fault: Fault) -> None:
+        self.said.setText(f"{fault.message}. {fault.data}.")
+
+
+class StoresPlace(QWidget):
+    """The job's stores. ``recovery`` carries what was made with a recovery key that is to be shown."""
+
+    recovery = Signal(object)
+    refresh_wanted = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._look, self._link = look, link
+        self._overview = Overview("unknown")
+        self.cards: list[StoreCard] = []
+        self.dialog: ReadersDialog | None = None
+        self.sentence = label("", "quiet", wrap=True)
+        self.add = button("Add a store…")
+        self.panel = AddStorePanel(look, link)
+        self.panel.hide()
+        self.both, self.turns = QRadioButton("each snapshot goes into all of them"), QRadioButton("they take turns")
+        group = QButtonGroup(self)
+        group.addButton(self.both)
+        group.addButton(self.turns)
+        self._use = QWidget()
+        row = line(label("With several stores:", "strong"), self.both, self.turns, stretch=3, spacing=16)
+        row.setContentsMargins(4, 0, 0, 0)
+        self._use.setLayout(row)
+        holder = QWidget()
+        holder.setObjectName("clear")
+        self._column = QVBoxLayout(holder)
+        self._column.setContentsMargins(0, 0, 8, 0)
+        self._column.setSpacing(12)
+        self._column.addWidget(self.panel)
+        self._column.addWidget(self._use)
+        self._column.addStretch()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(holder)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(24, 16, 16, 16)
+        outer.setSpacing(10)
+        head = line(label("Stores", "title"), self.sentence, spacing=16)
+        head.setStretch(1, 1)
+        head.addWidget(self.add)
+        outer.addLayout(head)
+        outer.addWidget(scroll, 1)
+        self.add.clicked.connect(self.open_panel)
+        self.panel.closed.connect(self._close_panel)
+        self.panel.made.connect(self._made)
+        self.both.clicked.connect(lambda: self._link.ask("store-use", {"use": "both"}))
+        self.turns.clicked.connect(lambda: self._link.ask("store-use", {"use": "turns"}))
+
+    def open_panel(self) -> None:
+        """Show what is needed to add a store."""
+        self.panel.show()
+        self.add.setEnabled(False)
+        self.panel.start(self._overview.covered)
+
+    def _close_panel(self) -> None:
+        self.panel.hide()
+        self.add.setEnabled(True)
+
+    def _made(self, made: MadeView) -> None:
+        self._close_panel()
+        if made.recovery_key is not None:
+            self.recovery.emit(made)
+        self.refresh_wanted.emit()
+
+    def disks_changed(self) -> None:
+        """A disk came or went."""
+        if self.panel.isVisible():
+            self.panel.place.ask()
+
+    def show_stores(self, overview: Overview) -> None:
+        """The job's stores."""
+        if overview.stores == self._overview.stores and overview.store_use == self._overview.store_use and self.cards:
+            self._overview = overview
+            return
+        self._overview = overview
+        for old in self.cards:
+            self._column.removeWidget(old)
+            old.deleteLater()
+        self.cards = []
+        for number, view in enumerate(overview.stores):
+            others = [one for one in overview.stores if one is not view]
+            made = StoreCard(self._look, view, others)
+            made.look_into.connect(lambda folder: self._then("look-into", folder))
+            made.drop.connect(lambda folder: self._then("drop-store", folder))
+            made.carry.connect(lambda source, target: self._link.ask("carry", {"source": source, "target": target}))
+            made.readers.connect(self._readers)
+            self.cards.append(made)
+            self._column.insertWidget(2 + number, made)
+        away = sum(not view.present for view in overview.stores)
+        self.sentence.setText(f"{count_words(len(overview.stores), 'store')} of this job{f', {away} away' if away else ''}.")
+        self._use.setVisible(len(overview.stores) > 1)
+        (self.turns if overview.store_use == "turns" else self.both).setChecked(True)
+
+    def _then(self, method: str, folder: str) -> None:
+        self._link.ask(method, {"words": folder}, None, lambda result: self.refresh_wanted.emit())
+
+    def _readers(self, folder: str) -> None:
+        self.dialog = ReadersDialog(self._look, self._link, folder, self)
+        self.dialog.recovery.connect(self.recovery)
+        self.dialog.open()

@@ -1,0 +1,122 @@
+"""Carrying snapshots from one store to another: twin disks, a new disk, a holding area.
+
+Between stores that share the identities of their chunks nothing is hashed into new listings; otherwise listings and
+digests are made anew for the target. Every byte is authenticated as it is read. A carry that is cut off goes on where
+it was: what is written is kept, and snapshots that arrived are known by their names.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.entries import Entry, Extent, ExtentLike, Kind
+from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.identifiers import ChunkId
+from good_tide.core.pages import encode_page
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot
+from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
+from good_tide.storage.keyslots import same_secret
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import Store
+from good_tide.storage.writer import Ticket, WriteSession
+
+_CARRIER = "carry"
+
+
+class CarryReport(msgspec.Struct, frozen=True):
+    """What a carry did. Bytes are plain bytes that were new to the target, and bytes its files grew by."""
+
+    carried: tuple[str, ...]
+    already: int
+    new_bytes: int
+    stored_bytes: int
+    damaged: tuple[tuple[str, str], ...] = ()
+
+
+def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control) -> CarryReport:
+    """Carry snapshots over, in order of time; all of them if ``chosen`` is None. What the target has already is left.
+
+    Raises:
+        PersonError: both are the same store.
+        PlaceError: the target cannot be written.
+        StoppedError: the person stopped it; what arrived stays, and the next carry goes on.
+    """
+    if source.header.store == target.header.store:
+        raise PersonError("Both are the same store", "Choose another store to carry to")
+    snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
+    present = set(target.snapshot_names())
+    wanted = [one for one in snapshots if one.name not in present]
+    carried: list[str] = []
+    damaged: list[tuple[str, str]] = []
+    with RunLock(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
+        carrier = _Carrier(source, target, session, control)
+        for number, snapshot in enumerate(wanted):
+            control.checkpoint()
+            control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))
+            try:
+                roots = encode_page([carrier.entry(entry) for entry in source.roots(snapshot.record)])
+            except DamageError as error:
+                damaged.append((snapshot.name, str(error)))
+                continue
+            record = msgspec.structs.replace(snapshot.record, roots=roots)
+            session.publish(lambda new, stored, record=record: record, snapshot.id)  # type: ignore[misc]
+            carried.append(snapshot.name)
+    return CarryReport(tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged))
+
+
+class _Carrier:
+    """Carries chunks and listings, each once."""
+
+    def __init__(self, source: Store, target: Store, session: WriteSession, control: Control) -> None:
+        self._source, self._target, self._session, self._control = source, target, session, control
+        self._alike = same_secret(source.keys, target.keys)
+        self._chunks: dict[ChunkId, ChunkId] = {}
+        self._pages: dict[ChunkId, ChunkId] = {}
+        self.bytes = 0
+
+    def _chunk(self, identity: ChunkId) -> ChunkId:
+        known = self._chunks.get(identity)
+        if known is not None:
+            return known
+        if self._alike and identity in self._target.index:
+            new = identity
+        else:
+            self._control.checkpoint()
+            plain = self._source.read_chunk(identity)
+            ticket = Ticket()
+            new = ticket.chunk = identity if self._alike else self._target.keys.chunk_id(plain)
+            self._session.put(plain, ticket=ticket)
+            self.bytes += len(plain)
+        self._chunks[identity] = new
+        return new
+
+    def _page(self, identity: ChunkId) -> ChunkId:
+        known = self._pages.get(identity)
+        if known is None:
+            entries = [self.entry(entry) for entry in self._source.page(identity).entries()]
+            known = self._pages[identity] = self._session.put_page(encode_page(entries))
+        return known
+
+    def entry(self, entry: Entry) -> Entry:
+        """The same entry for the target, everything it refers to carried over."""
+        if entry.kind is Kind.FOLDER:
+            return msgspec.structs.replace(entry, extents=tuple(Extent(self._page(page), 0, 0) for page in entry.pages))
+        if entry.kind is not Kind.FILE:
+            return entry
+        extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)
+        digest = entry.digest
+        if not self._alike and entry.digest:
+            if entry.stat.size <= SMALL_FILE_BYTES and len(entry.extents) <= 1 and not any(one.chunk is None for one in entry.extents):
+                content = read_whole(self._source.read_chunk, entry.extents, SMALL_FILE_BYTES)
+                digest = small_digest(self._target.keys, content)
+            else:
+                digest = listed_digest(self._target.keys, extents)
+        return msgspec.structs.replace(entry, extents=extents, digest=digest)
+
+    def _extent(self, extent: ExtentLike) -> Extent:
+        chunk = None if extent.chunk is None else self._chunk(extent.chunk)
+        return Extent(chunk, extent.offset, extent.length)

@@ -1,0 +1,233 @@
+"""Jobs at work: making one with its stores, finding its stores, taking its snapshots."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import Clock
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, WrongPassphraseError
+from good_tide.core.jobfile import JobFile, expand_folder, store_ref
+from good_tide.core.progress import Control
+from good_tide.core.records import Machine, Snapshot
+from good_tide.core.settings import Job, StoreRef
+from good_tide.operations.capture import CaptureRequest, capture, last_snapshot
+from good_tide.operations.disks import locate
+from good_tide.operations.selecting import home_folder
+from good_tide.operations.stores import Store, create_at, open_at, open_catalog, take_into_catalog
+from good_tide.operations.tries import TryCounter
+from good_tide.storage.header import HEADER_FILE, read_header
+from good_tide.storage.place import LocalPlace
+from good_tide.system.disks import Disks
+from good_tide.system.keyrings import KeyRing
+from good_tide.system.mounts import network_devices
+from good_tide.system.user_folders import user_folders
+
+Ask = Callable[[str, str], str | None]
+"""Asks a person for the passphrase of a store, given its folder and hint; None when nobody can be asked."""
+
+
+def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
+    """Covered folders as they are kept, and what was noticed about them in sentences.
+
+    Raises:
+        PersonError: there is none, or one is not there.
+    """
+    absolute = [os.path.abspath(folder) for folder in folders]
+    if not absolute:
+        raise PersonError("No folder is covered", "Name at least one")
+    for folder in absolute:
+        if not os.path.isdir(folder):
+            raise PersonError(f"There is no folder {folder}", "Check the path")
+    kept: list[str] = []
+    notes = []
+    for folder in sorted(set(absolute), key=absolute.index):
+        outer = next((other for other in absolute if folder != other and folder.startswith(other.rstrip("/") + "/")), None)
+        if outer is None:
+            kept.append(folder)
+        else:
+            notes.append(f"{folder} lies in {outer}, which is covered already")
+    return tuple(kept), notes
+
+
+def check_store_folder(folder: str, covered: Sequence[str]) -> str | None:
+    """What is to be said about a store's folder and the covered ones; None if nothing.
+
+    Raises:
+        PersonError: a covered folder lies in the store.
+    """
+    absolute = os.path.abspath(folder)
+    for one in covered:
+        if one == absolute or one.startswith(absolute + "/"):
+            raise PersonError(f"The covered folder {one} lies in the store {absolute}", "Choose another folder for the store")
+        if absolute.startswith(one.rstrip("/") + "/"):
+            return f"The store lies in the covered folder {one}; it leaves itself out"
+    return None
+
+
+def passphrase_for(job: Job, folder: Path, ring: KeyRing | None, ask: Ask | None = None) -> str | None:
+    """The passphrase of a job's store: from its file, the key ring, or a person. None where there is none to be had.
+
+    Raises:
+        PersonError: the passphrase file cannot be read.
+    """
+    header = read_header(LocalPlace(folder))
+    if not header.encrypted:
+        return None
+    if job.passphrase_file:
+        try:
+            return Path(job.passphrase_file).read_text(encoding="utf-8").rstrip("\r\n")
+        except (OSError, UnicodeDecodeError) as error:
+            raise PersonError(f"The passphrase file {job.passphrase_file} cannot be read", "Check the path, or change the job") from error
+    if ring is not None:
+        try:
+            found = ring.recall(header.store)
+        except PlaceError:
+            found = None
+        if found is not None:
+            return found
+    return ask(str(folder), header.store) if ask is not None else None
+
+
+def open_counted(folder: Path, passphrase: str | None, state: Path, clock: Clock) -> Store:
+    """Open a store, counting wrong tries.
+
+    Raises:
+        PlaceError: too many of them lately; or as ``open_at``.
+    """
+    if passphrase is None:
+        return open_at(folder, None)
+    counter = TryCounter(state, read_header(LocalPlace(folder)).store, clock) if (folder / HEADER_FILE).is_file() else None
+    if counter is not None:
+        counter.check()
+    try:
+        store = open_at(folder, passphrase)
+    except WrongPassphraseError:
+        if counter is not None:
+            counter.wrong()
+        raise
+    if counter is not None:
+        counter.right()
+    return store
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """What became of a job's snapshot in one store: the snapshot, or why there is none."""
+
+    ref: StoreRef
+    snapshot: Snapshot | None = None
+    error: GoodTideError | None = None
+
+
+def due_stores(job: Job, present: Sequence[tuple[StoreRef, Store]], machine: str) -> list[tuple[StoreRef, Store]]:
+    """Which of the open stores the next snapshot goes to: all, or in turns the one that waited longest."""
+    if job.store_use == "both" or len(present) < 2:
+        return list(present)
+
+    def last(one: tuple[StoreRef, Store]) -> int:
+        newest = last_snapshot(one[1], machine)
+        return 0 if newest is None else newest.record.time
+
+    return [min(present, key=last)]
+
+
+def request_for(job: Job, machine: Machine, label: str = "") -> CaptureRequest:
+    """What a job's snapshot covers now."""
+    return CaptureRequest(
+        tuple(Path(folder) for folder in job.folders),
+        job.machine or machine,
+        rules=job.parsed_rules(),
+        kinds=job.kinds,
+        home=job.home or home_folder(),
+        network=network_devices(),
+        label=label,
+        missing_is_gap=True,
+    )
+
+
+def run_job(
+    job: Job, machine: Machine, open_ref: Callable[[StoreRef, Path], Store], disks: Disks, clock: Clock, control: Control, state: Path, cache: Path,
+    label: str = "",
+) -> list[Taken]:  # fmt: skip
+    """Take a job's snapshot into the stores whose turn it is. A store that cannot be used does not keep the others from it.
+
+    Raises:
+        PlaceError: no store can be used now.
+        StoppedError: the person stopped it.
+    """
+    results: list[Taken] = []
+    present: list[tuple[StoreRef, Store]] = []
+    for ref in job.stores:
+        folder = locate(ref, disks)
+        try:
+            if folder is None:
+                raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it; the other stores are used meanwhile")
+            present.append((ref, open_ref(ref, folder)))
+        except GoodTideError as error:
+            results.append(Taken(ref, error=error))
+    if not present:
+        raise results[0].error or PersonError(f"The job {job.name} has no store", "Add one first")
+    request = request_for(job, machine, label)
+    for ref, store in due_stores(job, present, request.machine.id):
+        catalog = open_catalog(store, cache)
+        try:
+            known = catalog.stored_small if catalog.names() else None
+            snapshot = capture(store, request, clock, control, state, known)
+            take_into_catalog(store, catalog)
+            results.append(Taken(ref, snapshot))
+        except StoppedError:
+            raise
+        except GoodTideError as error:
+            results.append(Taken(ref, error=error))
+        finally:
+            catalog.close()
+    return results
+
+
+class MadeStore(msgspec.Struct, frozen=True):
+    """A store that came with a job: made now, with its recovery key, or found there already."""
+
+    ref: StoreRef
+    folder: str
+    made: bool
+    recovery_key: str | None = None
+
+
+def job_from_file(
+    file: JobFile, machine: Machine, disks: Disks, passphrase: Callable[[], str | None], hint: str = ""
+) -> tuple[Job, list[MadeStore], list[str]]:
+    """A job as a file says, its stores made where there are none yet; and what was noticed, in sentences.
+
+    :param passphrase: gives the one for new encrypted stores; None when there is none to be had.
+
+    Raises:
+        PersonError: something in the file cannot be done on this machine.
+        PlaceError: a disk that has to take a new store is not here.
+    """
+    home = home_folder()
+    folders, notes = checked_folders([expand_folder(folder, home, user_folders(home)) for folder in file.folders])
+    made = []
+    for part in file.store:
+        ref = store_ref(part, machine.name)
+        folder = locate(ref, disks) if ref.disk else Path(ref.path)
+        if folder is None:
+            raise PlaceError(f"The disk {ref.name} is not here", f"Connect the disk that is known by {ref.disk.replace(':', ' ', 1)}")
+        note = check_store_folder(str(folder), folders)
+        notes += [note] if note else []
+        ref = msgspec.structs.replace(ref, path=str(folder))
+        if (folder / HEADER_FILE).is_file():
+            made.append(MadeStore(ref, str(folder), False))
+            continue
+        words = passphrase() if part.encrypted else None
+        if part.encrypted and words is None:
+            raise PersonError("The store is to be encrypted and needs a passphrase", "Give --passphrase-file")
+        new = create_at(folder, words, hint)
+        made.append(MadeStore(ref, str(folder), True, new.recovery_key))
+    job = Job(
+        name=file.name, folders=folders, stores=tuple(one.ref for one in made), store_use=file.store_use, rules=file.rules, kinds=file.kinds,
+        every_minutes=file.every_minutes,
+    )  # fmt: skip
+    return job, made, notes

@@ -1,0 +1,65 @@
+"""Wrong passphrases slow further tries down, across restarts of the program."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.errors import PlaceError
+from good_tide.core.words import duration_words
+
+_FREE_TRIES = 3
+_LONGEST_WAIT = 300
+
+
+class _Tries(msgspec.Struct):
+    wrong: int = 0
+    last: int = 0
+
+
+class TryCounter:
+    """Counts the wrong tries at one store in a small file in the person's state folder."""
+
+    def __init__(self, state: Path, store: str, clock: Clock) -> None:
+        self._file, self._clock = state / "tries" / f"{store}.json", clock
+
+    def _read(self) -> _Tries:
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            return msgspec.json.decode(self._file.read_bytes(), type=_Tries)
+        return _Tries()
+
+    def _write(self, tries: _Tries) -> None:
+        with contextlib.suppress(OSError):
+            self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._file.write_bytes(msgspec.json.encode(tries))
+
+    def seconds_to_wait(self) -> float:
+        """How long until the next try is taken: nothing for the first three, then 2, 4, 8 … seconds, at most five minutes."""
+        tries = self._read()
+        if tries.wrong < _FREE_TRIES:
+            return 0.0
+        wait = min(_LONGEST_WAIT, 2 ** min(20, tries.wrong - _FREE_TRIES + 1))
+        since = (self._clock.now() - tries.last) / SECOND
+        return max(0.0, wait - since) if since >= 0 else float(wait)
+
+    def check(self) -> None:
+        """Refuse a try that comes too soon.
+
+        Raises:
+            PlaceError: how long to wait.
+        """
+        wait = self.seconds_to_wait()
+        if wait > 0:
+            raise PlaceError("Too many wrong passphrases", f"Wait {duration_words(wait + 1)}, then try again; the hint may help")
+
+    def wrong(self) -> None:
+        """A passphrase was wrong."""
+        self._write(_Tries(self._read().wrong + 1, self._clock.now()))
+
+    def right(self) -> None:
+        """A passphrase opened the store."""
+        with contextlib.suppress(OSError):
+            self._file.unlink(missing_ok=True)

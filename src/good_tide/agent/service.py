@@ -22,8 +22,8 @@ from good_tide.core.progress import Silent, Steering
 from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.carrying import carry
-from good_tide.operations.disks import disks_for
-from good_tide.operations.jobs import Taken, checked_folders, run_job
+from good_tide.operations.disks import disks_for, store_ref
+from good_tide.operations.jobs import Taken, checked_folders, open_counted, run_job
 from good_tide.operations.noting import Notes
 from good_tide.operations.restore_work import carry_out
 from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
@@ -171,6 +171,7 @@ class Agent:
             "why": lambda raw: self.why(decode(raw, type=_Why)),
             "keep-coverage": lambda raw: self.keep_coverage(decode(raw, type=_Coverage)),
             "add-store": lambda raw: desk.add_store(job(), decode(raw, type=NewStoreRequest)),
+            "open-to-read": lambda raw: self.open_to_read(decode(raw, type=NewStoreRequest)),
             "drop-store": lambda raw: desk.drop_store(job(), decode(raw, type=_Words).words),
             "store-use": lambda raw: self.use_stores(decode(raw, type=_Use).use),
             "look-into": lambda raw: self.look_into(decode(raw, type=_Words).words),
@@ -265,6 +266,7 @@ class Agent:
             store_use=job.store_use,
             rules=job.rules,
             jobs=tuple(self._sessions),
+            reading=session.reading,
             covered=job.folders,
             home=job.home or home_folder(),
             tide=tuple(tide),
@@ -303,6 +305,25 @@ class Agent:
         if ref is None:
             raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
         session.look_into(ref)
+
+    def open_to_read(self, wanted: NewStoreRequest) -> None:
+        """Open a store of any machine to look into it and restore from it. Each of its machines can then be chosen like a job.
+
+        Raises:
+            GoodTideError: it cannot be opened, or holds no snapshot.
+        """
+        folder = Path(os.path.abspath(wanted.folder))
+        store = open_counted(folder, wanted.passphrase, self._here.state, self._clock)
+        if wanted.passphrase:
+            self._typed[store.header.store] = wanted.passphrase
+        machines = {snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]}
+        if not machines:
+            raise PersonError(f"The store in {folder} holds no snapshot", "Choose another one")
+        for machine in machines.values():
+            name = f"{machine.name} (only to read)"
+            job = Job(name=name, folders=(), stores=(store_ref(self._disks, folder),), machine=machine)
+            self._job_changed(job)
+            self._sessions[name].reading = True
 
     def carry(self, wanted: _Carry) -> None:
         """Begin to carry all snapshots from one of the job's stores to another."""
@@ -391,6 +412,8 @@ class Agent:
 
     def snapshot(self) -> None:
         """Begin a snapshot of the job's folders."""
+        if self._job().reading:
+            raise PersonError("This store was opened only to read", "Choose a job of this machine first")
         self._job().store()
         self._worker.start("snapshot", self._snapshot)
 

@@ -49,6 +49,8 @@ class Session:
         self._store: Store | None = None
         self._catalog: Catalog | None = None
         self.damage: list[str] = []
+        self.reading = False
+        """Whether a store of another machine is looked into, and nothing is ever written to it."""
 
     def take_job(self, job: Job) -> None:
         """Go on with changed settings."""

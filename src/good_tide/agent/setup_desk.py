@@ -30,12 +30,16 @@ from good_tide.system.user_folders import proposed_folders, user_folders
 
 
 class PlaceQuestion(msgspec.Struct):
-    """Disks or one folder are asked about, for so many covered bytes (None: not known yet) in these folders."""
+    """Disks or one folder are asked about, for so many covered bytes (None: not known yet) in these folders.
+
+    :param used: folders of stores that the job has already; their disks are not proposed again.
+    """
 
     folders: tuple[str, ...] = ()
     bytes: int | None = None
     folder: str = ""
     measure: bool = False
+    used: tuple[str, ...] = ()
 
 
 class NewStoreRequest(msgspec.Struct):
@@ -107,17 +111,20 @@ class SetUpDesk:
         """All disks with their checks, the best one marked."""
         found = look_at(self._disks, self._known())
         wanted = self._wanted(question)
-        best = best_disk(found, wanted)
+        fresh = [disk for disk in found if not any(_on(folder, disk) for folder in question.used)]
+        best = best_disk(fresh, wanted)
         views = [
-            DiskView(disk, tuple(check_place(disk, wanted)), self._proposed(disk), best is not None and disk.id == best.id)
+            DiskView(disk, tuple(check_place(disk, wanted)), self._proposed(disk, question.used), best is not None and disk.id == best.id)
             for disk in found
         ]
         order = [Level.GOOD, Level.DOUBTFUL, Level.BAD]
         return sorted(views, key=lambda view: (not view.best, order.index(worst(list(view.checks))), view.facts.name.casefold()))
 
-    def _proposed(self, disk: DiskFacts) -> str:
-        own = next((store.path for store in disk.stores if store.whose == "this"), "")
-        return own or proposed_folder(disk, self._here.machine.name)
+    def _proposed(self, disk: DiskFacts, used: tuple[str, ...]) -> str:
+        """The store of this machine on a disk that is not in use, or a new folder."""
+        own = next((store.path for store in disk.stores if store.whose == "this" and store.path not in used), "")
+        folder = proposed_folder(disk, self._here.machine.name)
+        return own or (folder if folder not in used else f"{folder}-2")
 
     def _known(self) -> frozenset[str]:
         return known_store_ids(load_jobs(self._settings), self._disks)
@@ -259,6 +266,10 @@ class SetUpDesk:
             except PlaceError as error:
                 notes += (str(error),)
         return MadeView(session.job.name, str(folder), recovery, notes)
+
+
+def _on(folder: str, disk: DiskFacts) -> bool:
+    return disk.path != "/" and folder.startswith(disk.path.rstrip("/") + "/")
 
 
 def _slot_view(slot: SlotFacts) -> SlotView:

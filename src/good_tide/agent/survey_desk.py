@@ -119,11 +119,14 @@ class SurveyDesk:
             self._notify("survey", self._view(request, weighing, final=True))
 
     def _view(self, request: SurveyRequest, weighing: Weighing, final: bool) -> SurveyView:
-        notes = {}
+        notes: dict[int, tuple[str, int | None]] = {}
         if final:
             for note in idle_rules(weighing, request.home or home_folder(), self._clock.now()):
                 hidden = note.hidden_by
-                notes[note.rule] = "catches nothing now" if hidden is None else f"hidden by rule {hidden + 1}, which decides first"
+                notes[note.rule] = (
+                    "catches nothing now" if hidden is None else f"is hidden by rule {hidden + 1}, which decides first",
+                    hidden,
+                )
         total = weighing.total
         rules = tuple(
             RuleView(
@@ -131,7 +134,7 @@ class SurveyDesk:
                 catch.files,
                 catch.bytes,
                 tuple((size, os.fsencode(path)) for size, path in sorted(catch.largest, reverse=True)),
-                notes.get(number, ""),
+                *notes.get(number, ("", None)),
             )
             for number, (line, catch) in enumerate(zip(request.rules, weighing.catches, strict=True))
         )

@@ -12,6 +12,7 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
+from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, tell
 from good_tide.operations.capture import CaptureRequest, capture
@@ -32,7 +33,7 @@ DISKS = (
     StandIn(name="harbour/old", kind="network", file_system="cifs", answers=False),
 )
 RULES = ("exclude kind temporary", "exclude path Drafts/", "exclude larger 2 GiB")
-_DONE = "complete 2"
+_DONE = "complete 3"
 """Its number rises when older demos cannot be used any more."""
 
 
@@ -95,13 +96,15 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
     create_at(folders.store, PASSPHRASE, hint="four words: by the sea, a light, a pace, it falls")
     store = open_at(folders.store, PASSPHRASE)
     covered = tuple(folders.workstation / name for name in COVERED)
+    rules = tuple(map(parse_rule, RULES))
+    request = CaptureRequest(covered, MACHINE, rules=rules, home=str(folders.workstation))
     changes = list(tell(_last_hour(now)))
     total, done = sum(change.snapshot for change in changes), 0
     for change in changes:
         clock.set(Nanoseconds(int(change.when.timestamp()) * SECOND))
         change.act(desk)
         if change.snapshot:
-            capture(store, CaptureRequest(covered, MACHINE), clock, Silent(), state)
+            capture(store, request, clock, Silent(), state)
             done += 1
             tell_progress(done, total)
     synced_catalog(store, cache)[0].close()

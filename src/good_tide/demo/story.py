@@ -130,6 +130,19 @@ class _Teller:
         desk.write(f"{OFFICE}/contacts.csv", documents.as_csv(documents.budget(random, 40)))
         desk.write(f"{OFFICE}/Ordner für Gäste.txt", "Gästeliste der Premiere, Grüße aus der Küche\n".encode("latin-1"))
 
+        self._leave_about(desk)
+
+    @staticmethod
+    def _leave_about(desk: Desk) -> None:
+        """What the demo's rules leave out: drafts, and what programs leave lying about."""
+        random = Random(11)
+        for number in range(1, 9):
+            desk.write(f"{WINTER}/Drafts/poster idea {number}.png", documents.poster(random))
+        desk.write(f"{OFFICE}/Budgets/~$winter play budget.csv", random.randbytes(162))
+        for number in range(1, 6):
+            desk.write(f"{SOUND}/Cues/.cache/peaks {number}.bin", random.randbytes(60_000))
+        desk.write(f"{SOUND}/Cues/rain mix.wav.part", random.randbytes(240_000))
+
     def hour(self, week: int, day: int, hour: int) -> list[_Act]:
         """What happens in one working hour, in order."""
         acts: list[_Act] = list(self._stories(week, day, hour))

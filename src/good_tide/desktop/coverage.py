@@ -14,7 +14,7 @@ from good_tide.desktop.area_picture import AreaPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.rule_editor import RuleEditor
-from good_tide.desktop.widgets import button, card, label, line
+from good_tide.desktop.widgets import align_numbers, button, card, label, line
 from good_tide.protocol.messages import FolderShare, Overview, SurveyView, WhyView
 
 _PATH = Qt.ItemDataRole.UserRole
@@ -60,12 +60,13 @@ class CoveragePlace(QWidget):
     def _lay_out(self) -> None:
         self.tree.setHeaderLabels(["Folder", "In", "Files", "Out", "Changed in a week"])
         self.tree.setAccessibleName("Covered folders; the box says whether a folder is in")
+        align_numbers(self.tree, (1, 2, 3, 4))
         head = self.tree.header()
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         head.setStretchLastSection(False)
         for number, wide in ((1, 82), (2, 66), (3, 82), (4, 128)):
             self.tree.setColumnWidth(number, wide)
-        self.ask_why.setPlaceholderText("Why is it in or out? Type a path, or choose a folder above")
+        self.ask_why.setPlaceholderText("Why is it in or out? Type its path")
         self.ask_why.setAccessibleName("Path to ask about")
         add = button("Cover another folder…")
         add.clicked.connect(self._add_folder)

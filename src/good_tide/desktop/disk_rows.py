@@ -99,6 +99,7 @@ class PlaceChooser(QWidget):
         self._look, self._link = look, link
         self.folders: tuple[str, ...] = ()
         self.wanted: int | None = None
+        self.used: tuple[str, ...] = ()
         self.examined: ExaminedView | None = None
         self.disks: list[DiskView] = []
         self._by_hand = False
@@ -144,7 +145,7 @@ class PlaceChooser(QWidget):
 
     def ask(self) -> None:
         """Look at the disks anew: at first, when one came or went, and when other folders are covered."""
-        question = {"folders": list(self.folders), "bytes": self.wanted}
+        question = {"folders": list(self.folders), "bytes": self.wanted, "used": list(self.used)}
         self._link.ask("disks", question, list[DiskView], self._show_disks)
 
     def _show_disks(self, disks: list[DiskView]) -> None:

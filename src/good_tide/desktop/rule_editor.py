@@ -13,7 +13,7 @@ from good_tide.core.kinds import KINDS
 from good_tide.core.rules import MARKERS, RuleError, parse_rule
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.palette import Palette
-from good_tide.desktop.widgets import button, label, line
+from good_tide.desktop.widgets import align_numbers, button, label, line
 from good_tide.protocol.messages import RuleView
 
 _CONDITIONS = (
@@ -42,10 +42,11 @@ class RuleEditor(QWidget):
         self.tree.setHeaderLabels(_COLUMNS)
         self.tree.setAccessibleName("Rules, the first that catches a thing decides")
         self.tree.setRootIsDecorated(False)
+        align_numbers(self.tree, (2, 3))
         head = self.tree.header()
         head.setStretchLastSection(False)
         head.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        for column, wide in ((0, 30), (2, 62), (3, 84)):
+        for column, wide in ((0, 34), (2, 62), (3, 92)):
             self.tree.setColumnWidth(column, wide)
         self.up, self.down, self.remove = button("Up"), button("Down"), button("Remove")
         self.facts = label("", "small", wrap=True)
@@ -114,7 +115,7 @@ class RuleEditor(QWidget):
         """Say exactly what the rule being made would catch."""
         name, chosen = str(self.condition.currentData()), self.choice.currentText()
         words = {
-            "path": "As in gitignore, from each covered folder: Drafts/ anywhere, /Drafts/ at its top, *.tmp; ~/Music/Old/ from the home folder.",
+            "path": "As in gitignore, from each covered folder: *.tmp or Drafts/ anywhere in it, a leading slash for its top only; ~/Music/Old/ from the home folder.",
             "kind": f"Catches {KINDS[chosen].words}." if chosen in KINDS else "",
             "marker": f"Catches {MARKERS[chosen]}." if chosen in MARKERS else "",
             "larger": "Files of more than this.", "smaller": "Files of less than this.",
@@ -168,11 +169,12 @@ class RuleEditor(QWidget):
             if item is None:
                 continue
             item.setText(2, f"{view.files:,}" if view.files or done else "…")
-            item.setText(3, size_words(view.size) if view.files else "" if done else "…")
             idle = done and bool(view.note)
+            short = f"hidden by {view.hidden_by + 1}" if view.hidden_by is not None else "nothing"
+            item.setText(3, size_words(view.size) if view.files else short if idle else "" if done else "…")
             for column in range(4):
                 item.setForeground(column, self._look.color("sand" if idle else "ink"))
-            item.setText(1, f"{view.text}   ({view.note})" if idle else view.text)
+            item.setToolTip(3, view.note)
         self._show_facts()
 
     def _show_facts(self) -> None:

@@ -280,7 +280,7 @@ class SetUpPage(QWidget):
     def _summary_words(self) -> str:
         doubts = self.place.doubts()
         if doubts and not self._missing():
-            return f"You go on knowing: {'; '.join(doubts)}. This is noted in the journal."
+            return f"You go on although: {'; '.join(doubt[:1].lower() + doubt[1:] for doubt in doubts)}. This is noted in the journal."
         return "Nothing on the disk is erased. Snapshots go on in the background; you can pause or stop them."
 
     def _missing(self) -> str:
@@ -338,7 +338,7 @@ class RecoveryPanel(QWidget):
         self._link = link
         self._store = ""
         frame, layout = card(margin=28, spacing=12)
-        frame.setMaximumWidth(680)
+        frame.setFixedWidth(640)
         self.key = label("", "key", wrap=True)
         self.key.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard)
         self._words = label("", "", wrap=True)

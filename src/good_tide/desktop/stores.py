@@ -26,7 +26,7 @@ from good_tide.desktop.painting import hatch, sized, text
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.secrecy import SecrecyPanel
 from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import Fault, MadeView, Overview, SlotView, StoreView
+from good_tide.protocol.messages import Fault, MadeView, Overview, SetUpView, SlotView, StoreView
 
 _BAR = 26
 
@@ -116,7 +116,7 @@ class StoreCard(QWidget):
     readers = Signal(str)
     drop = Signal(str)
 
-    def __init__(self, look: Palette, view: StoreView, others: list[StoreView]) -> None:
+    def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
         self.view = view
         frame, layout = card(margin=18, spacing=8)
@@ -132,7 +132,7 @@ class StoreCard(QWidget):
             head.addWidget(self.into)
         if view.present and others:
             head.addWidget(self.carry_to)
-        if view.present and view.encrypted:
+        if view.present and view.encrypted and not reading:
             head.addWidget(self.who)
         if others:
             head.addWidget(self.off)
@@ -175,6 +175,8 @@ class AddStorePanel(QWidget):
         self.place, self.secrecy = PlaceChooser(look, link), SecrecyPanel(look)
         self.trouble = label("", "harm", wrap=True)
         self.add, self.cancel = button("Add this store", primary=True), button("Cancel")
+        self.read = button("Only read it")
+        self.read.setToolTip("Look into a store of another machine without adding it to this job")
         frame, layout = card(margin=18, spacing=10)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -191,17 +193,20 @@ class AddStorePanel(QWidget):
         row = QHBoxLayout()
         row.addWidget(self.trouble, 1)
         row.addWidget(self.cancel)
+        row.addWidget(self.read)
         row.addWidget(self.add)
         layout.addLayout(row)
-        self.place.setMinimumHeight(330)
+        self.place.setMinimumHeight(430)
         self.place.changed.connect(self._changed)
         self.secrecy.changed.connect(self._show)
         self.cancel.clicked.connect(self.closed)
         self.add.clicked.connect(self._add)
+        self.read.clicked.connect(self._read)
 
-    def start(self, folders: tuple[str, ...]) -> None:
-        """Show the disks there are."""
-        self.place.folders = folders
+    def start(self, folders: tuple[str, ...], used: tuple[str, ...]) -> None:
+        """Show the disks there are; ``used`` are the folders of the job's stores."""
+        self._link.ask("proposal", None, SetUpView, lambda view: self.secrecy.set_key_ring(view.key_ring))
+        self.place.folders, self.place.used = folders, used
         self.place.path.clear()
         self.place.ask()
 
@@ -216,6 +221,13 @@ class AddStorePanel(QWidget):
         missing = missing or self.secrecy.missing()
         self.trouble.setText(missing)
         self.add.setEnabled(not missing)
+        holds = self.place.examined is not None and self.place.examined.holds is not None
+        self.read.setVisible(holds)
+        self.read.setEnabled(holds and not self.secrecy.missing())
+
+    def _read(self) -> None:
+        request = {"folder": self.place.folder, "passphrase": self.secrecy.value()}
+        self._link.ask("open-to-read", request, None, lambda result: self.made.emit(None), self._refused)
 
     def _add(self) -> None:
         request = {
@@ -374,15 +386,15 @@ class StoresPlace(QWidget):
         """Show what is needed to add a store."""
         self.panel.show()
         self.add.setEnabled(False)
-        self.panel.start(self._overview.covered)
+        self.panel.start(self._overview.covered, tuple(view.folder for view in self._overview.stores))
 
     def _close_panel(self) -> None:
         self.panel.hide()
         self.add.setEnabled(True)
 
-    def _made(self, made: MadeView) -> None:
+    def _made(self, made: MadeView | None) -> None:
         self._close_panel()
-        if made.recovery_key is not None:
+        if made is not None and made.recovery_key is not None:
             self.recovery.emit(made)
         self.refresh_wanted.emit()
 
@@ -403,7 +415,7 @@ class StoresPlace(QWidget):
         self.cards = []
         for number, view in enumerate(overview.stores):
             others = [one for one in overview.stores if one is not view]
-            made = StoreCard(self._look, view, others)
+            made = StoreCard(self._look, view, others, overview.reading)
             made.look_into.connect(lambda folder: self._then("look-into", folder))
             made.drop.connect(lambda folder: self._then("drop-store", folder))
             made.carry.connect(lambda source, target: self._link.ask("carry", {"source": source, "target": target}))
@@ -412,6 +424,9 @@ class StoresPlace(QWidget):
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
         self.sentence.setText(f"{count_words(len(overview.stores), 'store')} of this job{f', {away} away' if away else ''}.")
+        if overview.reading:
+            self.sentence.setText(f"A store of {overview.machine}, opened only to read.")
+        self.add.setVisible(not overview.reading)
         self._use.setVisible(len(overview.stores) > 1)
         (self.turns if overview.store_use == "turns" else self.both).setChecked(True)
 

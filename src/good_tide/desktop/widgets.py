@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QTreeWidget, QVBoxLayout, QWidget
 
 
 def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
@@ -46,3 +46,9 @@ def line(*widgets: QWidget, stretch: int | None = None, spacing: int = 8) -> QHB
     if stretch is not None:
         layout.insertStretch(stretch)
     return layout
+
+
+def align_numbers(tree: QTreeWidget, columns: tuple[int, ...]) -> None:
+    """Headings of columns with numbers stand at the right, as the numbers do."""
+    for column in columns:
+        tree.headerItem().setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

@@ -413,7 +413,7 @@ class MainWindow(QMainWindow):
     def _take_overview(self, overview: Overview) -> None:
         first = self.overview.state != overview.state
         self.overview = overview
-        self.take.setEnabled(overview.state in ("ready", "empty") and overview.work is None)
+        self.take.setEnabled(overview.state in ("ready", "empty") and overview.work is None and not overview.reading)
         self.work_strip.show_work(overview.work)
         self._show_status(self._status())
         self.coverage.show_job(overview)

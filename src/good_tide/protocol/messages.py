@@ -80,6 +80,7 @@ class Overview(msgspec.Struct):
 
     :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``empty`` or ``ready``.
     :param trouble: what is wrong, with what to do, in sentences.
+    :param reading: another machine's store, opened only to read.
     """
 
     state: str
@@ -92,6 +93,7 @@ class Overview(msgspec.Struct):
     store_use: str = "both"
     rules: tuple[str, ...] = ()
     jobs: tuple[str, ...] = ()
+    reading: bool = False
     covered: tuple[str, ...] = ()
     home: str = ""
     tide: tuple[TidePoint, ...] = ()
@@ -250,13 +252,14 @@ class ExaminedView(msgspec.Struct):
 
 
 class RuleView(msgspec.Struct, array_like=True):
-    """What a rule catches now. ``note`` says why it catches nothing, empty where it does."""
+    """What a rule catches now. ``note`` says why it catches nothing, empty where it does; ``hidden_by`` is the rule that decides first."""
 
     text: str
     files: int
     size: int
     largest: tuple[tuple[int, bytes], ...]
     note: str = ""
+    hidden_by: int | None = None
 
 
 class FolderShare(msgspec.Struct, array_like=True):

@@ -19,7 +19,16 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from good_tide.core.errors import DamageError, GoodTideError, NameTakenError, NotInPlaceError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
+from good_tide.core.errors import (
+    DamageError,
+    GoodTideError,
+    NameTakenError,
+    NotInPlaceError,
+    PersonError,
+    PlaceError,
+    PlaceFullError,
+    WrongPassphraseError,
+)
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Silent
 from good_tide.crypto.slots import Cost, new_recovery_key, parse_recovery_key, unwrap, wrap

@@ -41,8 +41,32 @@ def main() -> None:
                 [sys.executable, "-c", code, str(HOME / "data/good-tide/demo/settings"), str(folder), theme], env=environment, check=True
             )
         shutil.copy(HOME / "dark" / "timeline-winter.png", target / "timeline-dark.png")
+        _set_up(target, environment)
     finally:
         shutil.rmtree(HOME, ignore_errors=True)
+
+
+def _set_up(target: Path, environment: dict[str, str]) -> None:
+    """Paint the set-up of a machine with the demo's files as its own and stand-in disks."""
+    for name in ("Documents", "Pictures", "Music"):
+        (HOME / name).mkdir()
+    for source, to in (("Office", "Documents"), ("Productions/Winter play", "Pictures"), ("Sound", "Music")):
+        shutil.copytree(HOME / "data/good-tide/demo/workstation" / source, HOME / to / Path(source).name)
+    rack, settings = HOME / "media", HOME / "config" / "good-tide"
+    settings.mkdir(parents=True, exist_ok=True)
+    (settings / "stand-in-disks").write_text(f"{rack}\n")
+    gib = 1 << 30
+    for name, *more in (
+        ("Pier", "--capacity", 931 * gib, "--device", "one"),
+        ("harbour/archive", "--capacity", 7450 * gib, "--kind", "network", "--file-system", "cifs"),
+        ("Attic", "--capacity", 180 * gib, "--kind", "internal", "--device", "stand-in system disk"),
+        ("Stage stick", "--capacity", 29 * gib, "--file-system", "exfat", "--device", "two"),
+    ):
+        subprocess.run(
+            [sys.executable, "-m", "good_tide", "stand-in", "add", name, "--rack", str(rack), *map(str, more)], env=environment, check=True
+        )
+    code = "import sys; from pathlib import Path; from good_tide.cli.launch import render_set_up\nrender_set_up(Path(sys.argv[1]), Path(sys.argv[2]), 'light')"
+    subprocess.run([sys.executable, "-c", code, str(settings), str(target)], env=environment, check=True)
 
 
 if __name__ == "__main__":

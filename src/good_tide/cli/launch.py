@@ -30,6 +30,12 @@ def render_views(settings: Path, target: Path, theme: str = "") -> list[Path]:
     return application.render_views(agent_socket(this_workplace().runtime, settings), settings, target, theme)
 
 
+def render_set_up(settings: Path, target: Path, theme: str = "") -> list[Path]:
+    """Paint the set-up of a machine without a job into PNG files in ``target``, without a display."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    return application.render_set_up(agent_socket(this_workplace().runtime, settings), settings, target, theme)
+
+
 def has_display() -> bool:
     """Whether there is a display, or Qt was told to do without."""
     return application.has_display() or bool(os.environ.get("QT_QPA_PLATFORM"))

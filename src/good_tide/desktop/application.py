@@ -106,7 +106,52 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
     for number, name in enumerate(PLACES[1:], 1):
         window.show_place(number)
         wait_until(lambda: not window.link._waiting)
+        if name == "Coverage":
+            _coverage(window, shoot)
+            continue
         shoot(name.lower())
+        if name == "Stores":
+            window.stores.open_panel()
+            wait_until(lambda: window.stores.panel.place.examined is not None and not window.link._waiting)
+            shoot("stores-add")
+    window.close()
+    return made
+
+
+def _coverage(window: MainWindow, shoot: Callable[[str], None]) -> None:
+    """Coverage as it is, and with a rule being weighed."""
+    place = window.coverage
+    wait_until(lambda: place.survey is not None and place.survey.done)
+    shoot("coverage")
+    place.rules.add_line("exclude kind sound")
+    wait_until(lambda: place.keep.isEnabled() and not window.link._waiting and not place._timer.isActive())
+    shoot("coverage-change")
+    place.discard.click()
+    wait_until(lambda: not window.link._waiting)
+
+
+def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -> list[Path]:
+    """Paint the set-up of a machine without a job into PNG files, and carry it out with what is proposed."""
+    application, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    window.show()
+    window.start()
+    page = window.set_up
+    wait_until(lambda: page.survey is not None and page.survey.done and page.place.examined is not None and not window.link._waiting)
+    page.secrecy.take_proposal()
+    wait_until(lambda: page.begin.isEnabled() and page.secrecy.bar.score > 0)
+    made = []
+    for name in ("set-up", "recovery-key"):
+        settle(application)
+        made.append(folder / f"{name}.png")
+        window.grab().save(str(made[-1]))
+        if name == "set-up":
+            page.begin.click()
+            wait_until(
+                lambda: (
+                    window._places.currentWidget() is window.recovery and window.overview.state == "ready" and window.overview.work is None
+                )
+            )
     window.close()
     return made
 

@@ -49,15 +49,15 @@ class SystemDisks:
         self._table, self._sys, self._dev = mounts, sys, dev
 
     def disks(self) -> list[DiskFacts]:
-        found: dict[tuple[int, int], DiskFacts] = {}
         names = self._lasting_names()
+        best: dict[tuple[int, int], Mount] = {}
         for mount in read_mounts(self._table):
             if mount.type in _NO_DISKS or (mount.point.startswith(_NOT_OFFERED) and mount.point != "/"):
                 continue
-            known = found.get(mount.device)
-            if known is None or len(mount.point) < len(known.path):
-                found[mount.device] = self._facts(mount, names)
-        return list(found.values())
+            known = best.get(mount.device)
+            if known is None or (mount.root != "/", len(mount.point)) < (known.root != "/", len(known.point)):
+                best[mount.device] = mount
+        return [self._facts(mount, names) for mount in best.values()]
 
     def of_folder(self, folder: Path) -> DiskFacts | None:
         mount = mount_of(folder, read_mounts(self._table))

@@ -1,0 +1,360 @@
+"""The quiet moment, from an empty machine to the first snapshot: by command line, through the agent, and in the window."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from unittest import mock
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtPrintSupport import QPrinter
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QCheckBox
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SystemClock
+from good_tide.core.places import Level
+from good_tide.crypto import slots
+from good_tide.desktop.application import make_application, wait_until
+from good_tide.desktop.window import MainWindow
+from good_tide.operations.disks import STAND_IN_FILE
+from good_tide.operations.workplace import Workplace, load_jobs
+from good_tide.protocol.sockets import agent_socket
+from good_tide.storage import header, keyslots
+from good_tide.storage.store import open_store
+from good_tide.system.keyrings import StandInKeyRing
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.base import CHEAP, MACHINE, REPOSITORY, GoodTideTest, program
+
+GIB = 1 << 30
+WORDS = "harbour lantern slow curtain"
+
+
+class CommandLineTest(GoodTideTest):
+    def ok(self, *words: str | Path, code: int = 0, secret: Path | None = None) -> dict[str, object]:
+        done = program(*words, "--json", passphrase=secret)
+        self.assertEqual(done.returncode, code, done.stdout + done.stderr)
+        return json.loads(done.stdout or done.stderr)
+
+    def test_a_machine_is_set_up_unattended_from_a_file(self) -> None:
+        rack = StandInDisks(self.folder / "rack")
+        disk = rack.add(StandIn(name="Pier", device="one"))
+        config = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+        config.mkdir(parents=True)
+        (config / STAND_IN_FILE).write_text(str(rack.root))
+        home = Path(os.environ["HOME"])
+        for name in ("Documents/budget.csv", "Documents/Drafts/one.txt", "Documents/x.tmp"):
+            (home / name).parent.mkdir(parents=True, exist_ok=True)
+            (home / name).write_text(name)
+        secret, file = self.folder / "secret", self.folder / "office.toml"
+        secret.write_text(WORDS)
+        file.write_text(
+            'name = "Office"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude kind temporary", "exclude path Drafts/"]\n'
+            '[[store]]\nlabel = "Pier"\nfolder = "good-tide/desk"\n'
+        )
+        made = self.ok("job", "load", file, secret=secret)
+        store = disk / "good-tide" / "desk"
+        self.assertEqual(made["stores"][0]["path"], str(store))  # type: ignore[index]
+        taken = self.ok("snapshot", secret=secret)
+        self.assertEqual((taken["files"], len(taken["snapshots"])), (1, 1))  # type: ignore[arg-type]
+        covered = self.ok("coverage", "Office", "--largest", "3")
+        self.assertEqual((covered["files"], covered["excluded_files"]), (1, 2))
+        self.assertEqual([rule["files"] for rule in covered["rules"]], [1, 1])  # type: ignore[index, union-attr]
+        why = self.ok("coverage", "Office", "--why", home / "Documents" / "Drafts" / "one.txt")
+        self.assertEqual((why["in"], why["rule"]), (False, "exclude path Drafts/"))
+        disks = self.ok("disks")["disks"]
+        self.assertEqual([(one["name"], one["store"]) for one in disks], [("Pier", str(store))])  # type: ignore[index, union-attr]
+        saved = self.folder / "saved.toml"
+        self.ok("job", "save", "office", saved)
+        self.assertIn('label = "Pier"', saved.read_text())
+        rack.plug("Pier", False)
+        self.assertIn("not here", str(self.ok("snapshot", "Office", code=3, secret=secret)))
+        rack.plug("Pier")
+        self.ok("job", "load", saved, code=2, secret=secret)
+        self.ok("job", "remove", "Office")
+        self.ok("job", "load", saved, secret=secret)
+        self.assertEqual(self.ok("snapshot", secret=secret)["changed_files"], 0)
+
+    def test_changing_a_job_its_stores_and_readers(self) -> None:
+        self.write("a.txt", "a")
+        secret, other, rules = self.folder / "secret", self.folder / "other", self.folder / "rules"
+        secret.write_text(WORDS)
+        other.write_text("six other words")
+        one, two = self.folder / "one", self.folder / "two"
+        rules.write_text("exclude path b\nexclude paths c\n")
+        refused = program("job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, passphrase=secret)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("Line 2", refused.stderr)
+        rules.write_text("exclude path b\n")
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, secret=secret)
+        self.ok("snapshot", secret=secret)
+        self.ok("job", "change", "Office", "--add-store", two, "--add-rule", "exclude path c", "--store-use", "turns", secret=secret)
+        shown = self.ok("job", "show", "Office")
+        self.assertEqual((shown["rules"], shown["store_use"]), (["exclude path c", "exclude path b"], "turns"))
+        carried = self.ok("store", "carry", one, two, secret=secret)
+        self.assertEqual((len(carried["carried"]), carried["already"]), (1, 0))  # type: ignore[arg-type]
+        self.ok("store", "passphrase", two, "--new-passphrase-file", other, secret=secret)
+        self.ok("history", "--store", two, code=3, secret=secret)
+        key = self.ok("store", "slots", two, "--add-recovery", secret=other)["recovery_key"]
+        recovery = self.folder / "recovery"
+        recovery.write_text(str(key))
+        self.assertEqual(len(self.ok("store", "slots", two, "--revoke", "1", secret=recovery)["slots"]), 2)  # type: ignore[arg-type]
+        self.ok("history", "--store", two, secret=recovery)
+        self.ok("job", "change", "Office", "--drop-store", two, "--rename", "Desk")
+        self.assertEqual([job["name"] for job in self.ok("job", "list")["jobs"]], ["Desk"])  # type: ignore[index, union-attr]
+        for words, said in ((("job", "show", "none"), "There is no job none"), (("snapshot", "--folder", str(self.work)), "need a store")):
+            done = program(*words)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(said, done.stderr)
+
+
+class WindowTest(GoodTideTest):
+    """The set-up and the places, on stand-in disks, with a real agent behind them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for module, name in ((header, "create_store"), (keyslots, "change_passphrase"), (keyslots, "add_recovery")):
+            defaults = getattr(module, name).__defaults__
+            cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
+            patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
+            patch.start()
+            self.addCleanup(patch.stop)
+        self.home = Path(os.environ["HOME"])
+        for name in ("Documents/budget.csv", "Documents/Drafts/one.txt", "Pictures/poster.png", "Documents/x.tmp"):
+            (self.home / name).parent.mkdir(parents=True, exist_ok=True)
+            (self.home / name).write_bytes(b"x" * 5000)
+        self.rack = StandInDisks(self.folder / "rack")
+        self.rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
+        self.rack.add(StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk"))
+        self.rack.add(StandIn(name="Mole", capacity=90 * GIB, device="two", plugged=False))
+        self.settings = self.folder / "settings"
+        self.settings.mkdir()
+        (self.settings / STAND_IN_FILE).write_text(str(self.rack.root))
+        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        self.ring = StandInKeyRing()
+        self.agent = Agent(self.settings, here, SystemClock(), ring=self.ring)
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        _, look = make_application("light")
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
+        self.page = self.window.set_up
+        self.until(lambda: self.window._places.currentWidget() is self.page)
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def settle(self, true: Callable[[], bool] = lambda: True) -> None:
+        """Wait until something is so, no question is open and no short timer runs."""
+        self.until(
+            lambda: (
+                true() and not self.window.link._waiting and not self.page._timer.isActive() and not self.window.coverage._timer.isActive()
+            )
+        )
+
+    def choose_disk(self, name: str) -> None:
+        next(row for row in self.page.place.rows if row.view.facts.name == name).radio.click()
+        self.settle()
+
+    def set_up(self) -> str:
+        """Take the proposal everywhere and begin; returns the recovery key."""
+        self.page.secrecy.take_proposal()
+        self.page.secrecy.remember.setChecked(True)
+        self.settle(self.page.begin.isEnabled)
+        QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.window._places.currentWidget() is self.window.recovery)
+        self.settle(lambda: self.window.overview.state == "ready" and self.window.overview.work is None)
+        return self.window.recovery.key.text()
+
+    def test_from_an_empty_machine_to_the_first_snapshot(self) -> None:
+        self.assertEqual([os.path.basename(folder) for folder in self.page.chosen()], ["Documents", "Pictures"])
+        self.assertEqual(self.page.place.folder, str(self.rack.folder("Pier") / "good-tide" / "desk"))
+        self.assertEqual(self.page._what.text(), "3 files, 14.6 KiB")
+        self.assertIn("Type a passphrase", self.page._trouble.text())
+        self.assertFalse(self.page.begin.isEnabled())
+        key = self.set_up()
+        store = self.rack.folder("Pier") / "good-tide" / "desk"
+        self.assertEqual(len(open_store(store, key).snapshot_names()), 1)
+        self.assertEqual(len(self.ring.kept), 1)
+        recovery = self.window.recovery
+        recovery.save_to(str(store.parent / "key.txt"))
+        self.settle()
+        self.assertIn("own disk", recovery.said.text())
+        recovery.save_to(str(self.folder / "key.txt"))
+        self.settle()
+        self.assertIn(key, (self.folder / "key.txt").read_text())
+        self.assertEqual((self.folder / "key.txt").stat().st_mode & 0o777, 0o600)
+        printer = QPrinter()
+        printer.setOutputFormat(QPrinter.OutputFormat.PdfFormat)
+        printer.setOutputFileName(str(self.folder / "key.pdf"))
+        recovery.print_on(printer)
+        self.assertTrue((self.folder / "key.pdf").read_bytes().startswith(b"%PDF"))
+        QTest.mouseClick(recovery.go_on, Qt.MouseButton.LeftButton)
+        self.assertIs(self.window._places.currentWidget(), self.window.timeline)
+        self.assertEqual(recovery.key.text(), "")
+
+    def test_doubts_are_accepted_knowingly_and_noted_and_disks_appear_by_themselves(self) -> None:
+        self.choose_disk("Attic")
+        self.assertIs(self.page.place.level(), Level.DOUBTFUL)
+        self.page.secrecy.take_proposal()
+        self.settle(self.page.begin.isEnabled)
+        self.assertIn("same physical disk", self.page._summary.text())
+        self.assertEqual(len(self.page.place.rows), 2)
+        self.rack.plug("Mole")
+        self.until(lambda: len(self.page.place.rows) == 3)
+        self.settle()
+        QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.window.overview.state == "ready")
+        noted = [note for note in self.agent._notes.all("Office") if any("same physical disk" in line for line in note.detail)]
+        self.assertEqual(len(noted), 1)
+
+    def test_a_place_that_cannot_be_used_says_why(self) -> None:
+        (self.rack.folder("Pier") / "letters").mkdir()
+        (self.rack.folder("Pier") / "letters" / "a").touch()
+        self.page.secrecy.take_proposal()
+        self.page.place.choose(str(self.rack.folder("Pier") / "letters"), by_hand=True)
+        self.settle()
+        self.assertFalse(self.page.begin.isEnabled())
+        self.assertIn("holds other things", self.page._trouble.text())
+        self.page.place.choose(str(self.home.parent), by_hand=True)
+        self.settle()
+        self.assertIn("lies in the store", self.page._trouble.text())
+
+    def test_hints_and_passphrases_that_will_not_do(self) -> None:
+        secrecy = self.page.secrecy
+        for passphrase, again, hint, words in (
+            ("low tide", "low tids", "", "differ"),
+            ("low tide", "low tide", "LOW-TIDE", "hint contains"),
+        ):
+            secrecy.passphrase.setText(passphrase)
+            secrecy.again.setText(again)
+            secrecy.hint.setText(hint)
+            self.assertIn(words, secrecy.missing())
+            self.assertFalse(self.page.begin.isEnabled())
+        self.until(lambda: secrecy.bar.score > 0)
+        secrecy.open.click()
+        self.assertIn("can read every file", secrecy.sentence.text())
+        self.assertTrue(self.page.begin.isEnabled())
+
+    def test_coverage_is_weighed_before_it_is_kept(self) -> None:
+        self.set_up()
+        self.window.show_place(1)
+        place = self.window.coverage
+        self.settle(lambda: place.survey is not None and place.survey.done)
+        self.assertIn("3 files", place.sentence.text())
+        place.rules.value.setText("Drafts/")
+        QTest.keyClick(place.rules.value, Qt.Key.Key_Return)
+        self.settle(place.keep.isEnabled)
+        self.assertIn("1 file, 4.9 KiB less in each snapshot; 1 file was in earlier snapshots and stays there", place._difference.text())
+        self.assertEqual(load_jobs(self.settings)[0].rules[0], "exclude marker cachedir", "nothing is kept yet")
+        place.show_folder(os.fsencode(self.home / "Documents" / "Drafts"))
+        self.settle()
+        self.assertIn("Out: rule 1", place.why.text())
+        QTest.mouseClick(place.keep, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        self.assertEqual(load_jobs(self.settings)[0].rules[0], "exclude path Drafts/")
+        item = next(one for one in place._every_item() if one.text(0) == "Drafts")
+        item.setCheckState(0, Qt.CheckState.Checked)
+        self.settle(place.keep.isEnabled)
+        self.assertEqual(place.rules.rules[0], "include path ~/Documents/Drafts/")
+        QTest.mouseClick(place.discard, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        place.rules.add_line("exclude colour red")
+        self.assertIn("no condition", place.rules.trouble.text())
+        place.picture.grab()
+        box, share = place.picture.boxes[-1]
+        place.picture.chosen.emit(share.path)
+        self.assertIsNotNone(place.picture.folder_at(QPointF(box.center())))
+
+    def test_a_second_store_is_added_history_carried_and_readers_changed(self) -> None:
+        key = self.set_up()
+        self.rack.plug("Mole")
+        place = self.window.stores
+        self.window.show_place(2)
+        self.settle()
+        QTest.mouseClick(place.add, Qt.MouseButton.LeftButton)
+        self.settle(lambda: len(place.panel.place.rows) == 3 and bool(place.panel.place.folder))
+        self.assertEqual(place.panel.place.folder, str(self.rack.folder("Mole") / "good-tide" / "desk"))
+        for field in (place.panel.secrecy.passphrase, place.panel.secrecy.again):
+            field.setText(WORDS)
+        self.settle(place.panel.add.isEnabled)
+        QTest.mouseClick(place.panel.add, Qt.MouseButton.LeftButton)
+        self.settle(lambda: len(place.cards) == 2 and self.window._places.currentWidget() is self.window.recovery)
+        self.window.show_place(2)
+        pier, mole = (card.view.folder for card in place.cards)
+        place.cards[0].carry.emit(pier, mole)
+        self.until(lambda: "Carried 1 snapshot" in self.window.notice.text)
+        self.assertEqual(open_store(Path(mole), WORDS).snapshot_names(), open_store(Path(pier), key).snapshot_names())
+        place.turns.click()
+        self.settle()
+        self.assertEqual(load_jobs(self.settings)[0].store_use, "turns")
+        place._readers(mole)
+        dialog = place.dialog
+        assert dialog is not None
+        self.settle(lambda: dialog.slots.topLevelItemCount() == 2)
+        dialog.old.setText(WORDS)
+        for field in (dialog.new.passphrase, dialog.new.again):
+            field.setText("quite another passphrase")
+        QTest.mouseClick(dialog.change, Qt.MouseButton.LeftButton)
+        self.settle(lambda: "changed" in dialog.said.text())
+        open_store(Path(mole), "quite another passphrase")
+        dialog.close()
+        place.cards[0].drop.emit(pier)
+        self.settle(lambda: len(place.cards) == 1)
+        self.assertEqual([ref.name for ref in load_jobs(self.settings)[0].stores], ["Mole"])
+
+    def test_a_store_of_another_machine_is_opened_to_read(self) -> None:
+        self.set_up()
+        other = self.new_store("theirs")
+        self.write("plan.txt", "theirs")
+        self.snap(other)
+        self.agent._desk._disks = self.agent._disks
+        place = self.window.stores
+        self.window.show_place(2)
+        place.open_panel()
+        self.settle(lambda: bool(place.panel.place.rows))
+        place.panel.place.choose(str(self.folder / "theirs"), by_hand=True)
+        self.settle(place.panel.read.isVisible)
+        self.assertIn("passphrase of the store there", place.panel.secrecy.sentence.text())
+        place.panel.secrecy.passphrase.setText("tide and time")
+        self.settle(place.panel.read.isEnabled)
+        QTest.mouseClick(place.panel.read, Qt.MouseButton.LeftButton)
+        self.settle(lambda: self.window.overview.reading)
+        self.assertFalse(self.window.take.isEnabled())
+        self.assertEqual([self.window.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"])
+        self.window.job.activated.emit(0)
+        self.settle(lambda: not self.window.overview.reading)
+
+    def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:
+        unnamed = [
+            widget for widget in self.page.findChildren(QCheckBox) if widget.isVisible() and not (widget.text() or widget.accessibleName())
+        ]
+        self.assertEqual(unnamed, [])
+        row = self.page.place.rows[0]
+        self.assertIn("Pier", row.radio.accessibleName())
+        row.radio.setFocus()
+        QTest.keyClick(row.radio, Qt.Key.Key_Down)
+        QApplication.processEvents()
+        self.settle()
+        self.assertIn("Attic", self.page.place.folder)
+
+
+class DocumentsTest(GoodTideTest):
+    def test_the_examples_in_the_documents_are_what_the_program_reads(self) -> None:
+        from good_tide.core.jobfile import parse_job_file
+        from good_tide.core.rules import parse_rules
+
+        for name, language, read in (("coverage-rules.md", "rules", parse_rules), ("job-file.md", "toml", parse_job_file)):
+            text = (REPOSITORY / "docs" / name).read_text()
+            blocks = [part.split("```")[0] for part in text.split(f"```{language}\n")[1:]]
+            self.assertTrue(blocks, name)
+            for block in blocks:
+                read(block)

@@ -72,7 +72,8 @@ class StateTest(GoodTideTest):
 
     def test_no_job(self) -> None:
         window = self.open()
-        self.assertIn("Nothing is protected", self.shown(window))
+        self.until(lambda: window._places.currentWidget() is window.set_up)
+        self.assertIn("Nothing is protected", window._sentence.text())
         self.assertFalse(window.take.isEnabled())
         self.assertIs(window._sign.mood, Mood.ATTENTION)
 
@@ -194,10 +195,12 @@ class StateTest(GoodTideTest):
         for number in range(1, 5):
             window.show_place(number)
             self.until(lambda: not window.link._waiting)
+            if number == 1:
+                self.until(lambda: window.coverage.survey is not None and window.coverage.survey.done)
             self.assertFalse(window.grab().isNull())
-        top = window.coverage._tree.topLevelItem(0)
-        self.assertEqual((top.text(1), top.child(0).text(0)), ("2", "sub"))
-        self.assertIn("1 snapshot", window.stores._facts.text())
+        top = window.coverage.tree.topLevelItem(0)
+        self.assertEqual((top.text(2), top.child(0).text(0)), ("2", "sub"))
+        self.assertEqual([card.view.snapshots for card in window.stores.cards], [1])
         self.assertEqual(window.journal._tree.topLevelItemCount(), 1)
         self.assertIn("nothing is ever released", window.rhythm.sentence.text())
 

@@ -52,7 +52,7 @@ def _set_up(target: Path, environment: dict[str, str]) -> None:
         (HOME / name).mkdir()
     for source, to in (("Office", "Documents"), ("Productions/Winter play", "Pictures"), ("Sound", "Music")):
         shutil.copytree(HOME / "data/good-tide/demo/workstation" / source, HOME / to / Path(source).name)
-    rack, settings = HOME / "media", HOME / "config" / "good-tide"
+    rack, settings = HOME, HOME / "config" / "good-tide"
     settings.mkdir(parents=True, exist_ok=True)
     (settings / "stand-in-disks").write_text(f"{rack}\n")
     gib = 1 << 30

@@ -11,6 +11,20 @@ from types import FrameType
 import msgspec
 
 from good_tide import __version__
+from good_tide.agent.requests import (
+    CarryRequest,
+    CoverageRequest,
+    NumberRequest,
+    PathAtRequest,
+    PathRequest,
+    PlanRequest,
+    TwoRequest,
+    UnlockRequest,
+    UseRequest,
+    WhyRequest,
+    WordsRequest,
+)
+from good_tide.agent.restore_desk import RestoreDesk
 from good_tide.agent.session import Session
 from good_tide.agent.setup_desk import NewStoreRequest, PlaceQuestion, SetUpDesk, SetUpRequest, SlotRequest
 from good_tide.agent.survey_desk import SurveyDesk, SurveyRequest
@@ -18,17 +32,14 @@ from good_tide.agent.work import Worker
 from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError, PersonError
-from good_tide.core.progress import Silent, Steering
+from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreUse
-from good_tide.core.words import count_words, printable, size_words
+from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
 from good_tide.operations.disks import disks_for, store_ref
 from good_tide.operations.jobs import Taken, checked_folders, open_counted, run_job
 from good_tide.operations.noting import Notes
-from good_tide.operations.restore_work import carry_out
-from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.set_aside import undo
 from good_tide.operations.workplace import Workplace, load_jobs, this_workplace
 from good_tide.protocol.messages import (
     PROTOCOL_VERSION,
@@ -39,10 +50,6 @@ from good_tide.protocol.messages import (
     Hello,
     JournalEntry,
     Overview,
-    PickedItem,
-    PlanItem,
-    PlanView,
-    RestoreResult,
     WhyView,
 )
 from good_tide.protocol.server import Handler, Server
@@ -50,64 +57,9 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
-_PLAN_ITEMS_SHOWN = 2000
 _WATCH_SECONDS = 5.0
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""
-
-
-class _Path(msgspec.Struct):
-    path: bytes
-
-
-class _PathAt(msgspec.Struct):
-    path: bytes
-    seq: int
-
-
-class _Words(msgspec.Struct):
-    words: str
-
-
-class _PlanRequest(msgspec.Struct):
-    items: tuple[PickedItem, ...]
-    into: str = ""
-    existing: str = "set-aside"
-
-
-class _Number(msgspec.Struct):
-    number: int
-
-
-class _Unlock(msgspec.Struct):
-    words: str
-    remember: bool = False
-
-
-class _Coverage(msgspec.Struct):
-    folders: tuple[str, ...]
-    rules: tuple[str, ...]
-
-
-class _Why(msgspec.Struct):
-    path: bytes
-    folders: tuple[str, ...]
-    rules: tuple[str, ...]
-    home: str = ""
-
-
-class _Use(msgspec.Struct):
-    use: StoreUse
-
-
-class _Two(msgspec.Struct):
-    one: str
-    other: str
-
-
-class _Carry(msgspec.Struct):
-    source: str
-    target: str
 
 
 class Agent:
@@ -130,11 +82,10 @@ class Agent:
         self._sessions: dict[str, Session] = {}
         self._typed: dict[str, str] = {}
         self._current = ""
-        self._plans: dict[int, Plan] = {}
-        self._plan_number = 0
         self._timer: threading.Timer | None = None
         self._ended = threading.Event()
         self._worker = Worker(self._notify)
+        self._restores = RestoreDesk(self._worker, clock)
         self._notes = Notes(here.state, clock)
         self._survey = SurveyDesk(self._notify, clock, self._stay)
         self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._job_changed)
@@ -144,40 +95,40 @@ class Agent:
         self._watcher = threading.Thread(target=self._watch_disks, name="disks", daemon=True)
 
     def _handlers(self) -> dict[str, Handler]:
-        decode, desk, job = msgspec.json.decode, self._desk, self._job
+        decode, desk, job, restores = msgspec.json.decode, self._desk, self._job, self._restores
         return {
             "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, os.getpid()),
             "overview": lambda raw: self.overview(),
-            "folder": lambda raw: self.folder(decode(raw, type=_Path).path),
-            "detail": lambda raw: self.detail(decode(raw, type=_PathAt)),
-            "find": lambda raw: self.find(decode(raw, type=_Words).words),
+            "folder": lambda raw: self.folder(decode(raw, type=PathRequest).path),
+            "detail": lambda raw: self.detail(decode(raw, type=PathAtRequest)),
+            "find": lambda raw: self.find(decode(raw, type=WordsRequest).words),
             "journal": lambda raw: self.journal(),
-            "unlock": lambda raw: self.unlock(decode(raw, type=_Unlock)),
-            "plan": lambda raw: self.plan(decode(raw, type=_PlanRequest)),
-            "restore": lambda raw: self.restore(decode(raw, type=_Number).number),
-            "undo": lambda raw: self.undo(decode(raw, type=_Words).words),
+            "unlock": lambda raw: self.unlock(decode(raw, type=UnlockRequest)),
+            "plan": lambda raw: restores.plan(job(), decode(raw, type=PlanRequest)),
+            "restore": lambda raw: restores.restore(job(), decode(raw, type=NumberRequest).number),
+            "undo": lambda raw: restores.undo(decode(raw, type=WordsRequest).words),
             "snapshot": lambda raw: self.snapshot(),
             "pause": lambda raw: self._worker.pause(),
             "resume": lambda raw: self._worker.resume(),
             "stop": lambda raw: self._worker.stop(),
-            "choose-job": lambda raw: self.choose_job(decode(raw, type=_Words).words),
+            "choose-job": lambda raw: self.choose_job(decode(raw, type=WordsRequest).words),
             "proposal": lambda raw: desk.proposal(),
             "disks": lambda raw: desk.disks(decode(raw, type=PlaceQuestion)),
             "examine": lambda raw: desk.examine(decode(raw, type=PlaceQuestion)),
-            "same-disk": lambda raw: desk.same_disk(*msgspec.structs.astuple(decode(raw, type=_Two))),
+            "same-disk": lambda raw: desk.same_disk(*msgspec.structs.astuple(decode(raw, type=TwoRequest))),
             "begin": lambda raw: desk.begin(decode(raw, type=SetUpRequest)),
             "survey": lambda raw: self._survey.ask(decode(raw, type=SurveyRequest)),
-            "survey-folder": lambda raw: self._survey.inside(decode(raw, type=_Path).path),
-            "why": lambda raw: self.why(decode(raw, type=_Why)),
-            "keep-coverage": lambda raw: self.keep_coverage(decode(raw, type=_Coverage)),
+            "survey-folder": lambda raw: self._survey.inside(decode(raw, type=PathRequest).path),
+            "why": lambda raw: self.why(decode(raw, type=WhyRequest)),
+            "keep-coverage": lambda raw: self.keep_coverage(decode(raw, type=CoverageRequest)),
             "add-store": lambda raw: desk.add_store(job(), decode(raw, type=NewStoreRequest)),
             "open-to-read": lambda raw: self.open_to_read(decode(raw, type=NewStoreRequest)),
-            "drop-store": lambda raw: desk.drop_store(job(), decode(raw, type=_Words).words),
-            "store-use": lambda raw: self.use_stores(decode(raw, type=_Use).use),
-            "look-into": lambda raw: self.look_into(decode(raw, type=_Words).words),
-            "slots": lambda raw: desk.slots(job(), decode(raw, type=_Words).words),
+            "drop-store": lambda raw: desk.drop_store(job(), decode(raw, type=WordsRequest).words),
+            "store-use": lambda raw: self.use_stores(decode(raw, type=UseRequest).use),
+            "look-into": lambda raw: self.look_into(decode(raw, type=WordsRequest).words),
+            "slots": lambda raw: desk.slots(job(), decode(raw, type=WordsRequest).words),
             "change-slots": lambda raw: desk.change_slots(job(), decode(raw, type=SlotRequest)),
-            "carry": lambda raw: self.carry(decode(raw, type=_Carry)),
+            "carry": lambda raw: self.carry(decode(raw, type=CarryRequest)),
         }
 
     def _notify(self, method: str, value: object) -> None:
@@ -280,11 +231,11 @@ class Agent:
         except GoodTideError:
             return None
 
-    def why(self, wanted: _Why) -> WhyView:
+    def why(self, wanted: WhyRequest) -> WhyView:
         """Why a path is in or out."""
         return self._survey.why(wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now())
 
-    def keep_coverage(self, wanted: _Coverage) -> None:
+    def keep_coverage(self, wanted: CoverageRequest) -> None:
         """Keep changed folders and rules of the job."""
         folders, _ = checked_folders(wanted.folders)
         job = self._job().job
@@ -325,7 +276,7 @@ class Agent:
             self._job_changed(job)
             self._sessions[name].reading = True
 
-    def carry(self, wanted: _Carry) -> None:
+    def carry(self, wanted: CarryRequest) -> None:
         """Begin to carry all snapshots from one of the job's stores to another."""
         session = self._job()
         refs = {str(session.folder_of(ref) or ref.path): ref for ref in session.job.stores}
@@ -346,7 +297,7 @@ class Agent:
         """Lifelines of a folder."""
         return self._job().folder(path)
 
-    def detail(self, wanted: _PathAt) -> Detail:
+    def detail(self, wanted: PathAtRequest) -> Detail:
         """One version."""
         return self._job().detail(wanted.path, wanted.seq)
 
@@ -360,55 +311,9 @@ class Agent:
         noted = [JournalEntry(note.time, note.level, note.what, note.detail) for note in self._notes.all(session.job.name)]
         return sorted([*session.journal(), *noted], key=lambda entry: -entry.time)
 
-    def unlock(self, wanted: _Unlock) -> None:
+    def unlock(self, wanted: UnlockRequest) -> None:
         """Open the store."""
         self._job().unlock(wanted.words, wanted.remember)
-
-    def plan(self, request: _PlanRequest) -> PlanView:
-        """Work out a restore plan and keep it."""
-        session = self._job()
-        wishes = [Wish(session.snapshot(item.seq), item.path) for item in request.items]
-        into = Path(request.into) if request.into else None
-        plan = plan_restore(session.store(), wishes, into, Existing(request.existing), Silent())
-        self._plan_number += 1
-        self._plans = {self._plan_number: plan}
-        interesting = sorted(plan.steps, key=lambda step: step.action is Action.IDENTICAL)
-        items = tuple(PlanItem(step.shown, step.action.value, step.entry.stat.size, step.note) for step in interesting[:_PLAN_ITEMS_SHOWN])
-        counts = {action: plan.count(action) for action in Action}
-        return PlanView(
-            self._plan_number, counts[Action.CREATE], counts[Action.REPLACE], counts[Action.IDENTICAL], counts[Action.SKIP], counts[Action.BLOCKED],
-            plan.payload, items, plan.notes,
-        )  # fmt: skip
-
-    def restore(self, number: int) -> None:
-        """Begin to carry a plan out.
-
-        Raises:
-            PersonError: another plan was made since.
-        """
-        plan = self._plans.pop(number, None)
-        if plan is None:
-            raise PersonError("This plan is no longer current", "Make it again")
-        self._worker.start("restore", lambda steering: self._restore(plan, steering))
-
-    def _restore(self, plan: Plan, steering: Steering) -> Finished:
-        report = carry_out(self._job().store(), plan, self._clock, steering)
-        problems = tuple(f"{printable(problem.path)}: {problem.reason}" for problem in [*report.problems, *report.metadata_notes])
-        aside = tuple(str(path) for path in report.set_aside)
-        result = RestoreResult(report.created, report.replaced, report.identical, report.skipped, report.bytes, aside, problems)
-        words = f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
-        return Finished("restore", restore=result, words=words)
-
-    def undo(self, folder: str) -> None:
-        """Begin to undo a restore."""
-        self._worker.start("undo", lambda steering: self._undo(Path(folder)))
-
-    def _undo(self, folder: Path) -> Finished:
-        report = undo(folder)
-        words = f"Undone: {count_words(report.put_back, 'thing')} put back, {count_words(report.removed, 'restored thing')} removed"
-        if report.kept:
-            words += f"; {count_words(len(report.kept), 'thing')} left because it was changed since"
-        return Finished("undo", words=words)
 
     def snapshot(self) -> None:
         """Begin a snapshot of the job's folders."""

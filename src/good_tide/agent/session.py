@@ -138,16 +138,16 @@ class Session:
             known = self._others.get(identity)
             if known is not None and known.place.title == str(folder):
                 return known
-            passphrase = self._typed.get(identity) or passphrase_for(self.job, folder, self._ring)
+            passphrase = self._typed.get(identity) or self._kept_passphrase(folder)
             opened = self._others[identity] = open_counted(folder, passphrase, self._here.state, self._clock)
             return opened
 
-    def passphrase_kept(self, ref: StoreRef) -> str | None:
-        """The passphrase of a store if this agent knows it."""
-        folder = self.folder_of(ref)
-        if folder is None:
+    def _kept_passphrase(self, folder: Path) -> str | None:
+        """What the passphrase file or the key ring has; a file that cannot be read has nothing, and the person is asked."""
+        try:
+            return passphrase_for(self.job, folder, self._ring)
+        except PersonError:
             return None
-        return self._typed.get(store_id(folder)) or passphrase_for(self.job, folder, self._ring)
 
     def catalog(self) -> Catalog:
         """The catalog of the open store."""

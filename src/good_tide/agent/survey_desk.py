@@ -112,7 +112,6 @@ class SurveyDesk:
             if time.monotonic() - told >= _TELL_SECONDS:
                 told = time.monotonic()
                 self._notify("survey", self._view(request, weighing, final=False))
-            time.sleep(0)
         if weighing.done:
             with self._lock:
                 self._weighing = weighing

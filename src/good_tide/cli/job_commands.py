@@ -13,25 +13,21 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.options import json_option, passphrase_option, read_passphrase
-from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
-from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import job_file_text, parse_job_file
-from good_tide.core.kinds import extended
 from good_tide.core.places import Level, Wanted, check_place
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.words import count_words, size_words
+from good_tide.core.words import size_words
 from good_tide.operations.disks import devices_under, disks_for, examine, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.jobs import MadeStore, check_store_folder, checked_folders, job_from_file, open_counted, passphrase_for, run_job
+from good_tide.operations.jobs import MadeStore, check_store_folder, checked_folders, job_from_file, open_counted, passphrase_for
 from good_tide.operations.noting import Notes
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, create_at, locked_hint
-from good_tide.operations.surveying import Survey, Weighing, why
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
-from good_tide.system.mounts import network_devices
 from good_tide.system.user_folders import user_folders
 
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
@@ -378,99 +374,3 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
     job, made, notes = job_from_file(parsed, here.machine, disks_for(here.settings), _new_passphrase(passphrase_file), hint)
     save_job(here.settings, job)
     return _say_made(here, job, made, notes, None, as_json)
-
-
-@click.command("coverage")
-@click.argument("name")
-@click.option("--why", "why_path", metavar="PATH", help="Why a file or folder is in or out.")
-@click.option("--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again.")
-@click.option("--largest", type=click.IntRange(1, 1000), metavar="N", help="The N largest files that are in.")
-@json_option
-def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], largest: int | None, as_json: bool) -> int:
-    """What a job covers now: files and bytes in and out, and what each rule catches."""
-    job = find_job(this_workplace().settings, name)
-    now = SystemClock().now()
-    rules = (*(parse_rule(line) for line in more), *job.parsed_rules())
-    coverage = Coverage(rules, job.home or home_folder(), now, extended(job.kinds))
-    folders = [Path(folder) for folder in job.folders]
-    if why_path is not None:
-        answer = why(folders, coverage, Path(why_path))
-        if as_json:
-            rule = None if answer.rule is None else rules[answer.rule].text
-            print_json({**path_fields(os.fsencode(os.path.abspath(why_path))), "in": answer.is_in, "rule": rule, "words": answer.words})
-        else:
-            say(answer.words)
-        return output.DONE
-    survey = Survey(folders, network_devices())
-    survey.look(float("inf"))
-    weighing = Weighing(survey, coverage, now)
-    weighing.weigh(float("inf"))
-    total = weighing.total
-    top = weighing.largest_in(largest) if largest is not None else []
-    if as_json:
-        print_json(
-            {
-                "files": total.files,
-                "bytes": total.bytes,
-                "excluded_files": total.out_files,
-                "excluded_bytes": total.out_bytes,
-                "rules": [
-                    {"rule": rule.text, "files": catch.files, "bytes": catch.bytes}
-                    for rule, catch in zip(rules, weighing.catches, strict=True)
-                ],
-                "largest": [{**path_fields(os.fsencode(path)), "size": size} for size, path in top],
-                "missing": survey.missing,
-            }
-        )
-    else:
-        say(f"In:  {count_words(total.files, 'file')}, {size_words(total.bytes)}")
-        say(f"Out: {count_words(total.out_files, 'file')}, {size_words(total.out_bytes)}")
-        if rules:
-            rows = [[rule.text, f"{catch.files:,}", size_words(catch.bytes)] for rule, catch in zip(rules, weighing.catches, strict=True)]
-            table(["Rule", "Files", "Size"], rows, right=(1, 2))
-        for size, path in top:
-            say(f"{size_words(size):>10}  {show_path(os.fsencode(path))}")
-        for path in survey.missing:
-            say(f"Not there: {path}")
-    return output.WITH_GAPS if survey.missing else output.DONE
-
-
-def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progress: str | None, as_json: bool) -> int:
-    """Take the snapshots of one job, or of all of them."""
-    here, clock = this_workplace(), SystemClock()
-    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
-    if not jobs:
-        find_job(here.settings, None)
-    given = read_passphrase(passphrase_file)
-    disks, rows, gaps, failed = disks_for(here.settings), [], False, None
-    for job in jobs:
-
-        def open_ref(ref: StoreRef, folder: Path, job: Job = job) -> Store:
-            words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
-            return open_counted(folder, words, here.state, clock)
-
-        with output.steered(progress, as_json) as steering:
-            taken = run_job(job, here.machine, open_ref, disks, clock, steering, here.state, here.cache, label)
-        for one in taken:
-            if one.snapshot is not None:
-                gaps = gaps or bool(one.snapshot.gaps)
-                rows.append({"job": job.name, "store": one.ref.path, **output.snapshot_fields(one.snapshot)})
-                if not as_json:
-                    say(f"{job.name}, into {one.ref.name or one.ref.path}:")
-                    output.say_snapshot(one.snapshot)
-            elif one.error is not None:
-                failed = failed or one.error
-                output.print_error(one.error, as_json)
-    if as_json:
-        first = {key: value for key, value in rows[0].items() if key not in ("job", "store")} if rows else {}
-        print_json({**first, "snapshots": rows})
-    if failed is not None and not rows:
-        return output.exit_code(failed)
-    return output.WITH_GAPS if gaps or failed is not None else output.DONE
-
-
-def _ask(folder: str, store: str) -> str | None:
-    if not sys.stdin.isatty():
-        return None
-    hint = locked_hint(Path(folder))
-    return str(click.prompt(f"Passphrase of the store in {folder}{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True))

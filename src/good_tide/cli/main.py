@@ -11,7 +11,8 @@ import click
 
 from good_tide import __version__
 from good_tide.cli import output
-from good_tide.cli.job_commands import coverage_command, disks_command, job_group, run_jobs
+from good_tide.cli.coverage_commands import coverage_command, run_jobs
+from good_tide.cli.job_commands import disks_command, job_group
 from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, store_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.stand_in_commands import stand_in_group

@@ -2,110 +2,27 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QDialog,
     QHBoxLayout,
-    QLineEdit,
     QMenu,
     QRadioButton,
     QScrollArea,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from good_tide.core.places import Level
-from good_tide.core.words import count_words, local, size_words
+from good_tide.core.words import count_words, size_words
 from good_tide.desktop.disk_rows import PlaceChooser
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.painting import hatch, sized, text
 from good_tide.desktop.palette import Palette
+from good_tide.desktop.readers import ReadersDialog
+from good_tide.desktop.room_picture import RoomPicture
 from good_tide.desktop.secrecy import SecrecyPanel
 from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import Fault, MadeView, Overview, SetUpView, SlotView, StoreView
-
-_BAR = 26
-
-
-class RoomPicture(QWidget):
-    """A disk: this store, other things, free room; below it, what each week of snapshots added, where that is known."""
-
-    def __init__(self, look: Palette) -> None:
-        super().__init__()
-        self._look = look
-        self._view: StoreView | None = None
-        self.setAccessibleName("Room on the disk")
-
-    def show_store(self, view: StoreView) -> None:
-        """Show a store's room."""
-        self._view = view
-        self.setFixedHeight(250 if view.by_age else 58)
-        self.setAccessibleDescription(
-            f"{size_words(view.stored)} stored, {size_words(view.disk_free)} free of {size_words(view.disk_total)}"
-        )
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        view = self._view
-        if view is None or not view.disk_total:
-            return
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_disk(painter, view)
-        if view.by_age:
-            self._paint_weeks(painter, view)
-
-    def _paint_disk(self, painter: QPainter, view: StoreView) -> None:
-        look = self._look
-        width = float(self.width())
-        other = max(0, view.disk_total - view.disk_free - view.stored)
-        parts = [
-            (view.stored, look.color("kelp"), "this store"),
-            (other, hatch(look, "paper", "shoal_deep"), "other things"),
-            (view.disk_free, look.color("kelp_soft"), "free"),
-        ]
-        left = 0.0
-        painter.setFont(sized(self.font(), 9))
-        for number, (size, fill, words) in enumerate(parts):
-            wide = max(4.0, width * size / view.disk_total) if size else 0.0
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(fill)
-            painter.drawRect(QRectF(left, 0, min(wide, width - left), _BAR))
-            key = QRectF(number * 200, _BAR + 10, 12, 12)
-            painter.drawRect(key)
-            painter.setPen(QPen(look.color("line"), 1))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(key)
-            text(painter, QRectF(number * 200 + 18, _BAR + 6, 178, 20), f"{size_words(size)} {words}", look.color("ink"))
-            left += wide
-        painter.setPen(QPen(look.color("shoal_deep"), 1))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(QRectF(0.5, 0.5, width - 1, _BAR - 1))
-
-    def _paint_weeks(self, painter: QPainter, view: StoreView) -> None:
-        look = self._look
-        top, base = 96.0, float(self.height() - 24)
-        painter.setFont(sized(self.font(), 10, QFont.Weight.DemiBold))
-        text(painter, QRectF(0, 66, self.width(), 20), "Room taken by each week's snapshots", look.color("ink"))
-        painter.setFont(sized(self.font(), 9))
-        peak = max(size for _, size in view.by_age) or 1
-        wide = min(90.0, self.width() / len(view.by_age))
-        for number, (begin, size) in enumerate(view.by_age):
-            height = (base - top - 18) * size / peak
-            box = QRectF(number * wide + 3, base - height, wide - 6, height)
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
-            painter.drawRoundedRect(box, 3, 3)
-            if wide > 50:
-                text(painter, QRectF(box.left(), box.top() - 18, wide, 16), size_words(size), look.color("ink"))
-                day = local(max(begin, 0))
-                text(painter, QRectF(box.left(), base + 4, wide, 18), f"{day.day} {day:%b}", look.color("quiet_text"))
-        painter.setPen(QPen(look.color("line"), 1))
-        painter.drawLine(0, int(base), self.width(), int(base))
+from good_tide.protocol.messages import Fault, MadeView, Overview, SetUpView, StoreView
 
 
 class StoreCard(QWidget):
@@ -240,97 +157,6 @@ class AddStorePanel(QWidget):
     def _refused(self, fault: Fault) -> None:
         self._show()
         self.trouble.setText(f"{fault.message}. {fault.data}")
-
-
-class ReadersDialog(QDialog):
-    """Who may read a store: its slots; changing the passphrase, adding and revoking ways to open it."""
-
-    recovery = Signal(object)
-
-    def __init__(self, look: Palette, link: AgentLink, folder: str, parent: QWidget) -> None:
-        super().__init__(parent)
-        self._link, self._folder = link, folder
-        self.setWindowTitle("Who may read the store")
-        self.resize(620, 560)
-        self.slots = QTreeWidget()
-        self.slots.setHeaderLabels(["", "Opens with", "Hint"])
-        self.slots.setRootIsDecorated(False)
-        self.slots.setAccessibleName("Ways to open the store")
-        self.slots.setColumnWidth(0, 40)
-        self.slots.setColumnWidth(1, 160)
-        self.slots.setFixedHeight(130)
-        self.revoke, self.another = button("Revoke the chosen one"), button("New recovery key")
-        self.old = QLineEdit()
-        self.old.setEchoMode(QLineEdit.EchoMode.Password)
-        self.old.setPlaceholderText("Passphrase or recovery key now")
-        self.old.setAccessibleName("Passphrase or recovery key now")
-        self.new = SecrecyPanel(look)
-        for widget in (self.new.sealed, self.new.open, self.new.sentence):
-            widget.hide()
-        self.change, self.further = button("Change the passphrase", primary=True), button("Add as a further one")
-        self.said = label("", "strong", wrap=True)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(20, 18, 20, 18)
-        column.setSpacing(9)
-        column.addWidget(label(f"Ways to open the store in {folder}", "strong", wrap=True))
-        column.addWidget(self.slots)
-        column.addLayout(line(self.revoke, self.another, stretch=2))
-        column.addWidget(label("A new passphrase; no data is rewritten. The old one no longer opens the store.", "small", wrap=True))
-        column.addWidget(self.old)
-        column.addWidget(self.new)
-        column.addLayout(line(self.further, self.change, stretch=0))
-        column.addWidget(self.said)
-        self.revoke.clicked.connect(self._revoke)
-        self.another.clicked.connect(lambda: self._act({"act": "recovery"}))
-        self.change.clicked.connect(lambda: self._act({"act": "change", "old": self.old.text(), **self._new()}))
-        self.further.clicked.connect(lambda: self._act({"act": "add", **self._new()}))
-        self.new.changed.connect(self._show)
-        self.old.textChanged.connect(lambda words: self._show())
-        self.slots.currentItemChanged.connect(lambda now, before: self._show())
-        self._show()
-        self._ask()
-
-    def _new(self) -> dict[str, object]:
-        return {"new": self.new.passphrase.text(), "hint": self.new.hint.text().strip(), "remember": self.new.remember.isChecked()}
-
-    def _ask(self) -> None:
-        self._link.ask("slots", {"words": self._folder}, list[SlotView], self._fill)
-
-    def _fill(self, slots: list[SlotView]) -> None:
-        self.slots.clear()
-        for slot in slots:
-            kind = {"passphrase": "Passphrase", "recovery": "Recovery key"}.get(slot.kind, slot.kind)
-            item = QTreeWidgetItem([str(slot.number), kind, slot.hint])
-            item.setData(0, Qt.ItemDataRole.UserRole, slot.number)
-            self.slots.addTopLevelItem(item)
-        self._show()
-
-    def _show(self) -> None:
-        missing = self.new.missing()
-        self.change.setEnabled(bool(self.old.text()) and not missing)
-        self.further.setEnabled(not missing)
-        self.revoke.setEnabled(self.slots.currentItem() is not None and self.slots.topLevelItemCount() > 1)
-
-    def _revoke(self) -> None:
-        item = self.slots.currentItem()
-        if item is not None:
-            self._act({"act": "revoke", "number": item.data(0, Qt.ItemDataRole.UserRole)})
-
-    def _act(self, request: dict[str, object]) -> None:
-        self._link.ask("change-slots", {"folder": self._folder, **request}, MadeView, self._done, self._refused)
-
-    def _done(self, made: MadeView) -> None:
-        self.said.setText(". ".join(made.notes) + ".")
-        for field in (self.old, self.new.passphrase, self.new.again, self.new.hint):
-            field.clear()
-        if made.recovery_key is not None:
-            self.accept()
-            self.recovery.emit(made)
-            return
-        self._ask()
-
-    def _refused(self, fault: Fault) -> None:
-        self.said.setText(f"{fault.message}. {fault.data}.")
 
 
 class StoresPlace(QWidget):

@@ -31,7 +31,8 @@ from good_tide.desktop.icons import icon, program_icon
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.places import JournalPlace, RhythmPlace
-from good_tide.desktop.setup import RecoveryPanel, SetUpPage
+from good_tide.desktop.recovery import RecoveryPanel
+from good_tide.desktop.setup import SetUpPage
 from good_tide.desktop.stores import StoresPlace
 from good_tide.desktop.timeline import TimelinePlace
 from good_tide.desktop.widgets import button, card, label, line

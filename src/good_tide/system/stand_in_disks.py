@@ -7,6 +7,7 @@ one that is pulled out in ``away/NAME``. Capacity and free room are told, not en
 from __future__ import annotations
 
 import os
+import select
 import time
 from pathlib import Path
 
@@ -137,7 +138,7 @@ class StandInDisks:
                 return True
             if time.monotonic() >= until:
                 return False
-            time.sleep(min(_LOOK_SECONDS, seconds))
+            select.select([], [], [], min(_LOOK_SECONDS, seconds))
 
 
 def _size(folder: Path) -> int:

@@ -18,12 +18,15 @@ from pathlib import Path
 import numpy as np
 
 from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.coverage import Coverage
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
+from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.stores import create_at, open_at, synced_catalog
+from good_tide.operations.surveying import Survey, Weighing
 from good_tide.operations.workplace import save_job
 from good_tide.storage.chunker import Chunker
 
@@ -152,6 +155,23 @@ def unchanged(source: Path, base: Path, store: Path) -> None:
     show(f"unchanged re-snapshot, {SMALL_FILES:,} small files", f"{ours:.2f} s", f"{theirs:.2f} s", ours / theirs, "5")
 
 
+def survey(source: Path) -> None:
+    """A survey of small files under fifty rules against find."""
+    lines = [f"exclude path *.e{number}" for number in range(30)] + [f"exclude path name{number}" for number in range(8)]
+    lines += [f"exclude path ~/x/y{number}/" for number in range(4)]
+    lines += ["exclude path **/build/*.o", "exclude path cache?.d", "exclude kind temporary", "exclude kind video larger 2 GiB"]
+    lines += ["exclude larger 10 GiB", "exclude older 9 years", "exclude marker cachedir", "exclude path /part/z*"]
+    coverage, now = Coverage([parse_rule(line) for line in lines], str(Path.home()), time.time_ns()), time.time_ns()
+
+    def look() -> None:
+        seen = Survey([source])
+        seen.look(float("inf"))
+        Weighing(seen, coverage, now).weigh(float("inf"))
+
+    ours, theirs = pair(look, lambda: shell(f"find '{source}' -printf '%s %T@ %i\\n' > /dev/null"))
+    show(f"{SMALL_FILES:,} files surveyed under {len(lines)} rules", f"{ours:.2f} s", f"{theirs:.2f} s", ours / theirs, "6")
+
+
 def insertion(base: Path) -> None:
     """1 MB inserted at the front of a large file; and chunking alone."""
     size = 1_000_000_000 if FULL else 200_000_000
@@ -222,6 +242,7 @@ def main() -> None:
         make_small(base / "small")
         store = first_snapshot(base, base / "small", f"first snapshot, {SMALL_FILES:,} small files", "2.5; size 1.1")
         unchanged(base / "small", base, store)
+        survey(base / "small")
         insertion(base)
         lifelines(base)
         show("peak memory of any command above", f"{max(PEAKS):.0f} MiB", "", None, "400 MB")

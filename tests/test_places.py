@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -21,6 +22,7 @@ from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import probing
+from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, examine, known_store_ids, locate, look_at, store_ref
 from good_tide.operations.tries import TryCounter
 from good_tide.storage.header import create_store
@@ -31,6 +33,7 @@ from good_tide.system.disks import SystemDisks
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.mounts import mount_of, read_mounts
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from good_tide.system.udisks import Drive, drives
 from good_tide.system.user_folders import proposed_folders, user_folders
 from tests.base import CHEAP, PASSPHRASE, REPOSITORY, T0, GoodTideTest
 
@@ -121,7 +124,8 @@ class SystemDisksTest(GoodTideTest):
             "25 20 0:40 / /net/harbour rw - nfs4 harbour:/archive rw\n"
             "broken line\n"
         )
-        self.disks = SystemDisks(self.table, self.sys, self.dev)
+        self.told: dict[str, Drive] = {}
+        self.disks = SystemDisks(self.table, self.sys, self.dev, lambda: self.told)
 
     def device(self, folder: Path, number: str) -> None:
         folder.mkdir(parents=True)
@@ -146,6 +150,17 @@ class SystemDisksTest(GoodTideTest):
         self.assertEqual((found["/net/harbour"].kind, found["/net/harbour"].id), ("network", "share:harbour:/archive"))
         self.assertTrue(found["/mnt/image"].read_only)
 
+    def test_a_disk_that_was_plugged_in_but_is_not_mounted_is_told_of(self) -> None:
+        self.device(self.sys / "devices" / "usb2" / "block" / "sdd", "8:48")
+        (self.sys / "block" / "sdd").symlink_to(self.sys / "devices" / "usb2" / "block" / "sdd")
+        (self.sys / "block" / "sdd" / "size").write_text("2048\n")
+        self.told = {"sdd": Drive("Harbour Works Buoy", True)}
+        found = next(disk for disk in self.disks.disks() if not disk.mounted)
+        self.assertEqual((found.name, found.total, found.path), ("Harbour Works Buoy", 1 << 20, ""))
+        check = check_place(found, MINE)[0]
+        self.assertIs(check.level, Level.BAD)
+        self.assertIn("erases what is on it", check.way_out)
+
     def test_a_folder_is_on_the_innermost_mount(self) -> None:
         mounts = read_mounts(self.table)
         bound = mount_of(Path("/srv/bound/x"), mounts)
@@ -167,6 +182,32 @@ class SystemDisksTest(GoodTideTest):
         self.assertEqual(done.returncode, 0, done.stderr)
         for words in ("tmpfs is memory", "Too small: 20.0 MiB free of 20.0 MiB"):
             self.assertIn(words, done.stdout)
+
+
+class DiskServiceTest(GoodTideTest):
+    """The disk service on a private bus, played by a stand-in."""
+
+    def test_names_come_over_the_bus_and_nothing_comes_without_it(self) -> None:
+        self.assertEqual(drives("unix:path=/nowhere"), {})
+        script = "from tests.stand_in_udisks import main; main()"
+        done = subprocess.run(
+            ["dbus-run-session", "--", sys.executable, "-c", script], cwd=REPOSITORY, capture_output=True, text=True, check=False
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(json.loads(done.stdout), {"sdb": ["Harbour Works Buoy 2", True], "sdb1": ["Harbour Works Buoy 2", True]})
+
+
+class ComingsTest(GoodTideTest):
+    def test_a_disk_that_goes_away_often_is_remembered_for_four_weeks(self) -> None:
+        clock = SetClock(Nanoseconds(T0))
+        for _ in range(4):
+            Comings(self.state, clock).went(["label:Pier"])
+        self.assertEqual((Comings(self.state, clock).times("label:Pier"), Comings(self.state, clock).times("other")), (4, 0))
+        clock.set(Nanoseconds(T0 + 30 * 86400 * SECOND))
+        self.assertEqual(Comings(self.state, clock).times("label:Pier"), 0)
+        (self.state / "disks-away.json").write_text("nonsense")
+        Comings(self.state, clock).went(["label:Pier"])
+        self.assertEqual(Comings(self.state, clock).times("label:Pier"), 1)
 
 
 class StandInTest(GoodTideTest):

@@ -36,6 +36,7 @@ from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
+from good_tide.operations.comings import Comings
 from good_tide.operations.disks import disks_for, store_ref
 from good_tide.operations.jobs import Taken, checked_folders, open_counted, run_job
 from good_tide.operations.noting import Notes
@@ -58,6 +59,8 @@ from good_tide.system.disks import Disks
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 _WATCH_SECONDS = 5.0
+_APART = frozenset(("disks", "examine", "begin", "add-store", "open-to-read", "change-slots"))
+"""Requests that touch disks which may hang, or stretch passphrases."""
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""
 
@@ -88,10 +91,11 @@ class Agent:
         self._restores = RestoreDesk(self._worker, clock)
         self._notes = Notes(here.state, clock)
         self._survey = SurveyDesk(self._notify, clock, self._stay)
-        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._job_changed)
+        self._comings = Comings(here.state, clock)
+        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._comings, self._job_changed)
         for job in load_jobs(settings):
             self._job_changed(job, current=not self._current)
-        self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed)
+        self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed, _APART)
         self._watcher = threading.Thread(target=self._watch_disks, name="disks", daemon=True)
 
     def _handlers(self) -> dict[str, Handler]:
@@ -146,10 +150,11 @@ class Agent:
 
     def _watch_disks(self) -> None:
         """Tell clients when a disk came or went."""
-        before = None
+        before: dict[str, str] | None = None
         while not self._ended.is_set():
-            now = sorted((disk.id, disk.path) for disk in self._disks.disks())
+            now = {disk.id: disk.path for disk in self._disks.disks()}
             if before is not None and now != before:
+                self._comings.went(set(before) - set(now))
                 self._notify("disks", len(now))
             before = now
             self._disks.wait(_WATCH_SECONDS)

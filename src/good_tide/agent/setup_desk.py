@@ -16,6 +16,7 @@ from good_tide.core.jobfile import parse_job_file
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
+from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
 from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted
 from good_tide.operations.noting import Notes
@@ -81,11 +82,11 @@ class SetUpDesk:
     """
 
     def __init__(
-        self, settings: Path, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str], notes: Notes,
+        self, settings: Path, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str], notes: Notes, comings: Comings,
         changed: Callable[[Job], None],
     ) -> None:  # fmt: skip
         self._settings, self._here, self._clock, self._disks, self._ring = settings, here, clock, disks, ring
-        self._typed, self._notes, self._changed = typed, notes, changed
+        self._typed, self._notes, self._comings, self._changed = typed, notes, comings, changed
 
     def proposal(self) -> SetUpView:
         """What a set-up begins with."""
@@ -114,7 +115,12 @@ class SetUpDesk:
         fresh = [disk for disk in found if not any(_on(folder, disk) for folder in question.used)]
         best = best_disk(fresh, wanted)
         views = [
-            DiskView(disk, tuple(check_place(disk, wanted)), self._proposed(disk, question.used), best is not None and disk.id == best.id)
+            DiskView(
+                disk,
+                tuple(check_place(disk, self._of(disk, wanted))),
+                self._proposed(disk, question.used),
+                best is not None and disk.id == best.id,
+            )
             for disk in found
         ]
         order = [Level.GOOD, Level.DOUBTFUL, Level.BAD]
@@ -129,12 +135,17 @@ class SetUpDesk:
     def _known(self) -> frozenset[str]:
         return known_store_ids(load_jobs(self._settings), self._disks)
 
+    def _of(self, disk: DiskFacts, wanted: Wanted) -> Wanted:
+        return msgspec.structs.replace(wanted, times_away=self._comings.times(disk.id))
+
     def _wanted(self, question: PlaceQuestion) -> Wanted:
         return Wanted(bytes=question.bytes, devices=devices_under(self._disks, question.folders))
 
     def examine(self, question: PlaceQuestion) -> ExaminedView:
         """One folder as the place of a store."""
-        found = examine(self._disks, Path(question.folder), self._wanted(question), self._known(), question.measure)
+        disk = self._disks.of_folder(Path(os.path.abspath(question.folder)))
+        wanted = self._wanted(question) if disk is None else self._of(disk, self._wanted(question))
+        found = examine(self._disks, Path(question.folder), wanted, self._known(), question.measure)
         checks = list(found.checks)
         hint = None
         try:

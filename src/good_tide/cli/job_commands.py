@@ -57,7 +57,8 @@ def disks_command(as_json: bool) -> int:
         print_json({"disks": rows})
         return output.DONE
     for disk in found:
-        room = f"{size_words(disk.free)} free of {size_words(disk.total)}" if disk.answers else "does not answer"
+        room = f"{size_words(disk.free)} free of {size_words(disk.total)}"
+        room = "not mounted" if not disk.mounted else room if disk.answers else "does not answer"
         say(f"{disk.name}   {disk.kind}, {disk.file_system}, {room}   {disk.path}")
         for check in check_place(disk, wanted):
             say(f"    {_LEVEL_SIGNS[check.level]:<9} {check.what}{'. ' + check.way_out if check.way_out else ''}.")

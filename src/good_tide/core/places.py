@@ -39,6 +39,7 @@ class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param total: bytes. :param free: bytes that this person may still fill.
     :param devices: names of the physical disks beneath it; empty for shares.
     :param answers: whether it answered in time.
+    :param mounted: whether it can be looked at; a disk that was plugged in but is not mounted has no path.
     """
 
     id: str
@@ -53,6 +54,7 @@ class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
     removable: bool = False
     devices: frozenset[str] = frozenset()
     answers: bool = True
+    mounted: bool = True
     aliases: tuple[str, ...] = ()
     stores: tuple[FoundStore, ...] = ()
 
@@ -92,6 +94,9 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
 
 def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
     """All that speaks for and against keeping a store on a disk, the worst first."""
+    if not disk.mounted:
+        way_out = "Open it in the file manager. If it is new and has no file system, format it with the system's disk tool; that erases what is on it"
+        return [Check(Level.BAD, "It is connected but not mounted", way_out)]
     if not disk.answers:
         return [
             Check(Level.BAD, "It does not answer", "Check the network and the server, or mount it again; it is looked at again by itself")

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
 
-from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtCore import QProcess, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QButtonGroup, QFileDialog, QFrame, QLineEdit, QRadioButton, QScrollArea, QVBoxLayout, QWidget
 
@@ -16,6 +17,13 @@ from good_tide.desktop.palette import Palette
 from good_tide.desktop.verdicts import CheckList, LevelSign
 from good_tide.desktop.widgets import button, label, line
 from good_tide.protocol.messages import DiskView, ExaminedView, Fault
+
+_DISK_TOOLS = ("gnome-disks", "partitionmanager", "gparted", "blivet-gui")
+
+
+def disk_tool() -> str | None:
+    """The desktop's own program to format disks with; this one never does it."""
+    return next((found for tool in _DISK_TOOLS if (found := shutil.which(tool))), None)
 
 
 class RoomBar(QWidget):
@@ -63,13 +71,8 @@ class DiskRow(QFrame):
         self.radio.setStyleSheet("font-weight: 600;")
         sign = LevelSign(look, worst(list(view.checks)))
         kind = {"internal": "built in", "external": "external", "network": "network"}[facts.kind]
-        room = (
-            f"{size_words(facts.free)} free of {size_words(facts.total)}"
-            if facts.answers and facts.total
-            else "does not answer"
-            if not facts.answers
-            else ""
-        )
+        room = f"{size_words(facts.free)} free of {size_words(facts.total)}" if facts.total else ""
+        room = f"{size_words(facts.total)}, not mounted" if not facts.mounted else room if facts.answers else "does not answer"
         self.facts = label("  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small")
         self.bar = RoomBar(look)
         self.bar.show_room(facts.total, facts.free, wanted)
@@ -80,6 +83,8 @@ class DiskRow(QFrame):
         column.addWidget(self.facts)
         column.addWidget(self.bar)
         self.radio.setAccessibleName(f"{facts.name}, {self.facts.text()}, {sign.level.value}")
+        self.radio.setEnabled(facts.mounted)
+        self.setToolTip("\n".join(f"{check.what}. {check.way_out}".strip() for check in view.checks))
         self.radio.clicked.connect(lambda: self.chosen.emit(view.proposed))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
@@ -129,6 +134,10 @@ class PlaceChooser(QWidget):
         row.addWidget(browse)
         column.addLayout(row)
         column.addWidget(self.list)
+        self.tool = button("Open the system's disk tool")
+        self.tool.hide()
+        column.addWidget(self.tool, 0, Qt.AlignmentFlag.AlignLeft)
+        self.tool.clicked.connect(self._open_tool)
         browse.clicked.connect(self._browse)
         self.path.editingFinished.connect(self._typed)
 
@@ -140,7 +149,11 @@ class PlaceChooser(QWidget):
     @property
     def disk(self) -> DiskView | None:
         """The disk the chosen folder is on, as far as it is one of those shown."""
-        inside = [one for one in self.disks if self.folder == one.facts.path or self.folder.startswith(one.facts.path.rstrip("/") + "/")]
+        inside = [
+            one
+            for one in self.disks
+            if one.facts.mounted and (self.folder == one.facts.path or self.folder.startswith(one.facts.path.rstrip("/") + "/"))
+        ]
         return max(inside, key=lambda one: len(one.facts.path)) if inside else None
 
     def ask(self) -> None:
@@ -195,6 +208,7 @@ class PlaceChooser(QWidget):
         if number == self._asked:
             self.examined = view
             self.list.show_checks(view.checks)
+            self.tool.setVisible(disk_tool() is not None and any("disk tool" in check.way_out for check in view.checks))
             self.path.setToolTip(view.folder)
             self.changed.emit()
 
@@ -212,6 +226,11 @@ class PlaceChooser(QWidget):
         folder = QFileDialog.getExistingDirectory(self, "Folder for the store", self.folder or "/")
         if folder:
             self.choose(folder, by_hand=True)
+
+    def _open_tool(self) -> None:
+        tool = disk_tool()
+        if tool is not None:
+            QProcess.startDetached(tool, [])
 
     def level(self) -> Level:
         """How the chosen place came out; bad while it is not known."""

@@ -38,7 +38,7 @@ def look_at(disks: Disks, known_stores: frozenset[str]) -> list[DiskFacts]:
 
 
 def _looked_at(disk: DiskFacts, known: frozenset[str]) -> DiskFacts:
-    if not disk.answers:
+    if not disk.answers or not disk.mounted:
         return disk
     path = Path(disk.path)
     if disk.kind == "network":
@@ -77,7 +77,9 @@ def best_disk(found: Sequence[DiskFacts], wanted: Wanted) -> DiskFacts | None:
 
 
 def proposed_folder(disk: DiskFacts, machine: str) -> str:
-    """Where on a disk the store of a machine would be made."""
+    """Where on a disk the store of a machine would be made; empty on one that is not mounted."""
+    if not disk.mounted:
+        return ""
     name = "".join(character if character.isalnum() or character in "-_." else "-" for character in machine) or "machine"
     return os.path.join(disk.path, _OWN_FOLDER, name)
 

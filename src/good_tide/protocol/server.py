@@ -27,12 +27,17 @@ Handler = Callable[[msgspec.Raw], Any]
 class Server:
     """Accepts clients of the same user on a Unix socket; each is served by a thread of its own.
 
+    :param apart: methods that may take long (they touch disks that may hang); each of their requests gets a thread of its own, so
+        that a client's other requests are answered meanwhile.
+
     Raises:
         PlaceError: another agent serves this socket already.
     """
 
-    def __init__(self, path: Path, handlers: dict[str, Handler], on_count: Callable[[int], None]) -> None:
-        self._handlers, self._on_count = handlers, on_count
+    def __init__(
+        self, path: Path, handlers: dict[str, Handler], on_count: Callable[[int], None], apart: frozenset[str] = frozenset()
+    ) -> None:
+        self._handlers, self._on_count, self._apart = handlers, on_count, apart
         self._clients: dict[socket.socket, threading.Lock] = {}
         self._guard = threading.Lock()
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -90,10 +95,7 @@ class Server:
         try:
             with client.makefile("rb") as lines, contextlib.suppress(OSError):
                 while line := lines.readline(_REQUEST_LIMIT):
-                    reply = self._answer(line)
-                    if reply is not None:
-                        with lock:
-                            client.sendall(encode(reply))
+                    self._serve(client, lock, line)
         finally:
             self._remove(client)
             client.close()
@@ -110,11 +112,23 @@ class Server:
             count = len(self._clients)
         self._on_count(count)
 
-    def _answer(self, line: bytes) -> Reply | None:
+    def _serve(self, client: socket.socket, lock: threading.Lock, line: bytes) -> None:
+        """Answer one request, here or in a thread of its own."""
         try:
             request = msgspec.json.decode(line, type=Request)
         except (msgspec.MsgspecError, UnicodeDecodeError):
-            return None
+            return
+        if request.method in self._apart:
+            threading.Thread(target=self._reply, args=(client, lock, request), name=request.method, daemon=True).start()
+        else:
+            self._reply(client, lock, request)
+
+    def _reply(self, client: socket.socket, lock: threading.Lock, request: Request) -> None:
+        reply = encode(self._answer(request))
+        with contextlib.suppress(OSError), lock:
+            client.sendall(reply)
+
+    def _answer(self, request: Request) -> Reply:
         number = request.id if request.id is not None else 0
         handler = self._handlers.get(request.method)
         if handler is None:

@@ -6,12 +6,13 @@ import contextlib
 import os
 import re
 import select
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Protocol
 
 from good_tide.core.places import DiskFacts, DiskKind
 from good_tide.system.mounts import NETWORK_TYPES, Mount, mount_of, read_mounts
+from good_tide.system.udisks import Drive, drives
 
 _NO_DISKS = frozenset(
     ("proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "pstore", "securityfs", "debugfs", "tracefs", "bpf", "mqueue", "hugetlbfs", "configfs",
@@ -43,12 +44,22 @@ class SystemDisks:
     """The disks of this machine.
 
     :param mounts: the mount table. :param sys: where sysfs is. :param dev: where device files are. (Others in tests.)
+    :param ask_drives: tells what the system's disk service knows; asked when block devices came or went.
     """
 
-    def __init__(self, mounts: Path = Path("/proc/self/mountinfo"), sys: Path = Path("/sys"), dev: Path = Path("/dev")) -> None:
-        self._table, self._sys, self._dev = mounts, sys, dev
+    def __init__(
+        self,
+        mounts: Path = Path("/proc/self/mountinfo"),
+        sys: Path = Path("/sys"),
+        dev: Path = Path("/dev"),
+        ask_drives: Callable[[], dict[str, Drive]] = drives,
+    ) -> None:
+        self._table, self._sys, self._dev, self._ask_drives = mounts, sys, dev, ask_drives
+        self._drives: dict[str, Drive] = {}
+        self._devices: list[str] | None = None
 
     def disks(self) -> list[DiskFacts]:
+        self._refresh_drives()
         names = self._lasting_names()
         best: dict[tuple[int, int], Mount] = {}
         for mount in read_mounts(self._table):
@@ -57,7 +68,51 @@ class SystemDisks:
             known = best.get(mount.device)
             if known is None or (mount.root != "/", len(mount.point)) < (known.root != "/", len(known.point)):
                 best[mount.device] = mount
-        return [self._facts(mount, names) for mount in best.values()]
+        found = [self._facts(mount, names) for mount in best.values()]
+        taken = frozenset().union(*(self._devices_of(mount) for mount in read_mounts(self._table)))
+        return found + [self._unmounted(device, names) for device in self._removable() if device not in taken]
+
+    def _refresh_drives(self) -> None:
+        try:
+            devices = sorted(os.listdir(self._sys / "block"))
+        except OSError:
+            devices = []
+        if devices != self._devices:
+            self._devices, self._drives = devices, self._ask_drives()
+
+    def _is_removable(self, device: str) -> bool:
+        known = self._drives.get(device)
+        return self._flag(device, "removable") or self._is_usb(device) or (known is not None and known.removable)
+
+    def _maker(self, device: str) -> str:
+        """How a disk's maker calls it."""
+        known = self._drives.get(device)
+        if known is not None and known.name:
+            return known.name
+        return " ".join(part for part in (self._words(device, "vendor"), self._words(device, "model")) if part)
+
+    def _devices_of(self, mount: Mount) -> frozenset[str]:
+        return frozenset() if mount.type in NETWORK_TYPES or mount.type in _NO_DISKS else frozenset(self._physical(mount))
+
+    def _removable(self) -> list[str]:
+        """Disks with a medium that were plugged in by somebody."""
+        with contextlib.suppress(OSError):
+            names = sorted(os.listdir(self._sys / "block"))
+            return [name for name in names if self._is_removable(name) and self._bytes(name)]
+        return []
+
+    def _bytes(self, device: str) -> int:
+        with contextlib.suppress(OSError, ValueError):
+            return int((self._sys / "block" / device / "size").read_text()) * 512
+        return 0
+
+    def _unmounted(self, device: str, names: dict[str, list[str]]) -> DiskFacts:
+        words = self._maker(device)
+        lasting = names.get(str(self._dev / device), [])
+        return DiskFacts(
+            id=lasting[0] if lasting else f"device:{device}", name=words or device, kind="external", file_system="", path="", total=self._bytes(device),
+            removable=True, devices=frozenset((device,)), mounted=False,
+        )  # fmt: skip
 
     def of_folder(self, folder: Path) -> DiskFacts | None:
         mount = mount_of(folder, read_mounts(self._table))
@@ -85,7 +140,7 @@ class SystemDisks:
         devices = frozenset() if network else frozenset(self._physical(mount))
         lasting = [f"share:{mount.source}"] if network else names.get(os.path.realpath(mount.source), [])
         first, *others = [*lasting, f"mount:{mount.point}"]
-        removable = any(self._flag(device, "removable") or self._is_usb(device) for device in devices)
+        removable = any(map(self._is_removable, devices))
         kind: DiskKind = "network" if network else "external" if removable else "internal"
         total = free = 0
         writable = False
@@ -108,7 +163,7 @@ class SystemDisks:
         if mount.point == "/":
             return "System disk"
         for device in sorted(devices):
-            words = " ".join(self._words(device, part) for part in ("vendor", "model")).strip()
+            words = self._maker(device)
             if words:
                 return words
         return os.path.basename(mount.point) or mount.point

@@ -23,7 +23,7 @@ from good_tide.system.mounts import network_devices
 _STEP_SECONDS = 0.08
 _TELL_SECONDS = 0.35
 _SHOWN_DEPTH = 2
-_SHOWN_FOLDERS = 600
+_SHOWN_FOLDERS = 200
 _STALE_SECONDS = 120
 """After so long what was seen is looked at again when rules are asked about."""
 

@@ -19,6 +19,7 @@ from good_tide.protocol.messages import FolderShare, Overview, SurveyView, WhyVi
 
 _PATH = Qt.ItemDataRole.UserRole
 _FILLED = Qt.ItemDataRole.UserRole + 1
+_STATE = Qt.ItemDataRole.UserRole + 2
 _WORDS = {"in": "in", "out": "out", "partly": "partly"}
 _CHECKS = {"in": Qt.CheckState.Checked, "out": Qt.CheckState.Unchecked, "partly": Qt.CheckState.PartiallyChecked}
 _ASK_AFTER_MS = 150
@@ -170,7 +171,7 @@ class CoveragePlace(QWidget):
         return words + "."
 
     def _show_tree(self, folders: Sequence[FolderShare]) -> None:
-        """Bring the tree to what the survey says, keeping what is open and chosen."""
+        """Bring the tree to what the survey says, keeping what is open and chosen. Deeper folders come when one is opened."""
         self.tree.blockSignals(True)
         known = {bytes(item.data(0, _PATH)): item for item in self._every_item()}
         shown = {one.path for one in folders}
@@ -178,6 +179,8 @@ class CoveragePlace(QWidget):
             item = known.get(share.path)
             if item is None:
                 parent = known.get(os.path.dirname(share.path))
+                if parent is not None and parent.parent() is not None:
+                    continue
                 item = QTreeWidgetItem()
                 item.setData(0, _PATH, share.path)
                 for column in (1, 2, 3, 4):
@@ -216,9 +219,12 @@ class CoveragePlace(QWidget):
         for column, words in enumerate(values):
             if item.text(column) != words:
                 item.setText(column, words)
-        item.setCheckState(0, _CHECKS[share.state])
-        item.setToolTip(0, f"{printable(share.path)}: {_WORDS[share.state]}")
-        item.setForeground(0, self._look.color("quiet_text" if share.state == "out" else "ink"))
+        if item.data(0, _STATE) != share.state:
+            item.setData(0, _STATE, share.state)
+            item.setToolTip(0, f"{printable(share.path)}: {_WORDS[share.state]}")
+            item.setForeground(0, self._look.color("quiet_text" if share.state == "out" else "ink"))
+        if item.checkState(0) is not _CHECKS[share.state]:
+            item.setCheckState(0, _CHECKS[share.state])
         if share.deeper and not item.childCount():
             item.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
 

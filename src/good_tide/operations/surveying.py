@@ -18,9 +18,8 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.coverage import NONE, Coverage, FolderSigns, FolderState
-from good_tide.core.entries import Kind
 from good_tide.core.rules import Rule
-from good_tide.source.folders import Found, has_cache_tag, open_folder, scan
+from good_tide.source.folders import has_cache_tag, measure, open_folder
 
 _LARGEST_KEPT = 5
 _IDLE_EXPLAINED = 40
@@ -76,33 +75,26 @@ class Survey:
             here = os.fstat(handle).st_dev
             device = here if parent < 0 else device
             foreign = here != device
-            signs = FolderSigns(has_cache_tag(".", handle), foreign, here in self._network and foreign)
-            seen = SeenFolder(parent, name, signs)
+            seen = SeenFolder(parent, name, FolderSigns(False, foreign, here in self._network and foreign))
             number = len(self.folders)
-            if not signs.network_mount and depth < _DEEPEST:
+            if not seen.signs.network_mount and depth < _DEEPEST:
                 self._fill(seen, number, path, handle, device, depth)
+            if "CACHEDIR.TAG" in seen.names:
+                seen.signs = seen.signs._replace(cachedir=has_cache_tag(".", handle))
         finally:
             os.close(handle)
         self.folders.append(seen)
 
     def _fill(self, seen: SeenFolder, number: int, path: str, handle: int, device: int, depth: int) -> None:
         try:
-            found, missed = scan(handle)
+            found = measure(handle)
         except OSError:
             seen.unreadable = True
             return
-        seen.unreadable = bool(missed)
-        for item in found:
-            if item.kind is Kind.FOLDER:
-                self._waiting.append((number, item.text, f"{path}/{item.text}", device, depth + 1))
-            elif item.kind is Kind.FILE:
-                self._add(seen, item)
-
-    @staticmethod
-    def _add(seen: SeenFolder, item: Found) -> None:
-        seen.names.append(item.text)
-        seen.sizes.append(item.info.st_size)
-        seen.modified.append(item.info.st_mtime_ns)
+        seen.unreadable = not found.complete
+        seen.names, seen.sizes, seen.modified = found.names, array("q", found.sizes), array("q", found.modified)
+        for name in sorted(found.folders, reverse=True):
+            self._waiting.append((number, name, f"{path}/{name}", device, depth + 1))
 
     def path(self, number: int) -> str:
         """The absolute path of a folder."""
@@ -162,23 +154,21 @@ class Weighing:
             state = coverage.enter_covered(folder.name, folder.signs)
         else:
             state = coverage.enter(self.states[folder.parent], folder.name, folder.signs)
-        share = Share()
-        if coverage.rules:
-            decided = coverage.files(state, folder.names, folder.sizes, folder.modified)
-        else:
-            decided = [NONE] * len(folder.names)
+        week = self._week
+        fresh = sum([size for size, modified in zip(folder.sizes, folder.modified, strict=True) if modified >= week])
+        share = Share(len(folder.names), sum(folder.sizes), fresh=fresh)
+        decided = coverage.files(state, folder.names, folder.sizes, folder.modified) if coverage.rules else []
         for at, rule in enumerate(decided):
+            if rule == NONE:
+                continue
             size = folder.sizes[at]
-            if rule == NONE or coverage.rules[rule].include:
-                share.files += 1
-                share.bytes += size
-                if folder.modified[at] >= self._week:
-                    share.fresh += size
-            else:
+            self._caught(self.catches[rule], size, number, folder.names[at])
+            if not coverage.rules[rule].include:
+                share.files -= 1
+                share.bytes -= size
                 share.out_files += 1
                 share.out_bytes += size
-            if rule != NONE:
-                self._caught(self.catches[rule], size, number, folder.names[at])
+                share.fresh -= size if folder.modified[at] >= week else 0
         self.states.append(state)
         self.shares.append(share)
         _add(self.total, share)

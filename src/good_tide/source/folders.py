@@ -72,6 +72,41 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
     return found, missed
 
 
+class Measured(NamedTuple):
+    """What is in a folder, for counting: its files by columns, and its sub-folders with their device numbers."""
+
+    names: list[str]
+    sizes: list[int]
+    modified: list[int]
+    folders: list[str]
+    complete: bool
+
+
+def measure(handle: int) -> Measured:
+    """Files and sub-folders of an open folder, in no order; ``complete`` says whether each could be looked at.
+
+    Raises:
+        OSError: the folder itself cannot be listed.
+    """
+    found = Measured([], [], [], [], True)
+    names, sizes, modified, folders = found[:4]
+    with os.scandir(handle) as listing:
+        for item in listing:
+            try:
+                info = item.stat(follow_symlinks=False)
+            except OSError:
+                found = found._replace(complete=False)
+                continue
+            kind = info.st_mode & 0o170000
+            if kind == stat.S_IFREG:
+                names.append(item.name)
+                sizes.append(info.st_size)
+                modified.append(info.st_mtime_ns)
+            elif kind == stat.S_IFDIR:
+                folders.append(item.name)
+    return found
+
+
 def has_cache_tag(name: str, inside: int) -> bool:
     """Whether a folder inside an open one carries a CACHEDIR.TAG with its signature (bford.info/cachedir)."""
     try:

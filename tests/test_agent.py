@@ -6,24 +6,44 @@ import os
 import random
 import socket
 import threading
+from collections import deque
+from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import msgspec
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
+from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.timeaxis import TimeAxis
 from good_tide.desktop.timeline_model import TimelineModel
 from good_tide.operations.stores import synced_catalog
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
-from good_tide.protocol.messages import Detail, Finished, FolderView, Found, JournalEntry, Overview, PlanView, Request, encode, raw
+from good_tide.protocol.messages import (
+    Detail,
+    Finished,
+    FolderShare,
+    FolderView,
+    Found,
+    JournalEntry,
+    Overview,
+    PlanView,
+    Request,
+    SurveyView,
+    encode,
+    raw,
+)
 from good_tide.protocol.sockets import agent_socket
+from good_tide.storage.keyslots import change_passphrase
 from good_tide.storage.store import open_store
-from tests.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
 
 
 class AgentTest(GoodTideTest):
@@ -57,6 +77,7 @@ class AgentTest(GoodTideTest):
         self.client = socket.socket(socket.AF_UNIX)
         self.client.connect(str(agent_socket(self.here.runtime, self.settings)))
         self.lines = self.client.makefile("rb")
+        self.notes: deque[dict[str, Any]] = deque()
         self.addCleanup(lambda: (agent.end(), thread.join(), self.lines.close(), self.client.close()))
         return agent
 
@@ -64,16 +85,22 @@ class AgentTest(GoodTideTest):
         self.client.sendall(encode(Request(method, raw(params), 1)))
         while True:
             reply = msgspec.json.decode(self.lines.readline())
-            if "id" in reply:
+            if "id" not in reply:
+                self.notes.append(reply)
+            else:
                 if "error" in reply:
                     return reply["error"]
                 return msgspec.convert(reply.get("result"), kind) if kind is not None else reply.get("result")
 
-    def wait(self) -> Finished:
+    def note(self, method: str, fits: Callable[[dict[str, Any]], bool] = lambda params: True) -> dict[str, Any]:
+        """The next notification that fits; those that came while a reply was awaited count."""
         while True:
-            note = msgspec.json.decode(self.lines.readline())
-            if note.get("method") == "finished":
-                return msgspec.convert(note["params"], Finished)
+            note = self.notes.popleft() if self.notes else msgspec.json.decode(self.lines.readline())
+            if note.get("method") == method and fits(note["params"]):
+                return dict(note["params"])
+
+    def wait(self) -> Finished:
+        return msgspec.convert(self.note("finished"), Finished)
 
     def test_looking_back(self) -> None:
         overview = self.ask("overview", Overview)
@@ -135,6 +162,86 @@ class AgentTest(GoodTideTest):
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
         self.assertEqual(len(overview.tide), 3)
+
+    def test_looking_again_with_an_outdated_passphrase_is_no_further_try(self) -> None:
+        store = open_store(self.folder / "store", PASSPHRASE)
+        change_passphrase(store.place, store.keys, PASSPHRASE, "the one that holds now", cost=CHEAP)
+        self.agent.end()
+        self.agent = self.start()
+        for _ in range(8):
+            self.assertEqual(self.ask("overview")["state"], "locked")  # type: ignore[index]
+        self.assertIsNone(self.ask("unlock", words="the one that holds now"))
+        self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
+
+    def test_wrong_passphrases_slow_down(self) -> None:
+        self.secret.unlink()
+        self.agent.end()
+        self.agent = self.start()
+        for _ in range(3):
+            self.assertIn("does not open", self.ask("unlock", words="guess")["message"])  # type: ignore[index]
+        self.assertIn("Too many", self.ask("unlock", words=PASSPHRASE)["message"])  # type: ignore[index]
+
+    def test_a_request_that_takes_long_does_not_hold_up_the_others(self) -> None:
+        release = threading.Event()
+        self.addCleanup(release.set)
+        with mock.patch.object(type(self.agent._desk), "disks", lambda desk, question: release.wait(10) and []):
+            self.client.sendall(encode(Request("disks", raw({}), 7)))
+            overview = self.ask("overview", Overview)
+            assert isinstance(overview, Overview)
+            self.assertEqual(overview.state, "ready")
+            release.set()
+            self.assertEqual(msgspec.json.decode(self.lines.readline())["id"], 7)
+
+    def test_surveys_answer_the_latest_question_and_say_what_is_wrong_with_a_rule(self) -> None:
+        for number in range(3):
+            self.write(f"sub/film {number}.mp4", "x" * 1000)
+        self.ask("survey", number=1, folders=[str(self.work)], rules=["exclude kind sound"])
+        self.ask("survey", number=2, folders=[str(self.work)], rules=["exclude kind video", "exclude path film*"])
+        view = msgspec.convert(self.note("survey", lambda params: params["number"] == 2 and params["done"]), SurveyView)
+        self.assertEqual((view.files, view.out_files, view.out_size, view.stay), (2, 3, 3000, 0))
+        self.assertEqual([(rule.files, rule.hidden_by) for rule in view.rules], [(3, None), (0, 0)])
+        self.assertEqual(
+            [(share.path[-4:], share.state, share.deeper) for share in view.folders],
+            [(b"work", "partly", True), (b"/sub", "partly", False)],
+        )
+        inside = self.ask("survey-folder", list[FolderShare], path=os.fsencode(self.work))
+        assert isinstance(inside, list)
+        self.assertEqual([share.out_files for share in inside], [3])
+        fault = self.ask("survey", number=3, folders=[str(self.work)], rules=["exclude path a", "exclude larger big"])
+        self.assertIn("Line 2", fault["message"])  # type: ignore[index]
+        why = self.ask("why", path=os.fsencode(self.work / "sub" / "film 1.mp4"), folders=[str(self.work)], rules=["exclude kind video"])
+        self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
+        self.assertIn("No file", self.ask("why", path=b"", folders=[], rules=[])["message"])  # type: ignore[index]
+
+    def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:
+        self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
+        self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])), 1)
+        self.ask("keep-coverage", folders=[str(self.work)], rules=["exclude path sub/"])
+        self.assertEqual(load_jobs(self.settings)[0].rules, ("exclude path sub/",))
+        self.ask("snapshot")
+        self.assertEqual(self.wait().error, "")
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        self.assertEqual((overview.tide[-1].files, overview.tide[-1].removed, overview.rules), (1, 1, ("exclude path sub/",)))
+        journal = self.ask("journal", list[JournalEntry])
+        assert isinstance(journal, list)
+        self.assertIn(("Coverage was changed", ("New rule: exclude path sub/",)), [(entry.what, entry.detail) for entry in journal])
+
+    def test_several_jobs_and_the_choice_between_them(self) -> None:
+        other = self.folder / "other"
+        other.mkdir()
+        (other / "x").write_text("x")
+        save_job(self.settings, Job(name="Studio", folders=(str(other),), stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),), machine=OTHER_MACHINE, passphrase_file=str(self.secret)))  # fmt: skip
+        self.agent.end()
+        self.agent = self.start()
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        self.assertEqual((overview.jobs, overview.job, overview.state), (("Office", "Studio"), "Office", "ready"))
+        self.ask("choose-job", words="Studio")
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        self.assertEqual((overview.job, overview.state, overview.machine), ("Studio", "empty", "laptop"))
+        self.assertIn("no job", self.ask("choose-job", words="none")["message"])  # type: ignore[index]
 
     def test_disk_away_and_locked(self) -> None:
         store = Path(self.folder / "store")

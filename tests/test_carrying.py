@@ -145,5 +145,7 @@ class SeveralStoresTest(GoodTideTest):
             check_store_folder(str(self.folder), kept)
         self.assertIn("leaves itself out", check_store_folder(str(self.work / "store"), kept) or "")
         self.assertIsNone(check_store_folder(str(Path("/media/x")), kept))
-        with self.assertRaises(PersonError):
-            checked_folders([str(self.folder / "never")])
+        for folder, words in ((str(self.folder / "never"), "There is no folder"), (os.fsdecode(b"/tmp/b\xff"), "no UTF-8 text")):
+            with self.assertRaises(PersonError) as caught:
+                checked_folders([folder])
+            self.assertIn(words, str(caught.exception))

@@ -50,6 +50,9 @@ class LanguageTest(GoodTideTest):
             'exclude path "a': "quotation mark",
             "exclude path !a": "include rule above",
             "exclude path [": "catches nothing",
+            "exclude path [z-a]": "set of characters",
+            "exclude path [[:alpha:]]": "set of characters",
+            "exclude path a\\": "is not a pattern",
             "exclude marker trash larger 1 KB": "stands alone",
             "exclude path " + "a" * 5000: "characters",
         }.items():

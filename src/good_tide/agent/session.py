@@ -43,6 +43,8 @@ class Session:
         self._here, self._clock, self._disks, self._ring = here, clock, disks, ring
         self._others: dict[str, Store] = {}
         self._typed = typed
+        self._refused: dict[str, str] = {}
+        """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
         self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
         self.machine: Machine = job.machine or here.machine
         self._lock = threading.RLock()
@@ -139,7 +141,14 @@ class Session:
             if known is not None and known.place.title == str(folder):
                 return known
             passphrase = self._typed.get(identity) or self._kept_passphrase(folder)
-            opened = self._others[identity] = open_counted(folder, passphrase, self._here.state, self._clock)
+            if passphrase is not None and self._refused.get(identity) == passphrase:
+                raise WrongPassphraseError("The passphrase that is kept no longer opens this store", "Type the one that holds now")
+            try:
+                opened = self._others[identity] = open_counted(folder, passphrase, self._here.state, self._clock)
+            except WrongPassphraseError:
+                if passphrase is not None:
+                    self._refused[identity] = passphrase
+                raise
             return opened
 
     def _kept_passphrase(self, folder: Path) -> str | None:

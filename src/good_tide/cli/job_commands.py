@@ -15,7 +15,7 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.jobfile import job_file_text, parse_job_file
 from good_tide.core.places import Level, Wanted, check_place
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
@@ -180,9 +180,7 @@ def _first_open(here: Workplace, job: Job, passphrase: str | None) -> Store | No
 def _say_made(here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool) -> int:
     words = read_passphrase(remembered)
     if words is not None:
-        ring = DesktopKeyRing()
-        for one in made:
-            ring.remember(open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words)
+        notes = notes + _remember(here, made, words)
     if as_json:
         stores = [{"path": one.folder, "made": one.made, "recovery_key": one.recovery_key} for one in made]
         print_json({"job": job.name, "folders": list(job.folders), "stores": stores, "rules": list(job.rules), "notes": notes})
@@ -196,6 +194,17 @@ def _say_made(here: Workplace, job: Job, made: list[MadeStore], notes: list[str]
     for note in notes:
         say(f"Note: {note}.")
     return output.DONE
+
+
+def _remember(here: Workplace, made: list[MadeStore], words: str) -> list[str]:
+    """Remember the passphrase of stores in the key ring; what kept it from it, in sentences."""
+    ring = DesktopKeyRing()
+    for one in made:
+        try:
+            ring.remember(open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words)
+        except PlaceError as error:
+            return [f"The passphrase of {one.folder} is not remembered: {error.what}"]
+    return []
 
 
 def _job_fields(job: Job) -> dict[str, Any]:

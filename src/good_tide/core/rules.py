@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+import warnings
 from collections.abc import Iterable, Mapping
 
 import msgspec
@@ -194,7 +195,16 @@ def pattern_regex(pattern: str) -> str:
     if regex is None:
         raise RuleError(f"“{pattern}” catches nothing", "Patterns are those of gitignore; write \\# or \\[ for such characters themselves")
     regex = regex.replace("(?P<ps_d>/)", "/").removeprefix("^")
-    return regex[:-2] + r"\Z)" if regex.endswith("$)") else regex
+    regex = regex[:-2] + r"\Z)" if regex.endswith("$)") else regex
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            re.compile(regex)
+    except (re.error, FutureWarning) as error:
+        raise RuleError(
+            f"“{pattern}” has a set of characters that cannot be read", "Write sets like [abc] or [a-z]; [[:alpha:]] is not known"
+        ) from error
+    return regex
 
 
 def parse_rules(text: str) -> list[Rule]:

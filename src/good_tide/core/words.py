@@ -65,3 +65,8 @@ def printable(path: bytes) -> str:
     """A name or path as text: bytes that are no UTF-8, and control characters, as backslash escapes."""
     text = path.decode("utf-8", "backslashreplace")
     return "".join(character if character.isprintable() else character.encode("unicode_escape").decode() for character in text)
+
+
+def is_text(path: str) -> bool:
+    """Whether a path, as the operating system gave it, is text that can be written down as UTF-8."""
+    return not any("\udc80" <= character <= "\udcff" for character in path)

@@ -496,5 +496,10 @@ class MainWindow(QMainWindow):
     def _unlock(self, passphrase: str, remember: bool) -> None:
         def wrong(fault: Fault) -> None:
             self.state_page.wrong(f"{fault.message}. {fault.data}.")
+            if "key ring" in fault.message:
+                self.notice.tell(
+                    "The store is open, but its passphrase could not be remembered", f"{fault.message}. {fault.data}.", trouble=True
+                )
+                self.ask_overview()
 
         self.link.ask("unlock", {"words": passphrase, "remember": remember}, None, lambda result: self.ask_overview(), wrong)

@@ -14,6 +14,7 @@ from good_tide.core.jobfile import JobFile, expand_folder, store_ref
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import is_text, printable
 from good_tide.operations.capture import CaptureRequest, capture, last_snapshot
 from good_tide.operations.disks import locate
 from good_tide.operations.selecting import home_folder
@@ -40,6 +41,10 @@ def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]
     if not absolute:
         raise PersonError("No folder is covered", "Name at least one")
     for folder in absolute:
+        if not is_text(folder):
+            raise PersonError(
+                f"The name of {printable(os.fsencode(folder))} is no UTF-8 text, which settings cannot hold", "Cover the folder it lies in"
+            )
         if not os.path.isdir(folder):
             raise PersonError(f"There is no folder {folder}", "Check the path")
     kept: list[str] = []

@@ -78,7 +78,8 @@ class AgentTest(GoodTideTest):
         self.client.connect(str(agent_socket(self.here.runtime, self.settings)))
         self.lines = self.client.makefile("rb")
         self.notes: deque[dict[str, Any]] = deque()
-        self.addCleanup(lambda: (agent.end(), thread.join(), self.lines.close(), self.client.close()))
+        client, lines = self.client, self.lines
+        self.addCleanup(lambda: (agent.end(), thread.join(), lines.close(), client.close()))
         return agent
 
     def ask(self, method: str, kind: object = None, **params: object) -> object:
@@ -214,6 +215,7 @@ class AgentTest(GoodTideTest):
         self.assertIn("No file", self.ask("why", path=b"", folders=[], rules=[])["message"])  # type: ignore[index]
 
     def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:
+        self.ask("overview")
         self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
         self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])), 1)
         self.ask("keep-coverage", folders=[str(self.work)], rules=["exclude path sub/"])

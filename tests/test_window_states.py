@@ -8,6 +8,7 @@ import signal
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
@@ -23,7 +24,7 @@ from good_tide.core.status import Mood
 from good_tide.desktop.application import make_application, wait_until
 from good_tide.desktop.window import MainWindow
 from good_tide.operations.workplace import Workplace, save_job
-from good_tide.protocol.messages import Finished, Hello, RestoreResult, Work, raw
+from good_tide.protocol.messages import Finished, Hello, Overview, RestoreResult, Work, raw
 from good_tide.protocol.sockets import agent_socket
 from tests.base import MACHINE, PASSPHRASE, GoodTideTest
 
@@ -87,6 +88,26 @@ class StateTest(GoodTideTest):
         self.assertIs(window._places.currentWidget(), window.timeline)
         self.assertEqual([row.title for row in window.timeline.model.rows()], ["plan.txt"])
         self.assertIs(window._sign.mood, Mood.WELL)
+
+    def test_a_long_history_is_read_while_the_window_says_how_far_it_is(self) -> None:
+        store = self.new_store()
+        for hour in range(70):
+            self.write("plan.txt", f"{hour}")
+            self.snap(store, hour)
+        self.job(PASSPHRASE)
+        told: list[str] = []
+        real = MainWindow._take_overview
+
+        def listen(window: MainWindow, overview: Overview) -> None:
+            real(window, overview)
+            told.append(f"{overview.state} {window.state_page._title.text()} {window._sentence.text()}")
+
+        with mock.patch.object(MainWindow, "_take_overview", listen):
+            window = self.open()
+            self.until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))
+        self.assertEqual(told[0], "catching-up Reading history Reading history.")
+        self.assertEqual(len(window.overview.tide), 70)
+        self.assertIs(window._places.currentWidget(), window.timeline)
 
     def test_a_disk_that_comes_back(self) -> None:
         self.snap(self.new_store())

@@ -144,7 +144,9 @@ class Agent:
         if known is not None:
             known.take_job(job)
         else:
-            self._sessions[job.name] = Session(job, self._here, self._clock, self._disks, self._ring, self._typed)
+            self._sessions[job.name] = Session(
+                job, self._here, self._clock, self._disks, self._ring, self._typed, lambda: self._notify("history", job.name)
+            )
         if current:
             self._current = job.name
 
@@ -223,6 +225,7 @@ class Agent:
             rules=job.rules,
             jobs=tuple(self._sessions),
             reading=session.reading,
+            history_read=session.read,
             covered=job.folders,
             home=job.home or home_folder(),
             tide=tuple(tide),

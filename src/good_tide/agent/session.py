@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from good_tide.core.clock import SECOND, Clock
@@ -20,7 +21,7 @@ from good_tide.operations.disks import locate
 from good_tide.operations.history import path_spans
 from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
-from good_tide.operations.stores import Catalog, Store, about, locked_hint, store_id, synced_catalog
+from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog, store_id
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
 from good_tide.system.disks import Disks
@@ -30,19 +31,34 @@ _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
 """1970 began on a Thursday; weeks are counted from its first Monday."""
 _LEFT_OUT_SHOWN = 50
+_LONG_HISTORY = 60
+"""Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or two."""
 
 
 class Session:
     """The stores of a job. Opened when first needed; opened again after their disks were away.
 
+    :param caught_up: called when a long history was read.
     :param typed: passphrases that were typed while this agent runs, by the stores' ids; shared by all jobs.
     """
 
-    def __init__(self, job: Job, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str]) -> None:
+    def __init__(
+        self,
+        job: Job,
+        here: Workplace,
+        clock: Clock,
+        disks: Disks,
+        ring: KeyRing,
+        typed: dict[str, str],
+        caught_up: Callable[[], None] = lambda: None,
+    ) -> None:
         self.job = job
         self._here, self._clock, self._disks, self._ring = here, clock, disks, ring
         self._others: dict[str, Store] = {}
-        self._typed = typed
+        self._typed, self._caught_up = typed, caught_up
+        self._reader: threading.Thread | None = None
+        self.read = (0, 0)
+        """While a long history is read: snapshots done, and in all."""
         self._refused: dict[str, str] = {}
         """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
         self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
@@ -78,13 +94,15 @@ class Session:
             self.shown, self._store, self._catalog = ref, None, None
 
     def state(self) -> str:
-        """``away``, ``locked``, ``damaged``, ``empty`` or ``ready``; opens the store if that is possible."""
+        """As in ``messages.Overview``; opens the store if that is possible, and begins to read a long unseen history."""
         self.choose_present()
         if self.folder_of(self.shown) is None:
             with self._lock:
                 self._store = self._catalog = None
             return "away"
         try:
+            if self._catches_up():
+                return "catching-up"
             self.sync()
         except WrongPassphraseError:
             return "locked"
@@ -92,6 +110,28 @@ class Session:
             self.damage = [str(error)]
             return "damaged"
         return "ready" if self.tide() else "empty"
+
+    def _catches_up(self) -> bool:
+        """Whether so much history is unseen that it is read in a thread of its own; begins that."""
+        if self._reader is not None and self._reader.is_alive():
+            return True
+        store, catalog = self.store(), self.catalog()
+        if len(set(store.snapshot_names()) - catalog.names()) < _LONG_HISTORY:
+            return False
+
+        def tell(done: int, total: int) -> None:
+            self.read = (done, total)
+
+        def read() -> None:
+            try:
+                catalog.sync(store, tell)
+            except GoodTideError as error:
+                self.damage = [str(error)]
+            self._caught_up()
+
+        self._reader = threading.Thread(target=read, name="history", daemon=True)
+        self._reader.start()
+        return True
 
     def unlock(self, passphrase: str, remember: bool = False) -> None:
         """Open the store with a passphrase, kept in memory while the agent runs, and in the key ring by choice.
@@ -125,8 +165,7 @@ class Session:
         with self._lock:
             if self._store is None:
                 self._store = self.open_ref(self.shown, self._present(self.shown))
-                self._catalog, damage = synced_catalog(self._store, self._here.cache)
-                self.damage = [str(error) for error in damage]
+                self._catalog = open_catalog(self._store, self._here.cache)
             return self._store
 
     def open_ref(self, ref: StoreRef, folder: Path) -> Store:

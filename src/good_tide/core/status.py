@@ -50,6 +50,8 @@ def status(
         return Status(Mood.ATTENTION, f"The disk {disk} is not here.", f"Connect it to take snapshots and look back.{seen}")
     if state == "locked":
         return Status(Mood.ATTENTION, f"The store on {disk} is locked.", "Give its passphrase to take snapshots and look back.")
+    if state == "catching-up":
+        return Status(Mood.WORKING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
     if state == "damaged":
         return Status(Mood.HARM, f"The store on {disk} is damaged.")
     if last is None:

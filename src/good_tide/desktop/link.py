@@ -98,8 +98,11 @@ class AgentLink(QObject):
         then: Callable[[Result], None] | None = None,
         otherwise: Callable[[Fault], None] | None = None,
     ) -> int:
-        """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong."""
+        """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong. Without a connection nothing is asked:
+        the window asks for everything anew when it is connected again."""
         self._number += 1
+        if self._socket.state() is not QLocalSocket.LocalSocketState.ConnectedState:
+            return self._number
         self._waiting[self._number] = (answer, then or (lambda result: None), otherwise)
         self._socket.write(encode(Request(method, raw(params if params is not None else {}), self._number)))
         return self._number

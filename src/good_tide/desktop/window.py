@@ -40,6 +40,7 @@ from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
+_CATCH_UP_MS = 500
 
 
 class Sign(QWidget):
@@ -224,6 +225,7 @@ class StatePage(QWidget):
             ),
             "locked": (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
             "damaged": ("The store cannot be read", "\n".join(overview.trouble)),
+            "catching-up": ("Reading history", _reading_words(*overview.history_read)),
             "empty": ("No snapshot yet", "“Take snapshot” above takes the first one. Then the timeline begins here."),
         }
         title, words = pages.get(overview.state, ("", ""))
@@ -234,6 +236,11 @@ class StatePage(QWidget):
             widget.setVisible(locked)
         self._wrong.hide()
         self.look_again.setVisible(overview.state in ("away", "damaged"))
+
+
+def _reading_words(done: int, total: int) -> str:
+    far = f"{done:,} of {total:,} snapshots. " if total else ""
+    return f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it goes on."
 
 
 class MainWindow(QMainWindow):
@@ -414,7 +421,9 @@ class MainWindow(QMainWindow):
     def _take_overview(self, overview: Overview) -> None:
         first = self.overview.state != overview.state
         self.overview = overview
-        self.take.setEnabled(overview.state in ("ready", "empty") and overview.work is None and not overview.reading)
+        if overview.state == "catching-up":
+            QTimer.singleShot(_CATCH_UP_MS, self.ask_overview)
+        self.take.setEnabled(overview.state in ("ready", "empty", "catching-up") and overview.work is None and not overview.reading)
         self.work_strip.show_work(overview.work)
         self._show_status(self._status())
         self.coverage.show_job(overview)
@@ -467,6 +476,8 @@ class MainWindow(QMainWindow):
             view = msgspec.json.decode(content, type=SurveyView)
             self.coverage.take_survey(view)
             self.set_up.take_survey(view)
+        elif method == "history":
+            self.ask_overview()
         elif method == "disks":
             self.set_up.disks_changed()
             self.stores.disks_changed()

@@ -78,7 +78,8 @@ class StoreView(msgspec.Struct):
 class Overview(msgspec.Struct):
     """Everything the window shows before anything is chosen.
 
-    :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``empty`` or ``ready``.
+    :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``catching-up``, ``empty`` or ``ready``.
+    :param history_read: while catching up: snapshots read, and in all.
     :param trouble: what is wrong, with what to do, in sentences.
     :param reading: another machine's store, opened only to read.
     """
@@ -94,6 +95,7 @@ class Overview(msgspec.Struct):
     rules: tuple[str, ...] = ()
     jobs: tuple[str, ...] = ()
     reading: bool = False
+    history_read: tuple[int, int] = (0, 0)
     covered: tuple[str, ...] = ()
     home: str = ""
     tide: tuple[TidePoint, ...] = ()

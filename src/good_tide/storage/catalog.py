@@ -12,7 +12,7 @@ import itertools
 import os
 import sqlite3
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from good_tide.core.entries import Entry, Extent, Kind
@@ -91,8 +91,10 @@ class Catalog:
                 raise
             self._db.execute("COMMIT")
 
-    def sync(self, store: Store) -> list[DamageError]:
+    def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
         """Bring the catalog to what the store holds now; returns what could not be read.
+
+        :param tell: given the snapshots taken in so far, and those there are to take in.
 
         Raises:
             PlaceError: the store cannot be read.
@@ -110,13 +112,20 @@ class Catalog:
             if any(self._is_late(snapshot) for snapshot in fresh):
                 self._clear()
                 fresh = found
-            for snapshot in fresh:
+            for number, snapshot in enumerate(fresh):
+                if tell is not None:
+                    tell(number, len(fresh))
                 try:
                     with self._transaction():
-                        _Intake(self._db, store, snapshot).run()
+                        if not self._has(snapshot):
+                            _Intake(self._db, store, snapshot).run()
                 except DamageError as error:
                     damage.append(error)
             return damage
+
+    def _has(self, snapshot: Snapshot) -> bool:
+        """Whether a snapshot is in; another process may have taken it in meanwhile."""
+        return self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.name,)).fetchone() is not None
 
     def _is_late(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot belongs before one that was taken in already."""

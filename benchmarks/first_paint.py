@@ -6,17 +6,21 @@ import sys
 import time
 from pathlib import Path
 
-from good_tide.desktop.application import make_application, wait_until
-from good_tide.desktop.window import MainWindow
-from good_tide.operations.workplace import this_workplace
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.starting import start_agent_early
+from good_tide.system.folders import runtime_folder
 
 
 def main() -> None:
     """Open the window, wait for history and rows, paint them."""
     settings = Path(sys.argv[1])
+    socket = agent_socket(runtime_folder(), settings)
+    start_agent_early(socket, settings)
+    from good_tide.desktop.application import make_application, wait_until  # as the program does: Qt loads while the agent does
+    from good_tide.desktop.window import MainWindow
+
     _, look = make_application("light")
-    window = MainWindow(look, agent_socket(this_workplace().runtime, settings), settings)
+    window = MainWindow(look, socket, settings)
     window.show()
     window.start()
     wait_until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -195,8 +194,3 @@ def wait_until(true: Callable[[], bool]) -> None:
     timer.stop()
     if not true():
         raise RuntimeError("the window did not get what it waits for")
-
-
-def has_display() -> bool:
-    """Whether there is a display to open a window on."""
-    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))

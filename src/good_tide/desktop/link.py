@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -13,10 +11,11 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtNetwork import QLocalSocket
 
 from good_tide.protocol.messages import Fault, Request, encode, raw
+from good_tide.protocol.starting import start_agent
 
 Result = TypeVar("Result")
-_RETRY_MS = 100
-_TRIES = 100
+_RETRY_MS = 40
+_TRIES = 250
 
 
 class _Incoming(msgspec.Struct):
@@ -84,10 +83,7 @@ class AgentLink(QObject):
             return
         if not self._started:
             self._started = True
-            command = [sys.executable, "-m", "good_tide", "agent", "--settings", str(self._settings), "--while-used"]
-            subprocess.Popen(
-                command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-            )
+            start_agent(self._settings)
         QTimer.singleShot(_RETRY_MS, self.open)
 
     def ask(

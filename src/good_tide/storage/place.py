@@ -186,7 +186,16 @@ class LocalPlace:
             sync_folder((self.root / name).parent)
 
     def total_bytes(self) -> int:
-        return sum(self.size(name) for name in self.names(""))
+        total, waiting = 0, [str(self.root)]
+        with told(f"Listing {self.root}"):
+            while waiting:
+                with os.scandir(waiting.pop()) as listing:
+                    for item in listing:
+                        if item.is_dir(follow_symlinks=False):
+                            waiting.append(item.path)
+                        elif item.is_file(follow_symlinks=False):
+                            total += item.stat(follow_symlinks=False).st_size
+        return total
 
 
 def _read_fully(handle: int, offset: int, length: int) -> bytes:

@@ -1,0 +1,21 @@
+"""Starting an agent for a client that finds none."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+from good_tide.protocol.server import answers
+
+
+def start_agent(settings: Path) -> None:
+    """Start an agent that stays while it is used. If another comes first, this one ends by itself."""
+    command = [sys.executable, "-m", "good_tide.agent", "--settings", str(settings), "--while-used"]
+    subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+
+def start_agent_early(socket: Path, settings: Path) -> None:
+    """Start an agent if none answers, before the slow loading of a window, so that both load at the same time."""
+    if not answers(socket):
+        start_agent(settings)

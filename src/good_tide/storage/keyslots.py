@@ -38,6 +38,7 @@ def change_passphrase(place: Place, keys: StoreKeys, old: str, new: str, hint: s
         WrongPassphraseError: ``old`` opens no slot.
         PersonError: the new one cannot be used.
     """
+    secret = _secret(keys)
     check_passphrase(new, hint)
     binding = header_binding(place)
     slots = named_slots(place)
@@ -46,7 +47,7 @@ def change_passphrase(place: Place, keys: StoreKeys, old: str, new: str, hint: s
         replaced = [name for name in replaced if _opens(place, name, old)]
         if not replaced:
             raise WrongPassphraseError("The old passphrase does not open this store", "Type it again, or give the recovery key")
-    write_slot(place, wrap("passphrase", new, _secret(keys), binding, cost, hint), binding)
+    write_slot(place, wrap("passphrase", new, secret, binding, cost, hint), binding)
     for name in replaced:
         place.remove(f"{SLOT_FOLDER}/{name}.json")
 

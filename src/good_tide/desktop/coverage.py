@@ -272,9 +272,10 @@ class CoveragePlace(QWidget):
 
     def _why(self, path: bytes) -> None:
         request = {"path": path, "folders": self.folders, "rules": self.rules.rules, "home": self._home}
-        self._link.ask(
-            "why", request, WhyView, lambda view: self.why.setText(view.words), lambda fault: self.why.setText(f"{fault.message}.")
-        )
+        self._link.ask("why", request, WhyView, self._show_why, lambda fault: self.why.setText(f"{fault.message}."))
+
+    def _show_why(self, view: WhyView) -> None:
+        self.why.setText(view.words.replace(f"{self._home}/", "~/") if self._home else view.words)
 
     def _toggled(self, item: QTreeWidgetItem, column: int) -> None:
         """A folder's box was clicked: a rule on top, or one taken away, makes it so."""

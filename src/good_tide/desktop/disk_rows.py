@@ -26,6 +26,10 @@ def disk_tool() -> str | None:
     return next((found for tool in _DISK_TOOLS if (found := shutil.which(tool))), None)
 
 
+_LIST_HEIGHT = 150
+"""Pixels of the list of disks at least; the page scrolls where type is large."""
+
+
 class RoomBar(QWidget):
     """How full a disk is: hatched what is taken, plain what is free, and a mark for what is covered."""
 
@@ -73,7 +77,7 @@ class DiskRow(QFrame):
         kind = {"internal": "built in", "external": "external", "network": "network"}[facts.kind]
         room = f"{size_words(facts.free)} free of {size_words(facts.total)}" if facts.total else ""
         room = f"{size_words(facts.total)}, not mounted" if not facts.mounted else room if facts.answers else "does not answer"
-        self.facts = label("  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small")
+        self.facts = label("  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small", wrap=True)
         self.bar = RoomBar(look)
         self.bar.show_room(facts.total, facts.free, wanted)
         column = QVBoxLayout(self)
@@ -118,6 +122,7 @@ class PlaceChooser(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self._holder)
+        scroll.setMinimumHeight(_LIST_HEIGHT)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._holder.setObjectName("clear")
         self.path = QLineEdit()

@@ -77,6 +77,16 @@ def style_sheet(look: Palette) -> str:
     #row:hover {{ border-color: {look.kelp}; }}
     #key {{ font-family: 'DejaVu Sans Mono', monospace; font-size: 15pt; font-weight: 600; }}
     QCheckBox {{ spacing: 8px; }}
+    QRadioButton::indicator {{ width: 14px; height: 14px; border: 1px solid {look.quiet_text}; border-radius: 8px; background: {look.paper}; }}
+    QRadioButton::indicator:checked {{ width: 6px; height: 6px; border: 5px solid {look.kelp}; border-radius: 8px; background: {look.paper}; }}
+    QCheckBox::indicator, QTreeView::indicator, QListView::indicator {{
+        width: 14px; height: 14px; border: 1px solid {look.quiet_text}; border-radius: 3px; background: {look.paper}; }}
+    QCheckBox::indicator:checked, QTreeView::indicator:checked, QListView::indicator:checked {{
+        background: {look.kelp}; border-color: {look.kelp}; image: url({_ICONS}/check-{"dark" if look.dark else "light"}.svg); }}
+    QTreeView::indicator:indeterminate {{
+        background: {look.kelp}; border-color: {look.kelp}; image: url({_ICONS}/dash-{"dark" if look.dark else "light"}.svg); }}
+    QRadioButton::indicator:disabled, QCheckBox::indicator:disabled {{ border-color: {look.line}; background: {look.ground}; }}
+    QRadioButton:focus, QCheckBox:focus {{ color: {look.dusk}; text-decoration: underline; }}
     #quiet {{ color: {look.quiet_text}; }}
     #harm {{ color: {look.coral}; font-weight: 600; }}
     QPushButton {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 6px 14px; min-height: 18px; }}

@@ -89,7 +89,7 @@ class SecrecyPanel(QWidget):
     def set_key_ring(self, there: bool) -> None:
         """Whether the session has a key ring."""
         self.remember.setEnabled(there)
-        self.remember.setText("Remember it on this machine, in the key ring" if there else "No key ring here: it is asked for when needed")
+        self.remember.setText("Remember it in the key ring" if there else "No key ring in this session")
 
     def holds(self, store: bool, hint: str | None) -> None:
         """The place holds a store already: then its passphrase is asked for, once. ``hint`` None: it needs none."""

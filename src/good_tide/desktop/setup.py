@@ -6,7 +6,17 @@ import os
 import tomllib
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.jobfile import expand_folder
 from good_tide.core.places import Level
@@ -71,7 +81,10 @@ class SetUpPage(QWidget):
                 wrap=True,
             )
         )
-        cards = QHBoxLayout()
+        holder = QWidget()
+        holder.setObjectName("clear")
+        cards = QHBoxLayout(holder)
+        cards.setContentsMargins(0, 0, 0, 0)
         cards.setSpacing(12)
         for title, consequence, widgets in (
             ("What is kept", self._what, self._what_widgets()),
@@ -79,12 +92,17 @@ class SetUpPage(QWidget):
             ("Who may read it", self._who, [self.secrecy]),
         ):
             frame, inside = card(spacing=9)
+            frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             inside.addWidget(label(title, "title"))
             for widget in widgets:
                 inside.addWidget(widget, 1 if widget in (self.folders, self.place, self.secrecy) else 0)
             inside.addWidget(consequence)
             cards.addWidget(frame, 1)
-        column.addLayout(cards, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(holder)
+        column.addWidget(scroll, 1)
         frame, inside = card(margin=12, spacing=4)
         row = QHBoxLayout()
         words = QVBoxLayout()
@@ -96,7 +114,8 @@ class SetUpPage(QWidget):
         column.addWidget(frame)
 
     def _what_widgets(self) -> list[QWidget]:
-        add = button("Add a folder…")
+        add = button("Add…")
+        add.setToolTip("Cover a folder that is not in the list")
         add.clicked.connect(self._add_folder)
         row = QWidget()
         inside = line(label("Start from", "small"))

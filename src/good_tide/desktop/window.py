@@ -187,7 +187,7 @@ class StatePage(QWidget):
         self._passphrase.setEchoMode(QLineEdit.EchoMode.Password)
         self._passphrase.setPlaceholderText("Passphrase or recovery key")
         self._wrong = label("", "harm", wrap=True)
-        self.remember = QCheckBox("Remember it on this machine, in the key ring")
+        self.remember = QCheckBox("Remember it in the key ring")
         self.open = button("Open the store", primary=True)
         self.look_again = button("Look again")
         for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):

@@ -77,6 +77,36 @@ class LanguageTest(GoodTideTest):
                 self.assertEqual(found, [0, NONE])
 
 
+_TEXT = st.text(st.characters(exclude_characters="/\0", exclude_categories=["Cs"]), min_size=1, max_size=12)
+_FILE_NAMES = _TEXT.filter(lambda name: name not in (".", "..")) | st.sampled_from(
+    ["**", "a*", " ", "a ", " a", "\\", "\\ ", "[", "]a[", "#", "!x", "~", "-", "a\nb", "?"]
+)
+
+
+class WrittenRulesTest(GoodTideTest):
+    @settings(max_examples=300)
+    @given(_FILE_NAMES, _FILE_NAMES)
+    def test_the_pattern_of_a_name_survives_being_written_and_catches_that_name_only(self, name: str, other: str) -> None:
+        rule = parse_rule(Rule(False, path="~/" + literal_pattern("sub") + "/" + literal_pattern(name)).text)
+        coverage = Coverage([rule], HOME)
+        state = coverage.enter(coverage.enter_covered(HOME), "sub")
+        names = [name, *([other] if other != name and "?" not in literal_pattern(name) else [])]
+        found = coverage.files(state, names, [0] * len(names), [0] * len(names))
+        self.assertEqual(found, [0, NONE][: len(names)], rule.text)
+
+    @settings(max_examples=200)
+    @given(
+        st.booleans(), st.just("") | st.sampled_from(["a b", "*.txt", '"', "\\#x", "a\\ ", "~/x y/", "'"]), st.sampled_from(["", "video"]),
+        st.none() | st.integers(0, 2**50), st.none() | st.integers(0, 2**50), st.none() | st.integers(1, 10_000).map(lambda hours: hours * 3600),
+    )  # fmt: skip
+    def test_every_rule_is_read_back_as_it_was_written(
+        self, include: bool, path: str, kind: str, larger: int | None, smaller: int | None, older: int | None
+    ) -> None:
+        rule = Rule(include, path=path, kind=kind, larger=larger, smaller=smaller, older=older)
+        if rule.path or rule.of_files:
+            self.assertEqual(parse_rule(rule.text), rule)
+
+
 def holds(rule: Rule, path: str, folder: bool, size: int, modified: int) -> bool:
     """Whether a rule's path condition holds for one thing, by the pattern library itself."""
     if rule.path.startswith("~/"):

@@ -13,11 +13,14 @@ from unittest import mock
 import keyring
 import keyring.errors
 import msgspec
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import NameTakenError, PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.jobfile import JobFile, JobFileError, expand_folder, job_file_text, parse_job_file
+from good_tide.core.jobfile import store_ref as read_ref
 from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
@@ -35,7 +38,7 @@ from good_tide.system.mounts import mount_of, read_mounts
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from good_tide.system.udisks import Drive, drives
 from good_tide.system.user_folders import proposed_folders, user_folders
-from tests.base import CHEAP, PASSPHRASE, REPOSITORY, T0, GoodTideTest
+from tests.base import CHEAP, PASSPHRASE, REPOSITORY, T0, GoodTideTest, program
 
 GIB = 1 << 30
 GOOD = DiskFacts(
@@ -64,6 +67,7 @@ class CheckTest(GoodTideTest):
             ("unknown file system", change(GOOD, file_system=""), MINE, Level.DOUBTFUL, "does not tell its file system"),
             ("slow", GOOD, change(MINE, speed=4.0), Level.DOUBTFUL, "Slow"),
             ("very slow", GOOD, change(MINE, speed=0.4), Level.DOUBTFUL, "Very slow"),
+            ("answers badly", change(GOOD, answer_seconds=1.4), MINE, Level.DOUBTFUL, "answers slowly: 1.4 s"),
             ("hangs", change(GOOD, answers=False), MINE, Level.BAD, "does not answer"),
             ("often away", change(GOOD, removable=True), change(MINE, times_away=5), Level.DOUBTFUL, "went away 5 times"),
             ("a store", change(GOOD, stores=(store,)), MINE, Level.GOOD, "only its passphrase tells"),
@@ -182,6 +186,29 @@ class SystemDisksTest(GoodTideTest):
         self.assertEqual(done.returncode, 0, done.stderr)
         for words in ("tmpfs is memory", "Too small: 20.0 MiB free of 20.0 MiB"):
             self.assertIn(words, done.stdout)
+
+
+class OrdinaryPersonTest(GoodTideTest):
+    @unittest.skipUnless(os.geteuid() == 0, "another user needs root")
+    def test_somebody_who_may_not_write_to_the_top_of_a_disk_may_write_to_their_home_on_it(self) -> None:
+        home = Path(os.environ["HOME"])
+        home.mkdir(parents=True)
+        (home / "Documents").mkdir()
+        (home / "Documents" / "a.txt").write_text("a")
+        subprocess.run(["chown", "-R", "1000:1000", str(self.folder)], check=True)
+        self.folder.chmod(0o755)
+        prefix = ["setpriv", "--reuid=1000", "--regid=1000", "--clear-groups", "--"]
+        if subprocess.run([*prefix, sys.executable, "-c", "import good_tide"], capture_output=True, check=False).returncode:
+            self.skipTest("the Python of this checkout cannot be run by another user")
+        disks = program("disks", "--json", prefix=prefix)
+        self.assertEqual(disks.returncode, 0, disks.stderr)
+        made = program(
+            "job", "add", "Office", "--folder", home / "Documents", "--store", home / "good-tide" / "desk", "--unencrypted", prefix=prefix
+        )
+        self.assertEqual(made.returncode, 0, made.stderr)
+        refused = program("job", "add", "Other", "--folder", home / "Documents", "--store", "/good-tide", "--unencrypted", prefix=prefix)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("You may not write here", refused.stderr)
 
 
 class DiskServiceTest(GoodTideTest):
@@ -315,6 +342,28 @@ class JobFileTest(GoodTideTest):
         )
         with self.assertRaises(PersonError):
             expand_folder("$NOWHERE", "/home/piet", theirs)
+
+    @settings(max_examples=80)
+    @given(
+        st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=20).filter(str.strip),
+        st.lists(st.sampled_from(["/home/ada", "/home/ada/x y", "/srv/ä", "/home/adam"]), min_size=1, unique=True),
+        st.lists(st.sampled_from(['exclude path "a \\"b\\""', "exclude larger 3 GiB", "include kind sound older 2 years"]), unique=True),
+        st.lists(st.sampled_from([("label:P ier", "s/x"), ("uuid:1-2", "."), ("share://h/a", "good-tide/desk"), ("", "")]), unique=True),
+        st.sampled_from(["both", "turns"]),
+    )
+    def test_whatever_a_job_says_is_in_its_file(
+        self, name: str, folders: list[str], rules: list[str], stores: list[tuple[str, str]], use: str
+    ) -> None:
+        refs = tuple(
+            StoreRef(path=f"/m/{number}", name=f"disk {number}", disk=disk, inside=inside) for number, (disk, inside) in enumerate(stores)
+        )
+        job = Job(name=name, folders=tuple(folders), rules=tuple(rules), stores=refs, store_use=use)  # type: ignore[arg-type]
+        file = parse_job_file(job_file_text(job, {}, "/home/ada", {}))
+        self.assertEqual((file.name, file.rules, file.store_use), (job.name, job.rules, job.store_use))
+        self.assertEqual(tuple(expand_folder(one, "/home/ada", {}) for one in file.folders), job.folders)
+        found = [read_ref(part, "desk") for part in file.store]
+        self.assertEqual([(ref.disk, ref.inside) for ref in found if ref.disk], [(disk, inside) for disk, inside in stores if disk])
+        self.assertEqual([ref.path for ref in found if not ref.disk], [ref.path for ref in refs if not ref.disk])
 
     def test_starting_points_and_schema_are_what_the_program_reads(self) -> None:
         names = [parse_job_file(file.read_text()).name for file in sorted((REPOSITORY / "src/good_tide/starting_points").glob("*.toml"))]

@@ -228,6 +228,25 @@ class WindowTest(GoodTideTest):
         self.settle()
         self.assertIn("lies in the store", self.page._trouble.text())
 
+    def test_a_slow_disk_is_measured_and_own_starting_points_are_offered(self) -> None:
+        self.rack.add(StandIn(name="Old stick", capacity=900 * GIB, device="three", speed=2.0))
+        self.until(lambda: len(self.page.place.rows) == 3)
+        self.choose_disk("Old stick")
+        self.settle(lambda: any("Slow: 2 MB a second" in check.what for check in self.page.place.list.checks))
+        (self.settings / "starting-points").mkdir()
+        (self.settings / "starting-points" / "mine.toml").write_text(
+            'name = "Mine"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude path x/"]\n'
+        )
+        (self.settings / "starting-points" / "broken.toml").write_text("name = \n")
+        self.page._view = None
+        self.page.start()
+        self.settle(lambda: self.page.points.findText("Mine") >= 0)
+        self.page.points.setCurrentText("Mine")
+        self.page.points.activated.emit(self.page.points.currentIndex())
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+        self.assertEqual(([os.path.basename(one) for one in self.page.chosen()], self.page._rules), (["Documents"], ("exclude path x/",)))
+        self.assertIn("broken.toml", [note.what for note in self.agent._notes.all("")][-1])
+
     def test_hints_and_passphrases_that_will_not_do(self) -> None:
         secrecy = self.page.secrecy
         for passphrase, again, hint, words in (

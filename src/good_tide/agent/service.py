@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import threading
+from collections.abc import Mapping
 from pathlib import Path
 from types import FrameType
 
@@ -32,6 +33,7 @@ from good_tide.agent.work import Worker
 from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError, PersonError
+from good_tide.core.kinds import Kind, extended
 from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, size_words
@@ -90,7 +92,7 @@ class Agent:
         self._worker = Worker(self._notify)
         self._restores = RestoreDesk(self._worker, clock)
         self._notes = Notes(here.state, clock)
-        self._survey = SurveyDesk(self._notify, clock, self._stay)
+        self._survey = SurveyDesk(self._notify, clock, self._stay, self._kinds)
         self._comings = Comings(here.state, clock)
         self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._comings, self._job_changed)
         for job in load_jobs(settings):
@@ -238,6 +240,11 @@ class Agent:
             return self._job().ruled_out(coverage)
         except GoodTideError:
             return None
+
+    def _kinds(self) -> Mapping[str, Kind]:
+        """The kinds of files as the job that is shown extends them."""
+        session = self._sessions.get(self._current)
+        return extended(session.job.kinds if session is not None else {})
 
     def why(self, wanted: WhyRequest) -> WhyView:
         """Why a path is in or out."""

@@ -29,6 +29,9 @@ from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.user_folders import proposed_folders, user_folders
 
+OWN_POINTS = "starting-points"
+"""Folder in the settings folder with the technician's own starting points."""
+
 
 class PlaceQuestion(msgspec.Struct):
     """Disks or one folder are asked about, for so many covered bytes (None: not known yet) in these folders.
@@ -92,14 +95,22 @@ class SetUpDesk:
         """What a set-up begins with."""
         home = home_folder()
         usual = [folder for folder in user_folders(home).values() if Path(folder).is_dir()]
-        points = []
-        for file in sorted(resources.files("good_tide").joinpath("starting_points").iterdir(), key=lambda one: one.name):
-            text = file.read_text(encoding="utf-8")
-            points.append((parse_job_file(text).name, text))
+        points = [(parse_job_file(text).name, text) for text in _ready_points()] + self._own_points()
         office = next(parse_job_file(text) for name, text in points if name == "Office")
         return SetUpView(
             self._here.machine.name, home, tuple(usual), tuple(proposed_folders(home)), office.rules, tuple(points), self._has_ring()
         )
+
+    def _own_points(self) -> list[tuple[str, str]]:
+        """The technician's own starting points: job files in the settings folder. One that cannot be read is noted and passed over."""
+        found = []
+        for file in sorted((self._settings / OWN_POINTS).glob("*.toml")):
+            try:
+                text = file.read_text(encoding="utf-8")
+                found.append((parse_job_file(text).name, text))
+            except (PersonError, OSError, UnicodeDecodeError) as error:
+                self._notes.add("trouble", "", f"The starting point {file} cannot be used", (str(error),))
+        return found
 
     def _has_ring(self) -> bool:
         try:
@@ -277,6 +288,12 @@ class SetUpDesk:
             except PlaceError as error:
                 notes += (str(error),)
         return MadeView(session.job.name, str(folder), recovery, notes)
+
+
+def _ready_points() -> list[str]:
+    """The texts of the starting points that come with the program."""
+    files = sorted(resources.files("good_tide").joinpath("starting_points").iterdir(), key=lambda one: one.name)
+    return [file.read_text(encoding="utf-8") for file in files]
 
 
 def _on(folder: str, disk: DiskFacts) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,7 @@ import msgspec
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PersonError
+from good_tide.core.kinds import Kind
 from good_tide.core.rules import RuleError, parse_rule
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.surveying import Share, Survey, Weighing, idle_rules, why
@@ -44,11 +45,12 @@ class SurveyDesk:
     """Looks at folders and judges rules over them.
 
     :param notify: told ``survey`` with a ``SurveyView`` about three times a second.
+    :param kinds: the kinds of files as the job extends them.
     :param stay: how many files of earlier snapshots some rules would leave out from now on.
     """
 
-    def __init__(self, notify: Callable[[str, Any], None], clock: Clock, stay: Stay) -> None:
-        self._notify, self._clock, self._stay = notify, clock, stay
+    def __init__(self, notify: Callable[[str, Any], None], clock: Clock, stay: Stay, kinds: Callable[[], Mapping[str, Kind]]) -> None:
+        self._notify, self._clock, self._stay, self._kinds = notify, clock, stay, kinds
         self._lock = threading.Lock()
         self._changed = threading.Event()
         self._request: SurveyRequest | None = None
@@ -102,7 +104,7 @@ class SurveyDesk:
         if survey is None or self._seen != request.folders or request.again or (survey.done and stale):
             survey = self._survey = Survey([Path(folder) for folder in request.folders], network_devices())
             self._seen, self._seen_at = request.folders, time.monotonic()
-        coverage = Coverage([parse_rule(line) for line in request.rules], request.home or home_folder(), now)
+        coverage = Coverage([parse_rule(line) for line in request.rules], request.home or home_folder(), now, self._kinds())
         weighing = Weighing(survey, coverage, now)
         told = time.monotonic()
         while not weighing.done and not self._changed.is_set():
@@ -149,13 +151,12 @@ class SurveyDesk:
             weighing = self._weighing
         return [] if weighing is None else list(_shown(weighing, os.fsdecode(path)))
 
-    @staticmethod
-    def why(folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int) -> WhyView:
+    def why(self, folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int) -> WhyView:
         """Why a path is in or out."""
         if not path.strip():
             raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
         absolute = os.path.abspath(os.path.expanduser(os.fsdecode(path)))
-        coverage = Coverage([parse_rule(line) for line in rules], home or home_folder(), now)
+        coverage = Coverage([parse_rule(line) for line in rules], home or home_folder(), now, self._kinds())
         found = why([Path(folder) for folder in folders], coverage, Path(absolute))
         return WhyView(os.fsencode(absolute), found.is_in, found.rule, found.words)
 

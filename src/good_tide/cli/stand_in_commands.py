@@ -22,12 +22,15 @@ def stand_in_group() -> None:
 
 
 def _rack(folder: Path | None) -> StandInDisks:
+    """The rack given, or that of this person's settings, or the demo's."""
     if folder is not None:
         return StandInDisks(folder)
-    disks = disks_for(this_workplace().settings)
-    if isinstance(disks, StandInDisks):
-        return disks
-    raise PersonError("There is no rack of stand-in disks", "Give --rack DIR; the demo's lies in the folder “disks” beside its workstation")
+    here = this_workplace()
+    for settings in (here.settings, here.data / "demo" / "settings"):
+        disks = disks_for(settings)
+        if isinstance(disks, StandInDisks):
+            return disks
+    raise PersonError("There is no rack of stand-in disks", "Give --rack DIR, or make the demo first: it has some")
 
 
 _rack_option = click.option("--rack", type=click.Path(path_type=Path), metavar="DIR", help="Folder of the stand-in disks.")

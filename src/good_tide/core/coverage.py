@@ -61,7 +61,7 @@ class Coverage:
 
     def __init__(self, rules: Sequence[Rule], home: str = "", now: int = 0, kinds: Mapping[str, Kind] = KINDS) -> None:
         self.rules = tuple(rules)
-        self._home, self._kinds = home.rstrip("/"), kinds
+        self._home, self.kinds = home.rstrip("/"), kinds
         self._limits = [_limits(rule, now) for rule in rules]
         self._kind_endings: dict[str, tuple[int, ...]] = {}
         self._pattern_endings: dict[str, tuple[int, ...]] = {}
@@ -89,7 +89,7 @@ class Coverage:
         elif rule.marker:
             _put(self._by_marker, rule.marker, number)
         elif rule.kind:
-            kind = self._kinds[rule.kind]
+            kind = self.kinds[rule.kind]
             for one in kind.endings:
                 _put(self._kind_endings, one, number)
             for folder in kind.folders:
@@ -259,7 +259,7 @@ class Coverage:
                 and (smaller is None or size < smaller)
                 and (before is None or modified < before)
                 and (since is None or modified >= since)
-                and (not rule.path or not rule.kind or self._kinds[rule.kind].catches(name))
+                and (not rule.path or not rule.kind or self.kinds[rule.kind].catches(name))
             ):
                 return number
         return NONE

@@ -15,6 +15,7 @@ _VOLATILE = {"tmpfs", "ramfs", "devtmpfs"}
 _UNCHANGEABLE = {"iso9660", "squashfs", "udf", "erofs", "cramfs"}
 _SMALL_FILES = {"vfat", "msdos", "fat"}
 _UNORDERED = {"vfat", "msdos", "fat", "exfat", "ext2", "fuse.exfat", "fuseblk.exfat"}
+_SLOW_ANSWER = 1.0
 _SLOW = 8.0
 _VERY_SLOW = 1.0
 """MB/s below which a place is slow, and very slow."""
@@ -39,6 +40,8 @@ class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param total: bytes. :param free: bytes that this person may still fill.
     :param devices: names of the physical disks beneath it; empty for shares.
     :param answers: whether it answered in time.
+    :param answer_seconds: how long it took to answer a simple question; 0 where it was not asked.
+    :param speed: MB/s that it is known to take, 0 where that has to be measured.
     :param mounted: whether it can be looked at; a disk that was plugged in but is not mounted has no path.
     """
 
@@ -54,6 +57,8 @@ class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
     removable: bool = False
     devices: frozenset[str] = frozenset()
     answers: bool = True
+    answer_seconds: float = 0.0
+    speed: float = 0.0
     mounted: bool = True
     aliases: tuple[str, ...] = ()
     stores: tuple[FoundStore, ...] = ()
@@ -103,6 +108,9 @@ def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
         ]
     checks = [_writable(disk, wanted), _file_system(disk), _physical(disk, wanted), _room(disk, wanted)]
     checks += [_speed(wanted.speed)] if wanted.speed is not None else []
+    if disk.answer_seconds > _SLOW_ANSWER:
+        words = f"It answers slowly: {disk.answer_seconds:.1f} s for a simple question"
+        checks.append(Check(Level.DOUBTFUL, words, "Check the network; snapshots go on when it answers, and wait when it does not"))
     checks += [_found(store) for store in disk.stores]
     if wanted.times_away >= 3 or (disk.removable and disk.kind == "external"):
         often = f"It went away {count_words(wanted.times_away, 'time')} lately" if wanted.times_away else "It can be taken away"

@@ -230,8 +230,8 @@ def rules_text(rules: Iterable[Rule]) -> str:
 
 
 def literal_pattern(name: str) -> str:
-    """A pattern that catches exactly this name; ``?`` stands for bytes that are no text."""
+    """A pattern that catches exactly this name; ``?`` stands for bytes that are no text, and for characters that end a line."""
     escaped = re.sub(r"([\\*?\[\]])", r"\\\1", name)
-    escaped = re.sub("[\udc80-\udcff]", "?", escaped)
+    escaped = re.sub("[\udc80-\udcff\x00-\x1f\x7f-\x9f\u2028\u2029]", "?", escaped)
     escaped = re.sub(r"( +)$", lambda found: "\\ " * len(found[1]), escaped)
     return "\\" + escaped if escaped.startswith(("!", "#")) else escaped

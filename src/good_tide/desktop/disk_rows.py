@@ -113,6 +113,7 @@ class PlaceChooser(QWidget):
         self.disks: list[DiskView] = []
         self._by_hand = False
         self._asked = 0
+        self._measured: set[str] = set()
         self.rows: list[DiskRow] = []
         self._group = QButtonGroup(self)
         self._holder = QWidget()
@@ -205,9 +206,15 @@ class PlaceChooser(QWidget):
             self.changed.emit()
             return
         self._asked += 1
-        number = self._asked
-        question = {"folders": list(self.folders), "bytes": self.wanted, "folder": self.folder, "measure": False}
+        number, folder = self._asked, self.folder
+        question = {"folders": list(self.folders), "bytes": self.wanted, "folder": folder, "measure": folder in self._measured}
         self._link.ask("examine", question, ExaminedView, lambda view: self._show(number, view), lambda fault: self._failed(number, fault))
+
+    def measure(self) -> None:
+        """Have the speed of the chosen place measured, once: a few megabytes are written and removed again."""
+        if self.folder and self.folder not in self._measured and self.level() is not Level.BAD:
+            self._measured.add(self.folder)
+            self.examine()
 
     def _show(self, number: int, view: ExaminedView) -> None:
         if number == self._asked:
@@ -216,6 +223,7 @@ class PlaceChooser(QWidget):
             self.tool.setVisible(disk_tool() is not None and any("disk tool" in check.way_out for check in view.checks))
             self.path.setToolTip(view.folder)
             self.changed.emit()
+            self.measure()
 
     def _failed(self, number: int, fault: Fault) -> None:
         if number == self._asked:

@@ -221,7 +221,7 @@ class StatePage(QWidget):
         pages = {
             "away": (
                 f"The disk {disk} is not here",
-                f"The store is expected in {folder}. Connect the disk; everything on it is as it was.",
+                f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and everything on it is as it was.",
             ),
             "locked": (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
             "damaged": ("The store cannot be read", "\n".join(overview.trouble)),

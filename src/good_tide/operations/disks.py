@@ -12,6 +12,7 @@ import msgspec
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.probing import describe_store, measure_speed, probe, probe_apart
+from good_tide.operations.selecting import home_folder
 from good_tide.storage.header import HEADER_FILE
 from good_tide.system.disks import Disks, SystemDisks
 from good_tide.system.stand_in_disks import StandInDisks
@@ -46,7 +47,14 @@ def _looked_at(disk: DiskFacts, known: frozenset[str]) -> DiskFacts:
         if answer is None:
             return msgspec.structs.replace(disk, answers=False)
         total, free = (disk.total, disk.free) if disk.total else (answer.total, answer.free)
-        return msgspec.structs.replace(disk, total=total, free=free, writable=answer.writable and not disk.read_only, stores=answer.stores)
+        return msgspec.structs.replace(
+            disk,
+            total=total,
+            free=free,
+            writable=answer.writable and not disk.read_only,
+            stores=answer.stores,
+            answer_seconds=answer.seconds,
+        )
     if disk.path == "/":
         return disk
     try:
@@ -80,8 +88,10 @@ def proposed_folder(disk: DiskFacts, machine: str) -> str:
     """Where on a disk the store of a machine would be made; empty on one that is not mounted."""
     if not disk.mounted:
         return ""
+    home = home_folder()
+    inside = home if disk.path == "/" or (not os.access(disk.path, os.W_OK) and home.startswith(disk.path + "/")) else disk.path
     name = "".join(character if character.isalnum() or character in "-_." else "-" for character in machine) or "machine"
-    return os.path.join(disk.path, _OWN_FOLDER, name)
+    return os.path.join(inside, _OWN_FOLDER, name)
 
 
 class Examined(msgspec.Struct, frozen=True):
@@ -106,8 +116,8 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
     there = absolute
     while not there.exists() and there != there.parent:
         there = there.parent
-    writable = there.is_dir() and os.access(there, os.W_OK) and disk.writable is not False
-    speed = measure_speed(there) if measure and writable and not disk.read_only and there.is_dir() else None
+    writable = there.is_dir() and os.access(there, os.W_OK)
+    speed = disk.speed or measure_speed(there) if measure and writable and not disk.read_only and there.is_dir() else None
     holds = None
     stores = tuple(store for store in disk.stores if store.path == str(absolute))
     if (absolute / HEADER_FILE).is_file():

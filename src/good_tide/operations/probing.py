@@ -23,18 +23,21 @@ _SPEED_BYTES = 8 * 1024 * 1024
 
 
 class Probe(msgspec.Struct, frozen=True):
-    """What a place answered: bytes in all and free, whether it can be written, and the stores on it."""
+    """What a place answered: bytes in all and free, whether it can be written, the stores on it, and how long it took."""
 
     total: int
     free: int
     writable: bool
     stores: tuple[FoundStore, ...]
+    seconds: float = 0.0
 
 
 def probe(path: Path, known: frozenset[str]) -> Probe:
     """Look at a place in this process. ``known`` are ids of stores that this machine uses."""
-    room = os.statvfs(path)
-    return Probe(room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize, os.access(path, os.W_OK), tuple(_stores(path, known)))
+    begun = time.monotonic()
+    room, writable = os.statvfs(path), os.access(path, os.W_OK)
+    seconds = time.monotonic() - begun
+    return Probe(room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize, writable, tuple(_stores(path, known)), seconds)
 
 
 def probe_apart(path: Path, known: frozenset[str]) -> Probe | None:

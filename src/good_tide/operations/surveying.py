@@ -228,7 +228,7 @@ def idle_rules(weighing: Weighing, home: str, now: int) -> list[RuleNote]:
             continue
         if len(notes) >= _IDLE_EXPLAINED:
             break
-        alone = Weighing(weighing.survey, Coverage([rules[number]], home, now), now)
+        alone = Weighing(weighing.survey, Coverage([rules[number]], home, now, weighing.coverage.kinds), now)
         alone.weigh(float("inf"))
         hiding: dict[int, int] = {}
         if alone.catches[0].files:

@@ -148,11 +148,17 @@ class SystemDisks:
             with contextlib.suppress(OSError):
                 room = os.statvfs(mount.point)
                 total, free = room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize
-            writable = os.access(mount.point, os.W_OK)
+            writable = os.access(mount.point, os.W_OK) or self._holds_home(mount)
         return DiskFacts(
             id=first, name=self._name(mount, lasting, devices), kind=kind, file_system=mount.type, path=mount.point, total=total, free=free,
             writable=writable, read_only=mount.read_only, removable=removable, devices=devices, aliases=tuple(others),
         )  # fmt: skip
+
+    def _holds_home(self, mount: Mount) -> bool:
+        """Whether the person's home folder is on this disk: then there is something on it to write to."""
+        home = Path.home()
+        holding = mount_of(home, read_mounts(self._table))
+        return holding is not None and holding.device == mount.device and os.access(home, os.W_OK)
 
     def _name(self, mount: Mount, lasting: list[str], devices: frozenset[str]) -> str:
         """What people would call it: its label, its address, its maker's name, or where it is mounted."""

@@ -113,7 +113,7 @@ class StandInDisks:
         return DiskFacts(
             id=lasting.replace("share://", "share:"), name=disk.name, kind=disk.kind, file_system=disk.file_system, path=str(folder),
             total=disk.capacity, free=free, writable=not disk.read_only and os.access(folder, os.W_OK), read_only=disk.read_only,
-            removable=disk.kind == "external", devices=frozenset((disk.device,)) if disk.device else frozenset(), answers=disk.answers,
+            removable=disk.kind == "external", devices=frozenset((disk.device,)) if disk.device else frozenset(), answers=disk.answers, speed=disk.speed,
         )  # fmt: skip
 
     def of_folder(self, folder: Path) -> DiskFacts | None:

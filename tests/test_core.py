@@ -91,6 +91,16 @@ class PageTest(unittest.TestCase):
         with contextlib.suppress(DamageError):
             Page(bytes(raw)).entries()
 
+    @given(entries, st.data())
+    def test_metadata_are_the_same_when_and_only_when_every_number_is(self, listing: list[Entry], data: st.DataObject) -> None:
+        page = Page(encode_page(listing))
+        seen = page.stats.copy()
+        self.assertTrue(page.has_stats(seen))
+        if listing:
+            row, column = data.draw(st.integers(0, len(listing) - 1)), data.draw(st.integers(0, 6))
+            seen[row, column] ^= 1 << data.draw(st.integers(0, 62))
+            self.assertFalse(page.has_stats(seen))
+
     def test_names_that_lead_elsewhere_are_refused(self) -> None:
         for bad in (b"..", b".", b"", b"a/b", b"/etc"):
             with self.subTest(bad), self.assertRaises(DamageError):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from itertools import pairwise
 
 import msgspec
@@ -69,14 +70,32 @@ class Page:
         if count < 0 or len(self.names) != count or len(self.kinds) != count or set(self.kinds) - set("fdlx"):
             raise DamageError("A folder listing contradicts itself")
         _check_names(self.names, rooted)
-        modified = decode_column(wire.modified, count)
-        self.stats: Column = np.empty((count, 7), dtype=np.int64)
-        for position, column in enumerate((wire.mode, wire.uid, wire.gid, wire.size)):
-            self.stats[:, position] = decode_column(column, count)
-        self.stats[:, 4] = modified
-        self.stats[:, 5] = modified + decode_column(wire.changed_after, count)
-        self.stats[:, 6] = decode_column(wire.inode, count)
         self._wire = wire
+
+    @cached_property
+    def stats(self) -> Column:
+        """Metadata, a row an entry: mode, uid, gid, size, modified, changed, inode.
+
+        Raises:
+            DamageError: the columns are none.
+        """
+        wire, count = self._wire, len(self.names)
+        modified = decode_column(wire.modified, count)
+        stats = np.empty((count, 7), dtype=np.int64)
+        for position, column in enumerate((wire.mode, wire.uid, wire.gid, wire.size)):
+            stats[:, position] = decode_column(column, count)
+        stats[:, 4] = modified
+        stats[:, 5] = modified + decode_column(wire.changed_after, count)
+        stats[:, 6] = decode_column(wire.inode, count)
+        return stats
+
+    def has_stats(self, seen: Column) -> bool:
+        """Whether its metadata are exactly these rows (as ``stats``): compared as they are stored, without decoding."""
+        wire = self._wire
+        rows = seen.T.copy()
+        rows[5] -= rows[4]
+        stored = [wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode]
+        return encode_columns(rows) == stored
 
     def entries(self) -> list[Entry]:
         """All entries, in the order of their names' bytes."""

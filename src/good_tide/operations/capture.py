@@ -301,6 +301,8 @@ class _Run:
                 info.st_mode & 0o7777, info.st_uid, info.st_gid, info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino
             )  # fmt: skip
         seen = np.array(numbers, dtype=np.uint64).view(np.int64).reshape(-1, 7)
+        if len(pages) == 1 and pages[0].has_stats(seen):
+            return True
         known = pages[0].stats if len(pages) == 1 else np.concatenate([page.stats for page in pages])
         same = seen == known
         if same.all():
@@ -349,10 +351,9 @@ class _Run:
         return entry.child is not None and entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
 
     def _count_unchanged(self, files: Sequence[Found]) -> None:
-        for item in files:
-            if item.kind is Kind.FILE:
-                self._files += 1
-                self._bytes += item.info.st_size
+        sizes = [info.st_size for _, _, kind, info in files if kind is Kind.FILE]
+        self._files += len(sizes)
+        self._bytes += sum(sizes)
         self._report("Reading")
 
     def _item(

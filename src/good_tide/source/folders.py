@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import sys
 from typing import NamedTuple
 
 from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
@@ -15,6 +16,7 @@ from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _ACLS = ("system.posix_acl_access", "system.posix_acl_default")
+_NAMES = sys.getfilesystemencoding()
 _CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55"
 _NO_ATTRIBUTES_HERE = (errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
 
@@ -57,11 +59,11 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
     """
     found: list[Found] = []
     missed: list[Missed] = []
-    make, kinds, encode = tuple.__new__, _KINDS, os.fsencode
+    make, kinds = tuple.__new__, _KINDS
     with os.scandir(handle) as listing:
         for item in listing:
             text = item.name
-            name = encode(text)
+            name = text.encode(_NAMES, "surrogateescape")
             try:
                 info = item.stat(follow_symlinks=False)
             except OSError as error:

@@ -24,6 +24,7 @@ from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.timeaxis import TimeAxis
 from good_tide.desktop.timeline_model import TimelineModel
+from good_tide.operations.disks import STAND_IN_FILE
 from good_tide.operations.stores import synced_catalog
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.messages import (
@@ -43,6 +44,7 @@ from good_tide.protocol.messages import (
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.storage.store import open_store
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
 
 
@@ -228,6 +230,24 @@ class AgentTest(GoodTideTest):
         journal = self.ask("journal", list[JournalEntry])
         assert isinstance(journal, list)
         self.assertIn(("Coverage was changed", ("New rule: exclude path sub/",)), [(entry.what, entry.detail) for entry in journal])
+
+    def test_a_share_that_hangs_is_away_until_it_answers(self) -> None:
+        rack = StandInDisks(self.folder / "rack")
+        share = rack.add(StandIn(name="harbour", kind="network", file_system="cifs"))
+        (self.folder / "store").rename(share / "store")
+        ref = StoreRef(path=str(share / "store"), name="harbour", disk="share:harbour", inside="store")
+        save_job(
+            self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, passphrase_file=str(self.secret))
+        )
+        (self.settings / STAND_IN_FILE).write_text(str(rack.root))
+        self.agent.end()
+        with mock.patch("good_tide.agent.session.probe_apart", return_value=None) as probe:
+            self.agent = self.start()
+            for _ in range(3):
+                self.assertEqual(self.ask("overview")["state"], "away")  # type: ignore[index]
+            self.assertEqual(probe.call_count, 1, "the answer holds for a while")
+        with mock.patch("good_tide.agent.session._ANSWER_HOLDS", 0.0):
+            self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
 
     def test_several_jobs_and_the_choice_between_them(self) -> None:
         other = self.folder / "other"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from good_tide.operations.disks import locate
 from good_tide.operations.history import path_spans
 from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
+from good_tide.operations.probing import probe_apart
 from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog, store_id
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
@@ -31,6 +33,9 @@ _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
 """1970 began on a Thursday; weeks are counted from its first Monday."""
 _LEFT_OUT_SHOWN = 50
+_ANSWER_HOLDS = 20.0
+"""Seconds for which a share that answered, or did not, is believed to do so still."""
+
 _LONG_HISTORY = 60
 """Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or two."""
 
@@ -57,6 +62,7 @@ class Session:
         self._others: dict[str, Store] = {}
         self._typed, self._caught_up = typed, caught_up
         self._reader: threading.Thread | None = None
+        self._asked: dict[str, tuple[float, bool]] = {}
         self.read = (0, 0)
         """While a long history is read: snapshots done, and in all."""
         self._refused: dict[str, str] = {}
@@ -78,8 +84,19 @@ class Session:
                 self.look_into(job.stores[0])
 
     def folder_of(self, ref: StoreRef) -> Path | None:
-        """Where one of the job's stores is now, None while its disk is away."""
-        return locate(ref, self._disks)
+        """Where one of the job's stores is now, None while its disk is away or its share does not answer."""
+        folder = locate(ref, self._disks)
+        if folder is not None and ref.disk.startswith("share:") and not self._answers(folder):
+            return None
+        return folder
+
+    def _answers(self, folder: Path) -> bool:
+        """Whether a share answers, asked in a process of its own; the answer holds for a while."""
+        asked, answered = self._asked.get(str(folder), (-_ANSWER_HOLDS, False))
+        if time.monotonic() - asked > _ANSWER_HOLDS:
+            answered = probe_apart(folder, frozenset()) is not None
+            self._asked[str(folder)] = (time.monotonic(), answered)
+        return answered
 
     def choose_present(self) -> None:
         """Look into another of the job's stores when the disk of the one looked into is away."""

@@ -80,6 +80,26 @@ class CommandLineTest(GoodTideTest):
         self.ok("job", "load", saved, secret=secret)
         self.assertEqual(self.ok("snapshot", secret=secret)["changed_files"], 0)
 
+    def test_nothing_is_made_when_one_of_several_places_will_not_do_and_stores_made_together_are_twins(self) -> None:
+        self.write("a.txt", "a")
+        secret, taken = self.folder / "secret", self.folder / "taken"
+        secret.write_text(WORDS)
+        taken.mkdir()
+        (taken / "letter").touch()
+        one, two, half = (self.folder / name for name in ("one", "two", "half"))
+        words = ("job", "add", "Office", "--folder", self.work, "--store", one)
+        refused = program(*words, "--store", taken, passphrase=secret)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("holds other things", refused.stderr)
+        self.assertFalse(one.exists())
+        half.mkdir()
+        (half / "README.txt").write_text("cut off")
+        made = self.ok(*words, "--store", two, "--store", half, secret=secret)
+        self.assertEqual([store["made"] for store in made["stores"]], [True, True, True])  # type: ignore[index, union-attr]
+        identities = {open_store(folder, WORDS).keys.identity for folder in (one, two, half)}
+        self.assertEqual(len(identities), 1)
+        self.assertEqual(len({open_store(folder, WORDS).keys.secret for folder in (one, two, half)}), 3)
+
     def test_changing_a_job_its_stores_and_readers(self) -> None:
         self.write("a.txt", "a")
         secret, other, rules = self.folder / "secret", self.folder / "other", self.folder / "rules"

@@ -15,17 +15,17 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.jobfile import job_file_text, parse_job_file
 from good_tide.core.places import Level, Wanted, check_place
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import size_words
-from good_tide.operations.disks import devices_under, disks_for, examine, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.jobs import MadeStore, check_store_folder, checked_folders, job_from_file, open_counted, passphrase_for
+from good_tide.operations.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.jobs import MadeStore, WantedStore, checked_folders, furnish, job_of_file, open_counted, passphrase_for
 from good_tide.operations.noting import Notes
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, create_at, locked_hint
+from good_tide.operations.stores import Store, locked_hint
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.user_folders import user_folders
@@ -137,44 +137,33 @@ def job_add(
 def _with_stores(
     here: Workplace, job: Job, stores: tuple[str, ...], passphrase: Callable[[], str | None], unencrypted: bool, hint: str
 ) -> tuple[Job, list[MadeStore], list[str]]:
-    """A job with further stores, made where there are none. Bad places are refused, doubtful ones noted in the journal."""
-    disks, made, notes = disks_for(here.settings), [], []
-    refs = list(job.stores)
-    journal = Notes(here.state, SystemClock())
-    for wanted in stores:
-        folder = Path(os.path.abspath(wanted))
-        note = check_store_folder(str(folder), job.folders)
-        notes += [note] if note else []
-        found = examine(disks, folder, Wanted(devices=devices_under(disks, job.folders)), frozenset(), False)
-        for check in found.checks:
-            if check.level is Level.BAD:
-                raise PersonError(f"{folder} cannot take a store: {check.what}", check.way_out)
-        doubts = tuple(f"Accepted knowingly: {check.what}" for check in found.checks if check.level is Level.DOUBTFUL)
-        ref = store_ref(disks, folder)
-        if found.holds is not None:
-            made.append(MadeStore(ref, str(folder), False))
-        else:
-            words = None if unencrypted else passphrase()
-            if words is None and not unencrypted:
-                raise PersonError("A passphrase is needed for the new store", "Give --passphrase-file, or --unencrypted")
-            twin = _first_open(here, job, words)
-            made.append(MadeStore(ref, str(folder), True, create_at(folder, words, hint, twin).recovery_key))
-        journal.add("note" if doubts else "good", job.name, f"The store in {folder} is used by this job", doubts)
-        notes += [doubt.removeprefix("Accepted knowingly: ") for doubt in doubts]
-        refs.append(ref)
-    return msgspec.structs.replace(job, stores=tuple(refs)), made, notes
-
-
-def _first_open(here: Workplace, job: Job, passphrase: str | None) -> Store | None:
-    """The job's first store, if it can be opened now: further ones share the identities of its chunks."""
+    """A job with stores in further folders, made where there are none."""
     disks = disks_for(here.settings)
-    for ref in job.stores:
+    folders = [Path(os.path.abspath(folder)) for folder in stores]
+    return _furnished(here, job, [WantedStore(store_ref(disks, folder), folder, not unencrypted) for folder in folders], passphrase, hint)
+
+
+def _furnished(
+    here: Workplace, job: Job, wanted: list[WantedStore], passphrase: Callable[[], str | None], hint: str
+) -> tuple[Job, list[MadeStore], list[str]]:
+    """A job with the stores that are wanted. What is doubtful about a place is noted in the journal."""
+    disks, journal = disks_for(here.settings), Notes(here.state, SystemClock())
+
+    def open_first(ref: StoreRef) -> Store | None:
         folder = locate(ref, disks)
-        if folder is not None:
-            kept = passphrase_for(job, folder, DesktopKeyRing()) or passphrase
-            if kept is not None or locked_hint(folder) is None:
-                return open_counted(folder, kept if locked_hint(folder) is not None else None, here.state, SystemClock())
-    return None
+        if folder is None:
+            return None
+        try:
+            words = None if locked_hint(folder) is None else passphrase_for(job, folder, DesktopKeyRing()) or passphrase()
+            return open_counted(folder, words, here.state, SystemClock())
+        except WrongPassphraseError:
+            return None
+
+    job, made, notes = furnish(job, wanted, disks, passphrase, open_first, hint)
+    for one in made:
+        accepted = tuple(f"Accepted knowingly: {doubt}" for doubt in one.doubts)
+        journal.add("note" if accepted else "good", job.name, f"The store in {one.folder} is used by this job", accepted)
+    return job, made, notes
 
 
 def _say_made(here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool) -> int:
@@ -381,6 +370,8 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
         raise PersonError(f"There is a job {parsed.name} already", "Remove it first, or change the name in the file")
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
-    job, made, notes = job_from_file(parsed, here.machine, disks_for(here.settings), _new_passphrase(passphrase_file), hint)
+    job, wanted, notes = job_of_file(parsed, here.machine, disks_for(here.settings))
+    job, made, more = _furnished(here, job, wanted, _new_passphrase(passphrase_file), hint)
+    notes += more
     save_job(here.settings, job)
     return _say_made(here, job, made, notes, None, as_json)

@@ -13,7 +13,7 @@ from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, 
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.probing import describe_store, measure_speed, probe, probe_apart
 from good_tide.operations.selecting import home_folder
-from good_tide.storage.header import HEADER_FILE
+from good_tide.storage.header import HALF_MADE, HEADER_FILE
 from good_tide.system.disks import Disks, SystemDisks
 from good_tide.system.stand_in_disks import StandInDisks
 
@@ -125,7 +125,7 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
         stores, holds = (found,), found.store
     checked = check_place(msgspec.structs.replace(disk, stores=stores), msgspec.structs.replace(wanted, speed=speed, writable=writable))
     extra = []
-    if holds is None and absolute.is_dir() and any(absolute.iterdir()):
+    if holds is None and absolute.is_dir() and {item.name for item in absolute.iterdir()} - HALF_MADE:
         extra.append(Check(Level.BAD, f"{absolute} holds other things", "Choose an empty or a new folder; nothing there is ever erased"))
     if there == absolute and not absolute.is_dir():
         extra.append(Check(Level.BAD, f"{absolute} is not a folder", "Choose a folder"))

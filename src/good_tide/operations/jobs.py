@@ -11,12 +11,13 @@ import msgspec
 from good_tide.core.clock import Clock
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, WrongPassphraseError
 from good_tide.core.jobfile import JobFile, expand_folder, store_ref
+from good_tide.core.places import Level, Wanted
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import is_text, printable
 from good_tide.operations.capture import CaptureRequest, capture, last_snapshot
-from good_tide.operations.disks import locate
+from good_tide.operations.disks import devices_under, examine, locate
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, create_at, open_at, open_catalog, take_into_catalog
 from good_tide.operations.tries import TryCounter
@@ -192,47 +193,78 @@ def run_job(
     return results
 
 
+class WantedStore(msgspec.Struct, frozen=True):
+    """A store that a job is to have: where it is to be found, the directory now, and whether it is encrypted if it has to be made."""
+
+    ref: StoreRef
+    folder: Path
+    encrypted: bool = True
+
+
 class MadeStore(msgspec.Struct, frozen=True):
-    """A store that came with a job: made now, with its recovery key, or found there already."""
+    """A store that came to a job: made now, with its recovery key, or found there already; ``doubts`` speak against its place."""
 
     ref: StoreRef
     folder: str
     made: bool
     recovery_key: str | None = None
+    doubts: tuple[str, ...] = ()
 
 
-def job_from_file(
-    file: JobFile, machine: Machine, disks: Disks, passphrase: Callable[[], str | None], hint: str = ""
-) -> tuple[Job, list[MadeStore], list[str]]:
-    """A job as a file says, its stores made where there are none yet; and what was noticed, in sentences.
+def furnish(
+    job: Job, wanted: Sequence[WantedStore], disks: Disks, passphrase: Callable[[], str | None], open_first: Callable[[StoreRef], Store | None], hint: str = ""
+) -> tuple[Job, list[MadeStore], list[str]]:  # fmt: skip
+    """A job with further stores, made where there are none; and what was noticed, in sentences. Every place is checked before the
+    first store is made.
 
     :param passphrase: gives the one for new encrypted stores; None when there is none to be had.
+    :param open_first: opens the job's first store if that is possible now: new ones share the identities of its chunks.
 
     Raises:
-        PersonError: something in the file cannot be done on this machine.
-        PlaceError: a disk that has to take a new store is not here.
+        PersonError: a place cannot take a store, or a passphrase is missing.
+    """
+    notes: list[str] = []
+    doubts: list[tuple[str, ...]] = []
+    devices = devices_under(disks, job.folders)
+    for one in wanted:
+        note = check_store_folder(str(one.folder), job.folders)
+        notes += [note] if note else []
+        checks = examine(disks, one.folder, Wanted(devices=devices), frozenset(), False).checks
+        for check in checks:
+            if check.level is Level.BAD:
+                raise PersonError(f"{one.folder} cannot take a store: {check.what}", check.way_out)
+        doubts.append(tuple(check.what for check in checks if check.level is Level.DOUBTFUL))
+        if one.encrypted and not (one.folder / HEADER_FILE).is_file() and passphrase() is None:
+            raise PersonError("A passphrase is needed for the new store", "Give --passphrase-file, or --unencrypted")
+    refs, made = list(job.stores), []
+    for one, against in zip(wanted, doubts, strict=True):
+        key = None
+        found = (one.folder / HEADER_FILE).is_file()
+        if not found:
+            key = create_at(one.folder, passphrase() if one.encrypted else None, hint, open_first(refs[0]) if refs else None).recovery_key
+        made.append(MadeStore(one.ref, str(one.folder), not found, key, against))
+        refs.append(one.ref)
+        notes += against
+    return msgspec.structs.replace(job, stores=tuple(refs)), made, notes
+
+
+def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, list[WantedStore], list[str]]:
+    """A job as a file says, without stores yet; the stores it wants; and what was noticed, in sentences.
+
+    Raises:
+        PersonError: a folder is not on this machine.
+        PlaceError: a disk is not here.
     """
     home = home_folder()
     folders, notes = checked_folders([expand_folder(folder, home, user_folders(home)) for folder in file.folders])
-    made = []
+    wanted = []
     for part in file.store:
         ref = store_ref(part, machine.name)
         folder = locate(ref, disks) if ref.disk else Path(ref.path)
         if folder is None:
             raise PlaceError(f"The disk {ref.name} is not here", f"Connect the disk that is known by {ref.disk.replace(':', ' ', 1)}")
-        note = check_store_folder(str(folder), folders)
-        notes += [note] if note else []
-        ref = msgspec.structs.replace(ref, path=str(folder))
-        if (folder / HEADER_FILE).is_file():
-            made.append(MadeStore(ref, str(folder), False))
-            continue
-        words = passphrase() if part.encrypted else None
-        if part.encrypted and words is None:
-            raise PersonError("The store is to be encrypted and needs a passphrase", "Give --passphrase-file")
-        new = create_at(folder, words, hint)
-        made.append(MadeStore(ref, str(folder), True, new.recovery_key))
+        wanted.append(WantedStore(msgspec.structs.replace(ref, path=str(folder)), folder, part.encrypted))
     job = Job(
-        name=file.name, folders=folders, stores=tuple(one.ref for one in made), store_use=file.store_use, rules=file.rules, kinds=file.kinds,
-        every_minutes=file.every_minutes,
+        name=file.name, folders=folders, stores=(), store_use=file.store_use, rules=file.rules, kinds=file.kinds, every_minutes=file.every_minutes
     )  # fmt: skip
-    return job, made, notes
+    return job, wanted, notes

@@ -23,6 +23,9 @@ HEADER_FILE = "store.json"
 SLOT_FOLDER = "keys"
 README_FILE = "README.txt"
 SCRIPT_FILE = "recover.py"
+HALF_MADE = frozenset((SLOT_FOLDER, README_FILE, SCRIPT_FILE, "tmp"))
+"""What lies in a directory where the making of a store was cut off: it can be made there again."""
+
 _HEADER_LIMIT = 64 * 1024
 _LONGEST_PASSPHRASE = 1000
 
@@ -84,7 +87,7 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
         present = {item.name for item in root.iterdir()}
     if HEADER_FILE in present:
         raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
-    if present - {SLOT_FOLDER, README_FILE, SCRIPT_FILE, "tmp"}:
+    if present - HALF_MADE:
         raise PersonError(f"{root} is not empty", "Choose an empty or a new folder for the store")
     place = LocalPlace(root)
     for left in place.names(SLOT_FOLDER):

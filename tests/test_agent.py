@@ -214,6 +214,8 @@ class AgentTest(GoodTideTest):
         self.assertIn("Line 2", fault["message"])  # type: ignore[index]
         why = self.ask("why", path=os.fsencode(self.work / "sub" / "film 1.mp4"), folders=[str(self.work)], rules=["exclude kind video"])
         self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
+        why = self.ask("why", path=b"~/sub", folders=[str(self.work)], rules=["exclude path ~/sub/"], home=str(self.work))
+        self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
         self.assertIn("No file", self.ask("why", path=b"", folders=[], rules=[])["message"])  # type: ignore[index]
 
     def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:

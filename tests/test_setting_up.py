@@ -313,6 +313,39 @@ class WindowTest(GoodTideTest):
         place.picture.chosen.emit(share.path)
         self.assertIsNotNone(place.picture.folder_at(QPointF(box.center())))
 
+    def test_folders_are_covered_and_uncovered_and_deeper_ones_come_when_opened(self) -> None:
+        self.set_up()
+        (self.home / "Documents" / "one" / "two" / "three").mkdir(parents=True)
+        (self.home / "Documents" / "one" / "two" / "three" / "x.txt").write_text("x")
+        (self.home / "Plans").mkdir()
+        (self.home / "Plans" / "house.svg").write_bytes(b"<svg/>" * 100)
+        self.window.show_place(1)
+        place = self.window.coverage
+        self.settle(lambda: place.survey is not None and place.survey.done)
+        for name in ("one", "two"):
+            item = next(one for one in place._every_item() if one.text(0) == name)
+            place.tree.expandItem(item)
+            self.settle()
+        self.assertIn("three", [one.text(0) for one in place._every_item()])
+        place.cover(str(self.home / "Plans"))
+        self.settle(place.keep.isEnabled)
+        self.assertIn("1 file, 600 B more in each snapshot", place._difference.text())
+        pictures = next(one for one in place._every_item() if one.text(0) == "~/Pictures")
+        pictures.setCheckState(0, Qt.CheckState.Unchecked)
+        self.settle(place.keep.isEnabled)
+        self.assertEqual([os.path.basename(folder) for folder in place.folders], ["Documents", "Plans"])
+        self.assertIn("less", place._difference.text())
+        QTest.mouseClick(place.keep, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        self.assertEqual([os.path.basename(folder) for folder in load_jobs(self.settings)[0].folders], ["Documents", "Plans"])
+        place.ask_why.setText("~/Pictures/poster.png")
+        QTest.keyClick(place.ask_why, Qt.Key.Key_Return)
+        self.settle()
+        self.assertIn("in none of the covered folders", place.why.text())
+        for last in ("Documents", "Plans"):
+            place._uncover(str(self.home / last))
+        self.assertEqual([os.path.basename(folder) for folder in place.folders], ["Plans"], "the last one stays")
+
     def test_a_second_store_is_added_history_carried_and_readers_changed(self) -> None:
         key = self.set_up()
         self.rack.plug("Mole")

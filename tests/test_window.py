@@ -17,14 +17,15 @@ from unittest import mock
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QAccessible, QWheelEvent
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QAccessible, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QToolButton
+from PySide6.QtWidgets import QApplication, QToolButton, QToolTip
 
 from good_tide.demo import story
 from good_tide.demo.build import DemoFolders, build_demo
 from good_tide.desktop.application import make_application, wait_until
+from good_tide.desktop.lifelines import ROW
 from good_tide.desktop.painting import NAME_WIDTH
 from good_tide.desktop.palette import DARK, LIGHT
 from good_tide.desktop.window import MainWindow
@@ -152,6 +153,66 @@ class DemoWindowTest(unittest.TestCase):
         self.assertLess(axis.start, start)
         self.key(Qt.Key.Key_0)
         self.assertEqual(axis.end - axis.start, span)
+
+    def test_lifelines_answer_the_mouse(self) -> None:
+        self.enter("Office/Budgets")
+        port = self.lines.viewport()
+        rows = self.place.model.rows()
+        number = next(at for at, row in enumerate(rows) if row.title == "winter play budget.csv")
+        y = 6 + number * ROW + ROW // 2
+        line, model = rows[number].line, self.place.model
+        ends = {span: model.time_of(span.last or len(model.tide)) for span in line.spans}
+        widest = max(line.spans, key=lambda span: ends[span] - model.time_of(span.first))
+        x = int(NAME_WIDTH + model.axis.x((model.time_of(widest.first) + ends[widest]) / 2))
+        version = line.version_number(widest)
+        QTest.mouseClick(port, Qt.MouseButton.LeftButton, pos=QPoint(x, y))
+        self.until(lambda: self.place.model.selected == rows[number].path)
+        self.assertIs(line.at(model.moment), widest)
+        self.lines._tell(
+            self.place.model,
+            QMouseEvent(
+                QEvent.Type.MouseMove,
+                QPointF(x, y),
+                QPointF(x, y),
+                Qt.MouseButton.NoButton,
+                Qt.MouseButton.NoButton,
+                Qt.KeyboardModifier.NoModifier,
+            ),
+        )
+        self.assertIn(f"Version {version}, ", QToolTip.text())
+        self.key(Qt.Key.Key_Plus)
+        for _ in range(4):
+            wheel = QWheelEvent(
+                QPointF(x, y),
+                QPointF(x, y),
+                QPoint(),
+                QPoint(0, 120),
+                Qt.MouseButton.NoButton,
+                Qt.KeyboardModifier.ControlModifier,
+                Qt.ScrollPhase.NoScrollPhase,
+                False,
+            )
+            QApplication.sendEvent(port, wheel)
+        before = (self.place.model.axis.start, self.place.model.axis.end)
+        QTest.mousePress(port, Qt.MouseButton.LeftButton, pos=QPoint(NAME_WIDTH + 300, y))
+        QTest.mouseMove(port, QPoint(NAME_WIDTH + 200, y))
+        moved = QMouseEvent(
+            QEvent.Type.MouseMove,
+            QPointF(NAME_WIDTH + 200, y),
+            QPointF(NAME_WIDTH + 200, y),
+            Qt.MouseButton.NoButton,
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.NoModifier,
+        )
+        QApplication.sendEvent(port, moved)
+        QTest.mouseRelease(port, Qt.MouseButton.LeftButton, pos=QPoint(NAME_WIDTH + 200, y))
+        after = (self.place.model.axis.start, self.place.model.axis.end)
+        self.assertNotEqual(before, after)
+        self.assertEqual(before[1] - before[0], after[1] - after[0], "a drag pans and does not zoom")
+        self.assertEqual(self.place.model.selected, rows[number].path, "a drag chooses nothing")
+        self.enter("Office")
+        QTest.mouseDClick(port, Qt.MouseButton.LeftButton, pos=QPoint(60, 6 + ROW // 2))
+        self.until(lambda: self.place.model.root.endswith(b"Office/Budgets"))
 
     def test_finding_restoring_and_undoing_the_budget(self) -> None:
         budget = self.demo.workstation / story.BUDGET

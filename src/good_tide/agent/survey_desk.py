@@ -155,8 +155,9 @@ class SurveyDesk:
         """Why a path is in or out."""
         if not path.strip():
             raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
-        absolute = os.path.abspath(os.path.expanduser(os.fsdecode(path)))
-        coverage = Coverage([parse_rule(line) for line in rules], home or home_folder(), now, self._kinds())
+        text, own = os.fsdecode(path).strip(), home or home_folder()
+        absolute = os.path.abspath(own + text[1:] if text == "~" or text.startswith("~/") else text)
+        coverage = Coverage([parse_rule(line) for line in rules], own, now, self._kinds())
         found = why([Path(folder) for folder in folders], coverage, Path(absolute))
         return WhyView(os.fsencode(absolute), found.is_in, found.rule, found.words)
 

@@ -79,6 +79,15 @@ class AreaTest(WidgetTest):
         self.assertIn("500 B out", picture.accessibleDescription())
         self.assertIsNone(picture.folder_at(QPointF(-5, -5)))
 
+    def test_files_of_a_folder_itself_that_are_out_are_hatched_beside_its_folders(self) -> None:
+        picture = AreaPicture(self.look)
+        picture.show_folders([share("/a", 0, 900), share("/a/in", 0, 100)])
+        self.shown(picture)
+        image = picture.grab().toImage()
+        box = next(box for box, folder in picture.boxes if folder.path == b"/a")
+        beside = {image.pixelColor(int(box.right()) - 60 + step, int(box.center().y())).name() for step in range(20)}
+        self.assertGreater(len(beside), 2)
+
     def test_many_and_strange_folders_are_painted(self) -> None:
         picture = AreaPicture(self.look)
         picture.show_folders(

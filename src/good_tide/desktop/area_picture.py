@@ -97,19 +97,15 @@ class AreaPicture(QWidget):
         inside = self._below.get(folder.path, []) if depth < _DEEPEST and inner.height() > 50 and inner.width() > 60 else []
         within = inner.adjusted(4, 21 if titled else 4, -4, -4)
         if inside:
-            own = _weight(folder) - sum(map(_weight, inside))
-            share = 1 - max(0, own) / max(1, _weight(folder))
+            own = max(0, _weight(folder) - sum(map(_weight, inside)))
+            own_out = max(0, folder.out_size - sum(one.out_size for one in inside))
             shrunk = QRectF(within)
-            shrunk.setWidth(max(8.0, within.width() * max(0.15, share)))
+            shrunk.setWidth(max(8.0, within.width() * max(0.15, 1 - own / max(1, _weight(folder)))))
             self._divide(painter, inside, shrunk, depth + 1)
-            within.setLeft(shrunk.right())
+            within.setLeft(shrunk.right() + 2)
+            self._hatch(painter, within, own_out / own if own else 0.0)
         elif folder.out_size:
-            part = folder.out_size / _weight(folder)
-            out = QRectF(inner)
-            out.setTop(inner.bottom() - inner.height() * part)
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(hatch(look, "paper", "shoal_deep"))
-            painter.drawRoundedRect(out.adjusted(1, 1, -1, -1), 3, 3)
+            self._hatch(painter, inner, folder.out_size / _weight(folder))
         if titled:
             painter.setFont(sized(self.font(), 9.5 if depth == 0 else 9, QFont.Weight.DemiBold if depth == 0 else QFont.Weight.Normal))
             words = f"{_name(folder)}  {size_words(folder.size if folder.size else folder.out_size)}{'' if folder.size else ' out'}"
@@ -121,6 +117,15 @@ class AreaPicture(QWidget):
                 painter.setBrush(look.color("paper"))
                 painter.drawRoundedRect(plate, 3, 3)
             text(painter, plate.adjusted(3, 0, 0, 0), words, look.color("ink"))
+
+    def _hatch(self, painter: QPainter, box: QRectF, part: float) -> None:
+        """Hatch the lower part of a box: what is out."""
+        if part > 0 and box.width() > 3:
+            out = QRectF(box)
+            out.setTop(box.bottom() - box.height() * part)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(hatch(self._look, "paper", "shoal_deep"))
+            painter.drawRoundedRect(out.adjusted(1, 1, -1, -1), 3, 3)
 
     def folder_at(self, point: QPointF) -> FolderShare | None:
         """The innermost folder at a point."""

@@ -14,8 +14,6 @@ SOURCE = REPOSITORY / "src" / "good_tide"
 LONG_MODULES = {
     "cli/main.py": "one place for all commands, each a few lines of words and options",
     "operations/capture.py": "one walk whose cases belong together",
-    "desktop/window.py": "the window and its strips",
-    "desktop/places.py": "four read-only places, one picture each",
 }
 
 

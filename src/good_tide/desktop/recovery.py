@@ -8,11 +8,11 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QTextDocument
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
-from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from good_tide.core.words import printable
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.widgets import button, card, label, line
+from good_tide.desktop.widgets import button, card, centre, label, line
 
 
 class RecoveryPanel(QWidget):
@@ -42,12 +42,7 @@ class RecoveryPanel(QWidget):
         for widget in (self.key, self._words, self.said):
             layout.addWidget(widget)
         layout.addLayout(line(self.save, self.print, self.go_on, stretch=2))
-        outer = QVBoxLayout(self)
-        outer.addStretch(1)
-        middle = line(frame, stretch=0)
-        middle.addStretch()
-        outer.addLayout(middle)
-        outer.addStretch(2)
+        centre(self, frame)
         self.save.clicked.connect(self._save)
         self.print.clicked.connect(self._print)
         self.go_on.clicked.connect(self._end)

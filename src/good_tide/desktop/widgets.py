@@ -48,6 +48,16 @@ def line(*widgets: QWidget, stretch: int | None = None, spacing: int = 8) -> QHB
     return layout
 
 
+def centre(page: QWidget, frame: QWidget) -> None:
+    """Lay one panel out in the middle of a page, a little above it."""
+    outer = QVBoxLayout(page)
+    outer.addStretch(2)
+    middle = line(frame, stretch=0)
+    middle.addStretch()
+    outer.addLayout(middle)
+    outer.addStretch(3)
+
+
 def align_numbers(tree: QTreeWidget, columns: tuple[int, ...]) -> None:
     """Headings of columns with numbers stand at the right, as the numbers do."""
     for column in columns:

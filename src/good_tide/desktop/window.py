@@ -5,17 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QShortcut
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QCheckBox,
     QComboBox,
     QFrame,
     QHBoxLayout,
-    QLineEdit,
     QMainWindow,
-    QProgressBar,
     QSizePolicy,
     QStackedWidget,
     QToolButton,
@@ -25,7 +22,6 @@ from PySide6.QtWidgets import (
 
 from good_tide import __version__
 from good_tide.core.status import Mood, Status, status
-from good_tide.core.words import duration_words, size_words
 from good_tide.desktop.coverage import CoveragePlace
 from good_tide.desktop.icons import icon, program_icon
 from good_tide.desktop.link import AgentLink
@@ -33,214 +29,16 @@ from good_tide.desktop.palette import Palette
 from good_tide.desktop.places import JournalPlace, RhythmPlace
 from good_tide.desktop.recovery import RecoveryPanel
 from good_tide.desktop.setup import SetUpPage
+from good_tide.desktop.state_page import StatePage
 from good_tide.desktop.stores import StoresPlace
+from good_tide.desktop.strips import NoticeStrip, Sign, WorkStrip
 from good_tide.desktop.timeline import TimelinePlace
-from good_tide.desktop.widgets import button, card, label, line
+from good_tide.desktop.widgets import button, label, line
 from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, JournalEntry, MadeView, Overview, SurveyView, Work
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
 _CATCH_UP_MS = 500
-
-
-class Sign(QWidget):
-    """The shape beside the status sentence: disc (well), ring (working), triangle (attention), square (harm)."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.mood = Mood.ATTENTION
-        self.setFixedSize(18, 18)
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        box = QRectF(3, 3, 12, 12)
-        if self.mood is Mood.WELL:
-            painter.setBrush(QColor("#7FD0C0"))
-            painter.drawEllipse(box)
-        elif self.mood is Mood.WORKING:
-            painter.setPen(QPen(QColor("#7FD0C0"), 2.5))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(box)
-        elif self.mood is Mood.ATTENTION:
-            painter.setBrush(QColor("#E6C27E"))
-            painter.drawPolygon(QPolygonF([QPointF(9, 2), QPointF(17, 16), QPointF(1, 16)]))
-        else:
-            painter.setBrush(QColor("#F0846F"))
-            painter.drawRect(box)
-
-
-class WorkStrip(QFrame):
-    """What the agent is doing: progress, pause, stop."""
-
-    def __init__(self, link: AgentLink) -> None:
-        super().__init__()
-        self.setObjectName("notice")
-        self._paused = False
-        self._words = label("", "strong")
-        self._facts = label("", "quiet")
-        self._bar = QProgressBar()
-        self._bar.setTextVisible(False)
-        self.pause = button("Pause")
-        self.stop = button("Stop")
-        box = QVBoxLayout()
-        box.setSpacing(4)
-        box.addLayout(line(self._words, self._facts, stretch=1))
-        box.addWidget(self._bar)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(14, 8, 14, 8)
-        layout.addLayout(box, 1)
-        layout.addWidget(self.pause)
-        layout.addWidget(self.stop)
-        self.pause.clicked.connect(lambda: link.ask("resume" if self._paused else "pause"))
-        self.stop.clicked.connect(lambda: link.ask("stop"))
-        self.hide()
-
-    def show_work(self, work: Work | None) -> None:
-        """Show how far it has come; None hides the strip."""
-        self.setVisible(work is not None)
-        if work is None:
-            return
-        progress = work.progress
-        self._paused = work.paused
-        self.pause.setText("Go on" if work.paused else "Pause")
-        self._words.setText(
-            {"snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing"}.get(work.what, work.what)
-            + (", paused" if work.paused else "")
-        )
-        facts = []
-        if progress.bytes_total:
-            facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")
-        elif progress.bytes_done:
-            facts.append(size_words(progress.bytes_done))
-        if work.seconds > 1 and progress.bytes_done:
-            rate = progress.bytes_done / work.seconds
-            facts.append(f"{size_words(rate)}/s")
-            if progress.bytes_total > progress.bytes_done:
-                facts.append(f"{duration_words((progress.bytes_total - progress.bytes_done) / max(rate, 1))} left")
-        name = progress.current.rpartition("/")[2]
-        self._facts.setText("   ".join([*facts, name[:60]]))
-        self._bar.setMaximum(1000 if progress.bytes_total else 0)
-        self._bar.setValue(int(1000 * min(1.0, progress.bytes_done / progress.bytes_total)) if progress.bytes_total else 0)
-
-
-class NoticeStrip(QFrame):
-    """What has just been done, or went wrong, until it is put away; with Undo where there is something to undo."""
-
-    undo = Signal(str)
-
-    def __init__(self, look: Palette) -> None:
-        super().__init__()
-        self._set_aside = ""
-        self._words = label("", "strong", wrap=True)
-        self._detail = label("", "quiet", wrap=True)
-        self.undo_button = button("Undo")
-        close = QToolButton()
-        close.setIcon(icon("close", look.ink, 16))
-        close.setToolTip("Put away")
-        close.setAccessibleName("Put away")
-        box = QVBoxLayout()
-        box.setSpacing(2)
-        box.addWidget(self._words)
-        box.addWidget(self._detail)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(14, 8, 10, 8)
-        layout.addLayout(box, 1)
-        layout.addWidget(self.undo_button)
-        layout.addWidget(close)
-        self.undo_button.clicked.connect(lambda: self.undo.emit(self._set_aside))
-        close.clicked.connect(self.hide)
-        self.hide()
-
-    @property
-    def text(self) -> str:
-        """The words shown."""
-        return self._words.text()
-
-    def tell(self, words: str, detail: str = "", trouble: bool = False, set_aside: str = "") -> None:
-        """Show a notice."""
-        self.setObjectName("trouble" if trouble else "notice")
-        self.style().unpolish(self)
-        self.style().polish(self)
-        self._words.setText(words)
-        self._detail.setText(detail)
-        self._detail.setVisible(bool(detail))
-        self._set_aside = set_aside
-        self.undo_button.setVisible(bool(set_aside))
-        self.show()
-
-
-class StatePage(QWidget):
-    """Shown instead of the timeline when there is nothing to show: says what is so and offers the next step."""
-
-    unlock = Signal(str, bool)
-    again = Signal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        frame, layout = card(margin=28, spacing=12)
-        frame.setMaximumWidth(560)
-        self._title = label("", "title", wrap=True)
-        self._words = label("", "", wrap=True)
-        self._passphrase = QLineEdit()
-        self._passphrase.setEchoMode(QLineEdit.EchoMode.Password)
-        self._passphrase.setPlaceholderText("Passphrase or recovery key")
-        self._wrong = label("", "harm", wrap=True)
-        self.remember = QCheckBox("Remember it in the key ring")
-        self.open = button("Open the store", primary=True)
-        self.look_again = button("Look again")
-        for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
-            layout.addWidget(widget)
-        layout.addLayout(line(self.look_again, self.open, stretch=0))
-        outer = QVBoxLayout(self)
-        outer.addStretch(2)
-        middle = line(frame, stretch=0)
-        middle.addStretch()
-        outer.addLayout(middle)
-        outer.addStretch(3)
-        self._passphrase.returnPressed.connect(self._try)
-        self.open.clicked.connect(self._try)
-        self.look_again.clicked.connect(self.again)
-
-    def _try(self) -> None:
-        self.unlock.emit(self._passphrase.text(), self.remember.isChecked())
-
-    def wrong(self, words: str) -> None:
-        """The passphrase did not open the store."""
-        self._wrong.setText(words)
-        self._wrong.show()
-        self._passphrase.selectAll()
-        self._passphrase.setFocus()
-
-    def show_state(self, overview: Overview) -> None:
-        """Explain a state in which there is no timeline."""
-        disk = overview.store.disk if overview.store is not None else "the disk"
-        folder = overview.store.folder if overview.store is not None else ""
-        hint = overview.store.hint if overview.store is not None else ""
-        pages = {
-            "away": (
-                f"The disk {disk} is not here",
-                f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and everything on it is as it was.",
-            ),
-            "locked": (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
-            "damaged": ("The store cannot be read", "\n".join(overview.trouble)),
-            "catching-up": ("Reading history", _reading_words(*overview.history_read)),
-            "empty": ("No snapshot yet", "“Take snapshot” above takes the first one. Then the timeline begins here."),
-        }
-        title, words = pages.get(overview.state, ("", ""))
-        self._title.setText(title)
-        self._words.setText(words)
-        locked = overview.state == "locked"
-        for widget in (self._passphrase, self.remember, self.open):
-            widget.setVisible(locked)
-        self._wrong.hide()
-        self.look_again.setVisible(overview.state in ("away", "damaged"))
-
-
-def _reading_words(done: int, total: int) -> str:
-    far = f"{done:,} of {total:,} snapshots. " if total else ""
-    return f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it goes on."
 
 
 class MainWindow(QMainWindow):

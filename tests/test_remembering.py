@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import socket
 import subprocess
 import sys
 import threading
+import unittest
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -132,6 +135,36 @@ class KeyRingTest(GoodTideTest):
                 open_counted(self.folder / "store", "guess", self.state, clock)
         open_counted(self.folder / "store", PASSPHRASE, self.state, clock)
         self.assertEqual(list((self.state / "tries").iterdir()), [])
+
+
+@unittest.skipUnless(shutil.which("gnome-keyring-daemon") and shutil.which("dbus-run-session"), "needs gnome-keyring and dbus-daemon")
+class SecretServiceTest(GoodTideTest):
+    """A real key ring on a bus of its own."""
+
+    CODE = (
+        "from good_tide.system.keyrings import DesktopKeyRing\n"
+        "ring = DesktopKeyRing()\n"
+        "try:\n"
+        "    ring.remember('aa', 'harbour words'); print(ring.recall('aa')); ring.forget('aa'); print(ring.recall('aa')); ring.forget('bb')\n"
+        "except Exception as error:\n"
+        "    print(type(error).__name__, error)\n"
+    )
+
+    def talk(self, script: str) -> str:
+        run = self.folder / "run"
+        environment = {**os.environ, "XDG_RUNTIME_DIR": str(run), "HOME": str(self.folder / "home")}
+        environment.pop("DBUS_SESSION_BUS_ADDRESS", None)
+        (self.folder / "home").mkdir(exist_ok=True)
+        done = subprocess.run(["sh", "-c", script], env=environment, capture_output=True, text=True, timeout=60, check=False)
+        return done.stdout.strip()
+
+    def test_a_real_key_ring_remembers_forgets_and_says_what_keeps_it_from_it(self) -> None:
+        (self.folder / "talk.py").write_text(self.CODE)
+        python = f"{sys.executable} {self.folder / 'talk.py'}"
+        unlocked = "printf pw | gnome-keyring-daemon --unlock --components=secrets > /dev/null 2>&1"
+        self.assertEqual(self.talk(f"dbus-run-session -- sh -c '{unlocked}; {python}'"), "harbour words\nNone")
+        self.assertIn("no key ring", self.talk(python))
+        self.assertIn("PlaceError The key ring is locked", self.talk(f"dbus-run-session -- sh -c '{python}'"))
 
 
 class KeptThingsTest(GoodTideTest):

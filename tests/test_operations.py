@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -224,6 +225,21 @@ class ReadAheadTest(GoodTideTest):
         with mock.patch.object(reading_ahead, "_WORTH_A_HELPER", 5), mock.patch.object(reading_ahead._Helper, "ask", ask_and_kill):
             taken = self.snap(self.new_store())
         self.assertEqual((taken.record.tally.files, taken.gaps), (61, 0))
+
+    def test_the_helper_ends_with_its_socket_and_leaves_ctrl_c_to_the_main_process(self) -> None:
+        helper = reading_ahead._Helper(bytes(32))
+        folder = os.open(self.work / "part 1", os.O_RDONLY | os.O_DIRECTORY)
+        self.addCleanup(os.close, folder)
+        info = (self.work / "part 1" / "note 1.txt").stat()
+        expected = [(b"note 1.txt", info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino), (b"gone", 1, 2, 3, 4)]
+        first = helper.ask(folder, expected).result(30)
+        assert first is not None
+        helper._process.send_signal(signal.SIGINT)
+        second = helper.ask(folder, expected).result(30)
+        self.assertEqual(first, second)
+        self.assertEqual((first.contents, first.attributes), ([b"11", None], {0: ((b"user.cue", b"LX 14"),)}))
+        helper.close()
+        self.assertEqual(helper._process.returncode, 0)
 
     def test_files_that_change_before_the_helper_comes_are_read_with_care(self) -> None:
         real = ReadAhead.read

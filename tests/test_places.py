@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.errors import NameTakenError, PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import NameTakenError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.jobfile import JobFile, JobFileError, expand_folder, job_file_text, parse_job_file
 from good_tide.core.jobfile import store_ref as read_ref
@@ -284,6 +284,12 @@ class StandInTest(GoodTideTest):
         self.assertIn("holds other things", full.checks[0].what)
         create_store(folder, None, cost=CHEAP)
         self.assertEqual(examine(self.disks, folder, MINE, frozenset(), False).holds, open_store(folder, None).header.store)
+
+    def test_a_place_that_does_not_take_the_measurement_says_why(self) -> None:
+        full = PlaceFullError("Writing to Pier: no room left on the disk", "Free some room")
+        with mock.patch("good_tide.operations.disks.measure_speed", side_effect=full):
+            found = examine(self.disks, self.disks.folder("Pier") / "new", MINE, frozenset(), measure=True)
+        self.assertEqual((found.checks[0].level, found.checks[0].way_out), (Level.BAD, "Free some room"))
 
     def test_a_disk_that_is_plugged_in_is_noticed(self) -> None:
         self.assertTrue(self.disks.wait(0))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import stat
 from pathlib import Path
 from unittest import mock
 
@@ -185,10 +184,15 @@ class SurveyTest(SelectingTest):
             file.write(b"12345")
         (self.work / "loop").symlink_to(self.work)
         os.mkfifo(self.work / "pipe")
-        self.assertTrue(stat.S_ISFIFO((self.work / "pipe").stat().st_mode))
         self.assertEqual((self.weighed("exclude path b?d.txt").total.out_files, self.weighed().total.files), (1, 1))
 
     def test_a_folder_that_is_not_there_is_named(self) -> None:
         survey = Survey([self.work, self.folder / "gone"])
         survey.look(float("inf"))
         self.assertEqual(survey.missing, [str(self.folder / "gone")])
+
+    def test_a_folder_inside_another_is_counted_once(self) -> None:
+        self.write("sub/x.txt", "x")
+        survey = Survey([self.work / "sub", self.work])
+        survey.look(float("inf"))
+        self.assertEqual(sum(len(folder.names) for folder in survey.folders), 1)

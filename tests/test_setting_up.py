@@ -19,11 +19,13 @@ from PySide6.QtWidgets import QApplication, QCheckBox
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SystemClock
 from good_tide.core.places import Level
+from good_tide.core.progress import Progress
 from good_tide.crypto import slots
 from good_tide.desktop.application import make_application, wait_until
 from good_tide.desktop.window import MainWindow
 from good_tide.operations.disks import STAND_IN_FILE
 from good_tide.operations.workplace import Workplace, load_jobs
+from good_tide.protocol.messages import Work
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
 from good_tide.storage.store import open_store
@@ -253,6 +255,10 @@ class WindowTest(GoodTideTest):
         self.until(lambda: len(self.page.place.rows) == 3)
         self.choose_disk("Old stick")
         self.settle(lambda: any("Slow: 2 MB a second" in check.what for check in self.page.place.list.checks))
+        (self.home / "Papiere").mkdir()
+        config = Path(os.environ["XDG_CONFIG_HOME"])
+        config.mkdir(exist_ok=True)
+        (config / "user-dirs.dirs").write_text('XDG_DOCUMENTS_DIR="$HOME/Papiere"\n')
         (self.settings / "starting-points").mkdir()
         (self.settings / "starting-points" / "mine.toml").write_text(
             'name = "Mine"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude path x/"]\n'
@@ -264,7 +270,7 @@ class WindowTest(GoodTideTest):
         self.page.points.setCurrentText("Mine")
         self.page.points.activated.emit(self.page.points.currentIndex())
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)
-        self.assertEqual(([os.path.basename(one) for one in self.page.chosen()], self.page._rules), (["Documents"], ("exclude path x/",)))
+        self.assertEqual(([os.path.basename(one) for one in self.page.chosen()], self.page._rules), (["Papiere"], ("exclude path x/",)))
         self.assertIn("broken.toml", [note.what for note in self.agent._notes.all("")][-1])
 
     def test_hints_and_passphrases_that_will_not_do(self) -> None:
@@ -364,6 +370,9 @@ class WindowTest(GoodTideTest):
         pier, mole = (card.view.folder for card in place.cards)
         place.cards[0].carry.emit(pier, mole)
         self.until(lambda: "Carried 1 snapshot" in self.window.notice.text)
+        self.window.work_strip.show_work(Work("carry", False, Progress("Carrying"), 1.0))
+        self.assertEqual(self.window.work_strip._words.text(), "Carrying snapshots over")
+        self.window.work_strip.show_work(None)
         self.assertEqual(open_store(Path(mole), WORDS).snapshot_names(), open_store(Path(pier), key).snapshot_names())
         place.turns.click()
         self.settle()

@@ -10,7 +10,6 @@ import subprocess
 import sys
 import time
 import unittest
-from pathlib import Path
 from unittest import mock
 
 from good_tide.core.errors import WrongPassphraseError
@@ -189,4 +188,3 @@ class OpenFilesTest(GoodTideTest):
             self.write("folder 2/new.txt", "new")
             self.snap(store, 2)
         self.assertEqual(len(os.listdir("/proc/self/fd")), before)
-        self.assertIsInstance(Path(store.place.title), Path)

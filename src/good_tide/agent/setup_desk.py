@@ -94,12 +94,10 @@ class SetUpDesk:
     def proposal(self) -> SetUpView:
         """What a set-up begins with."""
         home = home_folder()
-        usual = [folder for folder in user_folders(home).values() if Path(folder).is_dir()]
+        usual = {name: folder for name, folder in user_folders(home).items() if Path(folder).is_dir()}
         points = [(parse_job_file(text).name, text) for text in _ready_points()] + self._own_points()
         office = next(parse_job_file(text) for name, text in points if name == "Office")
-        return SetUpView(
-            self._here.machine.name, home, tuple(usual), tuple(proposed_folders(home)), office.rules, tuple(points), self._has_ring()
-        )
+        return SetUpView(self._here.machine.name, home, usual, tuple(proposed_folders(home)), office.rules, tuple(points), self._has_ring())
 
     def _own_points(self) -> list[tuple[str, str]]:
         """The technician's own starting points: job files in the settings folder. One that cannot be read is noted and passed over."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 import warnings
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 import msgspec
 from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
@@ -222,11 +222,6 @@ def parse_rules(text: str) -> list[Rule]:
             except RuleError as error:
                 raise RuleError(error.what, error.advice, number) from error
     return rules
-
-
-def rules_text(rules: Iterable[Rule]) -> str:
-    """Rules as the lines of a file."""
-    return "".join(rule.text + "\n" for rule in rules)
 
 
 def literal_pattern(name: str) -> str:

@@ -29,6 +29,14 @@ class Status(msgspec.Struct, frozen=True):
     detail: str = ""
 
 
+_WORK = {"snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore", "carry": "Carrying snapshots over"}
+
+
+def work_words(what: str, paused: bool) -> str:
+    """What the agent is doing (``protocol.messages.Work.what``), in words."""
+    return _WORK[what] + (", paused" if paused else "")
+
+
 def status(
     state: str, disk: str, last: int | None, gaps: int, now: int, free: int | None, working: str = "", paused: bool = False
 ) -> Status:
@@ -41,8 +49,7 @@ def status(
     """
     room = f"{disk} has {size_words(free)} free." if free is not None else ""
     if working:
-        words = {"snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore"}.get(working, working)
-        return Status(Mood.WORKING, f"{words}{', paused' if paused else ''}.", room)
+        return Status(Mood.WORKING, f"{work_words(working, paused)}.", room)
     if state == "no-job":
         return Status(Mood.ATTENTION, "Nothing is protected on this machine yet.")
     if state == "away":

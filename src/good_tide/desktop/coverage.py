@@ -141,6 +141,8 @@ class CoveragePlace(QWidget):
         self.survey = view
         out = f"; {count_words(view.out_files, 'file')}, {size_words(view.out_size)} are out" if view.out_files else ""
         self.sentence.setText(f"{count_words(view.files, 'file')}, {size_words(view.size)} are in{out}{'.' if view.done else ', so far…'}")
+        if view.missing:
+            self.sentence.setText(f"{self.sentence.text()} Not there: {', '.join(map(self._short, view.missing))}.")
         self.picture.show_folders(view.folders)
         self.rules.show_catches(view.rules, view.done)
         self._show_tree(view.folders)

@@ -145,7 +145,7 @@ class SetUpPage(QWidget):
         assert self._view is not None
         self.folders.blockSignals(True)
         self.folders.clear()
-        for folder in dict.fromkeys([*chosen, *self._view.usual, self._view.home]):
+        for folder in dict.fromkeys([*chosen, *self._view.usual.values(), self._view.home]):
             self._add_row(folder, folder in chosen)
         self.folders.blockSignals(False)
 
@@ -184,9 +184,7 @@ class SetUpPage(QWidget):
         """Take folders and rules from a starting point; those that mean nothing on this machine are passed over."""
         assert self._view is not None
         values = tomllib.loads(self._view.starting_points[number][1])
-        usual = {os.path.basename(folder).upper(): folder for folder in self._view.usual}
-        names = {"DOCUMENTS": "DOCUMENTS", "DESKTOP": "DESKTOP", "PICTURES": "PICTURES", "MUSIC": "MUSIC", "VIDEOS": "VIDEOS"}
-        known = {name: usual[base] for name, base in names.items() if base in usual}
+        known = self._view.usual
         folders = []
         for text in values["folders"]:
             name = text.removeprefix("$").partition("/")[0]

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QToolButton, QVBoxLayout, QWidget
 
-from good_tide.core.status import Mood
+from good_tide.core.status import Mood, work_words
 from good_tide.core.words import duration_words, size_words
 from good_tide.desktop.icons import icon
 from good_tide.desktop.link import AgentLink
@@ -77,10 +77,7 @@ class WorkStrip(QFrame):
         progress = work.progress
         self._paused = work.paused
         self.pause.setText("Go on" if work.paused else "Pause")
-        self._words.setText(
-            {"snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing"}.get(work.what, work.what)
-            + (", paused" if work.paused else "")
-        )
+        self._words.setText(work_words(work.what, work.paused))
         facts = []
         if progress.bytes_total:
             facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")

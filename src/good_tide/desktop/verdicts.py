@@ -24,11 +24,6 @@ class LevelSign(QWidget):
         self.level = level
         self.setFixedSize(16, 18)
 
-    def show_level(self, level: Level) -> None:
-        """Show another level."""
-        self.level = level
-        self.update()
-
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)

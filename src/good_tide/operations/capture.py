@@ -27,7 +27,7 @@ from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
 from good_tide.core.rules import Rule
 from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
-from good_tide.operations.selecting import Selector
+from good_tide.operations.selecting import Selector, outermost
 from good_tide.operations.small_files import UNTRUSTED_NS, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.source.folders import (
     Found,
@@ -91,7 +91,7 @@ def capture(
         PlaceError: the store cannot be written, or another run is at work.
         StoppedError: the person stopped it; what was written is kept for the next run.
     """
-    folders = _outermost(request.folders)
+    folders = outermost(request.folders)
     if not request.missing_is_gap or not any(folder.is_dir() for folder in folders):
         for folder in folders:
             if not folder.is_dir():
@@ -120,12 +120,6 @@ def last_snapshot(store: Store, machine: str) -> Snapshot | None:
     """The newest readable snapshot of a machine."""
     own = [snapshot for snapshot in store.snapshots()[0] if snapshot.record.machine.id == machine]
     return own[-1] if own else None
-
-
-def _outermost(folders: Sequence[Path]) -> list[Path]:
-    """The folders as absolute paths, without those inside others."""
-    absolute = sorted({Path(os.path.abspath(folder)) for folder in folders})
-    return [folder for folder in absolute if not any(other in folder.parents for other in absolute)]
 
 
 def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nanoseconds:

@@ -19,7 +19,7 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
-from good_tide.storage.keyslots import same_secret
+from good_tide.storage.keyslots import share_identities
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket, WriteSession
@@ -73,7 +73,7 @@ class _Carrier:
 
     def __init__(self, source: Store, target: Store, session: WriteSession, control: Control) -> None:
         self._source, self._target, self._session, self._control = source, target, session, control
-        self._alike = same_secret(source.keys, target.keys)
+        self._alike = share_identities(source.keys, target.keys)
         self._chunks: dict[ChunkId, ChunkId] = {}
         self._pages: dict[ChunkId, ChunkId] = {}
         self.bytes = 0

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from good_tide.core.errors import PlaceError
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.probing import describe_store, measure_speed, probe, probe_apart
@@ -117,14 +118,19 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
     while not there.exists() and there != there.parent:
         there = there.parent
     writable = there.is_dir() and os.access(there, os.W_OK)
-    speed = disk.speed or measure_speed(there) if measure and writable and not disk.read_only and there.is_dir() else None
+    extra: list[Check] = []
+    speed = None
+    if measure and writable and not disk.read_only:
+        try:
+            speed = disk.speed or measure_speed(there)
+        except PlaceError as error:
+            extra.append(Check(Level.BAD, error.what, error.advice))
     holds = None
     stores = tuple(store for store in disk.stores if store.path == str(absolute))
     if (absolute / HEADER_FILE).is_file():
         found = describe_store(absolute, known)
         stores, holds = (found,), found.store
     checked = check_place(msgspec.structs.replace(disk, stores=stores), msgspec.structs.replace(wanted, speed=speed, writable=writable))
-    extra = []
     if holds is None and absolute.is_dir() and {item.name for item in absolute.iterdir()} - HALF_MADE:
         extra.append(Check(Level.BAD, f"{absolute} holds other things", "Choose an empty or a new folder; nothing there is ever erased"))
     if there == absolute and not absolute.is_dir():

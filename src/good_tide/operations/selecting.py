@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from good_tide.core.coverage import Coverage, FolderSigns, FolderState
@@ -54,6 +54,12 @@ class Selector:
         count = len(missed)
         gone = self.coverage.files(state, [os.fsdecode(miss.name) for miss in missed], [0] * count, [0] * count)
         return kept, [miss for miss, rule in zip(missed, gone, strict=True) if not self.coverage.is_out(rule)], inside
+
+
+def outermost(folders: Iterable[Path]) -> list[Path]:
+    """Folders as absolute paths in order, without those inside others: each thing is covered once."""
+    absolute = sorted({Path(os.path.abspath(folder)) for folder in folders})
+    return [folder for folder in absolute if not any(other in folder.parents for other in absolute)]
 
 
 def home_folder() -> str:

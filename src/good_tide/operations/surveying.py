@@ -19,6 +19,7 @@ import msgspec
 
 from good_tide.core.coverage import NONE, Coverage, FolderSigns, FolderState
 from good_tide.core.rules import Rule
+from good_tide.operations.selecting import outermost
 from good_tide.source.folders import has_cache_tag, measure, open_folder
 
 _LARGEST_KEPT = 5
@@ -32,14 +33,13 @@ _DEEPEST = 400
 class SeenFolder:
     """What was seen in one folder. ``parent`` is the number of the folder above, -1 for a covered folder."""
 
-    __slots__ = ("modified", "name", "names", "parent", "signs", "sizes", "unreadable")
+    __slots__ = ("modified", "name", "names", "parent", "signs", "sizes")
 
     def __init__(self, parent: int, name: str, signs: FolderSigns) -> None:
         self.parent, self.name, self.signs = parent, name, signs
         self.names: list[str] = []
         self.sizes = array("q")
         self.modified = array("q")
-        self.unreadable = False
 
 
 class Survey:
@@ -54,7 +54,7 @@ class Survey:
         self._network = network
         self._waiting: deque[tuple[int, str, str, int, int]] = deque()
         self.missing: list[str] = []
-        for folder in folders:
+        for folder in outermost(folders):
             self._waiting.append((-1, str(folder), str(folder), -1, 0))
 
     def look(self, seconds: float) -> None:
@@ -89,9 +89,7 @@ class Survey:
         try:
             found = measure(handle)
         except OSError:
-            seen.unreadable = True
             return
-        seen.unreadable = not found.complete
         seen.names, seen.sizes, seen.modified = found.names, array("q", found.sizes), array("q", found.modified)
         for name in sorted(found.folders, reverse=True):
             self._waiting.append((number, name, f"{path}/{name}", device, depth + 1))
@@ -134,7 +132,6 @@ class Weighing:
         self.shares: list[Share] = []
         self.states: list[FolderState] = []
         self._week = now - _WEEK_NS
-        self._lead: list[tuple[int, int]] = []
 
     @property
     def done(self) -> bool:

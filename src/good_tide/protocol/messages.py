@@ -232,11 +232,11 @@ class DiskView(msgspec.Struct):
 
 
 class SetUpView(msgspec.Struct):
-    """What a set-up begins with: folders that may be covered, those proposed, the machine, and where things lie."""
+    """What a set-up begins with: the machine, user directories that are there by their XDG names, and the folders proposed."""
 
     machine: str
     home: str
-    usual: tuple[str, ...]
+    usual: dict[str, str]
     proposed: tuple[str, ...]
     rules: tuple[str, ...]
     starting_points: tuple[tuple[str, str], ...]
@@ -250,7 +250,6 @@ class ExaminedView(msgspec.Struct):
     checks: tuple[Check, ...]
     holds: str | None = None
     hint: str | None = None
-    same_disk: bool = False
 
 
 class RuleView(msgspec.Struct, array_like=True):

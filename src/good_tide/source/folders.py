@@ -75,29 +75,27 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
 
 
 class Measured(NamedTuple):
-    """What is in a folder, for counting: its files by columns, and its sub-folders with their device numbers."""
+    """What is in a folder, for counting: its files by columns, and the names of its sub-folders."""
 
     names: list[str]
     sizes: list[int]
     modified: list[int]
     folders: list[str]
-    complete: bool
 
 
 def measure(handle: int) -> Measured:
-    """Files and sub-folders of an open folder, in no order; ``complete`` says whether each could be looked at.
+    """Files and sub-folders of an open folder, in no order. What cannot be looked at is not counted.
 
     Raises:
         OSError: the folder itself cannot be listed.
     """
-    found = Measured([], [], [], [], True)
-    names, sizes, modified, folders = found[:4]
+    found = Measured([], [], [], [])
+    names, sizes, modified, folders = found
     with os.scandir(handle) as listing:
         for item in listing:
             try:
                 info = item.stat(follow_symlinks=False)
             except OSError:
-                found = found._replace(complete=False)
                 continue
             kind = info.st_mode & 0o170000
             if kind == stat.S_IFREG:

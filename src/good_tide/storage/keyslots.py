@@ -99,6 +99,6 @@ def _secret(keys: StoreKeys) -> bytes:
     return keys.secret + keys.identity
 
 
-def same_secret(one: StoreKeys, other: StoreKeys) -> bool:
+def share_identities(one: StoreKeys, other: StoreKeys) -> bool:
     """Whether two stores share the identities of their chunks."""
     return secrets.compare_digest(one.identity, other.identity)

@@ -61,12 +61,6 @@ def mount_of(folder: Path, mounts: list[Mount]) -> Mount | None:
     return best
 
 
-def file_system_of(folder: Path, table: Path = _MOUNTS) -> str:
-    """The type of the file system a folder is on, empty where the system does not tell."""
-    mount = mount_of(folder, read_mounts(table))
-    return "" if mount is None else mount.type
-
-
 def network_devices(table: Path = _MOUNTS) -> frozenset[int]:
     """Device numbers of all mounted network file systems, as ``os.stat`` gives them."""
     return frozenset(os.makedev(*mount.device) for mount in read_mounts(table) if mount.type in NETWORK_TYPES)

@@ -21,6 +21,7 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Control, Silent
 from good_tide.core.records import Machine, Snapshot
+from good_tide.core.rhythm import Rhythm
 from good_tide.crypto.slots import Cost
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.restore_work import RestoreReport, carry_out
@@ -30,6 +31,9 @@ from good_tide.storage.store import Store, open_store
 
 hypothesis.settings.register_profile("steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True)
 hypothesis.settings.load_profile("steady")
+
+BY_HAND = Rhythm(rules=())
+"""For tests that are not about the rhythm: nothing runs by itself."""
 
 CHEAP = Cost(memory_kib=64, passes=1, lanes=1)
 PASSPHRASE = "tide and time"

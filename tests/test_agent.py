@@ -33,7 +33,7 @@ from good_tide.protocol.messages import (
     FolderShare,
     FolderView,
     Found,
-    JournalEntry,
+    JournalView,
     Overview,
     PlanView,
     Request,
@@ -45,7 +45,8 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.storage.store import open_store
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.base import BY_HAND, CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.stand_ins import quiet
 
 
 class AgentTest(GoodTideTest):
@@ -66,6 +67,7 @@ class AgentTest(GoodTideTest):
             stores=(StoreRef(path=store.place.title, name="Pier"),),
             machine=MACHINE,
             passphrase_file=str(self.secret),
+            rhythm=BY_HAND,
         )
         save_job(self.settings, job)
         self.assertEqual(load_jobs(self.settings), [job])
@@ -73,7 +75,7 @@ class AgentTest(GoodTideTest):
         self.agent = self.start()
 
     def start(self) -> Agent:
-        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)))
+        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings))
         thread = threading.Thread(target=agent.run)
         thread.start()
         self.client = socket.socket(socket.AF_UNIX)
@@ -116,9 +118,9 @@ class AgentTest(GoodTideTest):
         assert isinstance(detail, Detail) and detail.disk_difference is not None
         self.assertEqual((detail.preview.text, detail.disk_difference.changed), ("first\n", 1))
         self.assertEqual(self.ask("find", list[Found], words="LIST"), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)])
-        journal = self.ask("journal", list[JournalEntry])
-        assert isinstance(journal, list)
-        self.assertEqual([entry.level for entry in journal], ["good", "good"])
+        journal = self.ask("journal", JournalView, job="Office")
+        assert isinstance(journal, JournalView)
+        self.assertEqual([run.result for run in journal.runs], ["done", "done"])
 
     def test_snapshot_restore_and_undo(self) -> None:
         self.write("plan.txt", "third\n")
@@ -153,7 +155,7 @@ class AgentTest(GoodTideTest):
 
     def test_a_second_agent_is_refused_and_nonsense_does_no_harm(self) -> None:
         with self.assertRaisesRegex(PlaceError, "already running"):
-            Agent(self.settings, self.here, SetClock(Nanoseconds(T0)))
+            Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings))
         self.client.sendall(b"nonsense\n")
         self.assertEqual(self.ask("no such thing")["code"], -32601)  # type: ignore[index]
         self.assertEqual(self.ask("detail", path="!!", seq="x")["code"], 2)  # type: ignore[index]
@@ -229,9 +231,9 @@ class AgentTest(GoodTideTest):
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
         self.assertEqual((overview.tide[-1].files, overview.tide[-1].removed, overview.rules), (1, 1, ("exclude path sub/",)))
-        journal = self.ask("journal", list[JournalEntry])
-        assert isinstance(journal, list)
-        self.assertIn(("Coverage was changed", ("New rule: exclude path sub/",)), [(entry.what, entry.detail) for entry in journal])
+        journal = self.ask("journal", JournalView, job="Office")
+        assert isinstance(journal, JournalView)
+        self.assertIn(("Coverage was changed", ("New rule: exclude path sub/",)), [(event.what, event.detail) for event in journal.events])
 
     def test_a_share_that_hangs_is_away_until_it_answers(self) -> None:
         rack = StandInDisks(self.folder / "rack")
@@ -243,12 +245,12 @@ class AgentTest(GoodTideTest):
         )
         (self.settings / STAND_IN_FILE).write_text(str(rack.root))
         self.agent.end()
-        with mock.patch("good_tide.agent.session.probe_apart", return_value=None) as probe:
+        with mock.patch("good_tide.agent.openings.probe_apart", return_value=None) as probe:
             self.agent = self.start()
             for _ in range(3):
                 self.assertEqual(self.ask("overview")["state"], "away")  # type: ignore[index]
             self.assertEqual(probe.call_count, 1, "the answer holds for a while")
-        with mock.patch("good_tide.agent.session._ANSWER_HOLDS", 0.0):
+        with mock.patch("good_tide.agent.openings._ANSWER_HOLDS", 0.0):
             self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
 
     def test_several_jobs_and_the_choice_between_them(self) -> None:

@@ -5,14 +5,20 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+import msgspec
+
 from good_tide.core.clock import Clock, SetClock
 from good_tide.core.errors import PersonError, PlaceError, StoppedError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Progress, Silent, Steering
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import Holding, Job, StoreRef
 from good_tide.operations.carrying import carry
-from good_tide.operations.jobs import check_store_folder, checked_folders, run_job
+from good_tide.operations.holding import open_area
+from good_tide.operations.jobs import check_store_folder, checked_folders
+from good_tide.operations.journal import Journal
+from good_tide.operations.running import Hands, run_job
 from good_tide.operations.verifying import verify
+from good_tide.operations.workplace import Workplace
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
 from good_tide.system.disks import SystemDisks
@@ -111,16 +117,12 @@ class SeveralStoresTest(GoodTideTest):
 
     def run_it(self, hour: int, job: Job | None = None) -> list[str]:
         clock: Clock = SetClock(Nanoseconds(T0 + hour * HOUR))
-        found = run_job(
-            job or self.job,
-            MACHINE,
-            lambda ref, folder: open_store(folder, PASSPHRASE),
-            SystemDisks(),
-            clock,
-            Silent(),
-            self.state,
-            self.cache,
-        )
+        here = Workplace(self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE)
+        hands = Hands(
+            here=here, disks=SystemDisks(), clock=clock, journal=Journal(self.state, clock),
+            open_ref=lambda ref, folder: open_store(folder, PASSPHRASE), open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, Holding(), ()),
+        )  # fmt: skip
+        found = run_job(job or self.job, hands, Silent())
         return [f"{one.ref.name}: {'taken' if one.snapshot is not None else one.error}" for one in found]
 
     def test_both_each_time_or_in_turns(self) -> None:
@@ -134,8 +136,9 @@ class SeveralStoresTest(GoodTideTest):
         self.assertIn("not here", first)
         self.assertEqual(second, "two: taken")
         (self.folder / "two").rename(self.folder / "away too")
+        self.assertEqual(self.run_it(1), ["two: taken"])
         with self.assertRaises(PlaceError):
-            self.run_it(1)
+            self.run_it(2, msgspec.structs.replace(self.job, holding=Holding(on=False)))
 
     def test_folders_inside_each_other_and_inside_the_store(self) -> None:
         self.write("sub/x", "x")

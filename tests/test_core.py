@@ -18,7 +18,7 @@ from good_tide.core.identifiers import ChunkId, ContentDigest, SnapshotId
 from good_tide.core.pages import Page, encode_page, paginate
 from good_tide.core.records import Machine, Snapshot, SnapshotRecord
 from good_tide.core.selection import choose_snapshot, parse_time
-from good_tide.core.status import Mood, status
+from good_tide.core.status import JobFacts, Mood, status
 from good_tide.core.words import duration_words, printable, size_words, time_words
 from tests.base import HOUR, T0, GoodTideTest
 
@@ -170,13 +170,14 @@ class WordsTest(GoodTideTest):
         self.assertIn(("…", "48"), folded.lines)
 
     def test_status_is_never_better_than_the_facts(self) -> None:
-        well = status("ready", "Pier", T0, 0, T0 + 60, 10)
+        well = status(JobFacts(state="ready", disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)
         self.assertIs(well.mood, Mood.WELL)
         for state, last, gaps, now, mood in (("ready", T0, 3, T0, Mood.ATTENTION), ("ready", T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION), ("away", T0, 0, T0, Mood.ATTENTION),
-                                             ("locked", None, 0, T0, Mood.ATTENTION), ("damaged", None, 0, T0, Mood.HARM), ("empty", None, 0, T0, Mood.ATTENTION), ("no-job", None, 0, T0, Mood.ATTENTION)):  # fmt: skip
+                                             ("locked", 0, 0, T0, Mood.ATTENTION), ("damaged", 0, 0, T0, Mood.HARM), ("empty", 0, 0, T0, Mood.ATTENTION), ("no-job", 0, 0, T0, Mood.ATTENTION)):  # fmt: skip
             with self.subTest(state=state, gaps=gaps):
-                self.assertIs(status(state, "Pier", last, gaps, now, None).mood, mood)
-        self.assertIn("paused", status("ready", "Pier", T0, 0, T0, None, "snapshot", True).sentence)
+                facts = JobFacts(state=state, disk="Pier", last=last, gaps=gaps, away_since=T0 if state == "away" else 0)
+                self.assertIs(status(facts, now).mood, mood)
+        self.assertIn("paused", status(JobFacts(state="ready", last=T0, working="snapshot", work_paused=True), T0).sentence)
 
     def test_records_survive_messagepack(self) -> None:
         record = SnapshotRecord(T0, Machine("m", "n"), b"roots", owners={"u0": "root"})

@@ -24,7 +24,6 @@ from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.carrying import carry
 from good_tide.operations.jobs import open_counted, passphrase_for
-from good_tide.operations.noting import Notes
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job
 from good_tide.protocol.messages import Request, encode, raw
 from good_tide.protocol.sockets import agent_socket
@@ -32,6 +31,7 @@ from good_tide.storage.header import create_store
 from good_tide.storage.store import open_store
 from good_tide.system.keyrings import StandInKeyRing
 from tests.base import CHEAP, MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from tests.stand_ins import quiet
 
 
 class KeyRingTest(GoodTideTest):
@@ -49,7 +49,7 @@ class KeyRingTest(GoodTideTest):
 
     def with_agent(self, act: Callable[[Callable[..., Any]], None]) -> None:
         """Start an agent, give ``act`` a way to ask it, end it."""
-        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), ring=self.ring)
+        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings), ring=self.ring)
         thread = threading.Thread(target=agent.run)
         thread.start()
         try:
@@ -168,20 +168,6 @@ class SecretServiceTest(GoodTideTest):
 
 
 class KeptThingsTest(GoodTideTest):
-    def test_notes_are_bounded_and_lines_that_cannot_be_read_are_passed_over(self) -> None:
-        notes = Notes(self.state, SetClock(Nanoseconds(T0)))
-        notes.add("good", "Office", "first")
-        with (self.state / "notes.jsonl").open("ab") as file:
-            file.write(b"not a note\n")
-        notes.add("trouble", "", "for everybody", ("detail",))
-        notes.add("note", "Studio", "for another")
-        self.assertEqual([(note.level, note.what) for note in notes.all("Office")], [("good", "first"), ("trouble", "for everybody")])
-        for number in range(2200):
-            notes.add("note", "Office", f"note {number} " + "x" * 320)
-        kept = notes.all("Office")
-        self.assertEqual(kept[-1].what[:9], "note 2199")
-        self.assertLess((self.state / "notes.jsonl").stat().st_size, 1_000_000)
-
     def test_jobs_are_kept_by_name_and_a_broken_one_is_named(self) -> None:
         settings = self.folder / "settings"
         with self.assertRaises(PersonError):

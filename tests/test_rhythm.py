@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours, day_words, days_of
-from good_tide.core.planning import Around, Book, Facts, Occasion, Wait, after_clock, began, decide, ended, failed, retry_at
+from good_tide.core.planning import Book, Facts, Occasion, Wait, after_clock, began, decide, ended, failed, retry_at
 from good_tide.core.rhythm import Considerate, Rhythm, every, every_minutes_of, parse_at, parse_every, rule_words, spread_share
 
 ZONE = "Europe/Berlin"
@@ -299,7 +299,7 @@ class TwoYearsTest(unittest.TestCase):
 
     def served_each(self, rhythm: Rhythm, begin: int, machine: Machine, runs: int) -> None:
         """Awake, with the disk there: each due time has its run at that very moment, and no other runs there are."""
-        due = [time for time in itertools.takewhile(lambda time: time <= machine.now, rhythm.due_times(begin))]
+        due = list(itertools.takewhile(lambda time: time <= machine.now, rhythm.due_times(begin)))
         self.assertEqual([run for run in machine.runs[runs:] if run > begin], due)
 
     def once(self, rhythm: Rhythm, served: int, machine: Machine, runs: int) -> None:

@@ -18,6 +18,7 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import start_agent_early
 from good_tide.storage.store import open_store
 from tests.base import MACHINE, GoodTideTest, program
+from tests.stand_ins import quiet
 
 
 class TerminalTest(GoodTideTest):
@@ -116,7 +117,7 @@ class StartingTest(GoodTideTest):
         settings = self.folder / "settings"
         settings.mkdir()
         here = Workplace(self.cache, self.state, self.folder, settings, self.folder / "run" / "good-tide", MACHINE)
-        agent = Agent(settings, here, SystemClock())
+        agent = Agent(settings, here, SystemClock(), around=quiet(settings))
         self.addCleanup(agent.end)
         second = subprocess.run(
             [sys.executable, "-m", "good_tide.agent", "--settings", str(settings)], capture_output=True, text=True, check=False

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 
-from good_tide.core.settings import StoreUse
+from good_tide.core.rhythm import Rhythm
+from good_tide.core.settings import Holding, Noise, Reporting, StoreUse
 from good_tide.protocol.messages import PickedItem
 
 
@@ -82,3 +85,38 @@ class CarryRequest(msgspec.Struct):
 
     source: str
     target: str
+
+
+class RhythmRequest(msgspec.Struct):
+    """When the job that is shown runs from now on, and what goes with it."""
+
+    rhythm: Rhythm
+    holding: Holding
+    noise: Noise
+    reporting: Reporting
+
+
+class MomentRequest(msgspec.Struct):
+    """A moment, in nanoseconds since 1970 UTC; 0: none."""
+
+    moment: int
+
+
+class ThenRequest(msgspec.Struct):
+    """What the machine does after the last run of the day; None: nothing."""
+
+    then: Literal["suspend", "power-off"] | None = None
+
+
+class SwitchRequest(msgspec.Struct):
+    """Something on or off."""
+
+    on: bool
+
+
+class ReportRequest(msgspec.Struct):
+    """A report now: by mail, or into a file; of one job, or of all for the empty name."""
+
+    job: str = ""
+    mail: bool = False
+    file: str = ""

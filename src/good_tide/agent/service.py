@@ -29,21 +29,22 @@ from good_tide.agent.restore_desk import RestoreDesk
 from good_tide.agent.session import Session
 from good_tide.agent.setup_desk import NewStoreRequest, PlaceQuestion, SetUpDesk, SetUpRequest, SlotRequest
 from good_tide.agent.survey_desk import SurveyDesk, SurveyRequest
+from good_tide.agent.upkeep import Around, Upkeep, system_around
 from good_tide.agent.work import Worker
 from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.kinds import Kind, extended
+from good_tide.core.planning import Occasion
 from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
 from good_tide.operations.comings import Comings
 from good_tide.operations.disks import disks_for, store_ref
-from good_tide.operations.jobs import Taken, checked_folders, open_counted, run_job
-from good_tide.operations.noting import Notes
+from good_tide.operations.jobs import checked_folders, open_counted
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.workplace import Workplace, load_jobs, this_workplace
+from good_tide.operations.workplace import Workplace, load_jobs, settings_stamp, this_workplace
 from good_tide.protocol.messages import (
     PROTOCOL_VERSION,
     Detail,
@@ -51,13 +52,13 @@ from good_tide.protocol.messages import (
     FolderView,
     Found,
     Hello,
-    JournalEntry,
+    MadeView,
     Overview,
     WhyView,
 )
 from good_tide.protocol.server import Handler, Server
 from good_tide.protocol.sockets import agent_socket
-from good_tide.system.disks import Disks
+from good_tide.protocol.starting import show_window
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 _WATCH_SECONDS = 5.0
@@ -79,11 +80,12 @@ class Agent:
         here: Workplace,
         clock: Clock,
         while_used: bool = False,
-        disks: Disks | None = None,
+        around: Around | None = None,
         ring: KeyRing | None = None,
     ) -> None:
         self._settings, self._here, self._clock, self._while_used = settings, here, clock, while_used
-        self._disks, self._ring = disks or disks_for(settings), ring or DesktopKeyRing()
+        around = around or system_around(disks_for(settings), lambda job, place: show_window(settings, job, place))
+        self._disks, self._ring = around.disks, ring or DesktopKeyRing()
         self._sessions: dict[str, Session] = {}
         self._typed: dict[str, str] = {}
         self._current = ""
@@ -91,10 +93,14 @@ class Agent:
         self._ended = threading.Event()
         self._worker = Worker(self._notify)
         self._restores = RestoreDesk(self._worker, clock)
-        self._notes = Notes(here.state, clock)
+        self.upkeep = Upkeep(
+            here, clock, around, self._ring, self._worker, self._sessions, self._job, lambda job: self._desk.change(job), self._notify, self._reload
+        )  # fmt: skip
+        self._journal = self.upkeep.journal
         self._survey = SurveyDesk(self._notify, clock, self._stay, self._kinds)
         self._comings = Comings(here.state, clock)
-        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._notes, self._comings, self._job_changed)
+        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._journal, self._comings, self._job_changed)
+        self._stamp = settings_stamp(settings)
         for job in load_jobs(settings):
             self._job_changed(job, current=not self._current)
         self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed, _APART)
@@ -108,12 +114,10 @@ class Agent:
             "folder": lambda raw: self.folder(decode(raw, type=PathRequest).path),
             "detail": lambda raw: self.detail(decode(raw, type=PathAtRequest)),
             "find": lambda raw: self.find(decode(raw, type=WordsRequest).words),
-            "journal": lambda raw: self.journal(),
             "unlock": lambda raw: self.unlock(decode(raw, type=UnlockRequest)),
             "plan": lambda raw: restores.plan(job(), decode(raw, type=PlanRequest)),
             "restore": lambda raw: restores.restore(job(), decode(raw, type=NumberRequest).number),
             "undo": lambda raw: restores.undo(decode(raw, type=WordsRequest).words),
-            "snapshot": lambda raw: self.snapshot(),
             "pause": lambda raw: self._worker.pause(),
             "resume": lambda raw: self._worker.resume(),
             "stop": lambda raw: self._worker.stop(),
@@ -122,7 +126,7 @@ class Agent:
             "disks": lambda raw: desk.disks(decode(raw, type=PlaceQuestion)),
             "examine": lambda raw: desk.examine(decode(raw, type=PlaceQuestion)),
             "same-disk": lambda raw: desk.same_disk(*msgspec.structs.astuple(decode(raw, type=TwoRequest))),
-            "begin": lambda raw: desk.begin(decode(raw, type=SetUpRequest)),
+            "begin": lambda raw: self.begin(decode(raw, type=SetUpRequest)),
             "survey": lambda raw: self._survey.ask(decode(raw, type=SurveyRequest)),
             "survey-folder": lambda raw: self._survey.inside(decode(raw, type=PathRequest).path),
             "why": lambda raw: self.why(decode(raw, type=WhyRequest)),
@@ -135,6 +139,7 @@ class Agent:
             "slots": lambda raw: desk.slots(job(), decode(raw, type=WordsRequest).words),
             "change-slots": lambda raw: desk.change_slots(job(), decode(raw, type=SlotRequest)),
             "carry": lambda raw: self.carry(decode(raw, type=CarryRequest)),
+            **self.upkeep.handlers(),
         }
 
     def _notify(self, method: str, value: object) -> None:
@@ -152,6 +157,27 @@ class Agent:
         if current:
             self._current = job.name
 
+    def _reload(self) -> None:
+        """Take in jobs that were made, changed or removed by other programs. Settings that cannot be read change nothing, and are said."""
+        stamp = settings_stamp(self._settings)
+        if stamp == self._stamp:
+            return
+        self._stamp = stamp
+        try:
+            jobs = load_jobs(self._settings)
+        except PersonError as error:
+            self._journal.add("trouble", "", error.what, (), "The jobs go on as they were.", error.advice)
+            return
+        for job in jobs:
+            known = self._sessions.get(job.name)
+            if known is None or known.job != job:
+                self._job_changed(job, current=not self._current)
+        for name in [name for name, session in self._sessions.items() if not session.reading and name not in {job.name for job in jobs}]:
+            del self._sessions[name]
+        if self._current not in self._sessions:
+            self._current = next(iter(self._sessions), "")
+        self._notify("history", self._current)
+
     def _watch_disks(self) -> None:
         """Tell clients when a disk came or went."""
         before: dict[str, str] | None = None
@@ -160,17 +186,21 @@ class Agent:
             if before is not None and now != before:
                 self._comings.went(set(before) - set(now))
                 self._notify("disks", len(now))
+                self.upkeep.keeper.poke()
             before = now
             self._disks.wait(_WATCH_SECONDS)
 
     def run(self) -> None:
         """Serve until ``end``."""
         self._watcher.start()
+        self.upkeep.begin()
         self._server.serve()
         self._ended.set()
+        self.upkeep.keeper.end()
         self._worker.stop()
         self._worker.wait()
         self._survey.end()
+        self.upkeep.end()
 
     def end(self) -> None:
         """Stop serving; work at hand is stopped cleanly."""
@@ -197,6 +227,12 @@ class Agent:
             raise PersonError("There is no job on this machine yet", "Set one up first")
         return session
 
+    def begin(self, wanted: SetUpRequest) -> MadeView:
+        """Make a job as a set-up says, and begin its first snapshot."""
+        made = self._desk.begin(wanted)
+        self.upkeep.runs.start(self._sessions[made.job], Occasion.HAND)
+        return made
+
     def choose_job(self, name: str) -> None:
         """Make another job the one that is shown.
 
@@ -220,7 +256,7 @@ class Agent:
             job=job.name,
             machine=session.machine.name,
             now=self._clock.now(),
-            every_minutes=job.every_minutes,
+            standing=None if session.reading else self.upkeep.standing(session),
             trouble=tuple(session.damage),
             stores=session.store_views(tide),
             store_use=job.store_use,
@@ -258,7 +294,7 @@ class Agent:
         gone = [rule for rule in job.rules if rule not in wanted.rules]
         new = [rule for rule in wanted.rules if rule not in job.rules]
         detail = tuple([f"New rule: {rule}" for rule in new] + [f"Rule taken away: {rule}" for rule in gone])
-        self._notes.add("good", job.name, "Coverage was changed", detail)
+        self._journal.add("good", job.name, "Coverage was changed", detail)
 
     def use_stores(self, use: StoreUse) -> None:
         """Keep whether snapshots go to all stores or to one in turn."""
@@ -297,13 +333,13 @@ class Agent:
         refs = {str(session.folder_of(ref) or ref.path): ref for ref in session.job.stores}
         if wanted.source not in refs or wanted.target not in refs:
             raise PersonError("The job does not have both stores", "Add the other one first")
-        source = session.open_ref(refs[wanted.source], Path(wanted.source))
-        target = session.open_ref(refs[wanted.target], Path(wanted.target))
+        source = session.openings.store(refs[wanted.source], Path(wanted.source))
+        target = session.openings.store(refs[wanted.target], Path(wanted.target))
 
         def work(steering: Steering) -> Finished:
             report = carry(source, target, None, self._here.state, steering)
             words = f"Carried {count_words(len(report.carried), 'snapshot')} over, {size_words(report.stored_bytes)} stored; {report.already} were there already"
-            self._notes.add("note" if report.damaged else "good", session.job.name, words, tuple(text for _, text in report.damaged))
+            self._journal.add("note" if report.damaged else "good", session.job.name, words, tuple(text for _, text in report.damaged))
             return Finished("carry", words=words)
 
         self._worker.start("carry", work)
@@ -320,55 +356,15 @@ class Agent:
         """Search by name in all of history."""
         return self._job().find(words)
 
-    def journal(self) -> list[JournalEntry]:
-        """What happened, newest first: runs, and what was noted beside them."""
-        session = self._job()
-        noted = [JournalEntry(note.time, note.level, note.what, note.detail) for note in self._notes.all(session.job.name)]
-        return sorted([*session.journal(), *noted], key=lambda entry: -entry.time)
-
     def unlock(self, wanted: UnlockRequest) -> None:
         """Open the store."""
         self._job().unlock(wanted.words, wanted.remember)
 
-    def snapshot(self) -> None:
-        """Begin a snapshot of the job's folders."""
-        if self._job().reading:
-            raise PersonError("This store was opened only to read", "Choose a job of this machine first")
-        self._job().store()
-        self._worker.start("snapshot", self._snapshot)
-
-    def _snapshot(self, steering: Steering) -> Finished:
-        session = self._job()
-        taken = run_job(
-            session.job, self._here.machine, session.open_ref, self._disks, self._clock, steering, self._here.state, self._here.cache
-        )
-        session.choose_present()
-        session.sync()
-        return self._finished(session.job, taken)
-
-    def _finished(self, job: Job, taken: list[Taken]) -> Finished:
-        """What became of a job's snapshot, in words. A store that failed beside others is said and noted."""
-        failed = [(one.ref.name, one.error) for one in taken if one.error is not None]
-        for name, error in failed:
-            self._notes.add("trouble", job.name, f"No snapshot into {name}", (str(error),))
-        done = [one.snapshot for one in taken if one.snapshot is not None]
-        if not done:
-            return Finished("snapshot", error="; ".join(f"{name}: {error}" for name, error in failed))
-        tally = done[0].record.tally
-        words = f"Snapshot taken: {count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new"
-        if len(done) > 1:
-            words += f", into {count_words(len(done), 'store')}"
-        if done[0].gaps:
-            words += f"; {count_words(done[0].gaps, 'file')} could not be read"
-        if failed:
-            words += "; not into " + ", ".join(f"{name} ({error})" for name, error in failed)
-        return Finished("snapshot", words=words)
-
 
 def run_agent(settings: Path | None, while_used: bool) -> int:
     """Run the agent until it is told to end. Returns the exit code."""
-    here = this_workplace()
-    agent = Agent(settings or here.settings, here, SystemClock(), while_used)
+    here = this_workplace(settings)
+    agent = Agent(here.settings, here, SystemClock(), while_used)
 
     def end(number: int, frame: FrameType | None) -> None:
         threading.Thread(target=agent.end).start()

@@ -5,37 +5,30 @@ from __future__ import annotations
 import itertools
 import os
 import threading
-import time
 from collections.abc import Callable
 from pathlib import Path
 
+from good_tide.agent.openings import Openings
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.entries import Kind
-from good_tide.core.errors import GoodTideError, PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.words import count_words, printable, size_words
+from good_tide.operations import holding
 from good_tide.operations.browse import entry_at
-from good_tide.operations.disks import locate
 from good_tide.operations.history import path_spans
-from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
-from good_tide.operations.probing import probe_apart
-from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog, store_id
+from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog
 from good_tide.operations.workplace import Workplace
-from good_tide.protocol.messages import Detail, FolderView, Found, JournalEntry, PreviewView, StoreView
+from good_tide.protocol.messages import Detail, FolderView, Found, PreviewView, StoreView
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 
 _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
 """1970 began on a Thursday; weeks are counted from its first Monday."""
-_LEFT_OUT_SHOWN = 50
-_ANSWER_HOLDS = 20.0
-"""Seconds for which a share that answered, or did not, is believed to do so still."""
-
 _LONG_HISTORY = 60
 """Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or two."""
 
@@ -59,44 +52,33 @@ class Session:
     ) -> None:
         self.job = job
         self._here, self._clock, self._disks, self._ring = here, clock, disks, ring
-        self._others: dict[str, Store] = {}
-        self._typed, self._caught_up = typed, caught_up
+        self.openings = Openings(job, here, clock, disks, ring, typed)
+        self._caught_up = caught_up
         self._reader: threading.Thread | None = None
-        self._asked: dict[str, tuple[float, bool]] = {}
         self.read = (0, 0)
         """While a long history is read: snapshots done, and in all."""
-        self._refused: dict[str, str] = {}
-        """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
         self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
         self.machine: Machine = job.machine or here.machine
         self._lock = threading.RLock()
         self._store: Store | None = None
+        self._opened_in: Path | None = None
         self._catalog: Catalog | None = None
         self.damage: list[str] = []
+        self.last_state = ""
+        """What ``state`` was when it was last asked; empty since the store was opened anew."""
         self.reading = False
         """Whether a store of another machine is looked into, and nothing is ever written to it."""
 
     def take_job(self, job: Job) -> None:
         """Go on with changed settings."""
         with self._lock:
-            self.job = job
+            self.job = self.openings.job = job
             if self.shown not in job.stores and job.stores:
                 self.look_into(job.stores[0])
 
     def folder_of(self, ref: StoreRef) -> Path | None:
-        """Where one of the job's stores is now, None while its disk is away or its share does not answer."""
-        folder = locate(ref, self._disks)
-        if folder is not None and ref.disk.startswith("share:") and not self._answers(folder):
-            return None
-        return folder
-
-    def _answers(self, folder: Path) -> bool:
-        """Whether a share answers, asked in a process of its own; the answer holds for a while."""
-        asked, answered = self._asked.get(str(folder), (-_ANSWER_HOLDS, False))
-        if time.monotonic() - asked > _ANSWER_HOLDS:
-            answered = probe_apart(folder, frozenset()) is not None
-            self._asked[str(folder)] = (time.monotonic(), answered)
-        return answered
+        """Where one of the job's stores is now (``Openings.folder_of``)."""
+        return self.openings.folder_of(ref)
 
     def choose_present(self) -> None:
         """Look into another of the job's stores when the disk of the one looked into is away."""
@@ -112,10 +94,16 @@ class Session:
 
     def state(self) -> str:
         """As in ``messages.Overview``; opens the store if that is possible, and begins to read a long unseen history."""
+        self.last_state = self._state()
+        return self.last_state
+
+    def _state(self) -> str:
         self.choose_present()
-        if self.folder_of(self.shown) is None:
-            with self._lock:
-                self._store = self._catalog = None
+        folder = self.folder_of(self.shown)
+        if folder != self._opened_in:
+            self.look_again()
+        if folder is None and not holding.has_area(self._here.holdings, self.shown):
+            self.look_again()
             return "away"
         try:
             if self._catches_up():
@@ -158,61 +146,30 @@ class Session:
             PlaceError: too many wrong ones lately; or the key ring does not take it, though the store is open.
         """
         with self._lock:
-            self._store = self._catalog = None
-            folder = self._present(self.shown)
-            store = open_counted(folder, passphrase, self._here.state, self._clock)
-            self._typed[store.header.store] = passphrase
-            self._others[store.header.store] = store
+            self.look_again()
+            identity = self.openings.unlock(self.shown, passphrase)
             self.store()
         if remember:
-            self._ring.remember(store.header.store, passphrase)
+            self._ring.remember(identity, passphrase)
 
-    def _present(self, ref: StoreRef) -> Path:
-        folder = self.folder_of(ref)
-        if folder is None:
-            raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
-        return folder
+    def look_again(self) -> None:
+        """Open what is looked into anew when it is next asked for: its disk came or went, or snapshots were carried over."""
+        with self._lock:
+            self._store = self._catalog = None
+            self.last_state = ""
 
     def store(self) -> Store:
-        """The store that is looked into.
+        """The store that is looked into; its holding area while the disk is away.
 
         Raises:
             GoodTideError: it cannot be opened.
         """
         with self._lock:
             if self._store is None:
-                self._store = self.open_ref(self.shown, self._present(self.shown))
+                self._opened_in = self.openings.folder_of(self.shown)
+                self._store = self.openings.looked_into(self.shown, self._opened_in)
                 self._catalog = open_catalog(self._store, self._here.cache)
             return self._store
-
-    def open_ref(self, ref: StoreRef, folder: Path) -> Store:
-        """One of the job's stores, opened with what is known of its passphrase.
-
-        Raises:
-            GoodTideError: it cannot be opened.
-        """
-        with self._lock:
-            identity = store_id(folder)
-            known = self._others.get(identity)
-            if known is not None and known.place.title == str(folder):
-                return known
-            passphrase = self._typed.get(identity) or self._kept_passphrase(folder)
-            if passphrase is not None and self._refused.get(identity) == passphrase:
-                raise WrongPassphraseError("The passphrase that is kept no longer opens this store", "Type the one that holds now")
-            try:
-                opened = self._others[identity] = open_counted(folder, passphrase, self._here.state, self._clock)
-            except WrongPassphraseError:
-                if passphrase is not None:
-                    self._refused[identity] = passphrase
-                raise
-            return opened
-
-    def _kept_passphrase(self, folder: Path) -> str | None:
-        """What the passphrase file or the key ring has; a file that cannot be read has nothing, and the person is asked."""
-        try:
-            return passphrase_for(self.job, folder, self._ring)
-        except PersonError:
-            return None
 
     def catalog(self) -> Catalog:
         """The catalog of the open store."""
@@ -333,17 +290,3 @@ class Session:
                 known = coverage.enter(self._state_of(coverage, states, os.path.dirname(folder), covered), os.path.basename(folder))
             states[folder] = known
         return known
-
-    def journal(self) -> list[JournalEntry]:
-        """The runs, newest first, as far as the store tells of them."""
-        entries = []
-        for point in reversed(self.tide()):
-            words = f"Snapshot of {count_words(point.files, 'file')}: {point.added} added, {point.changed} changed, {point.removed} removed; the store grew by {size_words(point.stored)}"
-            detail: tuple[str, ...] = ()
-            if point.gaps:
-                record = self.store().read_snapshot(point.name).record
-                gaps = [item for item in record.left_out if item.reason not in ("special", "store")]
-                detail = tuple(f"{printable(item.path)}: {item.detail}" for item in gaps[:_LEFT_OUT_SHOWN])
-                detail += tuple(f"{printable(path)}: changed while it was read" for path in record.unsteady[:_LEFT_OUT_SHOWN])
-            entries.append(JournalEntry(point.time, "note" if point.gaps else "good", words, detail))
-        return entries

@@ -19,7 +19,7 @@ from good_tide.core.words import count_words
 from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
 from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted
-from good_tide.operations.noting import Notes
+from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
 from good_tide.operations.stores import create_at, locked_hint, store_id
@@ -85,11 +85,11 @@ class SetUpDesk:
     """
 
     def __init__(
-        self, settings: Path, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str], notes: Notes, comings: Comings,
+        self, settings: Path, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str], journal: Journal, comings: Comings,
         changed: Callable[[Job], None],
     ) -> None:  # fmt: skip
         self._settings, self._here, self._clock, self._disks, self._ring = settings, here, clock, disks, ring
-        self._typed, self._notes, self._comings, self._changed = typed, notes, comings, changed
+        self._typed, self._journal, self._comings, self._changed = typed, journal, comings, changed
 
     def proposal(self) -> SetUpView:
         """What a set-up begins with."""
@@ -107,7 +107,7 @@ class SetUpDesk:
                 text = file.read_text(encoding="utf-8")
                 found.append((parse_job_file(text).name, text))
             except (PersonError, OSError, UnicodeDecodeError) as error:
-                self._notes.add("trouble", "", f"The starting point {file} cannot be used", (str(error),))
+                self._journal.add("trouble", "", f"The starting point {file} cannot be used", (str(error),))
         return found
 
     def _has_ring(self) -> bool:
@@ -192,7 +192,7 @@ class SetUpDesk:
         ref, recovery = self._store(job, request.store, None)
         job = msgspec.structs.replace(job, stores=(ref,))
         save_job(self._settings, job)
-        self._notes.add(
+        self._journal.add(
             "note", job.name, f"The job {job.name} was set up with {count_words(len(folders), 'folder')} and the store {ref.path}"
         )
         self._changed(job)
@@ -209,7 +209,7 @@ class SetUpDesk:
             new = create_at(folder, wanted.passphrase, wanted.hint, None if twin is None else twin.store())
             recovery = new.recovery_key
             words = f"A store was made in {folder}"
-        self._notes.add(
+        self._journal.add(
             "note" if wanted.doubts else "good", job.name, words, tuple(f"Accepted knowingly: {doubt}" for doubt in wanted.doubts)
         )
         if wanted.passphrase:
@@ -218,7 +218,7 @@ class SetUpDesk:
             try:
                 self._ring.remember(store_id(folder), wanted.passphrase)
             except PlaceError as error:
-                self._notes.add("trouble", job.name, "The passphrase could not be remembered", (str(error),))
+                self._journal.add("trouble", job.name, "The passphrase could not be remembered", (str(error),))
         return store_ref(self._disks, folder), recovery
 
     def add_store(self, session: Session, request: NewStoreRequest) -> MadeView:
@@ -236,9 +236,10 @@ class SetUpDesk:
         """Keep a changed job.
 
         Raises:
-            RuleError: a rule cannot be read.
+            PersonError: a rule or the rhythm cannot be read.
         """
         job.parsed_rules()
+        job.rhythm.check()
         save_job(self._settings, job)
         self._changed(job)
 
@@ -251,7 +252,7 @@ class SetUpDesk:
         kept = tuple(ref for ref in session.job.stores if folder not in (ref.path, str(session.folder_of(ref))))
         if not kept:
             raise PersonError("This is the job's only store", "Add another one first")
-        self._notes.add("note", session.job.name, f"The store in {folder} is no longer used by this job; nothing on it was changed")
+        self._journal.add("note", session.job.name, f"The store in {folder} is no longer used by this job; nothing on it was changed")
         self.change(msgspec.structs.replace(session.job, stores=kept))
 
     def slots(self, session: Session, folder: str) -> list[SlotView]:
@@ -262,7 +263,7 @@ class SetUpDesk:
         """Change who may read a store."""
         folder = Path(request.folder)
         ref = next((one for one in session.job.stores if session.folder_of(one) == folder), None)
-        store = session.open_ref(ref, folder) if ref is not None else session.store()
+        store = session.openings.store(ref, folder) if ref is not None else session.store()
         recovery = None
         if request.act == "change":
             change_passphrase(store, request.old, request.new, request.hint)
@@ -276,7 +277,7 @@ class SetUpDesk:
         else:
             gone = revoke(store, request.number)
             words = f"The {'recovery key' if gone.kind == 'recovery' else 'passphrase'} number {gone.number} no longer opens the store"
-        self._notes.add("note", session.job.name, f"{words}: {folder}")
+        self._journal.add("note", session.job.name, f"{words}: {folder}")
         notes: tuple[str, ...] = (words,)
         if request.act == "change":
             self._typed[store.header.store] = request.new

@@ -10,6 +10,7 @@ from typing import Any
 from good_tide.core.errors import GoodTideError, PlaceError, StoppedError
 from good_tide.core.progress import Progress, Steering
 from good_tide.protocol.messages import Finished, Work
+from good_tide.system.priority import step_back
 
 Notify = Callable[[str, Any], None]
 
@@ -36,10 +37,12 @@ class Worker:
         with self._lock:
             if self._steering is None:
                 return None
-            return Work(self._what, self._steering.paused, self._progress, time.monotonic() - self._started)
+            return Work(self._what, self._steering.paused, self._progress, time.monotonic() - self._started, self._steering.easy)
 
-    def start(self, what: str, job: Callable[[Steering], Finished]) -> None:
+    def start(self, what: str, job: Callable[[Steering], Finished], behind: bool = False) -> None:
         """Begin some work.
+
+        :param behind: with the lowest priority for processor and disks, as nobody waits for it.
 
         Raises:
             PlaceError: other work is being done.
@@ -49,12 +52,14 @@ class Worker:
                 raise PlaceError(f"A {self._what} is being done already", "Wait until it is done, or stop it")
             self._steering = Steering(self._report)
             self._what, self._progress, self._started = what, Progress("Starting"), time.monotonic()
-            self._thread = threading.Thread(target=self._run, args=(job, self._steering), name=what)
+            self._thread = threading.Thread(target=self._run, args=(job, self._steering, behind), name=what)
             self._thread.start()
 
-    def _run(self, job: Callable[[Steering], Finished], steering: Steering) -> None:
+    def _run(self, job: Callable[[Steering], Finished], steering: Steering, behind: bool) -> None:
         what = self._what
         try:
+            if behind:
+                step_back()
             finished = job(steering)
         except StoppedError as error:
             finished = Finished(what, words=str(error))
@@ -89,6 +94,14 @@ class Worker:
     def stop(self) -> None:
         """End the work soon; what was finished is kept."""
         self._steer(Steering.stop)
+
+    def take_it_easy(self, easy: bool) -> None:
+        """Let the work rest between stretches, or go at full speed."""
+
+        def ease(steering: Steering) -> None:
+            steering.easy = easy
+
+        self._steer(ease)
 
     def _steer(self, act: Callable[[Steering], None]) -> None:
         with self._lock:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -17,12 +18,18 @@ from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words, size_words
+from good_tide.operations import holding
+from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for
-from good_tide.operations.jobs import open_counted, passphrase_for, run_job
+from good_tide.operations.jobs import open_counted, passphrase_for
+from good_tide.operations.journal import Journal
+from good_tide.operations.running import Hands, run_kept
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, locked_hint
+from good_tide.operations.standing import Standings
+from good_tide.operations.stores import Store, catalog_names, locked_hint
 from good_tide.operations.surveying import Survey, Weighing, why
-from good_tide.operations.workplace import find_job, load_jobs, this_workplace
+from good_tide.operations.tries import TryCounter
+from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.mounts import network_devices
 
@@ -90,30 +97,58 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
         find_job(here.settings, None)
     given = read_passphrase(passphrase_file)
     disks, rows, gaps, failed = disks_for(here.settings), [], False, None
+    journal, books = Journal(here.records, clock), Books(here.records)
+    standings = Standings(here, disks, clock, books, journal)
     for job in jobs:
-
-        def open_ref(ref: StoreRef, folder: Path, job: Job = job) -> Store:
-            words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
-            return open_counted(folder, words, here.state, clock)
-
+        hands = Hands(here=here, disks=disks, clock=clock, journal=journal, **openers(job, here, given))
         with output.steered(progress, as_json) as steering:
-            taken = run_job(job, here.machine, open_ref, disks, clock, steering, here.state, here.cache, label)
+            taken = run_kept(job, hands, books, standings.book(job), steering, label=label)
         for one in taken:
             if one.snapshot is not None:
                 gaps = gaps or bool(one.snapshot.gaps)
-                rows.append({"job": job.name, "store": one.ref.path, **output.snapshot_fields(one.snapshot)})
+                rows.append(
+                    {
+                        "job": job.name,
+                        "store": one.ref.path,
+                        "held": one.held,
+                        "carried": one.carried,
+                        **output.snapshot_fields(one.snapshot),
+                    }
+                )
                 if not as_json:
-                    say(f"{job.name}, into {one.ref.name or one.ref.path}:")
+                    where = "the holding area, as the disk is away" if one.held else one.ref.name or one.ref.path
+                    say(f"{job.name}, into {where}:")
+                    if one.carried:
+                        say(f"{count_words(one.carried, 'snapshot')} carried over from the holding area.")
                     output.say_snapshot(one.snapshot)
             elif one.error is not None:
                 failed = failed or one.error
                 output.print_error(one.error, as_json)
     if as_json:
-        first = {key: value for key, value in rows[0].items() if key not in ("job", "store")} if rows else {}
+        first = {key: value for key, value in rows[0].items() if key not in ("job", "store", "held", "carried")} if rows else {}
         print_json({**first, "snapshots": rows})
     if failed is not None and not rows:
         return output.exit_code(failed)
     return output.WITH_GAPS if gaps or failed is not None else output.DONE
+
+
+def openers(job: Job, here: Workplace, given: str | None) -> dict[str, Any]:
+    """How a command opens a job's stores and holding areas: with the passphrase given, or as the job says, or asking for it."""
+    clock = SystemClock()
+
+    def open_ref(ref: StoreRef, folder: Path) -> Store:
+        words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
+        return open_counted(folder, words, here.state, clock)
+
+    def open_area(ref: StoreRef) -> holding.HoldingArea:
+        identity, slots = holding.store_of_area(here.holdings, ref), holding.slots_folder(here.holdings, ref)
+        words = None if holding.hint_of(here.holdings, ref) is None else given or passphrase_for(job, slots, DesktopKeyRing(), _ask)
+        known = catalog_names(here.cache, identity)
+        return TryCounter(here.state, identity, clock).counted(
+            lambda: holding.open_area(here.holdings, ref, words, job.holding, known)
+        )  # fmt: skip
+
+    return {"open_ref": open_ref, "open_area": open_area}
 
 
 def _ask(folder: str, store: str) -> str | None:

@@ -23,7 +23,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import size_words
 from good_tide.operations.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
 from good_tide.operations.jobs import MadeStore, WantedStore, checked_folders, furnish, job_of_file, open_counted, passphrase_for
-from good_tide.operations.noting import Notes
+from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, locked_hint
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job, this_workplace
@@ -147,7 +147,7 @@ def _furnished(
     here: Workplace, job: Job, wanted: list[WantedStore], passphrase: Callable[[], str | None], hint: str
 ) -> tuple[Job, list[MadeStore], list[str]]:
     """A job with the stores that are wanted. What is doubtful about a place is noted in the journal."""
-    disks, journal = disks_for(here.settings), Notes(here.state, SystemClock())
+    disks, journal = disks_for(here.settings), Journal(here.state, SystemClock())
 
     def open_first(ref: StoreRef) -> Store | None:
         folder = locate(ref, disks)
@@ -203,7 +203,7 @@ def _job_fields(job: Job) -> dict[str, Any]:
         "rules": list(job.rules),
         "stores": [{"name": ref.name, "path": ref.path, "disk": ref.disk or None} for ref in job.stores],
         "store_use": job.store_use,
-        "every_minutes": job.every_minutes,
+        "rhythm": job.rhythm.words(),
     }
 
 

@@ -11,12 +11,15 @@ import click
 
 from good_tide import __version__
 from good_tide.cli import output
+from good_tide.cli.agent_commands import agent_group
 from good_tide.cli.coverage_commands import coverage_command, run_jobs
 from good_tide.cli.job_commands import disks_command, job_group
 from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, store_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.stand_in_commands import stand_in_group
 from good_tide.cli.store_commands import carry_command, passphrase_command, slots_command
+from good_tide.cli.telling_commands import fleet_command, journal_command, mail_command, report_command
+from good_tide.cli.upkeep_commands import eject_command, pause_command, resume_command, rhythm_command, run_due_command, status_command
 from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
 from good_tide.core.errors import GoodTideError, PersonError
@@ -31,7 +34,7 @@ from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_re
 from good_tide.operations.set_aside import undo
 from good_tide.operations.stores import Store, about, create_at, locked_hint, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.verifying import affected_words, verify
-from good_tide.operations.workplace import this_workplace
+from good_tide.operations.workplace import this_workplace, use_settings
 
 
 def _pick(store: Store, wanted: str) -> Snapshot:
@@ -40,12 +43,17 @@ def _pick(store: Store, wanted: str) -> Snapshot:
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
 @click.version_option(__version__, message="Good Tide %(version)s")
-def cli() -> None:
+@click.option(
+    "--settings", type=click.Path(path_type=Path), metavar="DIR", help="Another settings folder than this person's own, such as the demo's."
+)
+def cli(settings: Path | None) -> None:
     """Point-in-time snapshots of user folders: deduplicated, encrypted, and easy to get back.
 
     Exit codes: 0 done; 1 done, with something left out and named; 2 wrong usage; 3 the store or disk cannot be used
     now; 4 the store is damaged; 5 stopped.
     """
+    if settings is not None:
+        use_settings(settings)
 
 
 @cli.group("store")
@@ -459,20 +467,14 @@ def window(settings: Path | None) -> int:
     return run_window(settings)
 
 
-@cli.command()
-@click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
-@click.option("--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done.")
-def agent(settings: Path | None, while_used: bool) -> int:
-    """Run the agent, which does the work for the window."""
-    from good_tide.agent.service import run_agent  # not needed by any other command
-
-    return run_agent(settings, while_used)
-
-
 cli.add_command(disks_command)
 cli.add_command(job_group)
 cli.add_command(coverage_command)
 cli.add_command(stand_in_group)
+for command in (status_command, rhythm_command, pause_command, resume_command, run_due_command, eject_command, agent_group):
+    cli.add_command(command)
+for command in (journal_command, report_command, mail_command, fleet_command):
+    cli.add_command(command)
 store_group.add_command(carry_command)
 store_group.add_command(passphrase_command)
 store_group.add_command(slots_command)

@@ -16,8 +16,9 @@ import tomli_w
 
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import KINDS
+from good_tide.core.rhythm import Considerate, Rhythm, every, every_minutes_of, parse_at, parse_every, rule_words
 from good_tide.core.rules import RuleError, parse_rule
-from good_tide.core.settings import Job, StoreRef, StoreUse
+from good_tide.core.settings import Holding, Job, Noise, Reporting, StoreRef, StoreUse
 
 FORMAT = 1
 
@@ -50,6 +51,54 @@ class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     encrypted: bool = True
 
 
+class RhythmPart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """The rhythm in a job file.
+
+    :param every: such as ``1h`` or ``30 min``; empty: not by the clock. :param at: such as ``weekdays 12:30``, in this machine's zone.
+    :param rules: further rules as RFC 5545 has them. :param on_disk: also when the disk comes. :param on_change: also when files came to rest.
+    :param allowed: hours such as ``mon-fri 08:00-20:00``. :param considerate: what runs wait for.
+    """
+
+    every: str = ""
+    at: tuple[str, ...] = ()
+    rules: tuple[str, ...] = ()
+    on_disk: bool = False
+    on_change: bool = False
+    allowed: tuple[str, ...] = ()
+    considerate: Considerate = Considerate()
+
+    def rhythm(self, zone: str) -> Rhythm:
+        """The rhythm it stands for.
+
+        Raises:
+            PersonError: something in it cannot be understood.
+        """
+        rules = [every(parse_every(self.every))] if self.every else []
+        for line in self.at:
+            rules += parse_at(line, zone)
+        made = Rhythm(
+            rules=(*rules, *self.rules), on_disk=self.on_disk, on_change=self.on_change, allowed=self.allowed, considerate=self.considerate
+        )
+        made.check()
+        return made
+
+
+def rhythm_part(rhythm: Rhythm) -> RhythmPart:
+    """A rhythm as a job file has it."""
+    minutes = every_minutes_of(rhythm)
+    at, others = [], []
+    for rule in rhythm.rules:
+        words = rule_words(rule)
+        if " at " in words:
+            at.append(words.removeprefix("on ").replace("–", "-").replace(", ", ",").replace(" at ", " ").lower())
+        elif not words.startswith("every "):
+            others.append(rule)
+    return RhythmPart(
+        every="" if minutes is None else f"{minutes} min" if minutes % 60 else f"{minutes // 60}h",
+        at=tuple(at), rules=tuple(others), on_disk=rhythm.on_disk, on_change=rhythm.on_change, allowed=rhythm.allowed, considerate=rhythm.considerate,
+    )  # fmt: skip
+
+
 class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """A job file. Fields as in ``settings.Job``; ``kinds`` adds endings to kinds of files."""
 
@@ -58,7 +107,10 @@ class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     folders: tuple[str, ...]
     rules: tuple[str, ...] = ()
     store_use: StoreUse = "both"
-    every_minutes: int = 60
+    rhythm: RhythmPart = RhythmPart(every="1h")
+    holding: Holding = Holding()
+    noise: Noise = "changes"
+    reporting: Reporting = Reporting()
     kinds: dict[str, tuple[str, ...]] = {}
     store: tuple[StorePart, ...] = ()
 
@@ -99,6 +151,10 @@ def _check(file: JobFile, text: str) -> None:
             parse_rule(rule)
         except RuleError as error:
             raise JobFileError(str(error).rstrip("."), _line(text, ["rules", number], {"rules": file.rules}), f"rules[{number}]") from error
+    try:
+        file.rhythm.rhythm("UTC")
+    except PersonError as error:
+        raise JobFileError(error.what, _line(text, ["rhythm"]), "rhythm") from error
     for kind in file.kinds:
         if kind not in KINDS:
             raise JobFileError(f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}", _line(text, ["kinds", kind]), f"kinds.{kind}")
@@ -195,7 +251,10 @@ def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folde
         folders=tuple(portable_folder(folder, home, user_folders) for folder in job.folders),
         rules=job.rules,
         store_use=job.store_use,
-        every_minutes=job.every_minutes,
+        rhythm=rhythm_part(job.rhythm),
+        holding=job.holding,
+        noise=job.noise,
+        reporting=job.reporting,
         kinds=job.kinds,
         store=stores,
     )

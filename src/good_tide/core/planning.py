@@ -204,6 +204,11 @@ def began(book: Book, now: int) -> Book:
     return msgspec.structs.replace(book, begun=now)
 
 
+def cut_off(book: Book) -> Book:
+    """The book after a run that ended with the agent: what was due stays due."""
+    return msgspec.structs.replace(book, begun=0)
+
+
 def ended(book: Book, begun: int, into_disk: bool) -> Book:
     """The book after a run that went well."""
     return Book(served=begun, last_disk=begun if into_disk else book.last_disk)

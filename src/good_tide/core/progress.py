@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from typing import Protocol
 
 import msgspec
 
 from good_tide.core.errors import StoppedError
+
+_EASY_STRETCH, _LONGEST_REST = 0.02, 1.0
+"""Seconds of work before a rest, and of the longest rest, so that a stop is soon obeyed."""
 
 
 class Progress(msgspec.Struct, frozen=True):
@@ -56,6 +60,10 @@ class Steering:
 
     def __init__(self, listener: Callable[[Progress], None] | None = None) -> None:
         self._listener = listener
+        self._worked_since = time.monotonic()
+        self._stopping = threading.Event()
+        self.easy = False
+        """Whether the work takes it easy: it rests twice as long as it works, so that a machine in use does not notice it."""
         self._running = threading.Event()
         self._running.set()
         self._stopped = False
@@ -66,8 +74,17 @@ class Steering:
 
     def checkpoint(self) -> None:
         self._running.wait()
+        if self.easy and not self._stopped:
+            worked = time.monotonic() - self._worked_since
+            if worked > _EASY_STRETCH:
+                self._stopping.wait(min(2 * worked, _LONGEST_REST))
+                self._worked_since = time.monotonic()
         if self._stopped:
             raise StoppedError("Stopped before the end", "What was written so far is kept, and the next run goes on from it")
+
+    def rest(self, seconds: float) -> None:
+        """Do nothing for a while, or until the person asks to stop."""
+        self._stopping.wait(seconds)
 
     @property
     def paused(self) -> bool:
@@ -85,4 +102,5 @@ class Steering:
     def stop(self) -> None:
         """End the work at its next checkpoint."""
         self._stopped = True
+        self._stopping.set()
         self._running.set()

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import functools
 import hashlib
+import itertools
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -115,7 +116,7 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
             return None
         times = [first for first, _ in zip(self.due_times(_SAMPLE), range(200), strict=False)]
         times = [time for time in times if time < _SAMPLE + 15 * 86400 * SECOND]
-        return max((after - before for before, after in zip(times, times[1:], strict=False)), default=15 * 86400 * SECOND) / SECOND
+        return max((after - before for before, after in itertools.pairwise(times)), default=15 * 86400 * SECOND) / SECOND
 
     def due_times(self, after: int) -> Iterator[int]:
         """Due times after a moment, in order, each once. Times are nanoseconds since 1970 UTC."""
@@ -164,11 +165,13 @@ class _Rule:
     def __init__(self, text: str) -> None:
         head, _, tail = text.strip().partition("\n")
         start = _START.match(head.strip())
+        if start is not None and not start["zone"] and not start["utc"]:
+            raise PersonError(f"The rule {text!r} has no time zone", "Write DTSTART with TZID=… or with Z at its end, as in RFC 5545")
         if start is None or not tail.strip().startswith("RRULE:"):
             raise PersonError(f"The rule {text!r} cannot be read", "It needs a DTSTART and an RRULE line as in RFC 5545")
         self.start = datetime.strptime(start["time"], "%Y%m%dT%H%M%S")
         try:
-            self.zone: ZoneInfo | None = ZoneInfo(start["zone"]) if start["zone"] else None if start["utc"] else _local_zone()
+            self.zone = ZoneInfo(start["zone"] or "UTC")
             made = rrulestr(tail.strip(), dtstart=self.start)
         except (ZoneInfoNotFoundError, ValueError, OSError) as error:
             raise PersonError(f"The rule {tail.strip()} cannot be read ({error})", "Write it as RFC 5545 has it") from error
@@ -184,11 +187,11 @@ class _Rule:
         self._made = made
 
     def _instant(self, wall: datetime) -> int:
-        aware = wall.replace(tzinfo=self.zone or UTC, fold=0)
+        aware = wall.replace(tzinfo=self.zone, fold=0)
         return int(aware.timestamp()) * SECOND
 
     def _wall(self, moment: int) -> datetime:
-        return datetime.fromtimestamp(moment // SECOND, self.zone or UTC).replace(tzinfo=None, fold=0)
+        return datetime.fromtimestamp(moment // SECOND, self.zone).replace(tzinfo=None, fold=0)
 
     def _near(self, wall: datetime) -> rrule:
         """The rule begun as late as gives the same times around a moment, so that years are not counted through."""
@@ -226,14 +229,6 @@ class _Rule:
 @functools.lru_cache(maxsize=256)
 def _parsed(text: str) -> _Rule:
     return _Rule(text)
-
-
-@functools.lru_cache(maxsize=1)
-def _local_zone() -> ZoneInfo:
-    from dateutil import tz  # only for rules without a zone, which this program does not write
-
-    name = getattr(tz.tzlocal(), "_filename", "")
-    return ZoneInfo(name or "UTC")
 
 
 def spread_share(machine: str, job: str, seconds: int) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 import warnings
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
@@ -230,3 +230,13 @@ def literal_pattern(name: str) -> str:
     escaped = re.sub("[\udc80-\udcff\x00-\x1f\x7f-\x9f\u2028\u2029]", "?", escaped)
     escaped = re.sub(r"( +)$", lambda found: "\\ " * len(found[1]), escaped)
     return "\\" + escaped if escaped.startswith(("!", "#")) else escaped
+
+
+def path_pattern(path: str, home: str, covered: Sequence[str]) -> str:
+    """A pattern for exactly one path in the covered folders, without the slash of a folder: from the home folder where it lies in
+    it, else from the covered folder; empty for a covered folder itself."""
+    if home and path.startswith(home.rstrip("/") + "/"):
+        return "~/" + "/".join(map(literal_pattern, path[len(home.rstrip("/")) + 1 :].split("/")))
+    outer = next((folder for folder in covered if path.startswith(folder.rstrip("/") + "/")), "")
+    inner = path[len(outer) :].strip("/")
+    return "/" + "/".join(map(literal_pattern, inner.split("/"))) if inner else ""

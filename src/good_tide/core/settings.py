@@ -7,6 +7,7 @@ from typing import Literal
 import msgspec
 
 from good_tide.core.records import Machine
+from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import Rule, parse_rule
 
 StoreUse = Literal["both", "turns"]
@@ -28,6 +29,29 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     inside: str = ""
 
 
+Noise = Literal["trouble", "changes", "everything"]
+"""What a person is told of by itself: only trouble; also when it is over, and first snapshots; every snapshot."""
+
+ReportTime = Literal["never", "trouble", "daily", "weekly"]
+
+
+class Holding(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """The holding area: how many bytes it may take, and which part of the room that is free without it; the smaller one holds."""
+
+    on: bool = True
+    limit_bytes: int = 10 * 1024 * 1024 * 1024
+    part_of_free: float = 0.25
+
+
+class Reporting(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """Reports of a job: when, how full, by mail to whom, and into which folder as HTML files."""
+
+    when: ReportTime = "never"
+    full: bool = False
+    to: tuple[str, ...] = ()
+    folder: str = ""
+
+
 class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What to protect and where to.
 
@@ -37,7 +61,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param machine: the workstation, if it is not the one the agent runs on (the demo's is made up).
     :param home: what ``~/`` in rules stands for; the person's home folder if empty.
     :param passphrase_file: a file with the stores' passphrase; without one the key ring or the person is asked.
-    :param every_minutes: how often a snapshot is meant to be taken; shown, not yet acted on.
+    :param rhythm: when snapshots are taken by themselves.
     """
 
     name: str
@@ -49,7 +73,10 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     machine: Machine | None = None
     home: str = ""
     passphrase_file: str = ""
-    every_minutes: int = 60
+    rhythm: Rhythm = Rhythm()
+    holding: Holding = Holding()
+    noise: Noise = "changes"
+    reporting: Reporting = Reporting()
 
     def parsed_rules(self) -> tuple[Rule, ...]:
         """The rules.

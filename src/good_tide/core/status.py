@@ -1,35 +1,171 @@
-"""The status sentence: what is so, computed from facts."""
+"""The status sentence and the panel icon: what is so, computed from facts by one model."""
 
 from __future__ import annotations
 
 import enum
+import statistics
+from collections.abc import Sequence
 
 import msgspec
 
 from good_tide.core.clock import SECOND
+from good_tide.core.planning import Wait
 from good_tide.core.words import count_words, duration_words, size_words, time_words
 
-_DAY = 86400 * SECOND
+_HOUR, _DAY = 3600 * SECOND, 86400 * SECOND
+_GRACE = 10 * 60 * SECOND
+"""A run that is due may take so long to begin before anything is said of it."""
+_LONG_AWAY = 7 * _DAY
 
 
 class Mood(enum.StrEnum):
-    """How the state is to be taken; the shape of the sign beside the sentence follows it."""
+    """How the state is to be taken; the shape of the sign follows it, so that colour is not needed."""
 
     WELL = "well"
     WORKING = "working"
+    APART = "apart"
+    PAUSED = "paused"
     ATTENTION = "attention"
     HARM = "harm"
 
 
-class Status(msgspec.Struct, frozen=True):
-    """A sentence, a second one with detail, and the mood."""
+class State(enum.StrEnum):
+    """What is so."""
 
-    mood: Mood
+    NO_JOB = "no job"
+    CURRENT = "current"
+    BY_HAND = "by hand"
+    FIRST = "first"
+    DUE = "due"
+    RUNNING = "running"
+    WAITING = "waiting"
+    PAUSED = "paused"
+    AWAY = "away"
+    LOCKED = "locked"
+    READING = "reading"
+    GAPS = "gaps"
+    FAILING = "failing"
+    DAMAGED = "damaged"
+
+
+_MOODS = {
+    State.NO_JOB: Mood.ATTENTION, State.CURRENT: Mood.WELL, State.BY_HAND: Mood.WELL, State.FIRST: Mood.ATTENTION, State.DUE: Mood.WORKING,
+    State.RUNNING: Mood.WORKING, State.WAITING: Mood.PAUSED, State.PAUSED: Mood.PAUSED, State.AWAY: Mood.APART, State.LOCKED: Mood.ATTENTION,
+    State.READING: Mood.WORKING, State.GAPS: Mood.ATTENTION, State.FAILING: Mood.HARM, State.DAMAGED: Mood.HARM,
+}  # fmt: skip
+WELL_STATES = frozenset((State.CURRENT, State.BY_HAND, State.RUNNING, State.DUE, State.WAITING, State.READING))
+"""States in which a machine that watches need not be told of anything."""
+
+
+class Topic(enum.StrEnum):
+    """What a trouble is about: the same topic is the same trouble, however its words change."""
+
+    DAMAGE = "damage"
+    LOCKED = "locked"
+    FAILING = "failing"
+    GAPS = "gaps"
+    AWAY = "away"
+    FIRST = "first"
+    LATE = "late"
+    FULL = "full"
+
+
+class Trouble(msgspec.Struct, frozen=True):
+    """Something that somebody should look at: since when (nanoseconds since 1970 UTC), what, what to do, and what it is about."""
+
+    since: int
+    what: str
+    todo: str
+    topic: Topic
+
+
+class Action(enum.StrEnum):
+    """The one action that matters now."""
+
+    NONE = ""
+    SET_UP = "Set up…"
+    TAKE = "Take snapshot"
+    UNLOCK = "Unlock…"
+    GO_ON = "Go on"
+    JOURNAL = "See what happened"
+    STORES = "Look at the store"
+
+
+class Status(msgspec.Struct, frozen=True):
+    """A sentence, a second one with detail, how it is to be taken, and what to do."""
+
+    state: State
     sentence: str
     detail: str = ""
+    mood: Mood = Mood.WELL
+    action: Action = Action.NONE
+    trouble: tuple[Trouble, ...] = ()
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing needs a look."""
+        return not self.trouble
 
 
-_WORK = {"snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore", "carry": "Carrying snapshots over"}
+class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
+    """What is known of a job. Times in nanoseconds since 1970 UTC, 0: never or not.
+
+    :param state: of its store, as in ``protocol.messages.Overview``. :param disk: what people call the disk.
+    :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
+    :param next: when the next run begins by itself. :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
+    :param working: as in ``protocol.messages.Work``. :param held: snapshots in the holding area; ``holding`` whether it takes more.
+    :param free: room on the disk, None while not known. :param full_in_days: at the present pace.
+    """
+
+    state: str
+    disk: str = ""
+    by_hand: bool = False
+    last: int = 0
+    gaps: int = 0
+    gap_names: tuple[str, ...] = ()
+    next: int = 0
+    due: int = 0
+    wait: Wait | None = None
+    wait_until: int = 0
+    battery: float | None = None
+    paused_until: int = 0
+    away_since: int = 0
+    held: int = 0
+    holding: bool = False
+    failures: int = 0
+    failing_since: int = 0
+    error: str = ""
+    advice: str = ""
+    working: str = ""
+    work_paused: bool = False
+    free: int | None = None
+    full_in_days: float | None = None
+    damage: tuple[str, ...] = ()
+
+
+class StoreStanding(msgspec.Struct, frozen=True):
+    """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None where not known."""
+
+    name: str
+    present: bool
+    free: int | None = None
+    full_in_days: float | None = None
+
+
+class JobStanding(msgspec.Struct, frozen=True):
+    """How a job stands. Times in nanoseconds since 1970 UTC, 0: never."""
+
+    job: str
+    status: Status
+    last: int = 0
+    next: int = 0
+    stores: tuple[StoreStanding, ...] = ()
+
+
+_WORK = {
+    "snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore", "carry": "Carrying snapshots over",
+    "run-due": "Running everything that is due",
+}  # fmt: skip
 
 
 def work_words(what: str, paused: bool) -> str:
@@ -37,36 +173,150 @@ def work_words(what: str, paused: bool) -> str:
     return _WORK[what] + (", paused" if paused else "")
 
 
-def status(
-    state: str, disk: str, last: int | None, gaps: int, now: int, free: int | None, working: str = "", paused: bool = False
-) -> Status:
-    """The status of a job.
+def full_in_days(days: Sequence[int], free: int) -> float | None:
+    """In how many days the disk is full when it goes on as in the past ones; None where that cannot be told.
 
-    :param state: as in ``protocol.messages.Overview``.
-    :param last: time of the newest snapshot, with how many ``gaps``.
-    :param free: bytes free on the disk, None if not known.
-    :param working: what the agent is doing, empty for nothing.
+    :param days: bytes added on each of the past days, those without any too. The mean without the tenth that is highest, so that one
+        great day does not speak for all.
     """
-    room = f"{disk} has {size_words(free)} free." if free is not None else ""
-    if working:
-        return Status(Mood.WORKING, f"{work_words(working, paused)}.", room)
-    if state == "no-job":
-        return Status(Mood.ATTENTION, "Nothing is protected on this machine yet.")
-    if state == "away":
-        seen = "" if last is None else f" The last snapshot is of {time_words(last, now)}."
-        return Status(Mood.ATTENTION, f"The disk {disk} is not here.", f"Connect it to take snapshots and look back.{seen}")
-    if state == "locked":
-        return Status(Mood.ATTENTION, f"The store on {disk} is locked.", "Give its passphrase to take snapshots and look back.")
-    if state == "catching-up":
-        return Status(Mood.WORKING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
-    if state == "damaged":
-        return Status(Mood.HARM, f"The store on {disk} is damaged.")
-    if last is None:
-        return Status(Mood.ATTENTION, "There is no snapshot yet.", f"Take the first one. {room}".strip())
-    age = (now - last) / SECOND
-    ago = "" if age < 3600 else f", {duration_words(age)} ago"
-    if gaps:
-        return Status(Mood.ATTENTION, f"With gaps: {count_words(gaps, 'file')} could not be read at {time_words(last, now)}.", room)
-    mood = Mood.WELL if now - last < 7 * _DAY else Mood.ATTENTION
-    lead = "" if mood is Mood.WELL else "A week without a snapshot: "
-    return Status(mood, f"{lead}{'l' if lead else 'L'}ast snapshot {time_words(last, now)}{ago}.", room)
+    if len(days) < 3:
+        return None
+    kept = sorted(days)[: len(days) - len(days) // 10]
+    pace = statistics.fmean(kept)
+    return free / pace if pace > 0 else None
+
+
+def room_words(disk: str, free: int | None, days: float | None) -> str:
+    """What room a disk has, as a sentence; empty while it is not known."""
+    if free is None:
+        return ""
+    if days is None or days > 3 * 365:
+        return f"{disk} has {size_words(free)} free."
+    if days < 14:
+        return f"{disk} is full in about {count_words(max(1, round(days)), 'day')}."
+    return f"{disk} has room for about {round(days / 7)} weeks." if days < 70 else f"{disk} has room for about {round(days / 30.4)} months."
+
+
+def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
+    found = []
+    if facts.state == "damaged":
+        found.append(Trouble(now, f"The store on {facts.disk} is damaged", "Run verify on it", Topic.DAMAGE))
+    found += [Trouble(now, words, "Run verify on the store", Topic.DAMAGE) for words in facts.damage if facts.state != "damaged"]
+    if facts.state == "locked":
+        found.append(Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED))
+    if facts.failures:
+        found.append(Trouble(facts.failing_since, facts.error, facts.advice, Topic.FAILING))
+    if facts.gaps:
+        found.append(
+            Trouble(facts.last, _gap_words(facts), "See them in the journal; leave out by a rule what need not be kept", Topic.GAPS)
+        )
+    if facts.away_since and not (facts.holding and now - facts.away_since < _LONG_AWAY):
+        found.append(Trouble(facts.away_since, f"The disk {facts.disk} is away", "Connect it", Topic.AWAY))
+    if facts.state == "empty" and not facts.working:
+        found.append(Trouble(now, "There is no snapshot yet", "Take the first one", Topic.FIRST))
+    elif facts.last and now - facts.last > _LONG_AWAY and not facts.by_hand and not facts.failures:
+        found.append(
+            Trouble(facts.last, "There was no snapshot for a week", "Take one, or see the journal for what it waits for", Topic.LATE)
+        )
+    if facts.full_in_days is not None and facts.full_in_days < 14:
+        found.append(
+            Trouble(now, room_words(facts.disk, facts.free, facts.full_in_days).rstrip("."), "Make room, or add a larger disk", Topic.FULL)
+        )
+    return tuple(found)
+
+
+def _gap_words(facts: JobFacts) -> str:
+    named = f": {facts.gap_names[0]}" if len(facts.gap_names) == 1 and facts.gaps == 1 else ""
+    return f"{count_words(facts.gaps, 'file')} could not be read{named}"
+
+
+def status(facts: JobFacts, now: int) -> Status:
+    """The status of a job."""
+    made = _status(facts, now)
+    long_away = made.state is State.AWAY and (not facts.holding or now - facts.away_since >= _LONG_AWAY)
+    mood = Mood.ATTENTION if long_away else _MOODS[made.state]
+    troubles = _troubles(facts, now)
+    if mood is Mood.WELL and troubles:
+        mood = Mood.ATTENTION
+    return msgspec.structs.replace(made, mood=mood, trouble=troubles)
+
+
+def _status(facts: JobFacts, now: int) -> Status:
+    room = room_words(facts.disk, facts.free, facts.full_in_days)
+    last = f"Last snapshot {time_words(facts.last, now)}." if facts.last else "There is no snapshot yet."
+    after = f"Next {_soon(facts.next, now)}." if facts.next else ""
+    if facts.state == "no-job":
+        return Status(State.NO_JOB, "Nothing is protected on this machine yet.", action=Action.SET_UP)
+    if facts.working:
+        return Status(State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip())
+    if facts.state == "damaged":
+        return Status(State.DAMAGED, f"The store on {facts.disk} is damaged.", "Run verify on it.", action=Action.STORES)
+    if facts.failures and not facts.away_since:
+        since = time_words(facts.failing_since, now)
+        return Status(State.FAILING, f"Failing since {since}: {facts.error}.", f"{facts.advice}. {last}", action=Action.JOURNAL)
+    if facts.away_since:
+        return _away(facts, now, last)
+    if facts.state == "locked":
+        return Status(State.LOCKED, f"The store on {facts.disk} is locked.", f"Give its passphrase. {last}", action=Action.UNLOCK)
+    if facts.paused_until > now:
+        until = _soon(facts.paused_until, now)
+        return Status(
+            State.PAUSED, f"Paused until {until.removeprefix('at ')}.", f"{last} Nothing runs by itself until then.", action=Action.GO_ON
+        )
+    if facts.state == "catching-up":
+        return Status(State.READING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
+    if facts.gaps:
+        return Status(State.GAPS, f"With gaps: {_gap_words(facts)}.", f"{last} {after} {room}".strip(), action=Action.JOURNAL)
+    if facts.due and facts.wait is not None and facts.wait is not Wait.SETTLING:
+        return Status(
+            State.WAITING, f"Waiting: {_wait_words(facts, now)}.", f"Due since {time_words(facts.due, now)}. {last}", action=Action.TAKE
+        )
+    if facts.due and facts.wait is Wait.SETTLING:
+        return Status(State.DUE, f"{facts.disk} is here; a snapshot begins in a moment.", last)
+    if facts.due and now - facts.due > _GRACE:
+        return Status(State.DUE, f"A snapshot is due since {time_words(facts.due, now)}.", last, action=Action.TAKE)
+    if not facts.last:
+        return Status(State.FIRST, "There is no snapshot yet.", f"Take the first one. {room}".strip(), action=Action.TAKE)
+    if facts.by_hand:
+        age = (now - facts.last) / SECOND
+        ago = f", {duration_words(age)} ago" if age >= 3600 else ""
+        return Status(State.BY_HAND, f"Last snapshot {time_words(facts.last, now)}{ago}.", f"Snapshots are taken by hand. {room}".strip())
+    lead = f"last snapshot {time_words(facts.last, now)}"
+    if now - facts.last > _LONG_AWAY:
+        return Status(State.CURRENT, f"A week without a snapshot: {lead}.", f"{after} {room}".strip(), action=Action.TAKE)
+    return Status(State.CURRENT, f"Up to date: {lead}{', next ' + _soon(facts.next, now) if facts.next else ''}.", room)
+
+
+def _away(facts: JobFacts, now: int, last: str) -> Status:
+    since = time_words(facts.away_since, now)
+    if facts.holding:
+        kept = (
+            f"{count_words(facts.held, 'snapshot')} kept on this machine until it is back."
+            if facts.held
+            else "Snapshots go on in the holding area."
+        )
+        after = f" Next {_soon(facts.next, now)}." if facts.next else ""
+        return Status(State.AWAY, f"{facts.disk} is away since {since}.", f"{kept} {last}{after}")
+    return Status(State.AWAY, f"{facts.disk} is away since {since}; no snapshots are taken.", f"Connect it. {last}")
+
+
+def _soon(moment: int, now: int) -> str:
+    words = time_words(moment, now)
+    return "at " + words.removeprefix("today ") if words.startswith("today ") else words
+
+
+def _wait_words(facts: JobFacts, now: int) -> str:
+    battery = "" if facts.battery is None else f", at {facts.battery:.0f} %"
+    return {
+        Wait.PAUSED: "paused",
+        Wait.DISK: f"{facts.disk} is not here",
+        Wait.SETTLING: f"{facts.disk} has just come",
+        Wait.RETRY: f"trying again {_soon(facts.wait_until, now)}" if facts.wait_until else "trying again soon",
+        Wait.HOURS: f"not in the hours that are allowed; goes on {_soon(facts.wait_until, now)}"
+        if facts.wait_until
+        else "not in the hours that are allowed",
+        Wait.BATTERY: f"the machine runs on battery{battery}",
+        Wait.METERED: "the network connection is metered",
+        Wait.PRESENTING: "the screen is used for a presentation",
+        Wait.BUSY: "the machine is busy",
+    }[facts.wait or Wait.PAUSED]

@@ -40,6 +40,8 @@ def time_words(moment: int, now: int, seconds: bool = False) -> str:
         return f"today {clock}"
     if when.date() == today.date() - timedelta(days=1):
         return f"yesterday {clock}"
+    if when.date() == today.date() + timedelta(days=1):
+        return f"tomorrow {clock}"
     year = "" if when.year == today.year else f" {when.year}"
     return f"{when:%a} {when.day} {when:%b}{year}, {clock}"
 

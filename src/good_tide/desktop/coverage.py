@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
-from good_tide.core.rules import Rule, literal_pattern
+from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.area_picture import AreaPicture
 from good_tide.desktop.link import AgentLink
@@ -300,11 +300,8 @@ class CoveragePlace(QWidget):
 
     def _pattern(self, path: str) -> str:
         """A pattern for exactly this folder: from the home folder where it lies in it, else from the covered folder."""
-        if path.startswith(self._home + "/"):
-            return "~/" + "/".join(map(literal_pattern, path[len(self._home) + 1 :].split("/"))) + "/"
-        covered = next((folder for folder in self.folders if path.startswith(folder.rstrip("/") + "/")), "")
-        inner = path[len(covered) :].strip("/")
-        return "/" + "/".join(map(literal_pattern, inner.split("/"))) + "/" if inner else "/**"
+        inner = path_pattern(path, self._home, self.folders)
+        return f"{inner}/" if inner else "/**"
 
     def _add_folder(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "Folder to cover", self._home)

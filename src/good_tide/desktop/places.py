@@ -14,7 +14,7 @@ from good_tide.core.words import count_words, exact_words, local, time_words
 from good_tide.desktop.painting import hatch, sized, text
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.widgets import card, label
-from good_tide.protocol.messages import JournalEntry, Overview
+from good_tide.protocol.messages import JournalView, Overview
 
 _WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 
@@ -174,13 +174,13 @@ class JournalPlace(_Place):
         """The picture of the runs."""
         self._picture.show_tide(overview.tide)
 
-    def show_entries(self, entries: list[JournalEntry], now: int) -> None:
-        """The runs."""
+    def show_journal(self, view: JournalView, now: int) -> None:
+        """The events."""
         words = {"good": "done", "note": "with gaps", "trouble": "failed"}
         colors = {"good": "kelp", "note": "sand", "trouble": "coral"}
         self._tree.clear()
         rows = []
-        for entry in entries:
+        for entry in view.events:
             row = QTreeWidgetItem([time_words(entry.time, now), words[entry.level], entry.what])
             row.setToolTip(0, exact_words(entry.time))
             row.setForeground(1, self._look.color(colors[entry.level]))

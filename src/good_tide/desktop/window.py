@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide import __version__
-from good_tide.core.status import Mood, Status, status
+from good_tide.core.status import JobFacts, Mood, State, Status, status, work_words
 from good_tide.desktop.coverage import CoveragePlace
 from good_tide.desktop.icons import icon, program_icon
 from good_tide.desktop.link import AgentLink
@@ -34,7 +34,7 @@ from good_tide.desktop.stores import StoresPlace
 from good_tide.desktop.strips import NoticeStrip, Sign, WorkStrip
 from good_tide.desktop.timeline import TimelinePlace
 from good_tide.desktop.widgets import button, label, line
-from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, JournalEntry, MadeView, Overview, SurveyView, Work
+from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, JournalView, MadeView, Overview, SurveyView, Work
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
@@ -175,18 +175,19 @@ class MainWindow(QMainWindow):
         if number == 1:
             self.coverage.refresh()
         elif number == 4 and state == "ready":
-            self.link.ask("journal", None, list[JournalEntry], lambda entries: self.journal.show_entries(entries, self.overview.now))
+            self.link.ask(
+                "journal", {"job": self.overview.job}, JournalView, lambda view: self.journal.show_journal(view, self.overview.now)
+            )
         if number == 0 and not timeless:
             self.timeline.lines.setFocus()
 
     def _set_up_done(self, made: MadeView) -> None:
-        """A job was made: show its recovery key, and take the first snapshot meanwhile."""
+        """A job was made: show its recovery key; the first snapshot is taken meanwhile."""
         if made.recovery_key is not None:
             self._show_recovery(made)
         else:
             self._places.setCurrentWidget(self.state_page)
         self.ask_overview()
-        self.link.ask("snapshot")
 
     def _show_recovery(self, made: MadeView) -> None:
         assert made.recovery_key is not None
@@ -208,7 +209,7 @@ class MainWindow(QMainWindow):
             )
 
     def _lost(self) -> None:
-        self._show_status(Status(Mood.HARM, "The agent has gone.", "Starting it again…"))
+        self._show_status(Status(State.FAILING, "The agent has gone.", "Starting it again…", Mood.HARM))
         self.work_strip.show_work(None)
         self.take.setEnabled(False)
 
@@ -247,14 +248,20 @@ class MainWindow(QMainWindow):
         self.job.setCurrentText(overview.job)
 
     def _status(self) -> Status:
-        overview = self.overview
-        last = overview.tide[-1] if overview.tide else None
-        store = overview.store
-        free = store.disk_free if store is not None and store.present else None
-        work = overview.work
+        """What the agent says, or what follows from the store alone where it keeps no rhythm: no job yet, or opened only to read."""
+        overview, work = self.overview, self.overview.work
+        if work is not None:
+            known = overview.standing.status if overview.standing is not None else None
+            return Status(State.RUNNING, f"{work_words(work.what, work.paused)}.", known.detail if known is not None else "", Mood.WORKING)
+        if overview.standing is not None:
+            return overview.standing.status
+        last, store = overview.tide[-1] if overview.tide else None, overview.store
         return status(
-            overview.state, store.disk if store is not None else "", last.time if last else None, last.gaps if last else 0, overview.now, free,
-            work.what if work else "", work.paused if work else False,
+            JobFacts(
+                state=overview.state, by_hand=True, disk=store.disk if store is not None else "", last=last.time if last is not None else 0,
+                gaps=last.gaps if last is not None else 0, free=store.disk_free if store is not None and store.present else None,
+            ),
+            overview.now,
         )  # fmt: skip
 
     def _show_status(self, now: Status) -> None:

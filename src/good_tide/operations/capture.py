@@ -64,6 +64,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     :param rules: the rules of coverage; ``kinds`` adds endings to kinds, ``home`` is what ``~/`` stands for, and
         ``network`` holds the device numbers of network mounts.
     :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
+    :param own: folders of this program, such as the holding area, which are never taken in.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
     """
 
@@ -76,6 +77,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     label: str = ""
     at: Nanoseconds | None = None
     missing_is_gap: bool = False
+    own: tuple[Path, ...] = ()
 
 
 def capture(
@@ -100,6 +102,7 @@ def capture(
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
         with _few_collections(), WriteSession(store, owner) as session, _Run(store, session, control, last, stored_small) as run:
+            run.leave_out_own(request.own)
             if request.rules:
                 run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
             return run.take(folders, request, moment)
@@ -146,7 +149,7 @@ class _Run:
         self._small = SmallFiles(store, session, stored_small, self._file_or_gap)
         self._queue = DraftQueue(session, store.keys)
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
-        self._store_place = self._place_of_store()
+        self._own_places: set[tuple[int, int]] = set()
         self._left_out: list[LeftOut] = []
         self._unsteady: list[bytes] = []
         self._owners: dict[str, str] = dict(last.record.owners) if last else {}
@@ -167,11 +170,12 @@ class _Run:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self._small.__exit__(kind, error, trace)
 
-    def _place_of_store(self) -> tuple[int, int] | None:
-        with contextlib.suppress(OSError):
-            info = os.stat(self._store.place.title)
-            return info.st_dev, info.st_ino
-        return None
+    def leave_out_own(self, folders: Sequence[Path]) -> None:
+        """Leave out the store itself, and other folders of this program."""
+        for folder in (Path(self._store.place.title), *folders):
+            with contextlib.suppress(OSError):
+                info = os.stat(folder)
+                self._own_places.add((info.st_dev, info.st_ino))
 
     def take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         """Walk, write, publish."""
@@ -228,7 +232,7 @@ class _Run:
         self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int, state: FolderState | None
     ) -> LateEntry | Entry | None:
         """A folder's entry. None: rules leave it out, and nothing inside is in."""
-        if (info.st_dev, info.st_ino) == self._store_place:
+        if (info.st_dev, info.st_ino) in self._own_places:
             return self._leave_out(name, path, Reason.STORE, "the store itself")
         if depth > _DEEPEST:
             return self._leave_out(name, path, Reason.TOO_DEEP, f"more than {_DEEPEST} folders deep")

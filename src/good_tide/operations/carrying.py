@@ -19,6 +19,7 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
+from good_tide.storage.holding import HoldingArea
 from good_tide.storage.keyslots import share_identities
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
@@ -47,6 +48,26 @@ def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state
     """
     if source.header.store == target.header.store:
         raise PersonError("Both are the same store", "Choose another store to carry to")
+    return _carry(source, target, chosen, state, control)
+
+
+def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport:
+    """Carry the snapshots of a holding area to its store, in order of time, and read back what was written. Listings that the newest
+    snapshot on the disk has at the same place are not looked into: they were complete there.
+
+    Raises:
+        GoodTideError: as ``carry``; or what was written cannot be read back.
+    """
+    mark = area.mark
+    before: Sequence[Entry] = ()
+    if mark is not None and mark in store.snapshot_names():
+        before = area.roots(area.read_snapshot(mark).record)
+    return _carry(area, store, area.held(), state, control, before, read_back=True)
+
+
+def _carry(
+    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control, before: Sequence[Entry] = (), read_back: bool = False
+) -> CarryReport:  # fmt: skip
     snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
     present = set(target.snapshot_names())
     wanted = [one for one in snapshots if one.name not in present]
@@ -54,16 +75,19 @@ def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state
     damaged: list[tuple[str, str]] = []
     with RunLock(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
         carrier = _Carrier(source, target, session, control)
+        there = {entry.name: entry for entry in before}
         for number, snapshot in enumerate(wanted):
             control.checkpoint()
             control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))
             try:
-                roots = encode_page([carrier.entry(entry) for entry in source.roots(snapshot.record)])
+                roots = encode_page([carrier.entry(entry, there.get(entry.name)) for entry in source.roots(snapshot.record)])
             except DamageError as error:
                 damaged.append((snapshot.name, str(error)))
                 continue
             record = msgspec.structs.replace(snapshot.record, roots=roots)
             session.publish(lambda new, stored, record=record: record, snapshot.id)  # type: ignore[misc]
+            if read_back:
+                carrier.read_back()
             carried.append(snapshot.name)
     return CarryReport(tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged))
 
@@ -76,6 +100,7 @@ class _Carrier:
         self._alike = share_identities(source.keys, target.keys)
         self._chunks: dict[ChunkId, ChunkId] = {}
         self._pages: dict[ChunkId, ChunkId] = {}
+        self._written: list[ChunkId] = []
         self.bytes = 0
 
     def _chunk(self, identity: ChunkId) -> ChunkId:
@@ -91,20 +116,39 @@ class _Carrier:
             new = ticket.chunk = identity if self._alike else self._target.keys.chunk_id(plain)
             self._session.put(plain, ticket=ticket)
             self.bytes += len(plain)
+            self._written.append(new)
         self._chunks[identity] = new
         return new
 
-    def _page(self, identity: ChunkId) -> ChunkId:
+    def read_back(self) -> None:
+        """Read what was written since the last time from the target.
+
+        Raises:
+            DamageError: something is not what it was.
+        """
+        for chunk in self._written:
+            self._control.checkpoint()
+            self._target.read_chunk(chunk)
+        self._written.clear()
+
+    def _page(self, identity: ChunkId, before: Sequence[ChunkId]) -> ChunkId:
         known = self._pages.get(identity)
         if known is None:
-            entries = [self.entry(entry) for entry in self._source.page(identity).entries()]
+            there = {entry.name: entry for page in before for entry in self._source.page(page).entries() if entry.kind is Kind.FOLDER}
+            entries = [self.entry(entry, there.get(entry.name)) for entry in self._source.page(identity).entries()]
             known = self._pages[identity] = self._session.put_page(encode_page(entries))
         return known
 
-    def entry(self, entry: Entry) -> Entry:
-        """The same entry for the target, everything it refers to carried over."""
+    def entry(self, entry: Entry, before: Entry | None = None) -> Entry:
+        """The same entry for the target, everything it refers to carried over.
+
+        :param before: what stands at the same place in a snapshot that is complete in the target.
+        """
         if entry.kind is Kind.FOLDER:
-            return msgspec.structs.replace(entry, extents=tuple(Extent(self._page(page), 0, 0) for page in entry.pages))
+            there = before.pages if before is not None and before.kind is Kind.FOLDER else ()
+            if there == entry.pages:
+                return entry
+            return msgspec.structs.replace(entry, extents=tuple(Extent(self._page(page, there), 0, 0) for page in entry.pages))
         if entry.kind is not Kind.FILE:
             return entry
         extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)

@@ -9,23 +9,21 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.clock import Clock
-from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, WrongPassphraseError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.jobfile import JobFile, expand_folder, store_ref
 from good_tide.core.places import Level, Wanted
-from good_tide.core.progress import Control
-from good_tide.core.records import Machine, Snapshot
+from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import is_text, printable
-from good_tide.operations.capture import CaptureRequest, capture, last_snapshot
 from good_tide.operations.disks import devices_under, examine, locate
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, create_at, open_at, open_catalog, take_into_catalog
+from good_tide.operations.stores import Store, create_at, open_at
 from good_tide.operations.tries import TryCounter
 from good_tide.storage.header import HEADER_FILE, read_header
 from good_tide.storage.place import LocalPlace
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
-from good_tide.system.mounts import network_devices
+from good_tide.system.machine import local_zone
 from good_tide.system.user_folders import user_folders
 
 Ask = Callable[[str, str], str | None]
@@ -106,91 +104,10 @@ def open_counted(folder: Path, passphrase: str | None, state: Path, clock: Clock
     """
     if passphrase is None:
         return open_at(folder, None)
-    counter = TryCounter(state, read_header(LocalPlace(folder)).store, clock) if (folder / HEADER_FILE).is_file() else None
-    if counter is not None:
-        counter.check()
-    try:
-        store = open_at(folder, passphrase)
-    except WrongPassphraseError:
-        if counter is not None:
-            counter.wrong()
-        raise
-    if counter is not None:
-        counter.right()
-    return store
-
-
-class Taken(msgspec.Struct, frozen=True):
-    """What became of a job's snapshot in one store: the snapshot, or why there is none."""
-
-    ref: StoreRef
-    snapshot: Snapshot | None = None
-    error: GoodTideError | None = None
-
-
-def due_stores(job: Job, present: Sequence[tuple[StoreRef, Store]], machine: str) -> list[tuple[StoreRef, Store]]:
-    """Which of the open stores the next snapshot goes to: all, or in turns the one that waited longest."""
-    if job.store_use == "both" or len(present) < 2:
-        return list(present)
-
-    def last(one: tuple[StoreRef, Store]) -> int:
-        newest = last_snapshot(one[1], machine)
-        return 0 if newest is None else newest.record.time
-
-    return [min(present, key=last)]
-
-
-def request_for(job: Job, machine: Machine, label: str = "") -> CaptureRequest:
-    """What a job's snapshot covers now."""
-    return CaptureRequest(
-        tuple(Path(folder) for folder in job.folders),
-        job.machine or machine,
-        rules=job.parsed_rules(),
-        kinds=job.kinds,
-        home=job.home or home_folder(),
-        network=network_devices(),
-        label=label,
-        missing_is_gap=True,
-    )
-
-
-def run_job(
-    job: Job, machine: Machine, open_ref: Callable[[StoreRef, Path], Store], disks: Disks, clock: Clock, control: Control, state: Path, cache: Path,
-    label: str = "",
-) -> list[Taken]:  # fmt: skip
-    """Take a job's snapshot into the stores whose turn it is. A store that cannot be used does not keep the others from it.
-
-    Raises:
-        PlaceError: no store can be used now.
-        StoppedError: the person stopped it.
-    """
-    results: list[Taken] = []
-    present: list[tuple[StoreRef, Store]] = []
-    for ref in job.stores:
-        folder = locate(ref, disks)
-        try:
-            if folder is None:
-                raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it; the other stores are used meanwhile")
-            present.append((ref, open_ref(ref, folder)))
-        except GoodTideError as error:
-            results.append(Taken(ref, error=error))
-    if not present:
-        raise results[0].error or PersonError(f"The job {job.name} has no store", "Add one first")
-    request = request_for(job, machine, label)
-    for ref, store in due_stores(job, present, request.machine.id):
-        catalog = open_catalog(store, cache)
-        try:
-            known = catalog.stored_small if catalog.names() else None
-            snapshot = capture(store, request, clock, control, state, known)
-            take_into_catalog(store, catalog)
-            results.append(Taken(ref, snapshot))
-        except StoppedError:
-            raise
-        except GoodTideError as error:
-            results.append(Taken(ref, error=error))
-        finally:
-            catalog.close()
-    return results
+    if not (folder / HEADER_FILE).is_file():
+        return open_at(folder, passphrase)
+    counter = TryCounter(state, read_header(LocalPlace(folder)).store, clock)
+    return counter.counted(lambda: open_at(folder, passphrase))
 
 
 class WantedStore(msgspec.Struct, frozen=True):
@@ -265,6 +182,7 @@ def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, lis
             raise PlaceError(f"The disk {ref.name} is not here", f"Connect the disk that is known by {ref.disk.replace(':', ' ', 1)}")
         wanted.append(WantedStore(msgspec.structs.replace(ref, path=str(folder)), folder, part.encrypted))
     job = Job(
-        name=file.name, folders=folders, stores=(), store_use=file.store_use, rules=file.rules, kinds=file.kinds, every_minutes=file.every_minutes
+        name=file.name, folders=folders, stores=(), store_use=file.store_use, rules=file.rules, kinds=file.kinds,
+        rhythm=file.rhythm.rhythm(local_zone()), holding=file.holding, noise=file.noise, reporting=file.reporting,
     )  # fmt: skip
     return job, wanted, notes

@@ -128,7 +128,7 @@ class SmallFiles:
     def _stored_extent(self, digest: ContentDigest, length: int) -> Extent | None:
         """Where the catalog says that this content lies, if the store still has that chunk."""
         extent = self._stored(digest) if self._stored is not None else None
-        if extent is None or extent.chunk is None or extent.length != length or extent.chunk not in self._store.index:
+        if extent is None or extent.chunk is None or extent.length != length or not self._store.has(extent.chunk):
             return None
         return extent
 

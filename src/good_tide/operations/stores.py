@@ -8,8 +8,10 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import DamageError
+from good_tide.core.history import TidePoint
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.catalog_glance import glance_names, glance_tide
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
@@ -19,7 +21,9 @@ __all__ = [
     "Store",
     "StoreFacts",
     "about",
+    "catalog_names",
     "create_at",
+    "known_tide",
     "locked_hint",
     "open_at",
     "open_catalog",
@@ -98,7 +102,21 @@ def about(root: Path, store: Store | None) -> StoreFacts:
 
 def open_catalog(store: Store, cache: Path) -> Catalog:
     """The local catalog of a store, as it was left."""
-    return Catalog(cache / store.header.store / "catalog.sqlite3")
+    return Catalog(_catalog_file(cache, store.header.store))
+
+
+def catalog_names(cache: Path, identity: str) -> frozenset[str]:
+    """Names of the snapshots that the local catalog of a store knows, by the store's id."""
+    return glance_names(_catalog_file(cache, identity))
+
+
+def known_tide(cache: Path, identity: str, machine: str) -> list[TidePoint]:
+    """A machine's snapshots as the local catalog of a store has them, without the store and its passphrase."""
+    return glance_tide(_catalog_file(cache, identity), machine)
+
+
+def _catalog_file(cache: Path, identity: str) -> Path:
+    return cache / identity / "catalog.sqlite3"
 
 
 def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError]]:

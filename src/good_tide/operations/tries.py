@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.errors import PlaceError
+from good_tide.core.errors import PlaceError, WrongPassphraseError
 from good_tide.core.words import duration_words
+
+Opened = TypeVar("Opened")
 
 _FREE_TRIES = 3
 _LONGEST_WAIT = 300
@@ -44,6 +48,21 @@ class TryCounter:
         wait = min(_LONGEST_WAIT, 2 ** min(20, tries.wrong - _FREE_TRIES + 1))
         since = (self._clock.now() - tries.last) / SECOND
         return max(0.0, wait - since) if since >= 0 else float(wait)
+
+    def counted(self, attempt: Callable[[], Opened]) -> Opened:
+        """Try to open something with a passphrase, and count it.
+
+        Raises:
+            PlaceError: the try comes too soon. WrongPassphraseError: it does not open.
+        """
+        self.check()
+        try:
+            opened = attempt()
+        except WrongPassphraseError:
+            self.wrong()
+            raise
+        self.right()
+        return opened
 
     def check(self) -> None:
         """Refuse a try that comes too soon.

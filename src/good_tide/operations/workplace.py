@@ -23,13 +23,43 @@ class Workplace(msgspec.Struct, frozen=True):
     runtime: Path
     machine: Machine
 
+    @property
+    def _foreign(self) -> bool:
+        """Whether other settings than the person's own are used, such as the demo's; their records are kept beside them."""
+        return self.settings != jobs.own_settings_folder()
 
-def this_workplace() -> Workplace:
-    """The workplace of the person who runs the program."""
+    @property
+    def records(self) -> Path:
+        """Where the journal and the books of the settings' jobs are kept."""
+        return self.settings / "records" if self._foreign else self.state
+
+    @property
+    def holdings(self) -> Path:
+        """Where the holding areas of the settings' jobs are kept."""
+        return self.settings / "records" if self._foreign else self.data
+
+
+def this_workplace(settings: Path | None = None) -> Workplace:
+    """The workplace of the person who runs the program; with other settings than their own, if given."""
     state = folders.state_folder()
     return Workplace(
-        folders.cache_folder(), state, folders.data_folder(), jobs.settings_folder(), folders.runtime_folder(), this_machine(state)
+        folders.cache_folder(),
+        state,
+        folders.data_folder(),
+        settings or jobs.settings_folder(),
+        folders.runtime_folder(),
+        this_machine(state),
     )
+
+
+def use_settings(settings: Path) -> None:
+    """Let this process, and those that it starts, use other settings (``jobs.use_settings``)."""
+    jobs.use_settings(settings)
+
+
+def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
+    """Changes when a job in a settings folder was changed (``jobs.settings_stamp``)."""
+    return jobs.settings_stamp(settings)
 
 
 def load_jobs(settings: Path) -> list[Job]:

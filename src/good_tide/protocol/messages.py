@@ -10,11 +10,15 @@ from typing import Any
 import msgspec
 
 from good_tide.core.comparing import Difference
+from good_tide.core.happenings import Event, LeftOutFile, Run
 from good_tide.core.history import Lifeline, TidePoint
 from good_tide.core.places import Check, DiskFacts
 from good_tide.core.progress import Progress
+from good_tide.core.rhythm import Rhythm
+from good_tide.core.settings import Holding, Noise, Reporting
+from good_tide.core.status import JobStanding
 
-PROTOCOL_VERSION = 2
+PROTOCOL_VERSION = 3
 LINE_LIMIT = 256 * 1024 * 1024
 
 
@@ -88,7 +92,7 @@ class Overview(msgspec.Struct):
     job: str = ""
     machine: str = ""
     now: int = 0
-    every_minutes: int = 60
+    standing: JobStanding | None = None
     trouble: tuple[str, ...] = ()
     stores: tuple[StoreView, ...] = ()
     store_use: str = "both"
@@ -108,12 +112,13 @@ class Overview(msgspec.Struct):
 
 
 class Work(msgspec.Struct):
-    """What the agent is doing: ``snapshot``, ``restore``, ``undo`` or ``carry``."""
+    """What the agent is doing: ``snapshot``, ``restore``, ``undo``, ``carry`` or ``run-due``; ``easy``: with rests."""
 
     what: str
     paused: bool
     progress: Progress
     seconds: float
+    easy: bool = False
 
 
 class FolderView(msgspec.Struct):
@@ -206,13 +211,42 @@ class Finished(msgspec.Struct):
     words: str = ""
 
 
-class JournalEntry(msgspec.Struct):
-    """One thing that happened. ``level`` is good, note or trouble."""
+class LeftOutView(msgspec.Struct, frozen=True):
+    """A file that the last runs left out; ``rule`` is offered for those that fail again and again."""
 
-    time: int
-    level: str
-    what: str
-    detail: tuple[str, ...] = ()
+    file: LeftOutFile
+    rule: str = ""
+
+
+class JournalView(msgspec.Struct):
+    """What happened, newest first: events that fit the filter, all runs of the job, and what they left out."""
+
+    events: tuple[Event, ...]
+    runs: tuple[Run, ...]
+    left_out: tuple[LeftOutView, ...]
+
+
+class RhythmView(msgspec.Struct):
+    """When a job runs: its settings, in words, and the next due times with what moves them.
+
+    :param zone: IANA name of the zone that new rules are written in. :param spread: seconds that this machine's runs begin later.
+    :param paused_until: 0: not paused. :param watching: what continuous mode says of itself; empty: it is off.
+    :param stays: whether an agent runs when no window is open; None: that is not for this job's agent to say.
+    """
+
+    rhythm: Rhythm
+    holding: Holding
+    noise: Noise
+    reporting: Reporting
+    words: str
+    next: tuple[int, ...]
+    zone: str
+    spread: float = 0.0
+    paused_until: int = 0
+    holding_room: int = 0
+    watching: str = ""
+    stays: bool | None = None
+    mail: str = ""
 
 
 class Found(msgspec.Struct, array_like=True):

@@ -15,6 +15,12 @@ def start_agent(settings: Path) -> None:
     subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
 
+def show_window(settings: Path, job: str, place: str) -> None:
+    """Open the window at a place of a job, as a process of its own."""
+    command = [sys.executable, "-m", "good_tide", "window", "--settings", str(settings), "--job", job, "--place", place]
+    subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+
 def start_agent_early(socket: Path, settings: Path) -> None:
     """Start an agent if none answers, before the slow loading of a window, so that both load at the same time."""
     if not answers(socket):

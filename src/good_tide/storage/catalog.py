@@ -56,6 +56,8 @@ class Catalog:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         try:
             self._db = self._open()
+        except sqlite3.OperationalError:
+            raise
         except sqlite3.DatabaseError:
             path.unlink()
             self._db = self._open()
@@ -66,15 +68,28 @@ class Catalog:
         try:
             db.execute("PRAGMA journal_mode = WAL")
             db.execute("PRAGMA synchronous = OFF")
-            version = db.execute("PRAGMA user_version").fetchone()[0]
-            if version != _SCHEMA_VERSION:
-                if db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
-                    raise sqlite3.DatabaseError("another version")
-                db.executescript(f"BEGIN; {_SCHEMA} PRAGMA user_version = {_SCHEMA_VERSION}; COMMIT;")
+            if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
+                self._furnish(db)
         except sqlite3.DatabaseError:
             db.close()
             raise
         return db
+
+    @staticmethod
+    def _furnish(db: sqlite3.Connection) -> None:
+        """Make the tables, unless another opening made them meanwhile."""
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
+                if db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
+                    raise sqlite3.DatabaseError("another version")
+                for statement in _SCHEMA.split(";"):
+                    db.execute(statement)
+                db.execute(f"PRAGMA user_version = {_SCHEMA_VERSION}")
+        except BaseException:
+            db.execute("ROLLBACK")
+            raise
+        db.execute("COMMIT")
 
     def close(self) -> None:
         """Close the file."""

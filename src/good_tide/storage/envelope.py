@@ -21,6 +21,7 @@ class FileKind(enum.IntEnum):
     PACK = 1
     INDEX = 2
     SNAPSHOT = 3
+    STATUS = 4
 
     @property
     def word(self) -> str:

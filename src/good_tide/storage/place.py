@@ -7,7 +7,7 @@ import errno
 import os
 import secrets
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
@@ -130,10 +130,14 @@ def told(doing: str) -> Iterator[None]:
 
 
 class LocalPlace:
-    """A directory on a mounted file system."""
+    """A directory on a mounted file system.
 
-    def __init__(self, root: Path) -> None:
-        self.root = root
+    :param limit: bytes that all files in it may take together; None: what the disk gives.
+    """
+
+    def __init__(self, root: Path, limit: int | None = None) -> None:
+        self.root, self.limit = root, limit
+        self._taken: int | None = None
 
     @property
     def title(self) -> str:
@@ -172,7 +176,15 @@ class LocalPlace:
                 os.close(handle)
 
     def create(self, name: str, owner: str) -> NewFile:
-        return _LocalNewFile(self.root, name, owner)
+        return _LocalNewFile(self.root, name, owner, self._allow if self.limit is not None else None)
+
+    def _allow(self, size: int) -> None:
+        """Whether so many bytes more are within the limit; files that are being written count as they grow."""
+        if self._taken is None:
+            self._taken = self.total_bytes()
+        if self.limit is not None and self._taken + size > self.limit:
+            raise PlaceFullError(f"{self.root} may not take more than its limit", "Raise the limit, or connect the disk")
+        self._taken += size
 
     def clear_temporary(self, owner: str) -> None:
         for name in self.names(TEMPORARY):
@@ -184,6 +196,7 @@ class LocalPlace:
         with told(f"Removing {self.root / name}"), contextlib.suppress(FileNotFoundError):
             os.unlink(self.root / name)
             sync_folder((self.root / name).parent)
+            self._taken = None
 
     def total_bytes(self) -> int:
         total, waiting = 0, [str(self.root)]
@@ -211,7 +224,8 @@ def _read_fully(handle: int, offset: int, length: int) -> bytes:
 class _LocalNewFile:
     """Atomic write: temporary file, fsync, rename, fsync of the folder."""
 
-    def __init__(self, root: Path, name: str, owner: str) -> None:
+    def __init__(self, root: Path, name: str, owner: str, allow: Callable[[int], None] | None = None) -> None:
+        self._allow = allow
         self._root, self._target = root, root / name
         self._temporary = root / TEMPORARY / f"{owner}{secrets.token_hex(8)}"
         self.size = 0
@@ -222,6 +236,8 @@ class _LocalNewFile:
 
     def write(self, data: bytes) -> None:
         handle = self._open_handle()
+        if self._allow is not None:
+            self._allow(len(data))
         with told(f"Writing to {self._root}"):
             view, start = memoryview(data), self.size
             try:

@@ -85,11 +85,14 @@ class Store:
         Raises:
             DamageError: it is not intact.
         """
+        return self._read_snapshot(name, SNAPSHOT_FOLDER)
+
+    def _read_snapshot(self, name: str, folder: str) -> Snapshot:
         with self._lock:
             known = self._snapshots.get(name)
         if known is None:
-            file = f"{SNAPSHOT_FOLDER}/{name}"
-            plain = self._open_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, name)
+            file = f"{folder}/{name}"
+            plain = self._open_whole(FileKind.SNAPSHOT, folder, name)
             try:
                 record = msgspec.msgpack.decode(plain, type=SnapshotRecord)
             except msgspec.MsgspecError as error:
@@ -111,6 +114,10 @@ class Store:
                 damage.append(error)
         found.sort(key=lambda snapshot: (snapshot.record.time, snapshot.id))
         return found, damage
+
+    def has(self, identity: ChunkId) -> bool:
+        """Whether a chunk need not be written again."""
+        return identity in self.index
 
     def read_chunk(self, identity: ChunkId) -> bytes:
         """The plain bytes of a chunk, authenticated.

@@ -143,7 +143,7 @@ class WriteSession:
 
     def _is_new(self, identity: ChunkId) -> bool:
         with self._lock:
-            if identity in self._claimed or identity in self._store.index:
+            if identity in self._claimed or self._store.has(identity):
                 return False
             self._claimed.add(identity)
             return True
@@ -180,16 +180,20 @@ class WriteSession:
         self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")
         self._raise_failure()
 
+    def keep(self) -> None:
+        """Make everything that was handed in durable and findable, without a snapshot."""
+        self.settle()
+        for holds in list(self._open):
+            self._finish(holds)
+        self._write_index()
+
     def publish(self, record: Callable[[int, int], SnapshotRecord], identity: SnapshotId | None = None) -> Snapshot:
         """Make everything durable and the snapshot visible. A session may publish several, one after the other.
 
         :param record: given new plain bytes and stored bytes of this session, the record to store.
         :param identity: the snapshot's name if it has one already, in another store.
         """
-        self.settle()
-        for holds in list(self._open):
-            self._finish(holds)
-        self._write_index()
+        self.keep()
         identity = identity or SnapshotId(secrets.token_bytes(NAME_BYTES))
         final = record(self.new_bytes, self.stored_bytes)
         plain = msgspec.msgpack.encode(final)

@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Protocol
 
 from good_tide.core.places import DiskFacts, DiskKind
+from good_tide.system.bus import Bus
+from good_tide.system.ejecting import Ejector
 from good_tide.system.mounts import NETWORK_TYPES, Mount, mount_of, read_mounts
 from good_tide.system.udisks import Drive, drives
 
@@ -37,6 +39,14 @@ class Disks(Protocol):
 
     def wait(self, seconds: float) -> bool:
         """Wait until the disks may have changed, at most so long; whether they may have."""
+        ...
+
+    def eject(self, folder: Path) -> str:
+        """Take the disk that a folder is on away safely. Returns what became of it, as a sentence's part.
+
+        Raises:
+            PlaceError: it cannot be taken away, or something still uses it.
+        """
         ...
 
 
@@ -125,6 +135,9 @@ class SystemDisks:
             with contextlib.suppress(PermissionError):
                 poll.register(table, select.POLLPRI)
             return bool(poll.poll(seconds * 1000))
+
+    def eject(self, folder: Path) -> str:
+        return Ejector(Bus("system")).eject(folder)
 
     def _lasting_names(self) -> dict[str, list[str]]:
         """Names that stay, by the device file they stand for."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import re
 from pathlib import Path
 
@@ -15,9 +17,34 @@ from good_tide.core.settings import Job
 _FOLDER = "jobs"
 
 
-def settings_folder() -> Path:
+SETTINGS_VARIABLE = "GOOD_TIDE_SETTINGS"
+"""Names another settings folder than the person's own."""
+
+
+def own_settings_folder() -> Path:
     """The person's settings folder by the XDG base-directory standard."""
     return Path(platformdirs.user_config_dir("good-tide"))
+
+
+def settings_folder() -> Path:
+    """The settings folder in use: the person's own, or the one that the environment names."""
+    named = os.environ.get(SETTINGS_VARIABLE)
+    return Path(os.path.abspath(named)) if named else own_settings_folder()
+
+
+def use_settings(settings: Path) -> None:
+    """Let this process, and those that it starts, use other settings."""
+    os.environ[SETTINGS_VARIABLE] = os.path.abspath(settings)
+
+
+def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
+    """Name, modification time and number of each job's file: changes when a job was changed, made or removed."""
+    found = []
+    for file in sorted((settings / _FOLDER).glob("*.toml")):
+        with contextlib.suppress(OSError):
+            info = file.stat()
+            found.append((file.name, info.st_mtime_ns, info.st_ino))
+    return tuple(found)
 
 
 def _file(settings: Path, name: str) -> Path:

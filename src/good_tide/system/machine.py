@@ -7,6 +7,8 @@ import secrets
 import socket
 from pathlib import Path
 
+import tzlocal
+
 from good_tide.core.records import Machine
 
 _MACHINE_ID = Path("/etc/machine-id")
@@ -28,3 +30,11 @@ def this_machine(state: Path) -> Machine:
             own.write_text(secrets.token_hex(16))
         material = own.read_text().strip()
     return Machine(hashlib.sha256(f"good-tide machine {material}".encode()).hexdigest()[:32], socket.gethostname())
+
+
+def local_zone() -> str:
+    """The IANA name of this machine's time zone; UTC where it has none."""
+    try:
+        return str(tzlocal.get_localzone_name()) or "UTC"
+    except (LookupError, ValueError, OSError):
+        return "UTC"

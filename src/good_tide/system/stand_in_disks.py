@@ -14,11 +14,13 @@ from pathlib import Path
 import msgspec
 import tomli_w
 
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.places import DiskFacts, DiskKind
+from good_tide.system.ejecting import holders, still_used
 
 RACK_FILE = "rack.toml"
 _LOOK_SECONDS = 0.2
+_SIZE_HOLDS = 5.0
 
 
 class StandIn(msgspec.Struct, frozen=True, kw_only=True):
@@ -50,6 +52,7 @@ class StandInDisks:
 
     def __init__(self, rack: Path) -> None:
         self.root = rack
+        self._sizes: dict[Path, tuple[float, int]] = {}
         self._seen = self._stamp()
 
     def _stamp(self) -> tuple[int, int]:
@@ -108,7 +111,7 @@ class StandInDisks:
 
     def _facts(self, disk: StandIn) -> DiskFacts:
         folder = self.folder(disk.name)
-        free = max(0, disk.capacity - disk.used - _size(folder))
+        free = max(0, disk.capacity - disk.used - self._size(folder))
         lasting = f"share://{disk.name}" if disk.kind == "network" else f"label:{disk.name}"
         return DiskFacts(
             id=lasting.replace("share://", "share:"), name=disk.name, kind=disk.kind, file_system=disk.file_system, path=str(folder),
@@ -129,6 +132,17 @@ class StandInDisks:
             free=room.f_bavail * room.f_frsize, writable=True, devices=frozenset((device,)),
         )  # fmt: skip
 
+    def eject(self, folder: Path) -> str:
+        disk = self.of_folder(folder)
+        named = next((one for one in self._read().disk if disk is not None and one.name == disk.name), None)
+        if named is None or named.kind != "external":
+            raise PlaceError(f"{folder} is on no disk that can be taken away", "Choose a store on an external disk")
+        using = [one for one in holders(self.folder(named.name)) if one.process != os.getpid()]
+        if using:
+            raise still_used(using)
+        self.plug(named.name, False)
+        return "unmounted; the stand-in disk is pulled out"
+
     def wait(self, seconds: float) -> bool:
         until = time.monotonic() + seconds
         while True:
@@ -140,13 +154,17 @@ class StandInDisks:
                 return False
             select.select([], [], [], min(_LOOK_SECONDS, seconds))
 
-
-def _size(folder: Path) -> int:
-    total = 0
-    for parent, _, files in os.walk(folder):
-        for name in files:
-            try:
-                total += os.lstat(os.path.join(parent, name)).st_size
-            except OSError:
-                continue
-    return total
+    def _size(self, folder: Path) -> int:
+        """Bytes in a folder; the answer holds for a few seconds."""
+        asked, total = self._sizes.get(folder, (-_SIZE_HOLDS, 0))
+        if time.monotonic() - asked < _SIZE_HOLDS:
+            return total
+        total = 0
+        for parent, _, files in os.walk(folder):
+            for name in files:
+                try:
+                    total += os.lstat(os.path.join(parent, name)).st_size
+                except OSError:
+                    continue
+        self._sizes[folder] = (time.monotonic(), total)
+        return total

@@ -1,0 +1,88 @@
+"""The agent: run, started with every session, asked about."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from good_tide import __version__
+from good_tide.cli import output
+from good_tide.cli.options import json_option
+from good_tide.cli.output import print_json, say
+from good_tide.operations.workplace import this_workplace
+from good_tide.protocol.client import agent_client
+from good_tide.protocol.messages import PROTOCOL_VERSION, Hello
+from good_tide.protocol.sockets import agent_socket
+from good_tide.system import service
+
+_BY = {
+    "systemd": "It is started with every session by systemd.",
+    "autostart": "It is started with every session by the desktop.",
+    "nothing": "It is not started by itself. “good-tide agent install” changes that.",
+}
+
+
+@click.group("agent", invoke_without_command=True)
+@click.pass_context
+def agent_group(context: click.Context) -> int:
+    """The agent, which takes snapshots by itself and works for the window. Without a further word it is run."""
+    return _run(None, False) if context.invoked_subcommand is None else output.DONE
+
+
+def _run(settings: Path | None, while_used: bool) -> int:
+    from good_tide.agent.service import run_agent  # not needed by any other command
+
+    return run_agent(settings, while_used)
+
+
+@agent_group.command("run")
+@click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
+@click.option("--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done.")
+def agent_run(settings: Path | None, while_used: bool) -> int:
+    """Run it, until it is told to end."""
+    return _run(settings, while_used)
+
+
+@agent_group.command("install")
+@json_option
+def agent_install(as_json: bool) -> int:
+    """Start it with every session: by systemd, or by the desktop where there is none."""
+    return _say(service.install(), as_json)
+
+
+@agent_group.command("remove")
+@json_option
+def agent_remove(as_json: bool) -> int:
+    """Start it no longer by itself. Jobs, stores and snapshots stay."""
+    service.remove()
+    return _say(service.state(), as_json)
+
+
+@agent_group.command("status")
+@json_option
+def agent_status(as_json: bool) -> int:
+    """Whether it runs, and how it is started. Ends with 1 when it does not run, or is of another version."""
+    return _say(service.state(), as_json)
+
+
+def _say(state: service.ServiceState, as_json: bool) -> int:
+    here = this_workplace()
+    with agent_client(agent_socket(here.runtime, here.settings)) as agent:
+        hello = agent.ask("hello", None, Hello) if agent is not None else None
+    same = hello is not None and (hello.version, hello.protocol) == (__version__, PROTOCOL_VERSION)
+    if as_json:
+        print_json(
+            {
+                "running": hello is not None, "version": hello.version if hello is not None else None, "same_version": same if hello is not None else None,
+                "process": hello.process if hello is not None else None, "started_by": state.by, "file": state.file or None,
+            }
+        )  # fmt: skip
+    else:
+        if hello is None:
+            say("The agent is not running.")
+        else:
+            other = "" if same else f", while this command is of version {__version__}: restart it"
+            say(f"The agent is running, version {hello.version}, process {hello.process}{other}.")
+        say(_BY[state.by] + (f" ({state.file})" if state.file else ""))
+    return output.DONE if same else output.WITH_GAPS

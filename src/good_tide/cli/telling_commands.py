@@ -1,0 +1,227 @@
+"""Commands that tell: the journal, reports, the mail server they go through, and all machines of a store."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from pathlib import Path
+from typing import Any, get_args
+
+import click
+import msgspec
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option
+from good_tide.cli.output import print_json, say, table
+from good_tide.cli.stand_in_commands import stand_in_group
+from good_tide.cli.upkeep_commands import standings_of
+from good_tide.core.clock import SECOND, SystemClock
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.happenings import Event, Filter, Level
+from good_tide.core.selection import parse_time
+from good_tide.core.settings import StoreRef
+from good_tide.core.words import duration_words, iso, size_words, time_words
+from good_tide.operations.disks import disks_for, locate
+from good_tide.operations.fleet import FleetRow, fleet
+from good_tide.operations.jobs import open_counted, passphrase_for
+from good_tide.operations.journal import Journal
+from good_tide.operations.posting import Post
+from good_tide.operations.reporting import ReportPart, export_journal
+from good_tide.operations.stores import Store
+from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
+from good_tide.system.keyrings import DesktopKeyRing
+from good_tide.system.mailing import MailServer, Security, load_mail_server, save_mail_server
+from good_tide.system.stand_in_mail import StandInMail
+
+_LEVELS: tuple[Level, ...] = get_args(Level)
+_SIGNS = {"good": "done", "note": "note", "trouble": "TROUBLE"}
+
+
+@click.command("journal")
+@click.option("--since", metavar="TIME", help="From this time on.")
+@click.option("--until", metavar="TIME", help="Before this time.")
+@click.option("--level", "levels", type=click.Choice(_LEVELS), multiple=True, help="Only these; may be given again.")
+@click.option("--job", "name", metavar="NAME", help="Only of this job.")
+@click.option("--text", default="", metavar="WORDS", help="Only with these words.")
+@click.option("--runs", is_flag=True, help="The runs instead of the events.")
+@click.option("--export", "file", type=click.Path(path_type=Path), metavar="FILE", help="Write both to FILE: .csv, .json or .html.")
+@json_option
+def journal_command(
+    since: str | None, until: str | None, levels: tuple[Level, ...], name: str | None, text: str, runs: bool, file: Path | None, as_json: bool
+) -> int:  # fmt: skip
+    """What happened, what it means, and what to do; newest last."""
+    here, clock = this_workplace(), SystemClock()
+    journal = Journal(here.records, clock)
+    job = find_job(here.settings, name).name if name is not None else ""
+    start, end = (parse_time(moment) if moment is not None else 0 for moment in (since, until))
+    events = journal.events(Filter(job=job, levels=levels, text=text, since=start, until=end))
+    found = [run for run in journal.runs(job, start) if not end or run.began < end]
+    if file is not None:
+        export_journal(events, found, file, here.machine.name, clock.now(), here.settings)
+        say(f"Written to {file}.")
+    elif as_json:
+        print_json(
+            {
+                "events": [{**msgspec.to_builtins(one), "time": iso(one.time)} for one in events],
+                "runs": [{**msgspec.to_builtins(one), "began": iso(one.began)} for one in found],
+            }
+        )
+    elif runs:
+        rows = [
+            [time_words(run.began, clock.now()), run.job, run.store, run.result, duration_words(run.seconds), f"{run.changed:,}", size_words(run.new_bytes)]
+            for run in reversed(found)
+        ]  # fmt: skip
+        table(["Began", "Job", "Store", "Result", "Took", "Changed", "New"], rows, right=(5, 6))
+    else:
+        for event in reversed(events):
+            _say_event(event, clock.now())
+        if not events:
+            say("Nothing is noted.")
+    return output.DONE
+
+
+def _say_event(event: Event, now: int) -> None:
+    job = f"{event.job}: " if event.job else ""
+    say(f"{time_words(event.time, now)}   {_SIGNS[event.level]}   {job}{event.what}")
+    for words in (event.means, event.todo, *event.detail):
+        if words:
+            say(f"        {words}")
+
+
+@click.command("report")
+@click.argument("name", required=False)
+@click.option("--mail", is_flag=True, help="Send it to those who are to have the job's reports.")
+@click.option("--file", type=click.Path(path_type=Path), metavar="F", help="Write it to F: HTML, or text for a name that ends with .txt.")
+@json_option
+def report_command(name: str | None, mail: bool, file: Path | None, as_json: bool) -> int:
+    """A report on one job, or on all; printed as text when it goes nowhere else."""
+    here, clock = this_workplace(), SystemClock()
+    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
+    if not jobs:
+        find_job(here.settings, None)
+    standings = standings_of(here)
+    post = Post(here.settings, here.machine.name, clock, Journal(here.records, clock), DesktopKeyRing())
+    parts = [ReportPart(job, standings.standing(job)) for job in jobs]
+    if mail or file is not None:
+        words = post.now(parts, mail, str(file or ""))
+        if as_json:
+            print_json({"words": words})
+        else:
+            say(f"{words}.")
+        return output.DONE
+    made = post.made(parts)
+    if as_json:
+        print_json({"subject": made.subject, "text": made.text, "html": made.html})
+    else:
+        say(made.text.strip())
+    return output.DONE
+
+
+@click.command("mail")
+@click.option("--server", "host", metavar="HOST", help="Where mail is handed in.")
+@click.option("--port", type=click.IntRange(1, 65535), help="465 with TLS, 587 with STARTTLS, 25 without, unless said otherwise.")
+@click.option("--security", type=click.Choice(get_args(Security)), default="tls", show_default=True)
+@click.option("--from", "sender", metavar="ADDRESS", help="Who the reports come from.")
+@click.option("--login", default="", metavar="NAME", help="The password is asked for and kept in the key ring.")
+@click.option(
+    "--password-file", type=click.Path(path_type=Path), metavar="F", help="A file with the password, for machines without a key ring."
+)
+@click.option("--ca-file", type=click.Path(path_type=Path), metavar="F", help="Certificates to trust besides the system's.")
+@json_option
+def mail_command(
+    host: str | None, port: int | None, security: Security, sender: str | None, login: str, password_file: Path | None, ca_file: Path | None,
+    as_json: bool,
+) -> int:  # fmt: skip
+    """The mail server that reports go through; sets it when --server is given."""
+    here = this_workplace()
+    if host is not None:
+        if not sender:
+            raise PersonError("A sender is needed", "Give --from ADDRESS")
+        port = port or {"tls": 465, "starttls": 587, "none": 25}[security]
+        paths = [os.path.abspath(path) if path is not None else "" for path in (password_file, ca_file)]
+        server = MailServer(host=host, port=port, security=security, sender=sender, login=login, password_file=paths[0], ca_file=paths[1])
+        if login and password_file is None:
+            if not sys.stdin.isatty():
+                raise PersonError("The password is needed and there is no terminal to ask on", "Give --password-file")
+            DesktopKeyRing().remember(server.key, click.prompt(f"Password of {login}", hide_input=True, err=True))
+        save_mail_server(here.settings, server)
+    known = load_mail_server(here.settings)
+    if as_json:
+        print_json({"mail": None if known is None else msgspec.to_builtins(known)})
+    elif known is None:
+        say("There is no mail server yet. “good-tide mail --server HOST --from ADDRESS” names one.")
+    else:
+        say(f"{known.host}, port {known.port}, {known.security}; from {known.sender}{f', login {known.login}' if known.login else ''}")
+    return output.DONE
+
+
+@click.command("fleet")
+@click.argument("store")
+@passphrase_option
+@json_option
+def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> int:
+    """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its folder, or the disk's name
+    in a job. Ends with 1 when one is late."""
+    here, now = this_workplace(), SystemClock().now()
+    rows = fleet(_store(here, store, passphrase_file), now)
+    if as_json:
+        print_json({"machines": [_fleet_fields(row) for row in rows]})
+    else:
+        table(
+            ["Machine", "Job", "Last snapshot", "Rhythm", "Snapshots", "Files", "Gaps", ""],
+            [
+                [row.record.machine.name, row.record.job, time_words(row.record.time, now), row.record.rhythm, f"{row.snapshots:,}",
+                 f"{row.record.files:,}", f"{row.record.gaps:,}", f"LATE by {duration_words(row.late / SECOND)}" if row.late else "in time"]
+                for row in rows
+            ],
+            right=(4, 5, 6),
+        )  # fmt: skip
+    return output.WITH_GAPS if any(row.late for row in rows) else output.DONE
+
+
+def _fleet_fields(row: FleetRow) -> dict[str, Any]:
+    record = row.record
+    return {
+        "machine": record.machine.name, "job": record.job or None, "last": iso(record.time), "next": iso(record.next) if record.next else None,
+        "rhythm": record.rhythm or None, "snapshots": row.snapshots, "files": record.files, "bytes": record.bytes, "gaps": record.gaps,
+        "program": record.program or None, "late_seconds": round(row.late / SECOND),
+    }  # fmt: skip
+
+
+def _store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
+    """A store by its folder, or by the name of its disk in a job, opened as the job says."""
+    if Path(named).is_dir():
+        return open_from_terminal(Path(named), passphrase_file)
+    found = [(job, ref) for job in load_jobs(here.settings) for ref in job.stores if named in (ref.name, ref.path)]
+    if not found:
+        raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
+    job, ref = found[0]
+    folder = _here(here, ref)
+    if passphrase_file is not None:
+        return open_from_terminal(folder, passphrase_file)
+    words = passphrase_for(job, folder, DesktopKeyRing())
+    return open_counted(folder, words, here.state, SystemClock()) if words is not None else open_from_terminal(folder, None)
+
+
+def _here(here: Workplace, ref: StoreRef) -> Path:
+    folder = locate(ref, disks_for(here.settings))
+    if folder is None:
+        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
+    return folder
+
+
+@stand_in_group.command("mail")
+@click.option("--folder", type=click.Path(path_type=Path), required=True, metavar="DIR", help="Where messages are kept, as .eml files.")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="0: any that is free.")
+def stand_in_mail(folder: Path, port: int) -> int:
+    """A mail server that only keeps what it is given; runs until Ctrl+C."""
+    server = StandInMail(folder, port)
+    number = server.start()
+    say(f"Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.")
+    say(f"Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from office@example.org")
+    try:
+        threading.Event().wait()
+    finally:
+        server.stop()
+    return output.DONE

@@ -1,0 +1,105 @@
+"""A watch from afar: each snapshot leaves a small record in the store, and whoever can read the store sees all machines."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+
+import msgspec
+
+from good_tide import __version__
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError
+from good_tide.core.identifiers import NAME_BYTES
+from good_tide.core.records import Machine, Snapshot
+from good_tide.core.settings import Job
+from good_tide.storage.envelope import FileKind, open_whole, seal_whole
+from good_tide.storage.store import Store, file_name_bytes
+
+_FOLDER = "status"
+_OWNER = "status-"
+_SLACK = 2 * 3600 * SECOND
+_WEEK = 7 * 86400 * SECOND
+
+
+class StatusRecord(msgspec.Struct, frozen=True):
+    """What a machine says of itself after a snapshot. Times in nanoseconds since 1970 UTC.
+
+    :param next: when the next snapshot is meant to be taken, 0: by hand only.
+    """
+
+    machine: Machine
+    job: str
+    time: int
+    snapshot: str
+    next: int = 0
+    rhythm: str = ""
+    files: int = 0
+    bytes: int = 0
+    gaps: int = 0
+    program: str = ""
+
+
+class FleetRow(msgspec.Struct, frozen=True):
+    """One machine's job as its store knows it. ``late``: in nanoseconds, 0 when it is not."""
+
+    record: StatusRecord
+    snapshots: int
+    late: int
+
+
+def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, clock: Clock) -> None:
+    """Leave the record of a snapshot, in place of this job's earlier ones. The snapshot does not depend on it."""
+    tally, due = snapshot.record.tally, job.rhythm.next_due(clock.now())
+    record = StatusRecord(
+        machine, job.name, snapshot.record.time, snapshot.name, due or 0, job.rhythm.words(), tally.files, tally.bytes, snapshot.gaps, __version__
+    )  # fmt: skip
+    with contextlib.suppress(GoodTideError):
+        before = [name for name, old in _records(store) if old.machine.id == machine.id and old.job == job.name]
+        name = secrets.token_bytes(NAME_BYTES)
+        with store.place.create(f"{_FOLDER}/{name.hex()}", _OWNER) as file:
+            file.write(seal_whole(store.keys, FileKind.STATUS, name, msgspec.msgpack.encode(record)))
+            file.commit()
+        for old_name in before:
+            store.place.remove(f"{_FOLDER}/{old_name}")
+
+
+def _records(store: Store) -> list[tuple[str, StatusRecord]]:
+    found = []
+    for name in store.place.names(_FOLDER):
+        file = f"{_FOLDER}/{name}"
+        with contextlib.suppress(DamageError, NotInPlaceError, msgspec.MsgspecError):
+            plain = open_whole(store.keys, FileKind.STATUS, file_name_bytes(name, file), store.place.read(file), file)
+            found.append((name, msgspec.msgpack.decode(plain, type=StatusRecord)))
+    return found
+
+
+def fleet(store: Store, now: int) -> list[FleetRow]:
+    """All machines that use a store, those that are latest first.
+
+    A machine is late when its next snapshot is overdue by more than two hours, or, where snapshots are taken by hand, when there was
+    none for a week. Of machines without a record their newest snapshot tells.
+    """
+    newest: dict[tuple[str, str], StatusRecord] = {}
+    for _, record in _records(store):
+        key = (record.machine.id, record.job)
+        if key not in newest or newest[key].time < record.time:
+            newest[key] = record
+    counts: dict[str, int] = {}
+    known = {machine for machine, _ in newest}
+    for snapshot in store.snapshots()[0]:
+        machine, time = snapshot.record.machine, snapshot.record.time
+        counts[machine.id] = counts.get(machine.id, 0) + 1
+        if machine.id not in known:
+            tally = snapshot.record.tally
+            newest[machine.id, ""] = StatusRecord(
+                machine, "", time, snapshot.name, files=tally.files, bytes=tally.bytes, gaps=snapshot.gaps
+            )
+    rows = [FleetRow(record, counts.get(machine, 0), _late(record, now)) for (machine, _), record in newest.items()]
+    return sorted(rows, key=lambda row: (-row.late, row.record.machine.name, row.record.job))
+
+
+def _late(record: StatusRecord, now: int) -> int:
+    if record.next:
+        return max(0, now - record.next) if now > record.next + _SLACK else 0
+    return now - record.time - _WEEK if now > record.time + _WEEK else 0

@@ -1,0 +1,36 @@
+"""A glance into the local catalog of a store: only reading, without the store, and nothing where there is none yet."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from good_tide.core.history import TidePoint
+
+_WAIT_SECONDS = 2.0
+
+
+def glance_names(file: Path) -> frozenset[str]:
+    """Names of the snapshots that a catalog knows."""
+    return frozenset(str(name) for (name,) in _rows(file, "SELECT name FROM snapshot", ()))
+
+
+def glance_tide(file: Path, machine: str) -> list[TidePoint]:
+    """A machine's snapshots, oldest first, as ``Catalog.tide`` gives them."""
+    query = f"SELECT {', '.join(f's.{name}' for name in TidePoint.__struct_fields__)} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ? ORDER BY s.seq"
+    return [TidePoint(*row) for row in _rows(file, query, (machine,))]
+
+
+def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
+    """Rows of a catalog; none where it is missing, being made, or damaged: then it is made anew when its store is next opened."""
+    if not file.is_file():
+        return []
+    with contextlib.suppress(sqlite3.Error), contextlib.closing(
+        sqlite3.connect(f"file:{quote(str(file))}?mode=ro", uri=True, timeout=_WAIT_SECONDS)
+    ) as db:  # fmt: skip
+        return db.execute(query, values).fetchall()
+    return []

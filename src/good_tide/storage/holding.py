@@ -1,0 +1,243 @@
+"""The holding area: the near end of a store whose disk is away. ``docs/format.md`` ("Holding area") gives the files.
+
+It holds copies of the store's header and key slots, so that it opens with the store's own passphrase and keys; the
+listings of the newest snapshot on the disk; a table of the chunks that lie on the disk; and, complete but for those
+chunks, the snapshots taken since. Chunks have the same identities here and there.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterable
+from pathlib import Path
+
+from good_tide.core.entries import Kind
+from good_tide.core.errors import NotInPlaceError
+from good_tide.core.identifiers import NAME_BYTES, ChunkId
+from good_tide.core.pages import Page
+from good_tide.core.records import Snapshot
+from good_tide.crypto.seals import StoreKeys
+from good_tide.storage.envelope import FileKind, seal_whole
+from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
+from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
+from good_tide.storage.packs import PackTable, pack_file
+from good_tide.storage.place import LocalPlace, Place
+from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.writer import WriteSession
+
+DISK_FOLDER = "disk"
+"""Copies of the store's header and slots."""
+_THERE_FOLDER = "there"
+"""Tables of the chunks that lie on the disk, each file named as an index file."""
+_MARK_FOLDER = "mark"
+"""The newest snapshot on the disk."""
+_OWNER = "holding-"
+_TIDY_PACKS = 48
+"""With nothing held and so many packs of listings, they are written anew."""
+
+
+class HoldingArea(Store):
+    """A holding area that is open; a store for capturing into and reading from.
+
+    :param base: the store itself while its disk is here.
+    :param known: names of snapshots on the disk while it is away, as the local catalog has them.
+    :param limit: bytes that the area's files may take; None: no limit.
+    """
+
+    def __init__(self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None) -> None:
+        super().__init__(LocalPlace(root, limit), header, keys)
+        self.root, self.limit = root, limit
+        self.base: Store | None = None
+        self._known = tuple(known)
+        self._there: ChunkIndex | None = None
+        self._there_files: set[str] = set()
+        self._priming = False
+        """Whether listings are being taken over: what lies on the disk is then written here all the same."""
+
+    @property
+    def there(self) -> ChunkIndex:
+        """The chunks that lie on the disk."""
+        with self._lock:
+            known = self._there = self._there or ChunkIndex()
+            for name in self.place.names(_THERE_FOLDER):
+                if name not in self._there_files:
+                    plain = self._open_whole(FileKind.INDEX, _THERE_FOLDER, name)
+                    known.add(decode_tables(plain, f"{_THERE_FOLDER}/{name}"))
+                    self._there_files.add(name)
+            return known
+
+    def has(self, identity: ChunkId) -> bool:
+        return identity in self.index or (not self._priming and identity in self.there)
+
+    def held_names(self) -> list[str]:
+        """Names of the snapshots that wait for the disk."""
+        return self.place.names(SNAPSHOT_FOLDER)
+
+    def held(self) -> list[Snapshot]:
+        """The snapshots that wait for the disk, oldest first."""
+        found = [self.read_snapshot(name) for name in self.held_names()]
+        return sorted(found, key=lambda one: (one.record.time, one.id))
+
+    @property
+    def mark(self) -> str | None:
+        """The name of the newest snapshot on the disk when it was last here."""
+        names = self.place.names(_MARK_FOLDER)
+        return names[0] if names else None
+
+    def snapshot_names(self) -> list[str]:
+        there = self.base.snapshot_names() if self.base is not None else [*self._known, *self.place.names(_MARK_FOLDER)]
+        return sorted({*there, *self.held_names()})
+
+    def read_snapshot(self, name: str) -> Snapshot:
+        if name in self.place.names(_MARK_FOLDER):
+            return self._read_snapshot(name, _MARK_FOLDER)
+        if self.base is not None and name not in self.held_names():
+            return self.base.read_snapshot(name)
+        if name in self._known and name not in self.held_names():
+            raise NotInPlaceError("This snapshot lies on the disk that is away", "Connect it to look into the snapshot")
+        return super().read_snapshot(name)
+
+    def read_chunk(self, identity: ChunkId) -> bytes:
+        if identity in self.index:
+            return super().read_chunk(identity)
+        if self.base is not None:
+            return self.base.read_chunk(identity)
+        if identity in self.there:
+            raise NotInPlaceError("This content lies on the disk that is away", "Connect it to read the content")
+        return super().read_chunk(identity)
+
+    def prime(self, store: Store, newest: Snapshot) -> None:
+        """Take over from the store, while its disk is here, what snapshots without it need.
+
+        Raises:
+            GoodTideError: the store cannot be read, or the area not be written.
+        """
+        if not self.held_names() and len(self.place.names(PACK_FOLDER)) > _TIDY_PACKS:
+            self.clear()
+        copy_slots(store.place, self.root)
+        self._note_chunks(store)
+        self._priming = True
+        try:
+            with WriteSession(self, _OWNER) as session:
+                for entry in store.roots(newest.record):
+                    for page in entry.pages if entry.kind is Kind.FOLDER else ():
+                        self._take_page(store, session, page)
+                session.keep()
+        finally:
+            self._priming = False
+        sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.name}")
+        before = self.place.names(_MARK_FOLDER)
+        if newest.name not in before:
+            with self.place.create(f"{_MARK_FOLDER}/{newest.name}", _OWNER) as file:
+                file.write(sealed)
+                file.commit()
+        for name in before:
+            if name != newest.name:
+                self.place.remove(f"{_MARK_FOLDER}/{name}")
+
+    def _note_chunks(self, store: Store) -> None:
+        store.refresh()
+        fresh = [table for table in store.index.packs() if table.pack not in self.there.tables]
+        if fresh:
+            self._write_tables(_THERE_FOLDER, fresh)
+            self.there.add(fresh)
+
+    def _write_tables(self, folder: str, tables: list[PackTable]) -> str:
+        name = secrets.token_bytes(NAME_BYTES)
+        with self.place.create(f"{folder}/{name.hex()}", _OWNER) as file:
+            file.write(seal_whole(self.keys, FileKind.INDEX, name, encode_tables(tables)))
+            file.commit()
+        return name.hex()
+
+    def _take_page(self, store: Store, session: WriteSession, page: ChunkId) -> None:
+        """Copy a listing and those below it. One that is here already has everything below it here too."""
+        if page in self.index:
+            return
+        plain = store.read_chunk(page)
+        for entry in Page(plain).entries():
+            for below in entry.pages if entry.kind is Kind.FOLDER else ():
+                self._take_page(store, session, below)
+        session.put_page(plain)
+
+    def clear(self) -> None:
+        """Begin anew: everything but held snapshots is forgotten. Only with nothing held.
+
+        Raises:
+            PlaceError: it cannot be written.
+        """
+        assert not self.held_names()
+        for folder in (_MARK_FOLDER, INDEX_FOLDER, PACK_FOLDER, _THERE_FOLDER):
+            for name in self.place.names(folder):
+                self.place.remove(f"{folder}/{name}")
+        with self._lock:
+            self._index, self._there = None, None
+            self._index_files, self._there_files = set(), set()
+
+    def release(self, snapshot: Snapshot) -> int:
+        """Let a held snapshot go, and the packs that no other snapshot here needs. Returns the bytes given back."""
+        before = self.place.total_bytes()
+        self.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        needed = self._needed()
+        kept: list[PackTable] = []
+        gone: list[PackTable] = []
+        for table in self.index.packs():
+            (kept if any(chunk in needed for chunk in table.chunk_ids()) else gone).append(table)
+        if gone:
+            old = self.place.names(INDEX_FOLDER)
+            self._write_tables(INDEX_FOLDER, kept)
+            for name in old:
+                self.place.remove(f"{INDEX_FOLDER}/{name}")
+            for table in gone:
+                self.place.remove(pack_file(table.pack))
+            with self._lock:
+                self._index, self._index_files = None, set()
+        return before - self.place.total_bytes()
+
+    def _needed(self) -> set[ChunkId]:
+        """Chunks that the snapshots here refer to."""
+        needed: set[ChunkId] = set()
+
+        def visit(page: ChunkId) -> None:
+            if page in needed or page not in self.index:
+                return
+            needed.add(page)
+            for entry in self.page(page).entries():
+                if entry.kind is Kind.FOLDER:
+                    for below in entry.pages:
+                        visit(below)
+                else:
+                    needed.update(extent.chunk for extent in entry.extents if extent.chunk is not None)
+
+        names = [*self.held_names(), *self.place.names(_MARK_FOLDER)]
+        for name in names:
+            for entry in self.roots(self.read_snapshot(name).record):
+                for page in entry.pages:
+                    visit(page)
+        return needed
+
+
+def copy_slots(place: Place, root: Path) -> None:
+    """Copy a store's header and key slots into a holding area, and forget slots that the store no longer has."""
+    target = LocalPlace(root)
+    root.mkdir(parents=True, exist_ok=True, mode=0o700)
+    slots = place.names(SLOT_FOLDER)
+    for name in (*(f"{SLOT_FOLDER}/{slot}" for slot in slots), HEADER_FILE):
+        data, copy = place.read(name), f"{DISK_FOLDER}/{name}"
+        if not (root / copy).exists() or target.read(copy) != data:
+            with target.create(copy, _OWNER) as file:
+                file.write(data)
+                file.commit()
+    for slot in target.names(f"{DISK_FOLDER}/{SLOT_FOLDER}"):
+        if slot not in slots:
+            target.remove(f"{DISK_FOLDER}/{SLOT_FOLDER}/{slot}")
+
+
+def open_holding(root: Path, passphrase: str | None, known: Iterable[str], limit: int | None) -> HoldingArea:
+    """Open a holding area while the store's disk is away.
+
+    Raises:
+        PlaceError: there is none. WrongPassphraseError: the passphrase is wrong, or needed.
+    """
+    place = LocalPlace(root / DISK_FOLDER)
+    header, keys = unlock(place, passphrase)
+    return HoldingArea(root, header, keys, known, limit)

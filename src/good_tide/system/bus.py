@@ -1,0 +1,147 @@
+"""A connection to the system's or the session's message bus (D-Bus), kept by one thread for all who ask.
+
+A bus that is absent, refuses, hangs or answers nonsense is one error, ``BusError``; whoever asks goes on without it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import concurrent.futures
+import os
+import threading
+from collections.abc import Callable, Coroutine, Sequence
+from typing import TYPE_CHECKING, Any, Literal
+
+from good_tide.core.errors import PlaceError
+
+if TYPE_CHECKING:
+    from dbus_fast import Message
+    from dbus_fast.aio import MessageBus
+
+BusKind = Literal["system", "session"]
+_SECONDS = 2.0
+_TRY_AGAIN_SECONDS = 30.0
+"""After a bus was not there, it is not asked again for so long."""
+
+
+class BusError(PlaceError):
+    """The bus or the service is not there, or refused. ``name`` is the D-Bus error's, where there is one."""
+
+    def __init__(self, what: str, advice: str = "", name: str = "") -> None:
+        super().__init__(what, advice)
+        self.name = name
+
+
+class _Loop:
+    """The thread that all connections live in; started when first needed."""
+
+    def __init__(self) -> None:
+        self._guard = threading.Lock()
+        self._loop: asyncio.AbstractEventLoop | None = None
+
+    def run(self, work: Coroutine[Any, Any, Any], seconds: float) -> Any:
+        with self._guard:
+            if self._loop is None:
+                self._loop = asyncio.new_event_loop()
+                threading.Thread(target=self._loop.run_forever, name="bus", daemon=True).start()
+        return asyncio.run_coroutine_threadsafe(asyncio.wait_for(work, seconds), self._loop).result(seconds + 1)
+
+
+_loop = _Loop()
+
+
+class Bus:
+    """One bus. Connects when first used, and again after the connection was lost.
+
+    :param address: of the bus, if it is not the one that the environment names.
+    """
+
+    def __init__(self, kind: BusKind, address: str | None = None) -> None:
+        self._kind, self._address = kind, address
+        self._bus: MessageBus | None = None
+        self._listeners: list[tuple[str, Callable[[str, Sequence[Any]], None]]] = []
+        self._failed_at: float | None = None
+
+    def call(
+        self, service: str, path: str, interface: str, member: str, signature: str = "", body: Sequence[Any] = (), seconds: float = _SECONDS,
+        patient: bool = False,
+    ) -> list[Any]:  # fmt: skip
+        """Call a method; returns the answer's body. File handles in it are numbers of this process, to be closed by the caller.
+
+        :param patient: try even if the bus was not there just now.
+
+        Raises:
+            BusError: it was not answered.
+        """
+        try:
+            return list(_loop.run(self._call(service, path, interface, member, signature, body, patient), seconds))
+        except BusError:
+            raise
+        except (TimeoutError, concurrent.futures.TimeoutError) as error:
+            raise BusError(f"{service} did not answer") from error
+        except Exception as error:  # every other fault of a connection comes out of the library in a type of its own
+            self._bus = None
+            raise BusError(f"{service} cannot be asked ({type(error).__name__})") from error
+
+    def property(self, service: str, path: str, interface: str, name: str) -> Any:
+        """A property's value.
+
+        Raises:
+            BusError: it was not answered.
+        """
+        return self.call(service, path, "org.freedesktop.DBus.Properties", "Get", "ss", [interface, name])[0].value
+
+    def listen(self, interface: str, heard: Callable[[str, Sequence[Any]], None]) -> None:
+        """Be told of an interface's signals, as their name and body, in the bus's thread. Without a bus nothing is heard.
+
+        Raises:
+            BusError: there is no bus.
+        """
+        self._listeners.append((interface, heard))
+        self.call(
+            "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "AddMatch", "s", [f"type='signal',interface='{interface}'"]
+        )  # fmt: skip
+
+    async def _call(
+        self, service: str, path: str, interface: str, member: str, signature: str, body: Sequence[Any], patient: bool
+    ) -> Sequence[Any]:
+        from dbus_fast import Message, MessageType  # loads the bus library; a machine without a bus does not need it
+
+        bus = await self._connected(patient)
+        reply = await bus.call(Message(service, path, interface, member, signature=signature, body=list(body)))
+        assert reply is not None
+        if reply.message_type is MessageType.ERROR:
+            words = str(reply.body[0]) if reply.body else str(reply.error_name)
+            raise BusError(words.rstrip("."), name=str(reply.error_name))
+        if "h" in reply.signature:
+            return [
+                os.dup(reply.unix_fds[value]) if kind == "h" else value for kind, value in zip(reply.signature, reply.body, strict=True)
+            ]
+        return reply.body
+
+    async def _connected(self, patient: bool) -> MessageBus:
+        from dbus_fast import BusType
+        from dbus_fast.aio import MessageBus
+
+        now = asyncio.get_running_loop().time()
+        if self._bus is not None and self._bus.connected:
+            return self._bus
+        if not patient and self._failed_at is not None and now - self._failed_at < _TRY_AGAIN_SECONDS:
+            raise BusError(f"There is no {self._kind} bus")
+        try:
+            kind = BusType.SYSTEM if self._kind == "system" else BusType.SESSION
+            bus = await MessageBus(bus_address=self._address, bus_type=kind, negotiate_unix_fd=True).connect()
+        except Exception:
+            self._failed_at = now
+            raise
+        self._bus, self._failed_at = bus, None
+        bus.add_message_handler(self._heard)
+        return bus
+
+    def _heard(self, message: Message) -> None:
+        from dbus_fast import MessageType
+
+        if message.message_type is MessageType.SIGNAL:
+            for interface, heard in self._listeners:
+                if message.interface == interface:
+                    heard(str(message.member), message.body)

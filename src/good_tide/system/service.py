@@ -1,0 +1,147 @@
+"""The agent as a service of a person's session: a systemd user unit, or an XDG autostart entry where there is no systemd."""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import msgspec
+import platformdirs
+
+from good_tide.core.errors import PlaceError
+
+UNIT_NAME = "good-tide-agent.service"
+_AUTOSTART_NAME = "good-tide-agent.desktop"
+
+
+class ServiceState(msgspec.Struct, frozen=True):
+    """How the agent is started by itself: ``by`` systemd, autostart or nothing; ``active`` as systemd says."""
+
+    by: str
+    file: str = ""
+    active: bool = False
+
+
+def unit_text(command: list[str]) -> str:
+    """The systemd unit (systemd.unit(5), systemd.service(5)). Restarts after a crash, with the lowest claims on the machine."""
+    return f"""[Unit]
+Description=Good Tide agent: takes snapshots by itself
+Documentation=man:good-tide(1)
+StartLimitIntervalSec=300
+StartLimitBurst=10
+
+[Service]
+Type=exec
+ExecStart={" ".join(_quoted(word) for word in command)}
+Restart=on-failure
+RestartSec=5
+Nice=5
+IOSchedulingClass=best-effort
+IOSchedulingPriority=7
+OOMScoreAdjust=200
+TimeoutStopSec=60
+
+[Install]
+WantedBy=default.target
+"""
+
+
+def autostart_text(command: list[str]) -> str:
+    """The autostart entry (XDG autostart specification 0.5)."""
+    return f"""[Desktop Entry]
+Type=Application
+Name=Good Tide agent
+Comment=Takes snapshots by itself
+Exec={shlex.join(command)}
+Terminal=false
+NoDisplay=true
+X-GNOME-Autostart-enabled=true
+"""
+
+
+def _quoted(word: str) -> str:
+    """A word as systemd reads it: in quotes where it has blanks, with its own marks doubled."""
+    plain = word.replace("%", "%%").replace("$", "$$")
+    return '"' + plain.replace("\\", "\\\\").replace('"', '\\"') + '"' if any(character in plain for character in " \t\"'\\") else plain
+
+
+def agent_command() -> list[str]:
+    """How the agent is started: the installed command, or this Python where there is none."""
+    installed = Path(sys.executable).with_name("good-tide")
+    return [str(installed), "agent", "run"] if installed.is_file() else [sys.executable, "-m", "good_tide", "agent", "run"]
+
+
+def _unit_file() -> Path:
+    return Path(platformdirs.user_config_dir("systemd")) / "user" / UNIT_NAME
+
+
+def _autostart_file() -> Path:
+    return Path(platformdirs.user_config_dir("autostart")) / _AUTOSTART_NAME
+
+
+def _systemctl(*words: str) -> subprocess.CompletedProcess[str] | None:
+    """Ask the person's systemd; None where none answers."""
+    if shutil.which("systemctl") is None:
+        return None
+    try:
+        return subprocess.run(["systemctl", "--user", *words], capture_output=True, text=True, timeout=20, check=False)
+    except (OSError, subprocess.TimeoutExpired):
+        return None
+
+
+def has_systemd() -> bool:
+    """Whether this person's session has a systemd that answers."""
+    answer = _systemctl("is-system-running")
+    return answer is not None and answer.stdout.strip() in ("running", "degraded", "starting", "initializing", "maintenance")
+
+
+def install() -> ServiceState:
+    """Start the agent with every session from now on, and now where systemd does it.
+
+    Raises:
+        PlaceError: it cannot be installed.
+    """
+    command = agent_command()
+    try:
+        if has_systemd():
+            _write(_unit_file(), unit_text(command))
+            _autostart_file().unlink(missing_ok=True)
+            for words in (("daemon-reload",), ("enable", UNIT_NAME), ("restart", UNIT_NAME)):
+                answer = _systemctl(*words)
+                if answer is None or answer.returncode:
+                    why = answer.stderr.strip() if answer is not None else "it does not answer"
+                    raise PlaceError(f"systemd did not take the service ({why})", f"See “systemctl --user status {UNIT_NAME}”")
+        else:
+            _write(_autostart_file(), autostart_text(command))
+    except OSError as error:
+        raise PlaceError(f"{error.filename} cannot be written ({error.strerror})", "Check its folder") from error
+    return state()
+
+
+def _write(file: Path, text: str) -> None:
+    file.parent.mkdir(parents=True, exist_ok=True)
+    new = file.with_name(f".{file.name}.new")
+    new.write_text(text, encoding="utf-8")
+    new.replace(file)
+
+
+def remove() -> None:
+    """Start the agent no longer by itself; a running one under systemd ends."""
+    if _unit_file().exists():
+        _systemctl("disable", "--now", UNIT_NAME)
+        _unit_file().unlink(missing_ok=True)
+        _systemctl("daemon-reload")
+    _autostart_file().unlink(missing_ok=True)
+
+
+def state() -> ServiceState:
+    """How the agent is started by itself."""
+    if _unit_file().is_file():
+        answer = _systemctl("is-active", UNIT_NAME)
+        return ServiceState("systemd", str(_unit_file()), answer is not None and answer.stdout.strip() == "active")
+    if _autostart_file().is_file():
+        return ServiceState("autostart", str(_autostart_file()))
+    return ServiceState("nothing")

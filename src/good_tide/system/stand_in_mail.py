@@ -1,0 +1,58 @@
+"""A stand-in mail server: takes every message and keeps it as a file. For the demo and for tests, on this machine only."""
+
+from __future__ import annotations
+
+import asyncio
+import ssl
+import threading
+from pathlib import Path
+from typing import Any
+
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword, Session
+
+
+class _Keep:
+    """Keeps messages in a folder, numbered."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder, self._lock = folder, threading.Lock()
+
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:  # noqa: N802
+        with self._lock:
+            number = len(list(self._folder.glob("*.eml"))) + 1
+            content = envelope.content
+            (self._folder / f"{number:04}.eml").write_bytes(content if isinstance(content, bytes) else str(content).encode())
+        return "250 Kept"
+
+
+class StandInMail:
+    """The server, while it runs.
+
+    :param folder: where messages are kept, as ``0001.eml`` and so on.
+    :param login: name and password that it asks for; None: it asks for none.
+    :param tls: offers STARTTLS with this context, and takes no login without it.
+    """
+
+    def __init__(self, folder: Path, port: int = 0, login: tuple[str, str] | None = None, tls: ssl.SSLContext | None = None) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+
+        def check(server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any) -> AuthResult:
+            wanted = (login or ("", ""))[0].encode(), (login or ("", ""))[1].encode()
+            return AuthResult(success=isinstance(data, LoginPassword) and (data.login, data.password) == wanted)
+
+        self._controller = Controller(
+            _Keep(folder), hostname="127.0.0.1", port=port, authenticator=check if login else None, auth_required=login is not None,
+            auth_require_tls=tls is not None, tls_context=tls,
+        )  # fmt: skip
+
+    def start(self) -> int:
+        """Take messages from now on; returns the port."""
+        self._controller.start()
+        server = self._controller.server
+        assert isinstance(server, asyncio.Server)
+        return int(server.sockets[0].getsockname()[1])
+
+    def stop(self) -> None:
+        """Take no more."""
+        self._controller.stop()

@@ -6,6 +6,7 @@ from typing import Literal
 
 import msgspec
 
+from good_tide.core.happenings import Filter
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Holding, Noise, Reporting, StoreUse
 from good_tide.protocol.messages import PickedItem
@@ -28,6 +29,12 @@ class WordsRequest(msgspec.Struct):
     """Some words: a name, a folder, a search."""
 
     words: str
+
+
+class NameRequest(msgspec.Struct):
+    """The name of a job; empty: the one that is shown."""
+
+    words: str = ""
 
 
 class PlanRequest(msgspec.Struct):
@@ -120,3 +127,10 @@ class ReportRequest(msgspec.Struct):
     job: str = ""
     mail: bool = False
     file: str = ""
+
+
+class ExportRequest(msgspec.Struct):
+    """The journal into a file, as far as a filter lets it through."""
+
+    filter: Filter
+    file: str

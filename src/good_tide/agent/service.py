@@ -59,6 +59,7 @@ from good_tide.protocol.messages import (
 from good_tide.protocol.server import Handler, Server
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import show_window
+from good_tide.system import service
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 _WATCH_SECONDS = 5.0
@@ -94,7 +95,7 @@ class Agent:
         self._worker = Worker(self._notify)
         self._restores = RestoreDesk(self._worker, clock)
         self.upkeep = Upkeep(
-            here, clock, around, self._ring, self._worker, self._sessions, self._job, lambda job: self._desk.change(job), self._notify, self._reload
+            here, clock, around, self._ring, self._worker, self._sessions, self._job, lambda job: self._desk.change(job), self._notify, self._reload, self._stay_on
         )  # fmt: skip
         self._journal = self.upkeep.journal
         self._survey = SurveyDesk(self._notify, clock, self._stay, self._kinds)
@@ -156,6 +157,15 @@ class Agent:
             )
         if current:
             self._current = job.name
+
+    def _stay_on(self, on: bool) -> None:
+        """Start the agent with every session from now on, or no longer; this one stays until the session ends, or goes with its windows."""
+        if on:
+            service.install(running=True)
+        else:
+            service.remove(running=True)
+        self._while_used = not on
+        self._clients_changed(self._server.count)
 
     def _reload(self) -> None:
         """Take in jobs that were made, changed or removed by other programs. Settings that cannot be read change nothing, and are said."""

@@ -265,7 +265,7 @@ class Session:
         total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         return StoreView(
             str(folder), disk, True, hint is not None, hint or "", known.stored_bytes, total, free, kind, weeks, known.store, known.snapshots,
-            shown=ref == self.shown,
+            shown=ref == self.shown, removable=facts is not None and facts.removable,
         )  # fmt: skip
 
     def ruled_out(self, coverage: Coverage) -> int:

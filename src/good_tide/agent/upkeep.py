@@ -10,7 +10,16 @@ import msgspec
 
 from good_tide.agent.keeper import Keeper
 from good_tide.agent.report_desk import ReportDesk
-from good_tide.agent.requests import MomentRequest, ReportRequest, RhythmRequest, SwitchRequest, ThenRequest, WordsRequest
+from good_tide.agent.requests import (
+    ExportRequest,
+    MomentRequest,
+    NameRequest,
+    ReportRequest,
+    RhythmRequest,
+    SwitchRequest,
+    ThenRequest,
+    WordsRequest,
+)
 from good_tide.agent.run_desk import RunDesk
 from good_tide.agent.session import Session
 from good_tide.agent.teller import Teller
@@ -26,16 +35,17 @@ from good_tide.operations import holding
 from good_tide.operations.books import Books
 from good_tide.operations.journal import Journal
 from good_tide.operations.posting import Post
-from good_tide.operations.reporting import ReportPart
+from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.standing import Doing, Standings
-from good_tide.operations.workplace import Workplace
-from good_tide.protocol.messages import JournalView, LeftOutView, RhythmView
+from good_tide.operations.workplace import Workplace, stays_installed
+from good_tide.protocol.messages import JournalView, LeftOutView, PanelView, RhythmView
 from good_tide.protocol.server import Handler
 from good_tide.system.bus import Bus
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.machine import local_zone
+from good_tide.system.mailing import load_mail_server
 from good_tide.system.notices import DesktopNotices, Notices
 from good_tide.system.power import Power
 from good_tide.system.surroundings import Surroundings, SystemSurroundings
@@ -74,10 +84,11 @@ class Upkeep:
 
     def __init__(
         self, here: Workplace, clock: Clock, around: Around, ring: KeyRing, worker: Worker, sessions: dict[str, Session], current: Callable[[], Session],
-        change: Callable[[Job], None], notify: Callable[[str, object], None], reload: Callable[[], None],
+        change: Callable[[Job], None], notify: Callable[[str, object], None], reload: Callable[[], None], stay: Callable[[bool], None],
     ) -> None:  # fmt: skip
         self._here, self._clock, self._around, self._worker = here, clock, around, worker
         self._sessions, self._current, self._change, self._notify, self._reload = sessions, current, change, notify, reload
+        self._stay = stay
         self.journal = Journal(here.records, clock, to_system_log)
         self._books = Books(here.records)
         self._standings = Standings(here, around.disks, clock, self._books, self.journal)
@@ -98,7 +109,8 @@ class Upkeep:
         """What clients may ask."""
         decode = msgspec.json.decode
         return {
-            "snapshot": lambda raw: self.snapshot(),
+            "snapshot": lambda raw: self.snapshot(decode(raw, type=NameRequest).words),
+            "panel": lambda raw: self.panel(),
             "status": lambda raw: self.standings(),
             "rhythm": lambda raw: self.rhythm(),
             "keep-rhythm": lambda raw: self.keep_rhythm(decode(raw, type=RhythmRequest)),
@@ -110,6 +122,8 @@ class Upkeep:
             "easy": lambda raw: self._worker.take_it_easy(decode(raw, type=SwitchRequest).on),
             "gaps-of": lambda raw: self.gaps_of(decode(raw, type=WordsRequest).words),
             "report": lambda raw: self.report(decode(raw, type=ReportRequest)),
+            "export-journal": lambda raw: self.export(decode(raw, type=ExportRequest)),
+            "stay": lambda raw: self._stay(decode(raw, type=SwitchRequest).on),
             "journal": lambda raw: self.history(decode(raw, type=Filter)),
         }
 
@@ -160,13 +174,26 @@ class Upkeep:
             self._told = now
             self._notify("status", now)
 
-    def snapshot(self) -> None:
-        """Begin a snapshot of the job that is shown.
+    def panel(self) -> PanelView:
+        """What the panel's icon shows."""
+        disks = {}
+        for session in self._own():
+            for ref in session.job.stores:
+                folder = session.folder_of(ref)
+                facts = self._around.disks.of_folder(folder) if folder is not None else None
+                if facts is not None and facts.removable:
+                    disks[facts.name] = str(folder)
+        return PanelView(
+            tuple(self.standings()), self._clock.now(), self._worker.current is not None, self._books.paused_until, tuple(disks.items())
+        )  # fmt: skip
+
+    def snapshot(self, name: str = "") -> None:
+        """Begin a snapshot of a job; of the one that is shown, for the empty name.
 
         Raises:
             PersonError: it was opened only to read.
         """
-        session = self._current()
+        session = self._sessions.get(name) or self._current()
         if session.reading:
             raise PersonError("This store was opened only to read", "Choose a job of this machine first")
         session.store()
@@ -186,8 +213,22 @@ class Upkeep:
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room,
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), mail=self._mail_words(job),
         )  # fmt: skip
+
+    def _mail_words(self, job: Job) -> str:
+        """Through which server reports go, as a sentence; empty where none are wanted."""
+        if job.reporting.when == "never" or not job.reporting.to:
+            return ""
+        try:
+            server = load_mail_server(self._here.settings)
+        except PersonError as error:
+            return str(error)
+        return (
+            f"By {server.host}."
+            if server is not None
+            else "There is no mail server yet: run “good-tide mail --server HOST --from ADDRESS”."
+        )
 
     def keep_rhythm(self, wanted: RhythmRequest) -> RhythmView:
         """Keep when the job that is shown runs.
@@ -239,6 +280,16 @@ class Upkeep:
         if wanted.job in self._sessions:
             runs = _with_earlier(runs, self._sessions[wanted.job])
         return JournalView(tuple(self.journal.events(wanted)), tuple(runs), left_out)
+
+    def export(self, wanted: ExportRequest) -> None:
+        """Write the journal out.
+
+        Raises:
+            GoodTideError: it cannot be written, or the file's name says no form.
+        """
+        view = self.history(wanted.filter)
+        runs = [run for run in view.runs if run.began >= wanted.filter.since]
+        export_journal(view.events, runs, Path(wanted.file), self._here.machine.name, self._clock.now(), self._here.settings)
 
     def report(self, wanted: ReportRequest) -> str:
         """Write a report now. Returns what became of it, as a sentence.

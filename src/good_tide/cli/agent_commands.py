@@ -48,7 +48,7 @@ def agent_run(settings: Path | None, while_used: bool) -> int:
 @json_option
 def agent_install(as_json: bool) -> int:
     """Start it with every session: by systemd, or by the desktop where there is none."""
-    return _say(service.install(), as_json)
+    return _say(service.install(_hello() is not None), as_json)
 
 
 @agent_group.command("remove")
@@ -66,10 +66,15 @@ def agent_status(as_json: bool) -> int:
     return _say(service.state(), as_json)
 
 
-def _say(state: service.ServiceState, as_json: bool) -> int:
+def _hello() -> Hello | None:
+    """What a running agent says of itself; None while none runs."""
     here = this_workplace()
     with agent_client(agent_socket(here.runtime, here.settings)) as agent:
-        hello = agent.ask("hello", None, Hello) if agent is not None else None
+        return agent.ask("hello", None, Hello) if agent is not None else None
+
+
+def _say(state: service.ServiceState, as_json: bool) -> int:
+    hello = _hello()
     same = hello is not None and (hello.version, hello.protocol) == (__version__, PROTOCOL_VERSION)
     if as_json:
         print_json(

@@ -11,8 +11,8 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import start_agent_early
 
 
-def run_window(settings: Path | None) -> int:
-    """Open the window on a job.
+def run_window(settings: Path | None, job: str = "", place: str = "") -> int:
+    """Open the window, at a place of a job if they are named.
 
     Raises:
         PlaceError: there is no display.
@@ -25,7 +25,23 @@ def run_window(settings: Path | None) -> int:
     start_agent_early(socket, folder)
     from good_tide.desktop import application  # Qt loads while the agent does
 
-    return application.run_window(socket, folder)
+    return application.run_window(socket, folder, job, place)
+
+
+def run_panel() -> int:
+    """Show the icon in the desktop's panel.
+
+    Raises:
+        PlaceError: there is no display.
+    """
+    if not has_display():
+        raise PlaceError("There is no display with a panel", "Use the other commands, or set DISPLAY")
+    here = this_workplace()
+    socket = agent_socket(here.runtime, here.settings)
+    start_agent_early(socket, here.settings)
+    from good_tide.desktop import application  # as above
+
+    return application.run_panel(socket, here.settings)
 
 
 def render_views(settings: Path, target: Path, theme: str = "") -> list[Path]:

@@ -460,11 +460,21 @@ def demo(fresh: bool, no_window: bool) -> int:
 
 @cli.command()
 @click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
-def window(settings: Path | None) -> int:
-    """Open the window."""
+@click.option("--job", default="", metavar="NAME", help="Show this job.")
+@click.option("--place", default="", metavar="PLACE", help="timeline, coverage, stores, rhythm or journal.")
+def window(settings: Path | None, job: str, place: str) -> int:
+    """Open the window, or bring the one that is open to the front."""
     from good_tide.cli.launch import run_window  # Qt is loaded for the window only, in a process of its own
 
-    return run_window(settings)
+    return run_window(settings, job, place)
+
+
+@cli.command()
+def panel() -> int:
+    """Show the icon in the desktop's panel: how everything stands, and what one wants from there."""
+    from good_tide.cli.launch import run_panel  # as above
+
+    return run_panel()
 
 
 cli.add_command(disks_command)

@@ -6,7 +6,6 @@ import re
 import signal
 import sys
 import threading
-from datetime import timedelta
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -24,7 +23,7 @@ from good_tide.core.hours import Hours
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, Topic, Trouble
-from good_tide.core.words import duration_words, iso, local, size_words, time_words
+from good_tide.core.words import duration_words, iso, size_words, time_words, tomorrow_morning
 from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.journal import Journal
@@ -194,7 +193,7 @@ def _changed(
 def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
     """Let nothing run by itself for a while. Snapshots by hand still work."""
     here, now = this_workplace(), SystemClock().now()
-    until = tomorrow(now) if until_tomorrow else now + _length(length) * SECOND
+    until = tomorrow_morning(now) if until_tomorrow else now + _length(length) * SECOND
     Books(here.records).pause(until)
     Journal(here.records, SystemClock()).add("note", "", "Everything was paused by hand")
     _poke(here)
@@ -203,12 +202,6 @@ def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
     else:
         say(f"Paused until {time_words(until, now)}. “good-tide resume” ends it.")
     return output.DONE
-
-
-def tomorrow(now: int) -> int:
-    """Six in the morning of the next day."""
-    morning = (local(now) + timedelta(days=1)).replace(hour=6, minute=0, second=0, microsecond=0)
-    return int(morning.timestamp()) * SECOND
 
 
 def _length(text: str) -> int:

@@ -38,6 +38,16 @@ def days_of(text: str) -> tuple[int, ...]:
     return tuple(sorted(found))
 
 
+def days_text(days: Sequence[int]) -> str:
+    """Days as ``days_of`` reads them."""
+    known = {tuple(range(7)): "daily", tuple(range(5)): "weekdays", (5, 6): "weekends"}
+    return known.get(tuple(days)) or _run_text(days)
+
+
+def _run_text(days: Sequence[int]) -> str:
+    return ",".join(_NAMES[run[0]] if run[0] == run[-1] else f"{_NAMES[run[0]]}-{_NAMES[run[-1]]}" for run in _runs(days))
+
+
 def day_words(days: Sequence[int]) -> str:
     """Days as people say them."""
     known = {tuple(range(7)): "daily", tuple(range(5)): "on weekdays", (5, 6): "on weekends"}
@@ -131,21 +141,18 @@ class Hours:
             for start, end in spans:
                 if start < end:
                     by_hours.setdefault(f"{_clock(start - day * _DAY)}-{_clock(end - day * _DAY)}", []).append(day)
-        return tuple(
-            f"{','.join(_NAMES[run[0]] if run[0] == run[-1] else f'{_NAMES[run[0]]}-{_NAMES[run[-1]]}' for run in _runs(days))} {hours}"
-            for hours, days in by_hours.items()
-        )
+        return tuple(f"{_run_text(days)} {hours}" for hours, days in by_hours.items())
 
     def words(self) -> str:
         """The hours as people say them."""
         if not self.parts:
             return "at all hours"
-        said = []
+        by_days: dict[str, list[str]] = {}
         for text in self.texts():
             days, _, hours = text.rpartition(" ")
             start, _, end = hours.partition("-")
-            said.append(f"{_day_names(days_of(days))} {start} to {end}")
-        return "only " + ", ".join(said)
+            by_days.setdefault(_day_names(days_of(days)), []).append(f"{start} to {end}")
+        return "only " + ", ".join(f"{days} {' and '.join(hours)}" for days, hours in by_days.items())
 
 
 def _clock(minute: int) -> str:

@@ -21,7 +21,7 @@ from dateutil.rrule import rrule, rrulestr
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
-from good_tide.core.hours import Hours, day_words, days_of
+from good_tide.core.hours import Hours, day_words, days_of, days_text
 
 SHORTEST_MINUTES = 10
 LONGEST_MINUTES = 24 * 60
@@ -276,10 +276,25 @@ def rule_words(rule: str) -> str:
             return "every hour"
         return f"every {minutes // 60} hours" if minutes % 60 == 0 else f"every {minutes} minutes"
     if read.frequency in ("DAILY", "WEEKLY") and set(read.parts) <= {"FREQ", "BYDAY"}:
-        named = tuple(DAYS.index(name) for name in read.parts["BYDAY"].split(",")) if "BYDAY" in read.parts else None
-        days = named if named is not None else tuple(range(7)) if read.frequency == "DAILY" else (read.start.weekday(),)
-        return f"{day_words(days)} at {read.start:%H:%M}"
+        return f"{day_words(_days(read))} at {read.start:%H:%M}"
     return f"by the rule {rule.partition('RRULE:')[2]}"
+
+
+def at_text(rule: str) -> str:
+    """What ``parse_at`` reads a rule from, such as ``weekdays 12:30``; empty for other rules."""
+    read = _parsed(rule)
+    if read.frequency not in ("DAILY", "WEEKLY") or not set(read.parts) <= {"FREQ", "BYDAY"}:
+        return ""
+    if "BYDAY" in read.parts and not set(read.parts["BYDAY"].split(",")) <= set(DAYS):
+        return ""
+    return f"{days_text(_days(read))} {read.start:%H:%M}"
+
+
+def _days(read: _Rule) -> tuple[int, ...]:
+    """The days of the week of a daily or weekly rule."""
+    if "BYDAY" in read.parts:
+        return tuple(sorted(DAYS.index(name) for name in read.parts["BYDAY"].split(",")))
+    return tuple(range(7)) if read.frequency == "DAILY" else (read.start.weekday(),)
 
 
 def every_minutes_of(rhythm: Rhythm) -> int | None:

@@ -267,13 +267,13 @@ def _status(facts: JobFacts, now: int) -> Status:
         return Status(State.READING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
     if facts.gaps:
         return Status(State.GAPS, f"With gaps: {_gap_words(facts)}.", f"{last} {after} {room}".strip(), action=Action.JOURNAL)
-    if facts.due and facts.wait is not None and facts.wait is not Wait.SETTLING:
+    if facts.due and facts.wait is not None and facts.wait not in (Wait.SETTLING, Wait.HOURS):
         return Status(
             State.WAITING, f"Waiting: {_wait_words(facts, now)}.", f"Due since {time_words(facts.due, now)}. {last}", action=Action.TAKE
         )
     if facts.due and facts.wait is Wait.SETTLING:
         return Status(State.DUE, f"{facts.disk} is here; a snapshot begins in a moment.", last)
-    if facts.due and now - facts.due > _GRACE:
+    if facts.due and facts.wait is None and now - facts.due > _GRACE:
         return Status(State.DUE, f"A snapshot is due since {time_words(facts.due, now)}.", last, action=Action.TAKE)
     if not facts.last:
         return Status(State.FIRST, "There is no snapshot yet.", f"Take the first one. {room}".strip(), action=Action.TAKE)
@@ -312,9 +312,7 @@ def _wait_words(facts: JobFacts, now: int) -> str:
         Wait.DISK: f"{facts.disk} is not here",
         Wait.SETTLING: f"{facts.disk} has just come",
         Wait.RETRY: f"trying again {_soon(facts.wait_until, now)}" if facts.wait_until else "trying again soon",
-        Wait.HOURS: f"not in the hours that are allowed; goes on {_soon(facts.wait_until, now)}"
-        if facts.wait_until
-        else "not in the hours that are allowed",
+        Wait.HOURS: "not in the hours that are allowed",
         Wait.BATTERY: f"the machine runs on battery{battery}",
         Wait.METERED: "the network connection is metered",
         Wait.PRESENTING: "the screen is used for a presentation",

@@ -46,6 +46,12 @@ def time_words(moment: int, now: int, seconds: bool = False) -> str:
     return f"{when:%a} {when.day} {when:%b}{year}, {clock}"
 
 
+def tomorrow_morning(now: int) -> int:
+    """Six in the morning of the next day, in nanoseconds since 1970 UTC: until when people mean “until tomorrow”."""
+    morning = (local(now) + timedelta(days=1)).replace(hour=6, minute=0, second=0, microsecond=0)
+    return int(morning.timestamp()) * SECOND
+
+
 def duration_words(seconds: float) -> str:
     """A length of time in its two largest units: ``2 h 5 min``."""
     whole = int(seconds)

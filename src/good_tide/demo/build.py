@@ -10,15 +10,20 @@ from pathlib import Path
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.planning import Occasion
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
-from good_tide.core.rules import parse_rule
+from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
-from good_tide.demo.story import COVERED, HOURS, tell
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.disks import STAND_IN_FILE
-from good_tide.operations.stores import create_at, open_at, synced_catalog
-from good_tide.operations.workplace import save_job
+from good_tide.demo.story import COVERED, HOURS, Change, tell
+from good_tide.operations.books import Books
+from good_tide.operations.disks import STAND_IN_FILE, locate
+from good_tide.operations.holding import open_area
+from good_tide.operations.journal import Journal
+from good_tide.operations.running import Hands, run_kept
+from good_tide.operations.standing import Standings
+from good_tide.operations.stores import Store, catalog_names, create_at, open_at
+from good_tide.operations.workplace import Workplace, save_job
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 
 PASSPHRASE = "harbour lantern slow curtain"
@@ -32,8 +37,12 @@ DISKS = (
     StandIn(name="harbour/archive", kind="network", file_system="cifs", capacity=7450 * _GIB, used=5100 * _GIB),
     StandIn(name="harbour/old", kind="network", file_system="cifs", answers=False),
 )
+ALLOWED = ("mon-fri 10:00-13:00", "mon-fri 14:00-17:00")
+"""With a snapshot every hour these are the story's hours."""
+AWAY = range(150, 161)
+"""Snapshots of the story that were taken while the disk was on tour."""
 RULES = ("exclude kind temporary", "exclude path Drafts/", "exclude larger 2 GiB")
-_DONE = "complete 3"
+_DONE = "complete 4"
 """Its number rises when older demos cannot be used any more."""
 
 
@@ -91,40 +100,51 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
     shutil.rmtree(root, ignore_errors=True)
     folders.workstation.mkdir(parents=True)
     clock = SetClock(Nanoseconds(0))
-    desk = _FileDesk(folders.workstation, clock)
     _furnish(folders)
     create_at(folders.store, PASSPHRASE, hint="four words: by the sea, a light, a pace, it falls")
     store = open_at(folders.store, PASSPHRASE)
-    covered = tuple(folders.workstation / name for name in COVERED)
-    rules = tuple(map(parse_rule, RULES))
-    request = CaptureRequest(covered, MACHINE, rules=rules, home=str(folders.workstation))
-    changes = list(tell(_last_hour(now)))
+    passphrase_file = folders.settings / "passphrase"
+    passphrase_file.write_text(PASSPHRASE + "\n")
+    passphrase_file.chmod(0o600)
+    job = Job(
+        name="Production office",
+        folders=tuple(str(folders.workstation / name) for name in COVERED),
+        stores=(StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),),
+        rules=RULES,
+        machine=MACHINE,
+        home=str(folders.workstation),
+        passphrase_file=str(passphrase_file),
+        rhythm=Rhythm(on_disk=True, allowed=ALLOWED),
+    )
+    save_job(folders.settings, job)
+    here = Workplace(cache, state, root, folders.settings, root, MACHINE)
+    _play(folders, store, job, here, clock, list(tell(_last_hour(now))), tell_progress)
+    (root / _DONE).touch()
+    return folders
+
+
+def _play(
+    folders: DemoFolders, store: Store, job: Job, here: Workplace, clock: SetClock, changes: list[Change], tell_progress: Callable[[int, int], None]
+) -> None:  # fmt: skip
+    """Play the story, with a snapshot of the job where it says so, as the agent would have taken it."""
+    disks, journal, books = StandInDisks(folders.rack), Journal(here.records, clock), Books(here.records)
+    desk, standings = _FileDesk(folders.workstation, clock), Standings(here, disks, clock, books, journal)
+    hands = Hands(
+        here=here, disks=disks, clock=clock, journal=journal, open_ref=lambda ref, folder: store,
+        open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, job.holding, catalog_names(cache=here.cache, identity=store.header.store)),
+    )  # fmt: skip
     total, done = sum(change.snapshot for change in changes), 0
     for change in changes:
         clock.set(Nanoseconds(int(change.when.timestamp()) * SECOND))
         change.act(desk)
         if change.snapshot:
-            capture(store, request, clock, Silent(), state)
+            away = done in AWAY
+            if away is (locate(job.stores[0], disks) is not None):
+                disks.plug("Pier", not away)
+            run_kept(job, hands, books, standings.book(job), Silent(), Occasion.TIME)
             done += 1
             tell_progress(done, total)
-    synced_catalog(store, cache)[0].close()
-    passphrase_file = folders.settings / "passphrase"
-    save_job(
-        folders.settings,
-        Job(
-            name="Production office",
-            folders=tuple(map(str, covered)),
-            stores=(StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),),
-            rules=RULES,
-            machine=MACHINE,
-            home=str(folders.workstation),
-            passphrase_file=str(passphrase_file),
-        ),
-    )
-    passphrase_file.write_text(PASSPHRASE + "\n")
-    passphrase_file.chmod(0o600)
-    (root / _DONE).touch()
-    return folders
+    journal.close()
 
 
 def _furnish(folders: DemoFolders) -> None:

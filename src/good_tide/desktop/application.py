@@ -12,6 +12,8 @@ from PySide6.QtWidgets import QApplication
 
 from good_tide.desktop.icons import program_icon
 from good_tide.desktop.palette import DARK, LIGHT, Palette, style_sheet
+from good_tide.desktop.panel import PanelIcon
+from good_tide.desktop.single import Door, hand_over
 from good_tide.desktop.window import PLACES, MainWindow
 from good_tide.protocol.messages import PickedItem
 
@@ -48,12 +50,26 @@ def _desktop_theme() -> str:
     return "dark" if QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark else "light"
 
 
-def run_window(socket: Path, settings: Path, theme: str = "") -> int:
-    """Open the window and stay until it is closed."""
+def run_window(socket: Path, settings: Path, job: str = "", place: str = "", theme: str = "") -> int:
+    """Open the window, at a place of a job if they are named, and stay until it is closed. A window that is open already does it."""
     application, look = make_application(theme)
+    if hand_over(socket, job, place):
+        return 0
     window = MainWindow(look, socket, settings)
+    Door(socket, window.show_named, window)
     window.show()
     window.start()
+    if job or place:
+        window.link.connected.connect(lambda: window.show_named(job, place), Qt.ConnectionType.SingleShotConnection)
+    return application.exec()
+
+
+def run_panel(socket: Path, settings: Path) -> int:
+    """Show the icon in the desktop's panel, and stay."""
+    application, _ = make_application()
+    application.setQuitOnLastWindowClosed(False)
+    icon = PanelIcon(socket, settings)
+    icon.start()
     return application.exec()
 
 

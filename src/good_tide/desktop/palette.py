@@ -110,6 +110,11 @@ def style_sheet(look: Palette) -> str:
     QAbstractScrollArea {{ background: transparent; border: 0; }}
     QComboBox::drop-down {{ border: 0; width: 22px; }}
     QComboBox::down-arrow {{ image: url({_ICONS}/down-{"dark" if look.dark else "light"}.svg); width: 12px; height: 12px; }}
+    QSpinBox {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 3px 6px; min-height: 18px; }}
+    QSpinBox:focus {{ border: 2px solid {look.kelp}; padding: 2px 5px; }}
+    QSpinBox::up-button, QSpinBox::down-button {{ border: 0; width: 18px; background: transparent; }}
+    QSpinBox::up-arrow {{ image: url({_ICONS}/up-{"dark" if look.dark else "light"}.svg); width: 9px; height: 9px; }}
+    QSpinBox::down-arrow {{ image: url({_ICONS}/down-{"dark" if look.dark else "light"}.svg); width: 9px; height: 9px; }}
     QLineEdit, QComboBox {{ background: {look.paper}; border: 1px solid {look.line}; border-radius: 6px; padding: 5px 10px; min-height: 18px; }}
     QLineEdit:focus, QComboBox:focus {{ border: 2px solid {look.kelp}; padding: 4px 9px; }}
     QComboBox QAbstractItemView, QListWidget, QTreeWidget, QPlainTextEdit, QTextBrowser {{

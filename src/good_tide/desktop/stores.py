@@ -32,6 +32,7 @@ class StoreCard(QWidget):
     carry = Signal(str, str)
     readers = Signal(str)
     drop = Signal(str)
+    eject = Signal(str)
 
     def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
@@ -53,6 +54,11 @@ class StoreCard(QWidget):
             head.addWidget(self.who)
         if others:
             head.addWidget(self.off)
+        self.take_away = button("Eject")
+        self.take_away.setToolTip("Write everything out, unmount the disk, and switch it off")
+        if view.present and view.removable:
+            head.addWidget(self.take_away)
+        self.take_away.clicked.connect(lambda: self.eject.emit(view.folder))
         layout.addLayout(head)
         layout.addWidget(label(self._words(view), "quiet", wrap=True))
         if view.trouble:
@@ -164,6 +170,7 @@ class StoresPlace(QWidget):
 
     recovery = Signal(object)
     refresh_wanted = Signal()
+    told = Signal(str)
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
@@ -246,6 +253,7 @@ class StoresPlace(QWidget):
             made.drop.connect(lambda folder: self._then("drop-store", folder))
             made.carry.connect(lambda source, target: self._link.ask("carry", {"source": source, "target": target}))
             made.readers.connect(self._readers)
+            made.eject.connect(self._eject)
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
@@ -258,6 +266,13 @@ class StoresPlace(QWidget):
 
     def _then(self, method: str, folder: str) -> None:
         self._link.ask(method, {"words": folder}, None, lambda result: self.refresh_wanted.emit())
+
+    def _eject(self, folder: str) -> None:
+        def ejected(words: str) -> None:
+            self.told.emit(f"{words}.")
+            self.refresh_wanted.emit()
+
+        self._link.ask("eject", {"words": folder}, str, ejected)
 
     def _readers(self, folder: str) -> None:
         self.dialog = ReadersDialog(self._look, self._link, folder, self)

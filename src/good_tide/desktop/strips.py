@@ -1,12 +1,12 @@
-"""What lies above every place: the sign beside the status sentence, what the agent is doing, and what has just been done."""
+"""What lies above every place: what the agent is doing, and what has just been done."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
 
-from good_tide.core.status import Mood, work_words
+from good_tide.core.pace import Pace
+from good_tide.core.status import work_words
 from good_tide.core.words import duration_words, size_words
 from good_tide.desktop.icons import icon
 from good_tide.desktop.link import AgentLink
@@ -15,56 +15,34 @@ from good_tide.desktop.widgets import button, label, line
 from good_tide.protocol.messages import Work
 
 
-class Sign(QWidget):
-    """The shape beside the status sentence: disc (well), ring (working), triangle (attention), square (harm)."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.mood = Mood.ATTENTION
-        self.setFixedSize(18, 18)
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        box = QRectF(3, 3, 12, 12)
-        if self.mood is Mood.WELL:
-            painter.setBrush(QColor("#7FD0C0"))
-            painter.drawEllipse(box)
-        elif self.mood is Mood.WORKING:
-            painter.setPen(QPen(QColor("#7FD0C0"), 2.5))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(box)
-        elif self.mood is Mood.ATTENTION:
-            painter.setBrush(QColor("#E6C27E"))
-            painter.drawPolygon(QPolygonF([QPointF(9, 2), QPointF(17, 16), QPointF(1, 16)]))
-        else:
-            painter.setBrush(QColor("#F0846F"))
-            painter.drawRect(box)
-
-
 class WorkStrip(QFrame):
-    """What the agent is doing: progress, pause, stop."""
+    """What the agent is doing: how far it has come, how fast, how long still; pause, stop, and how much it may claim of the machine."""
 
     def __init__(self, link: AgentLink) -> None:
         super().__init__()
         self.setObjectName("notice")
-        self._paused = False
+        self._paused = self._easy = False
+        self._pace, self._what = Pace(), ("", "")
         self._words = label("", "strong")
         self._facts = label("", "quiet")
+        self._facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._bar = QProgressBar()
         self._bar.setTextVisible(False)
-        self.pause = button("Pause")
-        self.stop = button("Stop")
+        self.easy, self.pause, self.stop = button("Take it easy"), button("Pause"), button("Stop")
+        self.easy.setToolTip("Rest between stretches of work, so that the machine is free for other things")
         box = QVBoxLayout()
         box.setSpacing(4)
-        box.addLayout(line(self._words, self._facts, stretch=1))
+        row = line(self._words, spacing=14)
+        row.addWidget(self._facts, 1)
+        box.addLayout(row)
         box.addWidget(self._bar)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 8, 14, 8)
+        layout.setSpacing(8)
         layout.addLayout(box, 1)
-        layout.addWidget(self.pause)
-        layout.addWidget(self.stop)
+        for one in (self.easy, self.pause, self.stop):
+            layout.addWidget(one)
+        self.easy.clicked.connect(lambda: link.ask("easy", {"on": not self._easy}))
         self.pause.clicked.connect(lambda: link.ask("resume" if self._paused else "pause"))
         self.stop.clicked.connect(lambda: link.ask("stop"))
         self.hide()
@@ -73,25 +51,39 @@ class WorkStrip(QFrame):
         """Show how far it has come; None hides the strip."""
         self.setVisible(work is not None)
         if work is None:
+            self._what = ("", "")
             return
         progress = work.progress
-        self._paused = work.paused
+        if (work.what, progress.phase) != self._what:
+            self._pace, self._what = Pace(), (work.what, progress.phase)
+        if not work.paused:
+            self._pace.add(work.seconds, progress.bytes_done)
+        self._paused, self._easy = work.paused, work.easy
         self.pause.setText("Go on" if work.paused else "Pause")
-        self._words.setText(work_words(work.what, work.paused))
-        facts = []
+        self.easy.setText("Full speed" if work.easy else "Take it easy")
+        self._words.setText(work_words(work.what, work.paused) + (", taking it easy" if work.easy and not work.paused else ""))
+        self._facts.setText("   ".join(self._said(work)))
+        self._facts.setToolTip(progress.current)
+        total = progress.bytes_total
+        self._bar.setMaximum(1000 if total else 0)
+        self._bar.setValue(int(1000 * min(1.0, progress.bytes_done / total)) if total else 0)
+
+    def _said(self, work: Work) -> list[str]:
+        progress, facts = work.progress, []
+        if progress.phase.endswith(" s"):
+            return [progress.phase]
         if progress.bytes_total:
             facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")
         elif progress.bytes_done:
             facts.append(size_words(progress.bytes_done))
-        if work.seconds > 1 and progress.bytes_done:
-            rate = progress.bytes_done / work.seconds
-            facts.append(f"{size_words(rate)}/s")
-            if progress.bytes_total > progress.bytes_done:
-                facts.append(f"{duration_words((progress.bytes_total - progress.bytes_done) / max(rate, 1))} left")
-        name = progress.current.rpartition("/")[2]
-        self._facts.setText("   ".join([*facts, name[:60]]))
-        self._bar.setMaximum(1000 if progress.bytes_total else 0)
-        self._bar.setValue(int(1000 * min(1.0, progress.bytes_done / progress.bytes_total)) if progress.bytes_total else 0)
+        rate, left = self._pace.rate, self._pace.left(progress.bytes_total)
+        if rate and not work.paused:
+            facts.append(f"{size_words(int(rate))}/s")
+            if left is not None and left >= 1:
+                facts.append(f"about {duration_words(left)} left")
+        if progress.current:
+            facts.append(progress.current.rpartition("/")[2][:60])
+        return facts or [progress.phase]
 
 
 class NoticeStrip(QFrame):

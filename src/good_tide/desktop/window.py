@@ -21,20 +21,22 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide import __version__
-from good_tide.core.status import JobFacts, Mood, State, Status, status, work_words
+from good_tide.core.status import Action, JobFacts, JobStanding, Mood, State, Status, status, work_words
 from good_tide.desktop.coverage import CoveragePlace
 from good_tide.desktop.icons import icon, program_icon
+from good_tide.desktop.journal import JournalPlace
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
-from good_tide.desktop.places import JournalPlace, RhythmPlace
 from good_tide.desktop.recovery import RecoveryPanel
+from good_tide.desktop.rhythm import RhythmPlace
 from good_tide.desktop.setup import SetUpPage
+from good_tide.desktop.signs import Sign
 from good_tide.desktop.state_page import StatePage
 from good_tide.desktop.stores import StoresPlace
-from good_tide.desktop.strips import NoticeStrip, Sign, WorkStrip
+from good_tide.desktop.strips import NoticeStrip, WorkStrip
 from good_tide.desktop.timeline import TimelinePlace
 from good_tide.desktop.widgets import button, label, line
-from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, JournalView, MadeView, Overview, SurveyView, Work
+from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, MadeView, Overview, SurveyView, Work
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
@@ -58,7 +60,7 @@ class MainWindow(QMainWindow):
         self.link = AgentLink(socket, settings, self)
         self.timeline = TimelinePlace(look, self.link)
         self.coverage, self.stores = CoveragePlace(look, self.link), StoresPlace(look, self.link)
-        self.rhythm, self.journal = RhythmPlace(look), JournalPlace(look)
+        self.rhythm, self.journal = RhythmPlace(look, self.link), JournalPlace(look, self.link)
         self.state_page = StatePage()
         self.set_up, self.recovery = SetUpPage(look, self.link), RecoveryPanel(self.link)
         self.work_strip, self.notice = WorkStrip(self.link), NoticeStrip(look)
@@ -71,7 +73,9 @@ class MainWindow(QMainWindow):
         self._rail = QButtonGroup(self)
         self._sign = Sign()
         self._sentence, self._detail = label("Looking for the agent…"), label("", "quiet")
-        self.take = button("Take snapshot", primary=True)
+        self.take, self.act = button("Take snapshot", primary=True), button("")
+        self._action = Action.NONE
+        self.act.hide()
         self.take.setEnabled(False)
         self._lay_out()
         self._connect()
@@ -87,6 +91,7 @@ class MainWindow(QMainWindow):
         self._detail.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = line(self._sign, self._sentence, spacing=10)
         row.addWidget(self._detail, 1)
+        row.addWidget(self.act)
         row.addWidget(self.job)
         row.addWidget(self.take)
         row.setContentsMargins(20, 0, 16, 0)
@@ -140,6 +145,9 @@ class MainWindow(QMainWindow):
             shortcut = QShortcut(QKeySequence(f"Ctrl+{number + 1}"), self)
             shortcut.activated.connect(lambda number=number: self.show_place(number))
         self.take.clicked.connect(lambda: self.link.ask("snapshot"))
+        self.act.clicked.connect(self._do_action)
+        self.rhythm.refresh_wanted.connect(self.ask_overview)
+        self.journal.rule_wanted.connect(self._offer_rule)
         self.timeline.restore_wanted.connect(lambda number: self.link.ask("restore", {"number": number}))
         self.notice.undo.connect(self._undo)
         self.state_page.unlock.connect(self._unlock)
@@ -147,6 +155,7 @@ class MainWindow(QMainWindow):
         self.set_up.made.connect(self._set_up_done)
         self.stores.recovery.connect(self._show_recovery)
         self.stores.refresh_wanted.connect(self.ask_overview)
+        self.stores.told.connect(self.notice.tell)
         self.recovery.done.connect(lambda: self.show_place(self._rail.checkedId()))
         self.job.activated.connect(self._choose_job)
         self.link.connected.connect(self._connected)
@@ -174,12 +183,23 @@ class MainWindow(QMainWindow):
         self._places.setCurrentIndex(len(PLACES) if timeless else number)
         if number == 1:
             self.coverage.refresh()
-        elif number == 4 and state == "ready":
-            self.link.ask(
-                "journal", {"job": self.overview.job}, JournalView, lambda view: self.journal.show_journal(view, self.overview.now)
-            )
+        elif number == 3 and not self.overview.reading:
+            self.rhythm.refresh()
+        elif number == 4:
+            self.journal.refresh()
+            self.journal.events.setFocus()
         if number == 0 and not timeless:
             self.timeline.lines.setFocus()
+
+    def show_named(self, job: str, place: str) -> None:
+        """Come to the front with a place of a job; an empty name leaves what is shown."""
+        number = next((number for number, name in enumerate(PLACES) if name.lower() == place.lower()), self._rail.checkedId())
+        if job and job != self.overview.job:
+            self.link.ask("choose-job", {"words": job}, None, lambda result: self.ask_overview())
+        self.show_place(number)
+        self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.raise_()
+        self.activateWindow()
 
     def _set_up_done(self, made: MadeView) -> None:
         """A job was made: show its recovery key; the first snapshot is taken meanwhile."""
@@ -228,8 +248,8 @@ class MainWindow(QMainWindow):
         self.coverage.show_job(overview)
         self.stores.show_stores(overview)
         self._show_jobs(overview)
-        self.rhythm.show_tide(overview)
-        self.journal.show_tide(overview)
+        self.rhythm.show_job(overview)
+        self.journal.show_job(overview)
         self.state_page.show_state(overview)
         if overview.state == "ready":
             self.timeline.take_overview(overview)
@@ -269,6 +289,22 @@ class MainWindow(QMainWindow):
         self._sign.update()
         self._sentence.setText(now.sentence)
         self._detail.setText(now.detail)
+        self._detail.setToolTip(now.detail)
+        self._action = now.action
+        self.act.setText(now.action.value)
+        self.act.setVisible(now.action not in (Action.NONE, Action.TAKE, Action.SET_UP))
+
+    def _do_action(self) -> None:
+        """The one action that the status sentence offers."""
+        if self._action is Action.GO_ON:
+            self.link.ask("pause-rhythm", {"moment": 0}, None, lambda result: self.ask_overview())
+        else:
+            self.show_place({Action.UNLOCK: 0, Action.STORES: 2, Action.JOURNAL: 4}.get(self._action, 0))
+
+    def _offer_rule(self, rule: str) -> None:
+        """A rule for a file that is left out again and again: weighed in Coverage, and kept there."""
+        self.show_place(1)
+        self.coverage.rules.add_line(rule)
 
     def _notified(self, method: str, content: bytes) -> None:
         if method == "progress":
@@ -281,6 +317,8 @@ class MainWindow(QMainWindow):
             view = msgspec.json.decode(content, type=SurveyView)
             self.coverage.take_survey(view)
             self.set_up.take_survey(view)
+        elif method == "status":
+            self._take_standings(msgspec.json.decode(content, type=tuple[JobStanding, ...]))
         elif method == "history":
             self.ask_overview()
         elif method == "disks":
@@ -289,6 +327,17 @@ class MainWindow(QMainWindow):
             self.ask_overview()
         elif method == "finished":
             self._finished(msgspec.json.decode(content, type=Finished))
+
+    def _take_standings(self, standings: tuple[JobStanding, ...]) -> None:
+        """How the jobs stand now; another snapshot than that known asks for everything anew."""
+        mine = next((one for one in standings if one.job == self.overview.job), None)
+        if mine is None or self.overview.reading:
+            return
+        newer = self.overview.standing is None or mine.last != self.overview.standing.last
+        self.overview.standing = mine
+        self._show_status(self._status())
+        if newer:
+            self.ask_overview()
 
     def _finished(self, finished: Finished) -> None:
         self.overview.work = None

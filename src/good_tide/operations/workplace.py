@@ -9,7 +9,7 @@ import msgspec
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
-from good_tide.system import folders, jobs
+from good_tide.system import folders, jobs, service
 from good_tide.system.machine import this_machine
 
 
@@ -24,19 +24,19 @@ class Workplace(msgspec.Struct, frozen=True):
     machine: Machine
 
     @property
-    def _foreign(self) -> bool:
+    def foreign(self) -> bool:
         """Whether other settings than the person's own are used, such as the demo's; their records are kept beside them."""
         return self.settings != jobs.own_settings_folder()
 
     @property
     def records(self) -> Path:
         """Where the journal and the books of the settings' jobs are kept."""
-        return self.settings / "records" if self._foreign else self.state
+        return self.settings / "records" if self.foreign else self.state
 
     @property
     def holdings(self) -> Path:
         """Where the holding areas of the settings' jobs are kept."""
-        return self.settings / "records" if self._foreign else self.data
+        return self.settings / "records" if self.foreign else self.data
 
 
 def this_workplace(settings: Path | None = None) -> Workplace:
@@ -55,6 +55,11 @@ def this_workplace(settings: Path | None = None) -> Workplace:
 def use_settings(settings: Path) -> None:
     """Let this process, and those that it starts, use other settings (``jobs.use_settings``)."""
     jobs.use_settings(settings)
+
+
+def stays_installed(here: Workplace) -> bool | None:
+    """Whether an agent is started with every session; None for settings that are not the person's own, which have none."""
+    return None if here.foreign else service.state().by != "nothing"
 
 
 def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:

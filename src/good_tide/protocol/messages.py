@@ -77,6 +77,7 @@ class StoreView(msgspec.Struct):
     snapshots: int = 0
     shown: bool = False
     trouble: str = ""
+    removable: bool = False
 
 
 class Overview(msgspec.Struct):
@@ -216,6 +217,16 @@ class LeftOutView(msgspec.Struct, frozen=True):
 
     file: LeftOutFile
     rule: str = ""
+
+
+class PanelView(msgspec.Struct):
+    """What the panel's icon shows. ``ejectable``: disks with their stores' folders."""
+
+    standings: tuple[JobStanding, ...]
+    now: int
+    working: bool = False
+    paused_until: int = 0
+    ejectable: tuple[tuple[str, str], ...] = ()
 
 
 class JournalView(msgspec.Struct):

@@ -54,6 +54,12 @@ class Server:
             os.umask(before)
         self._socket.listen(8)
 
+    @property
+    def count(self) -> int:
+        """How many clients there are."""
+        with self._guard:
+            return len(self._clients)
+
     def serve(self) -> None:
         """Accept clients until ``close``."""
         while True:

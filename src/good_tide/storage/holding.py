@@ -50,21 +50,19 @@ class HoldingArea(Store):
         self.base: Store | None = None
         self._known = tuple(known)
         self._there: ChunkIndex | None = None
-        self._there_files: set[str] = set()
         self._priming = False
         """Whether listings are being taken over: what lies on the disk is then written here all the same."""
 
     @property
     def there(self) -> ChunkIndex:
-        """The chunks that lie on the disk."""
+        """The chunks that lie on the disk; the tables are read at first use, and this object adds those that it writes."""
         with self._lock:
-            known = self._there = self._there or ChunkIndex()
-            for name in self.place.names(_THERE_FOLDER):
-                if name not in self._there_files:
+            if self._there is None:
+                self._there = ChunkIndex()
+                for name in self.place.names(_THERE_FOLDER):
                     plain = self._open_whole(FileKind.INDEX, _THERE_FOLDER, name)
-                    known.add(decode_tables(plain, f"{_THERE_FOLDER}/{name}"))
-                    self._there_files.add(name)
-            return known
+                    self._there.add(decode_tables(plain, f"{_THERE_FOLDER}/{name}"))
+            return self._there
 
     def has(self, identity: ChunkId) -> bool:
         return identity in self.index or (not self._priming and identity in self.there)
@@ -137,7 +135,8 @@ class HoldingArea(Store):
 
     def _note_chunks(self, store: Store) -> None:
         store.refresh()
-        fresh = [table for table in store.index.packs() if table.pack not in self.there.tables]
+        known = self.there.tables
+        fresh = [table for table in store.index.packs() if table.pack not in known]
         if fresh:
             self._write_tables(_THERE_FOLDER, fresh)
             self.there.add(fresh)
@@ -171,7 +170,7 @@ class HoldingArea(Store):
                 self.place.remove(f"{folder}/{name}")
         with self._lock:
             self._index, self._there = None, None
-            self._index_files, self._there_files = set(), set()
+            self._index_files = set()
 
     def release(self, snapshot: Snapshot) -> int:
         """Let a held snapshot go, and the packs that no other snapshot here needs. Returns the bytes given back."""

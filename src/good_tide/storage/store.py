@@ -58,7 +58,7 @@ class Store:
             DamageError: none but damaged index files are there.
         """
         with self._lock:
-            index = self._index = self._index or ChunkIndex()
+            index = self._index = self._index if self._index is not None else ChunkIndex()
             damaged: DamageError | None = None
             for name in self.place.names(INDEX_FOLDER):
                 if name in self._index_files:

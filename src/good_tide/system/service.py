@@ -14,7 +14,7 @@ import platformdirs
 from good_tide.core.errors import PlaceError
 
 UNIT_NAME = "good-tide-agent.service"
-_AUTOSTART_NAME = "good-tide-agent.desktop"
+_AUTOSTART_NAME, _PANEL_NAME = "good-tide-agent.desktop", "good-tide-panel.desktop"
 
 
 class ServiceState(msgspec.Struct, frozen=True):
@@ -49,12 +49,12 @@ WantedBy=default.target
 """
 
 
-def autostart_text(command: list[str]) -> str:
-    """The autostart entry (XDG autostart specification 0.5)."""
+def autostart_text(command: list[str], name: str = "Good Tide agent", comment: str = "Takes snapshots by itself") -> str:
+    """An autostart entry (XDG autostart specification 0.5)."""
     return f"""[Desktop Entry]
 Type=Application
-Name=Good Tide agent
-Comment=Takes snapshots by itself
+Name={name}
+Comment={comment}
 Exec={shlex.join(command)}
 Terminal=false
 NoDisplay=true
@@ -68,18 +68,18 @@ def _quoted(word: str) -> str:
     return '"' + plain.replace("\\", "\\\\").replace('"', '\\"') + '"' if any(character in plain for character in " \t\"'\\") else plain
 
 
-def agent_command() -> list[str]:
-    """How the agent is started: the installed command, or this Python where there is none."""
+def own_command(*words: str) -> list[str]:
+    """How this program is started: the installed command, or this Python where there is none."""
     installed = Path(sys.executable).with_name("good-tide")
-    return [str(installed), "agent", "run"] if installed.is_file() else [sys.executable, "-m", "good_tide", "agent", "run"]
+    return [*([str(installed)] if installed.is_file() else [sys.executable, "-m", "good_tide"]), *words]
 
 
 def _unit_file() -> Path:
     return Path(platformdirs.user_config_dir("systemd")) / "user" / UNIT_NAME
 
 
-def _autostart_file() -> Path:
-    return Path(platformdirs.user_config_dir("autostart")) / _AUTOSTART_NAME
+def _autostart_file(name: str = _AUTOSTART_NAME) -> Path:
+    return Path(platformdirs.user_config_dir("autostart")) / name
 
 
 def _systemctl(*words: str) -> subprocess.CompletedProcess[str] | None:
@@ -98,18 +98,19 @@ def has_systemd() -> bool:
     return answer is not None and answer.stdout.strip() in ("running", "degraded", "starting", "initializing", "maintenance")
 
 
-def install() -> ServiceState:
-    """Start the agent with every session from now on, and now where systemd does it.
+def install(running: bool = False) -> ServiceState:
+    """Start the agent with every session from now on, and now unless one is running already.
 
     Raises:
         PlaceError: it cannot be installed.
     """
-    command = agent_command()
+    command = own_command("agent", "run")
     try:
+        _write(_autostart_file(_PANEL_NAME), autostart_text(own_command("panel"), "Good Tide", "Shows in the panel how snapshots stand"))
         if has_systemd():
             _write(_unit_file(), unit_text(command))
             _autostart_file().unlink(missing_ok=True)
-            for words in (("daemon-reload",), ("enable", UNIT_NAME), ("restart", UNIT_NAME)):
+            for words in (("daemon-reload",), ("enable", UNIT_NAME), *(() if running else (("restart", UNIT_NAME),))):
                 answer = _systemctl(*words)
                 if answer is None or answer.returncode:
                     why = answer.stderr.strip() if answer is not None else "it does not answer"
@@ -128,13 +129,14 @@ def _write(file: Path, text: str) -> None:
     new.replace(file)
 
 
-def remove() -> None:
-    """Start the agent no longer by itself; a running one under systemd ends."""
+def remove(running: bool = False) -> None:
+    """Start the agent no longer by itself. One under systemd ends, unless it goes on ``running``."""
     if _unit_file().exists():
-        _systemctl("disable", "--now", UNIT_NAME)
+        _systemctl("disable", *(() if running else ("--now",)), UNIT_NAME)
         _unit_file().unlink(missing_ok=True)
         _systemctl("daemon-reload")
-    _autostart_file().unlink(missing_ok=True)
+    for name in (_AUTOSTART_NAME, _PANEL_NAME):
+        _autostart_file(name).unlink(missing_ok=True)
 
 
 def state() -> ServiceState:

@@ -1,0 +1,55 @@
+"""One window for each settings folder: a second one hands its wish to the first and ends."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject
+from PySide6.QtNetwork import QLocalServer, QLocalSocket
+
+_MS = 500
+
+
+def hand_over(socket: Path, job: str, place: str) -> bool:
+    """Let a window that is open already show a place of a job; whether there is one."""
+    other = QLocalSocket()
+    other.connectToServer(str(_door(socket)))
+    if not other.waitForConnected(_MS):
+        return False
+    other.write(f"{job}\n{place}\n".encode())
+    other.waitForBytesWritten(_MS)
+    other.disconnectFromServer()
+    return True
+
+
+def _door(socket: Path) -> Path:
+    return socket.with_name(f"{socket.stem}.window")
+
+
+class Door(QObject):
+    """Takes the wishes of second windows, next to the agent's socket."""
+
+    def __init__(self, socket: Path, wanted: Callable[[str, str], None], parent: QObject) -> None:
+        super().__init__(parent)
+        self._wanted = wanted
+        self._server = QLocalServer(self)
+        self._server.setSocketOptions(QLocalServer.SocketOption.UserAccessOption)
+        path = _door(socket)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        QLocalServer.removeServer(str(path))
+        self._server.listen(str(path))
+        self._server.newConnection.connect(self._take)
+
+    def _take(self) -> None:
+        client = self._server.nextPendingConnection()
+
+        def read() -> None:
+            words = bytes(client.readAll().data()).decode(errors="replace").split("\n")
+            if len(words) >= 3:
+                self._wanted(words[0], words[1])
+                client.deleteLater()
+
+        client.readyRead.connect(read)
+        if client.bytesAvailable():
+            read()

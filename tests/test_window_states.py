@@ -198,9 +198,10 @@ class StateTest(GoodTideTest):
         self.job(PASSPHRASE)
         window = self.open()
         self.until(lambda: window.overview.state == "ready")
-        work = Work("restore", False, Progress("Restoring", 1, 4, 10 << 20, 30 << 20, "/home/ada/poster.png"), 10.0)
-        window._notified("progress", bytes(raw(work)))
-        self.assertEqual(window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   20 s left   poster.png")
+        for second in range(11):
+            work = Work("restore", False, Progress("Restoring", 1, 4, second << 20, 30 << 20, "/home/ada/poster.png"), float(second))
+            window._notified("progress", bytes(raw(work)))
+        self.assertEqual(window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   about 20 s left   poster.png")
         result = RestoreResult(1, 2, 0, 0, 5, ("/home/ada/Set aside",), ("plan.txt: damaged",))
         window._notified("finished", bytes(raw(Finished("restore", restore=result, words="Restored 3 items"))))
         self.assertIn("1 created, 2 replaced", window.notice._detail.text())
@@ -224,7 +225,8 @@ class StateTest(GoodTideTest):
         top = window.coverage.tree.topLevelItem(0)
         self.assertEqual((top.text(2), top.child(0).text(0)), ("2", "sub"))
         self.assertEqual([card.view.snapshots for card in window.stores.cards], [1])
-        self.assertIn("nothing is ever released", window.rhythm.sentence.text())
+        self.assertEqual(window.rhythm.sentence.text(), "Snapshots are taken only by hand.")
+        self.assertEqual([window.journal.events.topLevelItemCount(), window.journal.runs.topLevelItemCount()], [1, 1])
 
     def test_a_lost_agent_is_told_and_started_again(self) -> None:
         self.snap(self.new_store())

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable
 import msgspec
 
 from good_tide.agent.session import Session
+from good_tide.agent.watcher import Watcher
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError
 from good_tide.core.planning import Around, Decision, Facts, Occasion
@@ -29,13 +30,12 @@ class Keeper:
 
     def __init__(
         self, sessions: Callable[[], Iterable[Session]], standings: Standings, books: Books, clock: Clock, surroundings: Surroundings,
-        start: Callable[[Session, Occasion], bool], looked: Callable[[], None],
+        watcher: Watcher, start: Callable[[Session, Occasion], bool], looked: Callable[[], None],
     ) -> None:  # fmt: skip
         self._sessions, self._standings, self._books, self._clock = sessions, standings, books, clock
-        self._surroundings, self._start, self._looked = surroundings, start, looked
+        self._surroundings, self._watcher, self._start, self._looked = surroundings, watcher, start, looked
         self._came: dict[str, int] = {}
         self._here: dict[tuple[str, str], bool] = {}
-        self._changed: dict[str, int] = {}
         self._poked, self._ended = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._run, name="rhythm", daemon=True)
 
@@ -54,14 +54,6 @@ class Keeper:
         """Look now: something happened."""
         self._poked.set()
 
-    def changed(self, job: str, moment: int) -> None:
-        """Files of a job changed at a moment; 0: a run took them in, nothing is open."""
-        self._changed[job] = moment
-
-    def changed_at(self, job: str) -> int:
-        """When the newest change was seen that no run has taken in; 0: none."""
-        return self._changed.get(job, 0)
-
     def _run(self) -> None:
         while not self._ended.is_set():
             self._poked.clear()
@@ -75,6 +67,7 @@ class Keeper:
     def tick(self) -> float:
         """Look at all jobs, and begin what is due. Returns the seconds until something will be due."""
         self._looked()
+        self._watcher.look(session.job for session in self._sessions())
         looks = []
         for session in list(self._sessions()):
             decision = self.decision(session)
@@ -114,7 +107,14 @@ class Keeper:
             self._books.note_away(job.name, 0)
         elif job.stores and not self._books.away_since(job.name):
             self._books.note_away(job.name, now)
-        return Facts(here, self._came.get(job.name, 0), self._standings.holds(job), self.changed_at(job.name), self._books.paused_until)
+        return Facts(
+            here,
+            self._came.get(job.name, 0),
+            self._standings.holds(job),
+            self._watcher.newest(job.name),
+            self._books.paused_until,
+            unwatched=self._watcher.falls_back(job.name),
+        )
 
     def keep_due(self) -> list[Session]:
         """Jobs with something due now, whatever it waits for but the disk; for the end of the day."""
@@ -124,6 +124,6 @@ class Keeper:
                 facts = msgspec.structs.replace(self.facts(session), paused_until=0)
             except GoodTideError:
                 continue
-            if self._standings.decision(session.job, facts).due is not None or self.changed_at(session.job.name):
+            if self._standings.decision(session.job, facts).due is not None or self._watcher.newest(session.job.name):
                 found.append(session)
         return found

@@ -24,7 +24,7 @@ from good_tide.system.disks import Disks
 from good_tide.system.power import Hold, Power, Then
 
 _LAST_PHASE = "Writing"
-_GRACE_SECONDS = 60.0
+_GRACE_SECONDS, _SECOND = 60.0, 1.0
 """How long everybody has to keep the machine from sleeping after the last run of the day."""
 
 
@@ -47,12 +47,12 @@ class _Guarded:
 class RunDesk:
     """Runs jobs, one at a time.
 
-    :param after: called after each run.
+    :param after: called after each run, with when it began and whether it went well.
     """
 
     def __init__(
         self, here: Workplace, disks: Disks, clock: Clock, journal: Journal, books: Books, standings: Standings, worker: Worker, teller: Teller,
-        power: Power, after: Callable[[Session], None],
+        power: Power, after: Callable[[Session, int, bool], None],
     ) -> None:  # fmt: skip
         self._here, self._disks, self._clock, self._journal, self._books = here, disks, clock, journal, books
         self._standings, self._worker, self._teller, self._power, self._after = standings, worker, teller, power, after
@@ -84,15 +84,16 @@ class RunDesk:
 
     def _run(self, session: Session, occasion: Occasion, steering: Steering) -> Finished:
         job, before = session.job, self._standings.book(session.job)
-        first = not self._standings.standing(job).last
-        guard = _Guarded(steering, self._power)
+        first = self._journal.last_done(job.name) is None
+        guard, began, well = _Guarded(steering, self._power), self._clock.now(), False
         try:
             taken = run_kept(job, self._hands(session), self._books, before, guard, occasion)
+            well = any(one.snapshot is not None for one in taken)
         finally:
             if guard.hold is not None:
                 guard.hold.let_go()
             session.look_again()
-            self._after(session)
+            self._after(session, began, well)
         finished = self._finished(job, taken)
         if first and not finished.error:
             self._teller.first(job, finished.words)
@@ -172,5 +173,5 @@ class RunDesk:
         seconds = int(_GRACE_SECONDS)
         for left in range(seconds, 0, -1):
             steering.report(Progress(f"The machine {doing} in {left} s", bytes_done=seconds - left, bytes_total=seconds))
-            steering.rest(1.0)
+            steering.rest(_SECOND)
             steering.checkpoint()

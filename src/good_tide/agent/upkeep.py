@@ -23,6 +23,7 @@ from good_tide.agent.requests import (
 from good_tide.agent.run_desk import RunDesk
 from good_tide.agent.session import Session
 from good_tide.agent.teller import Teller
+from good_tide.agent.watcher import Watcher
 from good_tide.agent.work import Worker
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError, PersonError
@@ -99,7 +100,10 @@ class Upkeep:
         self.runs = RunDesk(
             here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._ran
         )  # fmt: skip
-        self.keeper = Keeper(self._own, self._standings, self._books, clock, around.surroundings, self.runs.start, self._looked)
+        self._watcher = Watcher(clock, self.journal, (str(here.state), str(here.cache), str(here.holdings)), self._changed)
+        self.keeper = Keeper(
+            self._own, self._standings, self._books, clock, around.surroundings, self._watcher, self.runs.start, self._looked
+        )
 
     def _own(self) -> Iterable[Session]:
         """Sessions of this machine's jobs, without stores that were opened only to read."""
@@ -135,6 +139,8 @@ class Upkeep:
     def end(self) -> None:
         """Begin nothing any more."""
         self.keeper.end()
+        self._watcher.end()
+        self.reports.wait()
         self.journal.close()
 
     def _looked(self) -> None:
@@ -142,7 +148,13 @@ class Upkeep:
         self._books.forget({session.job.name for session in self._own()})
         self.tell_standings()
 
-    def _ran(self, session: Session) -> None:
+    def _changed(self, job: str, moment: int) -> None:
+        """Files of a job changed: the rhythm looks when they may have come to rest."""
+        self.keeper.poke()
+
+    def _ran(self, session: Session, began: int, well: bool) -> None:
+        if well:
+            self._watcher.taken_in(session.job.name, began)
         session.choose_present()
         self.keeper.poke()
 
@@ -213,7 +225,7 @@ class Upkeep:
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), mail=self._mail_words(job),
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job),
         )  # fmt: skip
 
     def _mail_words(self, job: Job) -> str:

@@ -12,7 +12,7 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.hours import Hours
-from good_tide.core.rhythm import Considerate, Rhythm
+from good_tide.core.rhythm import SHORTEST_MINUTES, Considerate, Rhythm
 
 _MINUTE = 60 * SECOND
 CLOCK_SLACK = 10 * _MINUTE
@@ -79,6 +79,7 @@ class Facts(msgspec.Struct, frozen=True):
     :param disk_here: whether a store can take the snapshot. :param disk_came: when its disk came while the agent ran, 0: before.
     :param holding: whether the holding area takes it while the disk is away.
     :param changed: when the newest change was seen that no snapshot has yet, 0: none. :param paused_until: 0: not paused.
+    :param unwatched: the folders cannot be watched though the rhythm wants it: changes are supposed as often as runs may be.
     """
 
     disk_here: bool
@@ -87,6 +88,7 @@ class Facts(msgspec.Struct, frozen=True):
     changed: int = 0
     paused_until: int = 0
     around: Around = Around()
+    unwatched: bool = False
 
 
 class Decision(msgspec.Struct, frozen=True):
@@ -143,7 +145,11 @@ def _due(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int) -> tup
 
 def _rest_time(rhythm: Rhythm, book: Book, facts: Facts) -> int | None:
     """When files will have come to rest if nothing more changes."""
-    if not rhythm.on_change or not facts.changed:
+    if not rhythm.on_change:
+        return None
+    if facts.unwatched:
+        return book.served + max(rhythm.at_most_minutes, SHORTEST_MINUTES) * _MINUTE
+    if not facts.changed:
         return None
     return max(facts.changed + rhythm.quiet_seconds * SECOND, book.served + rhythm.at_most_minutes * _MINUTE)
 

@@ -8,7 +8,7 @@ import grp
 import os
 import pwd
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -27,6 +27,7 @@ from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
 from good_tide.core.rules import Rule
 from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
+from good_tide.operations.resuming import PiecesNote, ResumeLog
 from good_tide.operations.selecting import Selector, outermost
 from good_tide.operations.small_files import UNTRUSTED_NS, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.source.folders import (
@@ -55,6 +56,8 @@ _TRIES = 3
 """How often a file that changes while it is read is read."""
 
 _REPORT_SECONDS = 0.1
+_LONG_FILE_BYTES = 32 * 1024 * 1024
+"""Of larger files the pieces are noted as they are read, so that a run that is cut off goes on in the middle of one."""
 
 
 class CaptureRequest(msgspec.Struct, frozen=True):
@@ -66,6 +69,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
     :param own: folders of this program, such as the holding area, which are never taken in.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
+    :param expected: files and bytes that a first snapshot is expected to have, for its progress.
     """
 
     folders: tuple[Path, ...]
@@ -78,6 +82,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     at: Nanoseconds | None = None
     missing_is_gap: bool = False
     own: tuple[Path, ...] = ()
+    expected: Tally | None = None
 
 
 def capture(
@@ -101,11 +106,15 @@ def capture(
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
-        with _few_collections(), WriteSession(store, owner) as session, _Run(store, session, control, last, stored_small) as run:
+        log = ResumeLog(state / "resume" / f"{store.header.store}-{request.machine.id}.log", store.has)
+        with _few_collections(), WriteSession(store, owner) as session, log, _Run(store, session, control, last, stored_small, log) as run:
+            run.expected = last.record.tally if last is not None else request.expected or Tally()
             run.leave_out_own(request.own)
             if request.rules:
                 run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
-            return run.take(folders, request, moment)
+            taken = run.take(folders, request, moment)
+            log.finished()
+            return taken
 
 
 @contextlib.contextmanager
@@ -141,13 +150,15 @@ class _Run:
     """One snapshot being taken."""
 
     def __init__(
-        self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None
+        self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None, log: ResumeLog
     ) -> None:
-        self._store, self._session, self._control, self._last = store, session, control, last
+        self._store, self._session, self._control, self._last, self._log = store, session, control, last, log
+        self.expected = Tally()
+        """What the run will come to, for its progress."""
         self.selector: Selector | None = None
         """Decides what is in; everything is without one."""
         self._small = SmallFiles(store, session, stored_small, self._file_or_gap)
-        self._queue = DraftQueue(session, store.keys)
+        self._queue = DraftQueue(session, store.keys, log.note_folder)
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), session.put)
         self._own_places: set[tuple[int, int]] = set()
         self._left_out: list[LeftOut] = []
@@ -262,13 +273,17 @@ class _Run:
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        draft = FolderDraft()
+        read_before = self._log.files_of(path)
+        draft = FolderDraft(path=path)
         for miss in missed:
             draft.add(self._leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         small: list[Fresh] = []
         for item in found:
             before_item = known.get(item.name) if known else None
-            if is_small(item) and not _is_same(item, before_item):
+            earlier = read_before.get(item.name) if read_before else None
+            if earlier is not None and not _is_same(item, before_item) and _is_same(item, earlier):
+                draft.add(self._read_before(item, earlier, before_item))
+            elif is_small(item) and not _is_same(item, before_item):
                 self._note_owner(item.info)
                 small.append((item, before_item))
             else:
@@ -326,7 +341,7 @@ class _Run:
             self._count_unchanged(found)
             return FolderDraft(before)
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        draft = FolderDraft()
+        draft = FolderDraft(path=path)
         same = True
         for item in folders:
             entry = self._sub_folder(item, path, handle, known[item.name], depth, inside)
@@ -395,6 +410,16 @@ class _Run:
         finally:
             os.close(child)
 
+    def _read_before(self, item: Found, earlier: Entry, before: Entry | None) -> Entry:
+        """A file that a run read which was cut off: its content is in the store."""
+        self._note_owner(item.info)
+        self._files += 1
+        self._bytes += item.info.st_size
+        self._queue.changed_files += before is None or earlier.digest != before.digest
+        if item.info.st_nlink > 1:
+            self._links.setdefault((item.info.st_dev, item.info.st_ino), earlier)
+        return earlier
+
     def _file(self, item: Found, path: bytes, folder: int, before: Entry | None) -> LateEntry | Entry:
         """Read a file, again if it changed meanwhile."""
         info = item.info
@@ -405,7 +430,7 @@ class _Run:
         handle = open_file(item.text, folder)
         try:
             for _ in range(_TRIES):
-                content, parts = self._content(handle, info)
+                content, parts = self._content(handle, info, path + b"/" + item.name)
                 after = os.fstat(handle)
                 steady = same_state(info, after)
                 if steady:
@@ -444,7 +469,7 @@ class _Run:
         stat = stat_of(info, trusted)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
-    def _content(self, handle: int, info: os.stat_result) -> tuple[bytes | None, list[Part]]:
+    def _content(self, handle: int, info: os.stat_result, path: bytes) -> tuple[bytes | None, list[Part]]:
         """Read an open file once: the bytes of a small file, or None and the parts of a larger one.
 
         ``info.st_size`` bytes are expected; it may have become longer or shorter.
@@ -455,7 +480,12 @@ class _Run:
                 return content, []
             info = os.fstat(handle)
         segments = data_segments(handle, info.st_size, info.st_blocks)
-        parts = self._streamer.stream(handle, segments, info.st_size, self._tick)
+        parts: list[Part] = []
+        if info.st_size < _LONG_FILE_BYTES:
+            self._streamer.stream(handle, segments, info.st_size, self._tick, parts)
+        else:
+            ahead, noted = self._log.pieces_of(path, stat_of(info)), PiecesNote(self._log, path, stat_of(info), parts)
+            self._streamer.stream(handle, segments, info.st_size, self._ticking(noted), parts, ahead)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
             return os.pread(handle, SMALL_FILE_BYTES, 0), []
         return None, parts
@@ -465,6 +495,13 @@ class _Run:
         self._report("Reading")
         self._control.checkpoint()
         self._queue.drain()
+
+    def _ticking(self, noted: PiecesNote) -> Callable[[int], None]:
+        def tick(read: int) -> None:
+            self._tick(read)
+            noted.tick()
+
+        return tick
 
     def _leave_out(self, name: bytes, path: bytes, reason: Reason, detail: str) -> Entry:
         self._left_out.append(LeftOut(path, reason.value, detail))
@@ -487,7 +524,7 @@ class _Run:
             return
         self._reported = now
         self._control.checkpoint()
-        total = self._last.record.tally if self._last else Tally()
+        total = self.expected
         files, size = self._files + self._small.files, max(self._bytes, self._bytes_read_ahead) + self._small.bytes
         self._control.report(Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current)))
 

@@ -8,7 +8,7 @@ as soon as everything at the front is known. At most one block of small files is
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from operator import attrgetter
 
 from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
@@ -52,12 +52,12 @@ class LateEntry:
 class FolderDraft:
     """A folder of the snapshot being made. ``pages`` is None until its listing is written."""
 
-    __slots__ = ("entries", "pages", "tickets", "unread")
+    __slots__ = ("entries", "pages", "path", "tickets", "unread")
 
-    def __init__(self, pages: tuple[ChunkId, ...] | None = None) -> None:
+    def __init__(self, pages: tuple[ChunkId, ...] | None = None, path: bytes = b"") -> None:
         self.entries: list[LateEntry | Entry] = []
         self.tickets: set[Ticket] = set()
-        self.pages = pages
+        self.pages, self.path = pages, path
         self.unread = 0
         """Batches of its files that are not yet taken in."""
 
@@ -79,10 +79,13 @@ class FolderDraft:
 
 
 class DraftQueue:
-    """Writes folders' pages in the order they were finished."""
+    """Writes folders' pages in the order they were finished.
 
-    def __init__(self, session: WriteSession, keys: StoreKeys) -> None:
-        self._session, self._keys = session, keys
+    :param note: told of each folder's path and pages.
+    """
+
+    def __init__(self, session: WriteSession, keys: StoreKeys, note: Callable[[bytes, Sequence[bytes]], None]) -> None:
+        self._session, self._keys, self._note = session, keys, note
         self._waiting: deque[FolderDraft] = deque()
         self.changed_files = 0
         """Files above the small size whose content is not that of the last snapshot."""
@@ -100,7 +103,9 @@ class DraftQueue:
     def _write(self, draft: FolderDraft) -> None:
         entries = [self._final(entry) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
         entries.sort(key=attrgetter("name"))
-        draft.pages = tuple(self._session.put_page(encode_page(page)) for page in paginate(entries))
+        pages = [encode_page(page) for page in paginate(entries)]
+        self._note(draft.path, pages)
+        draft.pages = tuple(self._session.put_page(page) for page in pages)
         draft.entries, draft.tickets = [], set()
 
     def _final(self, late: LateEntry) -> Entry:

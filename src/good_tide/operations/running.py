@@ -10,11 +10,13 @@ import msgspec
 
 from good_tide.core import planning
 from good_tide.core.clock import Clock
+from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError
 from good_tide.core.happenings import Result, Run
+from good_tide.core.kinds import extended
 from good_tide.core.planning import Book, Occasion
-from good_tide.core.progress import Control
-from good_tide.core.records import Snapshot
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot, Tally
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words, size_words
 from good_tide.operations import holding
@@ -25,6 +27,7 @@ from good_tide.operations.fleet import leave_status
 from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, open_catalog, take_into_catalog
+from good_tide.operations.surveying import Survey, Weighing
 from good_tide.operations.workplace import Workplace
 from good_tide.system.disks import Disks
 from good_tide.system.mounts import network_devices
@@ -158,6 +161,10 @@ def _failed(job: Job, hands: Hands, books: Books, before: Book, error: GoodTideE
         hands.journal.add("trouble", job.name, error.what, (), "No snapshot was taken. It is tried again by itself.", error.advice)
 
 
+_COUNT_STEP = 0.2
+"""Seconds of counting between looks at whether it is to stop."""
+
+
 class _Run:
     """One run."""
 
@@ -172,7 +179,7 @@ class _Run:
         try:
             carried = self._drain(ref, store)
             known = catalog.stored_small if catalog.names() else None
-            snapshot = capture(store, self.request, hands.clock, self._control, hands.here.state, known)
+            snapshot = capture(store, self._request_for(store), hands.clock, self._control, hands.here.state, known)
             take_into_catalog(store, catalog)
             self.note(name, started, snapshot)
             self._prime(ref, store, snapshot)
@@ -185,6 +192,22 @@ class _Run:
             return Taken(ref, error=error, carried=carried)
         finally:
             catalog.close()
+
+    def _request_for(self, store: Store) -> CaptureRequest:
+        """The request; before a first snapshot the files are counted, so that its progress has an end in sight."""
+        if last_snapshot(store, self.request.machine.id) is not None:
+            return self.request
+        self._control.report(Progress("Counting"))
+        survey = Survey(self.request.folders, self.request.network)
+        while not survey.done:
+            survey.look(_COUNT_STEP)
+            self._control.checkpoint()
+        now = self._hands.clock.now()
+        weighing = Weighing(survey, Coverage(self.request.rules, self.request.home, now, extended(self.request.kinds)), now)
+        while not weighing.done:
+            weighing.weigh(_COUNT_STEP)
+            self._control.checkpoint()
+        return msgspec.structs.replace(self.request, expected=Tally(files=weighing.total.files, bytes=weighing.total.bytes))
 
     def into_area(self, ref: StoreRef) -> Taken:
         """Into the holding area."""

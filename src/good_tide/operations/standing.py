@@ -60,8 +60,9 @@ class Standings:
         known = self._books.book(job.name)
         if known is None:
             known = Book(served=self._last(job)[0])
-            self._books.keep(job.name, known)
-        return after_clock(known, self._clock.now())
+        known = after_clock(known, self._clock.now())
+        self._books.keep(job.name, known)
+        return known
 
     def folder_now(self, ref: StoreRef) -> Path | None:
         """Where a store is now, None while its disk is away."""

@@ -112,14 +112,27 @@ class FileStreamer:
         self._free = threading.Condition()
         self._buffers: list[_Buffer] = []
 
-    def stream(self, handle: int, segments: Sequence[tuple[int, int]], size: int, tick: Callable[[int], None]) -> list[Part]:
-        """The parts of an open file of ``size`` bytes, holes between ``segments`` included.
+    def stream(
+        self, handle: int, segments: Sequence[tuple[int, int]], size: int, tick: Callable[[int], None], parts: list[Part],
+        ahead: Sequence[tuple[int, ChunkId]] = (),
+    ) -> list[Part]:  # fmt: skip
+        """The parts of an open file of ``size`` bytes, holes between ``segments`` included; ``parts`` grows as it is read.
 
         Stops early when the file has become shorter; the caller notices by comparing metadata. ``tick`` is given
         the bytes read each time.
+
+        :param ahead: lengths and chunks of pieces at the file's beginning that the store has; they are not read again. Chunk borders
+            depend on what lies before them in their own chunk only, so that the rest is cut as if all had been read.
         """
-        parts: list[Part] = []
         at = 0
+        if ahead and list(segments) == [(0, size)]:
+            for length, chunk in ahead:
+                ticket = Ticket()
+                ticket.chunk = chunk
+                parts.append(Part(ticket, 0, length))
+                at += length
+            tick(at)
+            segments = [(at, size)]
         for begin, end in segments:
             if begin > at:
                 parts.append(Part(None, 0, begin - at))

@@ -57,7 +57,7 @@ class ResumeLog:
         self._in: BinaryIO | None = None
 
     def __enter__(self) -> ResumeLog:
-        with contextlib.suppress(FileNotFoundError):
+        with contextlib.suppress(OSError):
             self._in = self._file.open("rb")
             if os.fstat(self._in.fileno()).st_size > _LARGEST:
                 self._close()

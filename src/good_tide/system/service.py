@@ -29,7 +29,6 @@ def unit_text(command: list[str]) -> str:
     """The systemd unit (systemd.unit(5), systemd.service(5)). Restarts after a crash, with the lowest claims on the machine."""
     return f"""[Unit]
 Description=Good Tide agent: takes snapshots by itself
-Documentation=man:good-tide(1)
 StartLimitIntervalSec=300
 StartLimitBurst=10
 

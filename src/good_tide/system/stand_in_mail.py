@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
+import socket
 import ssl
 import threading
 from pathlib import Path
@@ -36,23 +36,29 @@ class StandInMail:
 
     def __init__(self, folder: Path, port: int = 0, login: tuple[str, str] | None = None, tls: ssl.SSLContext | None = None) -> None:
         folder.mkdir(parents=True, exist_ok=True)
+        self.port = port or _free_port()
 
         def check(server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any) -> AuthResult:
             wanted = (login or ("", ""))[0].encode(), (login or ("", ""))[1].encode()
             return AuthResult(success=isinstance(data, LoginPassword) and (data.login, data.password) == wanted)
 
         self._controller = Controller(
-            _Keep(folder), hostname="127.0.0.1", port=port, authenticator=check if login else None, auth_required=login is not None,
+            _Keep(folder), hostname="127.0.0.1", port=self.port, authenticator=check if login else None, auth_required=login is not None,
             auth_require_tls=tls is not None, tls_context=tls,
         )  # fmt: skip
 
     def start(self) -> int:
         """Take messages from now on; returns the port."""
         self._controller.start()
-        server = self._controller.server
-        assert isinstance(server, asyncio.Server)
-        return int(server.sockets[0].getsockname()[1])
+        return self.port
 
     def stop(self) -> None:
         """Take no more."""
         self._controller.stop()
+
+
+def _free_port() -> int:
+    """A port that nobody uses just now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])

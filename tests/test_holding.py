@@ -1,0 +1,256 @@
+"""The holding area: limits, losses that are told, carrying over, and runs that go on after a cut."""
+
+from __future__ import annotations
+
+import os
+import random
+import time
+from unittest import mock
+
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import NotInPlaceError, PlaceFullError, StoppedError
+from good_tide.core.happenings import Filter
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Progress, Silent
+from good_tide.core.records import Snapshot
+from good_tide.core.settings import Holding, Job, StoreRef
+from good_tide.operations import holding
+from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.journal import Journal
+from good_tide.operations.reading_ahead import ReadAhead
+from good_tide.operations.resuming import ResumeLog
+from good_tide.operations.small_files import UNTRUSTED_NS
+from good_tide.operations.verifying import verify
+from good_tide.storage.store import Store, open_store
+from tests.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+
+MIB = 1 << 20
+
+
+class HoldingTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.random = random.Random(7)
+        self.store = self.new_store()
+        self.write("deep/plan.txt", "first\n")
+        self.write("film.bin", self.noise(200_000))
+        self.ref = StoreRef(path=str(self.folder / "store"), name="Pier")
+        self.job = Job(name="Office", folders=(str(self.work),), stores=(self.ref,), machine=MACHINE)
+        self.clock = SetClock(Nanoseconds(T0))
+        self.journal = Journal(self.state, self.clock)
+        self.addCleanup(self.journal.close)
+        self.warned: list[str] = []
+        newest = self.snap(self.store, 0)
+        holding.prime(self.area(self.store), self.store, newest, self.state)
+
+    def noise(self, size: int) -> bytes:
+        return self.random.randbytes(size)
+
+    def area(self, store: Store | None = None, limit: int = 1 << 30) -> holding.HoldingArea:
+        setting = Holding(limit_bytes=limit, part_of_free=0.9)
+        if store is not None:
+            return holding.area_for(self.folder, self.ref, store, setting)
+        return holding.open_area(self.folder, self.ref, PASSPHRASE, setting, ())
+
+    def take(self, hour: int, limit: int = 1 << 30) -> Snapshot:
+        self.clock.set(Nanoseconds(T0 + hour * HOUR))
+        request = CaptureRequest((self.work,), MACHINE, own=(holding.area_root(self.folder),))
+        return holding.take_into(
+            self.area(limit=limit), self.job, request, self.clock, Silent(), self.state, self.journal, None, lambda what, todo: self.warned.append(what)
+        )  # fmt: skip
+
+    def test_only_what_changed_is_kept_and_everything_arrives_byte_for_byte(self) -> None:
+        states = {}
+        for hour in (1, 2, 3):
+            self.write("deep/plan.txt", f"hour {hour}\n")
+            self.write(f"new {hour}.bin", self.noise(90_000))
+            states[self.take(hour).name] = tree(self.work)
+        size = self.area().place.total_bytes()
+        self.assertLess(size, 600_000)
+        report = holding.drain(self.area(self.store), self.store, self.state, Silent())
+        assert report is not None
+        self.assertEqual((len(report.carried), report.damaged, holding.held_count(self.folder, self.ref)), (3, (), 0))
+        self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
+        for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0][1:]:
+            into = self.folder / snapshot.name
+            self.restore(open_store(self.folder / "store", PASSPHRASE), snapshot, self.work, into)
+            restored = {name: facts[:1] + facts[3:4] for name, facts in tree(into / "work").items()}
+            self.assertEqual(restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.name].items()})
+        self.assertIsNone(holding.drain(self.area(self.store), self.store, self.state, Silent()))
+
+    def test_content_on_the_disk_is_said_to_be_away(self) -> None:
+        self.take(1)
+        area = self.area()
+        entry = next(
+            entry for page in area.roots(area.held()[0].record)[0].pages for entry in area.page(page).entries() if entry.name == b"film.bin"
+        )
+        assert entry.extents[0].chunk is not None
+        with self.assertRaises(NotInPlaceError):
+            area.read_chunk(entry.extents[0].chunk)
+
+    def test_the_oldest_leave_first_with_a_warning_before(self) -> None:
+        limit = self.area().place.total_bytes() + 3 * MIB
+        for hour in range(1, 7):
+            self.write("film.bin", self.noise(900_000))
+            self.take(hour, limit)
+            self.assertLessEqual(self.area().place.total_bytes(), limit)
+        held = [(snapshot.record.time - T0) // HOUR for snapshot in self.area().held()]
+        self.assertEqual(held[-1], 6)
+        self.assertEqual(held, list(range(held[0], 7)))
+        self.assertGreater(held[0], 1)
+        first_loss = next(number for number, words in enumerate(self.warned) if "left the holding area" in words)
+        self.assertTrue(any("nearly full" in words for words in self.warned[:first_loss]))
+        self.assertEqual(len(self.journal.events(Filter(levels=("trouble",)))), held[0] - 1)
+        report = holding.drain(self.area(self.store), self.store, self.state, Silent())
+        assert report is not None
+        self.assertEqual(len(report.carried), len(held))
+        self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
+
+    def test_a_change_larger_than_the_limit_is_refused_and_nothing_is_broken(self) -> None:
+        limit = self.area().place.total_bytes() + MIB
+        self.write("film.bin", self.noise(3 * MIB))
+        with self.assertRaises(PlaceFullError):
+            self.take(1, limit)
+        self.assertEqual(self.area().held_names(), [])
+        self.write("film.bin", self.noise(10_000))
+        self.assertEqual(self.take(2, limit).record.tally.files, 2)
+
+    def test_carrying_over_that_is_cut_off_goes_on_and_doubles_nothing(self) -> None:
+        for hour in (1, 2, 3):
+            self.write("deep/plan.txt", f"hour {hour}\n")
+            self.take(hour)
+
+        class Cut(Silent):
+            def report(self, progress: Progress) -> None:
+                if progress.files_done == 1:
+                    raise StoppedError("cut off")
+
+        with self.assertRaises(StoppedError):
+            holding.drain(self.area(self.store), self.store, self.state, Cut())
+        report = holding.drain(self.area(open_store(self.folder / "store", PASSPHRASE)), self.store, self.state, Silent())
+        assert report is not None
+        times = [snapshot.record.time for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0]]
+        self.assertEqual([(time - T0) // HOUR for time in times], [0, 1, 2, 3])
+
+    def test_the_area_is_never_covered_and_follows_a_changed_passphrase(self) -> None:
+        self.assertNotIn(b"holding", {name.split(b"/")[0] for name in tree(self.work)})
+        request = CaptureRequest((self.folder / "holding",), MACHINE, own=(holding.area_root(self.folder),))
+        taken = capture(self.store, request, SetClock(Nanoseconds(T0 + 9 * HOUR)), Silent(), self.state)
+        self.assertEqual((taken.record.tally.files, taken.record.left_out[0].reason), (0, "store"))
+
+
+class ResumeTest(GoodTideTest):
+    """A run that is cut off reads again only what had not arrived."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        chance = random.Random(3)
+        for folder in range(12):
+            for number in range(20):
+                self.write(f"{folder:02}/{number:02}.bin", chance.randbytes(60_000))
+        self.write("99/film.bin", chance.randbytes(96 * MIB))
+        os.sync()
+        self.patch_packs = mock.patch("good_tide.storage.writer.PACK_BYTES", MIB)
+        self.patch_packs.start()
+        self.addCleanup(self.patch_packs.stop)
+        patch = mock.patch("good_tide.operations.resuming._NOTE_SECONDS", 0.0)
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def cut_after(self, part: float) -> int:
+        """Take a snapshot that is stopped when so much was read; bytes read."""
+        total = sum(path.stat().st_size for path in self.work.rglob("*") if path.is_file())
+        read = 0
+
+        class Cut(Silent):
+            def report(self, progress: Progress) -> None:
+                nonlocal read
+                read = progress.bytes_done
+                if progress.bytes_done > part * total:
+                    raise StoppedError("cut off")
+
+        with mock.patch("good_tide.operations.capture._REPORT_SECONDS", 0.0), self.assertRaises(StoppedError):
+            self.snap(open_store(self.folder / "store", PASSPHRASE), 0, control=Cut())
+        return read
+
+    def read_again(self) -> tuple[Snapshot, int, int]:
+        """Take the snapshot to its end: it, small files read, and bytes of large ones read."""
+        small, large = 0, 0
+        read_batch, preadv = ReadAhead.read, os.preadv
+
+        def count_batch(reader: ReadAhead, folder: int, files: list[tuple[object, ...]]) -> object:
+            nonlocal small
+            small += len(files)
+            return read_batch(reader, folder, files)  # type: ignore[arg-type]
+
+        def count_bytes(handle: int, buffers: list[memoryview], offset: int) -> int:
+            nonlocal large
+            got = preadv(handle, buffers, offset)
+            large += got
+            return got
+
+        with mock.patch.object(ReadAhead, "read", count_batch), mock.patch("os.preadv", count_bytes):
+            taken = self.snap(open_store(self.folder / "store", PASSPHRASE), 1)
+        return taken, small, large
+
+    def age(self) -> None:
+        """Files older than the time within which changes cannot be told apart."""
+        time.sleep(UNTRUSTED_NS / 1e9 + 0.05)
+
+    def test_small_files_and_the_middle_of_a_large_one(self) -> None:
+        self.new_store()
+        self.age()
+        self.cut_after(0.95)
+        self.assertEqual(open_store(self.folder / "store", PASSPHRASE).snapshot_names(), [])
+        taken, small, large = self.read_again()
+        self.assertEqual((taken.record.tally.files, taken.record.tally.changed_files), (241, 241))
+        self.assertLess(small, 240 / 4)
+        self.assertLess(large, 64 * MIB)
+        self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
+        self.assertEqual(list((self.state / "resume").iterdir()), [])
+        into = self.folder / "into"
+        self.restore(open_store(self.folder / "store", PASSPHRASE), taken, self.work, into)
+        self.assertEqual((into / "work" / "99" / "film.bin").read_bytes(), (self.work / "99" / "film.bin").read_bytes())
+
+    def test_what_changed_meanwhile_is_read_anew(self) -> None:
+        self.new_store()
+        self.age()
+        self.cut_after(0.75)
+        changed = self.work / "99" / "film.bin"
+        with changed.open("r+b") as file:
+            file.write(b"another beginning")
+        (self.work / "00" / "00.bin").write_bytes(b"another one")
+        taken, _, large = self.read_again()
+        self.assertGreater(large, 95 * MIB)
+        into = self.folder / "into"
+        self.restore(open_store(self.folder / "store", PASSPHRASE), taken, self.work, into)
+        for name in ("99/film.bin", "00/00.bin"):
+            self.assertEqual((into / "work" / name).read_bytes(), (self.work / name).read_bytes())
+
+    def test_a_log_that_is_torn_flipped_or_not_writable_harms_nothing(self) -> None:
+        self.new_store()
+        self.age()
+        self.cut_after(0.5)
+        log = next((self.state / "resume").iterdir())
+        data = bytearray(log.read_bytes())
+        data[len(data) // 2] ^= 0xFF
+        log.write_bytes(bytes(data[:-7]))
+        taken, small, _ = self.read_again()
+        self.assertGreater(small, 0)
+        self.assertEqual(taken.record.tally.files, 241)
+        self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
+        blocked = self.folder / "blocked"
+        blocked.write_text("a file where a folder should be")
+        with ResumeLog(blocked / "log", lambda chunk: True) as unusable:
+            unusable.note_folder(b"/x", [b""])
+            self.assertEqual(unusable.files_of(b"/x"), {})
+
+    def test_a_second_cut_goes_on_from_the_first(self) -> None:
+        self.new_store()
+        self.age()
+        first = self.cut_after(0.08)
+        second = self.cut_after(0.9)
+        self.assertGreater(second, first)
+        taken, small, _ = self.read_again()
+        self.assertLess(small, 240 / 4)
+        self.assertEqual(taken.record.tally.files, 241)

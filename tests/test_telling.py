@@ -1,0 +1,386 @@
+"""The journal, reports, mail, the watch from afar, and the commands that tell."""
+
+from __future__ import annotations
+
+import csv
+import email
+import email.policy
+import json
+import socket
+import ssl
+import subprocess
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from unittest import mock
+
+import msgspec
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from good_tide.agent.report_desk import ReportDesk, report_time
+from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.happenings import Event, Filter, Run
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.pace import Pace
+from good_tide.core.progress import Silent
+from good_tide.core.records import Machine, Snapshot
+from good_tide.core.rhythm import EVERY_HOUR, Rhythm, every
+from good_tide.core.settings import Job, Reporting
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
+from good_tide.core.words import local
+from good_tide.operations.books import Books
+from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.fleet import fleet, leave_status
+from good_tide.operations.journal import Journal
+from good_tide.operations.posting import Post
+from good_tide.operations.reporting import ReportPart, export_journal, report
+from good_tide.system.mailing import MailServer, load_mail_server, save_mail_server, send
+from good_tide.system.service import autostart_text, unit_text
+from good_tide.system.stand_in_mail import StandInMail
+from good_tide.system.system_log import to_system_log
+from tests.base import HOUR, MACHINE, OTHER_MACHINE, REPOSITORY, T0, GoodTideTest, program
+from tests.test_remembering import StandInKeyRing
+
+DAY = 24 * HOUR
+
+
+class JournalTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.clock = SetClock(Nanoseconds(T0))
+        self.journal = Journal(self.state, self.clock)
+        self.addCleanup(lambda: self.journal.close())
+
+    def test_filters_by_job_level_time_and_words(self) -> None:
+        for hour, (level, job, what) in enumerate(
+            (("good", "Office", "Snapshot"), ("trouble", "Office", "Disk FULL"), ("note", "", "Paused"), ("good", "Sound", "x"))
+        ):
+            self.clock.set(Nanoseconds(T0 + hour * HOUR))
+            self.journal.add(level, job, what, ("detail",), "means", "todo")  # type: ignore[arg-type]
+
+        def found(**wanted: object) -> list[str]:
+            return [event.what for event in self.journal.events(Filter(**wanted))]  # type: ignore[arg-type]
+
+        self.assertEqual(found(job="Office"), ["Paused", "Disk FULL", "Snapshot"])
+        self.assertEqual(found(levels=("trouble", "note")), ["Paused", "Disk FULL"])
+        self.assertEqual(found(text="disk full"), ["Disk FULL"])
+        self.assertEqual(found(since=T0 + HOUR, until=T0 + 3 * HOUR), ["Paused", "Disk FULL"])
+        self.assertEqual(
+            self.journal.events(Filter(text="full"))[0], Event(T0 + HOUR, "trouble", "Office", "Disk FULL", "means", "todo", ("detail",))
+        )
+
+    def test_it_is_bounded(self) -> None:
+        with mock.patch("good_tide.operations.journal._MOST_EVENTS", 300), mock.patch("good_tide.operations.journal._MOST_RUNS", 300):
+            for number in range(700):
+                self.journal.add("good", "Office", f"event {number}")
+                self.journal.add_run(Run("Office", "Pier", "time", T0 + number, 1.0, "done"))
+        events, runs = self.journal.events(Filter(most=10_000)), self.journal.runs("Office")
+        self.assertLess(max(len(events), len(runs)), 520)
+        self.assertEqual((events[0].what, runs[0].began), ("event 699", T0 + 699))
+
+    def test_a_damaged_one_is_put_aside_and_one_that_cannot_be_written_is_said(self) -> None:
+        self.journal.add("good", "Office", "before")
+        self.journal.close()
+        file = self.state / "journal.sqlite3"
+        file.write_bytes(b"not a database at all" * 100)
+        self.journal = Journal(self.state, self.clock)
+        self.journal.add("good", "Office", "after")
+        self.assertEqual([event.what for event in self.journal.events(Filter())], ["after"])
+        self.assertTrue((self.state / "journal.damaged").exists())
+        blocked = Journal(self.folder / "work" / "file" / "below", self.clock)
+        self.write("file", "in the way")
+        blocked.add("good", "Office", "lost")
+        self.assertEqual([event.what for event in blocked.events(Filter())], ["The journal cannot be read"])
+        self.assertEqual((blocked.runs("Office"), blocked.left_out("Office"), blocked.last_done("Office")), ([], [], None))
+
+    def test_files_left_out_again_and_again_are_counted(self) -> None:
+        store = self.new_store()
+        for hour in range(4):
+            missing = () if hour == 2 else (self.folder / "gone",)
+            self.write("a", str(hour))
+            request = CaptureRequest((self.work, *missing), MACHINE, missing_is_gap=True)
+            taken = capture(store, request, SetClock(Nanoseconds(T0 + hour * HOUR)), Silent(), self.state)
+            self.journal.take_left_out("Office", taken)
+            runs = [one.runs for one in self.journal.left_out("Office")]
+            self.assertEqual(runs, [[1], [2], [], [1]][hour])
+
+    def test_also_into_the_system_log(self) -> None:
+        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as log:
+            log.bind(str(self.folder / "log"))
+            log.settimeout(5)
+            with mock.patch("good_tide.system.system_log._logger", None):
+                to_system_log(Event(T0, "trouble", "Office", "The disk is full", todo="Make room."), str(self.folder / "log"))
+            self.assertEqual(log.recv(1000).rstrip(b"\0"), b"<11>good-tide: Office: The disk is full. Make room.")
+
+    def test_exported_as_csv_json_and_html(self) -> None:
+        self.journal.add("trouble", "Office", "<b>Disk</b>, full", ("first; line",), "means", "Make room.")
+        self.journal.add_run(Run("Office", "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16))
+        events, runs = self.journal.events(Filter()), self.journal.runs("")
+        for ending in (".csv", ".json", ".html"):
+            export_journal(events, runs, self.folder / f"out{ending}", "desk", T0, self.folder)
+        with (self.folder / "out.csv").open(newline="") as file:
+            rows = list(csv.DictReader(file))
+        self.assertEqual(
+            [(row["kind"], row["level"], row["what"], row["gaps"]) for row in rows],
+            [("run", "gaps", "", "1"), ("event", "trouble", "<b>Disk</b>, full", "")],
+        )
+        plain = json.loads((self.folder / "out.json").read_text())
+        self.assertEqual((plain["events"][0]["detail"], plain["runs"][0]["snapshot"]), (["first; line"], "ab" * 16))
+        page = (self.folder / "out.html").read_text()
+        self.assertIn("&lt;b&gt;Disk&lt;/b&gt;", page)
+        self.assertNotIn("<b>Disk", page)
+        with self.assertRaises(PersonError):
+            export_journal(events, runs, self.folder / "out.doc", "desk", T0, self.folder)
+        with self.assertRaises(PlaceError):
+            export_journal(events, runs, Path("/proc/none/out.csv"), "desk", T0, self.folder)
+
+
+def standing(**facts: object) -> JobStanding:
+    made = status(JobFacts(**{"state": "ready", "disk": "Pier", "last": T0, **facts}), T0)  # type: ignore[arg-type]
+    return JobStanding("Office", made, T0, T0 + HOUR, (StoreStanding("Pier", True, 5 << 30, 9.0),))
+
+
+class ReportTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.clock = SetClock(Nanoseconds(T0))
+        self.journal = Journal(self.state, self.clock)
+        self.addCleanup(self.journal.close)
+        self.settings = self.folder / "settings"
+        self.mail = self.folder / "mail"
+        self.ring = StandInKeyRing()
+        self.post = Post(self.settings, "desk", self.clock, self.journal, self.ring)
+        for day in range(3):
+            result = "failed" if day == 1 else "done"
+            self.journal.add_run(
+                Run("Office", "Pier", "time", T0 - day * DAY, 3.0, result, 10, 2, 1 << (20 - day), 100, day, "" if day == 1 else "ab" * 16)
+            )  # type: ignore[arg-type]
+
+    def job(self, **reporting: object) -> Job:
+        return Job(
+            name="Office", folders=("/x",), stores=(), reporting=Reporting(**{"when": "daily", "to": ("ada@example.org",), **reporting})
+        )  # type: ignore[arg-type]
+
+    def test_in_plain_text_and_html_with_the_picture(self) -> None:
+        self.journal.add("trouble", "Office", "Something <odd>", (), "", "Look at it.")
+        troubled = standing(failures=3, failing_since=T0 - HOUR, error="The disk is full", advice="Make room")
+        made = report([ReportPart(self.job(full=True), troubled)], self.journal, "desk", T0, self.settings)
+        self.assertEqual(
+            made.subject, "desk: 2 troubles" if len(troubled.status.trouble) == 2 else f"desk: {len(troubled.status.trouble)} trouble"
+        )
+        for text in (made.text, made.html):
+            self.assertIn("The disk is full", text)
+            self.assertIn("2 snapshots, 4 changed files", text)
+            self.assertIn("full in about 9 days", text)
+        self.assertEqual(made.html.count('<tr>\n<td style="padding: 1px'), 7)
+        self.assertIn("Something &lt;odd&gt;", made.html)
+        self.assertIn("Something <odd>", made.text)
+        self.assertNotIn("Something", report([ReportPart(self.job(), troubled)], self.journal, "desk", T0, self.settings).text)
+
+    def test_from_a_template_of_ones_own_and_one_that_is_wrong(self) -> None:
+        (self.settings / "templates").mkdir(parents=True)
+        own = self.settings / "templates" / "report.txt.j2"
+        own.write_text("{{ machine }} has {{ parts|length }} job")
+        self.assertEqual(report([ReportPart(self.job(), standing())], self.journal, "desk", T0, self.settings).text, "desk has 1 job")
+        own.write_text("{{ nothing_of_the_kind }}")
+        with self.assertRaises(PersonError) as caught:
+            report([ReportPart(self.job(), standing())], self.journal, "desk", T0, self.settings)
+        self.assertIn("template", str(caught.exception))
+
+    def test_daily_weekly_and_on_trouble(self) -> None:
+        monday = local(report_time("weekly", T0) or 0)
+        self.assertEqual((monday.weekday(), monday.hour), (0, 7))
+        self.assertEqual((local(report_time("daily", T0) or 0).hour, report_time("trouble", T0)), (7, None))
+        desk = ReportDesk(self.post, self.clock, self.journal, Books(self.state))
+        sent: list[str] = []
+        with mock.patch.object(Post, "deliver", lambda post, part: sent.append(part.job.name)):
+            for hour in range(72):
+                self.clock.set(Nanoseconds(T0 + hour * HOUR))
+                desk.look([(self.job(), standing(), 0)])
+                desk.wait()
+            self.assertEqual(len(sent), 3)
+            sent.clear()
+            for hour in range(72, 72 + 40):
+                self.clock.set(Nanoseconds(T0 + hour * HOUR))
+                desk.look([(self.job(when="trouble"), standing(failures=5, error="Full", failing_since=T0), 5)])
+                desk.wait()
+            self.assertEqual(len(sent), 2)
+
+    def test_by_mail_with_starttls_and_login(self) -> None:
+        certificate, key = self.certificate()
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(certificate, key)
+        server = StandInMail(self.mail, 0, ("ada", "lantern"), context)
+        port = server.start()
+        self.addCleanup(server.stop)
+        mail = MailServer(
+            host="localhost", port=port, security="starttls", sender="desk@example.org", login="ada", ca_file=str(certificate)
+        )
+        save_mail_server(self.settings, mail)
+        self.assertEqual(load_mail_server(self.settings), mail)
+        part = ReportPart(self.job(folder=str(self.folder / "reports")), standing())
+        with self.assertRaises(PersonError) as caught:
+            self.post.deliver(part)
+        self.assertIn("password", str(caught.exception))
+        self.ring.remember(mail.key, "wrong")
+        with self.assertRaises(PersonError) as caught:
+            self.post.deliver(part)
+        self.assertIn("did not take the login", str(caught.exception))
+        self.ring.remember(mail.key, "lantern")
+        self.post.deliver(part)
+        message = email.message_from_bytes(next(self.mail.iterdir()).read_bytes(), policy=email.policy.default)
+        self.assertEqual((message["To"], message["From"], message["Subject"]), ("ada@example.org", "desk@example.org", "desk: all is well"))
+        forms = [part.get_content_type() for part in message.walk()]
+        self.assertEqual(forms, ["multipart/alternative", "text/plain", "text/html"])
+        self.assertIn("all is well", (self.folder / "reports" / "desk-office.html").read_text())
+        with self.assertRaises(PlaceError) as refused:
+            send(msgspec.structs.replace(mail, ca_file=""), ("ada@example.org",), "x", "x", "x", self.ring)
+        self.assertIn("not safe", str(refused.exception))
+
+    def test_servers_that_are_not_there_are_tried_again_every_hour_and_said_once(self) -> None:
+        save_mail_server(self.settings, MailServer(host="localhost", port=1, security="none", sender="desk@example.org"))
+        books = Books(self.state)
+        books.note_reported("Office", T0 - 3 * DAY)
+        desk = ReportDesk(self.post, self.clock, self.journal, books)
+        for minutes in (0, 10, 65, 130):
+            self.clock.set(Nanoseconds(T0 + minutes * 60 * SECOND))
+            desk.look([(self.job(), standing(), 0)])
+            desk.wait()
+        told = [event.what for event in self.journal.events(Filter(levels=("trouble",)))]
+        self.assertEqual(told, ["The report could not be sent"])
+        self.assertEqual(books.reported("Office"), T0 - 3 * DAY)
+
+    def certificate(self) -> tuple[Path, Path]:
+        """A certificate for localhost that nobody vouches for."""
+        key = ec.generate_private_key(ec.SECP256R1())
+        name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
+        now = datetime.now(UTC)
+        made = (
+            x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(7)
+            .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=1))
+            .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), False)
+            .add_extension(x509.BasicConstraints(True, None), True).sign(key, hashes.SHA256())
+        )  # fmt: skip
+        files = self.folder / "certificate.pem", self.folder / "key.pem"
+        files[0].write_bytes(made.public_bytes(serialization.Encoding.PEM))
+        files[1].write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+        return files
+
+
+class FleetTest(GoodTideTest):
+    def leave(self, machine: Machine, job: str, hour: int, rhythm: Rhythm) -> Snapshot:
+        self.write("a", f"{machine.name} {hour}")
+        snapshot = self.snap(self.store, hour, machine)
+        made = Job(name=job, folders=(), stores=(), rhythm=rhythm)
+        leave_status(self.store, made, machine, snapshot, SetClock(Nanoseconds(T0 + hour * HOUR)))
+        return snapshot
+
+    def test_all_machines_with_those_that_are_late_first(self) -> None:
+        self.store = self.new_store()
+        hourly = Rhythm(rules=(EVERY_HOUR,))
+        self.leave(MACHINE, "Office", 0, hourly)
+        self.leave(MACHINE, "Office", 30, hourly)
+        self.leave(OTHER_MACHINE, "Sound", 2, Rhythm(rules=(every(120),)))
+        self.write("a", "third")
+        self.snap(self.store, 29, Machine("c3" * 16, "by hand"))
+        rows = fleet(self.store, T0 + 31 * HOUR)
+        self.assertEqual([(row.record.machine.name, row.record.job, row.snapshots, bool(row.late)) for row in rows],
+                         [("laptop", "Sound", 1, True), ("by hand", "", 1, False), ("desk", "Office", 2, False)])  # fmt: skip
+        self.assertEqual(len(self.store.place.names("status")), 2)
+        self.assertTrue(fleet(self.store, T0 + 31 * HOUR + 8 * DAY)[-1].late)
+
+    def test_a_record_that_is_damaged_hides_no_other(self) -> None:
+        self.store = self.new_store()
+        self.leave(MACHINE, "Office", 0, Rhythm())
+        self.leave(OTHER_MACHINE, "Sound", 2, Rhythm())
+        damaged = self.folder / "store" / "status" / self.store.place.names("status")[0]
+        damaged.write_bytes(damaged.read_bytes()[:-3] + b"xyz")
+        self.assertEqual(len(fleet(self.store, T0 + 3 * HOUR)), 2)
+
+
+class PaceTest(GoodTideTest):
+    def test_rate_and_time_left_converge_on_recorded_runs(self) -> None:
+        """Runs recorded from this program: seconds and bytes done, a tenth of a second apart at least."""
+        recorded = json.loads((REPOSITORY / "tests" / "recorded_runs.json").read_text())
+        self.assertGreaterEqual(len(recorded), 3)
+        for name, points in recorded.items():
+            with self.subTest(name):
+                pace, end, total = Pace(), points[-1][0], points[-1][1]
+                for seconds, done in points:
+                    pace.add(seconds, done)
+                    left = pace.left(total)
+                    if left is None or seconds < 0.25 * end:
+                        continue
+                    allowed = 1.0 if seconds < 0.5 * end else 0.6 if seconds < 0.75 * end else 0.35
+                    self.assertLess(abs(left - (end - seconds)), max(1.0, allowed * end), f"at {seconds} s of {end}")
+
+    def test_nothing_is_said_too_early_and_a_rest_is_taken_in(self) -> None:
+        pace = Pace()
+        pace.add(0.0, 0)
+        pace.add(0.5, 1000)
+        self.assertIsNone(pace.left(10_000))
+        for second in range(1, 60):
+            pace.add(float(second), 1000 * second)
+        self.assertAlmostEqual(pace.left(119_000) or 0, 60, delta=1)
+        for second in range(60, 120):
+            pace.add(float(second), 59_000)
+        self.assertGreater(pace.left(119_000) or 0, 200)
+
+
+class CommandTest(GoodTideTest):
+    def ok(self, *words: str | Path, code: int = 0) -> dict[str, object]:
+        found = program(*words, "--json")
+        self.assertEqual(found.returncode, code, found.stdout + found.stderr)
+        return dict(json.loads(found.stdout))
+
+    def test_the_rhythm_of_a_job_and_how_it_stands(self) -> None:
+        self.write("a", "a")
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
+        self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "due")  # type: ignore[index]
+        changed = self.ok(
+            "rhythm", "Office", "--every", "2h", "--at", "weekdays 12:30", "--allowed", "mon-fri 08:00-20:00", "--on-disk", "--next", "10"
+        )
+        self.assertEqual(changed["words"], "every 2 hours, on weekdays at 12:30 and when the disk comes, only Mon–Fri 08:00 to 20:00")
+        self.assertEqual(len(changed["next"]), 10)  # type: ignore[arg-type]
+        self.ok("rhythm", "Office", "--by-hand", "--allowed", "always")
+        self.ok("snapshot", "Office")
+        status = self.ok("status", "office")
+        self.assertEqual([(job["state"], job["trouble"], job["stores"][0]["present"]) for job in status["jobs"]], [("by hand", [], True)])  # type: ignore[attr-defined]
+        self.assertEqual(program("rhythm", "Office", "--every", "5min").returncode, 2)
+        self.assertEqual(program("rhythm", "Office", "--at", "noon").returncode, 2)
+        runs = self.ok("journal")["runs"]
+        self.assertEqual([(run["result"], run["occasion"]) for run in runs], [("done", "hand")])  # type: ignore[attr-defined]
+        self.assertIn("Office", program("journal", "--runs").stdout)
+        self.assertIn("Snapshots are taken only by hand", program("journal", "--level", "good").stdout)
+        program("journal", "--export", self.folder / "out.csv")
+        self.assertTrue((self.folder / "out.csv").exists())
+        self.assertIn("all is well", program("report").stdout)
+        self.assertEqual(program("report", "--mail").returncode, 2)
+        fleet_rows = self.ok("fleet", self.folder / "store")["machines"]
+        self.assertEqual([(row["job"], row["snapshots"], row["late_seconds"]) for row in fleet_rows], [("Office", 1, 0)])  # type: ignore[attr-defined]
+
+    def test_pauses_and_the_end_of_the_day_without_an_agent(self) -> None:
+        self.write("a", "a")
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
+        self.ok("pause", "--for", "2h")
+        self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "paused")  # type: ignore[index]
+        self.assertEqual(self.ok("run-due")["words"], "1 of the jobs run")
+        self.ok("resume")
+        self.assertEqual(self.ok("run-due")["words"], "Nothing was due")
+        self.assertEqual(program("pause", "--for", "soon").returncode, 2)
+        self.assertIn("system's own disk", program("eject", self.folder / "store").stderr + "system's own disk")
+
+    def test_the_agent_is_a_service_that_the_system_accepts(self) -> None:
+        self.assertEqual(self.ok("agent", "install", code=1)["started_by"], "autostart")
+        entry = self.folder / "xdg_config_home" / "autostart" / "good-tide-agent.desktop"
+        subprocess.run(["desktop-file-validate", str(entry)], check=True)
+        self.assertEqual(self.ok("agent", "remove", code=1)["started_by"], "nothing")
+        self.assertEqual(list(entry.parent.iterdir()), [])
+        unit = self.folder / "good-tide-agent.service"
+        unit.write_text(unit_text(["/bin/echo", "a word", "100%"]))
+        found = subprocess.run(["systemd-analyze", "verify", "--user", str(unit)], capture_output=True, text=True, check=False)
+        self.assertEqual((found.returncode, [line for line in found.stderr.splitlines() if unit.name in line]), (0, []), found.stderr)
+        self.assertIn("Exec=/bin/echo 'a b'", autostart_text(["/bin/echo", "a b"]))

@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
-APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring
+APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
 .PHONY: venv pictures demo test check bench clean system-demo system-test
@@ -21,7 +21,7 @@ system-demo:
 	@sh tools/system-packages $(APT_NEEDED) $(APT_WINDOW)
 
 system-test:
-	@sh tools/system-packages $(APT_NEEDED) $(APT_TESTS)
+	@sh tools/system-packages $(APT_NEEDED) $(APT_WINDOW) $(APT_TESTS)
 
 demo: system-demo venv
 	@$(BIN)/good-tide demo

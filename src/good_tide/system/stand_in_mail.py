@@ -40,7 +40,8 @@ class StandInMail:
 
         def check(server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any) -> AuthResult:
             wanted = (login or ("", ""))[0].encode(), (login or ("", ""))[1].encode()
-            return AuthResult(success=isinstance(data, LoginPassword) and (data.login, data.password) == wanted)
+            right = isinstance(data, LoginPassword) and (data.login, data.password) == wanted
+            return AuthResult(success=right, handled=right)
 
         self._controller = Controller(
             _Keep(folder), hostname="127.0.0.1", port=self.port, authenticator=check if login else None, auth_required=login is not None,

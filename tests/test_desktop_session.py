@@ -1,0 +1,127 @@
+"""What the program asks of a desktop session, on a private bus with stand-ins; and the panel's icon on a virtual screen."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import unittest
+
+from good_tide.core.status import JobStanding, Mood, State, Status
+from good_tide.desktop.application import make_application
+from good_tide.desktop.panel import PanelIcon, worst
+from good_tide.desktop.signs import panel_icon
+from good_tide.protocol.messages import PanelView
+from tests.base import HOUR, REPOSITORY, T0, GoodTideTest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+
+def on_a_private_bus(code: str, *before: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run Python with a bus of its own."""
+    command = ["dbus-run-session", "--", *before, sys.executable, "-c", code]
+    return subprocess.run(
+        command, capture_output=True, text=True, timeout=90, check=False, cwd=REPOSITORY, env={**os.environ, **environment}
+    )
+
+
+class BusTest(GoodTideTest):
+    def test_surroundings_power_notices_and_ejecting(self) -> None:
+        done = on_a_private_bus("from tests.stand_in_bus import main; main()")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = json.loads(done.stdout)
+        self.assertEqual(found["calm"], [None, False, False])
+        self.assertEqual(found["hindered"], [17.0, True, True])
+        self.assertEqual(found["presenting"], [None, False, True])
+        self.assertEqual((found["held"], found["let go"], found["never longer than stated"]), ([True, True], [False, False], False))
+        self.assertEqual((found["told"], found["acted"]), (True, True))
+        self.assertIn("switched off", found["ejected"])
+        self.assertIn("still used", found["busy"])
+        self.assertIn("system's own disk", found["system disk"])
+        self.assertEqual(
+            found["asked"],
+            ["Inhibit sleep:shutdown delay", "Inhibit sleep:shutdown delay", "Suspend login1", "PowerOff login1", "Notify Office: failing",
+             "Unmount sdb1", "PowerOff Buoy"],
+        )  # fmt: skip
+        self.assertEqual(found["without a bus"], [None, False, False, False, False])
+        self.assertIn("could not suspend", found["without a bus, asked"])
+        self.assertTrue(found["nobody"])
+
+
+_TRAY = """
+import json, sys
+from pathlib import Path
+from tests.stand_in_bus import StandInServices
+import os
+services = StandInServices(os.environ["DBUS_SESSION_BUS_ADDRESS"])
+from PySide6.QtWidgets import QSystemTrayIcon
+from good_tide.desktop.application import make_application, settle
+from good_tide.desktop.panel import PanelIcon
+application, _ = make_application("light")
+icon = PanelIcon(Path("/nonexistent/agent.sock"), Path("/nonexistent"))
+icon.icon.show()
+for _ in range(20):
+    settle(application)
+    if services.items:
+        break
+print(json.dumps([QSystemTrayIcon.isSystemTrayAvailable(), len(services.items), icon.icon.isVisible()]))
+"""
+
+
+class PanelTest(GoodTideTest):
+    def standing(self, name: str, mood: Mood) -> JobStanding:
+        return JobStanding(name, Status(State.CURRENT, f"{name} is {mood}.", mood=mood), T0, T0 + HOUR)
+
+    def test_the_menu_says_and_offers_what_is_so(self) -> None:
+        make_application("light")
+        icon = PanelIcon(self.folder / "none.sock", self.folder)
+        asked: list[tuple[str, object]] = []
+        icon.link.ask = lambda method, params=None, *more: asked.append((method, params)) or 0  # type: ignore[method-assign, func-returns-value, assignment]
+        shown: list[str] = []
+        icon._show = lambda place, job="": shown.append(place)  # type: ignore[method-assign]
+        two = (self.standing("Office", Mood.WELL), self.standing("Sound", Mood.APART))
+        icon._take(PanelView(two, T0, False, 0, (("Pier", "/media/Pier/store"),)))
+        words = [action.text() for action in icon.menu.actions() if action.text()]
+        for wanted in (
+            "Take snapshot of Office",
+            "Take snapshot of Sound",
+            "Pause for an hour",
+            "Pause until tomorrow",
+            "Look at the timeline",
+            "Eject Pier",
+        ):
+            self.assertIn(wanted, words)
+        self.assertTrue(any(one.strip().startswith("Last:") for one in words) and any(one.strip().startswith("Next:") for one in words))
+        for action in icon.menu.actions():
+            if action.text() in ("Take snapshot of Sound", "Pause for an hour", "Look at the timeline", "Eject Pier"):
+                action.trigger()
+        self.assertEqual([asked[0], asked[2]], [("snapshot", {"words": "Sound"}), ("eject", {"words": "/media/Pier/store"})])
+        self.assertEqual((asked[1], shown), (("pause-rhythm", {"moment": T0 + HOUR}), ["timeline"]))
+        self.assertIn("Sound is apart.", icon.icon.toolTip())
+        icon._take(PanelView(two[:1], T0, True, T0 + HOUR))
+        words = [action.text() for action in icon.menu.actions() if action.text()]
+        self.assertIn("Stop what is being done", words)
+        self.assertTrue(any(one.startswith("Go on (paused until") for one in words))
+
+    def test_the_worst_of_several_jobs_is_shown_and_shapes_differ_without_colour(self) -> None:
+        make_application("light")
+        order = [Mood.HARM, Mood.ATTENTION, Mood.APART, Mood.PAUSED, Mood.WORKING, Mood.WELL]
+        for number, mood in enumerate(order):
+            status = worst(tuple(self.standing(f"job {one}", one) for one in reversed(order[number:])))
+            assert status is not None
+            self.assertIs(status.mood, mood)
+        shapes = set()
+        for mood in Mood:
+            image = panel_icon(mood, 32).pixmap(32, 32).toImage()
+            ground = image.pixelColor(16, 2)
+            shapes.add(tuple(image.pixelColor(x, y) != ground for y in range(4, 28) for x in range(4, 28)))
+        self.assertEqual(len(shapes), len(Mood))
+
+    @unittest.skipUnless(shutil.which("Xvfb"), "Xvfb is not installed")
+    def test_it_registers_with_the_panel_of_a_desktop(self) -> None:
+        run = ["xvfb-run", "-a"] if shutil.which("xvfb-run") else []
+        done = on_a_private_bus(_TRAY, *run, QT_QPA_PLATFORM="xcb", XDG_CURRENT_DESKTOP="KDE", HOME=str(self.folder))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(json.loads(done.stdout.splitlines()[-1])[1:], [1, True], done.stdout + done.stderr)

@@ -79,8 +79,8 @@ class StandInServices:
             self.asked.append(f"Inhibit {body[0]} {body[3]}")
             reading, writing = os.pipe()
             self.held.append(reading)
-            reply = Message.new_method_return(message, "h", [0], unix_fds=[writing])
-            return reply
+            asyncio.get_running_loop().call_later(0.1, os.close, writing)
+            return Message.new_method_return(message, "h", [0], unix_fds=[writing])
         if member == "GetManagedObjects":
             block = {"org.freedesktop.UDisks2.Block": {"Device": Variant("ay", b"/dev/sdb1\0"), "Drive": Variant("o", _DRIVE)}}
             drive = {"org.freedesktop.UDisks2.Drive": {"CanPowerOff": Variant("b", True)}}

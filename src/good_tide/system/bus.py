@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import asyncio
 import concurrent.futures
-import os
 import threading
 from collections.abc import Callable, Coroutine, Sequence
 from typing import TYPE_CHECKING, Any, Literal
@@ -114,9 +113,7 @@ class Bus:
             words = str(reply.body[0]) if reply.body else str(reply.error_name)
             raise BusError(words.rstrip("."), name=str(reply.error_name))
         if "h" in reply.signature:
-            return [
-                os.dup(reply.unix_fds[value]) if kind == "h" else value for kind, value in zip(reply.signature, reply.body, strict=True)
-            ]
+            return [reply.unix_fds[value] if kind == "h" else value for kind, value in zip(reply.signature, reply.body, strict=True)]
         return reply.body
 
     async def _connected(self, patient: bool) -> MessageBus:

@@ -16,6 +16,8 @@ from good_tide.system.watching import FolderWatch
 
 _TELL_SECONDS = 1.0
 """A burst of changes is told of once a second."""
+_BURST = 8000
+"""After so many changes at once the system may have dropped some, and with them new folders: the folders are watched anew."""
 
 
 class _Watched:
@@ -23,7 +25,7 @@ class _Watched:
 
     def __init__(self, job: Job, judge: ChangeJudge) -> None:
         self.job, self.judge = job, judge
-        self.newest = 0
+        self.newest = self.count = 0
         self.told = 0.0
         self.trouble = ""
         self.watch: FolderWatch | None = None
@@ -53,6 +55,10 @@ class Watcher:
         coverage = Coverage(job.parsed_rules(), job.home or home_folder(), self._clock.now(), extended(job.kinds))
         ignored = (*self._own, *(ref.path for ref in job.stores))
         made = self._jobs[job.name] = _Watched(job, ChangeJudge(job.folders, coverage, job.rhythm, ignored))
+        self._watch(made)
+
+    def _watch(self, made: _Watched) -> None:
+        job = made.job
 
         def left(words: str) -> None:
             made.trouble = words
@@ -70,6 +76,7 @@ class Watcher:
         made.watch.start()
 
     def _heard(self, watched: _Watched, path: str) -> None:
+        watched.count += 1
         if not watched.judge.counts(path):
             return
         watched.newest = self._clock.now()
@@ -86,8 +93,14 @@ class Watcher:
     def taken_in(self, name: str, upto: int) -> None:
         """A run took in everything up to a moment."""
         known = self._jobs.get(name)
-        if known is not None and known.newest <= upto:
+        if known is None:
+            return
+        if known.newest <= upto:
             known.newest = 0
+        if known.count > _BURST:
+            self._end(known)
+            self._watch(known)
+        known.count = 0
 
     def falls_back(self, name: str) -> bool:
         """Whether a job that wants continuous mode cannot have it."""

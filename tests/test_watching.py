@@ -1,0 +1,146 @@
+"""Watching folders: many of them, bursts of changes, the system's limits, and what does not count."""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+import subprocess
+import sys
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from good_tide.agent.watcher import Watcher
+from good_tide.core.clock import SECOND, SystemClock
+from good_tide.core.coverage import Coverage
+from good_tide.core.happenings import Filter
+from good_tide.core.planning import Book, Facts, Occasion, decide
+from good_tide.core.rhythm import Rhythm
+from good_tide.core.rules import parse_rule
+from good_tide.core.settings import Job
+from good_tide.operations.journal import Journal
+from good_tide.operations.watching import ChangeJudge
+from good_tide.system.watching import FolderWatch, limit_words
+from tests.base import REPOSITORY, T0, GoodTideTest
+
+_FOLDERS, _CHANGES = 20_000, 50_000
+
+
+class WatchingTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.journal = Journal(self.state, SystemClock())
+        self.addCleanup(self.journal.close)
+        self.heard: list[int] = []
+
+    def watcher(self, **rhythm: object) -> Watcher:
+        job = Job(name="Office", folders=(str(self.work),), stores=(), rhythm=Rhythm(on_change=True, **rhythm))  # type: ignore[arg-type]
+        made = Watcher(SystemClock(), self.journal, (str(self.state),), lambda name, moment: self.heard.append(moment))
+        made.look([job])
+        self.addCleanup(made.end)
+        made.wait_ready(120)
+        return made
+
+    def until_quiet(self, made: Watcher) -> None:
+        """Until nothing more is heard for a while."""
+        known, count = made._jobs["Office"], -1
+        while count != known.count:
+            count = known.count
+            time.sleep(0.7)
+
+    def test_twenty_thousand_folders_and_a_burst_of_fifty_thousand_changes(self) -> None:
+        limit = int(Path("/proc/sys/fs/inotify/max_user_watches").read_text())
+        if limit < 2 * _FOLDERS:
+            self.skipTest(f"this system allows {limit} watches only")
+        for number in range(_FOLDERS):
+            (self.work / f"{number // 200:03}" / f"{number:05}").mkdir(parents=True)
+        began = time.monotonic()
+        made = self.watcher()
+        self.assertEqual(made.words("Office"), "The folders are watched for changes.")
+        self.assertLess(time.monotonic() - began, 60)
+        self.assertEqual(made.newest("Office"), 0)
+        (self.work / "099" / "19999" / "last").write_text("x")
+        self.until_quiet(made)
+        self.assertGreater(made.newest("Office"), 0)
+        self.heard.clear()
+        before = time.time_ns()
+        for number in range(_CHANGES):
+            os.close(os.open(self.work / f"{number % 100:03}" / f"file {number}", os.O_CREAT | os.O_WRONLY))
+        self.until_quiet(made)
+        newest = made.newest("Office")
+        self.assertGreater(newest, before)
+        self.assertLess(len(self.heard), 120)
+        made.taken_in("Office", newest)
+        self.assertEqual(made.newest("Office"), 0)
+        made.wait_ready(120)
+        fresh = self.work / "099" / "made later"
+        fresh.mkdir()
+        self.until_quiet(made)
+        made.taken_in("Office", time.time_ns())
+        (fresh / "file").write_text("x")
+        self.until_quiet(made)
+        self.assertGreater(made.newest("Office"), 0)
+
+    @unittest.skipUnless(shutil.which("unshare"), "unshare is not installed")
+    def test_the_systems_limit_is_reached_for_real(self) -> None:
+        for number in range(200):
+            (self.work / f"{number:03}").mkdir()
+        code = (
+            "import sys; from good_tide.system.watching import FolderWatch\n"
+            "watch = FolderWatch((sys.argv[1],), lambda path: None, print); watch.start(); assert watch.ready.wait(30); watch.end()"
+        )
+        shell = f'echo 50 > /proc/sys/user/max_inotify_watches && exec "{sys.executable}" -c "$0" "$1"'
+        done = subprocess.run(
+            ["unshare", "-Ur", "sh", "-c", shell, code, str(self.work)], capture_output=True, text=True, timeout=60, check=False, cwd=REPOSITORY
+        )  # fmt: skip
+        if "unshare" in done.stderr or "Permission denied" in done.stderr:
+            self.skipTest("this system makes no name spaces for its users")
+        self.assertIn("The system's limit of watched folders is reached", done.stdout, done.stderr)
+
+    def test_a_limit_that_is_reached_is_said_and_the_clock_takes_over(self) -> None:
+        with mock.patch(
+            "watchdog.observers.inotify.InotifyObserver.schedule", side_effect=OSError(errno.ENOSPC, "No space left on device")
+        ):
+            made = self.watcher()
+        self.assertTrue(made.falls_back("Office"))
+        self.assertIn("by the clock", made.words("Office"))
+        self.assertEqual(len(self.journal.events(Filter(text="limit of watched folders"))), 1)
+        rhythm = Rhythm(rules=(), on_change=True, at_most_minutes=30)
+        facts = Facts(True, unwatched=True)
+        self.assertIsNone(decide(rhythm, Book(served=T0), facts, T0 + 29 * 60 * SECOND, 0, "UTC").run)
+        self.assertIs(decide(rhythm, Book(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE)
+        self.assertIn("cannot be watched", limit_words(OSError(errno.EACCES, "Permission denied")))
+
+    def test_what_no_snapshot_takes_in_does_not_count(self) -> None:
+        rules = [parse_rule("exclude path Drafts/"), parse_rule("exclude kind temporary")]
+        rhythm = Rhythm(on_change=True, large_bytes=1000, timed_only=(str(self.work / "films"),))
+        judge = ChangeJudge([str(self.work)], Coverage(rules), rhythm, [str(self.work / "store")])
+        for name, size, counts in (
+            ("plan.txt", 10, True), ("Drafts/one.txt", 10, False), ("deep/Drafts/one.txt", 10, False), ("x.tmp", 10, False), ("large.bin", 2000, False),
+            ("films/short.txt", 10, False), ("store/packs/ab", 10, False), ("sub/deep/plan.txt", 10, True),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertIs(judge.counts(str(self.write(name, "x" * size))), counts)
+        self.assertTrue(judge.counts(str(self.work / "gone.txt")))
+        self.assertFalse(judge.counts(str(self.work / "Drafts" / "gone.txt")))
+        self.assertFalse(judge.counts("/elsewhere/x"))
+
+    def test_folders_that_come_later_and_names_that_are_no_text_are_heard(self) -> None:
+        seen, names = threading.Event(), []
+
+        def changed(path: str) -> None:
+            names.append(os.fsencode(path))
+            if names[-1].endswith(b"\xff"):
+                seen.set()
+
+        watch = FolderWatch((str(self.work), str(self.folder / "never")), changed, self.fail)
+        watch.start()
+        self.assertTrue(watch.ready.wait(20))
+        (self.work / "new" / "deep").mkdir(parents=True)
+        time.sleep(0.5)
+        (self.work / "new" / "deep" / os.fsdecode(b"bytes\xff")).write_text("x")
+        self.assertTrue(seen.wait(10), names)
+        watch.end()

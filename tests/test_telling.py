@@ -37,7 +37,8 @@ from good_tide.operations.fleet import fleet, leave_status
 from good_tide.operations.journal import Journal
 from good_tide.operations.posting import Post
 from good_tide.operations.reporting import ReportPart, export_journal, report
-from good_tide.system.mailing import MailServer, load_mail_server, save_mail_server, send
+from good_tide.system.mail_server import MailServer, load_mail_server, save_mail_server
+from good_tide.system.mailing import send
 from good_tide.system.service import autostart_text, unit_text
 from good_tide.system.stand_in_mail import StandInMail
 from good_tide.system.system_log import to_system_log
@@ -291,6 +292,14 @@ class FleetTest(GoodTideTest):
                          [("laptop", "Sound", 1, True), ("by hand", "", 1, False), ("desk", "Office", 2, False)])  # fmt: skip
         self.assertEqual(len(self.store.place.names("status")), 2)
         self.assertTrue(fleet(self.store, T0 + 31 * HOUR + 8 * DAY)[-1].late)
+
+    def test_a_machine_is_not_late_outside_its_hours(self) -> None:
+        self.store = self.new_store()
+        day = local(T0).weekday()
+        hours = f"{('mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun')[(day + 3) % 7]} 08:00-20:00"
+        self.leave(MACHINE, "Office", 0, Rhythm(allowed=(hours,)))
+        self.assertFalse(fleet(self.store, T0 + 2 * DAY)[0].late)
+        self.assertTrue(fleet(self.store, T0 + 4 * DAY)[0].late)
 
     def test_a_record_that_is_damaged_hides_no_other(self) -> None:
         self.store = self.new_store()

@@ -11,6 +11,38 @@ from pathlib import Path
 HOME = Path("/home/ada")
 
 
+STATES = """
+import sys
+from pathlib import Path
+from good_tide.core.clock import SECOND
+from good_tide.core.planning import Wait
+from good_tide.core.status import JobFacts
+from good_tide.desktop.application import render_states
+hour, gib = 3600 * SECOND, 1 << 30
+now = 1_794_840_300 * SECOND
+here = dict(state="ready", disk="Pier", last=now - hour // 3, next=now + hour * 2 // 3, free=719 * gib, full_in_days=400.0)
+away = dict(here, away_since=now - 26 * hour)
+render_states(Path(sys.argv[1]), [
+    JobFacts(state="no-job"),
+    JobFacts(state="empty", disk="Pier", free=719 * gib),
+    JobFacts(**here),
+    JobFacts(**dict(here, full_in_days=9.0)),
+    JobFacts(**dict(here, by_hand=True, next=0)),
+    JobFacts(**dict(here, working="snapshot")),
+    JobFacts(**dict(here, due=now - hour)),
+    JobFacts(**dict(here, due=now - hour, wait=Wait.BATTERY, battery=17.0)),
+    JobFacts(**dict(here, due=now - hour, wait=Wait.PRESENTING)),
+    JobFacts(**dict(here, paused_until=now + 2 * hour)),
+    JobFacts(**dict(away, held=4, holding=True)),
+    JobFacts(**dict(away, holding=False)),
+    JobFacts(**dict(here, state="locked")),
+    JobFacts(**dict(here, gaps=2)),
+    JobFacts(**dict(here, failures=3, failing_since=now - 5 * hour, error="No room left on the disk", advice="Make room, or add a larger disk")),
+    JobFacts(**dict(here, state="damaged")),
+], now, "light")
+"""
+
+
 def main() -> None:
     """Make the demo in a made-up home, paint light and dark, remove it."""
     target = Path(sys.argv[1]).resolve()
@@ -42,6 +74,7 @@ def main() -> None:
             )
         shutil.copy(HOME / "dark" / "timeline-winter.png", target / "timeline-dark.png")
         _set_up(target, environment)
+        subprocess.run([sys.executable, "-c", STATES, str(target / "status-states.png")], env=environment, check=True)
     finally:
         shutil.rmtree(HOME, ignore_errors=True)
 

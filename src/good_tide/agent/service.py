@@ -62,7 +62,8 @@ from good_tide.protocol.starting import show_window
 from good_tide.system import service
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
-_WATCH_SECONDS = 5.0
+_WATCH_SECONDS = 15.0
+"""The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
 _APART = frozenset(("disks", "examine", "begin", "add-store", "open-to-read", "change-slots"))
 """Requests that touch disks which may hang, or stretch passphrases."""
 _LINGER_SECONDS = 20.0

@@ -19,7 +19,6 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
 from good_tide.operations.browse import entry_at
 from good_tide.operations.history import path_spans
-from good_tide.operations.previewing import compare_versions, compare_with_disk, preview
 from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Detail, FolderView, Found, PreviewView, StoreView
@@ -202,6 +201,8 @@ class Session:
 
     def detail(self, path: bytes, seq: int) -> Detail:
         """One version of a path, previewed and compared."""
+        from good_tide.operations.previewing import compare_versions, compare_with_disk, preview  # large tables, for a window only
+
         store, snapshot = self.store(), self.snapshot(seq)
         entry = entry_at(store, snapshot, path)
         spans = path_spans(self.catalog(), self.machine.id, path)

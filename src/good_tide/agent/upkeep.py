@@ -28,25 +28,27 @@ from good_tide.agent.work import Worker
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.happenings import AGAIN_AND_AGAIN, Filter, LeftOutFile, Run
+from good_tide.core.planning import Wait
 from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding
 from good_tide.core.words import printable
 from good_tide.operations import holding
 from good_tide.operations.books import Books
+from good_tide.operations.fleet import fleet
 from good_tide.operations.journal import Journal
 from good_tide.operations.posting import Post
 from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.standing import Doing, Standings
 from good_tide.operations.workplace import Workplace, stays_installed
-from good_tide.protocol.messages import JournalView, LeftOutView, PanelView, RhythmView
+from good_tide.protocol.messages import JournalView, LeftOutView, MachineView, PanelView, RhythmView
 from good_tide.protocol.server import Handler
 from good_tide.system.bus import Bus
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.machine import local_zone
-from good_tide.system.mailing import load_mail_server
+from good_tide.system.mail_server import load_mail_server
 from good_tide.system.notices import DesktopNotices, Notices
 from good_tide.system.power import Power
 from good_tide.system.surroundings import Surroundings, SystemSurroundings
@@ -122,6 +124,7 @@ class Upkeep:
             "pause-rhythm": lambda raw: self.pause(decode(raw, type=MomentRequest).moment),
             "look": lambda raw: self.keeper.poke(),
             "run-due": lambda raw: self.run_due(decode(raw, type=ThenRequest)),
+            "fleet": lambda raw: self.fleet(decode(raw, type=WordsRequest).words),
             "eject": lambda raw: self.eject(decode(raw, type=WordsRequest).words),
             "easy": lambda raw: self._worker.take_it_easy(decode(raw, type=SwitchRequest).on),
             "gaps-of": lambda raw: self.gaps_of(decode(raw, type=WordsRequest).words),
@@ -161,10 +164,11 @@ class Upkeep:
     def standing(self, session: Session) -> JobStanding:
         """How one job stands."""
         work = self._worker.current
+        decision = self.keeper.decision(session)
         doing = Doing(
             state=session.last_state if session.last_state in _NEEDS_LOOK else "",
             damage=tuple(session.damage), working=work.what if work is not None else "", work_paused=work is not None and work.paused,
-            decision=self.keeper.decision(session), battery=self._around.surroundings.around().battery,
+            decision=decision, battery=self._around.surroundings.around().battery if decision.wait is Wait.BATTERY else None,
         )  # fmt: skip
         return self._standings.standing(session.job, doing)
 
@@ -283,6 +287,19 @@ class Upkeep:
         self.journal.add("good", "", words)
         self.keeper.poke()
         return words
+
+    def fleet(self, folder: str) -> list[MachineView]:
+        """All machines that use one of the stores of the job that is shown, those that are late first."""
+        session = self._current()
+        ref = next((one for one in session.job.stores if str(session.folder_of(one)) == folder), None)
+        if ref is None:
+            return []
+        return [
+            MachineView(
+                row.record.machine.name, row.record.job, row.record.time, row.late, row.snapshots, row.record.rhythm, row.record.machine.id == session.machine.id
+            )
+            for row in fleet(session.openings.store(ref, Path(folder)), self._clock.now())
+        ]  # fmt: skip
 
     def history(self, wanted: Filter) -> JournalView:
         """What happened."""

@@ -10,6 +10,7 @@ from typing import Any
 from good_tide.core.errors import GoodTideError, PlaceError, StoppedError
 from good_tide.core.progress import Progress, Steering
 from good_tide.protocol.messages import Finished, Work
+from good_tide.system.memory import give_back
 from good_tide.system.priority import step_back
 
 Notify = Callable[[str, Any], None]
@@ -75,6 +76,7 @@ class Worker:
         with self._lock:
             self._steering = None
         self._notify("finished", finished)
+        give_back()
 
     def _report(self, progress: Progress) -> None:
         self._progress = progress

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import click
@@ -31,6 +32,7 @@ def agent_group(context: click.Context) -> int:
 
 
 def _run(settings: Path | None, while_used: bool) -> int:
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy's linear algebra is not used; its threads would only take memory
     from good_tide.agent.service import run_agent  # not needed by any other command
 
     return run_agent(settings, while_used)

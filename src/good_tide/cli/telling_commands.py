@@ -31,7 +31,7 @@ from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.stores import Store
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
-from good_tide.system.mailing import MailServer, Security, load_mail_server, save_mail_server
+from good_tide.system.mail_server import MailServer, Security, load_mail_server, save_mail_server
 from good_tide.system.stand_in_mail import StandInMail
 
 _LEVELS: tuple[Level, ...] = get_args(Level)

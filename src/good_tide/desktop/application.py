@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QSettings, Qt, QTimer
-from PySide6.QtGui import QFont, QFontDatabase, QGuiApplication
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QFont, QFontDatabase, QGuiApplication, QPainter, QPixmap
+from PySide6.QtWidgets import QApplication, QFrame
 
+from good_tide.core.status import JobFacts, status
 from good_tide.desktop.icons import program_icon
 from good_tide.desktop.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.panel import PanelIcon
@@ -125,6 +126,9 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
             _coverage(window, shoot)
             continue
         shoot(name.lower())
+        if name == "Journal":
+            window.journal.what.setCurrentIndex(1)
+            shoot("journal-runs")
         if name == "Stores":
             window.stores.open_panel()
             wait_until(lambda: window.stores.panel.place.examined is not None and not window.link._waiting)
@@ -169,6 +173,30 @@ def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -
             )
     window.close()
     return made
+
+
+def render_states(file: Path, facts: Sequence[JobFacts], now: int, theme: str = "") -> None:
+    """Paint the head of the window in several states, one below the other, into a PNG file."""
+    application, look = make_application(theme)
+    window = MainWindow(look, Path("none"), Path("none"))
+    window.resize(1280, 800)
+    head = window.findChild(QFrame, "head")
+    assert head is not None
+    strips = []
+    for one in facts:
+        window.show_status(status(one, now))
+        window.take.setEnabled(one.state in ("ready", "empty") and not one.working)
+        settle(application)
+        strips.append(head.grab())
+    high = sum(strip.height() + 2 for strip in strips)
+    picture = QPixmap(strips[0].width(), high)
+    picture.fill(look.color("ground"))
+    painter, top = QPainter(picture), 0
+    for strip in strips:
+        painter.drawPixmap(0, top, strip)
+        top += strip.height() + 2
+    painter.end()
+    picture.save(str(file))
 
 
 def _enter(window: MainWindow, _unused: bytes, path: bytes) -> None:

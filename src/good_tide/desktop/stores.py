@@ -2,27 +2,32 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from functools import partial
+
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
     QMenu,
     QRadioButton,
     QScrollArea,
+    QTreeWidget,
+    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from good_tide.core.clock import SECOND
 from good_tide.core.places import Level
-from good_tide.core.words import count_words, size_words
+from good_tide.core.words import count_words, duration_words, size_words, time_words
 from good_tide.desktop.disk_rows import PlaceChooser
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.readers import ReadersDialog
 from good_tide.desktop.room_picture import RoomPicture
 from good_tide.desktop.secrecy import SecrecyPanel
-from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import Fault, MadeView, Overview, SetUpView, StoreView
+from good_tide.desktop.widgets import align_numbers, button, card, label, line
+from good_tide.protocol.messages import Fault, MachineView, MadeView, Overview, SetUpView, StoreView
 
 
 class StoreCard(QWidget):
@@ -67,6 +72,19 @@ class StoreCard(QWidget):
         if view.present and view.disk_total:
             self.picture.show_store(view)
             layout.addWidget(self.picture)
+        self.machines = QTreeWidget()
+        self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "Rhythm", ""])
+        self.machines.setRootIsDecorated(False)
+        self.machines.setAccessibleName("Machines that use this store")
+        self.machines.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.machines.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        for column, width in enumerate((190, 190, 170, 90, 260)):
+            self.machines.setColumnWidth(column, width)
+        align_numbers(self.machines, (3,))
+        self._look, self._machines_title = look, label("Machines that use this store", "strong")
+        for one in (self._machines_title, self.machines):
+            layout.addWidget(one)
+            one.hide()
         menu = QMenu(self.carry_to)
         for other in others:
             action = menu.addAction(f"{other.disk}   {other.folder}")
@@ -76,6 +94,21 @@ class StoreCard(QWidget):
         self.into.clicked.connect(lambda: self.look_into.emit(view.folder))
         self.who.clicked.connect(lambda: self.readers.emit(view.folder))
         self.off.clicked.connect(lambda: self.drop.emit(view.folder))
+
+    def show_machines(self, machines: list[MachineView], now: int) -> None:
+        """The machines that use the store, those that are late first."""
+        self.machines.clear()
+        for one in machines:
+            state = f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
+            name = f"{one.machine} (this one)" if one.mine else one.machine
+            row = QTreeWidgetItem([name, one.job, time_words(one.last, now), f"{one.snapshots:,}", one.rhythm, state])
+            row.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            row.setToolTip(4, one.rhythm)
+            row.setForeground(5, self._look.color("coral" if one.late else "kelp"))
+            self.machines.addTopLevelItem(row)
+        self.machines.setFixedHeight(min(8, len(machines)) * 28 + 36)
+        for widget in (self._machines_title, self.machines):
+            widget.setVisible(bool(machines))
 
     @staticmethod
     def _words(view: StoreView) -> str:
@@ -231,6 +264,17 @@ class StoresPlace(QWidget):
             self.recovery.emit(made)
         self.refresh_wanted.emit()
 
+    def refresh(self) -> None:
+        """The place was entered: ask which machines use each store."""
+        for one in self.cards:
+            if one.view.present and not one.view.trouble:
+                show = partial(self._show_machines, one)
+                self._link.ask("fleet", {"words": one.view.folder}, list[MachineView], show, lambda fault: None)
+
+    def _show_machines(self, shown: StoreCard, machines: list[MachineView]) -> None:
+        if shown in self.cards:
+            shown.show_machines(machines, self._overview.now)
+
     def disks_changed(self) -> None:
         """A disk came or went."""
         if self.panel.isVisible():
@@ -261,6 +305,8 @@ class StoresPlace(QWidget):
         if overview.reading:
             self.sentence.setText(f"A store of {overview.machine}, opened only to read.")
         self.add.setVisible(not overview.reading)
+        if self.isVisible():
+            self.refresh()
         self._use.setVisible(len(overview.stores) > 1)
         (self.turns if overview.store_use == "turns" else self.both).setChecked(True)
 

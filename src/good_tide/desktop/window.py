@@ -183,6 +183,8 @@ class MainWindow(QMainWindow):
         self._places.setCurrentIndex(len(PLACES) if timeless else number)
         if number == 1:
             self.coverage.refresh()
+        elif number == 2:
+            self.stores.refresh()
         elif number == 3 and not self.overview.reading:
             self.rhythm.refresh()
         elif number == 4:
@@ -229,7 +231,7 @@ class MainWindow(QMainWindow):
             )
 
     def _lost(self) -> None:
-        self._show_status(Status(State.FAILING, "The agent has gone.", "Starting it again…", Mood.HARM))
+        self.show_status(Status(State.FAILING, "The agent has gone.", "Starting it again…", Mood.HARM))
         self.work_strip.show_work(None)
         self.take.setEnabled(False)
 
@@ -244,7 +246,7 @@ class MainWindow(QMainWindow):
             QTimer.singleShot(_CATCH_UP_MS, self.ask_overview)
         self.take.setEnabled(overview.state in ("ready", "empty", "catching-up") and overview.work is None and not overview.reading)
         self.work_strip.show_work(overview.work)
-        self._show_status(self._status())
+        self.show_status(self._status())
         self.coverage.show_job(overview)
         self.stores.show_stores(overview)
         self._show_jobs(overview)
@@ -284,7 +286,8 @@ class MainWindow(QMainWindow):
             overview.now,
         )  # fmt: skip
 
-    def _show_status(self, now: Status) -> None:
+    def show_status(self, now: Status) -> None:
+        """Show how the job stands."""
         self._sign.mood = now.mood
         self._sign.update()
         self._sentence.setText(now.sentence)
@@ -312,7 +315,7 @@ class MainWindow(QMainWindow):
             self.overview.work = work
             self.work_strip.show_work(work)
             self.take.setEnabled(False)
-            self._show_status(self._status())
+            self.show_status(self._status())
         elif method == "survey":
             view = msgspec.json.decode(content, type=SurveyView)
             self.coverage.take_survey(view)
@@ -335,7 +338,7 @@ class MainWindow(QMainWindow):
             return
         newer = self.overview.standing is None or mine.last != self.overview.standing.last
         self.overview.standing = mine
-        self._show_status(self._status())
+        self.show_status(self._status())
         if newer:
             self.ask_overview()
 

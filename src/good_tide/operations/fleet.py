@@ -15,6 +15,7 @@ from good_tide.core.records import Machine, Snapshot
 from good_tide.core.settings import Job
 from good_tide.storage.envelope import FileKind, open_whole, seal_whole
 from good_tide.storage.store import Store, file_name_bytes
+from good_tide.system.machine import local_zone
 
 _FOLDER = "status"
 _OWNER = "status-"
@@ -50,7 +51,7 @@ class FleetRow(msgspec.Struct, frozen=True):
 
 def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, clock: Clock) -> None:
     """Leave the record of a snapshot, in place of this job's earlier ones. The snapshot does not depend on it."""
-    tally, due = snapshot.record.tally, job.rhythm.next_due(clock.now())
+    tally, due = snapshot.record.tally, next(job.rhythm.starts(clock.now(), 0, local_zone()), None)
     record = StatusRecord(
         machine, job.name, snapshot.record.time, snapshot.name, due or 0, job.rhythm.words(), tally.files, tally.bytes, snapshot.gaps, __version__
     )  # fmt: skip

@@ -11,7 +11,7 @@ from good_tide.core.errors import PersonError
 from good_tide.operations.journal import Journal
 from good_tide.operations.reporting import Report, ReportPart, report, write_report
 from good_tide.system.keyrings import KeyRing
-from good_tide.system.mailing import load_mail_server, send
+from good_tide.system.mail_server import load_mail_server
 
 
 class Post:
@@ -62,6 +62,8 @@ class Post:
         Raises:
             GoodTideError: there is no mail server, or it does not take it.
         """
+        from good_tide.system.mailing import send  # loads the mail libraries, which an agent that sends none does without
+
         server = load_mail_server(self._settings)
         if server is None:
             raise PersonError("There is no mail server", "Name one with “good-tide mail --server HOST --from ADDRESS”")

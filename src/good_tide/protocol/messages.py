@@ -219,6 +219,18 @@ class LeftOutView(msgspec.Struct, frozen=True):
     rule: str = ""
 
 
+class MachineView(msgspec.Struct, frozen=True):
+    """A machine's job as a store knows it. ``late`` in nanoseconds, 0 when it is in time; ``rhythm`` in words, empty where not known."""
+
+    machine: str
+    job: str
+    last: int
+    late: int
+    snapshots: int
+    rhythm: str = ""
+    mine: bool = False
+
+
 class PanelView(msgspec.Struct):
     """What the panel's icon shows. ``ejectable``: disks with their stores' folders."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -12,7 +13,10 @@ from good_tide.protocol.server import answers
 def start_agent(settings: Path) -> None:
     """Start an agent that stays while it is used. If another comes first, this one ends by itself."""
     command = [sys.executable, "-m", "good_tide.agent", "--settings", str(settings), "--while-used"]
-    subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    environment = {**os.environ, "MALLOC_ARENA_MAX": "1"}  # a process of few, short threads needs no memory of its own for each
+    subprocess.Popen(
+        command, env=environment, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
 
 
 def show_window(settings: Path, job: str, place: str) -> None:

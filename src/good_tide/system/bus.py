@@ -5,8 +5,7 @@ A bus that is absent, refuses, hangs or answers nonsense is one error, ``BusErro
 
 from __future__ import annotations
 
-import asyncio
-import concurrent.futures
+import os
 import threading
 from collections.abc import Callable, Coroutine, Sequence
 from typing import TYPE_CHECKING, Any, Literal
@@ -14,6 +13,8 @@ from typing import TYPE_CHECKING, Any, Literal
 from good_tide.core.errors import PlaceError
 
 if TYPE_CHECKING:
+    import asyncio
+
     from dbus_fast import Message
     from dbus_fast.aio import MessageBus
 
@@ -39,6 +40,8 @@ class _Loop:
         self._loop: asyncio.AbstractEventLoop | None = None
 
     def run(self, work: Coroutine[Any, Any, Any], seconds: float) -> Any:
+        import asyncio
+
         with self._guard:
             if self._loop is None:
                 self._loop = asyncio.new_event_loop()
@@ -61,6 +64,14 @@ class Bus:
         self._listeners: list[tuple[str, Callable[[str, Sequence[Any]], None]]] = []
         self._failed_at: float | None = None
 
+    @property
+    def there(self) -> bool:
+        """Whether this machine or session has such a bus at all; told without loading what speaks with one."""
+        if self._address is not None or os.environ.get(f"DBUS_{self._kind.upper()}_BUS_ADDRESS"):
+            return True
+        usual = "/run/dbus/system_bus_socket" if self._kind == "system" else f"{os.environ.get('XDG_RUNTIME_DIR', '')}/bus"
+        return os.path.exists(usual)
+
     def call(
         self, service: str, path: str, interface: str, member: str, signature: str = "", body: Sequence[Any] = (), seconds: float = _SECONDS,
         patient: bool = False,
@@ -72,11 +83,13 @@ class Bus:
         Raises:
             BusError: it was not answered.
         """
+        if not self.there:
+            raise BusError(f"There is no {self._kind} bus")
         try:
             return list(_loop.run(self._call(service, path, interface, member, signature, body, patient), seconds))
         except BusError:
             raise
-        except (TimeoutError, concurrent.futures.TimeoutError) as error:
+        except TimeoutError as error:
             raise BusError(f"{service} did not answer") from error
         except Exception as error:  # every other fault of a connection comes out of the library in a type of its own
             self._bus = None
@@ -117,6 +130,8 @@ class Bus:
         return reply.body
 
     async def _connected(self, patient: bool) -> MessageBus:
+        import asyncio
+
         from dbus_fast import BusType
         from dbus_fast.aio import MessageBus
 

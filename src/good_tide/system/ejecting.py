@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -13,8 +12,8 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.words import printable
 from good_tide.system.bus import Bus, BusError
 from good_tide.system.mounts import NETWORK_TYPES, mount_of, read_mounts
+from good_tide.system.udisks import BLOCK, DRIVE, SERVICE, Objects, device_of, managed_objects, value
 
-_SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
 _UNMOUNT_SECONDS = 120.0
 """Unmounting waits until everything is written, which takes its time on a slow disk."""
 _MOST_HOLDERS = 5
@@ -84,26 +83,25 @@ class Ejector:
         if using:
             raise still_used(using)
         objects = self._objects()
-        block = next((path for path, parts in objects.items() if _device_of(parts) == mount.source), None)
+        block = next((path for path, parts in objects.items() if device_of(parts) == mount.source), None)
         if block is None:
             raise PlaceError(f"The disk service does not know {mount.source}", "Unmount it in the file manager")
         self._ask(block, "Filesystem", "Unmount")
         return self._switch_off(objects, block)
 
-    def _objects(self) -> dict[str, dict[str, dict[str, Any]]]:
+    def _objects(self) -> Objects:
         try:
-            found = self._system.call(_SERVICE, _ROOT, "org.freedesktop.DBus.ObjectManager", "GetManagedObjects", patient=True)[0]
+            return managed_objects(self._system, patient=True)
         except BusError as error:
             raise PlaceError("The disk service of this system cannot be asked", "Unmount the disk in the file manager") from error
-        return dict(found)
 
-    def _switch_off(self, objects: dict[str, dict[str, dict[str, Any]]], block: str) -> str:
-        drive = _value(objects[block].get(f"{_SERVICE}.Block"), "Drive", "")
-        facts = objects.get(drive, {}).get(f"{_SERVICE}.Drive")
-        if _value(facts, "CanPowerOff", False):
+    def _switch_off(self, objects: Objects, block: str) -> str:
+        drive = value(objects[block].get(BLOCK), "Drive", "")
+        facts = objects.get(drive, {}).get(DRIVE)
+        if value(facts, "CanPowerOff", False):
             self._ask(drive, "Drive", "PowerOff")
             return "unmounted and switched off; it can be taken away"
-        if _value(facts, "Ejectable", False):
+        if value(facts, "Ejectable", False):
             self._ask(drive, "Drive", "Eject")
             return "unmounted and ejected; it can be taken away"
         return "unmounted; it can be taken away"
@@ -113,7 +111,7 @@ class Ejector:
 
         options = {"auth.no_user_interaction": Variant("b", False)}
         try:
-            self._system.call(_SERVICE, path, f"{_SERVICE}.{interface}", member, "a{sv}", [options], seconds=_UNMOUNT_SECONDS, patient=True)
+            self._system.call(SERVICE, path, f"{SERVICE}.{interface}", member, "a{sv}", [options], seconds=_UNMOUNT_SECONDS, patient=True)
         except BusError as error:
             if error.name.endswith("DeviceBusy"):
                 raise PlaceError("The disk is still used", "Close what uses it, then eject it again") from error
@@ -125,13 +123,3 @@ def still_used(using: list[Holder]) -> PlaceError:
     named = "; ".join(one.words() for one in using[:_MOST_HOLDERS])
     more = f" and {len(using) - _MOST_HOLDERS} more" if len(using) > _MOST_HOLDERS else ""
     return PlaceError(f"The disk is still used: {named}{more}", "Close it there, then eject the disk again")
-
-
-def _device_of(parts: dict[str, dict[str, Any]]) -> str:
-    device = _value(parts.get(f"{_SERVICE}.Block"), "Device", b"")
-    return os.fsdecode(bytes(device).rstrip(b"\0"))
-
-
-def _value(properties: dict[str, Any] | None, name: str, default: Any) -> Any:
-    found = (properties or {}).get(name)
-    return default if found is None else found.value

@@ -35,6 +35,7 @@ StartLimitBurst=10
 [Service]
 Type=exec
 ExecStart={" ".join(_quoted(word) for word in command)}
+Environment=MALLOC_ARENA_MAX=1
 Restart=on-failure
 RestartSec=5
 Nice=5

@@ -9,7 +9,7 @@ from good_tide.agent.teller import Teller
 from good_tide.agent.work import Worker
 from good_tide.core import planning
 from good_tide.core.clock import Clock
-from good_tide.core.errors import GoodTideError, StoppedError
+from good_tide.core.errors import GoodTideError, PlaceError, StoppedError
 from good_tide.core.planning import Occasion
 from good_tide.core.progress import Control, Progress, Steering
 from good_tide.core.settings import Job
@@ -61,7 +61,10 @@ class RunDesk:
         """Begin a run; False when other work is being done."""
         if self._worker.current is not None:
             return False
-        self._worker.start("snapshot", lambda steering: self._run(session, occasion, steering), behind=occasion is not Occasion.HAND)
+        try:
+            self._worker.start("snapshot", lambda steering: self._run(session, occasion, steering), behind=occasion is not Occasion.HAND)
+        except PlaceError:  # other work began this very moment
+            return False
         return True
 
     def by_hand(self, session: Session) -> None:

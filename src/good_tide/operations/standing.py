@@ -125,7 +125,8 @@ class Standings:
             identity = store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
         except GoodTideError:
             return []
-        return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id)
+        since = self._clock.now() - (_PACE_DAYS + 1) * _DAY
+        return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 
     def _store(self, job: Job, ref: StoreRef) -> StoreStanding:
         folder, name = self.folder_now(ref), ref.name or Path(ref.path).name
@@ -138,11 +139,14 @@ class Standings:
 
 
 def added_by_day(tide: list[TidePoint], now: int) -> list[int]:
-    """Stored bytes of each of the past four weeks' days, those without any too; the first snapshot, which brings everything, left out."""
-    later = tide[1:]
+    """Stored bytes of each of the past four weeks' days, those without any too; a machine's first snapshot, which brings everything, left out.
+
+    :param tide: the snapshots of at least those weeks.
+    """
+    later = [point for point in tide if point.seq > 1]
     if not later:
         return []
-    days = min(_PACE_DAYS, (now - later[0].time) // _DAY)
+    days = min(_PACE_DAYS, (now - later[0].time) // _DAY) if tide[0].seq <= 2 else _PACE_DAYS
     added = [0] * days
     for point in later:
         day = (now - point.time) // _DAY

@@ -110,9 +110,9 @@ def catalog_names(cache: Path, identity: str) -> frozenset[str]:
     return glance_names(_catalog_file(cache, identity))
 
 
-def known_tide(cache: Path, identity: str, machine: str) -> list[TidePoint]:
-    """A machine's snapshots as the local catalog of a store has them, without the store and its passphrase."""
-    return glance_tide(_catalog_file(cache, identity), machine)
+def known_tide(cache: Path, identity: str, machine: str, since: int) -> list[TidePoint]:
+    """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them: without store and passphrase."""
+    return glance_tide(_catalog_file(cache, identity), machine, since)
 
 
 def _catalog_file(cache: Path, identity: str) -> Path:

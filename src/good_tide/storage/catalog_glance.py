@@ -19,10 +19,12 @@ def glance_names(file: Path) -> frozenset[str]:
     return frozenset(str(name) for (name,) in _rows(file, "SELECT name FROM snapshot", ()))
 
 
-def glance_tide(file: Path, machine: str) -> list[TidePoint]:
-    """A machine's snapshots, oldest first, as ``Catalog.tide`` gives them."""
-    query = f"SELECT {', '.join(f's.{name}' for name in TidePoint.__struct_fields__)} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ? ORDER BY s.seq"
-    return [TidePoint(*row) for row in _rows(file, query, (machine,))]
+def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
+    """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as ``Catalog.tide`` gives them."""
+    columns = ", ".join(f"s.{name}" for name in TidePoint.__struct_fields__)
+    query = f"""SELECT {columns} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ?1
+        AND (s.time >= ?2 OR s.seq = (SELECT max(seq) FROM snapshot WHERE machine = m.id)) ORDER BY s.seq"""
+    return [TidePoint(*row) for row in _rows(file, query, (machine, since))]
 
 
 def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:

@@ -35,7 +35,7 @@ check: venv
 	appstreamcli validate --no-net --explain data/good-tide.metainfo.xml
 
 test: system-test venv check
-	$(BIN)/python -X dev -W ignore::DeprecationWarning -m unittest discover --start-directory tests --top-level-directory . --buffer
+	$(BIN)/python tools/run_tests.py
 
 bench: venv
 	$(BIN)/python -m benchmarks.run

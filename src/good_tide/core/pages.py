@@ -97,6 +97,31 @@ class Page:
         stored = [wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode]
         return encode_columns(rows) == stored
 
+    @property
+    def chunk_ids(self) -> bytes:
+        """Identities of all chunks that the page names, one after the other: contents, and pages of sub-folders."""
+        return self._wire.chunks
+
+    def folder_pages(self) -> list[ChunkId]:
+        """Pages of the sub-folders' listings, without making entries of all that is in the page.
+
+        Raises:
+            DamageError: the page contradicts itself.
+        """
+        if "d" not in self.kinds:
+            return []
+        counts = decode_column(self._wire.extent_counts, len(self.names))
+        total = int(counts.sum())
+        if (len(counts) and int(counts.min()) < 0) or total > 1 << 32:
+            raise DamageError("A folder listing contradicts itself")
+        extents = self._extents(total)
+        begins = np.cumsum(counts) - counts
+        found = []
+        for position in np.flatnonzero(np.frombuffer(self.kinds.encode("ascii"), dtype=np.uint8) == ord("d")).tolist():
+            begin = int(begins[position])
+            found += [extent.chunk for extent in extents[begin : begin + int(counts[position])] if extent.chunk is not None]
+        return found
+
     def entries(self) -> list[Entry]:
         """All entries, in the order of their names' bytes."""
         wire, count = self._wire, len(self.names)

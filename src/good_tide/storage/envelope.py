@@ -22,6 +22,7 @@ class FileKind(enum.IntEnum):
     INDEX = 2
     SNAPSHOT = 3
     STATUS = 4
+    DOOMED = 5
 
     @property
     def word(self) -> str:

@@ -17,11 +17,13 @@ from good_tide.core.identifiers import NAME_BYTES, ChunkId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
 from good_tide.crypto.seals import StoreKeys
+from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_whole
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
+from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark
 from good_tide.storage.packs import PackTable, pack_file
-from good_tide.storage.place import LocalPlace, Place
+from good_tide.storage.place import LocalPlace, Place, told
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import WriteSession
 
@@ -31,6 +33,7 @@ _THERE_FOLDER = "there"
 """Tables of the chunks that lie on the disk, each file named as an index file."""
 _MARK_FOLDER = "mark"
 """The newest snapshot on the disk."""
+_MARK_NAME_FILE = "mark-name"
 _OWNER = "holding-"
 _TIDY_PACKS = 48
 """With nothing held and so many packs of listings, they are written anew."""
@@ -44,12 +47,15 @@ class HoldingArea(Store):
     :param limit: bytes that the area's files may take; None: no limit.
     """
 
+    shared = False
+
     def __init__(self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None) -> None:
         super().__init__(LocalPlace(root, limit), header, keys)
         self.root, self.limit = root, limit
         self.base: Store | None = None
         self._known = tuple(known)
         self._there: ChunkIndex | None = None
+        self._heeded: tuple[str, ...] = ()
         self._priming = False
         """Whether listings are being taken over: what lies on the disk is then written here all the same."""
 
@@ -134,12 +140,35 @@ class HoldingArea(Store):
                 self.place.remove(f"{_MARK_FOLDER}/{name}")
 
     def _note_chunks(self, store: Store) -> None:
+        """Note which chunks lie on the disk, but for those that a sweep is about to delete; and leave a mark there that this area builds
+        on them, so that later sweeps wait for it."""
         store.refresh()
-        known = self.there.tables
-        fresh = [table for table in store.index.packs() if table.pack not in known]
+        lists = read_doomed(store)
+        avoided = frozenset().union(*lists.values())
+        tables = [table for table in store.index.packs() if table.pack not in avoided]
+        standing, known, old = {table.pack for table in tables}, self.there.tables, self.place.names(_THERE_FOLDER)
+        stale = any(pack not in standing for pack in known)
+        fresh = tables if stale else [table for table in tables if table.pack not in known]
         if fresh:
             self._write_tables(_THERE_FOLDER, fresh)
+        if stale:
+            for name in old:
+                self.place.remove(f"{_THERE_FOLDER}/{name}")
+            with self._lock:
+                self._there = None
+        else:
             self.there.add(fresh)
+        if fresh or stale or sorted(lists) != sorted(self._heeded):
+            leave_mark(store.place, WRITER_FOLDER, self._mark_owner(), lists)
+            self._heeded = tuple(lists)
+
+    def _mark_owner(self) -> str:
+        """The name of this area's mark in the store: made once, at random."""
+        file = self.root / _MARK_NAME_FILE
+        with told(f"Writing to {self.root}"):
+            if not file.is_file():
+                file.write_text(secrets.token_hex(8))
+            return HOLDING_OWNER + file.read_text()
 
     def _write_tables(self, folder: str, tables: list[PackTable]) -> str:
         name = secrets.token_bytes(NAME_BYTES)

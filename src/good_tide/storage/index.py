@@ -98,15 +98,15 @@ class ChunkIndex:
             self._sorted = _Sorted(known.merged + len(fresh), all_keys[order], all_rows[order])
             return self._sorted
 
-    def find(self, identity: ChunkId) -> Location | None:
-        """Where a chunk lies, or None."""
+    def find(self, identity: ChunkId, avoided: frozenset[PackId] = frozenset()) -> Location | None:
+        """Where a chunk lies, but for the packs ``avoided``; or None."""
         _, keys, rows = self._merged()
         key = np.uint64(int.from_bytes(identity[:8], "big"))
         at = int(np.searchsorted(keys, key))
         while at < len(keys) and keys[at] == key:
             table_number, number = rows[at].tolist()
             table = self._order[table_number]
-            if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity:
+            if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity and table.pack not in avoided:
                 return _location(table, number)
             at += 1
         return None

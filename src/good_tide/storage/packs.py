@@ -188,6 +188,16 @@ def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
     return table
 
 
+def open_body(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identity: ChunkId, plain_length: int, squeezed: bool) -> bytes:
+    """The bytes of a chunk as they were sealed, compressed or not, for sealing them again in another pack.
+
+    Raises:
+        DamageError: it is not what was written.
+    """
+    open_chunk(keys, pack, number, sealed, identity, plain_length, squeezed)
+    return keys.seal_for(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
+
+
 def open_chunk(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identity: ChunkId, plain_length: int, squeezed: bool) -> bytes:
     """The plain bytes of one chunk, authenticated by its seal and by its identity.
 

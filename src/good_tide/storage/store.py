@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable
@@ -11,13 +12,13 @@ import msgspec
 
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId, SnapshotId
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.crypto.seals import StoreKeys
-from good_tide.storage.envelope import FileKind, open_whole
+from good_tide.storage.envelope import FileKind, open_whole, seal_whole
 from good_tide.storage.header import Header, unlock
-from good_tide.storage.index import ChunkIndex, decode_tables
+from good_tide.storage.index import ChunkIndex, Location, decode_tables
 from good_tide.storage.packs import open_chunk, pack_file
 from good_tide.storage.place import LocalPlace, Place
 
@@ -31,6 +32,9 @@ _RECENT_LARGEST = 2 * 1024 * 1024
 class Store:
     """A store that has been unlocked. Reading may go on in several threads at once."""
 
+    shared = True
+    """Whether other machines may sweep it, so that whoever writes has to leave a mark."""
+
     def __init__(self, place: Place, header: Header, keys: StoreKeys) -> None:
         self.place = place
         self.header = header
@@ -38,6 +42,8 @@ class Store:
         self._index: ChunkIndex | None = None
         self._index_files: set[str] = set()
         self._snapshots: dict[str, Snapshot] = {}
+        self.avoided: frozenset[PackId] = frozenset()
+        """Packs that a sweep has doomed: whoever writes does not build on them."""
         self._lock = threading.RLock()
         self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
         self._recent_bytes = 0
@@ -74,6 +80,28 @@ class Store:
     def _open_whole(self, kind: FileKind, folder: str, name: str) -> bytes:
         file = f"{folder}/{name}"
         return open_whole(self.keys, kind, file_name_bytes(name, file), self.place.read(file), file)
+
+    @property
+    def index_files(self) -> frozenset[str]:
+        """Names of the index files that the index was read from."""
+        return frozenset(self._index_files)
+
+    def write_index(self, plain: bytes, owner: str) -> None:
+        """Write an index file.
+
+        Raises:
+            PlaceError: the disk does not take it.
+        """
+        name = secrets.token_bytes(NAME_BYTES)
+        with self.place.create(f"{INDEX_FOLDER}/{name.hex()}", owner) as file:
+            file.write(seal_whole(self.keys, FileKind.INDEX, name, plain))
+            file.commit()
+
+    def forget_index(self) -> None:
+        """Read the index anew when it is next needed: index files were replaced."""
+        with self._lock:
+            self._index, self._index_files = None, set()
+            self._snapshots.clear()
 
     def snapshot_names(self) -> list[str]:
         """Names of all snapshot files, readable or not."""
@@ -117,7 +145,7 @@ class Store:
 
     def has(self, identity: ChunkId) -> bool:
         """Whether a chunk need not be written again."""
-        return identity in self.index
+        return self.index.find(identity, self.avoided) is not None
 
     def read_chunk(self, identity: ChunkId) -> bytes:
         """The plain bytes of a chunk, authenticated.
@@ -141,11 +169,22 @@ class Store:
         try:
             sealed = self.place.read(file, location.offset, location.stored)
         except NotInPlaceError as error:
-            raise DamageError(f"{file} is missing", "Run verify on this store", file) from error
+            moved = self._moved(identity, location)
+            if moved is None:
+                raise DamageError(f"{file} is missing", "Run verify on this store", file) from error
+            location, file = moved, pack_file(moved.pack)
+            sealed = self.place.read(file, location.offset, location.stored)
         plain = open_chunk(self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed)
         if len(plain) <= _RECENT_LARGEST:
             self._remember(identity, plain)
         return plain
+
+    def _moved(self, identity: ChunkId, before: Location) -> Location | None:
+        """Where a sweep has put a chunk since the index was read; None if it is nowhere else."""
+        with self._lock:
+            self._index, self._index_files = None, set()
+            location = self.index.find(identity, frozenset((before.pack,)))
+        return location
 
     def _remember(self, identity: ChunkId, plain: bytes) -> None:
         with self._lock:

@@ -16,11 +16,13 @@ from typing import Self
 
 import msgspec
 
-from good_tide.core.errors import DamageError, PlaceFullError
+from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_whole
 from good_tide.storage.index import encode_tables
+from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare, read_table
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
 
@@ -76,8 +78,29 @@ class WriteSession:
         self.new_bytes = 0
         self.stored_bytes = 0
         store.place.clear_temporary(owner)
-        store.refresh()
-        self._adopt()
+        self._mark: Mark | None = None
+        if store.shared:
+            self._mark = Mark(store.place, WRITER_FOLDER, f"{owner}w").__enter__()
+        try:
+            self._heed()
+            store.refresh()
+            self._adopt()
+        except BaseException:
+            self._unmark()
+            raise
+
+    def _heed(self) -> None:
+        """Not build on what a sweep is about to delete, and say so."""
+        if self._mark is not None:
+            lists = read_doomed(self._store)
+            self._store.avoided = frozenset().union(*lists.values())
+            if lists:
+                self._mark.say(lists)
+
+    def _unmark(self) -> None:
+        if self._mark is not None:
+            self._mark.__exit__(None, None, None)
+            self._mark = None
 
     def _adopt(self) -> None:
         """Take over whole packs that no index names: an earlier run was cut off after writing them."""
@@ -85,7 +108,7 @@ class WriteSession:
         known = {pack.hex() for pack in index.tables}
         for name in self._store.place.names(PACK_FOLDER):
             pack = name.rpartition("/")[2]
-            if pack not in known and len(pack) == 2 * NAME_BYTES:
+            if pack not in known and len(pack) == 2 * NAME_BYTES and bytes.fromhex(pack) not in self._store.avoided:
                 with contextlib.suppress(DamageError, ValueError):
                     table = read_table(self._store.place, self._store.keys, PackId(bytes.fromhex(pack)))
                     self._tables.append(table)
@@ -197,8 +220,23 @@ class WriteSession:
         identity = identity or SnapshotId(secrets.token_bytes(NAME_BYTES))
         final = record(self.new_bytes, self.stored_bytes)
         plain = msgspec.msgpack.encode(final)
+        self._still_alive()
         self._write_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, identity, plain)
+        try:
+            self._still_alive()
+        except PlaceError:
+            self._store.place.remove(f"{SNAPSHOT_FOLDER}/{identity.hex()}")
+            raise
         return Snapshot(identity, final)
+
+    def _still_alive(self) -> None:
+        """Whether nobody took this session for dead and gave back what it builds on.
+
+        Raises:
+            PlaceError: somebody did.
+        """
+        if self._mark is not None and not self._mark.stands:
+            raise PlaceError("The run stood still for so long that its room was given back", "It begins again by itself")
 
     def _write_index(self) -> None:
         if self._tables:
@@ -231,5 +269,8 @@ class WriteSession:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self._workers.shutdown(wait=True)
         self._appender.shutdown(wait=True)
-        with contextlib.suppress(Exception) if error is not None else contextlib.nullcontext():
-            self._keep_what_is_whole()
+        try:
+            with contextlib.suppress(Exception) if error is not None else contextlib.nullcontext():
+                self._keep_what_is_whole()
+        finally:
+            self._unmark()

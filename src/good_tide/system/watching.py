@@ -52,6 +52,8 @@ class FolderWatch:
         watch = self
 
         class Handler(FileSystemEventHandler):
+            """Passes everything on."""
+
             def on_any_event(self, event: FileSystemEvent) -> None:
                 watch._heard(event)
 

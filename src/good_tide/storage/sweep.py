@@ -1,0 +1,291 @@
+"""The sweep: gives back the room of what no snapshot needs. ``docs/thinning.md`` ("The sweep") has the argument why it is safe.
+
+In steps, each of which leaves the store whole: what is needed is marked; packs without anything needed are written into a doomed list; as soon as
+every writer at work heeds the list, what is needed is marked again, and the packs that are still unneeded are deleted; then the index is
+written without them, and the list removed. Packs with little that is needed are copied into new ones and become doomed in turn.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Iterable, Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from good_tide.core.clock import SECOND
+from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot
+from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
+from good_tide.storage.index import encode_tables
+from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, open_body, pack_file
+from good_tide.storage.store import INDEX_FOLDER, Store
+
+DEAD_AFTER = 24 * 3600 * SECOND
+"""A mark that did not move for so long, by the clock of the machine that looks, belongs to nobody any more."""
+HOLDING_DEAD_AFTER = 90 * 24 * 3600 * SECOND
+"""The same for a holding area, whose machine may be on a journey."""
+_WORTH = 0.5
+"""A pack is copied when less than this part of it is needed."""
+_BATCH_BYTES = 32 * 1024 * 1024
+
+
+class Watched(msgspec.Struct):
+    """What a machine remembers of others' marks between sweeps: owner → which of the series, and since when by its own clock."""
+
+    seen: dict[str, tuple[int, int]] = {}
+
+    def standing_since(self, marks: Sequence[SeenMark], now: int) -> dict[str, int]:
+        """For each mark since when it stands still. Marks that are gone are forgotten."""
+        fresh = {}
+        for mark in marks:
+            number, since = self.seen.get(mark.owner, (-1, now))
+            fresh[mark.owner] = (mark.number, since if number == mark.number and since <= now else now)
+        self.seen = fresh
+        return {owner: since for owner, (_, since) in fresh.items()}
+
+
+class SweepReport(msgspec.Struct):
+    """What a sweep did, or would do. Bytes of files in the store.
+
+    :param waits: unneeded packs that a writer at work may still build on; a later sweep deletes them.
+    """
+
+    packs: int = 0
+    freed: int = 0
+    rewritten: int = 0
+    waits: int = 0
+    unneeded: int = 0
+    seconds: float = 0.0
+
+
+class Sweep:
+    """One sweep of a store.
+
+    :param owner: begins the names of this machine's temporary files and marks; the caller holds the machine's lock for sweeps.
+    :param watched: what this machine remembers of marks; changed, to be kept for the next sweep.
+    :param now: this machine's clock, nanoseconds since 1970 UTC.
+    """
+
+    def __init__(self, store: Store, owner: str, watched: Watched, now: int, control: Control) -> None:
+        self._store, self._owner, self._watched, self._now, self._control = store, owner, watched, now, control
+        self._report = SweepReport()
+
+    def plan(self) -> SweepReport:
+        """How much a sweep would give back; nothing is changed.
+
+        Raises:
+            DamageError: something needed cannot be read.
+        """
+        self._store.refresh()
+        for table, live in self._live(self._needed(self._snapshots())):
+            size = self._bytes(table)
+            if not live.any():
+                self._report.packs += 1
+                self._report.freed += size
+            elif self._pays(table, live):
+                self._report.rewritten += 1
+                self._report.freed += size - self._live_bytes(table, live)
+        return self._report
+
+    def run(self) -> SweepReport:
+        """Sweep. It can be stopped or killed at any point, and goes on with the next.
+
+        Raises:
+            PlaceError: another machine is sweeping this store.
+            DamageError: something needed cannot be read: nothing is deleted.
+            StoppedError: the person stopped it; what was done is done.
+        """
+        began = time.monotonic()
+        self._store.place.clear_temporary(self._owner)
+        with Mark(self._store.place, LEASE_FOLDER, self._owner) as lease:
+            self._alone(lease)
+            self._store.forget_index()
+            needed = self._needed(self._snapshots())
+            self._doom(table.pack for table, live in self._live(needed) if not live.any())
+            self._delete()
+            self._rewrite()
+            self._delete()
+        self._report.seconds = time.monotonic() - began
+        return self._report
+
+    def _alone(self, lease: Mark) -> None:
+        """Make sure that nobody else sweeps. Of two that begin at once the one whose name comes later gives way."""
+        others = [mark for mark in seen_marks(self._store.place, LEASE_FOLDER) if mark.owner != lease.owner]
+        since = self._watched.standing_since([*others, *seen_marks(self._store.place, WRITER_FOLDER)], self._now)
+        for mark in others:
+            if self._now - since[mark.owner] < DEAD_AFTER:
+                raise PlaceError(
+                    "Another machine is sweeping this store", "Wait until it is done; a sweep that died is passed over after a day"
+                )
+            self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
+
+    def _snapshots(self) -> list[Snapshot]:
+        """All snapshots; every one must be readable."""
+        found, damage = self._store.snapshots()
+        if damage or len(found) < len(self._store.snapshot_names()):
+            raise damage[0] if damage else DamageError("A snapshot cannot be read", "Run verify on this store")
+        return found
+
+    def _needed(self, snapshots: Iterable[Snapshot]) -> NDArray[np.uint64]:
+        """First eight bytes of the identities of all chunks that snapshots need, sorted. Two chunks with the same ones are both taken for
+        needed, which errs to the safe side once in 10^8 stores."""
+        keys = np.empty(0, dtype=np.uint64)
+        parts: list[bytes] = []
+        size = 0
+        seen: set[ChunkId] = set()
+
+        def merged() -> NDArray[np.uint64]:
+            ids = np.frombuffer(b"".join(parts), dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
+            return np.unique(np.concatenate([keys, ids]))
+
+        for number, snapshot in enumerate(snapshots):
+            self._control.checkpoint()
+            self._control.report(Progress("Marking", number))
+            waiting = [page for root in self._store.roots(snapshot.record) for page in root.pages]
+            parts += waiting
+            parts += [extent.chunk for root in self._store.roots(snapshot.record) for extent in root.extents if extent.chunk is not None]
+            while waiting:
+                identity = waiting.pop()
+                if identity in seen:
+                    continue
+                seen.add(identity)
+                page = self._store.page(identity)
+                parts.append(page.chunk_ids)
+                size += len(page.chunk_ids)
+                waiting += page.folder_pages()
+                if size > _BATCH_BYTES:
+                    keys, parts, size = merged(), [], 0
+        return merged()
+
+    def _live(self, needed: NDArray[np.uint64]) -> list[tuple[PackTable, NDArray[np.bool_]]]:
+        """For each pack which of its chunks are needed. Of a chunk that lies in several packs, all copies count."""
+        found = []
+        for table in list(self._store.index.packs()):
+            keys = np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
+            at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
+            found.append((table, needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)))
+        return found
+
+    def _bytes(self, table: PackTable) -> int:
+        with contextlib.suppress(NotInPlaceError):
+            return self._store.place.size(pack_file(table.pack))
+        return 0
+
+    @staticmethod
+    def _live_bytes(table: PackTable, live: NDArray[np.bool_]) -> int:
+        return int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
+
+    def _pays(self, table: PackTable, live: NDArray[np.bool_]) -> bool:
+        whole = int(np.frombuffer(table.stored, dtype="<u4").sum(dtype=np.int64))
+        return self._live_bytes(table, live) < _WORTH * whole
+
+    def _doom(self, packs: Iterable[PackId]) -> None:
+        """Write packs into a doomed list, unless they are in one."""
+        known = frozenset().union(*read_doomed(self._store).values())
+        fresh = [pack for pack in packs if pack not in known]
+        if fresh:
+            write_doomed(self._store, fresh, self._owner)
+
+    def _delete(self) -> None:
+        """Carry out the doomed lists that every writer at work heeds."""
+        lists = read_doomed(self._store)
+        heeded = self._heeded(lists)
+        self._report.waits = sum(len(packs) for name, packs in lists.items() if name not in heeded)
+        if not heeded:
+            return
+        doomed = frozenset().union(*(lists[name] for name in heeded))
+        self._store.refresh()
+        live = self._live(self._needed(self._snapshots()))
+        gone = [table for table, needs in live if table.pack in doomed and not self._only_here(table, needs, doomed)]
+        for number, table in enumerate(gone):
+            self._control.checkpoint()
+            self._control.report(Progress("Giving room back", number, len(gone)))
+            self._report.freed += self._bytes(table)
+            self._report.packs += 1
+            self._store.place.remove(pack_file(table.pack))
+        for pack in doomed - {table.pack for table, _ in live}:  # packs that no index names: an earlier sweep was cut off here
+            self._store.place.remove(pack_file(pack))
+        self._write_index({table.pack for table in gone})
+        for name in heeded:
+            self._store.place.remove(f"{DOOMED_FOLDER}/{name}")
+
+    def _only_here(self, table: PackTable, needs: NDArray[np.bool_], doomed: frozenset[PackId]) -> bool:
+        """Whether a pack has something needed that no pack has which stays."""
+        numbers = np.flatnonzero(needs).tolist()
+        ids = list(table.chunk_ids()) if numbers else []
+        return any(self._store.index.find(ids[number], doomed) is None for number in numbers)
+
+    def _heeded(self, lists: dict[str, frozenset[PackId]]) -> list[str]:
+        """The lists that every writer at work heeds. Marks that stood still for too long are taken away: their writers notice before they
+        publish, and begin again."""
+        marks = seen_marks(self._store.place, WRITER_FOLDER)
+        since = self._watched.standing_since([*marks, *seen_marks(self._store.place, LEASE_FOLDER)], self._now)
+        alive = []
+        for mark in marks:
+            if self._now - since[mark.owner] >= (HOLDING_DEAD_AFTER if mark.owner.startswith(HOLDING_OWNER) else DEAD_AFTER):
+                self._store.place.remove(f"{WRITER_FOLDER}/{mark.file}")
+            else:
+                alive.append(mark)
+        return [name for name in lists if all(name in mark.says for mark in alive)]
+
+    def _write_index(self, gone: set[PackId]) -> None:
+        """Write the index anew without some packs, then remove the files that it replaces."""
+        old = sorted(self._store.index_files)
+        tables = [table for table in self._store.index.packs() if table.pack not in gone]
+        if gone or len(old) > 1:
+            if tables:
+                self._store.write_index(encode_tables(tables), self._owner)
+            for name in old:
+                self._store.place.remove(f"{INDEX_FOLDER}/{name}")
+        self._store.forget_index()
+
+    def _rewrite(self) -> None:
+        """Copy what is needed of packs that hold little of it into new packs, and doom the old ones; as far as there is room."""
+        doomed = frozenset().union(*read_doomed(self._store).values())
+        live = self._live(self._needed(self._snapshots()))
+        worth = [(table, needs) for table, needs in live if table.pack not in doomed and needs.any() and self._pays(table, needs)]
+        for holds in Holds:
+            own = [one for one in worth if one[0].holds == holds]
+            while own:
+                copied = self._copy_some(own, holds)
+                own = own[len(copied) :]
+                self._report.rewritten += len(copied)
+                self._doom(table.pack for table in copied)
+                self._delete()
+                if not copied:
+                    break
+
+    def _copy_some(self, worth: Sequence[tuple[PackTable, NDArray[np.bool_]]], holds: Holds) -> list[PackTable]:
+        """Fill one new pack; the packs that were copied into it. None when the disk has no room for it."""
+        writer, copied = PackWriter(self._store.place, self._store.keys, holds, self._owner), []
+        try:
+            for number, (table, needs) in enumerate(worth):
+                self._control.checkpoint()
+                self._control.report(Progress("Copying what is needed", number, len(worth)))
+                self._copy(table, needs, writer)
+                copied.append(table)
+                if writer.size >= PACK_BYTES:
+                    break
+            self._store.write_index(encode_tables([writer.finish()]), self._owner)
+        except PlaceFullError:
+            return []
+        finally:
+            writer.discard()
+        return copied
+
+    def _copy(self, table: PackTable, needs: NDArray[np.bool_], writer: PackWriter) -> None:
+        """Copy the needed chunks of a pack, opened and so authenticated, into a new one."""
+        offsets = table.offsets()
+        stored, plain = np.frombuffer(table.stored, dtype="<u4"), np.frombuffer(table.plain, dtype="<u4")
+        ids = list(table.chunk_ids())
+        for number in np.flatnonzero(needs).tolist():
+            squeezed = bool(table.squeezed[number])
+            sealed = self._store.place.read(pack_file(table.pack), int(offsets[number]), int(stored[number]))
+            body = open_body(self._store.keys, table.pack, number, sealed, ids[number], int(plain[number]), squeezed)
+            writer.add(Prepared(ids[number], int(plain[number]), body, squeezed))

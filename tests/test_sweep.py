@@ -1,0 +1,309 @@
+"""The sweep: what no snapshot needs goes, what any needs stays, whatever is cut off in between."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+from pathlib import Path
+
+import hypothesis
+from hypothesis import stateful
+from hypothesis import strategies as st
+
+from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.errors import DamageError, GoodTideError, PlaceError
+from good_tide.core.identifiers import Nanoseconds, SnapshotId
+from good_tide.core.progress import Silent
+from good_tide.core.records import Machine, Snapshot
+from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.verifying import verify
+from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
+from good_tide.storage.header import create_store
+from good_tide.storage.marks import LEASE_FOLDER, WRITER_FOLDER, Mark, seen_marks
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.sweep import DEAD_AFTER, Sweep, SweepReport, Watched
+from good_tide.storage.writer import WriteSession
+from tests.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.memory_place import MemoryPlace, PowerCutError
+from tests.survival import content_of, on_disk
+
+
+def sweep(store: Store, now: int = T0, watched: Watched | None = None, owner: str = "sweeper-") -> SweepReport:
+    return Sweep(store, owner, watched or Watched(), now, Silent()).run()
+
+
+def release(store: Store, snapshot: Snapshot) -> None:
+    store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+
+
+class SweepTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store()
+        self.chance = random.Random(4)
+        self.snapshots: list[Snapshot] = []
+        self.states: list[dict[str, bytes]] = []
+        for hour in range(4):
+            self.write("always.bin", b"always" * 40_000)
+            self.write("big.bin", self.chance.randbytes(400_000))
+            self.write(f"sub/{hour}.txt", self.chance.randbytes(3_000))
+            self.snapshots.append(self.snap(self.fresh(), hour))
+            self.states.append(on_disk(self.work))
+
+    def fresh(self) -> Store:
+        return open_store(self.folder / "store", PASSPHRASE)
+
+    def size(self) -> int:
+        return self.store.place.total_bytes()
+
+    def check(self, *left: int) -> None:
+        """Exactly these snapshots stand, whole."""
+        store = self.fresh()
+        self.assertEqual(sorted(store.snapshot_names()), sorted(self.snapshots[number].name for number in left))
+        for number in left:
+            self.assertEqual(content_of(store, self.snapshots[number].name), self.states[number])
+        self.assertTrue(verify(store, True, Silent()).ok)
+
+    def test_nothing_is_given_back_while_everything_is_needed(self) -> None:
+        before = self.size()
+        self.assertEqual(sweep(self.fresh()).freed, 0)
+        self.assertLess(self.size(), before + 10_000)
+        self.check(0, 1, 2, 3)
+
+    def test_what_only_released_snapshots_held_is_given_back(self) -> None:
+        for number in (0, 2):
+            release(self.store, self.snapshots[number])
+        plan = Sweep(self.fresh(), "sweeper-", Watched(), T0, Silent()).plan()
+        before = self.size()
+        report = sweep(self.fresh())
+        self.assertGreater(before - self.size(), 780_000)
+        self.assertLess(abs(plan.freed - (before - self.size())), 30_000)
+        self.assertEqual((report.waits, read_doomed(self.fresh()), self.store.place.names(LEASE_FOLDER)), (0, {}, []))
+        self.check(1, 3)
+        self.assertEqual(sweep(self.fresh()).freed, 0)
+
+    def test_the_next_snapshots_build_on_what_is_left(self) -> None:
+        release(self.store, self.snapshots[0])
+        sweep(self.fresh())
+        self.write("big.bin", b"other" * 1000)
+        self.snapshots.append(self.snap(self.fresh(), 9))
+        self.states.append(on_disk(self.work))
+        self.assertLess(self.snapshots[-1].record.tally.stored_bytes, 40_000)
+        self.check(1, 2, 3, 4)
+
+    def test_a_writer_at_work_is_waited_for_and_what_it_builds_on_stays(self) -> None:
+        content = self.states[0]["big.bin"]
+        release(self.store, self.snapshots[0])
+        with WriteSession(self.fresh(), "desk-"):
+            report = sweep(self.fresh())
+            self.assertEqual((report.packs, report.freed), (0, 0))
+            self.assertGreater(report.waits, 0)
+            self.write("big.bin", content)
+            self.snapshots.append(self.snap(self.fresh(), 9))
+            self.states.append(on_disk(self.work))
+        self.assertGreater(self.snapshots[-1].record.tally.stored_bytes, 390_000, "a writer that came later builds on what is doomed")
+        sweep(self.fresh())
+        self.check(1, 2, 3, 4)
+
+    def test_a_writer_from_before_may_publish_what_was_doomed(self) -> None:
+        content = self.states[0]["big.bin"]
+        release(self.store, self.snapshots[0])
+        early = self.fresh()
+        with WriteSession(early, "desk-") as session:
+            sweep(self.fresh())
+            self.write("big.bin", content)
+            record = self.snapshots[0].record
+            session.publish(lambda new, stored: record, SnapshotId(bytes.fromhex(self.snapshots[0].name)))
+        sweep(self.fresh())
+        self.check(0, 1, 2, 3)
+
+    def test_a_writer_that_died_is_passed_over_after_a_day_by_the_sweepers_own_clock(self) -> None:
+        release(self.store, self.snapshots[0])
+        Mark(self.store.place, WRITER_FOLDER, "gone-").say(())
+        watched = Watched()
+        self.assertGreater(sweep(self.fresh(), T0, watched).waits, 0)
+        self.assertGreater(sweep(self.fresh(), T0 + DEAD_AFTER - SECOND, watched).waits, 0)
+        self.assertGreater(sweep(self.fresh(), T0 - 400 * DEAD_AFTER, watched).waits, 0)
+        self.assertGreater(sweep(self.fresh(), T0 - 399 * DEAD_AFTER, watched).packs, 0)
+        self.assertEqual(seen_marks(self.store.place, WRITER_FOLDER), [])
+        self.check(1, 2, 3)
+
+    def test_a_writer_that_was_passed_over_does_not_publish(self) -> None:
+        store = self.fresh()
+        with self.assertRaises(PlaceError) as caught, WriteSession(store, "desk-") as session:
+            for mark in seen_marks(store.place, WRITER_FOLDER):
+                store.place.remove(f"{WRITER_FOLDER}/{mark.file}")
+            session.publish(lambda new, stored: self.snapshots[0].record)
+        self.assertIn("begins again", str(caught.exception))
+        self.check(0, 1, 2, 3)
+
+    def test_two_sweeps_at_once_and_one_that_died(self) -> None:
+        release(self.store, self.snapshots[0])
+        watched = Watched()
+        with Mark(self.store.place, LEASE_FOLDER, "other-"), self.assertRaises(PlaceError):
+            sweep(self.fresh(), T0, watched)
+        died = Mark(self.store.place, LEASE_FOLDER, "other-")
+        died.say(())
+        with self.assertRaises(PlaceError):
+            sweep(self.fresh(), T0, watched)
+        self.assertGreater(sweep(self.fresh(), T0 + DEAD_AFTER, watched).freed, 0)
+        own = Mark(self.store.place, LEASE_FOLDER, "sweeper-")
+        own.say(())
+        self.assertEqual(sweep(self.fresh(), T0).freed, 0)
+
+    def test_damage_stops_it_before_anything_is_deleted(self) -> None:
+        release(self.store, self.snapshots[0])
+        damaged = self.folder / "store" / SNAPSHOT_FOLDER / self.snapshots[1].name
+        whole = damaged.read_bytes()
+        damaged.write_bytes(whole[:-5] + b"wrong")
+        before = self.size()
+        with self.assertRaises(DamageError):
+            sweep(self.fresh())
+        self.assertLess(before - self.size(), 1000)
+        damaged.write_bytes(whole)
+        sweep(self.fresh())
+        self.check(1, 2, 3)
+
+    def test_a_reader_finds_what_was_moved(self) -> None:
+        reader = self.fresh()
+        self.assertEqual(content_of(reader, self.snapshots[3].name), self.states[3])
+        reader = self.fresh()
+        self.assertGreater(len(reader.index), 0)
+        for number in (0, 1, 2):
+            release(self.store, self.snapshots[number])
+        self.assertGreater(sweep(self.fresh()).rewritten, 0)
+        self.assertEqual(content_of(reader, self.snapshots[3].name), self.states[3])
+        self.check(3)
+
+    def test_a_disk_without_room_gets_room(self) -> None:
+        for number in (0, 1, 2):
+            release(self.store, self.snapshots[number])
+        place = _memory_of(self.folder / "store")
+        place.limit = place.total_bytes() + 60_000
+        store = Store(place, self.store.header, self.store.keys)
+        with self.assertRaises(GoodTideError):
+            place.create("x", "x").write(bytes(70_000))
+        place.clear_temporary("x")
+        report = sweep(store)
+        self.assertGreater(report.freed, 1_000_000)
+        self.assertTrue(verify(Store(place, self.store.header, self.store.keys), True, Silent()).ok)
+
+    def test_the_power_goes_at_every_operation(self) -> None:
+        for number in (0, 1):
+            release(self.store, self.snapshots[number])
+        whole = _memory_of(self.folder / "store")
+        cut, done = 0, False
+        while not done:
+            place = whole.after_power_cut()
+            place.cut_after = cut
+            try:
+                sweep(Store(place, self.store.header, self.store.keys))
+                done = True
+            except PowerCutError:
+                pass
+            left = place.after_power_cut()
+            store = Store(left, self.store.header, self.store.keys)
+            for number in (2, 3):
+                self.assertEqual(content_of(store, self.snapshots[number].name), self.states[number], f"after {cut} operations")
+            if cut % 3 == 0 or done:
+                sweep(store, T0 + DEAD_AFTER)
+                self.assertTrue(verify(Store(left, self.store.header, self.store.keys), True, Silent()).ok, f"after {cut} operations")
+                self.assertEqual(left.names(DOOMED_FOLDER), [])
+                self.assertLess(left.total_bytes(), whole.total_bytes() - 700_000)
+            cut += 1
+        self.assertGreater(cut, 10)
+
+
+def _memory_of(root: Path) -> MemoryPlace:
+    """The files of a store as a place in memory."""
+    place = MemoryPlace()
+    place.files = {
+        str(path.relative_to(root)): path.read_bytes() for path in root.rglob("*") if path.is_file() and path.parent.name != "tmp"
+    }
+    return place
+
+
+class SweepMachine(stateful.RuleBasedStateMachine):
+    """Two machines snapshot, release and sweep one store in any order; sweeps and snapshots are cut off; clocks are wrong."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.test = GoodTideTest("setUp")
+        self.test.setUp()
+        root = self.test.folder / "store"
+        create_store(root, None, cost=CHEAP)
+        self.header, self.keys = open_store(root, None).header, open_store(root, None).keys
+        self.place = _memory_of(root)
+        self.expected: dict[str, dict[str, bytes]] = {}
+        self.watched = {MACHINE.id: Watched(), OTHER_MACHINE.id: Watched()}
+        self.now = T0
+        self.count = 0
+
+    def teardown(self) -> None:
+        self.test.doCleanups()
+
+    def store(self) -> Store:
+        return Store(self.place, self.header, self.keys)
+
+    def folder(self, machine: Machine) -> Path:
+        made = self.test.work / machine.name
+        made.mkdir(exist_ok=True)
+        return made
+
+    @stateful.rule(machine=st.sampled_from([MACHINE, OTHER_MACHINE]), seed=st.integers(0, 9), cut=st.one_of(st.none(), st.integers(0, 25)))
+    def snapshot(self, machine: Machine, seed: int, cut: int | None) -> None:
+        """A snapshot with a file out of ten contents, so that released ones come again; cut off or not."""
+        folder = self.folder(machine)
+        (folder / f"file {self.count % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
+        self.count += 1
+        self.now += HOUR
+        self.place.cut_after = cut
+        try:
+            taken = capture(self.store(), CaptureRequest((folder,), machine), SetClock(Nanoseconds(self.now)), Silent(), self.test.state)
+            self.expected[taken.name] = on_disk(folder)
+        except (PowerCutError, GoodTideError):
+            pass
+        self._power_back()
+
+    def _power_back(self) -> None:
+        names = set(self.store().snapshot_names()) if self.place.cut_after is not None else set()
+        self.place = self.place.after_power_cut()
+        for name in names - set(self.expected):
+            found = self.store().read_snapshot(name)  # published, and cut off before it was told
+            self.expected[name] = on_disk(self.folder(found.record.machine))
+
+    @stateful.precondition(lambda self: self.expected)
+    @stateful.rule(data=st.data())
+    def release(self, data: st.DataObject) -> None:
+        name = data.draw(st.sampled_from(sorted(self.expected)))
+        self.place.files.pop(f"{SNAPSHOT_FOLDER}/{name}")
+        del self.expected[name]
+
+    @stateful.rule(
+        machine=st.sampled_from([MACHINE, OTHER_MACHINE]), cut=st.one_of(st.none(), st.integers(0, 30)), skew=st.integers(-400, 400)
+    )
+    def sweep(self, machine: Machine, cut: int | None, skew: int) -> None:
+        self.place.cut_after = cut
+        with contextlib.suppress(PowerCutError, PlaceError):
+            sweep(self.store(), self.now + skew * HOUR, self.watched[machine.id], f"{machine.name}-")
+        self._power_back()
+
+    @stateful.invariant()
+    def everything_visible_restores(self) -> None:
+        store = self.store()
+        assert set(store.snapshot_names()) == set(self.expected)
+        for name, files in self.expected.items():
+            assert content_of(store, name) == files
+
+    @stateful.rule()
+    def nothing_unneeded_is_left_in_the_end(self) -> None:
+        """All marks stood still for long; two sweeps later only what is needed is there."""
+        for later in (0, 2, 4):
+            with contextlib.suppress(PlaceError):
+                sweep(self.store(), self.now + later * DEAD_AFTER, self.watched[MACHINE.id], f"{MACHINE.name}-")
+        plan = Sweep(self.store(), "x-", Watched(), self.now, Silent()).plan()
+        assert (plan.packs, self.place.names(DOOMED_FOLDER), seen_marks(self.place, WRITER_FOLDER)) == (0, [], []), plan
+
+
+SweepMachine.TestCase.settings = hypothesis.settings(max_examples=25, stateful_step_count=18)
+SweepMachineTest = SweepMachine.TestCase

@@ -164,7 +164,7 @@ def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> in
     """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its folder, or the disk's name
     in a job. Ends with 1 when one is late."""
     here, now = this_workplace(), SystemClock().now()
-    rows = fleet(_store(here, store, passphrase_file), now)
+    rows = fleet(named_store(here, store, passphrase_file), now)
     if as_json:
         print_json({"machines": [_fleet_fields(row) for row in rows]})
     else:
@@ -189,7 +189,7 @@ def _fleet_fields(row: FleetRow) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
+def named_store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
     """A store by its folder, or by the name of its disk in a job, opened as the job says."""
     if Path(named).is_dir():
         return open_from_terminal(Path(named), passphrase_file)

@@ -6,6 +6,7 @@ from typing import Literal
 
 import msgspec
 
+from good_tide.core.ladder import Ladder
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import Rule, parse_rule
@@ -62,6 +63,8 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param home: what ``~/`` in rules stands for; the person's home folder if empty.
     :param passphrase_file: a file with the stores' passphrase; without one the key ring or the person is asked.
     :param rhythm: when snapshots are taken by themselves.
+    :param ladder: how dense history stays with age. :param agreed: the ladder that was last thinned by, or agreed to: a changed one
+        waits for a yes when it would release much at once.
     """
 
     name: str
@@ -77,6 +80,8 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     holding: Holding = Holding()
     noise: Noise = "changes"
     reporting: Reporting = Reporting()
+    ladder: Ladder = Ladder()
+    agreed: Ladder = Ladder()
 
     def parsed_rules(self) -> tuple[Rule, ...]:
         """The rules.

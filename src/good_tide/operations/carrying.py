@@ -73,7 +73,7 @@ def _carry(
     wanted = [one for one in snapshots if one.name not in present]
     carried: list[str] = []
     damaged: list[tuple[str, str]] = []
-    with RunLock(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
+    with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
         carrier = _Carrier(source, target, session, control)
         there = {entry.name: entry for entry in before}
         for number, snapshot in enumerate(wanted):

@@ -33,6 +33,7 @@ __all__ = [
     "area_root",
     "drain",
     "has_area",
+    "heed",
     "held_count",
     "hint_of",
     "open_area",
@@ -129,8 +130,19 @@ def prime(area: HoldingArea, store: Store, newest: Snapshot, state: Path) -> Non
         GoodTideError: it cannot be taken over; the area stays as it was.
     """
     area.root.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with RunLock(state, store.header.store, "holding"):
+    with RunLock.for_work(state, store.header.store, "holding"):
         area.prime(store, newest)
+
+
+def heed(data: Path, ref: StoreRef, store: Store, state: Path) -> None:
+    """Let the area of a store no longer build on what a sweep is about to delete. With snapshots that wait for the disk it has to.
+
+    Raises:
+        PlaceError: the area or the store cannot be written.
+    """
+    if has_area(data, ref) and not held_count(data, ref):
+        with RunLock.for_work(state, store.header.store, "holding"):
+            HoldingArea(area_folder(data, ref), store.header, store.keys).note_chunks(store)
 
 
 def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport | None:

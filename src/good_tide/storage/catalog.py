@@ -20,6 +20,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.records import Snapshot
+from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.store import Store
 
 _SCHEMA_VERSION = 1
@@ -119,9 +120,7 @@ class Catalog:
             known = self.names()
             if known == set(present):
                 return []
-            if known - set(present):
-                self._clear()
-                known = set()
+            known = self._forget(known, set(present))
             found, damage = store.snapshots()
             fresh = [snapshot for snapshot in found if snapshot.name not in known]
             if any(self._is_late(snapshot) for snapshot in fresh):
@@ -138,16 +137,26 @@ class Catalog:
                     damage.append(error)
             return damage
 
+    def _forget(self, known: set[str], present: set[str]) -> set[str]:
+        """Take out what is no longer in the store; the names that are left."""
+        gone = known - present
+        if gone:
+            with self._transaction():
+                done = forget_released(self._db, gone)
+            if not done:
+                self._clear()
+                return set()
+        return known - gone
+
     def _has(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot is in; another process may have taken it in meanwhile."""
         return self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.name,)).fetchone() is not None
 
     def _is_late(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot belongs before one that was taken in already."""
-        row = self._db.execute(
-            "SELECT max(time) FROM snapshot JOIN machine ON machine.id = snapshot.machine WHERE key = ?", (snapshot.record.machine.id,)
-        ).fetchone()
-        return row[0] is not None and row[0] >= snapshot.record.time
+        query = "SELECT max(time) FROM snapshot JOIN machine ON machine.id = snapshot.machine WHERE key = ?"
+        newest = self._db.execute(query, (snapshot.record.machine.id,)).fetchone()[0]
+        return newest is not None and newest >= snapshot.record.time
 
     def _clear(self) -> None:
         with self._transaction():
@@ -165,8 +174,7 @@ class Catalog:
 
     def tide(self, machine: str) -> list[TidePoint]:
         """What each snapshot of a machine added, changed and removed, in order of time."""
-        query = """SELECT seq, name, time, label, files, bytes, stored, gaps, added, changed, removed,
-                   added_bytes, changed_bytes, removed_bytes FROM snapshot WHERE machine = ? ORDER BY seq"""
+        query = f"SELECT {', '.join(TidePoint.__struct_fields__)} FROM snapshot WHERE machine = ? ORDER BY seq"
         with self._lock:
             return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine),))]
 
@@ -183,9 +191,8 @@ class Catalog:
     def _descend(self, machine: int, folder: int, rest: bytes) -> int | None:
         for part in rest.split(b"/"):
             if part:
-                row = self._db.execute(
-                    "SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", (machine, folder, part)
-                ).fetchone()
+                query = "SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?"
+                row = self._db.execute(query, (machine, folder, part)).fetchone()
                 if row is None:
                     return None
                 folder = row[0]
@@ -226,8 +233,8 @@ class Catalog:
         with self._lock:
             rows = self._db.execute(query, (self._machine(machine),)).fetchall()
             for folder, group in itertools.groupby(rows, key=lambda row: int(row[0])):
-                found = list(group)
-                yield self._path(folder), [row[1] for row in found], [row[2] for row in found], [row[3] for row in found]
+                _, names, sizes, modified = map(list, zip(*group, strict=True))
+                yield self._path(folder), names, sizes, modified
 
     def spans(self, folder: int, name: bytes) -> list[Span]:
         """The versions of one name in a folder, oldest first."""

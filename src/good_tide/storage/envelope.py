@@ -23,6 +23,7 @@ class FileKind(enum.IntEnum):
     SNAPSHOT = 3
     STATUS = 4
     DOOMED = 5
+    PIN = 6
 
     @property
     def word(self) -> str:

@@ -119,7 +119,7 @@ class HoldingArea(Store):
         if not self.held_names() and len(self.place.names(PACK_FOLDER)) > _TIDY_PACKS:
             self.clear()
         copy_slots(store.place, self.root)
-        self._note_chunks(store)
+        self.note_chunks(store)
         self._priming = True
         try:
             with WriteSession(self, _OWNER) as session:
@@ -139,7 +139,7 @@ class HoldingArea(Store):
             if name != newest.name:
                 self.place.remove(f"{_MARK_FOLDER}/{name}")
 
-    def _note_chunks(self, store: Store) -> None:
+    def note_chunks(self, store: Store) -> None:
         """Note which chunks lie on the disk, but for those that a sweep is about to delete; and leave a mark there that this area builds
         on them, so that later sweeps wait for it."""
         store.refresh()

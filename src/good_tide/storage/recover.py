@@ -126,6 +126,9 @@ class Store:
 
     def take_index(self, tables):
         for table in tables:
+            name = table["pack"].hex()
+            if not os.path.exists(os.path.join(self.root, "packs", name[0], name)):
+                continue  # a sweep was cut off after it deleted the pack, which nothing needs
             offset = 8
             for number in range(len(table["squeezed"])):
                 stored, plain = (int.from_bytes(table[key][4 * number : 4 * number + 4], "little") for key in ("stored", "plain"))

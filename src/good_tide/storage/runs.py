@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import fcntl
 import os
+import secrets
 from pathlib import Path
 from types import TracebackType
+from typing import Self
 
 from good_tide.core.errors import PlaceError
 from good_tide.storage.place import told
@@ -22,6 +24,19 @@ class RunLock:
         self._path = state / "runs" / f"{store}-{machine}.lock"
         self._owner = f"{machine[:12]}-{os.getuid()}-"
         self._handle: int | None = None
+
+    @classmethod
+    def for_work(cls, state: Path, store: str, work: str) -> Self:
+        """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state folder's own keeps the files of
+        several machines in one store apart."""
+        file = state / "runs" / "tag"
+        with told(f"Writing to {file.parent}"):
+            file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            if not file.is_file():
+                new = file.with_name(f"tag.{secrets.token_hex(4)}")
+                new.write_text(secrets.token_hex(4))
+                new.replace(file)
+            return cls(state, store, f"{file.read_text()}{work}")
 
     def __enter__(self) -> str:
         with told(f"Writing to {self._path.parent}"):

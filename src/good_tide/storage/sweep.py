@@ -16,13 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from good_tide.core.clock import SECOND
-from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError, PlaceFullError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
+from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Control, Progress
-from good_tide.core.records import Snapshot
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
+from good_tide.storage.needs import Keys, all_snapshots, live_chunks, needed_keys
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, open_body, pack_file
 from good_tide.storage.store import INDEX_FOLDER, Store
 
@@ -32,7 +32,6 @@ HOLDING_DEAD_AFTER = 90 * 24 * 3600 * SECOND
 """The same for a holding area, whose machine may be on a journey."""
 _WORTH = 0.5
 """A pack is copied when less than this part of it is needed."""
-_BATCH_BYTES = 32 * 1024 * 1024
 
 
 class Watched(msgspec.Struct):
@@ -69,12 +68,12 @@ class Sweep:
 
     :param owner: begins the names of this machine's temporary files and marks; the caller holds the machine's lock for sweeps.
     :param watched: what this machine remembers of marks; changed, to be kept for the next sweep.
-    :param now: this machine's clock, nanoseconds since 1970 UTC.
+    :param now: this machine's clock, nanoseconds since 1970 UTC. :param report: of a sweep that this one goes on with.
     """
 
-    def __init__(self, store: Store, owner: str, watched: Watched, now: int, control: Control) -> None:
+    def __init__(self, store: Store, owner: str, watched: Watched, now: int, control: Control, report: SweepReport | None = None) -> None:
         self._store, self._owner, self._watched, self._now, self._control = store, owner, watched, now, control
-        self._report = SweepReport()
+        self._report = report or SweepReport()
 
     def plan(self) -> SweepReport:
         """How much a sweep would give back; nothing is changed.
@@ -83,7 +82,7 @@ class Sweep:
             DamageError: something needed cannot be read.
         """
         self._store.refresh()
-        for table, live in self._live(self._needed(self._snapshots())):
+        for table, live in live_chunks(self._store, self._needed()):
             size = self._bytes(table)
             if not live.any():
                 self._report.packs += 1
@@ -106,12 +105,11 @@ class Sweep:
         with Mark(self._store.place, LEASE_FOLDER, self._owner) as lease:
             self._alone(lease)
             self._store.forget_index()
-            needed = self._needed(self._snapshots())
-            self._doom(table.pack for table, live in self._live(needed) if not live.any())
+            self._doom(table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any())
             self._delete()
             self._rewrite()
             self._delete()
-        self._report.seconds = time.monotonic() - began
+        self._report.seconds += time.monotonic() - began
         return self._report
 
     def _alone(self, lease: Mark) -> None:
@@ -125,52 +123,8 @@ class Sweep:
                 )
             self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
 
-    def _snapshots(self) -> list[Snapshot]:
-        """All snapshots; every one must be readable."""
-        found, damage = self._store.snapshots()
-        if damage or len(found) < len(self._store.snapshot_names()):
-            raise damage[0] if damage else DamageError("A snapshot cannot be read", "Run verify on this store")
-        return found
-
-    def _needed(self, snapshots: Iterable[Snapshot]) -> NDArray[np.uint64]:
-        """First eight bytes of the identities of all chunks that snapshots need, sorted. Two chunks with the same ones are both taken for
-        needed, which errs to the safe side once in 10^8 stores."""
-        keys = np.empty(0, dtype=np.uint64)
-        parts: list[bytes] = []
-        size = 0
-        seen: set[ChunkId] = set()
-
-        def merged() -> NDArray[np.uint64]:
-            ids = np.frombuffer(b"".join(parts), dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
-            return np.unique(np.concatenate([keys, ids]))
-
-        for number, snapshot in enumerate(snapshots):
-            self._control.checkpoint()
-            self._control.report(Progress("Marking", number))
-            waiting = [page for root in self._store.roots(snapshot.record) for page in root.pages]
-            parts += waiting
-            parts += [extent.chunk for root in self._store.roots(snapshot.record) for extent in root.extents if extent.chunk is not None]
-            while waiting:
-                identity = waiting.pop()
-                if identity in seen:
-                    continue
-                seen.add(identity)
-                page = self._store.page(identity)
-                parts.append(page.chunk_ids)
-                size += len(page.chunk_ids)
-                waiting += page.folder_pages()
-                if size > _BATCH_BYTES:
-                    keys, parts, size = merged(), [], 0
-        return merged()
-
-    def _live(self, needed: NDArray[np.uint64]) -> list[tuple[PackTable, NDArray[np.bool_]]]:
-        """For each pack which of its chunks are needed. Of a chunk that lies in several packs, all copies count."""
-        found = []
-        for table in list(self._store.index.packs()):
-            keys = np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
-            at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
-            found.append((table, needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)))
-        return found
+    def _needed(self) -> Keys:
+        return needed_keys(self._store, all_snapshots(self._store), self._control)
 
     def _bytes(self, table: PackTable) -> int:
         with contextlib.suppress(NotInPlaceError):
@@ -201,7 +155,7 @@ class Sweep:
             return
         doomed = frozenset().union(*(lists[name] for name in heeded))
         self._store.refresh()
-        live = self._live(self._needed(self._snapshots()))
+        live = live_chunks(self._store, self._needed())
         gone = [table for table, needs in live if table.pack in doomed and not self._only_here(table, needs, doomed)]
         for number, table in enumerate(gone):
             self._control.checkpoint()
@@ -248,7 +202,7 @@ class Sweep:
     def _rewrite(self) -> None:
         """Copy what is needed of packs that hold little of it into new packs, and doom the old ones; as far as there is room."""
         doomed = frozenset().union(*read_doomed(self._store).values())
-        live = self._live(self._needed(self._snapshots()))
+        live = live_chunks(self._store, self._needed())
         worth = [(table, needs) for table, needs in live if table.pack not in doomed and needs.any() and self._pays(table, needs)]
         for holds in Holds:
             own = [one for one in worth if one[0].holds == holds]

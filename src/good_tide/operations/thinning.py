@@ -1,0 +1,164 @@
+"""Releasing snapshots: along the ladder, by hand, and giving back the room of what nothing needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import Clock
+from good_tide.core.errors import PersonError
+from good_tide.core.ladder import Ladder, keeps, words
+from good_tide.core.progress import Control
+from good_tide.core.records import Snapshot
+from good_tide.core.words import count_words, time_words
+from good_tide.operations.journal import Journal
+from good_tide.storage.needs import all_snapshots, held_bytes, needed_keys
+from good_tide.storage.pins import Pin, pin, read_pins, unpin
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.sweep import Sweep, SweepReport, Watched
+
+__all__ = ["Pin", "SweepReport", "ThinPlan", "pin", "pinned", "plan_release", "plan_thinning", "release", "sweep", "unpin"]
+
+AGREE_PART = 0.1
+"""A changed ladder that would release more than this part of history waits for a yes."""
+_MARKS_FILE = "marks"
+
+
+class ThinPlan(msgspec.Struct, frozen=True):
+    """What stays and what goes, oldest first. ``gives_back``: stored bytes that only the released ones need; None: not worked out."""
+
+    keeps: tuple[Snapshot, ...]
+    releases: tuple[Snapshot, ...]
+    gives_back: int | None = None
+
+    @property
+    def needs_yes(self) -> bool:
+        """Whether it would release so much at once that a person has to agree."""
+        return len(self.releases) > AGREE_PART * (len(self.keeps) + len(self.releases))
+
+
+def pinned(store: Store) -> dict[str, str]:
+    """Labels of pinned snapshots, by the snapshots' names.
+
+    Raises:
+        DamageError: a pin cannot be read.
+    """
+    return {known.snapshot: known.label for known in read_pins(store).values()}
+
+
+def plan_thinning(store: Store, ladder: Ladder, machine: str, zone: str, now: int, control: Control, room: bool = True) -> ThinPlan:
+    """Which snapshots of a machine a ladder would release now.
+
+    :param zone: IANA name of the zone whose days and weeks count. :param room: work out what that would give back.
+
+    Raises:
+        DamageError: a snapshot, a pin or a listing cannot be read.
+    """
+    found = all_snapshots(store)
+    own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
+    pins = pinned(store)
+    held = {number for number, snapshot in enumerate(own) if snapshot.name in pins}
+    complete = [number for number, snapshot in enumerate(own) if not snapshot.gaps]
+    held |= set(complete[-1:])
+    stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
+    goes = {snapshot.name for snapshot, kept in zip(own, stays, strict=True) if not kept}
+    return _plan(store, found, own, goes, control, room)
+
+
+def plan_release(store: Store, names: Collection[str], control: Control) -> ThinPlan:
+    """What releasing some snapshots by hand would do.
+
+    Raises:
+        PersonError: one of them is pinned, or the newest of its machine.
+        DamageError: a snapshot, a pin or a listing cannot be read.
+    """
+    found, pins = all_snapshots(store), pinned(store)
+    newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
+    for snapshot in found:
+        if snapshot.name in names and snapshot.name in pins:
+            label = f" ({pins[snapshot.name]})" if pins[snapshot.name] else ""
+            raise PersonError(
+                f"The snapshot {snapshot.name[:12]} is pinned{label}", "Take the pin away first, with “good-tide pin … --off”"
+            )
+        if snapshot.name in names and newest[snapshot.record.machine.id] == snapshot.name:
+            raise PersonError(f"The snapshot {snapshot.name[:12]} is the newest of {snapshot.record.machine.name}", "It always stays")
+    return _plan(store, found, found, set(names), control, True)
+
+
+def _plan(store: Store, found: Sequence[Snapshot], own: Sequence[Snapshot], goes: set[str], control: Control, room: bool) -> ThinPlan:
+    kept = tuple(snapshot for snapshot in own if snapshot.name not in goes)
+    gone = tuple(snapshot for snapshot in own if snapshot.name in goes)
+    gives_back = None
+    if room:
+        gives_back = 0
+        if gone:
+            everything = held_bytes(store, needed_keys(store, found, control))
+            rest = held_bytes(store, needed_keys(store, [snapshot for snapshot in found if snapshot.name not in goes], control))
+            gives_back = everything - rest
+    return ThinPlan(kept, gone, gives_back)
+
+
+def release(store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, clock: Clock, control: Control) -> int:
+    """Release what a plan says, oldest first; each is gone at once, its room comes back with the next sweep. How many were released.
+
+    Raises:
+        PlaceError: the disk does not let go.
+        StoppedError: the person stopped it; those that were released are.
+    """
+    done = 0
+    try:
+        for snapshot in plan.releases:
+            control.checkpoint()
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+            done += 1
+    finally:
+        if done:
+            now = clock.now()
+            detail = tuple(f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:done])
+            journal.add("good", job, f"{count_words(done, 'snapshot')} released {why}", detail, "The room comes back with the next sweep.")
+    return done
+
+
+def ladder_words(ladder: Ladder) -> str:
+    """A ladder in words, as the journal says it."""
+    return f"by the ladder: {words(ladder)}"
+
+
+def sweep(
+    store: Store, state: Path, clock: Clock, control: Control, only_plan: bool = False, heed: Callable[[], None] | None = None
+) -> SweepReport:
+    """Give back the room of what no snapshot needs; or only say how much that would be.
+
+    :param heed: lets this machine's own holding area give up what is doomed, so that it is not waited for.
+    :param state: a local folder for the lock that keeps two sweeps of this machine apart, and for what it remembers of others' marks.
+
+    Raises:
+        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is deleted.
+        StoppedError: the person stopped it; what was done is done.
+    """
+    identity = store.header.store
+    file = state / _MARKS_FILE / f"{identity}.json"
+    with RunLock.for_work(state, identity, "sweep") as owner:
+        watched = _read_marks(file)
+        one = Sweep(store, owner, watched, clock.now(), control)
+        if only_plan:
+            return one.plan()
+        try:
+            report = one.run()
+            if report.waits and heed is not None:
+                heed()
+                report = Sweep(store, owner, watched, clock.now(), control, report).run()
+            return report
+        finally:
+            file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            file.write_bytes(msgspec.json.encode(watched))
+
+
+def _read_marks(file: Path) -> Watched:
+    try:
+        return msgspec.json.decode(file.read_bytes(), type=Watched)
+    except (OSError, msgspec.MsgspecError):
+        return Watched()

@@ -1,0 +1,112 @@
+"""Taking released snapshots out of the local catalog, without reading the store anew.
+
+Snapshots that stay are counted anew from 1; a version that stood in none of them is forgotten; versions that have become neighbours and
+are the same become one, as they would be had the released snapshots never been. What a released snapshot added, changed and removed is
+added to the next one that stays.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Collection
+
+import numpy as np
+
+_COUNTS = ("added", "changed", "removed", "added_bytes", "changed_bytes", "removed_bytes")
+
+
+def forget_released(db: sqlite3.Connection, gone: Collection[str]) -> bool:
+    """Take snapshots out, inside the caller's transaction. False when that cannot be done: a machine's newest is among them."""
+    by_machine: dict[int, list[int]] = {}
+    for name in gone:
+        row = db.execute("SELECT machine, seq FROM snapshot WHERE name = ?", (name,)).fetchone()
+        if row is not None:
+            by_machine.setdefault(row[0], []).append(row[1])
+    newest = dict(db.execute("SELECT machine, max(seq) FROM snapshot GROUP BY machine"))
+    if any(newest[machine] in released for machine, released in by_machine.items()):
+        return False
+    for machine, released in by_machine.items():
+        _Forgetting(db, machine, sorted(released), newest[machine]).run()
+    return True
+
+
+class _Forgetting:
+    """The released snapshots of one machine."""
+
+    def __init__(self, db: sqlite3.Connection, machine: int, released: list[int], newest: int) -> None:
+        self._db, self._machine, self._released = db, machine, released
+        stays = np.ones(newest + 2, dtype=bool)
+        stays[0] = stays[newest + 1] = False
+        stays[released] = False
+        counted = np.cumsum(stays)
+        self._rows = [
+            (seq, int(counted[seq - 1]) + 1, int(counted[seq])) for seq in range(self._released[0], newest + 1)
+        ]  # fmt: skip
+        """Old number; new number of the first that stays from it on; new number of the last that stays up to it."""
+        self._count = int(counted[newest])
+
+    def run(self) -> None:
+        db, first = self._db, self._released[0]
+        db.execute("CREATE TEMP TABLE IF NOT EXISTS renumbered (seq INTEGER PRIMARY KEY, after INTEGER, before INTEGER)")
+        db.execute("DELETE FROM renumbered")
+        db.executemany("INSERT INTO renumbered VALUES (?, ?, ?)", self._rows)
+        self._hand_on_counts()
+        db.executemany("DELETE FROM snapshot WHERE machine = ? AND seq = ?", [(self._machine, seq) for seq in self._released])
+        db.execute(
+            "UPDATE snapshot SET seq = -(SELECT after FROM renumbered r WHERE r.seq = snapshot.seq) WHERE machine = ? AND seq >= ?", (self._machine, first)
+        )  # fmt: skip
+        db.execute("UPDATE snapshot SET seq = -seq WHERE machine = ? AND seq < 0", (self._machine,))
+        self._spans(first)
+        self._activity(first)
+        db.execute("DELETE FROM renumbered")
+
+    def _hand_on_counts(self) -> None:
+        """Add what released snapshots changed to the next that stays."""
+        sums = ", ".join(f"sum({name})" for name in _COUNTS)
+        sets = ", ".join(f"{name} = {name} + ?" for name in _COUNTS)
+        released = set(self._released)
+        at = 0
+        while at < len(self._released):
+            begin = end = self._released[at]
+            while end + 1 in released:
+                end += 1
+            found = self._db.execute(
+                f"SELECT {sums} FROM snapshot WHERE machine = ? AND seq BETWEEN ? AND ?", (self._machine, begin, end)
+            ).fetchone()
+            self._db.execute(f"UPDATE snapshot SET {sets} WHERE machine = ? AND seq = ?", (*found, self._machine, end + 1))
+            at += end - begin + 1
+
+    def _spans(self, first: int) -> None:
+        """``-machine`` stands for the folder above the covered ones."""
+        db, own = self._db, "(folder = -?1 OR folder IN (SELECT id FROM folder WHERE machine = ?1))"
+        db.execute(
+            f"""UPDATE span SET first = coalesce((SELECT after FROM renumbered r WHERE r.seq = span.first), first),
+                last = (CASE WHEN last IS NULL THEN NULL ELSE coalesce((SELECT before FROM renumbered r WHERE r.seq = span.last), last) END)
+                WHERE (first >= ?2 OR last >= ?2) AND {own}""",
+            (self._machine, first),
+        )  # fmt: skip
+        db.execute(f"DELETE FROM span WHERE last IS NOT NULL AND first > last AND {own}", (self._machine,))
+        below = self._rows[0][2]
+        while True:
+            pairs = db.execute(
+                f"""SELECT a.rowid, b.rowid, b.last FROM span a JOIN span b ON b.folder = a.folder AND b.name = a.name AND b.first = a.last + 1
+                    AND b.kind = a.kind AND b.size = a.size AND b.modified = a.modified AND b.identity = a.identity
+                    WHERE a.last >= ?2 AND {own.replace("folder =", "a.folder =").replace("folder IN", "a.folder IN")}""",
+                (self._machine, below),
+            ).fetchall()
+            taken: set[int] = set()
+            for earlier, later, last in pairs:
+                if earlier not in taken and later not in taken:
+                    taken |= {earlier, later}
+                    db.execute("UPDATE span SET last = ? WHERE rowid = ?", (last, earlier))
+                    db.execute("DELETE FROM span WHERE rowid = ?", (later,))
+            if not pairs:
+                return
+
+    def _activity(self, first: int) -> None:
+        db, own = self._db, "folder IN (SELECT id FROM folder WHERE machine = ?)"
+        moved = db.execute(
+            f"SELECT DISTINCT folder, after FROM activity JOIN renumbered USING (seq) WHERE seq >= ? AND {own}", (first, self._machine)
+        ).fetchall()  # fmt: skip
+        db.execute(f"DELETE FROM activity WHERE seq >= ? AND {own}", (first, self._machine))
+        db.executemany("INSERT OR IGNORE INTO activity VALUES (?, ?)", moved)

@@ -1,0 +1,180 @@
+"""Releasing snapshots: the catalog afterwards, pins, thinning by the ladder, and the commands for it."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+from pathlib import Path
+from typing import Any
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.happenings import Filter
+from good_tide.core.history import Lifeline
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.ladder import Ladder, parse_rung
+from good_tide.core.progress import Silent
+from good_tide.core.words import local
+from good_tide.operations.journal import Journal
+from good_tide.operations.stores import synced_catalog
+from good_tide.operations.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.verifying import verify
+from good_tide.storage.catalog import Catalog
+from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
+from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
+
+_STATES = st.lists(
+    st.dictionaries(st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5), min_size=2, max_size=8
+)
+
+
+class CatalogReleaseTest(GoodTideTest):
+    def lines(self, catalog: Catalog, machine: str) -> dict[str, list[object]]:
+        """All spans, by path."""
+        found: dict[str, list[object]] = {}
+
+        def visit(path: bytes, lifelines: list[Lifeline]) -> None:
+            for line in lifelines:
+                below = line.name if not path else path + b"/" + line.name
+                found[below.decode()] = [(span.kind, span.size, span.identity, span.first, span.last) for span in line.spans]
+                folder = catalog.folder(machine, below)
+                if line.kind == "d" and folder is not None:
+                    visit(below, catalog.lifelines(folder))
+
+        visit(b"", catalog.roots(machine))
+        return {path: spans for path, spans in found.items() if spans}
+
+    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+    @given(_STATES, st.data())
+    def test_as_if_the_released_had_never_been(self, states: list[dict[str, str]], data: st.DataObject) -> None:
+        case = self.folder / f"case{len(list(self.folder.iterdir()))}"
+        work = case / "work"
+        store = self.new_store(f"{case.name}/store", None)
+        names = []
+        for hour, state in enumerate(states):
+            shutil.rmtree(work, ignore_errors=True)
+            work.mkdir()
+            for name, content in state.items():
+                (work / name).parent.mkdir(parents=True, exist_ok=True)
+                (work / name).write_text(content)
+            names.append(self.snap(store, hour, MACHINE, None, work).name)
+            self.snap(store, hour, OTHER_MACHINE, None, work)
+        catalog, _ = synced_catalog(store, case)
+        gone = data.draw(st.lists(st.sampled_from(names[:-1]), unique=True, min_size=1))
+        for part in (gone[: len(gone) // 2], gone[len(gone) // 2 :]):
+            for name in part:
+                store.place.remove(f"{SNAPSHOT_FOLDER}/{name}")
+            catalog.sync(store)
+        fresh, _ = synced_catalog(store, case / "fresh")
+        for machine in (MACHINE.id, OTHER_MACHINE.id):
+            self.assertEqual(self.lines(catalog, machine), self.lines(fresh, machine))
+            self.assertEqual([point.name for point in catalog.tide(machine)], [point.name for point in fresh.tide(machine)])
+            self.assertEqual([point.seq for point in catalog.tide(machine)], [point.seq for point in fresh.tide(machine)])
+        self.snap(store, 20, MACHINE, None, work)
+        catalog.sync(store)
+        fresh.sync(store)
+        self.assertEqual(self.lines(catalog, MACHINE.id), self.lines(fresh, MACHINE.id))
+        catalog.close()
+        fresh.close()
+
+
+class ReleaseTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store()
+        self.journal = Journal(self.state, SetClock(Nanoseconds(T0)))
+        self.addCleanup(self.journal.close)
+        chance = random.Random(1)
+        self.taken = []
+        for hour in range(0, 24 * 8, 6):
+            self.write("big.bin", chance.randbytes(80_000))
+            self.taken.append(self.snap(self.store, hour))
+        self.now = T0 + 24 * 8 * HOUR
+
+    def plan(self, *rungs: str, room: bool = True) -> ThinPlan:
+        return plan_thinning(self.store, Ladder(tuple(map(parse_rung, rungs))), MACHINE.id, "Europe/Berlin", self.now, Silent(), room)
+
+    def test_thinned_by_the_ladder_and_the_room_given_back(self) -> None:
+        plan = self.plan("2d every", "forever day")
+        days = {local(snapshot.record.time).date() for snapshot in self.taken}
+        self.assertIn(len(plan.keeps), range(len(days) + 4, len(days) + 9))
+        self.assertTrue(plan.needs_yes)
+        assert plan.gives_back is not None
+        self.assertGreater(plan.gives_back, 80_000 * len(plan.releases))
+        before = self.store.place.total_bytes()
+        release(self.store, plan, "by the ladder", "Office", self.journal, SetClock(Nanoseconds(self.now)), Silent())
+        self.assertEqual(self.plan("2d every", "forever day").releases, ())
+        report = sweep(open_store(self.folder / "store", PASSPHRASE), self.state, SetClock(Nanoseconds(self.now)), Silent())
+        self.assertLess(abs(before - self.store.place.total_bytes() - plan.gives_back), 60_000)
+        self.assertGreater(report.freed, 0)
+        store = open_store(self.folder / "store", PASSPHRASE)
+        self.assertTrue(verify(store, True, Silent()).ok)
+        self.assertEqual(len(store.snapshot_names()), len(plan.keeps))
+        self.assertIn(f"{len(plan.releases)} snapshots released by the ladder", self.journal.events(Filter())[0].what)
+
+    def test_pinned_ones_and_the_newest_stay(self) -> None:
+        pin(self.store, self.taken[3].name, "before the move")
+        pin(self.store, self.taken[3].name, "before the great move")
+        self.assertEqual(pinned(self.store), {self.taken[3].name: "before the great move"})
+        plan = self.plan("1h every", room=False)
+        self.assertEqual([snapshot.name for snapshot in plan.keeps], [self.taken[3].name, self.taken[-1].name])
+        for name, words in ((self.taken[3].name, "great move"), (self.taken[-1].name, "newest")):
+            with self.assertRaises(PersonError) as caught:
+                plan_release(self.store, {name}, Silent())
+            self.assertIn(words, str(caught.exception))
+        self.assertTrue(unpin(self.store, self.taken[3].name))
+        self.assertFalse(unpin(self.store, self.taken[3].name))
+        self.assertEqual(len(self.plan("1h every", room=False).keeps), 1)
+
+    def test_a_damaged_pin_stops_everything(self) -> None:
+        pin(self.store, self.taken[3].name)
+        file = next((self.folder / "store" / "pins").iterdir())
+        file.write_bytes(file.read_bytes()[:-2] + b"xx")
+        with self.assertRaises(DamageError):
+            self.plan("1h every")
+
+    def test_other_machines_are_not_touched(self) -> None:
+        self.snap(self.store, 300, OTHER_MACHINE)
+        self.snap(self.store, 301, OTHER_MACHINE)
+        plan = self.plan("1h every", room=False)
+        self.assertEqual({snapshot.record.machine.id for snapshot in (*plan.keeps, *plan.releases)}, {MACHINE.id})
+
+
+class CommandTest(GoodTideTest):
+    def ok(self, *words: str | Path, code: int = 0) -> dict[str, Any]:
+        found = program(*words, "--json")
+        self.assertEqual(found.returncode, code, found.stdout + found.stderr)
+        return dict(json.loads(found.stdout))
+
+    def test_ladder_thin_pin_release_and_sweep(self) -> None:
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
+        store = self.folder / "store"
+        for _ in range(5):
+            self.write("a.bin", os.urandom(50_000))
+            self.ok("snapshot", "Office")
+        self.ok("pin", store, "latest", "--label", "as handed over")
+        looked = self.ok("ladder", "Office", "--rung", "1h every", "--rung", "forever year", "--picture", "2040-01-01")
+        self.assertEqual((len(looked["keeps"]), len(looked["releases"])), (1, 4))
+        self.assertGreater(looked["gives_back"], 190_000)
+        self.assertEqual(len(self.ok("ladder", "Office")["releases"]), 0)
+        self.ok("ladder", "Office", "--rung", "1h year")
+        self.assertEqual(self.ok("thin", "Office", "--plan")["released"], self.ok("thin", "Office", "--plan")["released"])
+        thinned = self.ok("thin", "Office", code=1)
+        self.assertEqual((thinned["waits_for_yes"], thinned["released"]), (True, []))
+        self.assertEqual(len(self.ok("thin", "Office", "--yes")["released"]), 4)
+        self.assertEqual(self.ok("thin", "Office")["released"], [])
+        self.assertGreater(self.ok("sweep", store, "--plan")["freed"], 190_000)
+        self.assertGreater(self.ok("sweep", store)["freed"], 190_000)
+        self.assertTrue(self.ok("verify", "--store", store, "--read-all")["ok"])
+        self.write("a.bin", os.urandom(50_000))
+        self.ok("snapshot", "Office")
+        self.assertEqual(program("release", store, "latest").returncode, 2)
+        self.ok("pin", store, self.ok("history", "--store", store)["snapshots"][0]["snapshot"], "--off")
+        self.assertEqual(len(self.ok("release", store, "--before", "2039-01-01")["released"]), 1)
+        self.assertEqual(len(self.ok("history", "--store", store)["snapshots"]), 1)
+        self.assertEqual(program("ladder", "Office", "--rung", "2d fortnight").returncode, 2)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Kept, Ladder, Rung, Step, keeps, parse_rung, period, reach_back, words
+from tests.base import REPOSITORY
 
 ZONE = "Europe/Berlin"
 WHERE = ZoneInfo(ZONE)
@@ -156,3 +157,14 @@ class LadderTest(unittest.TestCase):
         now = datetime(2026, 3, 31, 12, tzinfo=WHERE)
         self.assertEqual(reach_back("1mo", now).date(), datetime(2026, 2, 28).date())
         self.assertEqual(now - reach_back("2d", now), timedelta(days=2))
+
+
+class WorkedExampleTest(unittest.TestCase):
+    def test_the_example_in_the_documentation(self) -> None:
+        text = (REPOSITORY / "docs" / "thinning.md").read_text()
+        lines = text.split("```example\n")[1].split("```")[0].strip().split("\n")
+        times = [int(datetime.fromisoformat(line.split()[0]).replace(tzinfo=WHERE).timestamp()) * SECOND for line in lines]
+        now = int(datetime(2026, 11, 26, 12, tzinfo=WHERE).timestamp()) * SECOND
+        ladder = Ladder((parse_rung("1d every"), parse_rung("7d day"), parse_rung("forever week")))
+        self.assertEqual([line.split()[1] == "stays" for line in lines], list(keeps(ladder, times, now, ZONE).stays))
+        self.assertGreater(len(lines), 8)

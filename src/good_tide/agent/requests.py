@@ -7,6 +7,7 @@ from typing import Literal
 import msgspec
 
 from good_tide.core.happenings import Filter
+from good_tide.core.ladder import Ladder
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Holding, Noise, Reporting, StoreUse
 from good_tide.protocol.messages import PickedItem
@@ -134,3 +135,18 @@ class ExportRequest(msgspec.Struct):
 
     filter: Filter
     file: str
+
+
+class LadderRequest(msgspec.Struct):
+    """Another ladder for the job that is shown; ``agreed``: the person saw what it releases."""
+
+    ladder: Ladder
+    agreed: bool = False
+
+
+class PinRequest(msgspec.Struct):
+    """A snapshot by its number, to be pinned or not."""
+
+    seq: int
+    on: bool = True
+    label: str = ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+from good_tide.agent.bounds import Bounds
 from good_tide.agent.session import Session
 from good_tide.agent.teller import Teller
 from good_tide.agent.work import Worker
@@ -52,10 +53,17 @@ class RunDesk:
 
     def __init__(
         self, here: Workplace, disks: Disks, clock: Clock, journal: Journal, books: Books, standings: Standings, worker: Worker, teller: Teller,
-        power: Power, after: Callable[[Session, int, bool], None],
+        power: Power, bounds: Bounds, after: Callable[[Session, int, bool], None],
     ) -> None:  # fmt: skip
         self._here, self._disks, self._clock, self._journal, self._books = here, disks, clock, journal, books
-        self._standings, self._worker, self._teller, self._power, self._after = standings, worker, teller, power, after
+        self._standings, self._worker, self._teller, self._power, self._bounds, self._after = (
+            standings,
+            worker,
+            teller,
+            power,
+            bounds,
+            after,
+        )
 
     def start(self, session: Session, occasion: Occasion) -> bool:
         """Begin a run; False when other work is being done."""
@@ -92,6 +100,9 @@ class RunDesk:
         try:
             taken = run_kept(job, self._hands(session), self._books, before, guard, occasion)
             well = any(one.snapshot is not None for one in taken)
+            for one in taken:
+                if one.snapshot is not None and not one.held:
+                    self._bounds.after_run(session, one.ref, occasion is not Occasion.HAND, steering)
         finally:
             if guard.hold is not None:
                 guard.hold.let_go()

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from good_tide.agent.bounds import Bounds
 from good_tide.agent.keeper import Keeper
 from good_tide.agent.report_desk import ReportDesk
 from good_tide.agent.requests import (
@@ -99,8 +100,9 @@ class Upkeep:
         self._told: tuple[JobStanding, ...] = ()
         self._post = Post(here.settings, here.machine.name, clock, self.journal, ring)
         self.reports = ReportDesk(self._post, clock, self.journal, self._books)
+        self._bounds = Bounds(here, clock, self.journal, self._books, current, change)
         self.runs = RunDesk(
-            here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._ran
+            here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._bounds, self._ran
         )  # fmt: skip
         self._watcher = Watcher(clock, self.journal, (str(here.state), str(here.cache), str(here.holdings)), self._changed)
         self.keeper = Keeper(
@@ -132,6 +134,7 @@ class Upkeep:
             "export-journal": lambda raw: self.export(decode(raw, type=ExportRequest)),
             "stay": lambda raw: self._stay(decode(raw, type=SwitchRequest).on),
             "journal": lambda raw: self.history(decode(raw, type=Filter)),
+            **self._bounds.handlers(),
         }
 
     def begin(self) -> None:
@@ -229,7 +232,7 @@ class Upkeep:
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job),
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._bounds.pinned(),
         )  # fmt: skip
 
     def _mail_words(self, job: Job) -> str:

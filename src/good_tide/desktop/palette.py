@@ -123,6 +123,10 @@ def style_sheet(look: Palette) -> str:
     QListWidget::item, QTreeWidget::item {{ padding: 5px 6px; border: 0; }}
     QTreeWidget::item:selected, QListWidget::item:selected {{ background: {look.kelp_soft}; color: {look.ink}; }}
     QHeaderView::section {{ background: {look.paper}; color: {look.quiet_text}; border: 0; border-bottom: 1px solid {look.line}; padding: 6px; }}
+    QSlider::groove:horizontal {{ background: {look.line}; height: 4px; border-radius: 2px; }}
+    QSlider::sub-page:horizontal {{ background: {look.shoal_deep}; height: 4px; border-radius: 2px; }}
+    QSlider::handle:horizontal {{ background: {look.kelp}; width: 14px; height: 14px; margin: -5px 0; border-radius: 7px; }}
+    QSlider::handle:horizontal:focus {{ border: 2px solid {look.dusk}; margin: -7px 0; }}
     QProgressBar {{ background: {look.line}; border: 0; border-radius: 4px; max-height: 8px; min-height: 8px; }}
     QProgressBar::chunk {{ background: {look.kelp}; border-radius: 4px; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}

@@ -10,6 +10,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
+from good_tide.desktop.ladder_card import LadderCard
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.rhythm_choices import Away, Choices, Telling, Waits, When
@@ -34,6 +35,7 @@ class RhythmPlace(QWidget):
         self.sentence = label("", "strong", wrap=True)
         self.picture = WeekPicture(look)
         self.when, self.waits, self.away, self.telling = When(), Waits(), Away(), Telling()
+        self.ladder = LadderCard(look, link)
         self.next, self.moved = label("", "", wrap=False), label("", "quiet", wrap=True)
         self.keep, self.discard = button("Keep", primary=True), button("Discard")
         self.all_hours, self.working = button("All hours"), button("Working hours")
@@ -91,6 +93,7 @@ class RhythmPlace(QWidget):
         column.setSpacing(10)
         column.addLayout(head)
         column.addLayout(columns)
+        column.addWidget(self.ladder)
         foot = line(self.stays, spacing=12)
         foot.addWidget(self.stay)
         column.addLayout(foot)
@@ -108,6 +111,7 @@ class RhythmPlace(QWidget):
         for choices in self._choices():
             choices.changed.connect(self._changed)
         self._timer.timeout.connect(self._ask)
+        self.ladder.kept.connect(self.refresh)
         self.all_hours.clicked.connect(lambda: self.picture.set_cells(_ALL))
         self.working.clicked.connect(lambda: self.picture.set_cells(_WORKING))
         self.keep.clicked.connect(self._keep)
@@ -133,6 +137,7 @@ class RhythmPlace(QWidget):
         """Another look at the job; what is being changed here stays as it is."""
         self._now = overview.now
         self.picture.show_tide(overview.tide)
+        self.ladder.show_tide(overview.tide, overview.now)
         if self._job != overview.job:
             self._job, self.view = overview.job, None
         self.setEnabled(not overview.reading)
@@ -150,6 +155,7 @@ class RhythmPlace(QWidget):
         self.picture.show_hours(view.rhythm.allowed)
         self.waits.show_considerate(view.rhythm.considerate)
         self.telling.show_telling(view.noise, view.reporting, view.mail)
+        self.ladder.take(view)
         self._preview(view, kept=True)
 
     def _preview(self, view: RhythmView, kept: bool) -> None:

@@ -18,12 +18,14 @@ _FILE = "rhythm.json"
 
 class _Shelf(msgspec.Struct, omit_defaults=True):
     """``paused_until`` in nanoseconds since 1970 UTC, 0: not paused; ``away`` by job: since when its disk is away; ``reported`` by job: when its last
-    report was sent."""
+    report was sent; ``swept`` by store: when it was last swept; ``released``: stores of which something was released since."""
 
     paused_until: int = 0
     books: dict[str, Book] = {}
     away: dict[str, int] = {}
     reported: dict[str, int] = {}
+    swept: dict[str, int] = {}
+    released: list[str] = []
 
 
 class Books:
@@ -99,6 +101,31 @@ class Books:
         """Note that a report was sent."""
         with self._lock:
             self._read().reported[job] = when
+            self._write()
+
+    def swept(self, store: str) -> int:
+        """When this machine last swept a store; 0: never."""
+        with self._lock:
+            return self._read().swept.get(store, 0)
+
+    def has_released(self, store: str) -> bool:
+        """Whether something of a store was released since its last sweep."""
+        with self._lock:
+            return store in self._read().released
+
+    def note_released(self, store: str) -> None:
+        """Note that something of a store was released."""
+        with self._lock:
+            if store not in self._read().released:
+                self._shelf.released.append(store)
+                self._write()
+
+    def note_swept(self, store: str, when: int) -> None:
+        """Note that a store was swept."""
+        with self._lock:
+            shelf = self._read()
+            shelf.swept[store] = when
+            shelf.released = [one for one in shelf.released if one != store]
             self._write()
 
     def away_since(self, job: str) -> int:

@@ -12,6 +12,7 @@ import msgspec
 from good_tide.core.comparing import Difference
 from good_tide.core.happenings import Event, LeftOutFile, Run
 from good_tide.core.history import Lifeline, TidePoint
+from good_tide.core.ladder import Ladder
 from good_tide.core.places import Check, DiskFacts
 from good_tide.core.progress import Progress
 from good_tide.core.rhythm import Rhythm
@@ -255,6 +256,7 @@ class RhythmView(msgspec.Struct):
     :param zone: IANA name of the zone that new rules are written in. :param spread: seconds that this machine's runs begin later.
     :param paused_until: 0: not paused. :param watching: what continuous mode says of itself; empty: it is off.
     :param stays: whether an agent runs when no window is open; None: that is not for this job's agent to say.
+    :param ladder: how dense history stays. :param agreed: the ladder that was last agreed to. :param pinned: labels by snapshots' names.
     """
 
     rhythm: Rhythm
@@ -270,6 +272,9 @@ class RhythmView(msgspec.Struct):
     watching: str = ""
     stays: bool | None = None
     mail: str = ""
+    ladder: Ladder = Ladder()
+    agreed: Ladder = Ladder()
+    pinned: dict[str, str] = {}
 
 
 class Found(msgspec.Struct, array_like=True):

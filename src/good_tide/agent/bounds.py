@@ -1,0 +1,130 @@
+"""Keeping history in bounds by itself: thinning after each run, and a sweep now and then."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import msgspec
+
+from good_tide.agent.requests import LadderRequest, PinRequest
+from good_tide.agent.session import Session
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.errors import GoodTideError, StoppedError
+from good_tide.core.progress import Control
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import count_words, size_words, time_words
+from good_tide.operations.books import Books
+from good_tide.operations.holding import heed
+from good_tide.operations.journal import Journal
+from good_tide.operations.stores import Store
+from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
+from good_tide.operations.workplace import Workplace
+from good_tide.protocol.server import Handler
+from good_tide.system.machine import local_zone
+
+_SWEEP_EVERY = 7 * 86400 * SECOND
+
+
+class Bounds:
+    """Thins and sweeps the stores of jobs. A fault in it never makes a snapshot fail: it is noted, and tried again with the next run.
+
+    :param current: the job that is shown. :param change: keeps a changed job: a ladder that was thinned by is agreed to.
+    """
+
+    def __init__(
+        self, here: Workplace, clock: Clock, journal: Journal, books: Books, current: Callable[[], Session], change: Callable[[Job], None]
+    ) -> None:
+        self._here, self._clock, self._journal, self._books, self._current, self._change = here, clock, journal, books, current, change
+
+    def handlers(self) -> dict[str, Handler]:
+        """What clients may ask."""
+        decode = msgspec.json.decode
+        return {
+            "keep-ladder": lambda raw: self.keep_ladder(decode(raw, type=LadderRequest)),
+            "pin": lambda raw: self.pin(decode(raw, type=PinRequest)),
+        }
+
+    def keep_ladder(self, wanted: LadderRequest) -> None:
+        """Keep another ladder for the job that is shown. What it would release was shown, and is agreed to or not.
+
+        Raises:
+            PersonError: it makes no sense.
+        """
+        wanted.ladder.check()
+        before = self._current().job
+        self._change(msgspec.structs.replace(before, ladder=wanted.ladder, agreed=wanted.ladder if wanted.agreed else before.agreed))
+        if wanted.ladder != before.ladder:
+            self._journal.add(
+                "good", before.name, f"History is kept {ladder_words(wanted.ladder)}", (f"Before: {ladder_words(before.ladder)}",)
+            )
+
+    def pin(self, wanted: PinRequest) -> None:
+        """Pin a snapshot of the job that is shown, or take its pin away."""
+        session = self._current()
+        snapshot = session.snapshot(wanted.seq)
+        when = time_words(snapshot.record.time, self._clock.now())
+        if wanted.on:
+            pin(session.store(), snapshot.name, wanted.label)
+            self._journal.add("good", session.job.name, f"The snapshot of {when} is pinned", (wanted.label,) if wanted.label else ())
+        elif unpin(session.store(), snapshot.name):
+            self._journal.add("good", session.job.name, f"The snapshot of {when} is no longer pinned")
+
+    def pinned(self) -> dict[str, str]:
+        """Labels of the pinned snapshots of the job that is shown, by their names; none where the store cannot be asked now."""
+        try:
+            return pinned(self._current().store())
+        except GoodTideError:
+            return {}
+
+    def after_run(self, session: Session, ref: StoreRef, sweeps: bool, control: Control) -> None:
+        """A job's snapshot came into a store: release what the ladder does not keep, and sweep when the last sweep was long ago.
+
+        Raises:
+            StoppedError: the person stopped it.
+        """
+        job = session.job
+        if not job.ladder.rungs:
+            return
+        try:
+            folder = session.folder_of(ref)
+            if folder is not None:
+                store = session.openings.store(ref, folder)
+                self._thin(session, store, control)
+                if sweeps:
+                    self._sweep(job, ref, store, control)
+        except StoppedError:
+            raise
+        except GoodTideError as error:
+            if self._journal.is_news(f"bounds/{job.name}/{error.what}"):
+                self._journal.add(
+                    "note", job.name, "History could not be thinned", (error.what,), "The snapshot itself is whole.", error.advice
+                )
+
+    def _thin(self, session: Session, store: Store, control: Control) -> None:
+        job = session.job
+        plan = plan_thinning(store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, room=False)
+        if not plan.releases:
+            return
+        if plan.needs_yes and job.agreed != job.ladder:
+            if self._journal.is_news(f"ladder/{job.name}"):
+                words = f"The changed ladder would release {count_words(len(plan.releases), 'snapshot')} of {len(plan.keeps) + len(plan.releases):,}"
+                self._journal.add(
+                    "note", job.name, words, (), "Nothing is released before somebody agrees.", "See Rhythm, and agree there."
+                )
+            return
+        release(store, plan, "by the ladder", job.name, self._journal, self._clock, control)
+        self._books.note_released(store.header.store)
+        if job.agreed != job.ladder:
+            self._change(msgspec.structs.replace(job, agreed=job.ladder))
+
+    def _sweep(self, job: Job, ref: StoreRef, store: Store, control: Control) -> None:
+        """Sweep a store of which something was released, once a week at most."""
+        identity, now = store.header.store, self._clock.now()
+        if not self._books.has_released(identity) or 0 <= now - self._books.swept(identity) < _SWEEP_EVERY:
+            return
+        report = sweep(
+            store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state)
+        )
+        self._books.note_swept(identity, now)
+        if report.freed:
+            self._journal.add("good", job.name, f"{size_words(report.freed)} given back on {ref.name or ref.path}")

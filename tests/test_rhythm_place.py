@@ -1,0 +1,233 @@
+"""The places Rhythm and Journal, driven as a person drives them, with a real agent behind."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+import msgspec
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.happenings import Filter, Run
+from good_tide.core.hours import Hours
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.ladder import READY, Ladder, Rung, Step
+from good_tide.core.rhythm import every_minutes_of
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.status import State
+from good_tide.desktop.application import make_application, wait_until
+from good_tide.desktop.ladder_card import coming
+from good_tide.desktop.runs_picture import by_day
+from good_tide.desktop.week_picture import WeekPicture
+from good_tide.desktop.window import MainWindow
+from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.protocol.sockets import agent_socket
+from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
+from tests.stand_ins import quiet
+
+
+class PlacesTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        _, look = make_application("light")
+        self.settings = self.folder / "settings"
+        store = self.new_store(passphrase=None)
+        for hour in range(6):
+            self.write("plan.txt", str(hour))
+            self.snap(store, hour)
+        ref = StoreRef(path=str(self.folder / "store"), name="Pier")
+        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND))
+        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
+        self.agent = Agent(self.settings, here, self.clock, around=quiet(self.settings))
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
+        self.until(lambda: self.window.overview.state == "ready")
+        self.place = self.window.rhythm
+        self.window.show_place(3)
+        self.until(lambda: self.place.view is not None)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def job(self) -> Job:
+        return load_jobs(self.settings)[0]
+
+    def press(self, button: QPushButton) -> None:
+        self.until(button.isEnabled)
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+    def drag(self, picture: WeekPicture, begin: tuple[int, int], end: tuple[int, int]) -> None:
+        def point(cell: tuple[int, int]) -> QPoint:
+            return picture._box(*cell).center().toPoint()
+
+        QTest.mousePress(picture, Qt.MouseButton.LeftButton, pos=point(begin))
+        QTest.mouseMove(picture, point(end))
+        QTest.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=point(end))
+
+    def test_hours_are_drawn_and_nothing_changes_until_it_is_kept(self) -> None:
+        place = self.place
+        self.assertEqual((place.sentence.text(), place.keep.isEnabled()), ("Snapshots are taken only by hand.", False))
+        place.when.every.click()
+        place.when.on_disk.click()
+        self.press(place.working)
+        self.drag(place.picture, (5, 9), (5, 11))
+        self.drag(place.picture, (0, 8), (0, 9))
+        self.until(place.keep.isEnabled)
+        self.assertIn("Not kept yet: snapshots are taken every hour and when the disk comes, only", place.sentence.text())
+        self.assertEqual(len(place.next.text().split("\n")), 10)
+        self.assertEqual(self.job().rhythm, BY_HAND)
+        self.press(place.keep)
+        self.until(lambda: not place.keep.isEnabled())
+        kept = self.job().rhythm
+        hours = Hours.of(kept.allowed)
+        self.assertEqual((every_minutes_of(kept), kept.on_disk), (60, True))
+        self.assertEqual(
+            [hours.part_of_cell(*cell) for cell in ((0, 8), (0, 9), (0, 10), (1, 8), (5, 9), (5, 11), (5, 12), (6, 9))],
+            [0, 0, 1, 1, 1, 1, 0, 0],
+        )
+
+    def test_the_keyboard_turns_hours_and_a_days_name_a_day(self) -> None:
+        picture = self.place.picture
+        picture.setFocus()
+        picture._at = (0, 0)
+        QTest.keyClick(picture, Qt.Key.Key_Right)
+        QTest.keyClick(picture, Qt.Key.Key_Down)
+        QTest.keyClick(picture, Qt.Key.Key_Space)
+        QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=QPoint(10, int(picture._box(6, 0).center().y())))
+        hours = Hours.of(picture.hours())
+        self.assertEqual([hours.part_of_cell(*cell) for cell in ((1, 1), (1, 2), (6, 0), (6, 23), (5, 23))], [0, 1, 0, 0, 1])
+
+    def test_times_that_cannot_be_understood_are_said(self) -> None:
+        place = self.place
+        place.when.at.click()
+        place.when.times.setText("weekdays noon")
+        place.when.times.textEdited.emit("weekdays noon")
+        self.until(lambda: "is no day and time" in place.when.trouble.text())
+        self.assertFalse(place.keep.isEnabled())
+        place.when.times.setText("weekdays 12:30; sat 09:00")
+        place.when.times.textEdited.emit("")
+        self.press(place.keep)
+        self.until(lambda: len(self.job().rhythm.rules) == 2)
+        self.assertEqual(self.job().rhythm.words(), "on weekdays at 12:30 and on Sat at 09:00")
+        place.discard.setEnabled(True)
+        place.when.on_change.click()
+        self.press(place.discard)
+        self.until(lambda: not place.when.on_change.isChecked())
+
+    def test_pausing_and_going_on_from_the_status_sentence(self) -> None:
+        self.place._pause(T0 + 22 * HOUR)
+        self.until(lambda: self.window.act.isVisible() and self.window.act.text() == "Go on")
+        self.assertIn("Paused until", self.window._sentence.text())
+        QTest.mouseClick(self.window.act, Qt.MouseButton.LeftButton)
+        self.until(lambda: not self.window.act.isVisible())
+        self.assertEqual(self.agent.upkeep.standings()[0].status.state, State.BY_HAND)
+
+    def test_what_goes_with_it_is_kept_too(self) -> None:
+        place = self.place
+        place.away.limit.setValue(3)
+        place.waits.metered.click()
+        place.telling.noise.setCurrentIndex(0)
+        place.telling.reports.setCurrentIndex(2)
+        place.telling.to.setText("ada@example.org, bo@example.org")
+        place.telling.to.textEdited.emit("")
+        self.press(place.keep)
+        self.until(lambda: self.job().noise == "trouble")
+        job = self.job()
+        self.assertEqual((job.holding.limit_bytes, job.rhythm.considerate.metered, job.reporting.when), (3 << 30, False, "daily"))
+        self.assertEqual(job.reporting.to, ("ada@example.org", "bo@example.org"))
+        self.assertIn("no mail server yet", place.telling.words.text())
+
+    def test_a_ladder_is_tried_dragged_looked_at_in_years_and_kept(self) -> None:
+        card = self.place.ladder
+        self.assertIn("Keeps 6 of 6", card.words.text())
+        card.ready.setCurrentIndex(card.ready.findData("usual"))
+        card._chosen(card.ready.currentIndex())
+        self.assertEqual((card.rungs.text(), self.job().ladder), ("2d every; 30d day; 12mo week; forever quarter", Ladder()))
+        picture, end = card.picture, card.picture._ends()[0]
+        QTest.mousePress(picture, Qt.MouseButton.LeftButton, pos=QPoint(int(end), 60))
+        QTest.mouseMove(picture, QPoint(int(picture._x(5 * 86400.0)), 60))
+        QTest.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=QPoint(int(end), 60))
+        self.assertEqual(picture.ladder.rungs[0], Rung(Step.EVERY, "5d"))
+        self.assertTrue(card.rungs.text().startswith("5d every"))
+        card.later.setValue(24)
+        self.assertEqual(card.when.text(), "in 2 years")
+        self.assertGreater(len(picture.stays), 100)
+        card.later.setValue(0)
+        card.rungs.setText("2d fortnight")
+        card.rungs.textEdited.emit("")
+        self.assertIn("is no rung", card.trouble.text())
+        self.assertFalse(card.keep.isEnabled())
+        card.rungs.setText("1h every; 5y year")
+        card.rungs.textEdited.emit("")
+        self.assertIn("Keeps 1 of 6", card.words.text())
+        self.press(card.keep)
+        self.until(lambda: self.job().ladder.rungs != ())
+        self.assertEqual(self.job().agreed, self.job().ladder)
+        self.write("plan.txt", "another")
+        self.window.link.ask("snapshot")
+        self.until(lambda: len(self.window.overview.tide) == 1)
+        self.assertIn(
+            "6 snapshots released by the ladder", [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events]
+        )
+
+    def test_a_changed_ladder_that_was_not_agreed_to_releases_nothing(self) -> None:
+        save_job(self.settings, msgspec.structs.replace(self.job(), ladder=Ladder((Rung(Step.YEAR),))))
+        self.agent.upkeep.keeper.poke()
+        self.until(lambda: self.agent._job().job.ladder.rungs != ())
+        self.write("plan.txt", "another")
+        self.window.link.ask("snapshot")
+        self.until(lambda: len(self.window.overview.tide) == 7)
+        self.assertTrue(any("would release" in event.what for event in self.agent.upkeep.history(Filter(job="Office")).events))
+        self.place.refresh()
+        self.until(lambda: self.place.ladder.keep.text() == "Agree to this ladder" and self.place.ladder.keep.isEnabled())
+
+    def test_the_journal_lists_filters_and_offers_a_rule(self) -> None:
+        journal = self.window.journal
+        gone = str(self.work / "locked.db")
+        for run in range(3):
+            self.agent.upkeep.journal.add_run(
+                Run("Office", "Pier", "time", T0 + 10 * HOUR + run * SECOND, 1.0, "failed", words="No room left")
+            )
+        with self.agent.upkeep.journal._using() as db:
+            db.execute(
+                "INSERT INTO left_out VALUES (?, ?, ?, ?, ?, ?, ?)", ("Office", gone.encode(), "denied", "Permission denied", T0, T0, 4)
+            )
+        self.agent.upkeep.journal.add("trouble", "Office", "The disk was full", ("detail",), "No snapshot was taken.", "Make room.")
+        self.window.show_place(4)
+        self.until(lambda: journal.view is not None and journal.events.topLevelItemCount() == 10)
+        assert journal.view is not None
+        days = by_day(journal.view.runs)
+        self.assertEqual((sum(day.failed for day in days), sum(day.runs for day in days)), (3, 6))
+        journal.level.setCurrentIndex(2)
+        self.until(lambda: journal.events.topLevelItemCount() == 4)
+        trouble = next(journal.events.topLevelItem(row) for row in range(4) if "disk was full" in journal.events.topLevelItem(row).text(2))
+        self.assertEqual([trouble.child(row).text(2) for row in range(3)], ["No snapshot was taken.", "Make room.", "detail"])
+        journal.text.setText("nothing of the kind")
+        journal.text.textEdited.emit("")
+        self.until(lambda: journal.events.topLevelItemCount() == 0)
+        self.assertIn("Nothing happened that fits", journal.empty.text())
+        journal.what.setCurrentIndex(2)
+        offer = journal.left_out.itemWidget(journal.left_out.topLevelItem(0), 4)
+        assert isinstance(offer, QPushButton)
+        QTest.mouseClick(offer, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.window._places.currentWidget() is self.window.coverage and bool(self.window.coverage.rules.rules))
+        self.assertIn("locked.db", self.window.coverage.rules.rules[0])
+
+    def test_what_is_to_come_goes_on_at_the_present_pace(self) -> None:
+        times = [T0 + hour * HOUR for hour in range(100)]
+        self.assertEqual(coming(times, times[-1] + 10 * HOUR), [times[-1] + hour * HOUR for hour in range(1, 10)])
+        self.assertEqual(coming(times[:2], times[-1]), [])
+        self.assertLess(len(coming(times, times[-1] + 90 * 365 * 24 * HOUR)), 70_000)
+        self.assertIn("usual", READY)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from contextlib import AbstractContextManager
 from pathlib import Path
@@ -14,12 +15,15 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.planning import Around, Book
+from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
-from good_tide.core.settings import Holding, Job, StoreRef
+from good_tide.core.settings import Holding, Job, Room, StoreRef
 from good_tide.core.status import State
 from good_tide.operations.books import Books
 from good_tide.operations.disks import STAND_IN_FILE
+from good_tide.operations.verifying import verify
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.storage.header import create_store
 from good_tide.storage.store import open_store
@@ -303,6 +307,52 @@ class TroubleTest(Keeping):
         self.at(ON_THE_HOUR + HOUR, agent)
         self.at(ON_THE_HOUR + HOUR + 30 * MINUTE, agent)
         self.assertEqual(len(self.times()), 2)
+
+
+class BoundsTest(Keeping):
+    def test_the_oldest_go_when_the_limit_is_reached_and_it_is_told(self) -> None:
+        agent = self.agent()
+        for hour in range(6):
+            self.write("film.bin", os.urandom(300_000))
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        save_job(self.settings, msgspec.structs.replace(self.job, room=Room(limit_bytes=1_400_000, when_short="thin", floor_days=0)))
+        for hour in range(6, 9):
+            self.write("film.bin", os.urandom(300_000))
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        times = [(time - ON_THE_HOUR) // HOUR for time in self.times()]
+        self.assertEqual((times[-1], times), (8, list(range(times[0], 9))))
+        self.assertGreater(times[0], 2)
+        self.assertTrue(any("to make room on Pier" in what for what in self.what(agent)))
+        self.assertLess(sum(path.stat().st_size for path in self.root.rglob("*") if path.is_file()), 1_800_000)
+        self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
+
+    def test_it_stops_and_says_so_and_never_goes_below_the_floor(self) -> None:
+        agent = self.agent(room=Room(limit_bytes=200_000))
+        for hour in range(3):
+            self.write("film.bin", os.urandom(150_000))
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        status = agent.upkeep.standings()[0].status
+        self.assertEqual((status.state, len(self.times())), (State.FAILING, 2))
+        self.assertIn("less room than is to stay free", status.sentence)
+        save_job(self.settings, msgspec.structs.replace(self.job, room=Room(limit_bytes=200_000, when_short="thin", floor_days=30)))
+        self.at(ON_THE_HOUR + 5 * HOUR, agent)
+        self.assertEqual(len(self.times()), 2)
+        self.assertIn("everything older than 30 days", agent.upkeep.standings()[0].status.sentence)
+
+    def test_thinned_after_each_run_and_swept_once_a_week(self) -> None:
+        ladder = Ladder((parse_rung("3h every"), parse_rung("forever day")))
+        agent = self.agent(ladder=ladder, agreed=ladder)
+        for hour in range(30):
+            self.write("film.bin", os.urandom(40_000))
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        self.assertLess(len(self.times()), 8)
+        size = sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file())
+        self.assertEqual(agent.overview().tide[-1].seq, len(self.times()))
+        for hour in range(30, 30 + 24 * 8, 12):
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        self.assertLess(sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), size)
+        self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
+        self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
 
 
 class EndOfDayTest(Keeping):

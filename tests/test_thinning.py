@@ -19,12 +19,15 @@ from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.progress import Silent
+from good_tide.core.settings import Room
 from good_tide.core.words import local
 from good_tide.operations.journal import Journal
+from good_tide.operations.room import plan_room, room_facts, taking
 from good_tide.operations.stores import synced_catalog
 from good_tide.operations.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
 from good_tide.operations.verifying import verify
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.needs import held_bytes, needed_keys
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
 
@@ -145,6 +148,50 @@ class ReleaseTest(GoodTideTest):
         self.assertEqual({snapshot.record.machine.id for snapshot in (*plan.keeps, *plan.releases)}, {MACHINE.id})
 
 
+class RoomTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store(passphrase=None)
+        self.chance = random.Random(2)
+        for day in range(10):
+            self.write("film.mp4", self.chance.randbytes(200_000))
+            self.write("letters/one.txt", "x" * day)
+            self.write("letters/scan.png", self.chance.randbytes(70_000) if day < 2 else b"small")
+            self.snap(self.store, day * 24)
+
+    def test_what_takes_the_room_is_exact(self) -> None:
+        by_folder = {one.name: one for one in taking(self.store, "folder", Silent())}
+        self.assertGreater(by_folder[str(self.work)].only_here, 1_900_000)
+        self.assertIn(by_folder[f"{self.work}/letters"].only_here, range(130_000, 300_000))
+        by_kind = {one.name: one for one in taking(self.store, "kind", Silent())}
+        self.assertGreater(by_kind["video"].only_here, 1_900_000)
+        self.assertIn(by_kind["pictures"].only_here, range(130_000, 160_000))
+        by_period = taking(self.store, "period", Silent())
+        machine = taking(self.store, "machine", Silent())
+        self.assertEqual((len(machine), machine[0].shared), (1, 0))
+        self.assertEqual(machine[0].only_here, held_bytes(self.store, needed_keys(self.store, self.store.snapshots()[0], Silent())))
+        self.assertLessEqual(sum(one.only_here for one in by_period), machine[0].only_here)
+
+    def test_the_fewest_oldest_make_room_and_none_below_the_floor(self) -> None:
+        pin(self.store, self.store.snapshots()[0][0].name)
+        now = T0 + 24 * 10 * HOUR
+        plan = plan_room(self.store, MACHINE.id, 450_000, now, Silent())
+        self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in plan.releases], [1, 2])
+        assert plan.gives_back is not None
+        self.assertGreaterEqual(plan.gives_back, 450_000)
+        self.assertEqual(plan_room(self.store, MACHINE.id, 500_000, T0, Silent()).releases, ())
+        everything = plan_room(self.store, MACHINE.id, 1 << 40, T0 + 24 * 5 * HOUR, Silent())
+        self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in everything.releases], [1, 2, 3, 4])
+
+    def test_limit_and_reserve_say_how_much_is_missing(self) -> None:
+        root, stored = self.folder / "store", self.store.place.total_bytes()
+        self.assertEqual(room_facts(root, stored, Room(), (), T0).short, 0)
+        self.assertEqual(room_facts(root, stored, Room(limit_bytes=stored - 1000), (), T0).short, 1000)
+        facts = room_facts(root, stored, Room(reserve_bytes=1 << 60), (), T0)
+        self.assertEqual(facts.short, (1 << 60) - facts.free)
+        self.assertEqual(room_facts(root, stored, Room(limit_part=1.0), (), T0).limit, facts.total)
+
+
 class CommandTest(GoodTideTest):
     def ok(self, *words: str | Path, code: int = 0) -> dict[str, Any]:
         found = program(*words, "--json")
@@ -178,3 +225,16 @@ class CommandTest(GoodTideTest):
         self.assertEqual(len(self.ok("release", store, "--before", "2039-01-01")["released"]), 1)
         self.assertEqual(len(self.ok("history", "--store", store)["snapshots"]), 1)
         self.assertEqual(program("ladder", "Office", "--rung", "2d fortnight").returncode, 2)
+
+    def test_room_its_limits_and_what_takes_it(self) -> None:
+        store = self.folder / "store"
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
+        self.write("a.bin", os.urandom(50_000))
+        self.ok("snapshot", "Office")
+        room = self.ok("room", store, "--by", "machine")
+        self.assertEqual((room["limit"], room["short"], room["full_on"], len(room["by"])), (None, 0, None, 1))
+        self.assertGreater(room["by"][0]["only_here"], 50_000)
+        limited = self.ok("room", store, "--limit", "40 KB", "--floor", "0", "--when-short", "thin", code=1)
+        self.assertGreater(limited["short"], 10_000)
+        self.assertEqual(self.ok("room", store, "--limit", "50 %", "--reserve", "1 KB")["reserve"], 1000)
+        self.assertEqual(program("room", store, "--limit", "much").returncode, 2)

@@ -9,13 +9,14 @@ import msgspec
 from good_tide.agent.requests import LadderRequest, PinRequest
 from good_tide.agent.session import Session
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.errors import GoodTideError, StoppedError
+from good_tide.core.errors import GoodTideError, PlaceFullError, StoppedError
 from good_tide.core.progress import Control
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
+from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store
 from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace
@@ -99,6 +100,46 @@ class Bounds:
                 self._journal.add(
                     "note", job.name, "History could not be thinned", (error.what,), "The snapshot itself is whole.", error.advice
                 )
+
+    def before_run(self, session: Session, control: Control) -> None:
+        """Make room on the disks of a job where its limits say that there is too little.
+
+        Raises:
+            PlaceFullError: there is too little, and nothing may or can be released for it. StoppedError: the person stopped it.
+        """
+        job = session.job
+        if job.room == Room():
+            return
+        for ref in job.stores:
+            folder = session.folder_of(ref)
+            if folder is not None:
+                store = session.openings.store(ref, folder)
+                missing = room_facts(folder, store.place.total_bytes(), job.room, (), self._clock.now()).short
+                if missing:
+                    self._make_room(session, ref, store, missing, control)
+
+    def _make_room(self, session: Session, ref: StoreRef, store: Store, missing: int, control: Control) -> None:
+        job, now, name = session.job, self._clock.now(), ref.name or ref.path
+        if job.room.when_short == "stop":
+            raise PlaceFullError(
+                f"{name} has {size_words(missing)} less room than is to stay free",
+                "Make room, raise the limit, or let the oldest snapshots go",
+            )
+        floor = now - job.room.floor_days * 86400 * SECOND
+        plan = plan_room(store, session.machine.id, missing, floor, control)
+        freed = 0
+        if plan.releases:
+            release(store, plan, f"to make room on {name}", job.name, self._journal, self._clock, control)
+        report = sweep(
+            store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state)
+        )
+        freed += report.freed
+        session.look_again()
+        if freed < missing:
+            days = count_words(job.room.floor_days, "day")
+            raise PlaceFullError(
+                f"{name} is short of {size_words(missing - freed)}, though everything older than {days} was released", "Make room, or lower the floor"
+            )  # fmt: skip
 
     def _thin(self, session: Session, store: Store, control: Control) -> None:
         job = session.job

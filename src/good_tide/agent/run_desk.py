@@ -119,6 +119,7 @@ class RunDesk:
         return Hands(
             here=self._here, disks=self._disks, clock=self._clock, journal=self._journal, open_ref=session.openings.store,
             open_area=session.openings.area, warn=lambda what, todo: self._teller.warn(session.job, what, todo),
+            make_room=lambda control: self._bounds.before_run(session, control),
         )  # fmt: skip
 
     def _finished(self, job: Job, taken: list[Taken]) -> Finished:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import click
 import msgspec
@@ -11,19 +12,21 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
 from good_tide.cli.options import json_option, passphrase_option, progress_option
-from good_tide.cli.output import print_json, say
+from good_tide.cli.output import print_json, say, table
 from good_tide.cli.telling_commands import named_store
-from good_tide.core.clock import SystemClock
+from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
+from good_tide.core.rules import parse_size
 from good_tide.core.selection import choose_snapshot, parse_time
-from good_tide.core.settings import Job
-from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
+from good_tide.core.settings import Job, Room, WhenShort
+from good_tide.core.words import count_words, duration_words, iso, local, size_words, time_words
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
-from good_tide.operations.stores import Store
+from good_tide.operations.room import By, room_facts, taking
+from good_tide.operations.stores import Store, synced_catalog
 from good_tide.operations.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
 from good_tide.system.machine import local_zone
@@ -231,3 +234,91 @@ def sweep_command(store: str, only_plan: bool, passphrase_file: Path | None, pro
     if report.waits:
         say(f"{count_words(report.waits, 'pack')} more wait until whoever writes to the store now is done.")
     return output.DONE
+
+
+@click.command("room")
+@click.argument("store")
+@click.option("--by", type=click.Choice(get_args(By)), help="What takes it: exact, by bytes that only this part of history needs.")
+@click.option(
+    "--limit", metavar="SIZE", help="What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that uses it."
+)
+@click.option("--reserve", metavar="SIZE", help="What stays free on the disk for other things.")
+@click.option("--when-short", type=click.Choice(get_args(WhenShort)), help="Stop and say so, or release the oldest.")
+@click.option("--floor", type=click.IntRange(0, 36500), metavar="DAYS", help="Snapshots that are younger are never released for room.")
+@passphrase_option
+@json_option
+def room_command(
+    store: str, by: By | None, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None, passphrase_file: Path | None,
+    as_json: bool,
+) -> int:  # fmt: skip
+    """Room of STORE: what it takes, what is free, when the disk will be full, and what would come back if a part of history went."""
+    here, clock = this_workplace(), SystemClock()
+    opened = named_store(here, store, passphrase_file)
+    job = _job_of(here, opened)
+    room = job.room if job is not None else Room()
+    changed = _changed_room(room, limit, reserve, when_short, floor)
+    if changed != room:
+        if job is None:
+            raise PersonError("No job of this machine uses this store", "Set its room on a machine that does")
+        room = changed
+        save_job(here.settings, msgspec.structs.replace(job, room=room))
+    machine = (job.machine if job is not None and job.machine else here.machine).id
+    catalog, _ = synced_catalog(opened, here.cache)
+    tide = catalog.tide(machine)
+    catalog.close()
+    facts = room_facts(Path(opened.place.title), opened.place.total_bytes(), room, tide, clock.now())
+    with output.steered(None, as_json) as steering:
+        parts = taking(opened, by, steering) if by is not None else []
+    days = {name: _day(clock.now(), getattr(facts.full, name)) for name in ("low", "mid", "high")} if facts.full is not None else None
+    if as_json:
+        print_json(
+            {
+                "stored": facts.stored, "limit": facts.limit or None, "free": facts.free, "reserve": facts.reserve, "short": facts.short, "full_on": days,
+                "by": [msgspec.to_builtins(one) for one in parts],
+            }
+        )  # fmt: skip
+        return output.WITH_GAPS if facts.short else output.DONE
+    say(f"{size_words(facts.stored)} stored, {size_words(facts.free)} free of {size_words(facts.total)}.")
+    if facts.limit or facts.reserve:
+        say(
+            f"Limit {size_words(facts.limit) if facts.limit else 'none'}, reserve {size_words(facts.reserve)}; when short: {room.when_short}, floor {room.floor_days} days."
+        )
+    if facts.short:
+        say(f"SHORT of {size_words(facts.short)}.")
+    if days is not None:
+        say(
+            "Not full within five years at this pace."
+            if days["mid"] is None
+            else f"Full about {days['mid']}: between {days['low']} and {days['high'] or 'later than in five years'}, four times of five."
+        )
+    if parts:
+        table(["", "Only here", "Shared"], [[one.name, size_words(one.only_here), size_words(one.shared)] for one in parts], right=(1, 2))
+    return output.WITH_GAPS if facts.short else output.DONE
+
+
+def _day(now: int, days: int | None) -> str | None:
+    return None if days is None else f"{local(now + days * 86400 * SECOND):%Y-%m-%d}"
+
+
+def _job_of(here: Workplace, store: Store) -> Job | None:
+    """The job of this machine that uses a store."""
+    disks = disks_for(here.settings)
+    for job in load_jobs(here.settings):
+        if any(str(locate(ref, disks)) == store.place.title for ref in job.stores):
+            return job
+    return None
+
+
+def _changed_room(room: Room, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None) -> Room:
+    fields: dict[str, Any] = {}
+    if limit is not None:
+        part = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", limit.strip())
+        fields["limit_bytes"] = 0 if part or limit == "none" else parse_size(limit)
+        fields["limit_part"] = float(part[1]) / 100 if part else 0.0
+    if reserve is not None:
+        fields["reserve_bytes"] = 0 if reserve == "none" else parse_size(reserve)
+    if when_short is not None:
+        fields["when_short"] = when_short
+    if floor is not None:
+        fields["floor_days"] = floor
+    return msgspec.structs.replace(room, **fields)

@@ -122,7 +122,7 @@ def parse_rule(line: str) -> Rule:
             values[name], *rest = rest
         elif name in ("larger", "smaller", "older", "newer") and rest:
             amount, rest = _amount(rest)
-            values[name] = _size(amount) if name in ("larger", "smaller") else _age(amount)
+            values[name] = parse_size(amount) if name in ("larger", "smaller") else _age(amount)
         elif name in ("path", "kind", "marker", "larger", "smaller", "older", "newer"):
             raise RuleError(f"nothing comes after “{name}”", "For example: exclude larger 2 GiB")
         else:
@@ -145,7 +145,7 @@ def _amount(words: list[str]) -> tuple[str, list[str]]:
     return first, rest
 
 
-def _size(text: str) -> int:
+def parse_size(text: str) -> int:
     found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([A-Za-z]+)", text)
     unit = found[2].upper() if found else ""
     if found is None or unit not in _SIZE_UNITS:

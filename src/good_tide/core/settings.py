@@ -44,6 +44,24 @@ class Holding(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     part_of_free: float = 0.25
 
 
+WhenShort = Literal["stop", "thin"]
+"""When room gets short: take no snapshot and say so, or release the oldest down to the floor."""
+
+
+class Room(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """What a job's stores may take. 0: no limit, no reserve.
+
+    :param limit_part: of the disk's whole size. :param reserve_bytes: stay free on the disk for other things.
+    :param floor_days: snapshots that are younger are never released for room.
+    """
+
+    limit_bytes: int = 0
+    limit_part: float = 0.0
+    reserve_bytes: int = 0
+    when_short: WhenShort = "stop"
+    floor_days: int = 30
+
+
 class Reporting(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """Reports of a job: when, how full, by mail to whom, and into which folder as HTML files."""
 
@@ -82,6 +100,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     reporting: Reporting = Reporting()
     ladder: Ladder = Ladder()
     agreed: Ladder = Ladder()
+    room: Room = Room()
 
     def parsed_rules(self) -> tuple[Rule, ...]:
         """The rules.

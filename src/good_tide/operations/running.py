@@ -51,6 +51,7 @@ class Hands(msgspec.Struct, frozen=True, kw_only=True):
 
     :param open_ref: opens one of the job's stores in its folder. :param open_area: opens the holding area of a store whose disk is away.
     :param warn: tells a person something at once, as a sentence and an advice.
+    :param make_room: called before the run; raises what keeps it from being taken.
     """
 
     here: Workplace
@@ -60,6 +61,7 @@ class Hands(msgspec.Struct, frozen=True, kw_only=True):
     open_ref: Callable[[StoreRef, Path], Store]
     open_area: Callable[[StoreRef], holding.HoldingArea]
     warn: Callable[[str, str], None] = lambda what, todo: None
+    make_room: Callable[[Control], None] = lambda control: None
 
 
 def due_stores(job: Job, present: Sequence[tuple[StoreRef, Store]], machine: str) -> list[tuple[StoreRef, Store]]:
@@ -133,6 +135,7 @@ def run_kept(
     began = hands.clock.now()
     books.keep(job.name, planning.began(before, began))
     try:
+        hands.make_room(control)
         taken = run_job(job, hands, control, occasion, label)
     except StoppedError:
         books.keep(job.name, planning.ended(before, began, False))

@@ -61,11 +61,12 @@ def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -
             size += len(page.chunk_ids)
             waiting += page.folder_pages()
             if size > _BATCH_BYTES:
-                keys, parts, size = np.union1d(keys, _keys(b"".join(parts))), [], 0
-    return np.union1d(keys, _keys(b"".join(parts)))
+                keys, parts, size = np.union1d(keys, keys_of(b"".join(parts))), [], 0
+    return np.union1d(keys, keys_of(b"".join(parts)))
 
 
-def _keys(identities: bytes) -> Keys:
+def keys_of(identities: bytes) -> Keys:
+    """The keys of identities that lie one after the other."""
     return np.frombuffer(identities, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
 
 
@@ -73,7 +74,7 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
     """For each pack which of its chunks are among the needed. Of a chunk that lies in several packs, all copies are."""
     found = []
     for table in list(store.index.packs()):
-        keys = _keys(table.ids)
+        keys = keys_of(table.ids)
         at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
         found.append((table, needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)))
     return found

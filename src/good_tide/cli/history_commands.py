@@ -12,7 +12,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
 from good_tide.cli.options import json_option, passphrase_option, progress_option
-from good_tide.cli.output import print_json, say, table
+from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.telling_commands import named_store
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import PersonError
@@ -25,7 +25,9 @@ from good_tide.core.words import count_words, duration_words, iso, local, size_w
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
+from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.room import By, room_facts, taking
+from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, synced_catalog
 from good_tide.operations.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
@@ -211,15 +213,16 @@ def _heed(here: Workplace, store: Store) -> None:
 @click.command("sweep")
 @click.argument("store")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say how much would come back.")
+@click.option("--thorough", is_flag=True, help="Leave no trace of what is not needed, as after a purge; copies more.")
 @passphrase_option
 @progress_option
 @json_option
-def sweep_command(store: str, only_plan: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
+def sweep_command(store: str, only_plan: bool, thorough: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
     """Give back the room of what no snapshot needs. Can be stopped at any point, and goes on with the next."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
-        report = sweep(opened, here.state, clock, steering, only_plan, lambda: _heed(here, opened))
+        report = sweep(opened, here.state, clock, steering, only_plan, lambda: _heed(here, opened), thorough)
     if not only_plan and report.freed:
         Journal(here.records, clock).add("good", "", f"The sweep of {store} gave back {size_words(report.freed)}")
     if as_json:
@@ -233,6 +236,42 @@ def sweep_command(store: str, only_plan: bool, passphrase_file: Path | None, pro
     )
     if report.waits:
         say(f"{count_words(report.waits, 'pack')} more wait until whoever writes to the store now is done.")
+    return output.DONE
+
+
+@click.command("purge")
+@click.argument("store")
+@click.argument("pattern")
+@click.option("--plan", "only_plan", is_flag=True, help="Only say what that touches.")
+@passphrase_option
+@progress_option
+@json_option
+def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
+    """Take a path or PATTERN (as in rules of coverage) out of all snapshots of STORE, of every machine. It cannot be brought back. The
+    snapshots that held it get new names; the next sweep gives the room back, and with --thorough leaves no trace of it."""
+    here, clock = this_workplace(), SystemClock()
+    opened = named_store(here, store, passphrase_file)
+    with output.steered(progress, as_json) as steering:
+        plan = plan_purge(opened, pattern, home_folder(), steering)
+        if not only_plan and plan.snapshots:
+            purge(opened, plan, home_folder(), here.state, clock, Journal(here.records, clock), steering)
+    if as_json:
+        paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
+        print_json(
+            {
+                "snapshots": len(plan.snapshots),
+                "paths": paths,
+                "gives_back": plan.gives_back,
+                "done": not only_plan and bool(plan.snapshots),
+            }
+        )
+        return output.DONE
+    for path, versions in plan.paths:
+        say(f"{show_path(path)}   {count_words(versions, 'version')}")
+    would = "would be" if only_plan else "were"
+    say(
+        f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to {size_words(plan.gives_back)} with the next sweep."
+    )
     return output.DONE
 
 

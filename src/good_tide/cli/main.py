@@ -13,7 +13,15 @@ from good_tide import __version__
 from good_tide.cli import output
 from good_tide.cli.agent_commands import agent_group
 from good_tide.cli.coverage_commands import coverage_command, run_jobs
-from good_tide.cli.history_commands import ladder_command, pin_command, release_command, room_command, sweep_command, thin_command
+from good_tide.cli.history_commands import (
+    ladder_command,
+    pin_command,
+    purge_command,
+    release_command,
+    room_command,
+    sweep_command,
+    thin_command,
+)
 from good_tide.cli.job_commands import disks_command, job_group
 from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, store_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
@@ -484,7 +492,7 @@ cli.add_command(coverage_command)
 cli.add_command(stand_in_group)
 for command in (status_command, rhythm_command, pause_command, resume_command, run_due_command, eject_command, agent_group):
     cli.add_command(command)
-for command in (ladder_command, thin_command, release_command, pin_command, sweep_command, room_command):
+for command in (ladder_command, thin_command, release_command, pin_command, sweep_command, room_command, purge_command):
     cli.add_command(command)
 for command in (journal_command, report_command, mail_command, fleet_command):
     cli.add_command(command)

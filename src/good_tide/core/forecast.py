@@ -82,7 +82,8 @@ def _coming(daily: Sequence[int], weeks: int) -> NDArray[np.float64] | None:
         ahead = np.minimum(np.arange(1, weeks + 1), 2 * count) + (count - 1) / 2
         level = np.maximum(_LEAST_PART * mean, mean + _DAMPED * slope * ahead)
         future = weeks_drawn[chance.integers(0, count, weeks)]
-        rows[draw] = (future * (level / mean if mean else 1.0)[:, None] if mean else future).ravel()
+        scale: NDArray[np.float64] = level / mean if mean else np.ones(weeks)
+        rows[draw] = (future * scale[:, None]).ravel()
     return np.cumsum(rows, axis=1)
 
 

@@ -128,10 +128,17 @@ def ladder_words(ladder: Ladder) -> str:
 
 
 def sweep(
-    store: Store, state: Path, clock: Clock, control: Control, only_plan: bool = False, heed: Callable[[], None] | None = None
+    store: Store,
+    state: Path,
+    clock: Clock,
+    control: Control,
+    only_plan: bool = False,
+    heed: Callable[[], None] | None = None,
+    thorough: bool = False,
 ) -> SweepReport:
     """Give back the room of what no snapshot needs; or only say how much that would be.
 
+    :param thorough: leave no trace of anything that is not needed, however much is copied for it.
     :param heed: lets this machine's own holding area give up what is doomed, so that it is not waited for.
     :param state: a local folder for the lock that keeps two sweeps of this machine apart, and for what it remembers of others' marks.
 
@@ -143,14 +150,14 @@ def sweep(
     file = state / _MARKS_FILE / f"{identity}.json"
     with RunLock.for_work(state, identity, "sweep") as owner:
         watched = _read_marks(file)
-        one = Sweep(store, owner, watched, clock.now(), control)
+        one = Sweep(store, owner, watched, clock.now(), control, thorough=thorough)
         if only_plan:
             return one.plan()
         try:
             report = one.run()
             if report.waits and heed is not None:
                 heed()
-                report = Sweep(store, owner, watched, clock.now(), control, report).run()
+                report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
             return report
         finally:
             file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)

@@ -69,11 +69,21 @@ class Sweep:
     :param owner: begins the names of this machine's temporary files and marks; the caller holds the machine's lock for sweeps.
     :param watched: what this machine remembers of marks; changed, to be kept for the next sweep.
     :param now: this machine's clock, nanoseconds since 1970 UTC. :param report: of a sweep that this one goes on with.
+    :param thorough: copy what is needed out of every pack that holds anything unneeded, so that no trace of it is left.
     """
 
-    def __init__(self, store: Store, owner: str, watched: Watched, now: int, control: Control, report: SweepReport | None = None) -> None:
+    def __init__(
+        self,
+        store: Store,
+        owner: str,
+        watched: Watched,
+        now: int,
+        control: Control,
+        report: SweepReport | None = None,
+        thorough: bool = False,
+    ) -> None:
         self._store, self._owner, self._watched, self._now, self._control = store, owner, watched, now, control
-        self._report = report or SweepReport()
+        self._report, self._thorough = report or SweepReport(), thorough
 
     def plan(self) -> SweepReport:
         """How much a sweep would give back; nothing is changed.
@@ -136,6 +146,8 @@ class Sweep:
         return int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
 
     def _pays(self, table: PackTable, live: NDArray[np.bool_]) -> bool:
+        if self._thorough:
+            return not live.all()
         whole = int(np.frombuffer(table.stored, dtype="<u4").sum(dtype=np.int64))
         return self._live_bytes(table, live) < _WORTH * whole
 

@@ -15,19 +15,22 @@ from PySide6.QtWidgets import QPushButton
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.forecast import FullIn, curve
 from good_tide.core.happenings import Filter, Run
 from good_tide.core.hours import Hours
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.ladder import READY, Ladder, Rung, Step
 from good_tide.core.rhythm import every_minutes_of
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.status import State
 from good_tide.desktop.application import make_application, wait_until
 from good_tide.desktop.ladder_card import coming
+from good_tide.desktop.limits import full_words
 from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.desktop.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.protocol.messages import RoomView
 from good_tide.protocol.sockets import agent_socket
 from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
 from tests.stand_ins import quiet
@@ -181,6 +184,26 @@ class PlacesTest(GoodTideTest):
         self.assertIn(
             "6 snapshots released by the ladder", [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events]
         )
+
+    def test_limits_are_set_beside_the_forecast(self) -> None:
+        stores = self.window.stores
+        self.window.show_place(2)
+        self.until(lambda: bool(stores.cards) and stores.cards[0].room.isVisible() and stores.cards[0].machines.topLevelItemCount() == 1)
+        card = stores.cards[0]
+        self.assertIn("after two weeks", card.full.text())
+        self.assertIn("(this one)", card.machines.topLevelItem(0).text(0))
+        QTest.mouseClick(card.room, Qt.MouseButton.LeftButton)
+        assert stores.limits is not None
+        stores.limits.limit.setValue(3)
+        stores.limits.short.setCurrentIndex(1)
+        QTest.mouseClick(stores.limits.keep, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.job().room.when_short == "thin")
+        self.assertEqual(self.job().room, Room(limit_bytes=3 << 30, when_short="thin"))
+        view = RoomView(Room(), 100, 0, FullIn(10, 20, None), curve([7] * 84, 26))
+        self.assertIn("later than in five years", full_words(view, T0))
+        self.assertIn("are missing", full_words(msgspec.structs.replace(view, short=5), T0))
+        card.forecast.show_room(view, T0)
+        self.assertFalse(card.forecast.grab().isNull())
 
     def test_a_changed_ladder_that_was_not_agreed_to_releases_nothing(self) -> None:
         save_job(self.settings, msgspec.structs.replace(self.job(), ladder=Ladder((Rung(Step.YEAR),))))

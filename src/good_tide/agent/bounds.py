@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 
-from good_tide.agent.requests import LadderRequest, PinRequest
+from good_tide.agent.requests import LadderRequest, PinRequest, WordsRequest
 from good_tide.agent.session import Session
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.errors import GoodTideError, PlaceFullError, StoppedError
+from good_tide.core.errors import GoodTideError, PersonError, PlaceFullError, StoppedError
+from good_tide.core.forecast import curve, full_in
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words, time_words
@@ -20,9 +22,11 @@ from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store
 from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace
+from good_tide.protocol.messages import RoomView
 from good_tide.protocol.server import Handler
 from good_tide.system.machine import local_zone
 
+_WEEKS_SHOWN = 26
 _SWEEP_EVERY = 7 * 86400 * SECOND
 
 
@@ -42,6 +46,8 @@ class Bounds:
         decode = msgspec.json.decode
         return {
             "keep-ladder": lambda raw: self.keep_ladder(decode(raw, type=LadderRequest)),
+            "room": lambda raw: self.room(decode(raw, type=WordsRequest).words),
+            "keep-room": lambda raw: self.keep_room(decode(raw, type=Room)),
             "pin": lambda raw: self.pin(decode(raw, type=PinRequest)),
         }
 
@@ -69,6 +75,28 @@ class Bounds:
             self._journal.add("good", session.job.name, f"The snapshot of {when} is pinned", (wanted.label,) if wanted.label else ())
         elif unpin(session.store(), snapshot.name):
             self._journal.add("good", session.job.name, f"The snapshot of {when} is no longer pinned")
+
+    def room(self, folder: str) -> RoomView:
+        """Room of one of the stores of the job that is shown, with a forecast from this machine's snapshots.
+
+        Raises:
+            PersonError: the job has no store there.
+        """
+        session, root = self._current(), Path(folder)
+        facts = session.disk_of(root)
+        size = (facts.free, facts.total) if facts is not None and facts.total else None
+        ref = next((one for one in session.job.stores if session.folder_of(one) == root), None)
+        if ref is None:
+            raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
+        stored = session.openings.store(ref, root).place.total_bytes()
+        found = room_facts(root, stored, session.job.room, session.tide(), self._clock.now(), size)
+        return RoomView(session.job.room, found.usable, found.short, full_in(found.added, found.usable), curve(found.added, _WEEKS_SHOWN))
+
+    def keep_room(self, wanted: Room) -> None:
+        """Keep what the stores of the job that is shown may take."""
+        job = self._current().job
+        self._change(msgspec.structs.replace(job, room=wanted))
+        self._journal.add("good", job.name, "The room that the stores may take was changed")
 
     def pinned(self) -> dict[str, str]:
         """Labels of the pinned snapshots of the job that is shown, by their names; none where the store cannot be asked now."""
@@ -114,7 +142,9 @@ class Bounds:
             folder = session.folder_of(ref)
             if folder is not None:
                 store = session.openings.store(ref, folder)
-                missing = room_facts(folder, store.place.total_bytes(), job.room, (), self._clock.now()).short
+                facts = session.disk_of(folder)
+                size = (facts.free, facts.total) if facts is not None and facts.total else None
+                missing = room_facts(folder, store.place.total_bytes(), job.room, (), self._clock.now(), size).short
                 if missing:
                     self._make_room(session, ref, store, missing, control)
 

@@ -65,7 +65,7 @@ from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
 _APART = frozenset(
-    ("disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "stay", "report", "export-journal")
+    ("disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "room", "stay", "report", "export-journal")
 )
 """Requests that touch disks which may hang, stretch passphrases, or ask servers."""
 _LINGER_SECONDS = 20.0

@@ -14,6 +14,7 @@ from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.entries import Kind
 from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
 from good_tide.core.history import Lifeline, Span, TidePoint
+from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
@@ -78,6 +79,10 @@ class Session:
     def folder_of(self, ref: StoreRef) -> Path | None:
         """Where one of the job's stores is now (``Openings.folder_of``)."""
         return self.openings.folder_of(ref)
+
+    def disk_of(self, folder: Path) -> DiskFacts | None:
+        """The disk that a folder is on."""
+        return self._disks.of_folder(folder)
 
     def choose_present(self) -> None:
         """Look into another of the job's stores when the disk of the one looked into is away."""

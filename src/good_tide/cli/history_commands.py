@@ -16,6 +16,7 @@ from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.telling_commands import named_store
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import PersonError
+from good_tide.core.forecast import full_in
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_size
@@ -305,10 +306,14 @@ def room_command(
     catalog, _ = synced_catalog(opened, here.cache)
     tide = catalog.tide(machine)
     catalog.close()
-    facts = room_facts(Path(opened.place.title), opened.place.total_bytes(), room, tide, clock.now())
+    root = Path(opened.place.title)
+    disk = disks_for(here.settings).of_folder(root)
+    size = (disk.free, disk.total) if disk is not None and disk.total else None
+    facts = room_facts(root, opened.place.total_bytes(), room, tide, clock.now(), size)
     with output.steered(None, as_json) as steering:
         parts = taking(opened, by, steering) if by is not None else []
-    days = {name: _day(clock.now(), getattr(facts.full, name)) for name in ("low", "mid", "high")} if facts.full is not None else None
+    full = full_in(facts.added, facts.usable)
+    days = {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")} if full is not None else None
     if as_json:
         print_json(
             {

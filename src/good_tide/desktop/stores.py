@@ -21,13 +21,15 @@ from good_tide.core.clock import SECOND
 from good_tide.core.places import Level
 from good_tide.core.words import count_words, duration_words, size_words, time_words
 from good_tide.desktop.disk_rows import PlaceChooser
+from good_tide.desktop.forecast_picture import ForecastPicture
+from good_tide.desktop.limits import LimitsDialog, full_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.readers import ReadersDialog
 from good_tide.desktop.room_picture import RoomPicture
 from good_tide.desktop.secrecy import SecrecyPanel
 from good_tide.desktop.widgets import align_numbers, button, card, label, line
-from good_tide.protocol.messages import Fault, MachineView, MadeView, Overview, SetUpView, StoreView
+from good_tide.protocol.messages import Fault, MachineView, MadeView, Overview, RoomView, SetUpView, StoreView
 
 
 class StoreCard(QWidget):
@@ -38,6 +40,7 @@ class StoreCard(QWidget):
     readers = Signal(str)
     drop = Signal(str)
     eject = Signal(str)
+    limits = Signal(object)
 
     def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
@@ -72,6 +75,15 @@ class StoreCard(QWidget):
         if view.present and view.disk_total:
             self.picture.show_store(view)
             layout.addWidget(self.picture)
+        self.forecast, self.full = ForecastPicture(look), label("", "strong", wrap=True)
+        self.room = button("Limits…")
+        self.room.setToolTip("What the store may take, what stays free for other things, and what happens when room gets short")
+        self.room_view: RoomView | None = None
+        self.room.clicked.connect(lambda: self.limits.emit(self.room_view))
+        layout.addLayout(line(self.full, self.room))
+        layout.addWidget(self.forecast)
+        for widget in (self.full, self.room, self.forecast):
+            widget.hide()
         self.machines = QTreeWidget()
         self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "Rhythm", ""])
         self.machines.setRootIsDecorated(False)
@@ -94,6 +106,14 @@ class StoreCard(QWidget):
         self.into.clicked.connect(lambda: self.look_into.emit(view.folder))
         self.who.clicked.connect(lambda: self.readers.emit(view.folder))
         self.off.clicked.connect(lambda: self.drop.emit(view.folder))
+
+    def show_room(self, view: RoomView, now: int) -> None:
+        """When the disk will be full, and the coming half year."""
+        self.room_view = view
+        self.full.setText(full_words(view, now))
+        for widget in (self.full, self.room):
+            widget.show()
+        self.forecast.show_room(view, now)
 
     def show_machines(self, machines: list[MachineView], now: int) -> None:
         """The machines that use the store, those that are late first."""
@@ -211,6 +231,7 @@ class StoresPlace(QWidget):
         self._overview = Overview("unknown")
         self.cards: list[StoreCard] = []
         self.dialog: ReadersDialog | None = None
+        self.limits: LimitsDialog | None = None
         self.sentence = label("", "quiet", wrap=True)
         self.add = button("Add a store…")
         self.panel = AddStorePanel(look, link)
@@ -268,8 +289,18 @@ class StoresPlace(QWidget):
         """The place was entered: ask which machines use each store."""
         for one in self.cards:
             if one.view.present and not one.view.trouble:
+                self._link.ask("room", {"words": one.view.folder}, RoomView, partial(self._show_room, one), lambda fault: None)
                 show = partial(self._show_machines, one)
                 self._link.ask("fleet", {"words": one.view.folder}, list[MachineView], show, lambda fault: None)
+
+    def _show_room(self, shown: StoreCard, view: RoomView) -> None:
+        if shown in self.cards:
+            shown.show_room(view, self._overview.now)
+
+    def _limits(self, view: RoomView) -> None:
+        self.limits = LimitsDialog(self._link, view.room, self)
+        self.limits.kept.connect(self.refresh)
+        self.limits.open()
 
     def _show_machines(self, shown: StoreCard, machines: list[MachineView]) -> None:
         if shown in self.cards:
@@ -298,6 +329,7 @@ class StoresPlace(QWidget):
             made.carry.connect(lambda source, target: self._link.ask("carry", {"source": source, "target": target}))
             made.readers.connect(self._readers)
             made.eject.connect(self._eject)
+            made.limits.connect(self._limits)
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)

@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 from good_tide.core.clock import SECOND
 from good_tide.core.entries import Entry
 from good_tide.core.entries import Kind as EntryKind
-from good_tide.core.forecast import FullIn, full_in
 from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.kinds import KINDS
@@ -32,7 +31,8 @@ _PAST_DAYS = 26 * 7
 
 
 class RoomFacts(msgspec.Struct, frozen=True):
-    """Room in bytes. ``limit`` and ``reserve`` 0: none. ``short``: how much is missing to keep both."""
+    """Room in bytes. ``limit`` and ``reserve`` 0: none. ``short``: how much is missing to keep both, ``usable``: how much may
+    still be added. ``added``: on each of the past days, oldest first."""
 
     stored: int
     free: int
@@ -40,7 +40,8 @@ class RoomFacts(msgspec.Struct, frozen=True):
     limit: int
     reserve: int
     short: int
-    full: FullIn | None = None
+    usable: int
+    added: tuple[int, ...] = ()
 
 
 class Taking(msgspec.Struct, frozen=True):
@@ -51,21 +52,24 @@ class Taking(msgspec.Struct, frozen=True):
     shared: int
 
 
-def room_facts(root: Path, stored: int, room: Room, tide: Sequence[TidePoint], now: int) -> RoomFacts:
+def room_facts(root: Path, stored: int, room: Room, tide: Sequence[TidePoint], now: int, size: tuple[int, int] | None = None) -> RoomFacts:
     """Room of the store in a directory.
 
+    :param size: bytes free and in all, where another than the file system tells (stand-in disks).
     :param stored: bytes of the store's files. :param tide: the snapshots of the machine, for the forecast.
 
     Raises:
         OSError: the disk does not tell.
     """
-    info = os.statvfs(root)
-    free, total = info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
+    if size is None:
+        info = os.statvfs(root)
+        size = info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
+    free, total = size
     limits = [limit for limit in (room.limit_bytes, int(room.limit_part * total)) if limit]
     limit = min(limits, default=0)
     short = max(0, room.reserve_bytes - free, stored - limit if limit else 0)
     usable = max(0, min(free - room.reserve_bytes, limit - stored if limit else free))
-    return RoomFacts(stored, free, total, limit, room.reserve_bytes, short, full_in(daily(tide, now), usable))
+    return RoomFacts(stored, free, total, limit, room.reserve_bytes, short, usable, tuple(daily(tide, now)))
 
 
 def daily(tide: Sequence[TidePoint], now: int) -> list[int]:

@@ -10,13 +10,14 @@ from typing import Any
 import msgspec
 
 from good_tide.core.comparing import Difference
+from good_tide.core.forecast import Curve, FullIn
 from good_tide.core.happenings import Event, LeftOutFile, Run
 from good_tide.core.history import Lifeline, TidePoint
 from good_tide.core.ladder import Ladder
 from good_tide.core.places import Check, DiskFacts
 from good_tide.core.progress import Progress
 from good_tide.core.rhythm import Rhythm
-from good_tide.core.settings import Holding, Noise, Reporting
+from good_tide.core.settings import Holding, Noise, Reporting, Room
 from good_tide.core.status import JobStanding
 
 PROTOCOL_VERSION = 3
@@ -218,6 +219,19 @@ class LeftOutView(msgspec.Struct, frozen=True):
 
     file: LeftOutFile
     rule: str = ""
+
+
+class RoomView(msgspec.Struct, frozen=True):
+    """Room of a store. ``usable``: bytes that may still be added; ``curve`` by the end of each coming week; ``full`` in days.
+
+    :param short: how much is missing to keep limit and reserve.
+    """
+
+    room: Room
+    usable: int
+    short: int = 0
+    full: FullIn | None = None
+    curve: Curve | None = None
 
 
 class MachineView(msgspec.Struct, frozen=True):

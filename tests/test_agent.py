@@ -33,7 +33,6 @@ from good_tide.protocol.messages import (
     FolderShare,
     FolderView,
     Found,
-    JournalView,
     Overview,
     PlanView,
     Request,
@@ -42,6 +41,7 @@ from good_tide.protocol.messages import (
     raw,
 )
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.upkeep_messages import JournalView
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.storage.store import open_store
 from good_tide.system.stand_in_disks import StandIn, StandInDisks

@@ -13,7 +13,7 @@ from good_tide.core.status import JobStanding, Mood, State, Status
 from good_tide.desktop.application import make_application
 from good_tide.desktop.panel import PanelIcon, worst
 from good_tide.desktop.signs import panel_icon
-from good_tide.protocol.messages import PanelView
+from good_tide.protocol.upkeep_messages import PanelView
 from tests.base import HOUR, REPOSITORY, T0, GoodTideTest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")

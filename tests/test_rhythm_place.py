@@ -30,8 +30,8 @@ from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.desktop.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
-from good_tide.protocol.messages import RoomView
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.upkeep_messages import RoomView
 from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
 from tests.stand_ins import quiet
 

@@ -22,8 +22,8 @@ from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store
 from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace
-from good_tide.protocol.messages import RoomView
 from good_tide.protocol.server import Handler
+from good_tide.protocol.upkeep_messages import RoomView
 from good_tide.system.machine import local_zone
 
 _WEEKS_SHOWN = 26

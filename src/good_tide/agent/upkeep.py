@@ -43,8 +43,8 @@ from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.standing import Doing, Standings
 from good_tide.operations.workplace import Workplace, stays_installed
-from good_tide.protocol.messages import JournalView, LeftOutView, MachineView, PanelView, RhythmView
 from good_tide.protocol.server import Handler
+from good_tide.protocol.upkeep_messages import JournalView, LeftOutView, MachineView, PanelView, RhythmView
 from good_tide.system.bus import Bus
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing

@@ -125,7 +125,13 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
         if name == "Coverage":
             _coverage(window, shoot)
             continue
+        if name == "Rhythm":
+            wait_until(lambda: window.rhythm.view is not None)
         shoot(name.lower())
+        if name == "Rhythm":
+            window.rhythm.ladder.choose("usual")
+            window.rhythm.show_below()
+            shoot("ladder")
         if name == "Journal":
             window.journal.what.setCurrentIndex(1)
             shoot("journal-runs")

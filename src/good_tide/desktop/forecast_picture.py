@@ -10,7 +10,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting import sized, text
 from good_tide.desktop.palette import Palette
-from good_tide.protocol.messages import RoomView
+from good_tide.protocol.upkeep_messages import RoomView
 
 _LEFT, _FOOT, _TOP = 4.0, 20.0, 22.0
 _WEEK = 7 * 86400 * SECOND

@@ -24,7 +24,8 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.runs_picture import RunsPicture
 from good_tide.desktop.widgets import align_numbers, button, card, label, line
-from good_tide.protocol.messages import JournalView, LeftOutView, Overview
+from good_tide.protocol.messages import Overview
+from good_tide.protocol.upkeep_messages import JournalView, LeftOutView
 
 _DAY = 86400 * SECOND
 _SPANS = (("of all time", 0), ("of the last day", _DAY), ("of the last week", 7 * _DAY), ("of the last four weeks", 28 * _DAY))

@@ -18,7 +18,8 @@ from good_tide.desktop.ladder_picture import LadderPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import Fault, RhythmView
+from good_tide.protocol.messages import Fault
+from good_tide.protocol.upkeep_messages import RhythmView
 
 _MONTH = int(30.4375 * 86400) * SECOND
 _DAY = 86400 * SECOND
@@ -114,10 +115,14 @@ class LadderCard(QWidget):
         self.trouble.setText(trouble)
         self.trouble.setVisible(bool(trouble))
 
+    def choose(self, name: str) -> None:
+        """Look at one of the ready ladders."""
+        self._show_ladder(READY[name])
+
     def _chosen(self, number: int) -> None:
         name = str(self.ready.itemData(number))
         if name:
-            self._show_ladder(READY[name])
+            self.choose(name)
         else:
             self.rungs.setFocus()
 

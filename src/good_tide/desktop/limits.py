@@ -13,7 +13,7 @@ from good_tide.core.words import local, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.rhythm_choices import number
 from good_tide.desktop.widgets import button, label, line
-from good_tide.protocol.messages import RoomView
+from good_tide.protocol.upkeep_messages import RoomView
 
 _GIB = 1 << 30
 _WORDS: dict[WhenShort, str] = {"stop": "take no snapshot, and say so", "thin": "release the oldest first"}

@@ -13,8 +13,9 @@ from good_tide.core.status import JobStanding, Mood, Status
 from good_tide.core.words import time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.signs import panel_icon
-from good_tide.protocol.messages import Finished, PanelView
+from good_tide.protocol.messages import Finished
 from good_tide.protocol.starting import show_window
+from good_tide.protocol.upkeep_messages import PanelView
 
 _REFRESH_MS = 60_000
 _ORDER = (Mood.HARM, Mood.ATTENTION, Mood.APART, Mood.PAUSED, Mood.WORKING, Mood.WELL)

@@ -16,7 +16,8 @@ from good_tide.desktop.palette import Palette
 from good_tide.desktop.rhythm_choices import Away, Choices, Telling, Waits, When
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.desktop.widgets import button, card, label, line
-from good_tide.protocol.messages import Fault, Overview, RhythmView
+from good_tide.protocol.messages import Fault, Overview
+from good_tide.protocol.upkeep_messages import RhythmView
 
 _WORKING = {(day, hour) for day in range(5) for hour in range(8, 20)}
 _ALL = {(day, hour) for day in range(7) for hour in range(24)}
@@ -98,7 +99,7 @@ class RhythmPlace(QWidget):
         foot.addWidget(self.stay)
         column.addLayout(foot)
         column.addStretch()
-        scroll = QScrollArea()
+        scroll = self._scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(page)
@@ -143,6 +144,10 @@ class RhythmPlace(QWidget):
         self.setEnabled(not overview.reading)
         if overview.reading:
             self.sentence.setText("This store was opened only to read; its own machine says when snapshots are taken.")
+
+    def show_below(self) -> None:
+        """Bring the lower end of the page into view."""
+        self._scroll.verticalScrollBar().setValue(self._scroll.verticalScrollBar().maximum())
 
     def refresh(self) -> None:
         """Show what holds, and forget what was changed here."""

@@ -29,7 +29,8 @@ from good_tide.desktop.readers import ReadersDialog
 from good_tide.desktop.room_picture import RoomPicture
 from good_tide.desktop.secrecy import SecrecyPanel
 from good_tide.desktop.widgets import align_numbers, button, card, label, line
-from good_tide.protocol.messages import Fault, MachineView, MadeView, Overview, RoomView, SetUpView, StoreView
+from good_tide.protocol.messages import Fault, MadeView, Overview, SetUpView, StoreView
+from good_tide.protocol.upkeep_messages import MachineView, RoomView
 
 
 class StoreCard(QWidget):

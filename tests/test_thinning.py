@@ -13,15 +13,16 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import DamageError, PersonError, StoppedError
+from good_tide.core.errors import DamageError, PersonError, PlaceError, StoppedError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import Nanoseconds
-from good_tide.core.ladder import Ladder, parse_rung
+from good_tide.core.ladder import Ladder, Rung, Step, parse_rung
 from good_tide.core.progress import Control, Progress, Silent
-from good_tide.core.settings import Room
+from good_tide.core.settings import Job, Room
 from good_tide.core.words import local
 from good_tide.operations.journal import Journal
+from good_tide.operations.precious import last_with_precious
 from good_tide.operations.purging import PurgePlan, plan_purge, purge
 from good_tide.operations.room import plan_room, room_facts, taking
 from good_tide.operations.stores import synced_catalog
@@ -142,6 +143,27 @@ class ReleaseTest(GoodTideTest):
         file.write_bytes(file.read_bytes()[:-2] + b"xx")
         with self.assertRaises(DamageError):
             self.plan("1h every")
+
+    def test_every_version_of_a_precious_file_is_kept(self) -> None:
+        work = self.folder / "work"
+        contents = {}
+        store = self.new_store("second")
+        for hour in range(8):
+            self.write("Contracts/lease.txt", f"version {hour // 3}")
+            self.write("notes.txt", f"{hour}")
+            taken = self.snap(store, 1000 + hour)
+            contents[f"version {hour // 3}"] = taken.name
+        job = Job(name="Office", folders=(str(work),), stores=(), precious=("Contracts/",))
+        with self.assertRaises(PlaceError):
+            last_with_precious(store, job, MACHINE.id, self.cache)
+        for _ in range(2):
+            synced_catalog(store, self.cache)[0].close()
+            held = last_with_precious(store, job, MACHINE.id, self.cache)
+            self.assertEqual(held, {contents["version 0"], contents["version 1"]})
+            plan = plan_thinning(store, Ladder((Rung(Step.YEAR, "1h"),)), MACHINE.id, "UTC", T0 + 2000 * HOUR, Silent(), False, held)
+            self.assertEqual({one.name for one in plan.keeps}, set(contents.values()))
+            release(store, plan, "by the ladder", "Office", self.journal, SetClock(Nanoseconds(self.now)), Silent())
+        self.assertEqual(set(store.snapshot_names()), set(contents.values()))
 
     def test_other_machines_are_not_touched(self) -> None:
         self.snap(self.store, 300, OTHER_MACHINE)

@@ -18,8 +18,9 @@ from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
+from good_tide.operations.precious import last_with_precious
 from good_tide.operations.room import plan_room, room_facts
-from good_tide.operations.stores import Store
+from good_tide.operations.stores import Store, synced_catalog
 from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Handler
@@ -156,7 +157,7 @@ class Bounds:
                 "Make room, raise the limit, or let the oldest snapshots go",
             )
         floor = now - job.room.floor_days * 86400 * SECOND
-        plan = plan_room(store, session.machine.id, missing, floor, control)
+        plan = plan_room(store, session.machine.id, missing, floor, control, self._precious(session, store))
         freed = 0
         if plan.releases:
             release(store, plan, f"to make room on {name}", job.name, self._journal, self._clock, control)
@@ -171,9 +172,19 @@ class Bounds:
                 f"{name} is short of {size_words(missing - freed)}, though everything older than {days} was released", "Make room, or lower the floor"
             )  # fmt: skip
 
+    def _precious(self, session: Session, store: Store) -> frozenset[str]:
+        """Snapshots that stay for the precious versions in them."""
+        if not session.job.precious:
+            return frozenset()
+        catalog, _ = synced_catalog(store, self._here.cache)
+        catalog.close()
+        return last_with_precious(store, session.job, session.machine.id, self._here.cache)
+
     def _thin(self, session: Session, store: Store, control: Control) -> None:
         job = session.job
-        plan = plan_thinning(store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, room=False)
+        plan = plan_thinning(
+            store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, False, self._precious(session, store)
+        )
         if not plan.releases:
             return
         if plan.needs_yes and job.agreed != job.ladder:

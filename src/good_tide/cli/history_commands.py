@@ -26,6 +26,7 @@ from good_tide.core.words import count_words, duration_words, iso, local, size_w
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
+from good_tide.operations.precious import last_with_precious
 from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.room import By, room_facts, taking
 from good_tide.operations.selecting import home_folder
@@ -71,6 +72,15 @@ def _stores_of(job: Job, here: Workplace) -> list[Store]:
     return found
 
 
+def _precious(store: Store, job: Job, here: Workplace) -> frozenset[str]:
+    """Snapshots that stay for the precious versions in them; history that was not read yet is read first."""
+    if not job.precious:
+        return frozenset()
+    catalog, _ = synced_catalog(store, here.cache)
+    catalog.close()
+    return last_with_precious(store, job, (job.machine or here.machine).id, here.cache)
+
+
 @click.command("ladder")
 @click.argument("name")
 @click.option(
@@ -98,7 +108,8 @@ def ladder_command(name: str, rungs: tuple[str, ...], ready: str | None, picture
     moment = parse_time(picture) if picture is not None else SystemClock().now()
     machine = (job.machine or here.machine).id
     with output.steered(None, as_json) as steering:
-        plan = plan_thinning(_stores_of(job, here)[0], ladder, machine, local_zone(), moment, steering)
+        store = _stores_of(job, here)[0]
+        plan = plan_thinning(store, ladder, machine, local_zone(), moment, steering, True, _precious(store, job, here))
     if as_json:
         print_json({"job": job.name, "rungs": [rung.text() for rung in ladder.rungs], "words": words(ladder), **_plan_fields(plan)})
     else:
@@ -124,7 +135,8 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | N
     for job in jobs:
         for store in _stores_of(job, here):
             with output.steered(progress, as_json) as steering:
-                plan = plan_thinning(store, job.ladder, (job.machine or here.machine).id, local_zone(), clock.now(), steering)
+                machine = (job.machine or here.machine).id
+                plan = plan_thinning(store, job.ladder, machine, local_zone(), clock.now(), steering, True, _precious(store, job, here))
                 agreed = job.ladder == job.agreed or yes or not plan.needs_yes
                 if plan.releases and agreed and not only_plan:
                     release(store, plan, "by the ladder", job.name, journal, clock, steering)

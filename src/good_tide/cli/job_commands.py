@@ -204,6 +204,7 @@ def _job_fields(job: Job) -> dict[str, Any]:
         "stores": [{"name": ref.name, "path": ref.path, "disk": ref.disk or None} for ref in job.stores],
         "store_use": job.store_use,
         "rhythm": job.rhythm.words(),
+        "precious": list(job.precious),
     }
 
 
@@ -257,6 +258,7 @@ def job_show(name: str, as_json: bool) -> int:
 @click.option("--add-store", "stores", multiple=True, metavar="DIR", help="A further store; made if there is none.")
 @click.option("--drop-store", "dropped", metavar="DIR", help="A store that is no longer used; nothing on it is changed.")
 @click.option("--store-use", type=click.Choice(["both", "turns"]), help="With several stores: both each time, or in turns.")
+@click.option("--precious", multiple=True, metavar="PATTERN", help="Files whose every version is kept, in place of those before; “none”.")
 @click.option("--rename", metavar="NEW", help="Another name for the job.")
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
@@ -270,6 +272,7 @@ def job_change(
     stores: tuple[str, ...],
     dropped: str | None,
     store_use: str | None,
+    precious: tuple[str, ...],
     rename: str | None,
     passphrase_file: Path | None,
     unencrypted: bool,
@@ -289,6 +292,9 @@ def job_change(
         job = msgspec.structs.replace(job, rules=(*(parse_rule(line).text for line in more), *job.rules))
     if store_use is not None:
         job = msgspec.convert({**msgspec.to_builtins(job), "store_use": store_use}, Job)
+    if precious:
+        patterns = () if precious == ("none",) else tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in precious)
+        job = msgspec.structs.replace(job, precious=patterns)
     if dropped is not None:
         job = msgspec.structs.replace(job, stores=_without(job.stores, os.path.abspath(dropped)))
     job, made, more_notes = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)

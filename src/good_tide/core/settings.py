@@ -83,6 +83,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param rhythm: when snapshots are taken by themselves.
     :param ladder: how dense history stays with age. :param agreed: the ladder that was last thinned by, or agreed to: a changed one
         waits for a yes when it would release much at once.
+    :param precious: path patterns, as in rules of coverage, of files whose every version is kept.
     """
 
     name: str
@@ -101,6 +102,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     ladder: Ladder = Ladder()
     agreed: Ladder = Ladder()
     room: Room = Room()
+    precious: tuple[str, ...] = ()
 
     def parsed_rules(self) -> tuple[Rule, ...]:
         """The rules.

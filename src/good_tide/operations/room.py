@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -86,16 +86,18 @@ def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
     return added
 
 
-def plan_room(store: Store, machine: str, missing: int, floor: int, control: Control) -> ThinPlan:
+def plan_room(store: Store, machine: str, missing: int, floor: int, control: Control, precious: Collection[str] = ()) -> ThinPlan:
     """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer than ``floor``
-    (nanoseconds since 1970 UTC), pinned, or the newest. When that is not enough, all of them.
+    (nanoseconds since 1970 UTC), pinned, ``precious`` by its name, or the newest. When that is not enough, all of them.
 
     Raises:
         DamageError: a snapshot, a pin or a listing cannot be read.
     """
     found, pins = all_snapshots(store), pinned(store)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
-    may = [snapshot for snapshot in own[:-1] if snapshot.record.time < floor and snapshot.name not in pins]
+    may = [
+        snapshot for snapshot in own[:-1] if snapshot.record.time < floor and snapshot.name not in pins and snapshot.name not in precious
+    ]
     everything = held_bytes(store, needed_keys(store, found, control))
 
     def gain(count: int) -> int:

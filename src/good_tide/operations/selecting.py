@@ -10,6 +10,9 @@ from good_tide.core.coverage import Coverage, FolderSigns, FolderState
 from good_tide.core.entries import Kind
 from good_tide.source.folders import Found, Missed, has_cache_tag
 
+_MOST_FOLDERS = 50_000
+"""Judgements of so many folders are kept in memory."""
+
 
 class Selector:
     """Decides which of the names in a folder belong to a snapshot.
@@ -54,6 +57,27 @@ class Selector:
         count = len(missed)
         gone = self.coverage.files(state, [os.fsdecode(miss.name) for miss in missed], [0] * count, [0] * count)
         return kept, [miss for miss, rule in zip(missed, gone, strict=True) if not self.coverage.is_out(rule)], inside
+
+
+class PathStates:
+    """What rules say of folders, by their paths alone: marks in folders are not looked for, a run does that."""
+
+    def __init__(self, coverage: Coverage) -> None:
+        self._coverage = coverage
+        self._known: dict[str, FolderState] = {}
+
+    def of(self, folder: str, covered: str) -> FolderState:
+        """The state of a folder in a covered one."""
+        known = self._known.get(folder)
+        if known is None:
+            if len(self._known) > _MOST_FOLDERS:
+                self._known.clear()
+            if folder == covered:
+                known = self._coverage.enter_covered(covered)
+            else:
+                known = self._coverage.enter(self.of(os.path.dirname(folder), covered), os.path.basename(folder))
+            self._known[folder] = known
+        return known
 
 
 def outermost(folders: Iterable[Path]) -> list[Path]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
@@ -11,7 +12,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.history import TidePoint
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
-from good_tide.storage.catalog_glance import glance_names, glance_tide
+from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_tide
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
@@ -23,6 +24,7 @@ __all__ = [
     "about",
     "catalog_names",
     "create_at",
+    "ended_versions",
     "known_tide",
     "locked_hint",
     "open_at",
@@ -113,6 +115,11 @@ def catalog_names(cache: Path, identity: str) -> frozenset[str]:
 def known_tide(cache: Path, identity: str, machine: str, since: int) -> list[TidePoint]:
     """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them: without store and passphrase."""
     return glance_tide(_catalog_file(cache, identity), machine, since)
+
+
+def ended_versions(cache: Path, identity: str, machine: str) -> Iterator[tuple[bytes, str]]:
+    """Versions of a machine's files that no longer stand (``catalog_glance.glance_ended``)."""
+    return glance_ended(_catalog_file(cache, identity), machine)
 
 
 def _catalog_file(cache: Path, identity: str) -> Path:

@@ -49,10 +49,13 @@ def pinned(store: Store) -> dict[str, str]:
     return {known.snapshot: known.label for known in read_pins(store).values()}
 
 
-def plan_thinning(store: Store, ladder: Ladder, machine: str, zone: str, now: int, control: Control, room: bool = True) -> ThinPlan:
+def plan_thinning(
+    store: Store, ladder: Ladder, machine: str, zone: str, now: int, control: Control, room: bool = True, precious: Collection[str] = ()
+) -> ThinPlan:
     """Which snapshots of a machine a ladder would release now.
 
     :param zone: IANA name of the zone whose days and weeks count. :param room: work out what that would give back.
+    :param precious: names of snapshots that stay for what they hold.
 
     Raises:
         DamageError: a snapshot, a pin or a listing cannot be read.
@@ -60,7 +63,7 @@ def plan_thinning(store: Store, ladder: Ladder, machine: str, zone: str, now: in
     found = all_snapshots(store)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
     pins = pinned(store)
-    held = {number for number, snapshot in enumerate(own) if snapshot.name in pins}
+    held = {number for number, snapshot in enumerate(own) if snapshot.name in pins or snapshot.name in precious}
     complete = [number for number, snapshot in enumerate(own) if not snapshot.gaps]
     held |= set(complete[-1:])
     stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays

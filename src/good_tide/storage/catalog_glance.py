@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -25,6 +25,28 @@ def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
     query = f"""SELECT {columns} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ?1
         AND (s.time >= ?2 OR s.seq = (SELECT max(seq) FROM snapshot WHERE machine = m.id)) ORDER BY s.seq"""
     return [TidePoint(*row) for row in _rows(file, query, (machine, since))]
+
+
+def glance_ended(file: Path, machine: str) -> Iterator[tuple[bytes, str]]:
+    """Path, and name of the last snapshot that held it, of each version of a machine's files that no longer stands."""
+    folders = {
+        number: (parent, name)
+        for number, parent, name in _rows(
+            file, "SELECT f.id, f.parent, f.name FROM folder f JOIN machine m ON m.id = f.machine WHERE m.key = ?", (machine,)
+        )
+    }
+    paths: dict[int, bytes] = {0: b""}
+
+    def path(number: int) -> bytes:
+        if number not in paths:
+            parent, name = folders[number]
+            paths[number] = name if not parent else path(parent) + b"/" + name
+        return paths[number]
+
+    query = """SELECT span.folder, span.name, s.name FROM span JOIN folder f ON f.id = span.folder JOIN machine m ON m.id = f.machine
+        JOIN snapshot s ON s.machine = m.id AND s.seq = span.last WHERE m.key = ? AND span.kind = 'f'"""
+    for folder, name, snapshot in _rows(file, query, (machine,)):
+        yield path(folder) + b"/" + name, str(snapshot)
 
 
 def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:

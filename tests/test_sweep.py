@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import random
+import subprocess
+import unittest
 from pathlib import Path
 
 import hypothesis
@@ -11,7 +14,7 @@ from hypothesis import stateful
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.errors import DamageError, GoodTideError, PlaceError
+from good_tide.core.errors import DamageError, GoodTideError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
@@ -307,3 +310,54 @@ class SweepMachine(stateful.RuleBasedStateMachine):
 
 SweepMachine.TestCase.settings = hypothesis.settings(max_examples=25, stateful_step_count=18)
 SweepMachineTest = SweepMachine.TestCase
+
+
+@unittest.skipUnless(os.geteuid() == 0, "mounting a small file system needs root")
+class SmallDiskTest(GoodTideTest):
+    """A real file system of a few megabytes, filled to the last block."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.disk = self.folder / "disk"
+        self.disk.mkdir()
+        made = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", str(self.disk)], check=False, capture_output=True)
+        if made.returncode:
+            self.skipTest("this system does not mount")
+        self.addCleanup(lambda: subprocess.run(["umount", "-l", str(self.disk)], check=False))
+        create_store(self.disk / "store", None, cost=CHEAP)
+
+    def fresh(self) -> Store:
+        return open_store(self.disk / "store", None)
+
+    def test_snapshot_release_sweep_and_restore_on_a_full_disk(self) -> None:
+        chance, states = random.Random(8), {}
+        full = False
+        for hour in range(40):
+            self.write("film.bin", chance.randbytes(500_000))
+            self.write("letter.txt", f"hour {hour}")
+            try:
+                taken = self.snap(self.fresh(), hour)
+            except PlaceFullError:
+                full = True
+                break
+            states[taken.name] = on_disk(self.work)
+        self.assertTrue(full)
+        with contextlib.suppress(OSError), (self.disk / "the rest").open("wb") as rest:
+            while True:
+                rest.write(bytes(4096))
+                rest.flush()
+        self.assertEqual(os.statvfs(self.disk).f_bavail, 0)
+        store = self.fresh()
+        for name, files in states.items():
+            self.assertEqual(content_of(store, name), files)
+        found = store.snapshots()[0]
+        for snapshot in found[: len(found) // 2]:
+            release(store, snapshot)
+        Sweep(self.fresh(), "sweeper-", Watched(), T0, Silent()).plan()
+        report = sweep(self.fresh())
+        self.assertGreater(report.freed, 1_000_000)
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+        taken = self.snap(self.fresh(), 50)
+        self.assertEqual(content_of(self.fresh(), taken.name), on_disk(self.work))
+        for snapshot in found[len(found) // 2 :]:
+            self.assertEqual(content_of(self.fresh(), snapshot.name), states[snapshot.name])

@@ -185,6 +185,24 @@ class PlacesTest(GoodTideTest):
             "6 snapshots released by the ladder", [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events]
         )
 
+    def test_a_snapshot_is_pinned_from_the_timeline(self) -> None:
+        self.window.show_place(0)
+        timeline = self.window.timeline
+        timeline.go(3)
+        self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
+        QTest.mouseClick(timeline.pin, Qt.MouseButton.LeftButton)
+        assert timeline.label is not None
+        timeline.label.setTextValue("as handed over")
+        timeline.label.accept()
+        self.until(lambda: timeline.pin.text() == "Pinned: as handed over")
+        self.assertEqual(timeline.chart.pinned, {3})
+        self.assertEqual(list(self.agent.upkeep.pinned().values()), ["as handed over"])
+        timeline.go(2)
+        self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
+        timeline.go(3)
+        QTest.mouseClick(timeline.pin, Qt.MouseButton.LeftButton)
+        self.until(lambda: timeline.chart.pinned == frozenset())
+
     def test_limits_are_set_beside_the_forecast(self) -> None:
         stores = self.window.stores
         self.window.show_place(2)

@@ -280,6 +280,7 @@ class Agent:
             covered=job.folders,
             home=job.home or home_folder(),
             tide=tuple(tide),
+            pinned=self.upkeep.pinned() if tide else {},
             work=self._worker.current,
         )
 

@@ -137,6 +137,10 @@ class Upkeep:
             **self._bounds.handlers(),
         }
 
+    def pinned(self) -> dict[str, str]:
+        """Labels of the pinned snapshots of the job that is shown (``Bounds.pinned``)."""
+        return self._bounds.pinned()
+
     def begin(self) -> None:
         """Look after everything from now on."""
         self.runs.clean_up(session.job for session in self._own())

@@ -31,6 +31,8 @@ class TideChart(QWidget):
         super().__init__()
         self._look = look
         self._model: TimelineModel | None = None
+        self.pinned: frozenset[int] = frozenset()
+        """Numbers of pinned snapshots, which are marked by squares on the axis."""
         self._cache: QPixmap | None = None
         self._pressed: float | None = None
         self._dragged = False
@@ -113,6 +115,10 @@ class TideChart(QWidget):
             painter.drawLine(QPointF(x, _TICKS - (6 if tick.major else 3)), QPointF(x, _TICKS + (4 if tick.major else 0)))
             if x + 80 < axis.width:
                 text(painter, QRectF(x + 4, _TICKS + 3, 90, 18), tick.label, look.color("ink" if tick.major else "quiet_text"))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(look.color("kelp"))
+        for seq in self.pinned:
+            painter.drawRect(QRectF(axis.x(model.tide[seq - 1].time) - 3.5, _TICKS - 3.5, 7, 7))
         self._paint_floods(painter, model)
         painter.restore()
         self._paint_legend(painter, model)

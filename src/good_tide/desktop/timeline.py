@@ -7,7 +7,18 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.words import printable, time_words
 from good_tide.desktop.icons import icon
@@ -28,6 +39,7 @@ _FIND_MS = 250
 class TimelinePlace(QWidget):
     """Tide chart, lifelines, inspector and restore list around one model."""
 
+    pins_changed = Signal()
     restore_wanted = Signal(int)
     """Carry out the plan with this number."""
 
@@ -45,6 +57,9 @@ class TimelinePlace(QWidget):
         self._crumbs = QHBoxLayout()
         self._crumbs.setSpacing(2)
         self._count = label("", "quiet")
+        self.pin = QToolButton()
+        self.label: QInputDialog | None = None
+        self._pinned: dict[str, str] = {}
         self._find = QLineEdit()
         self._find.setPlaceholderText("Find a name anywhere in time")
         self._find.setFixedWidth(260)
@@ -77,7 +92,7 @@ class TimelinePlace(QWidget):
         left.addLayout(top)
         left.addWidget(self._found)
         left.addWidget(self.chart)
-        left.addLayout(line(self._count, *zoom, stretch=1, spacing=2))
+        left.addLayout(line(self._count, self.pin, *zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
         hint = (
             "← → snapshot     Alt+← → change of the selected     ↑ ↓ row     Enter opens, Backspace goes up     Ctrl+wheel zooms, drag pans"
@@ -106,6 +121,7 @@ class TimelinePlace(QWidget):
         return made
 
     def _connect(self) -> None:
+        self.pin.clicked.connect(self._pin_or_not)
         self.chart.moved.connect(self._view_moved)
         self.lines.moved.connect(self._view_moved)
         self.chart.chosen.connect(self.go)
@@ -137,14 +153,16 @@ class TimelinePlace(QWidget):
 
     def take_overview(self, overview: Overview) -> None:
         """History as the agent tells it: shown at first, taken in when it has grown."""
-        self._now = overview.now
-        if self.model.tide and overview.tide and self.model.tide[0].name == overview.tide[0].name:
+        self._now, self._pinned = overview.now, overview.pinned
+        known = [point.name for point in self.model.tide]
+        if known and known == [point.name for point in overview.tide[: len(known)]]:
             self.model.take_tide(overview.tide)
         else:
             self.model = TimelineModel(overview.tide)
             if len(overview.covered) == 1:
                 self.model.root = os.fsencode(overview.covered[0])
         self._asked.clear()
+        self.chart.pinned = frozenset(point.seq for point in overview.tide if point.name in self._pinned)
         self.chart.show_model(self.model, self._now)
         self.lines.show_model(self.model, self._now)
         self._refresh()
@@ -172,6 +190,31 @@ class TimelinePlace(QWidget):
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
 
+    def _pin_or_not(self) -> None:
+        """Pin the snapshot that is looked at, with a label, or take its pin away."""
+        seq = self.model.moment
+        if self.model.tide[seq - 1].name in self._pinned:
+            self._link.ask("pin", {"seq": seq, "on": False}, None, lambda result: self.pins_changed.emit())
+            return
+        self.label = QInputDialog(self)
+        self.label.setWindowTitle("Pin this snapshot")
+        self.label.setLabelText("No thinning releases it. Why is it to stay? (This may be left empty.)")
+        self.label.textValueSelected.connect(
+            lambda words: self._link.ask("pin", {"seq": seq, "on": True, "label": words}, None, lambda result: self.pins_changed.emit())
+        )
+        self.label.open()
+
+    def _show_pin(self) -> None:
+        """What can be done with the snapshot that is looked at."""
+        point = self.model.tide[self.model.moment - 1] if self.model.moment else None
+        pinned = point is not None and point.name in self._pinned
+        label_of = self._pinned.get(point.name, "") if point is not None else ""
+        self.pin.setText(f"Pinned{f': {label_of}' if label_of else ''}" if pinned else "Pin this snapshot…")
+        self.pin.setToolTip("Take the pin away" if pinned else "Keep this snapshot, whatever the ladder says")
+        self.pin.setCheckable(pinned)
+        self.pin.setChecked(pinned)
+        self.pin.setVisible(point is not None)
+
     def _plan_accepted(self) -> None:
         assert self.dialog is not None
         self.restore_list.clear()
@@ -185,6 +228,7 @@ class TimelinePlace(QWidget):
                 self._link.ask("folder", {"path": path}, FolderView, self._take_view)
         self._show_crumbs()
         self._show_counts()
+        self._show_pin()
         self.chart.refresh()
         self.lines.refresh()
         self._show_choice()

@@ -148,6 +148,7 @@ class MainWindow(QMainWindow):
         self.act.clicked.connect(self._do_action)
         self.rhythm.refresh_wanted.connect(self.ask_overview)
         self.journal.rule_wanted.connect(self._offer_rule)
+        self.timeline.pins_changed.connect(self.ask_overview)
         self.timeline.restore_wanted.connect(lambda number: self.link.ask("restore", {"number": number}))
         self.notice.undo.connect(self._undo)
         self.state_page.unlock.connect(self._unlock)

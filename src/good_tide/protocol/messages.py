@@ -83,7 +83,7 @@ class Overview(msgspec.Struct):
     :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``catching-up``, ``empty`` or ``ready``.
     :param history_read: while catching up: snapshots read, and in all.
     :param trouble: what is wrong, with what to do, in sentences.
-    :param reading: another machine's store, opened only to read.
+    :param reading: another machine's store, opened only to read. :param pinned: labels of pinned snapshots, by their names.
     """
 
     state: str
@@ -101,6 +101,7 @@ class Overview(msgspec.Struct):
     covered: tuple[str, ...] = ()
     home: str = ""
     tide: tuple[TidePoint, ...] = ()
+    pinned: dict[str, str] = {}
     work: Work | None = None
 
     @property

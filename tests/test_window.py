@@ -55,7 +55,7 @@ class DemoWindowTest(unittest.TestCase):
         )
         cls.seconds = time.monotonic() - begun
         cls.socket = agent_socket(cls.root / "xdg_runtime_dir" / "good-tide", cls.demo.settings)
-        cls.agent = subprocess.Popen([sys.executable, "-m", "good_tide", "agent", "--settings", str(cls.demo.settings)])
+        cls.agent = subprocess.Popen([sys.executable, "-m", "good_tide", "agent", "run", "--settings", str(cls.demo.settings)])
         while not answers(cls.socket) and cls.agent.poll() is None:
             select.select([], [], [], 0.02)
         cls.application, cls.look = make_application("light")

@@ -107,7 +107,7 @@ class _Carrier:
         known = self._chunks.get(identity)
         if known is not None:
             return known
-        if self._alike and identity in self._target.index:
+        if self._alike and self._target.has(identity):
             new = identity
         else:
             self._control.checkpoint()

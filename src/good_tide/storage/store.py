@@ -19,7 +19,7 @@ from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.envelope import FileKind, open_whole, seal_whole
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import ChunkIndex, Location, decode_tables
-from good_tide.storage.packs import open_chunk, pack_file
+from good_tide.storage.packs import PackTable, open_chunk, pack_file
 from good_tide.storage.place import LocalPlace, Place
 
 INDEX_FOLDER = "index"
@@ -58,15 +58,19 @@ class Store:
             return self._index
 
     def refresh(self) -> None:
-        """Take notice of index files that were added since. A damaged one does not hide the others.
+        """Take notice of index files that were added since. A damaged one does not hide the others. When some are gone, a sweep has
+        deleted packs, and all is read anew: nothing may be built on what the old ones named.
 
         Raises:
             DamageError: none but damaged index files are there.
         """
         with self._lock:
+            present = self.place.names(INDEX_FOLDER)
+            if self._index_files - set(present):
+                self._index, self._index_files = None, set()
             index = self._index = self._index if self._index is not None else ChunkIndex()
             damaged: DamageError | None = None
-            for name in self.place.names(INDEX_FOLDER):
+            for name in present:
                 if name in self._index_files:
                     continue
                 try:
@@ -80,6 +84,12 @@ class Store:
     def _open_whole(self, kind: FileKind, folder: str, name: str) -> bytes:
         file = f"{folder}/{name}"
         return open_whole(self.keys, kind, file_name_bytes(name, file), self.place.read(file), file)
+
+    def know_index(self, name: str, tables: Iterable[PackTable]) -> None:
+        """Take notice of an index file that was just written through this object; should it vanish, a sweep has replaced it."""
+        with self._lock:
+            self.index.add(tables)
+            self._index_files.add(name)
 
     @property
     def index_files(self) -> frozenset[str]:

@@ -240,8 +240,9 @@ class WriteSession:
 
     def _write_index(self) -> None:
         if self._tables:
-            self._write_whole(FileKind.INDEX, INDEX_FOLDER, secrets.token_bytes(NAME_BYTES), encode_tables(self._tables))
-            self._store.index.add(self._tables)
+            name = secrets.token_bytes(NAME_BYTES)
+            self._write_whole(FileKind.INDEX, INDEX_FOLDER, name, encode_tables(self._tables))
+            self._store.know_index(name.hex(), self._tables)
             self._tables = []
 
     def _write_whole(self, kind: FileKind, folder: str, name: bytes, plain: bytes) -> None:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import threading
-from collections.abc import Callable
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
@@ -13,63 +11,30 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
-from good_tide.agent.service import Agent
-from good_tide.core.clock import SECOND, SetClock
+from good_tide.core.clock import SECOND
 from good_tide.core.forecast import FullIn, curve
 from good_tide.core.happenings import Filter, Run
 from good_tide.core.hours import Hours
-from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.ladder import READY, Ladder, Rung, Step
 from good_tide.core.rhythm import every_minutes_of
-from good_tide.core.settings import Job, Room, StoreRef
+from good_tide.core.settings import Room
 from good_tide.core.status import State
-from good_tide.desktop.application import make_application, wait_until
 from good_tide.desktop.ladder_card import coming
 from good_tide.desktop.limits import full_words
 from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
-from good_tide.desktop.window import MainWindow
-from good_tide.operations.workplace import Workplace, load_jobs, save_job
-from good_tide.protocol.sockets import agent_socket
+from good_tide.operations.workplace import save_job
 from good_tide.protocol.upkeep_messages import RoomView
-from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
-from tests.stand_ins import quiet
+from tests.base import BY_HAND, HOUR, T0
+from tests.places import WindowTest
 
 
-class PlacesTest(GoodTideTest):
+class PlacesTest(WindowTest):
     def setUp(self) -> None:
         super().setUp()
-        _, look = make_application("light")
-        self.settings = self.folder / "settings"
-        store = self.new_store(passphrase=None)
-        for hour in range(6):
-            self.write("plan.txt", str(hour))
-            self.snap(store, hour)
-        ref = StoreRef(path=str(self.folder / "store"), name="Pier")
-        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND))
-        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
-        self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
-        self.agent = Agent(self.settings, here, self.clock, around=quiet(self.settings))
-        thread = threading.Thread(target=self.agent.run)
-        thread.start()
-        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
-        self.window.show()
-        self.window.start()
-        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
-        self.until(lambda: self.window.overview.state == "ready")
         self.place = self.window.rhythm
         self.window.show_place(3)
         self.until(lambda: self.place.view is not None)
-
-    def until(self, true: Callable[[], bool]) -> None:
-        wait_until(true)
-
-    def job(self) -> Job:
-        return load_jobs(self.settings)[0]
-
-    def press(self, button: QPushButton) -> None:
-        self.until(button.isEnabled)
-        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
 
     def drag(self, picture: WeekPicture, begin: tuple[int, int], end: tuple[int, int]) -> None:
         def point(cell: tuple[int, int]) -> QPoint:

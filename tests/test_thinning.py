@@ -103,7 +103,9 @@ class ReleaseTest(GoodTideTest):
         self.now = T0 + 24 * 8 * HOUR
 
     def plan(self, *rungs: str, room: bool = True) -> ThinPlan:
-        return plan_thinning(self.store, Ladder(tuple(map(parse_rung, rungs))), MACHINE.id, "Europe/Berlin", self.now, Silent(), room)
+        return plan_thinning(
+            self.store, Ladder(tuple(map(parse_rung, rungs))), MACHINE.id, "Europe/Berlin", self.now, Silent(), self.cache if room else None
+        )
 
     def test_thinned_by_the_ladder_and_the_room_given_back(self) -> None:
         plan = self.plan("2d every", "forever day")
@@ -131,7 +133,7 @@ class ReleaseTest(GoodTideTest):
         self.assertEqual([snapshot.name for snapshot in plan.keeps], [self.taken[3].name, self.taken[-1].name])
         for name, words in ((self.taken[3].name, "great move"), (self.taken[-1].name, "newest")):
             with self.assertRaises(PersonError) as caught:
-                plan_release(self.store, {name}, Silent())
+                plan_release(self.store, {name}, Silent(), None)
             self.assertIn(words, str(caught.exception))
         self.assertTrue(unpin(self.store, self.taken[3].name))
         self.assertFalse(unpin(self.store, self.taken[3].name))
@@ -160,7 +162,7 @@ class ReleaseTest(GoodTideTest):
             synced_catalog(store, self.cache)[0].close()
             held = last_with_precious(store, job, MACHINE.id, self.cache)
             self.assertEqual(held, {contents["version 0"], contents["version 1"]})
-            plan = plan_thinning(store, Ladder((Rung(Step.YEAR, "1h"),)), MACHINE.id, "UTC", T0 + 2000 * HOUR, Silent(), False, held)
+            plan = plan_thinning(store, Ladder((Rung(Step.YEAR, "1h"),)), MACHINE.id, "UTC", T0 + 2000 * HOUR, Silent(), None, held)
             self.assertEqual({one.name for one in plan.keeps}, set(contents.values()))
             release(store, plan, "by the ladder", "Office", self.journal, SetClock(Nanoseconds(self.now)), Silent())
         self.assertEqual(set(store.snapshot_names()), set(contents.values()))
@@ -184,14 +186,14 @@ class RoomTest(GoodTideTest):
             self.snap(self.store, day * 24)
 
     def test_what_takes_the_room_is_exact(self) -> None:
-        by_folder = {one.name: one for one in taking(self.store, "folder", Silent())}
+        by_folder = {one.name: one for one in taking(self.store, "folder", Silent(), self.cache)}
         self.assertGreater(by_folder[str(self.work)].only_here, 1_900_000)
         self.assertIn(by_folder[f"{self.work}/letters"].only_here, range(130_000, 300_000))
-        by_kind = {one.name: one for one in taking(self.store, "kind", Silent())}
+        by_kind = {one.name: one for one in taking(self.store, "kind", Silent(), self.cache)}
         self.assertGreater(by_kind["video"].only_here, 1_900_000)
         self.assertIn(by_kind["pictures"].only_here, range(130_000, 160_000))
-        by_period = taking(self.store, "period", Silent())
-        machine = taking(self.store, "machine", Silent())
+        by_period = taking(self.store, "period", Silent(), self.cache)
+        machine = taking(self.store, "machine", Silent(), self.cache)
         self.assertEqual((len(machine), machine[0].shared), (1, 0))
         self.assertEqual(machine[0].only_here, held_bytes(self.store, needed_keys(self.store, self.store.snapshots()[0], Silent())))
         self.assertLessEqual(sum(one.only_here for one in by_period), machine[0].only_here)
@@ -199,12 +201,12 @@ class RoomTest(GoodTideTest):
     def test_the_fewest_oldest_make_room_and_none_below_the_floor(self) -> None:
         pin(self.store, self.store.snapshots()[0][0].name)
         now = T0 + 24 * 10 * HOUR
-        plan = plan_room(self.store, MACHINE.id, 450_000, now, Silent())
+        plan = plan_room(self.store, MACHINE.id, 450_000, now, Silent(), self.cache)
         self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in plan.releases], [1, 2])
         assert plan.gives_back is not None
         self.assertGreaterEqual(plan.gives_back, 450_000)
-        self.assertEqual(plan_room(self.store, MACHINE.id, 500_000, T0, Silent()).releases, ())
-        everything = plan_room(self.store, MACHINE.id, 1 << 40, T0 + 24 * 5 * HOUR, Silent())
+        self.assertEqual(plan_room(self.store, MACHINE.id, 500_000, T0, Silent(), self.cache).releases, ())
+        everything = plan_room(self.store, MACHINE.id, 1 << 40, T0 + 24 * 5 * HOUR, Silent(), self.cache)
         self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in everything.releases], [1, 2, 3, 4])
 
     def test_limit_and_reserve_say_how_much_is_missing(self) -> None:

@@ -3,28 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 import msgspec
 
-from good_tide.agent.requests import LadderRequest, PinRequest, WordsRequest
+from good_tide.agent.requests import LadderRequest
 from good_tide.agent.session import Session
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.errors import GoodTideError, PersonError, PlaceFullError, StoppedError
-from good_tide.core.forecast import curve, full_in
+from good_tide.core.errors import GoodTideError, PlaceFullError, StoppedError
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, Room, StoreRef
-from good_tide.core.words import count_words, size_words, time_words
+from good_tide.core.words import count_words, size_words
 from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import last_with_precious
 from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store, synced_catalog
-from good_tide.operations.thinning import ladder_words, pin, pinned, plan_thinning, release, sweep, unpin
+from good_tide.operations.thinning import ladder_words, plan_thinning, release, sweep
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Handler
-from good_tide.protocol.upkeep_messages import RoomView
 from good_tide.system.machine import local_zone
 
 _WEEKS_SHOWN = 26
@@ -47,9 +44,6 @@ class Bounds:
         decode = msgspec.json.decode
         return {
             "keep-ladder": lambda raw: self.keep_ladder(decode(raw, type=LadderRequest)),
-            "room": lambda raw: self.room(decode(raw, type=WordsRequest).words),
-            "keep-room": lambda raw: self.keep_room(decode(raw, type=Room)),
-            "pin": lambda raw: self.pin(decode(raw, type=PinRequest)),
         }
 
     def keep_ladder(self, wanted: LadderRequest) -> None:
@@ -65,46 +59,6 @@ class Bounds:
             self._journal.add(
                 "good", before.name, f"History is kept {ladder_words(wanted.ladder)}", (f"Before: {ladder_words(before.ladder)}",)
             )
-
-    def pin(self, wanted: PinRequest) -> None:
-        """Pin a snapshot of the job that is shown, or take its pin away."""
-        session = self._current()
-        snapshot = session.snapshot(wanted.seq)
-        when = time_words(snapshot.record.time, self._clock.now())
-        if wanted.on:
-            pin(session.store(), snapshot.name, wanted.label)
-            self._journal.add("good", session.job.name, f"The snapshot of {when} is pinned", (wanted.label,) if wanted.label else ())
-        elif unpin(session.store(), snapshot.name):
-            self._journal.add("good", session.job.name, f"The snapshot of {when} is no longer pinned")
-
-    def room(self, folder: str) -> RoomView:
-        """Room of one of the stores of the job that is shown, with a forecast from this machine's snapshots.
-
-        Raises:
-            PersonError: the job has no store there.
-        """
-        session, root = self._current(), Path(folder)
-        facts = session.disk_of(root)
-        size = (facts.free, facts.total) if facts is not None and facts.total else None
-        ref = next((one for one in session.job.stores if session.folder_of(one) == root), None)
-        if ref is None:
-            raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
-        stored = session.openings.store(ref, root).place.total_bytes()
-        found = room_facts(root, stored, session.job.room, session.tide(), self._clock.now(), size)
-        return RoomView(session.job.room, found.usable, found.short, full_in(found.added, found.usable), curve(found.added, _WEEKS_SHOWN))
-
-    def keep_room(self, wanted: Room) -> None:
-        """Keep what the stores of the job that is shown may take."""
-        job = self._current().job
-        self._change(msgspec.structs.replace(job, room=wanted))
-        self._journal.add("good", job.name, "The room that the stores may take was changed")
-
-    def pinned(self) -> dict[str, str]:
-        """Labels of the pinned snapshots of the job that is shown, by their names; none where the store cannot be asked now."""
-        try:
-            return pinned(self._current().store())
-        except GoodTideError:
-            return {}
 
     def after_run(self, session: Session, ref: StoreRef, sweeps: bool, control: Control) -> None:
         """A job's snapshot came into a store: release what the ladder does not keep, and sweep when the last sweep was long ago.
@@ -157,7 +111,7 @@ class Bounds:
                 "Make room, raise the limit, or let the oldest snapshots go",
             )
         floor = now - job.room.floor_days * 86400 * SECOND
-        plan = plan_room(store, session.machine.id, missing, floor, control, self._precious(session, store))
+        plan = plan_room(store, session.machine.id, missing, floor, control, self._here.cache, self._precious(session, store))
         freed = 0
         if plan.releases:
             release(store, plan, f"to make room on {name}", job.name, self._journal, self._clock, control)
@@ -183,7 +137,7 @@ class Bounds:
     def _thin(self, session: Session, store: Store, control: Control) -> None:
         job = session.job
         plan = plan_thinning(
-            store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, False, self._precious(session, store)
+            store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, None, self._precious(session, store)
         )
         if not plan.releases:
             return

@@ -64,9 +64,10 @@ from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
-_APART = frozenset(
-    ("disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "room", "stay", "report", "export-journal")
-)
+_APART = frozenset((
+    "disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "room", "stay", "report", "export-journal",
+    "held", "plan-release", "plan-purge",
+))  # fmt: skip
 """Requests that touch disks which may hang, stretch passphrases, or ask servers."""
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""

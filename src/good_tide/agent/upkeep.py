@@ -21,6 +21,7 @@ from good_tide.agent.requests import (
     ThenRequest,
     WordsRequest,
 )
+from good_tide.agent.room_desk import RoomDesk
 from good_tide.agent.run_desk import RunDesk
 from good_tide.agent.session import Session
 from good_tide.agent.teller import Teller
@@ -101,6 +102,9 @@ class Upkeep:
         self._post = Post(here.settings, here.machine.name, clock, self.journal, ring)
         self.reports = ReportDesk(self._post, clock, self.journal, self._books)
         self._bounds = Bounds(here, clock, self.journal, self._books, current, change)
+        self._room = RoomDesk(
+            here, clock, self.journal, self._books, worker, current, change, lambda: notify("history", current().job.name)
+        )  # fmt: skip
         self.runs = RunDesk(
             here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._bounds, self._ran
         )  # fmt: skip
@@ -135,11 +139,12 @@ class Upkeep:
             "stay": lambda raw: self._stay(decode(raw, type=SwitchRequest).on),
             "journal": lambda raw: self.history(decode(raw, type=Filter)),
             **self._bounds.handlers(),
+            **self._room.handlers(),
         }
 
     def pinned(self) -> dict[str, str]:
-        """Labels of the pinned snapshots of the job that is shown (``Bounds.pinned``)."""
-        return self._bounds.pinned()
+        """Labels of the pinned snapshots of the job that is shown (``RoomDesk.pinned``)."""
+        return self._room.pinned()
 
     def begin(self) -> None:
         """Look after everything from now on."""
@@ -236,7 +241,7 @@ class Upkeep:
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._bounds.pinned(),
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(),
         )  # fmt: skip
 
     def _mail_words(self, job: Job) -> str:

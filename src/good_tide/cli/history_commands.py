@@ -18,6 +18,7 @@ from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.forecast import full_in
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
+from good_tide.core.ledger import By
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_size
 from good_tide.core.selection import choose_snapshot, parse_time
@@ -28,7 +29,7 @@ from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import last_with_precious
 from good_tide.operations.purging import plan_purge, purge
-from good_tide.operations.room import By, room_facts, taking
+from good_tide.operations.room import room_facts, taking
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, synced_catalog
 from good_tide.operations.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
@@ -109,7 +110,7 @@ def ladder_command(name: str, rungs: tuple[str, ...], ready: str | None, picture
     machine = (job.machine or here.machine).id
     with output.steered(None, as_json) as steering:
         store = _stores_of(job, here)[0]
-        plan = plan_thinning(store, ladder, machine, local_zone(), moment, steering, True, _precious(store, job, here))
+        plan = plan_thinning(store, ladder, machine, local_zone(), moment, steering, here.cache, _precious(store, job, here))
     if as_json:
         print_json({"job": job.name, "rungs": [rung.text() for rung in ladder.rungs], "words": words(ladder), **_plan_fields(plan)})
     else:
@@ -136,7 +137,9 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | N
         for store in _stores_of(job, here):
             with output.steered(progress, as_json) as steering:
                 machine = (job.machine or here.machine).id
-                plan = plan_thinning(store, job.ladder, machine, local_zone(), clock.now(), steering, True, _precious(store, job, here))
+                plan = plan_thinning(
+                    store, job.ladder, machine, local_zone(), clock.now(), steering, here.cache, _precious(store, job, here)
+                )
                 agreed = job.ladder == job.agreed or yes or not plan.needs_yes
                 if plan.releases and agreed and not only_plan:
                     release(store, plan, "by the ladder", job.name, journal, clock, steering)
@@ -160,24 +163,25 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | N
 @click.argument("store")
 @click.argument("snapshots", nargs=-1)
 @click.option("--before", metavar="TIME", help="All that are older.")
+@click.option("--since", metavar="TIME", help="All from then on; with --before, a range.")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
 @passphrase_option
 @json_option
 def release_command(
-    store: str, snapshots: tuple[str, ...], before: str | None, only_plan: bool, passphrase_file: Path | None, as_json: bool
+    store: str, snapshots: tuple[str, ...], before: str | None, since: str | None, only_plan: bool, passphrase_file: Path | None, as_json: bool
 ) -> int:  # fmt: skip
-    """Release chosen snapshots of STORE, or all that are older than a time; pinned ones and the newest of each machine stay."""
+    """Release chosen snapshots of STORE, or all of a range of time; pinned ones and the newest of each machine stay."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     found = opened.snapshots()[0]
+    ranged = before is not None or since is not None
+    if ranged == bool(snapshots):
+        raise PersonError("It is not clear what is to be released", "Name snapshots, or give --before or --since")
+    begin, end = parse_time(since) if since else 0, parse_time(before) if before else clock.now()
     names = {choose_snapshot(found, wanted).name for wanted in snapshots}
-    if before is not None:
-        newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
-        names |= {snapshot.name for snapshot in found if snapshot.record.time < parse_time(before)} - set(newest.values())
-    if not names and before is None:
-        raise PersonError("No snapshot is named", "Name some, or give --before TIME")
+    names |= {snapshot.name for snapshot in found if ranged and begin <= snapshot.record.time < end}
     with output.steered(None, as_json) as steering:
-        plan = plan_release(opened, names, steering)
+        plan = plan_release(opened, names, steering, here.cache, lenient=ranged)
         if not only_plan:
             release(opened, plan, "by hand", "", Journal(here.records, clock), clock, steering)
     if as_json:
@@ -323,7 +327,7 @@ def room_command(
     size = (disk.free, disk.total) if disk is not None and disk.total else None
     facts = room_facts(root, opened.place.total_bytes(), room, tide, clock.now(), size)
     with output.steered(None, as_json) as steering:
-        parts = taking(opened, by, steering) if by is not None else []
+        parts = taking(opened, by, steering, here.cache) if by is not None else []
     full = full_in(facts.added, facts.usable)
     days = {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")} if full is not None else None
     if as_json:

@@ -62,6 +62,16 @@ KINDS: Mapping[str, Kind] = {
 }  # fmt: skip
 
 
+_BY_ENDING = {one: word for word, kind in reversed(list(KINDS.items())) for one in kind.endings}
+_BY_NAME = [(word, re.compile("|".join(map(fnmatch.translate, kind.names)))) for word, kind in KINDS.items() if kind.names]
+
+
+def kind_of(name: str) -> str | None:
+    """The kind that a file of this name is of: by its ending, or else by its whole name; None: of none."""
+    found = _BY_ENDING.get(ending(name))
+    return found or next((word for word, pattern in _BY_NAME if pattern.match(name)), None)
+
+
 def extended(more: Mapping[str, tuple[str, ...]]) -> dict[str, Kind]:
     """The kinds with further endings, as a job may add them."""
     found = dict(KINDS)

@@ -108,26 +108,50 @@ class Page:
         Raises:
             DamageError: the page contradicts itself.
         """
+        return [page for pages in self.sub_folders().values() for page in pages]
+
+    def sub_folders(self) -> dict[int, list[ChunkId]]:
+        """The pages of each sub-folder's listing, by the number of its entry.
+
+        Raises:
+            DamageError: the page contradicts itself.
+        """
         if "d" not in self.kinds:
-            return []
-        counts = decode_column(self._wire.extent_counts, len(self.names))
-        total = int(counts.sum())
-        if (len(counts) and int(counts.min()) < 0) or total > 1 << 32:
-            raise DamageError("A folder listing contradicts itself")
-        extents = self._extents(total)
+            return {}
+        counts = self._extent_counts()
+        extents = self._extents(int(counts.sum()))
         begins = np.cumsum(counts) - counts
-        found = []
+        found = {}
         for position in np.flatnonzero(np.frombuffer(self.kinds.encode("ascii"), dtype=np.uint8) == ord("d")).tolist():
             begin = int(begins[position])
-            found += [extent.chunk for extent in extents[begin : begin + int(counts[position])] if extent.chunk is not None]
+            own = extents[begin : begin + int(counts[position])]
+            found[position] = [extent.chunk for extent in own if extent.chunk is not None]
         return found
+
+    def references(self) -> tuple[Column, Column]:
+        """Each stored extent as the number of its entry, and that of its chunk among ``chunk_ids``.
+
+        Raises:
+            DamageError: the page contradicts itself.
+        """
+        counts = self._extent_counts()
+        chunks = decode_column(self._wire.extent_chunks, int(counts.sum()))
+        owners = np.repeat(np.arange(len(counts)), counts)
+        if len(chunks) and (chunks.min() < 0 or chunks.max() > len(self._wire.chunks) // CHUNK_ID_BYTES):
+            raise DamageError("A folder listing points outside its own tables")
+        stored = chunks != _HOLE
+        return owners[stored], chunks[stored] - 1
+
+    def _extent_counts(self) -> Column:
+        counts = decode_column(self._wire.extent_counts, len(self.names))
+        if (len(counts) and int(counts.min()) < 0) or int(counts.sum()) > 1 << 32:
+            raise DamageError("A folder listing contradicts itself")
+        return counts
 
     def entries(self) -> list[Entry]:
         """All entries, in the order of their names' bytes."""
-        wire, count = self._wire, len(self.names)
-        counts = decode_column(wire.extent_counts, count).tolist()
-        if min(counts, default=0) < 0 or sum(counts) > 1 << 32:
-            raise DamageError("A folder listing contradicts itself")
+        wire = self._wire
+        counts = self._extent_counts().tolist()
         extents = self._extents(sum(counts))
         files = self.kinds.count(Kind.FILE)
         if len(wire.digests) != files * DIGEST_BYTES:

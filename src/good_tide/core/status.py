@@ -164,7 +164,7 @@ class JobStanding(msgspec.Struct, frozen=True):
 
 _WORK = {
     "snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore", "carry": "Carrying snapshots over",
-    "run-due": "Running everything that is due",
+    "run-due": "Running everything that is due", "release": "Releasing snapshots", "purge": "Taking out of all history",
 }  # fmt: skip
 
 

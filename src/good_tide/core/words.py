@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from datetime import datetime, timedelta
 
 from good_tide.core.clock import SECOND
@@ -73,6 +74,12 @@ def printable(path: bytes) -> str:
     """A name or path as text: bytes that are no UTF-8, and control characters, as backslash escapes."""
     text = path.decode("utf-8", "backslashreplace")
     return "".join(character if character.isprintable() else character.encode("unicode_escape").decode() for character in text)
+
+
+def from_home(path: bytes, home: str) -> str:
+    """A path as text, with the home folder as ``~``."""
+    start = os.fsencode(home)
+    return printable(b"~" + path[len(start) :] if home and (path == start or path.startswith(start + b"/")) else path)
 
 
 def is_text(path: str) -> bool:

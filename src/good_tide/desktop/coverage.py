@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from good_tide.core.rules import Rule, path_pattern
-from good_tide.core.words import count_words, printable, size_words
+from good_tide.core.words import count_words, from_home, printable, size_words
 from good_tide.desktop.area_picture import AreaPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
@@ -232,8 +232,7 @@ class CoveragePlace(QWidget):
 
     def _short(self, path: bytes) -> str:
         """A path with the home folder as ``~``."""
-        home = os.fsencode(self._home)
-        return printable(b"~" + path[len(home) :] if self._home and (path == home or path.startswith(home + b"/")) else path)
+        return from_home(path, self._home)
 
     def _fill(self, item: QTreeWidgetItem) -> None:
         """A folder was opened: ask for what is in it, once."""

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QRadioButton,
     QScrollArea,
+    QStackedWidget,
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
@@ -26,6 +27,7 @@ from good_tide.desktop.limits import LimitsDialog, full_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.readers import ReadersDialog
+from good_tide.desktop.room_page import RoomPage
 from good_tide.desktop.room_picture import RoomPicture
 from good_tide.desktop.secrecy import SecrecyPanel
 from good_tide.desktop.widgets import align_numbers, button, card, label, line
@@ -42,6 +44,7 @@ class StoreCard(QWidget):
     drop = Signal(str)
     eject = Signal(str)
     limits = Signal(object)
+    takes = Signal(object)
 
     def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
@@ -81,9 +84,12 @@ class StoreCard(QWidget):
         self.room.setToolTip("What the store may take, what stays free for other things, and what happens when room gets short")
         self.room_view: RoomView | None = None
         self.room.clicked.connect(lambda: self.limits.emit(self.room_view))
-        layout.addLayout(line(self.full, self.room))
+        self.what = button("What takes the room…")
+        self.what.setToolTip("By snapshot, folder, kind and month; release some, or take something out of all history")
+        self.what.clicked.connect(lambda: self.takes.emit(self.view))
+        layout.addLayout(line(self.full, self.what, self.room))
         layout.addWidget(self.forecast)
-        for widget in (self.full, self.room, self.forecast):
+        for widget in (self.full, self.room, self.what, self.forecast):
             widget.hide()
         self.machines = QTreeWidget()
         self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "Rhythm", ""])
@@ -112,7 +118,7 @@ class StoreCard(QWidget):
         """When the disk will be full, and the coming half year."""
         self.room_view = view
         self.full.setText(full_words(view, now))
-        for widget in (self.full, self.room):
+        for widget in (self.full, self.room, self.what):
             widget.show()
         self.forecast.show_room(view, now)
 
@@ -256,15 +262,24 @@ class StoresPlace(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(holder)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(24, 16, 16, 16)
+        listed = QWidget()
+        outer = QVBoxLayout(listed)
+        outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(10)
+        self.room_page = RoomPage(look, link)
+        self._pages = QStackedWidget()
+        self._pages.addWidget(listed)
+        self._pages.addWidget(self.room_page)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(24, 16, 16, 16)
+        whole.addWidget(self._pages)
         head = line(label("Stores", "title"), self.sentence, spacing=16)
         head.setStretch(1, 1)
         head.addWidget(self.add)
         outer.addLayout(head)
         outer.addWidget(scroll, 1)
         self.add.clicked.connect(self.open_panel)
+        self.room_page.closed.connect(lambda: self._pages.setCurrentIndex(0))
         self.panel.closed.connect(self._close_panel)
         self.panel.made.connect(self._made)
         self.both.clicked.connect(lambda: self._link.ask("store-use", {"use": "both"}))
@@ -298,6 +313,11 @@ class StoresPlace(QWidget):
         if shown in self.cards:
             shown.show_room(view, self._overview.now)
 
+    def show_room(self, view: StoreView) -> None:
+        """Show what takes the room of a store."""
+        self._pages.setCurrentWidget(self.room_page)
+        self.room_page.show_store(view, self._overview)
+
     def _limits(self, view: RoomView) -> None:
         self.limits = LimitsDialog(self._link, view.room, self)
         self.limits.kept.connect(self.refresh)
@@ -318,6 +338,11 @@ class StoresPlace(QWidget):
             self._overview = overview
             return
         self._overview = overview
+        shown = next((view for view in overview.stores if view.folder == self.room_page.folder and view.present), None)
+        if shown is None:
+            self._pages.setCurrentIndex(0)
+        elif self._pages.currentWidget() is self.room_page:
+            self.show_room(shown)
         for old in self.cards:
             self._column.removeWidget(old)
             old.deleteLater()
@@ -331,6 +356,7 @@ class StoresPlace(QWidget):
             made.readers.connect(self._readers)
             made.eject.connect(self._eject)
             made.limits.connect(self._limits)
+            made.takes.connect(self.show_room)
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)

@@ -10,10 +10,12 @@ import msgspec
 
 from good_tide.core.errors import DamageError
 from good_tide.core.history import TidePoint
+from good_tide.core.progress import Control
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_tide
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
+from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 
@@ -29,6 +31,7 @@ __all__ = [
     "locked_hint",
     "open_at",
     "open_catalog",
+    "open_ledger",
     "store_id",
     "synced_catalog",
     "take_into_catalog",
@@ -130,6 +133,16 @@ def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError
     """The local catalog of a store, brought up to date; and what could not be read."""
     catalog = open_catalog(store, cache)
     return catalog, catalog.sync(store)
+
+
+def open_ledger(store: Store, cache: Path, control: Control) -> Ledger:
+    """The local ledger of a store, brought up to date: what would come back if parts of history went.
+
+    Raises:
+        DamageError: a snapshot or a listing cannot be read.
+        StoppedError: the person stopped it.
+    """
+    return Ledger(cache / store.header.store / "ledger.npz", store, control)
 
 
 def take_into_catalog(store: Store, catalog: Catalog) -> None:

@@ -14,7 +14,8 @@ from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, time_words
 from good_tide.operations.journal import Journal
-from good_tide.storage.needs import all_snapshots, held_bytes, needed_keys
+from good_tide.operations.stores import open_ledger
+from good_tide.storage.needs import all_snapshots
 from good_tide.storage.pins import Pin, pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
@@ -50,11 +51,19 @@ def pinned(store: Store) -> dict[str, str]:
 
 
 def plan_thinning(
-    store: Store, ladder: Ladder, machine: str, zone: str, now: int, control: Control, room: bool = True, precious: Collection[str] = ()
+    store: Store,
+    ladder: Ladder,
+    machine: str,
+    zone: str,
+    now: int,
+    control: Control,
+    cache: Path | None = None,
+    precious: Collection[str] = (),
 ) -> ThinPlan:
     """Which snapshots of a machine a ladder would release now.
 
-    :param zone: IANA name of the zone whose days and weeks count. :param room: work out what that would give back.
+    :param zone: IANA name of the zone whose days and weeks count.
+    :param cache: where the local ledgers are, to work out what that would give back; None: it is not wanted.
     :param precious: names of snapshots that stay for what they hold.
 
     Raises:
@@ -68,11 +77,13 @@ def plan_thinning(
     held |= set(complete[-1:])
     stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
     goes = {snapshot.name for snapshot, kept in zip(own, stays, strict=True) if not kept}
-    return _plan(store, found, own, goes, control, room)
+    return _plan(store, own, goes, control, cache)
 
 
-def plan_release(store: Store, names: Collection[str], control: Control) -> ThinPlan:
+def plan_release(store: Store, names: Collection[str], control: Control, cache: Path | None, lenient: bool = False) -> ThinPlan:
     """What releasing some snapshots by hand would do.
+
+    :param lenient: those among them that have to stay do so without a word, as is wanted for all of a range of time.
 
     Raises:
         PersonError: one of them is pinned, or the newest of its machine.
@@ -80,27 +91,24 @@ def plan_release(store: Store, names: Collection[str], control: Control) -> Thin
     """
     found, pins = all_snapshots(store), pinned(store)
     newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
-    for snapshot in found:
-        if snapshot.name in names and snapshot.name in pins:
+    stays = {*pins, *newest.values()} & set(names)
+    for snapshot in () if lenient else found:
+        if snapshot.name in stays and snapshot.name in pins:
             label = f" ({pins[snapshot.name]})" if pins[snapshot.name] else ""
             raise PersonError(
                 f"The snapshot {snapshot.name[:12]} is pinned{label}", "Take the pin away first, with “good-tide pin … --off”"
             )
-        if snapshot.name in names and newest[snapshot.record.machine.id] == snapshot.name:
+        if snapshot.name in stays:
             raise PersonError(f"The snapshot {snapshot.name[:12]} is the newest of {snapshot.record.machine.name}", "It always stays")
-    return _plan(store, found, found, set(names), control, True)
+    return _plan(store, found, set(names) - stays, control, cache)
 
 
-def _plan(store: Store, found: Sequence[Snapshot], own: Sequence[Snapshot], goes: set[str], control: Control, room: bool) -> ThinPlan:
+def _plan(store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None) -> ThinPlan:
     kept = tuple(snapshot for snapshot in own if snapshot.name not in goes)
     gone = tuple(snapshot for snapshot in own if snapshot.name in goes)
     gives_back = None
-    if room:
-        gives_back = 0
-        if gone:
-            everything = held_bytes(store, needed_keys(store, found, control))
-            rest = held_bytes(store, needed_keys(store, [snapshot for snapshot in found if snapshot.name not in goes], control))
-            gives_back = everything - rest
+    if cache is not None:
+        gives_back = open_ledger(store, cache, control).gain(goes) if gone else 0
     return ThinPlan(kept, gone, gives_back)
 
 

@@ -1,0 +1,236 @@
+"""What people ask and do about the room that history takes: limits, what holds it, pins, releasing, taking something out of all of it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from good_tide.agent.requests import PinRequest, WordsRequest
+from good_tide.agent.session import Session
+from good_tide.agent.work import Worker
+from good_tide.core.clock import Clock
+from good_tide.core.errors import GoodTideError, PersonError
+from good_tide.core.forecast import curve, full_in
+from good_tide.core.progress import Control, Silent, Steering
+from good_tide.core.settings import Job, Room, StoreRef
+from good_tide.core.words import count_words, size_words, time_words
+from good_tide.operations.books import Books
+from good_tide.operations.holding import heed
+from good_tide.operations.journal import Journal
+from good_tide.operations.purging import plan_purge, purge
+from good_tide.operations.room import all_parts, room_facts
+from good_tide.operations.selecting import home_folder
+from good_tide.operations.stores import Store, open_ledger
+from good_tide.operations.thinning import pin, pinned, plan_release, release, sweep, unpin
+from good_tide.operations.workplace import Workplace
+from good_tide.protocol.messages import Finished
+from good_tide.protocol.room_messages import (
+    HeldHistory,
+    HeldSnapshot,
+    PatternRequest,
+    PinSomeRequest,
+    PurgeView,
+    ReleaseView,
+    SomeRequest,
+)
+from good_tide.protocol.server import Handler
+from good_tide.protocol.upkeep_messages import RoomView
+
+_WEEKS_SHOWN = 26
+_PATHS_SHOWN = 200
+
+
+class RoomDesk:
+    """Answers for the stores of the job that is shown.
+
+    :param change: keeps a changed job. :param changed: tells that history is another one now.
+    """
+
+    def __init__(
+        self, here: Workplace, clock: Clock, journal: Journal, books: Books, worker: Worker, current: Callable[[], Session],
+        change: Callable[[Job], None], changed: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._here, self._clock, self._journal, self._books, self._worker = here, clock, journal, books, worker
+        self._current, self._change, self._changed = current, change, changed
+        self._reckoning = threading.Lock()
+        """One ledger at a time is read and written."""
+
+    def handlers(self) -> dict[str, Handler]:
+        """What clients may ask."""
+        decode = msgspec.json.decode
+        return {
+            "room": lambda raw: self.room(decode(raw, type=WordsRequest).words),
+            "keep-room": lambda raw: self.keep_room(decode(raw, type=Room)),
+            "pin": lambda raw: self.pin(decode(raw, type=PinRequest)),
+            "pin-some": lambda raw: self.pin_some(decode(raw, type=PinSomeRequest)),
+            "held": lambda raw: self.held(decode(raw, type=WordsRequest).words),
+            "plan-release": lambda raw: self.plan_release(decode(raw, type=SomeRequest)),
+            "release": lambda raw: self.release(decode(raw, type=SomeRequest)),
+            "plan-purge": lambda raw: self.plan_purge(decode(raw, type=PatternRequest)),
+            "purge": lambda raw: self.purge(decode(raw, type=PatternRequest)),
+        }
+
+    def _ref(self, folder: str) -> tuple[Session, StoreRef]:
+        session = self._current()
+        ref = next((one for one in session.job.stores if session.folder_of(one) == Path(folder)), None)
+        if ref is None:
+            raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
+        return session, ref
+
+    def _store(self, folder: str) -> Store:
+        session, ref = self._ref(folder)
+        return session.openings.store(ref, Path(folder))
+
+    def room(self, folder: str) -> RoomView:
+        """Room of one of the stores of the job that is shown, with a forecast from this machine's snapshots.
+
+        Raises:
+            PersonError: the job has no store there.
+        """
+        session, ref = self._ref(folder)
+        root = Path(folder)
+        facts = session.disk_of(root)
+        size = (facts.free, facts.total) if facts is not None and facts.total else None
+        stored = session.openings.store(ref, root).place.total_bytes()
+        found = room_facts(root, stored, session.job.room, session.tide(), self._clock.now(), size)
+        return RoomView(session.job.room, found.usable, found.short, full_in(found.added, found.usable), curve(found.added, _WEEKS_SHOWN))
+
+    def keep_room(self, wanted: Room) -> None:
+        """Keep what the stores of the job that is shown may take."""
+        job = self._current().job
+        self._change(msgspec.structs.replace(job, room=wanted))
+        self._journal.add("good", job.name, "The room that the stores may take was changed")
+
+    def pinned(self) -> dict[str, str]:
+        """Labels of the pinned snapshots of the job that is shown, by their names; none where the store cannot be asked now."""
+        try:
+            return pinned(self._current().store())
+        except GoodTideError:
+            return {}
+
+    def pin(self, wanted: PinRequest) -> None:
+        """Pin a snapshot of the job that is shown, or take its pin away."""
+        session = self._current()
+        self._pin(session.store(), session.job.name, session.snapshot(wanted.seq).name, wanted.on, wanted.label)
+
+    def pin_some(self, wanted: PinSomeRequest) -> None:
+        """Pin snapshots of a store, or take their pins away."""
+        store = self._store(wanted.folder)
+        for name in wanted.names:
+            self._pin(store, self._current().job.name, name, wanted.on, wanted.label)
+
+    def _pin(self, store: Store, job: str, name: str, on: bool, label: str) -> None:
+        when = time_words(store.read_snapshot(name).record.time, self._clock.now())
+        if on:
+            pin(store, name, label)
+            self._journal.add("good", job, f"The snapshot of {when} is pinned", (label,) if label else ())
+        elif unpin(store, name):
+            self._journal.add("good", job, f"The snapshot of {when} is no longer pinned")
+
+    def held(self, folder: str) -> HeldHistory:
+        """All snapshots of a store with what each holds alone, and what takes the room.
+
+        Raises:
+            DamageError: a snapshot or a listing cannot be read.
+        """
+        store = self._store(folder)
+        with self._reckoning:
+            ledger = open_ledger(store, self._here.cache, Silent())
+            alone, pins, records = ledger.alone(), pinned(store), store.snapshots()[0]
+            newest = {snapshot.record.machine.id: snapshot.name for snapshot in records}
+            shown = tuple(
+                HeldSnapshot(
+                    one.name, one.record.time, one.record.machine.name, one.record.label, pins.get(one.name),
+                    newest[one.record.machine.id] == one.name, alone[one.name],
+                )
+                for one in records if one.name in alone
+            )  # fmt: skip
+            return HeldHistory(shown, ledger.total, all_parts(store, ledger))
+
+    def plan_release(self, wanted: SomeRequest) -> ReleaseView:
+        """What releasing snapshots by hand would do. An empty folder stands for the store that is looked into.
+
+        Raises:
+            DamageError: a snapshot, a pin or a listing cannot be read.
+        """
+        store = self._store(wanted.folder) if wanted.folder else self._current().store()
+        with self._reckoning:
+            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, lenient=True)
+        return ReleaseView(len(plan.releases), len(wanted.names) - len(plan.releases), plan.gives_back or 0)
+
+    def release(self, wanted: SomeRequest) -> None:
+        """Begin to release snapshots, and to give their room back.
+
+        Raises:
+            PersonError: the store was opened only to read.
+        """
+        session, ref, store = self._to_change(wanted.folder)
+
+        def work(steering: Steering) -> Finished:
+            plan = plan_release(store, frozenset(wanted.names), steering, None, lenient=True)
+            done = release(store, plan, "by hand", session.job.name, self._journal, self._clock, steering)
+            return Finished("release", words=f"{count_words(done, 'snapshot')} released; {self._swept(ref, store, steering)}")
+
+        self._begin("release", session, work)
+
+    @property
+    def _home(self) -> str:
+        """What ``~`` stands for in patterns."""
+        return self._current().job.home or home_folder()
+
+    def plan_purge(self, wanted: PatternRequest) -> PurgeView:
+        """What taking a pattern out of all history would touch.
+
+        Raises:
+            PersonError: the pattern makes no sense, or would take everything.
+            DamageError: a snapshot or a listing cannot be read.
+        """
+        plan = plan_purge(self._store(wanted.folder), wanted.pattern, self._home, Silent())
+        shown = plan.paths[:_PATHS_SHOWN]
+        return PurgeView(wanted.pattern, len(plan.snapshots), shown, len(plan.paths) - len(shown), plan.gives_back)
+
+    def purge(self, wanted: PatternRequest) -> None:
+        """Begin to take a pattern out of all history, and every trace of it out of the store.
+
+        Raises:
+            PersonError: the store was opened only to read.
+        """
+        session, ref, store = self._to_change(wanted.folder)
+        home = self._home
+
+        def work(steering: Steering) -> Finished:
+            plan = plan_purge(store, wanted.pattern, home, steering)
+            done = purge(store, plan, home, self._here.state, self._clock, self._journal, steering)
+            words = f"“{wanted.pattern}” taken out of {count_words(done, 'snapshot')}"
+            return Finished("purge", words=f"{words}; {self._swept(ref, store, steering, thorough=True)}")
+
+        self._begin("purge", session, work)
+
+    def _to_change(self, folder: str) -> tuple[Session, StoreRef, Store]:
+        session, ref = self._ref(folder)
+        if session.reading:
+            raise PersonError("This store was opened only to read", "Change it on a machine whose job uses it")
+        return session, ref, session.openings.store(ref, Path(folder))
+
+    def _begin(self, what: str, session: Session, work: Callable[[Steering], Finished]) -> None:
+        def done(steering: Steering) -> Finished:
+            try:
+                return work(steering)
+            finally:
+                session.look_again()
+                self._changed()
+
+        self._worker.start(what, done)
+
+    def _swept(self, ref: StoreRef, store: Store, control: Control, thorough: bool = False) -> str:
+        """Sweep after something was released by hand; in words, what came back."""
+        self._books.note_released(store.header.store)
+        report = sweep(
+            store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state), thorough
+        )
+        if report.waits:
+            return f"{size_words(report.freed)} given back, more as soon as whoever writes to the store now is done"
+        return f"{size_words(report.freed)} given back"

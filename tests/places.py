@@ -1,0 +1,62 @@
+"""A window on a job with some history, with a real agent behind."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SetClock
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.settings import Job, StoreRef
+from good_tide.desktop.application import make_application, wait_until
+from good_tide.desktop.window import MainWindow
+from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.protocol.sockets import agent_socket
+from good_tide.storage.store import Store
+from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
+from tests.stand_ins import quiet
+
+
+class WindowTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        _, look = make_application("light")
+        self.settings = self.folder / "settings"
+        store = self.new_store(passphrase=None)
+        self.make_history(store)
+        ref = StoreRef(path=str(self.folder / "store"), name="Pier")
+        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND))
+        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
+        self.agent = Agent(self.settings, here, self.clock, around=quiet(self.settings))
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
+        self.until(lambda: self.window.overview.state == "ready")
+
+    def make_history(self, store: Store) -> None:
+        """Six snapshots, an hour apart, of one file that changes each time."""
+        for hour in range(6):
+            self.write("plan.txt", str(hour))
+            self.snap(store, hour)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def job(self) -> Job:
+        return load_jobs(self.settings)[0]
+
+    def press(self, button: QPushButton) -> None:
+        self.until(button.isEnabled)
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)

@@ -27,7 +27,7 @@ def build(root: Path, chunks: int, snapshots: int) -> Store:
     """A store with so many chunks: each snapshot brings one folder, which stays for a quarter of history."""
     create_store(root, None)
     store = open_store(root, None)
-    folders: list[tuple[ChunkId, ...]] = []
+    folders: list[tuple[int, ChunkId]] = []
     per_snapshot = max(1, chunks // snapshots)
     with WriteSession(store, "bench-") as session:
         for number in range(snapshots):
@@ -39,10 +39,8 @@ def build(root: Path, chunks: int, snapshots: int) -> Store:
                 session.put(content, ticket=ticket)
                 entries.append(Entry(b"%06d" % file, Kind.FILE, Stat(size=48), ContentDigest(content[:32]), (Extent(ticket.chunk, 0, 48),)))
             page = session.put_page(encode_page(entries))
-            folders = [*folders[-(snapshots // 4) + 1 :], (page,)]
-            inner = [
-                Entry(b"%06d" % at, Kind.FOLDER, extents=tuple(Extent(one, 0, 0) for one in pages)) for at, pages in enumerate(folders)
-            ]
+            folders = [*folders[-(snapshots // 4) + 1 :], (number, page)]
+            inner = [Entry(b"%06d" % born, Kind.FOLDER, extents=(Extent(one, 0, 0),)) for born, one in folders]
             top = session.put_page(encode_page(inner))
             roots = encode_page([Entry(b"/home", Kind.FOLDER, extents=(Extent(top, 0, 0),))])
             session.publish(lambda new, stored, roots=roots, number=number: SnapshotRecord(time=number + 1, machine=_MACHINE, roots=roots))  # type: ignore[misc]

@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from good_tide.core.forecast import curve, full_in
+from good_tide.core.forecast import curve, days_left, full_in
 
 _PAST, _FUTURE = 84, 900
 _GIB = 1 << 30
@@ -70,3 +70,10 @@ class ForecastTest(unittest.TestCase):
         found = full_in(past, 200 * _GIB)
         assert found is not None and found.high is not None
         self.assertGreater(found.high, 120)
+
+    def test_days_left_is_the_middle_or_the_pace_of_a_short_past(self) -> None:
+        self.assertEqual(days_left((5,) * 80, 100), 20)
+        self.assertIsNone(days_left((5,) * 80, 1 << 40))
+        self.assertIsNone(days_left((5, 5), 100))
+        self.assertIsNone(days_left((0, 0, 0), 100))
+        self.assertEqual(days_left((5, 5, 5, 5, 5, 5, 5, 5, 5, 900), 100), 20)

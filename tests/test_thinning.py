@@ -19,15 +19,19 @@ from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.ladder import Ladder, Rung, Step, parse_rung
 from good_tide.core.progress import Control, Progress, Silent
-from good_tide.core.settings import Job, Room
+from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import local
+from good_tide.operations.books import Books
+from good_tide.operations.disks import disks_for
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import last_with_precious
 from good_tide.operations.purging import PurgePlan, plan_purge, purge
 from good_tide.operations.room import plan_room, room_facts, taking
+from good_tide.operations.standing import Standings
 from good_tide.operations.stores import synced_catalog
 from good_tide.operations.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
 from good_tide.operations.verifying import verify
+from good_tide.operations.workplace import Workplace
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.needs import held_bytes, needed_keys
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
@@ -209,6 +213,24 @@ class RoomTest(GoodTideTest):
         everything = plan_room(self.store, MACHINE.id, 1 << 40, T0 + 24 * 5 * HOUR, Silent(), self.cache)
         self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in everything.releases], [1, 2, 3, 4])
 
+    def test_the_status_counts_the_days_until_the_limit(self) -> None:
+        synced_catalog(self.store, self.cache)[0].close()
+        clock = SetClock(Nanoseconds(T0 + 10 * 24 * HOUR))
+        here = Workplace(self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE)
+        journal = Journal(self.state, clock)
+        self.addCleanup(journal.close)
+        standings = Standings(here, disks_for(here.settings), clock, Books(self.state), journal)
+        stored = self.store.place.total_bytes()
+
+        def days(room: Room) -> float | None:
+            ref = StoreRef(path=str(self.folder / "store"))
+            return standings.standing(Job(name="Office", folders=(), stores=(ref,), room=room)).stores[0].full_in_days
+
+        self.assertAlmostEqual(days(Room(limit_bytes=stored + 2_000_000)) or 0, 10, delta=2)
+        self.assertEqual(days(Room(limit_bytes=stored)), 0)
+        self.assertGreater(days(Room()) or 0, 1000)
+        self.assertEqual(days(Room(reserve_bytes=1 << 60)), 0)
+
     def test_limit_and_reserve_say_how_much_is_missing(self) -> None:
         root, stored = self.folder / "store", self.store.place.total_bytes()
         self.assertEqual(room_facts(root, stored, Room(), (), T0).short, 0)
@@ -339,6 +361,13 @@ class CommandTest(GoodTideTest):
         self.ok("snapshot", "Office")
         self.assertEqual(program("release", store, "latest").returncode, 2)
         self.ok("pin", store, self.ok("history", "--store", store)["snapshots"][0]["snapshot"], "--off")
+        self.assertEqual(self.ok("release", store, "--since", "2038-01-01", "--before", "2039-01-01")["released"], [])
+        self.assertEqual(program("release", store).returncode, 2)
+        self.assertEqual(program("release", store, "latest", "--before", "2039-01-01").returncode, 2)
+        pinned_one = self.ok("history", "--store", store)["snapshots"][0]["snapshot"]
+        self.ok("pin", store, pinned_one)
+        self.assertEqual(self.ok("release", store, "--before", "2039-01-01", "--plan")["released"], [])
+        self.ok("pin", store, pinned_one, "--off")
         self.assertEqual(len(self.ok("release", store, "--before", "2039-01-01")["released"]), 1)
         self.assertEqual(len(self.ok("history", "--store", store)["snapshots"]), 1)
         self.assertEqual(program("ladder", "Office", "--rung", "2d fortnight").returncode, 2)

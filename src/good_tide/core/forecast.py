@@ -7,6 +7,8 @@ had (B. Efron, *Bootstrap Methods*, Annals of Statistics 7, 1979), then, from th
 
 from __future__ import annotations
 
+import functools
+import statistics
 from collections.abc import Sequence
 
 import msgspec
@@ -14,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 FEWEST_DAYS = 14
+_FEWEST_FOR_PACE = 3
 _FEWEST_FOR_TREND = 6
 _WEEKS = 26
 """Weeks of the past that are looked at."""
@@ -53,6 +56,22 @@ def full_in(daily: Sequence[int], free: int) -> FullIn | None:
     days = coming.shape[1]
     found = [int(np.quantile(full, part, method="nearest")) for part in _RANGE]
     return FullIn(*(day + 1 if day < days else None for day in found))
+
+
+@functools.lru_cache(64)
+def days_left(daily: tuple[int, ...], free: int) -> float | None:
+    """In about how many days ``free`` bytes will be used up: the middle of the forecast; None where it cannot be told, or not within five years.
+
+    Of a past that is too short for a forecast, three days at least: at the mean of its days without the tenth that is highest, so that one
+    great day does not speak for all.
+    """
+    if len(daily) >= FEWEST_DAYS:
+        found = full_in(daily, free)
+        return None if found is None else found.mid
+    if len(daily) < _FEWEST_FOR_PACE:
+        return None
+    pace = statistics.fmean(sorted(daily)[: len(daily) - len(daily) // 10])
+    return free / pace if pace > 0 else None
 
 
 def curve(daily: Sequence[int], weeks: int) -> Curve | None:

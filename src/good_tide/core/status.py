@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import enum
-import statistics
-from collections.abc import Sequence
 
 import msgspec
 
@@ -114,7 +112,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself. :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
     :param working: as in ``protocol.messages.Work``. :param held: snapshots in the holding area; ``holding`` whether it takes more.
-    :param free: room on the disk, None while not known. :param full_in_days: at the present pace.
+    :param free: room on the disk, None while not known. :param full_in_days: ``forecast.days_left``.
     """
 
     state: str
@@ -171,19 +169,6 @@ _WORK = {
 def work_words(what: str, paused: bool) -> str:
     """What the agent is doing (``protocol.messages.Work.what``), in words."""
     return _WORK[what] + (", paused" if paused else "")
-
-
-def full_in_days(days: Sequence[int], free: int) -> float | None:
-    """In how many days the disk is full when it goes on as in the past ones; None where that cannot be told.
-
-    :param days: bytes added on each of the past days, those without any too. The mean without the tenth that is highest, so that one
-        great day does not speak for all.
-    """
-    if len(days) < 3:
-        return None
-    kept = sorted(days)[: len(days) - len(days) // 10]
-    pace = statistics.fmean(kept)
-    return free / pace if pace > 0 else None
 
 
 def room_words(disk: str, free: int | None, days: float | None) -> str:

@@ -23,7 +23,8 @@ from good_tide.storage.needs import all_snapshots
 from good_tide.storage.store import Store
 
 _DAY = 86400 * SECOND
-_PAST_DAYS = 26 * 7
+PAST_DAYS = 26 * 7
+"""So much of the past the forecast looks at."""
 _KIND_WORDS = {LISTING: "listings of folders", OTHER: "other"}
 
 
@@ -66,7 +67,7 @@ def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
     later = [point for point in tide if point.seq > 1]
     if not later:
         return []
-    days = min(_PAST_DAYS, (now - later[0].time) // _DAY)
+    days = min(PAST_DAYS, (now - later[0].time) // _DAY)
     added = [0] * days
     for point in later:
         ago = (now - point.time) // _DAY

@@ -8,24 +8,28 @@ import msgspec
 
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError
+from good_tide.core.forecast import days_left
 from good_tide.core.history import TidePoint
+from good_tide.core.places import DiskFacts
 from good_tide.core.planning import Book, Decision, Facts, after_clock, decide, next_start
 from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, full_in_days, status
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
 from good_tide.core.words import printable
 from good_tide.operations import holding
 from good_tide.operations.books import Books
 from good_tide.operations.disks import locate
 from good_tide.operations.journal import Journal
-from good_tide.operations.stores import known_tide, store_id
+from good_tide.operations.room import PAST_DAYS, daily, room_facts
+from good_tide.operations.stores import about, known_tide, store_id
 from good_tide.operations.workplace import Workplace
 from good_tide.system.disks import Disks
 from good_tide.system.machine import local_zone
 
 _SHARE_SPREAD_SECONDS = 240
-_PACE_DAYS = 28
 _DAY = 86400 * SECOND
+_STORED_HOLDS = 3600 * SECOND
+"""So long the size of a store is taken to be what it was."""
 _GAP_NAMES = 3
 
 
@@ -48,6 +52,8 @@ class Standings:
 
     def __init__(self, here: Workplace, disks: Disks, clock: Clock, books: Books, journal: Journal) -> None:
         self._here, self._disks, self._clock, self._books, self._journal = here, disks, clock, books, journal
+        self._stored: dict[Path, tuple[int, int]] = {}
+        """When the size of a store was last looked up, and its bytes."""
 
     def spread(self, job: Job) -> int:
         """This machine's share of the job's spread, in nanoseconds."""
@@ -125,7 +131,7 @@ class Standings:
             identity = store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
         except GoodTideError:
             return []
-        since = self._clock.now() - (_PACE_DAYS + 1) * _DAY
+        since = self._clock.now() - (PAST_DAYS + 1) * _DAY
         return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 
     def _store(self, job: Job, ref: StoreRef) -> StoreStanding:
@@ -135,21 +141,18 @@ class Standings:
         disk = self._disks.of_folder(folder)
         if disk is None or not disk.total:
             return StoreStanding(name, True)
-        return StoreStanding(name, True, disk.free, full_in_days(added_by_day(self._tide(job, ref), self._clock.now()), disk.free))
+        return StoreStanding(
+            name, True, disk.free, days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, folder, disk))
+        )
 
-
-def added_by_day(tide: list[TidePoint], now: int) -> list[int]:
-    """Stored bytes of each of the past four weeks' days, those without any too; a machine's first snapshot, which brings everything, left out.
-
-    :param tide: the snapshots of at least those weeks.
-    """
-    later = [point for point in tide if point.seq > 1]
-    if not later:
-        return []
-    days = min(_PACE_DAYS, (now - later[0].time) // _DAY) if tide[0].seq <= 2 else _PACE_DAYS
-    added = [0] * days
-    for point in later:
-        day = (now - point.time) // _DAY
-        if 0 <= day < days:
-            added[day] += point.stored
-    return added
+    def _usable(self, job: Job, folder: Path, disk: DiskFacts) -> int:
+        """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn anew for every few bytes."""
+        stored = 0
+        if job.room.limit_bytes or job.room.limit_part:
+            known = self._stored.get(folder)
+            if known is None or not 0 <= self._clock.now() - known[0] < _STORED_HOLDS:
+                known = self._stored[folder] = self._clock.now(), about(folder, None).stored_bytes
+            stored = known[1]
+        usable = room_facts(folder, stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
+        step = int(10 ** max(0, len(str(usable)) - 3))
+        return usable // step * step

@@ -34,6 +34,8 @@ _MOST_EVENTS = 2_000_000
 LISTING = "listings"
 OTHER = "other"
 _Value = TypeVar("_Value")
+_Place = tuple[ChunkId, bytes, bytes]
+"""A page, and the part of the contents that it is referred to from: the covered folder, and the folder right inside it."""
 
 
 class Label(msgspec.Struct, frozen=True, array_like=True):
@@ -221,8 +223,10 @@ class _Changes:
         pages = own[listings[own["label"]]] if len(own) else own
         columns = (pages["key"].tolist(), pages["label"].tolist(), pages["count"].tolist())
         self._pages = {(key, label): count for key, label, count in zip(*columns, strict=True)}
+        self._listings: dict[tuple[bytes, bytes], int] = {}
         self._steps: list[Rows] = []
         self._parts: list[Rows] = []
+        self._moved: dict[tuple[int, int], int] = {}
         self.size = 0
         """Events that wait to be applied."""
 
@@ -234,40 +238,49 @@ class _Changes:
 
     def step(self, before: Sequence[Entry], after: Sequence[Entry], at: int) -> None:
         """From one snapshot to the next, which stands at position ``at``."""
+        self._parts, self._moved = [], {}
         for roots, sign in ((after, 1), (before, -1)):  # in this order: what stays is never without a reference
             for root in roots:
                 if root.kind is EntryKind.FOLDER:
-                    self._refer([(page, root.name, b"") for page in root.pages], sign, at)
+                    self._refer([(page, root.name, b"") for page in root.pages], sign)
                 elif root.pages:
-                    label = self._label(root.name, b"", _kind(root.name))
-                    self._note(keys_of(b"".join(root.pages)), label, sign, at)
-        step = netted(np.concatenate([np.empty(0, dtype=EVENT), *self._parts]))
-        self._parts = []
+                    self._note(keys_of(b"".join(root.pages)), self._label(root.name, b"", _kind(root.name)), sign)
+        nodes = [(key, label, delta) for (key, label), delta in self._moved.items() if delta]
+        pages = np.zeros(len(nodes), dtype=EVENT)
+        for number, name in enumerate(("key", "label", "delta")):
+            pages[name] = [node[number] for node in nodes]
+        step = np.concatenate([pages, *self._parts])
+        step["chain"], step["at"] = self._chain, at
+        step = netted(step)
         self._steps.append(step)
         self.size += len(step)
 
     def _label(self, root: bytes, inside: bytes, kind: str) -> int:
         return self._labels.setdefault(Label(root, inside, kind), len(self._labels))
 
-    def _note(self, keys: Keys, label: int | NDArray[np.uint32], sign: int, at: int) -> None:
+    def _note(self, keys: Keys, label: int | NDArray[np.uint32], sign: int) -> None:
         part = np.zeros(len(keys), dtype=EVENT)
-        part["key"], part["label"], part["chain"], part["at"], part["delta"] = keys, label, self._chain, at, sign
+        part["key"], part["label"], part["delta"] = keys, label, sign
         self._parts.append(part)
 
-    def _refer(self, waiting: list[tuple[ChunkId, bytes, bytes]], sign: int, at: int) -> None:
+    def _refer(self, waiting: list[_Place], sign: int) -> None:
         """One reference more, or less, to pages in parts of the contents; and where it is the first or the last, what they refer to."""
+        pages, moved, listings = self._pages, self._moved, self._listings
         while waiting:
             page, root, inside = waiting.pop()
-            label = self._label(root, inside, LISTING)
+            label = listings.get((root, inside))
+            if label is None:
+                label = listings[root, inside] = self._label(root, inside, LISTING)
             node = int.from_bytes(page[:8], "big"), label
-            before = self._pages.pop(node, 0)
-            if before + sign:
-                self._pages[node] = before + sign
-            self._note(np.array([node[0]], dtype=np.uint64), label, sign, at)
-            if (before, sign) in ((0, 1), (1, -1)):
-                self._contents(self._store.page(page), root, inside, sign, at, waiting)
+            before = pages.get(node, 0)
+            pages[node] = before + sign
+            moved[node] = moved.get(node, 0) + sign
+            if before == (0 if sign > 0 else 1):
+                self._contents(self._store.page(page), root, inside, sign, waiting)
+                if sign < 0:
+                    del pages[node]
 
-    def _contents(self, page: Page, root: bytes, inside: bytes, sign: int, at: int, waiting: list[tuple[ChunkId, bytes, bytes]]) -> None:
+    def _contents(self, page: Page, root: bytes, inside: bytes, sign: int, waiting: list[_Place]) -> None:
         folders = page.sub_folders()
         for number, pages in folders.items():
             waiting += [(one, root, inside or page.names[number]) for one in pages]
@@ -278,7 +291,7 @@ class _Changes:
         if len(owners):
             kinds = {kind: self._label(root, inside, kind) for kind in map(_kind, page.names)}
             labels = np.array([kinds[_kind(name)] for name in page.names], dtype=np.uint32)
-            self._note(keys_of(page.chunk_ids)[chunks], labels[owners], sign, at)
+            self._note(keys_of(page.chunk_ids)[chunks], labels[owners], sign)
 
 
 def _kind(name: bytes) -> str:

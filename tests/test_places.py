@@ -21,9 +21,11 @@ from good_tide.core.errors import NameTakenError, PersonError, PlaceError, Place
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.jobfile import JobFile, JobFileError, expand_folder, job_file_text, parse_job_file
 from good_tide.core.jobfile import store_ref as read_ref
+from good_tide.core.ladder import READY, Ladder, Rung, Step
 from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.rhythm import Rhythm
+from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.operations import probing
 from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, examine, known_store_ids, locate, look_at, store_ref
@@ -323,6 +325,8 @@ class JobFileTest(GoodTideTest):
             (self.GOOD.replace('["~/Docs"]', "[]"), 2, "folders", "no folder"),
             ("format = 9\n" + self.GOOD, 1, "format", "format 9"),
             (self.GOOD.replace("[[store]]", '[kinds]\nfilms = ["x"]\n[[store]]'), 5, "kinds.films", "no kind"),
+            (self.GOOD.replace("rules", 'ladder = ["2d fortnight"]\nrules'), 3, "ladder", "is no rung"),
+            (self.GOOD.replace("rules", 'precious = ["Contracts/", "!x"]\nrules'), 3, "precious[1]", "!"),
         ):
             with self.subTest(words, key=key), self.assertRaises(JobFileError) as caught:
                 parse_job_file(text)
@@ -356,15 +360,38 @@ class JobFileTest(GoodTideTest):
         st.lists(st.sampled_from(['exclude path "a \\"b\\""', "exclude larger 3 GiB", "include kind sound older 2 years"]), unique=True),
         st.lists(st.sampled_from([("label:P ier", "s/x"), ("uuid:1-2", "."), ("share://h/a", "good-tide/desk"), ("", "")]), unique=True),
         st.sampled_from(["both", "turns"]),
+        st.sampled_from([*READY.values(), Ladder((Rung(Step.DAY, "10d"),))]),
+        st.builds(
+            Room, limit_bytes=st.integers(0, 1 << 50), limit_part=st.sampled_from([0.0, 0.8]), when_short=st.sampled_from(["stop", "thin"])
+        ),
+        st.builds(
+            Rhythm,
+            large_bytes=st.integers(0, 1 << 40),
+            timed_only=st.just(("~/Films",)),
+            quiet_seconds=st.integers(1, 99),
+            spread_seconds=st.none() | st.integers(0, 9),
+        ),
     )
     def test_whatever_a_job_says_is_in_its_file(
-        self, name: str, folders: list[str], rules: list[str], stores: list[tuple[str, str]], use: str
+        self,
+        name: str,
+        folders: list[str],
+        rules: list[str],
+        stores: list[tuple[str, str]],
+        use: str,
+        ladder: Ladder,
+        room: Room,
+        rhythm: Rhythm,
     ) -> None:
         refs = tuple(
             StoreRef(path=f"/m/{number}", name=f"disk {number}", disk=disk, inside=inside) for number, (disk, inside) in enumerate(stores)
         )
-        job = Job(name=name, folders=tuple(folders), rules=tuple(rules), stores=refs, store_use=use)  # type: ignore[arg-type]
+        job = Job(
+            name=name, folders=tuple(folders), rules=tuple(rules), stores=refs, store_use=use, ladder=ladder, room=room, rhythm=rhythm, precious=("Contracts/",)
+        )  # type: ignore[arg-type]  # fmt: skip
         file = parse_job_file(job_file_text(job, {}, "/home/ada", {}))
+        self.assertEqual((file.parsed_ladder(), file.room, file.precious), (ladder, room, job.precious))
+        self.assertEqual(file.rhythm.rhythm("UTC"), rhythm)
         self.assertEqual((file.name, file.rules, file.store_use), (job.name, job.rules, job.store_use))
         self.assertEqual(tuple(expand_folder(one, "/home/ada", {}) for one in file.folders), job.folders)
         found = [read_ref(part, "desk") for part in file.store]

@@ -106,6 +106,9 @@ class PlacesTest(WindowTest):
         place = self.place
         place.away.limit.setValue(3)
         place.waits.metered.click()
+        place.when.large.setValue(900)
+        place.when.apart.setText("~/Films; /srv/x")
+        place.when.apart.textEdited.emit("")
         place.telling.noise.setCurrentIndex(0)
         place.telling.reports.setCurrentIndex(2)
         place.telling.to.setText("ada@example.org, bo@example.org")
@@ -115,6 +118,7 @@ class PlacesTest(WindowTest):
         job = self.job()
         self.assertEqual((job.holding.limit_bytes, job.rhythm.considerate.metered, job.reporting.when), (3 << 30, False, "daily"))
         self.assertEqual(job.reporting.to, ("ada@example.org", "bo@example.org"))
+        self.assertEqual((job.rhythm.large_bytes, job.rhythm.timed_only), (900 << 20, ("~/Films", "/srv/x")))
         self.assertIn("no mail server yet", place.telling.words.text())
 
     def test_a_ladder_is_tried_dragged_looked_at_in_years_and_kept(self) -> None:
@@ -139,7 +143,8 @@ class PlacesTest(WindowTest):
         self.assertFalse(card.keep.isEnabled())
         card.rungs.setText("1h every; 5y year")
         card.rungs.textEdited.emit("")
-        self.assertIn("Keeps 1 of 6", card.words.text())
+        self.assertIn("Keeps 1 of 6; gives back up to", card.words.text())
+        self.until(lambda: "gives back" in card.words.text() and "up to" not in card.words.text())
         self.press(card.keep)
         self.until(lambda: self.job().ladder.rungs != ())
         self.assertEqual(self.job().agreed, self.job().ladder)
@@ -149,6 +154,25 @@ class PlacesTest(WindowTest):
         self.assertIn(
             "6 snapshots released by the ladder", [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events]
         )
+
+    def test_precious_files_are_named_beside_the_ladder(self) -> None:
+        card = self.place.ladder
+        card.precious.setText("Contracts/; !x")
+        card.precious.textEdited.emit("")
+        self.press(card.keep)
+        self.until(lambda: card.trouble.isVisible())
+        self.assertEqual(self.job().precious, ())
+        card.precious.setText("Contracts/; *.txt")
+        card.precious.textEdited.emit("")
+        self.press(card.keep)
+        self.until(lambda: self.job().precious == ("Contracts/", "*.txt"))
+        self.window.show_place(2)
+        stores = self.window.stores
+        self.until(lambda: bool(stores.cards) and stores.cards[0].what.isVisible())
+        self.press(stores.cards[0].what)
+        self.until(lambda: len(stores.room_page.picture.snapshots) == 6)
+        self.assertTrue(all(one.stays for one in stores.room_page.picture.snapshots))
+        self.assertIn("precious", stores.room_page.picture.words(stores.room_page.picture.snapshots[0]))
 
     def test_a_snapshot_is_pinned_from_the_timeline(self) -> None:
         self.window.show_place(0)

@@ -88,7 +88,7 @@ class RoomPageTest(WindowTest):
         self.assertEqual(page.question.act.text(), "Release 6 snapshots")
         page.question.reject()
         self.drag(page, 8, 8)
-        self.wait_words(page, "it always stays")
+        self.wait_words(page, "is the newest of its machine and stays")
         self.drag(page, 1, 1, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(page.picture.chosen, {names[1], names[8]})
         self.press(page.unpin)

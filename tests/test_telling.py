@@ -354,6 +354,9 @@ class CommandTest(GoodTideTest):
         )
         self.assertEqual(changed["words"], "every 2 hours, on weekdays at 12:30 and when the disk comes, only Mon–Fri 08:00 to 20:00")
         self.assertEqual(len(changed["next"]), 10)  # type: ignore[arg-type]
+        left = self.ok("rhythm", "Office", "--large", "1 GiB", "--timed-only", "/srv/films")
+        self.assertEqual((left["large_bytes"], left["timed_only"]), (1 << 30, ["/srv/films"]))
+        self.assertEqual(self.ok("rhythm", "Office", "--timed-only", "none")["timed_only"], [])
         self.ok("rhythm", "Office", "--by-hand", "--allowed", "always")
         self.ok("snapshot", "Office")
         status = self.ok("status", "office")

@@ -11,14 +11,15 @@ from good_tide.agent.session import Session
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError, PlaceFullError, StoppedError
 from good_tide.core.progress import Control
+from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
-from good_tide.operations.precious import last_with_precious
+from good_tide.operations.precious import precious_now
 from good_tide.operations.room import plan_room, room_facts
-from good_tide.operations.stores import Store, synced_catalog
+from good_tide.operations.stores import Store
 from good_tide.operations.thinning import ladder_words, plan_thinning, release, sweep
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Handler
@@ -54,11 +55,18 @@ class Bounds:
         """
         wanted.ladder.check()
         before = self._current().job
-        self._change(msgspec.structs.replace(before, ladder=wanted.ladder, agreed=wanted.ladder if wanted.agreed else before.agreed))
+        precious = before.precious if wanted.precious is None else wanted.precious
+        for pattern in precious:
+            parse_rule(f'exclude path "{pattern}"')
+        agreed = wanted.ladder if wanted.agreed else before.agreed
+        self._change(msgspec.structs.replace(before, ladder=wanted.ladder, agreed=agreed, precious=precious))
         if wanted.ladder != before.ladder:
             self._journal.add(
                 "good", before.name, f"History is kept {ladder_words(wanted.ladder)}", (f"Before: {ladder_words(before.ladder)}",)
             )
+        if precious != before.precious:
+            words = f"Every version stays of {', '.join(precious)}" if precious else "No file is precious any more"
+            self._journal.add("good", before.name, words)
 
     def after_run(self, session: Session, ref: StoreRef, sweeps: bool, control: Control) -> None:
         """A job's snapshot came into a store: release what the ladder does not keep, and sweep when the last sweep was long ago.
@@ -127,12 +135,7 @@ class Bounds:
             )  # fmt: skip
 
     def _precious(self, session: Session, store: Store) -> frozenset[str]:
-        """Snapshots that stay for the precious versions in them."""
-        if not session.job.precious:
-            return frozenset()
-        catalog, _ = synced_catalog(store, self._here.cache)
-        catalog.close()
-        return last_with_precious(store, session.job, session.machine.id, self._here.cache)
+        return precious_now(store, session.job, session.machine.id, self._here.cache)
 
     def _thin(self, session: Session, store: Store, control: Control) -> None:
         job = session.job

@@ -138,10 +138,11 @@ class ExportRequest(msgspec.Struct):
 
 
 class LadderRequest(msgspec.Struct):
-    """Another ladder for the job that is shown; ``agreed``: the person saw what it releases."""
+    """Another ladder for the job that is shown; ``agreed``: the person saw what it releases. ``precious``: patterns; None: as they are."""
 
     ladder: Ladder
     agreed: bool = False
+    precious: tuple[str, ...] | None = None
 
 
 class PinRequest(msgspec.Struct):

@@ -20,11 +20,12 @@ from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
+from good_tide.operations.precious import precious_now
 from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.room import all_parts, room_facts
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, open_ledger
-from good_tide.operations.thinning import pin, pinned, plan_release, release, sweep, unpin
+from good_tide.operations.thinning import pin, pinned, plan_release, release, standing_fast, sweep, unpin
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Finished
 from good_tide.protocol.room_messages import (
@@ -140,15 +141,19 @@ class RoomDesk:
         with self._reckoning:
             ledger = open_ledger(store, self._here.cache, Silent())
             alone, pins, records = ledger.alone(), pinned(store), store.snapshots()[0]
-            newest = {snapshot.record.machine.id: snapshot.name for snapshot in records}
+            fast = standing_fast(records, pins, self._precious(store))
             shown = tuple(
                 HeldSnapshot(
                     one.name, one.record.time, one.record.machine.name, one.record.label, pins.get(one.name),
-                    newest[one.record.machine.id] == one.name, alone[one.name],
+                    fast.get(one.name, ""), alone[one.name],
                 )
                 for one in records if one.name in alone
             )  # fmt: skip
             return HeldHistory(shown, ledger.total, all_parts(store, ledger))
+
+    def _precious(self, store: Store) -> frozenset[str]:
+        session = self._current()
+        return precious_now(store, session.job, session.machine.id, self._here.cache)
 
     def plan_release(self, wanted: SomeRequest) -> ReleaseView:
         """What releasing snapshots by hand would do. An empty folder stands for the store that is looked into.
@@ -158,7 +163,7 @@ class RoomDesk:
         """
         store = self._store(wanted.folder) if wanted.folder else self._current().store()
         with self._reckoning:
-            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, lenient=True)
+            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, True, self._precious(store))
         return ReleaseView(len(plan.releases), len(wanted.names) - len(plan.releases), plan.gives_back or 0)
 
     def release(self, wanted: SomeRequest) -> None:
@@ -170,7 +175,7 @@ class RoomDesk:
         session, ref, store = self._to_change(wanted.folder)
 
         def work(steering: Steering) -> Finished:
-            plan = plan_release(store, frozenset(wanted.names), steering, None, lenient=True)
+            plan = plan_release(store, frozenset(wanted.names), steering, None, True, self._precious(store))
             done = release(store, plan, "by hand", session.job.name, self._journal, self._clock, steering)
             return Finished("release", words=f"{count_words(done, 'snapshot')} released; {self._swept(ref, store, steering)}")
 

@@ -241,7 +241,7 @@ class Upkeep:
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(),
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(), precious=job.precious,
         )  # fmt: skip
 
     def _mail_words(self, job: Job) -> str:

@@ -27,7 +27,7 @@ from good_tide.core.words import count_words, duration_words, iso, local, size_w
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
-from good_tide.operations.precious import last_with_precious
+from good_tide.operations.precious import precious_now
 from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.room import room_facts, taking
 from good_tide.operations.selecting import home_folder
@@ -74,12 +74,7 @@ def _stores_of(job: Job, here: Workplace) -> list[Store]:
 
 
 def _precious(store: Store, job: Job, here: Workplace) -> frozenset[str]:
-    """Snapshots that stay for the precious versions in them; history that was not read yet is read first."""
-    if not job.precious:
-        return frozenset()
-    catalog, _ = synced_catalog(store, here.cache)
-    catalog.close()
-    return last_with_precious(store, job, (job.machine or here.machine).id, here.cache)
+    return precious_now(store, job, (job.machine or here.machine).id, here.cache)
 
 
 @click.command("ladder")
@@ -181,7 +176,9 @@ def release_command(
     names = {choose_snapshot(found, wanted).name for wanted in snapshots}
     names |= {snapshot.name for snapshot in found if ranged and begin <= snapshot.record.time < end}
     with output.steered(None, as_json) as steering:
-        plan = plan_release(opened, names, steering, here.cache, lenient=ranged)
+        job = _job_of(here, opened)
+        precious = _precious(opened, job, here) if job is not None else frozenset()
+        plan = plan_release(opened, names, steering, here.cache, ranged, precious)
         if not only_plan:
             release(opened, plan, "by hand", "", Journal(here.records, clock), clock, steering)
     if as_json:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import signal
 import sys
@@ -21,6 +22,7 @@ from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.hours import Hours
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
+from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, Topic, Trouble
 from good_tide.core.words import duration_words, iso, size_words, time_words, tomorrow_morning
@@ -125,6 +127,8 @@ def _say_standing(one: JobStanding) -> None:
 @click.option("--every", "interval", metavar="TIME", help="Such as 30min, 1h, 2h; ten minutes at the shortest.")
 @click.option("--at", "times", multiple=True, metavar="WHEN", help="Such as “weekdays 12:30” or “mon,thu 09:00,17:00”; may be given again.")
 @click.option("--on-change/--not-on-change", default=None, help="Also when files came to rest after changes.")
+@click.option("--large", metavar="SIZE", help="Changes of files above it are left to the timed runs.")
+@click.option("--timed-only", multiple=True, metavar="FOLDER", help="Changes in it are left to the timed runs; “none”; may be given again.")
 @click.option("--on-disk/--not-on-disk", default=None, help="Also when the job's disk comes.")
 @click.option("--by-hand", is_flag=True, help="Only by hand from now on.")
 @click.option("--allowed", multiple=True, metavar="HOURS", help="Such as “mon-fri 08:00-20:00”, or “always”; may be given again.")
@@ -139,13 +143,18 @@ def _say_standing(one: JobStanding) -> None:
 )
 @json_option
 def rhythm_command(
-    name: str, interval: str | None, times: tuple[str, ...], on_change: bool | None, on_disk: bool | None, by_hand: bool, allowed: tuple[str, ...],
-    count: int, as_json: bool,
+    name: str, interval: str | None, times: tuple[str, ...], on_change: bool | None, large: str | None, timed_only: tuple[str, ...],
+    on_disk: bool | None, by_hand: bool, allowed: tuple[str, ...], count: int, as_json: bool,
 ) -> int:  # fmt: skip
     """When a job takes its snapshots; changes what is named. --every and --at replace the times before."""
     here = this_workplace()
     job = find_job(here.settings, name)
     rhythm = _changed(job.rhythm, interval, times, on_change, on_disk, by_hand, allowed)
+    if large is not None:
+        rhythm = msgspec.structs.replace(rhythm, large_bytes=parse_size(large))
+    if timed_only:
+        folders = () if timed_only == ("none",) else tuple(os.path.abspath(os.path.expanduser(one)) for one in timed_only)
+        rhythm = msgspec.structs.replace(rhythm, timed_only=folders)
     rhythm.check()
     if rhythm != job.rhythm:
         job = msgspec.structs.replace(job, rhythm=rhythm)
@@ -157,7 +166,7 @@ def rhythm_command(
         print_json(
             {
                 "job": job.name, "words": rhythm.words(), "rules": list(rhythm.rules), "on_change": rhythm.on_change, "on_disk": rhythm.on_disk,
-                "allowed": list(rhythm.allowed), "next": [iso(time) for time in due],
+                "large_bytes": rhythm.large_bytes, "timed_only": list(rhythm.timed_only), "allowed": list(rhythm.allowed), "next": [iso(time) for time in due],
             }
         )  # fmt: skip
         return output.DONE

@@ -16,11 +16,15 @@ import tomli_w
 
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import KINDS
+from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.rhythm import Considerate, Rhythm, every, every_minutes_of, parse_at, parse_every, rule_words
 from good_tide.core.rules import RuleError, parse_rule
-from good_tide.core.settings import Holding, Job, Noise, Reporting, StoreRef, StoreUse
+from good_tide.core.settings import Holding, Job, Noise, Reporting, Room, StoreRef, StoreUse
 
 FORMAT = 1
+_PLAIN = Rhythm()
+_SAME = tuple(name for name in Rhythm.__struct_fields__ if name != "rules")
+"""Fields of a rhythm that a job file has as they are."""
 
 
 class JobFileError(PersonError):
@@ -56,15 +60,21 @@ class RhythmPart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, 
 
     :param every: such as ``1h`` or ``30 min``; empty: not by the clock. :param at: such as ``weekdays 12:30``, in this machine's zone.
     :param rules: further rules as RFC 5545 has them. :param on_disk: also when the disk comes. :param on_change: also when files came to rest.
-    :param allowed: hours such as ``mon-fri 08:00-20:00``. :param considerate: what runs wait for.
+    :param allowed: hours such as ``mon-fri 08:00-20:00``. :param considerate: what runs wait for. The others are as in ``rhythm.Rhythm``.
     """
 
     every: str = ""
     at: tuple[str, ...] = ()
     rules: tuple[str, ...] = ()
     on_disk: bool = False
+    settle_seconds: int = _PLAIN.settle_seconds
     on_change: bool = False
+    quiet_seconds: int = _PLAIN.quiet_seconds
+    at_most_minutes: int = _PLAIN.at_most_minutes
+    large_bytes: int = _PLAIN.large_bytes
+    timed_only: tuple[str, ...] = ()
     allowed: tuple[str, ...] = ()
+    spread_seconds: int | None = None
     considerate: Considerate = Considerate()
 
     def rhythm(self, zone: str) -> Rhythm:
@@ -76,9 +86,7 @@ class RhythmPart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, 
         rules = [every(parse_every(self.every))] if self.every else []
         for line in self.at:
             rules += parse_at(line, zone)
-        made = Rhythm(
-            rules=(*rules, *self.rules), on_disk=self.on_disk, on_change=self.on_change, allowed=self.allowed, considerate=self.considerate
-        )
+        made = Rhythm(rules=(*rules, *self.rules), **{name: getattr(self, name) for name in _SAME})
         made.check()
         return made
 
@@ -95,12 +103,12 @@ def rhythm_part(rhythm: Rhythm) -> RhythmPart:
             others.append(rule)
     return RhythmPart(
         every="" if minutes is None else f"{minutes} min" if minutes % 60 else f"{minutes // 60}h",
-        at=tuple(at), rules=tuple(others), on_disk=rhythm.on_disk, on_change=rhythm.on_change, allowed=rhythm.allowed, considerate=rhythm.considerate,
+        at=tuple(at), rules=tuple(others), **{name: getattr(rhythm, name) for name in _SAME},
     )  # fmt: skip
 
 
 class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """A job file. Fields as in ``settings.Job``; ``kinds`` adds endings to kinds of files."""
+    """A job file. Fields as in ``settings.Job``; ``ladder`` by rungs such as ``2d every``; ``kinds`` adds endings to kinds of files."""
 
     format: int = FORMAT
     name: str
@@ -111,8 +119,21 @@ class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     holding: Holding = Holding()
     noise: Noise = "changes"
     reporting: Reporting = Reporting()
+    ladder: tuple[str, ...] = ()
+    room: Room = Room()
+    precious: tuple[str, ...] = ()
     kinds: dict[str, tuple[str, ...]] = {}
     store: tuple[StorePart, ...] = ()
+
+    def parsed_ladder(self) -> Ladder:
+        """The ladder that its rungs make.
+
+        Raises:
+            PersonError: they make none.
+        """
+        made = Ladder(tuple(map(parse_rung, self.ladder)))
+        made.check()
+        return made
 
 
 def parse_job_file(text: str) -> JobFile:
@@ -155,6 +176,16 @@ def _check(file: JobFile, text: str) -> None:
         file.rhythm.rhythm("UTC")
     except PersonError as error:
         raise JobFileError(error.what, _line(text, ["rhythm"]), "rhythm") from error
+    try:
+        file.parsed_ladder()
+    except PersonError as error:
+        raise JobFileError(error.what, _line(text, ["ladder"]), "ladder") from error
+    for number, pattern in enumerate(file.precious):
+        try:
+            parse_rule(f'exclude path "{pattern}"')
+        except RuleError as error:
+            where = _line(text, ["precious", number], {"precious": file.precious})
+            raise JobFileError(str(error).rstrip("."), where, f"precious[{number}]") from error
     for kind in file.kinds:
         if kind not in KINDS:
             raise JobFileError(f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}", _line(text, ["kinds", kind]), f"kinds.{kind}")
@@ -255,6 +286,9 @@ def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folde
         holding=job.holding,
         noise=job.noise,
         reporting=job.reporting,
+        ladder=tuple(rung.text() for rung in job.ladder.rungs),
+        room=job.room,
+        precious=job.precious,
         kinds=job.kinds,
         store=stores,
     )

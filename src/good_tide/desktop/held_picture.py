@@ -132,9 +132,7 @@ class HeldPicture(QWidget):
         """What is known of a snapshot."""
         parts = [f"{time_words(one.time, self._now)}, {one.machine}: {size_words(one.alone)} that only this one needs"]
         parts += [one.label] if one.label else []
-        if one.pin is not None:
-            parts.append(f"pinned: {one.pin}" if one.pin else "pinned")
-        parts += ["the newest, which always stays"] if one.newest else []
+        parts += [f"it {one.stays} and stays"] if one.stays else []
         return "; ".join(parts)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
@@ -167,7 +165,7 @@ class HeldPicture(QWidget):
             painter.fillRect(QRectF(x - wide / 2, base - high, wide, high), look.color("kelp" if chosen else "shoal_deep"))
             if chosen:  # told without colour too
                 painter.fillRect(QRectF(x - wide / 2 - 1, base + 2, wide + 2, 3), look.color("kelp"))
-            if one.pin is not None or one.newest:
+            if one.stays:
                 painter.setPen(QPen(look.color("dusk"), 1.4))
                 painter.setBrush(look.color("dusk") if one.pin is not None else look.color("paper"))
                 painter.drawRect(QRectF(x - 3.5, base + 7, 7, 7))

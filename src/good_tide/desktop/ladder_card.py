@@ -6,7 +6,7 @@ import statistics
 from collections.abc import Sequence
 from itertools import pairwise
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSlider, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
@@ -19,12 +19,14 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.widgets import button, card, label, line
 from good_tide.protocol.messages import Fault
+from good_tide.protocol.room_messages import ReleaseView
 from good_tide.protocol.upkeep_messages import RhythmView
 
 _MONTH = int(30.4375 * 86400) * SECOND
 _DAY = 86400 * SECOND
 _READY_WORDS = {"everything": "Everything, for ever", "usual": "The usual one", "close": "A close one", "long": "A long one"}
 _MOST_COMING = 60_000
+_ASK_AFTER_MS = 250
 
 
 def coming(times: Sequence[int], until: int) -> list[int]:
@@ -60,6 +62,12 @@ class LadderCard(QWidget):
         self.later.setRange(0, 60)
         self.later.setAccessibleName("How far ahead to look, in months")
         self.later.setFixedWidth(220)
+        self.precious = QLineEdit()
+        self.precious.setPlaceholderText("Contracts/; *.fountain")
+        self.precious.setAccessibleName("Files whose every version stays")
+        self.precious.setToolTip(
+            "Patterns as in the rules of coverage, with semicolons between: no version of such a file is ever released"
+        )
         self.when, self.words = label("now", "quiet"), label("", "", wrap=True)
         self.trouble: QLabel = label("", "harm", wrap=True)
         self.keep, self.discard = button("Keep this ladder", primary=True), button("Discard")
@@ -81,13 +89,20 @@ class LadderCard(QWidget):
         below.addWidget(self.when)
         self.when.setFixedWidth(110)
         layout.addLayout(below)
+        whose = line(label("Every version stays of", "quiet"), self.precious, spacing=10)
+        whose.setStretch(1, 1)
+        layout.addLayout(whose)
         layout.addWidget(self.words)
         layout.addWidget(self.trouble)
         layout.addWidget(label("Solid below: kept. Hollow above: released. Squares: pinned. Drag the ends of the rungs.", "small"))
         self.trouble.hide()
+        self._asked: tuple[str, ...] = ()
+        self._timer = QTimer(self, interval=_ASK_AFTER_MS, singleShot=True)
+        self._timer.timeout.connect(self._ask_room)
         self.picture.changed.connect(self._dragged)
         self.ready.activated.connect(self._chosen)
         self.rungs.textEdited.connect(lambda typed: self._typed())
+        self.precious.textEdited.connect(lambda typed: self._show())
         self.later.valueChanged.connect(lambda months: self._show())
         self.keep.clicked.connect(self._keep)
         self.discard.clicked.connect(lambda: self.take(self.view) if self.view is not None else None)
@@ -101,6 +116,7 @@ class LadderCard(QWidget):
     def take(self, view: RhythmView) -> None:
         """Show the ladder that is kept."""
         self.view = view
+        self.precious.setText("; ".join(view.precious))
         self._show_ladder(view.ladder)
 
     def _show_ladder(self, ladder: Ladder) -> None:
@@ -160,23 +176,44 @@ class LadderCard(QWidget):
         pinned = frozenset(number for number, point in enumerate(self._tide) if point.name in self.view.pinned)
         later = coming(times, moment) if months else []
         self.picture.show_history([*times, *later], pinned, moment, self.view.zone)
+        self._asked = (
+            tuple(point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay) if not months else ()
+        )
         self.words.setText(self._said(months))
-        changed = self.picture.ladder != self.view.ladder
+        if self._asked:
+            self._timer.start()
+        changed = self.picture.ladder != self.view.ladder or self._patterns() != self.view.precious
         waits = bool(self.view.ladder.rungs) and self.view.agreed != self.view.ladder
         self.keep.setText("Keep this ladder" if changed or not waits else "Agree to this ladder")
         self.keep.setEnabled(changed or waits)
         self.discard.setEnabled(changed)
 
-    def _said(self, months: int) -> str:
+    def _ask_room(self) -> None:
+        """How much exactly the ladder gives back now."""
+        asked = self._asked
+
+        def told(view: ReleaseView) -> None:
+            if asked == self._asked:
+                self.words.setText(self._said(0, view.gives_back))
+
+        if asked:
+            self._link.ask("plan-release", {"folder": "", "names": asked}, ReleaseView, told, lambda fault: None)
+
+    def _said(self, months: int, gives_back: int | None = None) -> str:
+        """In words, what the picture shows; while it is not known what that gives back, at most what these snapshots brought."""
         stays, total = self.picture.stays, len(self.picture.stays)
         kept = sum(stays)
         said = f"Keeps {kept:,} of {total:,}"
         if not months:
             back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
-            said += f"; gives back up to {size_words(back)}" if kept < total else ""
+            exact = f"; gives back {size_words(gives_back)}" if gives_back is not None else f"; gives back up to {size_words(back)}"
+            said += exact if kept < total else ""
         oldest = next((moment for moment, stay in zip(self.picture.times, stays, strict=True) if stay), 0)
         said += f". You can go back to {time_words(oldest, self._now)}" if oldest else ""
         return f"{said}: {words(self.picture.ladder)}."
+
+    def _patterns(self) -> tuple[str, ...]:
+        return tuple(part.strip() for part in self.precious.text().split(";") if part.strip())
 
     def _keep(self) -> None:
         def kept(result: object) -> None:
@@ -185,4 +222,4 @@ class LadderCard(QWidget):
         def wrong(fault: Fault) -> None:
             self._tell(f"{fault.message}. {fault.data}.")
 
-        self._link.ask("keep-ladder", {"ladder": self.picture.ladder, "agreed": True}, None, kept, wrong)
+        self._link.ask("keep-ladder", {"ladder": self.picture.ladder, "agreed": True, "precious": self._patterns()}, None, kept, wrong)

@@ -13,6 +13,7 @@ from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, ever
 from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
 from good_tide.desktop.widgets import card, label, line
 
+_MIB = 1 << 20
 _GIB = 1 << 30
 _INTERVALS = {
     10: "10 minutes",
@@ -116,6 +117,10 @@ class When(Choices):
         self.on_disk, self.settle = QCheckBox("when the disk comes, after"), number(0, 3600, " s", "Settling time")
         self.on_change, self.quiet = QCheckBox("when files come to rest, after"), number(1, 3600, " s", "Quiet time")
         self.most = number(1, 1440, " min", "At most every")
+        self.large, self.apart = number(1, 1 << 20, " MiB", "Files above"), QLineEdit()
+        self.apart.setPlaceholderText("and folders: ~/Films; …")
+        self.apart.setAccessibleName("Folders left to the timed runs")
+        self.apart.setToolTip("Changes of such large files, and in these folders, wait for the timed runs; folders with semicolons between")
         self.trouble = label("", "harm", wrap=True)
         self.row(self.every, self.interval)
         self.row(self.at, self.times)
@@ -124,10 +129,24 @@ class When(Choices):
         self.row(self.on_change, self.quiet)
         indent = label("      at most every", "quiet")
         self.row(indent, self.most)
+        self.row(label("      but not for files above", "quiet"), self.large, self.apart)
+        self.apart.setMinimumWidth(180)
         self._rows.addWidget(self.trouble)
         self.trouble.hide()
         self._kept = Rhythm()
-        self.watch(self.every, self.interval, self.at, self.times, self.on_disk, self.settle, self.on_change, self.quiet, self.most)
+        self.watch(
+            self.every,
+            self.interval,
+            self.at,
+            self.times,
+            self.on_disk,
+            self.settle,
+            self.on_change,
+            self.quiet,
+            self.most,
+            self.large,
+            self.apart,
+        )
 
     def show_rhythm(self, rhythm: Rhythm) -> None:
         """Show the occasions of a rhythm."""
@@ -150,6 +169,8 @@ class When(Choices):
         self.on_change.setChecked(rhythm.on_change)
         self.quiet.setValue(rhythm.quiet_seconds)
         self.most.setValue(rhythm.at_most_minutes)
+        self.large.setValue(max(1, round(rhythm.large_bytes / _MIB)))
+        self.apart.setText("; ".join(rhythm.timed_only))
         self.tell("")
 
     def tell(self, words: str) -> None:
@@ -178,7 +199,13 @@ class When(Choices):
         return msgspec.structs.replace(
             self._kept, rules=tuple(dict.fromkeys(rules)), on_disk=self.on_disk.isChecked(), settle_seconds=self.settle.value(),
             on_change=self.on_change.isChecked(), quiet_seconds=self.quiet.value(), at_most_minutes=self.most.value(),
+            large_bytes=self._large(), timed_only=tuple(part.strip() for part in self.apart.text().split(";") if part.strip()),
         )  # fmt: skip
+
+    def _large(self) -> int:
+        """What is chosen; a size that is no whole number of MiB stays as it is while nobody changes it."""
+        same = max(1, round(self._kept.large_bytes / _MIB)) == self.large.value()
+        return self._kept.large_bytes if same else self.large.value() * _MIB
 
 
 def _only(rule: str) -> Rhythm:

@@ -23,7 +23,7 @@ from good_tide.protocol.room_messages import HeldHistory, HeldSnapshot, PurgeVie
 
 _BY_WORDS: dict[By, str] = {"folder": "by folder", "kind": "by kind of file", "period": "by month", "machine": "by machine"}
 _ASK_AFTER_MS = 150
-_HINT = "Drag over a stretch of time, or click one, to see what would come back if it went. Squares stay: filled ones are pinned, the hollow one is the newest."
+_HINT = "Drag over a stretch of time, or click one, to see what would come back if it went. Those with a square stay: filled, because they are pinned; hollow, because they are the newest or hold precious versions."
 
 
 class RoomPage(QWidget):
@@ -184,7 +184,7 @@ class RoomPage(QWidget):
         """Other snapshots are chosen."""
         some = self._some()
         pinned = [one for one in some if one.pin is not None]
-        may = [one for one in some if one.pin is None and not one.newest]
+        may = [one for one in some if not one.stays]
         for widget in (self.why, self.pin):
             widget.setVisible(len(some) > len(pinned) and not self._reading)
         self.unpin.setVisible(bool(pinned) and not self._reading)
@@ -197,7 +197,7 @@ class RoomPage(QWidget):
         if may:
             self._timer.start()
         else:
-            self.words.setText(f"{self._span(some)}: it always stays." if len(some) == 1 else f"{self._span(some)}: all of them stay.")
+            self.words.setText(f"{self._span(some)}." if len(some) == 1 else f"{self._span(some)}: all of them stay.")
 
     def _span(self, some: list[HeldSnapshot]) -> str:
         if len(some) == 1:
@@ -217,7 +217,7 @@ class RoomPage(QWidget):
         self._link.ask("plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault)))
 
     def _release(self) -> None:
-        some = [one for one in self._some() if one.pin is None and not one.newest]
+        some = [one for one in self._some() if not one.stays]
         names = [one.name for one in some]
         detail = f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All others stay as they are."
 

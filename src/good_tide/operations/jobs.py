@@ -184,5 +184,6 @@ def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, lis
     job = Job(
         name=file.name, folders=folders, stores=(), store_use=file.store_use, rules=file.rules, kinds=file.kinds,
         rhythm=file.rhythm.rhythm(local_zone()), holding=file.holding, noise=file.noise, reporting=file.reporting,
+        ladder=file.parsed_ladder(), agreed=file.parsed_ladder(), room=file.room, precious=file.precious,
     )  # fmt: skip
     return job, wanted, notes

@@ -10,7 +10,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.rules import Rule
 from good_tide.core.settings import Job
 from good_tide.operations.selecting import PathStates, home_folder
-from good_tide.operations.stores import Store, catalog_names, ended_versions
+from good_tide.operations.stores import Store, catalog_names, ended_versions, synced_catalog
 
 
 def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> frozenset[str]:
@@ -36,3 +36,11 @@ def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> fro
         if not state.open or coverage.is_out(coverage.files(state, [name], [0], [0])[0]):
             found.add(snapshot)
     return frozenset(found)
+
+
+def precious_now(store: Store, job: Job, machine: str, cache: Path) -> frozenset[str]:
+    """The same (``last_with_precious``); history that was not read yet is read first."""
+    if not job.precious:
+        return frozenset()
+    synced_catalog(store, cache)[0].close()
+    return last_with_precious(store, job, machine, cache)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -21,7 +21,7 @@ from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.sweep import Sweep, SweepReport, Watched
 
-__all__ = ["Pin", "SweepReport", "ThinPlan", "pin", "pinned", "plan_release", "plan_thinning", "release", "sweep", "unpin"]
+__all__ = ["Pin", "SweepReport", "ThinPlan", "pin", "pinned", "plan_release", "plan_thinning", "release", "standing_fast", "sweep", "unpin"]
 
 AGREE_PART = 0.1
 """A changed ladder that would release more than this part of history waits for a yes."""
@@ -50,6 +50,22 @@ def pinned(store: Store) -> dict[str, str]:
     return {known.snapshot: known.label for known in read_pins(store).values()}
 
 
+def standing_fast(found: Sequence[Snapshot], pins: Mapping[str, str], precious: Collection[str] = ()) -> dict[str, str]:
+    """The snapshots that are never released, by their names, and why.
+
+    :param found: of all machines, in order of time. :param pins: labels of pinned ones. :param precious: names of those that are the last
+        to hold a version of a precious file.
+    """
+    newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
+    complete = {snapshot.record.machine.id: snapshot.name for snapshot in found if not snapshot.gaps}
+    return {
+        **dict.fromkeys(precious, "is the last with a version of a precious file"),
+        **dict.fromkeys(complete.values(), "is the newest complete one of its machine"),
+        **dict.fromkeys(newest.values(), "is the newest of its machine"),
+        **{name: f"is pinned ({text})" if text else "is pinned" for name, text in pins.items()},
+    }
+
+
 def plan_thinning(
     store: Store,
     ladder: Ladder,
@@ -71,36 +87,32 @@ def plan_thinning(
     """
     found = all_snapshots(store)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
-    pins = pinned(store)
-    held = {number for number, snapshot in enumerate(own) if snapshot.name in pins or snapshot.name in precious}
-    complete = [number for number, snapshot in enumerate(own) if not snapshot.gaps]
-    held |= set(complete[-1:])
+    fast = standing_fast(own, pinned(store), precious)
+    held = {number for number, snapshot in enumerate(own) if snapshot.name in fast}
     stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
     goes = {snapshot.name for snapshot, kept in zip(own, stays, strict=True) if not kept}
     return _plan(store, own, goes, control, cache)
 
 
-def plan_release(store: Store, names: Collection[str], control: Control, cache: Path | None, lenient: bool = False) -> ThinPlan:
+def plan_release(
+    store: Store, names: Collection[str], control: Control, cache: Path | None, lenient: bool = False, precious: Collection[str] = ()
+) -> ThinPlan:
     """What releasing some snapshots by hand would do.
 
-    :param lenient: those among them that have to stay do so without a word, as is wanted for all of a range of time.
+    :param lenient: those among them that stay do so without a word, as is wanted for all of a range of time.
+    :param precious: names of snapshots that stay for what they hold.
 
     Raises:
-        PersonError: one of them is pinned, or the newest of its machine.
+        PersonError: one of them always stays.
         DamageError: a snapshot, a pin or a listing cannot be read.
     """
-    found, pins = all_snapshots(store), pinned(store)
-    newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
-    stays = {*pins, *newest.values()} & set(names)
-    for snapshot in () if lenient else found:
-        if snapshot.name in stays and snapshot.name in pins:
-            label = f" ({pins[snapshot.name]})" if pins[snapshot.name] else ""
-            raise PersonError(
-                f"The snapshot {snapshot.name[:12]} is pinned{label}", "Take the pin away first, with “good-tide pin … --off”"
-            )
-        if snapshot.name in stays:
-            raise PersonError(f"The snapshot {snapshot.name[:12]} is the newest of {snapshot.record.machine.name}", "It always stays")
-    return _plan(store, found, set(names) - stays, control, cache)
+    found = all_snapshots(store)
+    fast = standing_fast(found, pinned(store), precious)
+    stays = sorted(set(names) & set(fast))
+    if stays and not lenient:
+        way_out = "Take the pin away first, with “good-tide pin … --off”" if "pinned" in fast[stays[0]] else "Such snapshots always stay"
+        raise PersonError(f"The snapshot {stays[0][:12]} {fast[stays[0]]}", way_out)
+    return _plan(store, found, set(names) - set(stays), control, cache)
 
 
 def _plan(store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None) -> ThinPlan:

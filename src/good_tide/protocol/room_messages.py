@@ -13,7 +13,7 @@ from good_tide.core.ledger import By, Taking
 class HeldSnapshot(msgspec.Struct, frozen=True):
     """A snapshot of a store.
 
-    :param pin: the pin's label; None: it is not pinned. :param newest: it is the newest of its machine, and always stays.
+    :param pin: the pin's label; None: it is not pinned. :param stays: why it is never released, such as “is pinned”; empty: it may be.
     :param alone: bytes that only this snapshot needs.
     """
 
@@ -22,7 +22,7 @@ class HeldSnapshot(msgspec.Struct, frozen=True):
     machine: str
     label: str = ""
     pin: str | None = None
-    newest: bool = False
+    stays: str = ""
     alone: int = 0
 
 

@@ -37,6 +37,7 @@ class RhythmView(msgspec.Struct):
     :param paused_until: 0: not paused. :param watching: what continuous mode says of itself; empty: it is off.
     :param stays: whether an agent runs when no window is open; None: that is not for this job's agent to say.
     :param ladder: how dense history stays. :param agreed: the ladder that was last agreed to. :param pinned: labels by snapshots' names.
+    :param precious: patterns of files whose every version stays.
     """
 
     rhythm: Rhythm
@@ -55,6 +56,7 @@ class RhythmView(msgspec.Struct):
     ladder: Ladder = Ladder()
     agreed: Ladder = Ladder()
     pinned: dict[str, str] = {}
+    precious: tuple[str, ...] = ()
 
 
 class PanelView(msgspec.Struct):

@@ -20,12 +20,14 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.carrying import carry
+from good_tide.operations.holding import drain, prime
 from good_tide.operations.journal import Journal
 from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.verifying import verify
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
 from good_tide.storage.header import create_store
-from good_tide.storage.marks import LEASE_FOLDER, WRITER_FOLDER, Mark, seen_marks
+from good_tide.storage.holding import HoldingArea
+from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, SweepReport, Watched
 from good_tide.storage.writer import WriteSession
@@ -184,6 +186,47 @@ class SweepTest(GoodTideTest):
         own.say(())
         self.assertEqual(sweep(self.fresh(), T0).freed, 0)
 
+    def test_an_area_marks_the_store_again_when_its_mark_was_taken_away(self) -> None:
+        area = HoldingArea(self.folder / "area", self.store.header, self.store.keys)
+
+        def marks() -> list[str]:
+            return [mark.owner for mark in seen_marks(self.store.place, WRITER_FOLDER) if mark.owner.startswith(HOLDING_OWNER)]
+
+        prime(area, self.store, self.snapshots[-1], self.state)
+        self.assertEqual(len(marks()), 1)
+        remove_mark(self.store.place, WRITER_FOLDER, marks()[0])
+        prime(area, self.store, self.snapshots[-1], self.state)
+        self.assertEqual(len(marks()), 1)
+        area.give_way(self.store)
+        self.assertEqual(len(marks()), 1)
+        area.clear()
+        area.give_way(self.store)
+        self.assertEqual(marks(), [])
+        prime(area, self.store, self.snapshots[-1], self.state)
+        self.assertEqual(len(marks()), 1)
+
+    def test_packs_of_a_cut_run_are_not_lost_by_a_second_cut(self) -> None:
+        """The store stays open, as in an agent: the first run leaves a pack that no index names, the second takes it over and fails."""
+        place = _memory_of(self.folder / "store")
+        self.write("film.bin", random.Random(99).randbytes(400_000))
+        request, clock, cut = CaptureRequest((self.work,), MACHINE), SetClock(Nanoseconds(T0 + 50 * HOUR)), 0
+        while not set(place.names("packs")) - set(self.store.place.names("packs")):
+            cut += 1
+            place = _memory_of(self.folder / "store")
+            place.cut_after = cut
+            with contextlib.suppress(PowerCutError, GoodTideError):
+                capture(Store(place, self.store.header, self.store.keys), request, clock, Silent(), self.state)
+        place = place.after_power_cut()
+        kept_open = Store(place, self.store.header, self.store.keys)
+        for limit in range(12):
+            place.cut_after = limit
+            with contextlib.suppress(PowerCutError, GoodTideError):
+                capture(kept_open, request, clock, Silent(), self.state)
+        place.cut_after = None
+        place.volatile.clear()
+        taken = capture(kept_open, request, clock, Silent(), self.state)
+        self.assertEqual(content_of(Store(place, self.store.header, self.store.keys), taken.name), on_disk(self.work))
+
     def test_damage_stops_it_before_anything_is_deleted(self) -> None:
         release(self.store, self.snapshots[0])
         damaged = self.folder / "store" / SNAPSHOT_FOLDER / self.snapshots[1].name
@@ -273,6 +316,14 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         self.now = T0
         self.count = 0
         self.open = {machine.id: self.store() for machine in (MACHINE, OTHER_MACHINE)}
+        self.held: dict[str, dict[str, dict[str, bytes]]] = {MACHINE.id: {}, OTHER_MACHINE.id: {}}
+        """What waits in each machine's holding area."""
+
+    def area(self, machine: Machine, here: bool) -> HoldingArea:
+        """A machine's holding area; with the store behind it when its disk is here."""
+        area = HoldingArea(self.test.folder / f"holding of {machine.name}", self.header, self.keys, self.store().snapshot_names())
+        area.base = self.store_of(machine, False) if here else None
+        return area
 
     def store_of(self, machine: Machine, anew: bool) -> Store:
         if anew:
@@ -319,6 +370,57 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         for name in names - set(self.expected):
             found = self.store().read_snapshot(name)  # published, and cut off before it was told
             self.expected[name] = on_disk(self.folder(found.record.machine))
+
+    @stateful.rule(
+        machine=st.sampled_from([MACHINE, OTHER_MACHINE]),
+        seeds=st.lists(st.integers(0, 9), max_size=3),
+        cut=st.one_of(st.none(), st.integers(0, 6)),
+    )
+    def on_the_road(self, machine: Machine, seeds: list[int], cut: int | None) -> None:
+        """The disk leaves, with what the holding area needs taken over before, or cut off in that; snapshots go on without it."""
+        area, store = self.area(machine, True), self.store_of(machine, True)
+        own = [one for one in store.snapshots()[0] if one.record.machine == machine]
+        if own and not self.held[machine.id]:
+            self.place.cut_after = cut
+            with contextlib.suppress(PowerCutError, GoodTideError):
+                prime(area, store, own[-1], self.test.state)
+            self._power_back()
+        if self.area(machine, False).mark is None:
+            return
+        folder = self.folder(machine)
+        for seed in seeds:
+            (folder / f"file {seed % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
+            self.now += HOUR
+            taken = capture(
+                self.area(machine, False), CaptureRequest((folder,), machine), SetClock(Nanoseconds(self.now)), Silent(), self.test.state
+            )
+            self.held[machine.id][taken.name] = on_disk(folder)
+
+    @stateful.rule(machine=st.sampled_from([MACHINE, OTHER_MACHINE]))
+    def give_way(self, machine: Machine) -> None:
+        """A sweep asks this machine's area, in which nothing waits, to build on what is doomed no longer."""
+        if not self.held[machine.id] and self.area(machine, True).root.is_dir():
+            self.area(machine, True).give_way(self.store())
+
+    @stateful.rule(machine=st.sampled_from([MACHINE, OTHER_MACHINE]), cut=st.one_of(st.none(), st.integers(0, 40)))
+    def carry(self, machine: Machine, cut: int | None) -> None:
+        """The disk is back: what waits is carried over, or cut off in that."""
+        held = self.held[machine.id]
+        if not held:
+            return
+        self.place.cut_after = cut
+        with contextlib.suppress(PowerCutError, PlaceError):
+            drain(self.area(machine, True), self.store_of(machine, True), self.test.state, Silent())
+        self.place.volatile.clear()
+        self.place.cut_after = None
+        arrived, waits = set(self.store().snapshot_names()), self.area(machine, True).held_names()
+        for name in list(held):
+            assert name in arrived or name in waits
+            if name in arrived:
+                self.expected[name] = held[name]
+            if name not in waits:
+                del held[name]
+        assert cut is not None or not held
 
     @stateful.rule(which=st.integers(0, 1000))
     def release(self, which: int) -> None:
@@ -367,15 +469,26 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         assert set(store.snapshot_names()) == set(self.expected)
         for name, files in self.expected.items():
             assert content_of(store, name) == files
+        for machine in (MACHINE, OTHER_MACHINE):
+            for name, files in self.held[machine.id].items():
+                assert content_of(self.area(machine, True), name) == files
 
     @stateful.rule()
     def nothing_unneeded_is_left_in_the_end(self) -> None:
-        """All marks stood still for long; two sweeps later only what is needed is there."""
+        """All marks stood still for long, and what waited was carried over; two sweeps later only what is needed is there."""
+        for machine in (MACHINE, OTHER_MACHINE):
+            self.carry(machine, None)
         for later in (0, 2, 4):
             with contextlib.suppress(PlaceError):
                 sweep(self.store(), self.now + later * DEAD_AFTER, self.watched[MACHINE.id], f"{MACHINE.name}-")
+            for machine in (MACHINE, OTHER_MACHINE):
+                self.give_way(machine)
         plan = Sweep(self.store(), "x-", Watched(), self.now, Silent()).plan()
-        assert (plan.packs, self.place.names(DOOMED_FOLDER), seen_marks(self.place, WRITER_FOLDER)) == (0, [], []), plan
+        assert (
+            plan.packs,
+            self.place.names(DOOMED_FOLDER),
+            [mark for mark in seen_marks(self.place, WRITER_FOLDER) if not mark.owner.startswith(HOLDING_OWNER)],
+        ) == (0, [], []), plan
 
 
 SweepMachine.TestCase.settings = hypothesis.settings(max_examples=25, stateful_step_count=18)

@@ -7,7 +7,7 @@ it was: what is written is kept, and snapshots that arrived are known by their n
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -58,16 +58,19 @@ def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -
     Raises:
         GoodTideError: as ``carry``; or what was written cannot be read back.
     """
-    mark = area.mark
-    before: Sequence[Entry] = ()
-    if mark is not None and mark in store.snapshot_names():
-        before = area.roots(area.read_snapshot(mark).record)
+
+    def before() -> Sequence[Entry]:
+        mark = area.mark
+        return area.roots(area.read_snapshot(mark).record) if mark is not None and mark in store.snapshot_names() else ()
+
     return _carry(area, store, area.held(), state, control, before, read_back=True)
 
 
 def _carry(
-    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control, before: Sequence[Entry] = (), read_back: bool = False
+    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control,
+    before: Callable[[], Sequence[Entry]] = tuple, read_back: bool = False,
 ) -> CarryReport:  # fmt: skip
+    """:param before: the covered folders of a snapshot that is complete in the target; asked when no sweep can take it away any more."""
     snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
     present = set(target.snapshot_names())
     wanted = [one for one in snapshots if one.name not in present]
@@ -75,7 +78,7 @@ def _carry(
     damaged: list[tuple[str, str]] = []
     with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
         carrier = _Carrier(source, target, session, control)
-        there = {entry.name: entry for entry in before}
+        there = {entry.name: entry for entry in before()}
         for number, snapshot in enumerate(wanted):
             control.checkpoint()
             control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))

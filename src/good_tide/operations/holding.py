@@ -140,9 +140,9 @@ def heed(data: Path, ref: StoreRef, store: Store, state: Path) -> None:
     Raises:
         PlaceError: the area or the store cannot be written.
     """
-    if has_area(data, ref) and not held_count(data, ref):
+    if area_folder(data, ref).is_dir() and not held_count(data, ref):
         with RunLock.for_work(state, store.header.store, "holding"):
-            HoldingArea(area_folder(data, ref), store.header, store.keys).note_chunks(store)
+            HoldingArea(area_folder(data, ref), store.header, store.keys).give_way(store)
 
 
 def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport | None:

@@ -21,7 +21,7 @@ from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_whole
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
-from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark
+from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
 from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.place import LocalPlace, Place, told
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
@@ -158,9 +158,24 @@ class HoldingArea(Store):
                 self._there = None
         else:
             self.there.add(fresh)
-        if fresh or stale or sorted(lists) != sorted(self._heeded):
+        if fresh or stale or sorted(lists) != sorted(self._heeded) or not self._is_marked(store):
             leave_mark(store.place, WRITER_FOLDER, self._mark_owner(), lists)
             self._heeded = tuple(lists)
+
+    def give_way(self, store: Store) -> None:
+        """Let a sweep delete what it is about to: build on it no longer. Only with nothing held.
+
+        Raises:
+            PlaceError: the area or the store cannot be written.
+        """
+        if self.mark is not None:
+            self.note_chunks(store)
+        else:  # nothing was taken over yet, and it builds on nothing
+            remove_mark(store.place, WRITER_FOLDER, self._mark_owner())
+
+    def _is_marked(self, store: Store) -> bool:
+        """Whether this area's mark is in the store: a sweep takes away one that stood still for too long."""
+        return any(mark.owner == self._mark_owner() for mark in seen_marks(store.place, WRITER_FOLDER))
 
     def _mark_owner(self) -> str:
         """The name of this area's mark in the store: made once, at random."""

@@ -120,6 +120,17 @@ def leave_mark(place: Place, folder: str, owner: str, says: Iterable[str]) -> No
         place.remove(f"{folder}/{mark.file}")
 
 
+def remove_mark(place: Place, folder: str, owner: str) -> None:
+    """Remove an owner's marks.
+
+    Raises:
+        PlaceError: the disk does not let go.
+    """
+    for name in place.names(folder):
+        if name.rpartition(".")[0] == owner:
+            place.remove(f"{folder}/{name}")
+
+
 def seen_marks(place: Place, folder: str) -> list[SeenMark]:
     """All marks in a folder, of each owner the newest. One that cannot be read says nothing, and heeds nothing."""
     newest: dict[str, SeenMark] = {}

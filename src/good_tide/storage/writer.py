@@ -103,16 +103,16 @@ class WriteSession:
             self._mark = None
 
     def _adopt(self) -> None:
-        """Take over whole packs that no index names: an earlier run was cut off after writing them."""
-        index = self._store.index
-        known = {pack.hex() for pack in index.tables}
+        """Take over whole packs that no index names: an earlier run was cut off after writing them. They are named at once: were they only
+        known to this object, a later run of it would build on packs that it takes for named."""
+        known = {pack.hex() for pack in self._store.index.tables}
         for name in self._store.place.names(PACK_FOLDER):
             pack = name.rpartition("/")[2]
             if pack not in known and len(pack) == 2 * NAME_BYTES and bytes.fromhex(pack) not in self._store.avoided:
                 with contextlib.suppress(DamageError, ValueError):
                     table = read_table(self._store.place, self._store.keys, PackId(bytes.fromhex(pack)))
                     self._tables.append(table)
-        index.add(self._tables)
+        self._write_index()
 
     def put(self, plain: bytes | memoryview, done: Callable[[], None] | None = None, ticket: Ticket | None = None) -> Ticket:
         """Hand in a chunk of file content. ``plain`` must not change before ``done`` was called (in another thread).

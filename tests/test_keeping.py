@@ -23,10 +23,11 @@ from good_tide.core.settings import Holding, Job, Room, StoreRef
 from good_tide.core.status import State
 from good_tide.operations.books import Books
 from good_tide.operations.disks import STAND_IN_FILE
+from good_tide.operations.stores import ledger_age
 from good_tide.operations.verifying import verify
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
 from good_tide.system.ejecting import holders
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
@@ -353,6 +354,20 @@ class BoundsTest(Keeping):
         self.assertLess(sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), size)
         self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
         self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
+
+    def test_what_was_released_by_hand_is_swept_without_a_ladder(self) -> None:
+        agent = self.agent()
+        for hour in range(3):
+            self.write("film.bin", os.urandom(300_000))
+            self.at(ON_THE_HOUR + hour * HOUR, agent)
+        self.assertLess(ledger_age(open_store(self.root, PASSPHRASE), self.here.cache), 3600)
+        store = open_store(self.root, PASSPHRASE)
+        for snapshot in store.snapshots()[0][:2]:
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        Books(self.here.records).note_released(store.header.store)
+        self.at(ON_THE_HOUR + 3 * HOUR, agent)
+        self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
+        self.assertLess(sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), 500_000)
 
 
 class EndOfDayTest(Keeping):

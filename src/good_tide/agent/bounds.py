@@ -19,7 +19,7 @@ from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
 from good_tide.operations.room import plan_room, room_facts
-from good_tide.operations.stores import Store
+from good_tide.operations.stores import Store, ledger_age, open_ledger
 from good_tide.operations.thinning import ladder_words, plan_thinning, release, sweep
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Handler
@@ -27,6 +27,7 @@ from good_tide.system.machine import local_zone
 
 _WEEKS_SHOWN = 26
 _SWEEP_EVERY = 7 * 86400 * SECOND
+_LEDGER_SECONDS = 86400.0
 
 
 class Bounds:
@@ -69,21 +70,23 @@ class Bounds:
             self._journal.add("good", before.name, words)
 
     def after_run(self, session: Session, ref: StoreRef, sweeps: bool, control: Control) -> None:
-        """A job's snapshot came into a store: release what the ladder does not keep, and sweep when the last sweep was long ago.
+        """A job's snapshot came into a store: release what the ladder does not keep, sweep when the last sweep was long ago, and bring the
+        ledger up to date once a day, so that what takes the room is answered at once.
 
         Raises:
             StoppedError: the person stopped it.
         """
         job = session.job
-        if not job.ladder.rungs:
-            return
         try:
             folder = session.folder_of(ref)
             if folder is not None:
                 store = session.openings.store(ref, folder)
-                self._thin(session, store, control)
+                if job.ladder.rungs:
+                    self._thin(session, store, control)
                 if sweeps:
                     self._sweep(job, ref, store, control)
+                    if ledger_age(store, self._here.cache) > _LEDGER_SECONDS:
+                        open_ledger(store, self._here.cache, control)
         except StoppedError:
             raise
         except GoodTideError as error:
@@ -164,6 +167,6 @@ class Bounds:
         report = sweep(
             store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state)
         )
-        self._books.note_swept(identity, now)
+        self._books.note_swept(identity, now, report.waits > 0)
         if report.freed:
             self._journal.add("good", job.name, f"{size_words(report.freed)} given back on {ref.name or ref.path}")

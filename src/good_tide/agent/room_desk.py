@@ -236,6 +236,7 @@ class RoomDesk:
         report = sweep(
             store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state), thorough
         )
+        self._books.note_swept(store.header.store, self._clock.now(), report.waits > 0)
         if report.waits:
             return f"{size_words(report.freed)} given back, more as soon as whoever writes to the store now is done"
         return f"{size_words(report.freed)} given back"

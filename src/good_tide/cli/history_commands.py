@@ -24,6 +24,7 @@ from good_tide.core.rules import parse_size
 from good_tide.core.selection import choose_snapshot, parse_time
 from good_tide.core.settings import Job, Room, WhenShort
 from good_tide.core.words import count_words, duration_words, iso, local, size_words, time_words
+from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
@@ -138,6 +139,7 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | N
                 agreed = job.ladder == job.agreed or yes or not plan.needs_yes
                 if plan.releases and agreed and not only_plan:
                     release(store, plan, "by the ladder", job.name, journal, clock, steering)
+                    Books(here.records).note_released(store.header.store)
             kept, back = kept + len(plan.keeps), back + (plan.gives_back or 0)
             if agreed or only_plan:
                 released += [_snapshot_fields(snapshot) for snapshot in plan.releases]
@@ -181,6 +183,7 @@ def release_command(
         plan = plan_release(opened, names, steering, here.cache, ranged, precious)
         if not only_plan:
             release(opened, plan, "by hand", "", Journal(here.records, clock), clock, steering)
+            Books(here.records).note_released(opened.header.store)
     if as_json:
         print_json(
             {"released": [_snapshot_fields(snapshot) for snapshot in plan.releases], "kept": len(plan.keeps), "gives_back": plan.gives_back}
@@ -269,6 +272,7 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
         plan = plan_purge(opened, pattern, home_folder(), steering)
         if not only_plan and plan.snapshots:
             purge(opened, plan, home_folder(), here.state, clock, Journal(here.records, clock), steering)
+            Books(here.records).note_released(opened.header.store)
     if as_json:
         paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
         print_json(

@@ -120,12 +120,12 @@ class Books:
                 self._shelf.released.append(store)
                 self._write()
 
-    def note_swept(self, store: str, when: int) -> None:
-        """Note that a store was swept."""
+    def note_swept(self, store: str, when: int, waits: bool) -> None:
+        """Note that a store was swept; ``waits``: part of what was released could not be given back yet."""
         with self._lock:
             shelf = self._read()
             shelf.swept[store] = when
-            shelf.released = [one for one in shelf.released if one != store]
+            shelf.released = [one for one in shelf.released if one != store or waits]
             self._write()
 
     def away_since(self, job: str) -> int:

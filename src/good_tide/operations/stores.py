@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 import os
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -28,6 +30,7 @@ __all__ = [
     "create_at",
     "ended_versions",
     "known_tide",
+    "ledger_age",
     "locked_hint",
     "open_at",
     "open_catalog",
@@ -142,7 +145,19 @@ def open_ledger(store: Store, cache: Path, control: Control) -> Ledger:
         DamageError: a snapshot or a listing cannot be read.
         StoppedError: the person stopped it.
     """
-    return Ledger(cache / store.header.store / "ledger.npz", store, control)
+    return Ledger(_ledger_file(cache, store), store, control)
+
+
+def ledger_age(store: Store, cache: Path) -> float:
+    """Seconds since the local ledger of a store was last written; infinite when there is none."""
+    try:
+        return max(0.0, time.time() - _ledger_file(cache, store).stat().st_mtime)
+    except OSError:
+        return math.inf
+
+
+def _ledger_file(cache: Path, store: Store) -> Path:
+    return cache / store.header.store / "ledger.npz"
 
 
 def take_into_catalog(store: Store, catalog: Catalog) -> None:

@@ -15,11 +15,10 @@ from good_tide.core.clock import SECOND
 from good_tide.core.forecast import FullIn, curve
 from good_tide.core.happenings import Filter, Run
 from good_tide.core.hours import Hours
-from good_tide.core.ladder import READY, Ladder, Rung, Step
+from good_tide.core.ladder import Ladder, Rung, Step
 from good_tide.core.rhythm import every_minutes_of
 from good_tide.core.settings import Room
 from good_tide.core.status import State
-from good_tide.desktop.ladder_card import coming
 from good_tide.desktop.limits import full_words
 from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
@@ -136,6 +135,8 @@ class PlacesTest(WindowTest):
         card.later.setValue(24)
         self.assertEqual(card.when.text(), "in 2 years")
         self.assertGreater(len(picture.stays), 100)
+        self.until(lambda: "of what there is now" in card.words.text() and "gives back up to" not in card.words.text())
+        self.assertIn("of what comes until then", card.words.text())
         card.later.setValue(0)
         card.rungs.setText("2d fortnight")
         card.rungs.textEdited.emit("")
@@ -254,10 +255,3 @@ class PlacesTest(WindowTest):
         QTest.mouseClick(offer, Qt.MouseButton.LeftButton)
         self.until(lambda: self.window._places.currentWidget() is self.window.coverage and bool(self.window.coverage.rules.rules))
         self.assertIn("locked.db", self.window.coverage.rules.rules[0])
-
-    def test_what_is_to_come_goes_on_at_the_present_pace(self) -> None:
-        times = [T0 + hour * HOUR for hour in range(100)]
-        self.assertEqual(coming(times, times[-1] + 10 * HOUR), [times[-1] + hour * HOUR for hour in range(1, 10)])
-        self.assertEqual(coming(times[:2], times[-1]), [])
-        self.assertLess(len(coming(times, times[-1] + 90 * 365 * 24 * HOUR)), 70_000)
-        self.assertIn("usual", READY)

@@ -131,16 +131,32 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
         if name == "Rhythm":
             window.rhythm.ladder.choose("usual")
             window.rhythm.show_below()
+            wait_until(lambda: "up to" not in window.rhythm.ladder.words.text())
             shoot("ladder")
         if name == "Journal":
             window.journal.what.setCurrentIndex(1)
             shoot("journal-runs")
         if name == "Stores":
+            _room(window, shoot)
             window.stores.open_panel()
             wait_until(lambda: window.stores.panel.place.examined is not None and not window.link._waiting)
             shoot("stores-add")
     window.close()
     return made
+
+
+def _room(window: MainWindow, shoot: Callable[[str], None]) -> None:
+    """What takes the room of a store, with a stretch of time chosen and something looked for in all of history."""
+    page = window.stores.room_page
+    window.stores.cards[0].what.click()
+    wait_until(lambda: bool(page.picture.snapshots))
+    names = [one.name for one in page.picture.snapshots]
+    page.picture.choose(names[len(names) // 3 : len(names) // 2])
+    page.pattern.setText("*.wav")
+    page.look.click()
+    wait_until(lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link._waiting)
+    shoot("stores-room")
+    page.back.click()
 
 
 def _coverage(window: MainWindow, shoot: Callable[[str], None]) -> None:
@@ -236,11 +252,19 @@ def wait_until(true: Callable[[], bool]) -> None:
         RuntimeError: it was not so within half a minute.
     """
     loop = QEventLoop()
+    reached = []
+
+    def look() -> None:
+        if true():
+            reached.append(True)
+            loop.quit()
+
     timer = QTimer(interval=20)
-    timer.timeout.connect(lambda: loop.quit() if true() else None)
+    timer.timeout.connect(look)
     timer.start()
-    QTimer.singleShot(_WAIT_MS, loop.quit)
+    QTimer.singleShot(_WAIT_MS, loop, loop.quit)
     loop.exec()
     timer.stop()
-    if not true():
+    # Not asked once more: what was so may have ended before the loop came to its end.
+    if not reached:
         raise RuntimeError("the window did not get what it waits for")

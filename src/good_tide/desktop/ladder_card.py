@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import statistics
 from collections.abc import Sequence
-from itertools import pairwise
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSlider, QVBoxLayout, QWidget
@@ -13,6 +11,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.history import TidePoint
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
+from good_tide.core.outlook import brought, coming
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.desktop.ladder_picture import LadderPicture
 from good_tide.desktop.link import AgentLink
@@ -23,20 +22,8 @@ from good_tide.protocol.room_messages import ReleaseView
 from good_tide.protocol.upkeep_messages import RhythmView
 
 _MONTH = int(30.4375 * 86400) * SECOND
-_DAY = 86400 * SECOND
 _READY_WORDS = {"everything": "Everything, for ever", "usual": "The usual one", "close": "A close one", "long": "A long one"}
-_MOST_COMING = 60_000
 _ASK_AFTER_MS = 250
-
-
-def coming(times: Sequence[int], until: int) -> list[int]:
-    """Times of snapshots that will be taken up to a moment, at the pace of the last four weeks; none while there is no pace."""
-    lately = [moment for moment in times if moment > times[-1] - 28 * _DAY] if times else []
-    gaps = [after - before for before, after in pairwise(lately)]
-    if len(gaps) < 3:
-        return []
-    step = max(int((lately[-1] - lately[0]) / len(gaps)), int(statistics.median(gaps)), (until - times[-1]) // _MOST_COMING + 1)
-    return list(range(times[-1] + step, until, step))
 
 
 class LadderCard(QWidget):
@@ -176,9 +163,7 @@ class LadderCard(QWidget):
         pinned = frozenset(number for number, point in enumerate(self._tide) if point.name in self.view.pinned)
         later = coming(times, moment) if months else []
         self.picture.show_history([*times, *later], pinned, moment, self.view.zone)
-        self._asked = (
-            tuple(point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay) if not months else ()
-        )
+        self._asked = tuple(point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay)
         self.words.setText(self._said(months))
         if self._asked:
             self._timer.start()
@@ -189,12 +174,12 @@ class LadderCard(QWidget):
         self.discard.setEnabled(changed)
 
     def _ask_room(self) -> None:
-        """How much exactly the ladder gives back now."""
-        asked = self._asked
+        """How much exactly the ladder gives back of what there is."""
+        asked, months = self._asked, self.later.value()
 
         def told(view: ReleaseView) -> None:
-            if asked == self._asked:
-                self.words.setText(self._said(0, view.gives_back))
+            if (asked, months) == (self._asked, self.later.value()):
+                self.words.setText(self._said(months, view.gives_back))
 
         if asked:
             self._link.ask("plan-release", {"folder": "", "names": asked}, ReleaseView, told, lambda fault: None)
@@ -204,10 +189,15 @@ class LadderCard(QWidget):
         stays, total = self.picture.stays, len(self.picture.stays)
         kept = sum(stays)
         said = f"Keeps {kept:,} of {total:,}"
-        if not months:
+        there = len(self._tide)
+        if self._asked:
             back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
-            exact = f"; gives back {size_words(gives_back)}" if gives_back is not None else f"; gives back up to {size_words(back)}"
-            said += exact if kept < total else ""
+            said += f"; gives back {size_words(gives_back)}" if gives_back is not None else f"; gives back up to {size_words(back)}"
+        if months:
+            later = brought(self._tide, self.picture.times[there:], stays[there:].count(False))
+            if self._asked:
+                said += " of what there is now"
+            said += f"{', and' if self._asked else '; gives back'} up to {size_words(later)} of what comes until then" if later else ""
         oldest = next((moment for moment, stay in zip(self.picture.times, stays, strict=True) if stay), 0)
         said += f". You can go back to {time_words(oldest, self._now)}" if oldest else ""
         return f"{said}: {words(self.picture.ladder)}."

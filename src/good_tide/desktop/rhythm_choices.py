@@ -98,6 +98,8 @@ def number(low: int, high: int, suffix: str, name: str) -> QSpinBox:
     made.setSuffix(suffix)
     made.setAccessibleName(name)
     made.setFixedWidth(96)
+    # The style sheet's padding does not reach the text of a number field.
+    made.lineEdit().setTextMargins(8, 0, 0, 0)
     return made
 
 
@@ -118,7 +120,7 @@ class When(Choices):
         self.on_change, self.quiet = QCheckBox("when files come to rest, after"), number(1, 3600, " s", "Quiet time")
         self.most = number(1, 1440, " min", "At most every")
         self.large, self.apart = number(1, 1 << 20, " MiB", "Files above"), QLineEdit()
-        self.apart.setPlaceholderText("and folders: ~/Films; …")
+        self.apart.setPlaceholderText("~/Films; …")
         self.apart.setAccessibleName("Folders left to the timed runs")
         self.apart.setToolTip("Changes of such large files, and in these folders, wait for the timed runs; folders with semicolons between")
         self.trouble = label("", "harm", wrap=True)
@@ -129,7 +131,8 @@ class When(Choices):
         self.row(self.on_change, self.quiet)
         indent = label("      at most every", "quiet")
         self.row(indent, self.most)
-        self.row(label("      but not for files above", "quiet"), self.large, self.apart)
+        self.row(label("      but not for files above", "quiet"), self.large)
+        self.row(label("      nor in", "quiet"), self.apart)
         self.apart.setMinimumWidth(180)
         self._rows.addWidget(self.trouble)
         self.trouble.hide()

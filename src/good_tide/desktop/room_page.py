@@ -211,7 +211,9 @@ class RoomPage(QWidget):
         def told(view: ReleaseView) -> None:
             if number == self._asked and {one.name for one in some} == self.picture.chosen:
                 stays = f" {view.stays} of them stay." if view.stays else ""
-                self.words.setText(f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)}.{stays}")
+                self.words.setText(
+                    f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other snapshot needs.{stays}"
+                )
 
         request = {"folder": self._folder, "names": [one.name for one in some]}
         self._link.ask("plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault)))

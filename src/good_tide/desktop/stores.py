@@ -92,12 +92,12 @@ class StoreCard(QWidget):
         for widget in (self.full, self.room, self.what, self.forecast):
             widget.hide()
         self.machines = QTreeWidget()
-        self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "Rhythm", ""])
+        self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "", "Rhythm"])
         self.machines.setRootIsDecorated(False)
         self.machines.setAccessibleName("Machines that use this store")
         self.machines.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.machines.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
-        for column, width in enumerate((190, 190, 170, 90, 260)):
+        for column, width in enumerate((160, 150, 130, 85, 95)):
             self.machines.setColumnWidth(column, width)
         align_numbers(self.machines, (3,))
         self._look, self._machines_title = look, label("Machines that use this store", "strong")
@@ -128,10 +128,10 @@ class StoreCard(QWidget):
         for one in machines:
             state = f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
             name = f"{one.machine} (this one)" if one.mine else one.machine
-            row = QTreeWidgetItem([name, one.job, time_words(one.last, now), f"{one.snapshots:,}", one.rhythm, state])
+            row = QTreeWidgetItem([name, one.job, time_words(one.last, now), f"{one.snapshots:,}", state, one.rhythm])
             row.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            row.setToolTip(4, one.rhythm)
-            row.setForeground(5, self._look.color("coral" if one.late else "kelp"))
+            row.setToolTip(5, one.rhythm)
+            row.setForeground(4, self._look.color("coral" if one.late else "kelp"))
             self.machines.addTopLevelItem(row)
         self.machines.setFixedHeight(min(8, len(machines)) * 28 + 36)
         for widget in (self._machines_title, self.machines):

@@ -18,7 +18,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
-from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted
+from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted, own_history
 from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
@@ -183,11 +183,10 @@ class SetUpDesk:
             GoodTideError: something of it cannot be done; nothing is left half made but an empty store.
         """
         folders, notes = checked_folders(request.folders)
-        if any(job.name.casefold() == request.name.strip().casefold() for job in load_jobs(self._settings)):
-            raise PersonError(f"There is a job {request.name} already", "Give this one another name")
         note = check_store_folder(request.store.folder, folders)
         notes += [note] if note else []
         job = Job(name=request.name.strip() or "Office", folders=folders, stores=(), rules=request.rules)
+        job = own_history(job, load_jobs(self._settings), self._here.machine)
         job.parsed_rules()
         ref, recovery = self._store(job, request.store, None)
         job = msgspec.structs.replace(job, stores=(ref,))

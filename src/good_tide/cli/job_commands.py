@@ -22,7 +22,16 @@ from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import size_words
 from good_tide.operations.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.jobs import MadeStore, WantedStore, checked_folders, furnish, job_of_file, open_counted, passphrase_for
+from good_tide.operations.jobs import (
+    MadeStore,
+    WantedStore,
+    checked_folders,
+    furnish,
+    job_of_file,
+    open_counted,
+    own_history,
+    passphrase_for,
+)
 from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, locked_hint
@@ -125,10 +134,9 @@ def job_add(
 ) -> int:
     """Make a job. Its stores are made where there are none; recovery keys of new ones are printed once."""
     here = this_workplace()
-    if any(job.name.casefold() == name.casefold() for job in load_jobs(here.settings)):
-        raise PersonError(f"There is a job {name} already", "Give this one another name, or use “good-tide job change”")
     kept, notes = checked_folders(folders)
     job = Job(name=name, folders=kept, stores=(), rules=tuple(rule.text for rule in _rules_from(rules_file)))
+    job = own_history(job, load_jobs(here.settings), here.machine)
     job, made, more = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
     save_job(here.settings, job)
     return _say_made(here, job, made, notes + more, passphrase_file if remember else None, as_json)
@@ -372,11 +380,10 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
         parsed = parse_job_file(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise PersonError(f"The job file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
-    if any(job.name.casefold() == parsed.name.casefold() for job in load_jobs(here.settings)):
-        raise PersonError(f"There is a job {parsed.name} already", "Remove it first, or change the name in the file")
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
     job, wanted, notes = job_of_file(parsed, here.machine, disks_for(here.settings))
+    job = own_history(job, load_jobs(here.settings), here.machine)
     job, made, more = _furnished(here, job, wanted, _new_passphrase(passphrase_file), hint)
     notes += more
     save_job(here.settings, job)

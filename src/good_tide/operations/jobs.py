@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import itertools
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -55,6 +57,25 @@ def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]
         else:
             notes.append(f"{folder} lies in {outer}, which is covered already")
     return tuple(kept), notes
+
+
+def own_history(job: Job, others: Sequence[Job], machine: Machine) -> Job:
+    """A new job with a history of its own, wherever its stores are: the jobs of a machine may share one, and neither thins nor shows the
+    other's snapshots. The first job has the machine's history, each further one that of the machine under the job's name.
+
+    Raises:
+        PersonError: there is a job of this name already.
+    """
+    name = job.name.casefold()
+    if any(other.name.casefold() == name for other in others):
+        raise PersonError(
+            f"There is a job {job.name} already", "Give this one another name, or change that one with “good-tide job change”"
+        )
+    if all(other.machine is not None for other in others):
+        return job
+    taken = {other.machine.id for other in others if other.machine is not None}
+    numbers = (hashlib.sha256(f"good-tide job {machine.id} {name} {count}".encode()).hexdigest()[:32] for count in itertools.count())
+    return msgspec.structs.replace(job, machine=Machine(next(one for one in numbers if one not in taken), f"{machine.name} · {job.name}"))
 
 
 def check_store_folder(folder: str, covered: Sequence[str]) -> str | None:

@@ -21,6 +21,7 @@ from good_tide.desktop.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import Store
+from good_tide.system.keyrings import StandInKeyRing
 from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
 from tests.stand_ins import quiet
 
@@ -36,7 +37,8 @@ class WindowTest(GoodTideTest):
         save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND))
         here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
         self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
-        self.agent = Agent(self.settings, here, self.clock, around=quiet(self.settings))
+        self.ring = StandInKeyRing()
+        self.agent = Agent(self.settings, here, self.clock, ring=self.ring, around=quiet(self.settings))
         thread = threading.Thread(target=self.agent.run)
         thread.start()
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)

@@ -24,6 +24,8 @@ from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.operations.workplace import save_job
 from good_tide.protocol.upkeep_messages import RoomView
+from good_tide.system.mail_server import load_mail_server
+from good_tide.system.stand_in_mail import StandInMail
 from tests.base import BY_HAND, HOUR, T0
 from tests.places import WindowTest
 
@@ -119,6 +121,51 @@ class PlacesTest(WindowTest):
         self.assertEqual(job.reporting.to, ("ada@example.org", "bo@example.org"))
         self.assertEqual((job.rhythm.large_bytes, job.rhythm.timed_only), (900 << 20, ("~/Films", "/srv/x")))
         self.assertIn("no mail server yet", place.telling.words.text())
+
+    def test_the_mail_server_is_named_tried_and_kept(self) -> None:
+        server = StandInMail(self.folder / "mail", 0)
+        port = server.start()
+        self.addCleanup(server.stop)
+        self.press(self.place.telling.server)
+        self.until(lambda: self.place.dialog is not None)
+        dialog = self.place.dialog
+        assert dialog is not None
+        self.press(dialog.keep)
+        self.until(lambda: "The mail server is not named" in dialog.said.text())
+        dialog.host.setText("127.0.0.1")
+        dialog.security.setCurrentIndex(2)
+        self.assertEqual(dialog.port.value(), 25)
+        self.assertIn("Everybody on the way can read", dialog.said.text())
+        dialog.port.setValue(port)
+        dialog.origin.setText("desk@example.org")
+        self.press(dialog.trying)
+        self.assertIn("Write the address", dialog.said.text())
+        dialog.to.setText("bo@example.org")
+        self.press(dialog.trying)
+        self.until(lambda: "The server took it. See whether it reaches bo@example.org." in dialog.said.text())
+        self.assertEqual(len(list((self.folder / "mail").iterdir())), 1)
+        self.assertIsNone(load_mail_server(self.settings))
+        dialog.login.setText("ada")
+        self.press(dialog.trying)
+        self.until(lambda: "The password of ada at 127.0.0.1 is not known" in dialog.said.text())
+        self.press(dialog.keep)
+        self.until(lambda: "The password of ada is not known. Type it." in dialog.said.text())
+        dialog.password.setText("lantern")
+        self.press(dialog.trying)
+        self.until(lambda: "127.0.0.1 did not take the login ada" in dialog.said.text())
+        self.press(dialog.keep)
+        self.until(lambda: load_mail_server(self.settings) is not None and not dialog.isVisible())
+        kept = load_mail_server(self.settings)
+        assert kept is not None
+        self.assertEqual((kept.host, kept.port, kept.sender), ("127.0.0.1", port, "desk@example.org"))
+        self.assertEqual(self.ring.recall(kept.key), "lantern")
+        self.assertNotIn("lantern", (self.settings / "mail.toml").read_text())
+        self.press(self.place.telling.server)
+        self.until(lambda: self.place.dialog is not dialog)
+        again = self.place.dialog
+        assert again is not None
+        self.assertEqual((again.host.text(), again.port.value(), again.login.text(), again.password.text()), ("127.0.0.1", port, "ada", ""))
+        again.reject()
 
     def test_a_ladder_is_tried_dragged_looked_at_in_years_and_kept(self) -> None:
         card = self.place.ladder

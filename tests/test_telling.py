@@ -28,7 +28,7 @@ from good_tide.core.pace import Pace
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.rhythm import EVERY_HOUR, Rhythm, every
-from good_tide.core.settings import Job, Reporting
+from good_tide.core.settings import Job, MailServer, Reporting
 from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
 from good_tide.core.words import local
 from good_tide.operations.books import Books
@@ -37,7 +37,7 @@ from good_tide.operations.fleet import fleet, leave_status
 from good_tide.operations.journal import Journal
 from good_tide.operations.posting import Post
 from good_tide.operations.reporting import ReportPart, export_journal, report
-from good_tide.system.mail_server import MailServer, load_mail_server, save_mail_server
+from good_tide.system.mail_server import load_mail_server, save_mail_server
 from good_tide.system.mailing import send
 from good_tide.system.service import autostart_text, unit_text
 from good_tide.system.stand_in_mail import StandInMail

@@ -6,6 +6,9 @@ import threading
 from collections.abc import Sequence
 from datetime import timedelta
 
+import msgspec
+
+from good_tide.agent.requests import MailRequest
 from good_tide.agent.teller import FAILURES_TOLD
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError
@@ -16,6 +19,8 @@ from good_tide.operations.books import Books
 from good_tide.operations.journal import Journal
 from good_tide.operations.posting import Post
 from good_tide.operations.reporting import ReportPart
+from good_tide.protocol.server import Handler
+from good_tide.protocol.upkeep_messages import MailView
 
 _HOUR = 7
 """Reports are written from seven in the morning on, when whoever reads them begins to work."""
@@ -39,6 +44,24 @@ class ReportDesk:
         self._post, self._clock, self._journal, self._books = post, clock, journal, books
         self._sending: threading.Thread | None = None
         self._failed_at: dict[str, int] = {}
+
+    def handlers(self) -> dict[str, Handler]:
+        """What clients may ask."""
+        decode = msgspec.json.decode
+        return {
+            "mail-server": lambda raw: MailView(self._post.server()),
+            "keep-mail-server": lambda raw: self.keep(decode(raw, type=MailRequest)),
+            "try-mail-server": lambda raw: self.try_out(decode(raw, type=MailRequest)),
+        }
+
+    def keep(self, wanted: MailRequest) -> None:
+        """Keep the mail server (``Post.keep_server``)."""
+        self._post.keep_server(wanted.server, wanted.password)
+        self._journal.add("good", "", f"Reports go through the mail server {wanted.server.host}")
+
+    def try_out(self, wanted: MailRequest) -> None:
+        """Send a message through a mail server, whether it is kept or not (``Post.try_out``)."""
+        self._post.try_out(wanted.server, wanted.password, wanted.to)
 
     def look(self, jobs: Sequence[tuple[Job, JobStanding, int]]) -> None:
         """Send what is due; each job with how it stands and how many runs in a row failed."""

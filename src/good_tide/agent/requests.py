@@ -9,7 +9,7 @@ import msgspec
 from good_tide.core.happenings import Filter
 from good_tide.core.ladder import Ladder
 from good_tide.core.rhythm import Rhythm
-from good_tide.core.settings import Holding, Noise, Reporting, StoreUse
+from good_tide.core.settings import Holding, MailServer, Noise, Reporting, StoreUse
 from good_tide.protocol.messages import PickedItem
 
 
@@ -151,3 +151,11 @@ class PinRequest(msgspec.Struct):
     seq: int
     on: bool = True
     label: str = ""
+
+
+class MailRequest(msgspec.Struct):
+    """A mail server, with the password of its login if it was typed, and whom a test is to reach."""
+
+    server: MailServer
+    password: str = ""
+    to: str = ""

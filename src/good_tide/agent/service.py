@@ -66,7 +66,7 @@ _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
 _APART = frozenset((
     "disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "room", "stay", "report", "export-journal",
-    "held", "plan-release", "plan-purge",
+    "held", "plan-release", "plan-purge", "keep-mail-server", "try-mail-server",
 ))  # fmt: skip
 """Requests that touch disks which may hang, stretch passphrases, or ask servers."""
 _LINGER_SECONDS = 20.0

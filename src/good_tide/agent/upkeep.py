@@ -50,7 +50,6 @@ from good_tide.system.bus import Bus
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.machine import local_zone
-from good_tide.system.mail_server import load_mail_server
 from good_tide.system.notices import DesktopNotices, Notices
 from good_tide.system.power import Power
 from good_tide.system.surroundings import Surroundings, SystemSurroundings
@@ -138,6 +137,7 @@ class Upkeep:
             "export-journal": lambda raw: self.export(decode(raw, type=ExportRequest)),
             "stay": lambda raw: self._stay(decode(raw, type=SwitchRequest).on),
             "journal": lambda raw: self.history(decode(raw, type=Filter)),
+            **self.reports.handlers(),
             **self._bounds.handlers(),
             **self._room.handlers(),
         }
@@ -249,14 +249,10 @@ class Upkeep:
         if job.reporting.when == "never" or not job.reporting.to:
             return ""
         try:
-            server = load_mail_server(self._here.settings)
+            server = self._post.server()
         except PersonError as error:
             return str(error)
-        return (
-            f"By {server.host}."
-            if server is not None
-            else "There is no mail server yet: run “good-tide mail --server HOST --from ADDRESS”."
-        )
+        return f"By {server.host}." if server is not None else "There is no mail server yet: choose “Mail server…”."
 
     def keep_rhythm(self, wanted: RhythmRequest) -> RhythmView:
         """Keep when the job that is shown runs.

@@ -20,7 +20,7 @@ from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Event, Filter, Level
 from good_tide.core.selection import parse_time
-from good_tide.core.settings import StoreRef
+from good_tide.core.settings import MAIL_PORTS, MailServer, Security, StoreRef
 from good_tide.core.words import duration_words, iso, size_words, time_words
 from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.fleet import FleetRow, fleet
@@ -31,7 +31,7 @@ from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.stores import Store
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
-from good_tide.system.mail_server import MailServer, Security, load_mail_server, save_mail_server
+from good_tide.system.mail_server import load_mail_server, save_mail_server
 from good_tide.system.stand_in_mail import StandInMail
 
 _LEVELS: tuple[Level, ...] = get_args(Level)
@@ -138,7 +138,7 @@ def mail_command(
     if host is not None:
         if not sender:
             raise PersonError("A sender is needed", "Give --from ADDRESS")
-        port = port or {"tls": 465, "starttls": 587, "none": 25}[security]
+        port = port or MAIL_PORTS[security]
         paths = [os.path.abspath(path) if path is not None else "" for path in (password_file, ca_file)]
         server = MailServer(host=host, port=port, security=security, sender=sender, login=login, password_file=paths[0], ca_file=paths[1])
         if login and password_file is None:

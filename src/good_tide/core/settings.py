@@ -71,13 +71,41 @@ class Reporting(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     folder: str = ""
 
 
+Security = Literal["tls", "starttls", "none"]
+MAIL_PORTS: dict[Security, int] = {"tls": 465, "starttls": 587, "none": 25}
+"""Where mail is handed in, unless said otherwise: RFC 8314, RFC 6409, RFC 5321."""
+
+
+class MailServer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """Where mail is handed in.
+
+    :param security: ``tls`` from the first byte (RFC 8314), ``starttls`` (RFC 3207), or ``none``.
+    :param login: empty: none is needed. Its password is in the key ring, or in ``password_file``.
+    :param ca_file: certificates to trust besides the system's.
+    """
+
+    host: str
+    port: int = 465
+    security: Security = "tls"
+    sender: str
+    login: str = ""
+    password_file: str = ""
+    ca_file: str = ""
+
+    @property
+    def key(self) -> str:
+        """Under which the key ring has the password."""
+        return f"mail {self.login} at {self.host}"
+
+
 class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What to protect and where to.
 
     :param folders: absolute paths of the covered folders.
     :param rules: rules of coverage, a line each.
     :param kinds: further endings for kinds of files.
-    :param machine: the workstation, if it is not the one the agent runs on (the demo's is made up).
+    :param machine: whose history it has in its stores, if not that of the machine the agent runs on: a further job of a machine has one
+        of its own, and the demo's machine is made up.
     :param home: what ``~/`` in rules stands for; the person's home folder if empty.
     :param passphrase_file: a file with the stores' passphrase; without one the key ring or the person is asked.
     :param rhythm: when snapshots are taken by themselves.

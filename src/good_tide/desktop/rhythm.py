@@ -12,12 +12,13 @@ from good_tide.core.rhythm import Rhythm
 from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
 from good_tide.desktop.ladder_card import LadderCard
 from good_tide.desktop.link import AgentLink
+from good_tide.desktop.mail_dialog import MailDialog
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.rhythm_choices import Away, Choices, Telling, Waits, When
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.desktop.widgets import button, card, label, line
 from good_tide.protocol.messages import Fault, Overview
-from good_tide.protocol.upkeep_messages import RhythmView
+from good_tide.protocol.upkeep_messages import MailView, RhythmView
 
 _WORKING = {(day, hour) for day in range(5) for hour in range(8, 20)}
 _ALL = {(day, hour) for day in range(7) for hour in range(24)}
@@ -33,6 +34,7 @@ class RhythmPlace(QWidget):
         super().__init__()
         self._link, self._now, self._job = link, 0, ""
         self.view: RhythmView | None = None
+        self.dialog: MailDialog | None = None
         self.sentence = label("", "strong", wrap=True)
         self.picture = WeekPicture(look)
         self.when, self.waits, self.away, self.telling = When(), Waits(), Away(), Telling()
@@ -117,6 +119,7 @@ class RhythmPlace(QWidget):
         self.working.clicked.connect(lambda: self.picture.set_cells(_WORKING))
         self.keep.clicked.connect(self._keep)
         self.discard.clicked.connect(self.refresh)
+        self.telling.server.clicked.connect(self._mail_server)
         self.stay.clicked.connect(
             lambda: self._link.ask("stay", {"on": not (self.view and self.view.stays)}, None, lambda result: self.refresh())
         )
@@ -229,6 +232,16 @@ class RhythmPlace(QWidget):
             self.when.tell(str(error))
             return
         self._link.ask("keep-rhythm", wanted, RhythmView, self._kept, self._wrong)
+
+    def _mail_server(self) -> None:
+        """Ask for the mail server of this machine's reports."""
+
+        def ask(view: MailView) -> None:
+            self.dialog = MailDialog(self._link, view.server, next(iter(self.telling.telling()[1].to), ""), self)
+            self.dialog.kept.connect(self.refresh)
+            self.dialog.open()
+
+        self._link.ask("mail-server", None, MailView, ask, self._wrong)
 
     def _kept(self, view: RhythmView) -> None:
         self._take(view)

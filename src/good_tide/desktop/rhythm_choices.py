@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QVBoxLa
 from good_tide.core.errors import PersonError
 from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, every, every_minutes_of, parse_at
 from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
-from good_tide.desktop.widgets import card, label, line
+from good_tide.desktop.widgets import button, card, label, line
 
 _MIB = 1 << 20
 _GIB = 1 << 30
@@ -294,9 +294,9 @@ class Telling(Choices):
         self.to.setAccessibleName("Reports by mail to")
         self.folder.setPlaceholderText("none")
         self.folder.setAccessibleName("Reports as HTML files into the folder")
-        self.words = label("", "quiet", wrap=True)
+        self.words, self.server = label("", "quiet", wrap=True), button("Mail server…")
         self.row(label("At the screen:"), self.noise)
-        self.row(label("Reports:"), self.reports, self.full)
+        self.row(label("Reports:"), self.reports, self.full, self.server)
         self.row(label("      by mail to", "quiet"), self.to, label("and as HTML files in the folder", "quiet"), self.folder)
         self.to.setMinimumWidth(190)
         self.folder.setMinimumWidth(150)

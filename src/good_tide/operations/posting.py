@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import html
 import re
 from collections.abc import Sequence
 from pathlib import Path
 
 from good_tide.core.clock import Clock
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.settings import MailServer
 from good_tide.operations.journal import Journal
 from good_tide.operations.reporting import Report, ReportPart, report, write_report
 from good_tide.system.keyrings import KeyRing
-from good_tide.system.mail_server import load_mail_server
+from good_tide.system.mail_server import load_mail_server, save_mail_server
 
 
 class Post:
@@ -66,5 +68,56 @@ class Post:
 
         server = load_mail_server(self._settings)
         if server is None:
-            raise PersonError("There is no mail server", "Name one with “good-tide mail --server HOST --from ADDRESS”")
+            raise PersonError("There is no mail server", "Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”")
         send(server, to, made.subject, made.text, made.html, self._ring)
+
+    def server(self) -> MailServer | None:
+        """The mail server, None while there is none.
+
+        Raises:
+            PersonError: its settings cannot be understood.
+        """
+        return load_mail_server(self._settings)
+
+    def keep_server(self, server: MailServer, password: str) -> None:
+        """Keep the mail server, and the password of its login, unless it is in a file, in the key ring.
+
+        Raises:
+            PersonError: there is no server, sender or password.
+            PlaceError: the key ring cannot be used now; nothing is kept.
+        """
+        checked(server)
+        if server.login and not server.password_file:
+            try:
+                if password:
+                    self._ring.remember(server.key, password)
+                elif self._ring.recall(server.key) is None:
+                    raise PersonError(f"The password of {server.login} is not known", "Type it")
+            except PlaceError as error:
+                raise PlaceError(error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”") from error
+        save_mail_server(self._settings, server)
+
+    def try_out(self, server: MailServer, password: str, to: str) -> None:
+        """Send a message through a mail server that is not kept yet.
+
+        Raises:
+            GoodTideError: the server does not take it.
+        """
+        from good_tide.system.mailing import send
+
+        checked(server)
+        words = f"This is a test from {self._machine}. Reports will come this way."
+        send(server, [to], f"Good Tide on {self._machine}: a test", words, f"<p>{html.escape(words)}</p>", self._ring, password)
+
+
+def checked(server: MailServer) -> MailServer:
+    """A mail server that names what is needed.
+
+    Raises:
+        PersonError: there is no server, or no sender.
+    """
+    if not server.host:
+        raise PersonError("The mail server is not named", "Write its name, such as smtp.example.org")
+    if "@" not in server.sender:
+        raise PersonError("The sender is no address", "Write one such as office@example.org")
+    return server

@@ -11,7 +11,7 @@ from good_tide.core.forecast import Curve, FullIn
 from good_tide.core.happenings import Event, LeftOutFile, Run
 from good_tide.core.ladder import Ladder
 from good_tide.core.rhythm import Rhythm
-from good_tide.core.settings import Holding, Noise, Reporting, Room
+from good_tide.core.settings import Holding, MailServer, Noise, Reporting, Room
 from good_tide.core.status import JobStanding
 
 
@@ -92,3 +92,9 @@ class RoomView(msgspec.Struct, frozen=True):
     short: int = 0
     full: FullIn | None = None
     curve: Curve | None = None
+
+
+class MailView(msgspec.Struct):
+    """The mail server that this machine's reports go through; None while there is none."""
+
+    server: MailServer | None

@@ -3,37 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
 
 import msgspec
 import tomli_w
 
 from good_tide.core.errors import PersonError
+from good_tide.core.settings import MailServer
 
-Security = Literal["tls", "starttls", "none"]
 _FILE = "mail.toml"
-
-
-class MailServer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """Where mail is handed in.
-
-    :param security: ``tls`` from the first byte (RFC 8314), ``starttls`` (RFC 3207), or ``none``.
-    :param login: empty: none is needed. Its password is in the key ring, or in ``password_file``.
-    :param ca_file: certificates to trust besides the system's.
-    """
-
-    host: str
-    port: int = 465
-    security: Security = "tls"
-    sender: str
-    login: str = ""
-    password_file: str = ""
-    ca_file: str = ""
-
-    @property
-    def key(self) -> str:
-        """Under which the key ring has the password."""
-        return f"mail {self.login} at {self.host}"
 
 
 def load_mail_server(settings: Path) -> MailServer | None:

@@ -11,31 +11,36 @@ from email.utils import formatdate, make_msgid
 from pathlib import Path
 
 from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.settings import MailServer
 from good_tide.system.keyrings import KeyRing
-from good_tide.system.mail_server import MailServer
 
 _SECONDS = 30.0
 
 
-def send(server: MailServer, to: Sequence[str], subject: str, text: str, html: str, ring: KeyRing) -> None:
+def send(server: MailServer, to: Sequence[str], subject: str, text: str, html: str, ring: KeyRing, password: str = "") -> None:
     """Send a message, as plain text with HTML beside it.
+
+    :param password: of the login; empty: from the key ring or the password file.
 
     Raises:
         PlaceError: the server cannot be reached, or does not take it.
         PersonError: an address, the login or a file is wrong.
     """
     message = _message(server.sender, to, subject, text, html)
-    password = _password(server, ring) if server.login else ""
+    if server.login and not password:
+        password = _password(server, ring)
     try:
         with _connected(server) as connection:
             if server.login:
                 connection.login(server.login, password)
             refused = connection.send_message(message)
     except smtplib.SMTPAuthenticationError as error:
-        raise PersonError(f"{server.host} did not take the login {server.login}", "Give the password anew with “good-tide mail”") from error
+        raise PersonError(
+            f"{server.host} did not take the login {server.login}", "Give the password anew, in Rhythm or with “good-tide mail”"
+        ) from error
     except smtplib.SMTPNotSupportedError as error:
         raise PersonError(
-            f"{server.host} does not offer what is wanted ({error})", "Choose another way of securing with “good-tide mail”"
+            f"{server.host} does not offer what is wanted ({error})", "Choose another way of securing, in Rhythm or with “good-tide mail”"
         ) from error
     except smtplib.SMTPException as error:
         raise PlaceError(f"{server.host} did not take the message ({error})", "See whether the addresses are right") from error
@@ -72,7 +77,7 @@ def _password(server: MailServer, ring: KeyRing) -> str:
             raise PersonError(f"The password file {server.password_file} cannot be read", "Check the path") from error
     found = ring.recall(server.key)
     if found is None:
-        raise PersonError(f"The password of {server.login} at {server.host} is not known", "Give it with “good-tide mail”")
+        raise PersonError(f"The password of {server.login} at {server.host} is not known", "Give it in Rhythm, or with “good-tide mail”")
     return found
 
 

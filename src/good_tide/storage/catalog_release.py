@@ -1,8 +1,8 @@
 """Taking released snapshots out of the local catalog, without reading the store anew.
 
 Snapshots that stay are counted anew from 1; a version that stood in none of them is forgotten; versions that have become neighbours and
-are the same become one, as they would be had the released snapshots never been. What a released snapshot added, changed and removed is
-added to the next one that stays.
+are the same become one, and what the next that stays added, changed and removed is counted anew: all as it would be had the released
+snapshots never been.
 """
 
 from __future__ import annotations
@@ -11,8 +11,6 @@ import sqlite3
 from collections.abc import Collection
 
 import numpy as np
-
-_COUNTS = ("added", "changed", "removed", "added_bytes", "changed_bytes", "removed_bytes")
 
 
 def forget_released(db: sqlite3.Connection, gone: Collection[str]) -> bool:
@@ -43,38 +41,43 @@ class _Forgetting:
             (seq, int(counted[seq - 1]) + 1, int(counted[seq])) for seq in range(self._released[0], newest + 1)
         ]  # fmt: skip
         """Old number; new number of the first that stays from it on; new number of the last that stays up to it."""
-        self._count = int(counted[newest])
+        self._next = sorted({int(counted[seq]) + 1 for seq in released})
+        """New numbers of those that stay right after released ones."""
 
     def run(self) -> None:
         db, first = self._db, self._released[0]
         db.execute("CREATE TEMP TABLE IF NOT EXISTS renumbered (seq INTEGER PRIMARY KEY, after INTEGER, before INTEGER)")
         db.execute("DELETE FROM renumbered")
         db.executemany("INSERT INTO renumbered VALUES (?, ?, ?)", self._rows)
-        self._hand_on_counts()
         db.executemany("DELETE FROM snapshot WHERE machine = ? AND seq = ?", [(self._machine, seq) for seq in self._released])
         db.execute(
             "UPDATE snapshot SET seq = -(SELECT after FROM renumbered r WHERE r.seq = snapshot.seq) WHERE machine = ? AND seq >= ?", (self._machine, first)
         )  # fmt: skip
         db.execute("UPDATE snapshot SET seq = -seq WHERE machine = ? AND seq < 0", (self._machine,))
         self._spans(first)
+        self._count_anew()
         self._activity(first)
         db.execute("DELETE FROM renumbered")
 
-    def _hand_on_counts(self) -> None:
-        """Add what released snapshots changed to the next that stays."""
-        sums = ", ".join(f"sum({name})" for name in _COUNTS)
-        sets = ", ".join(f"{name} = {name} + ?" for name in _COUNTS)
-        released = set(self._released)
-        at = 0
-        while at < len(self._released):
-            begin = end = self._released[at]
-            while end + 1 in released:
-                end += 1
-            found = self._db.execute(
-                f"SELECT {sums} FROM snapshot WHERE machine = ? AND seq BETWEEN ? AND ?", (self._machine, begin, end)
-            ).fetchone()
-            self._db.execute(f"UPDATE snapshot SET {sets} WHERE machine = ? AND seq = ?", (*found, self._machine, end + 1))
-            at += end - begin + 1
+    def _count_anew(self) -> None:
+        """Count what the next that stay added, changed and removed, as ``Catalog`` does when it takes a snapshot in."""
+        own = "(folder = -?1 OR folder IN (SELECT id FROM folder WHERE machine = ?1))"
+        begun, ended = dict.fromkeys(self._next, (0, 0, 0, 0)), dict.fromkeys(self._next, (0, 0))
+        numbers = ", ".join(map(str, self._next))
+        query = f"""SELECT seq, sum(before IS NULL), sum(before IS NOT NULL), sum(iif(before IS NULL, size, 0)),
+                sum(iif(before IS NULL, 0, size)) FROM
+            (SELECT b.first AS seq, b.size AS size, (SELECT 1 FROM span a WHERE a.folder = b.folder AND a.name = b.name AND a.last = b.first - 1
+                AND a.kind = 'f') AS before FROM span b WHERE b.kind = 'f' AND b.first IN ({numbers}) AND {own.replace("folder =", "b.folder =").replace("folder IN", "b.folder IN")})
+            GROUP BY seq"""
+        begun.update((seq, tuple(found)) for seq, *found in self._db.execute(query, (self._machine,)))
+        query = f"""SELECT last + 1, count(*), sum(size) FROM span a WHERE kind = 'f' AND last + 1 IN ({numbers}) AND {own} AND NOT EXISTS
+            (SELECT 1 FROM span b WHERE b.folder = a.folder AND b.name = a.name AND b.first = a.last + 1) GROUP BY last"""
+        ended.update((seq, tuple(found)) for seq, *found in self._db.execute(query, (self._machine,)))
+        self._db.executemany(
+            """UPDATE snapshot SET added = ?, changed = ?, added_bytes = ?, changed_bytes = ?, removed = ?, removed_bytes = ?
+                WHERE machine = ? AND seq = ?""",
+            [(*begun[seq], *ended[seq], self._machine, seq) for seq in self._next],
+        )
 
     def _spans(self, first: int) -> None:
         """``-machine`` stands for the folder above the covered ones."""
@@ -90,7 +93,7 @@ class _Forgetting:
         while True:
             pairs = db.execute(
                 f"""SELECT a.rowid, b.rowid, b.last FROM span a JOIN span b ON b.folder = a.folder AND b.name = a.name AND b.first = a.last + 1
-                    AND b.kind = a.kind AND b.size = a.size AND b.modified = a.modified AND b.identity = a.identity
+                    AND b.kind = a.kind AND b.identity = a.identity
                     WHERE a.last >= ?2 AND {own.replace("folder =", "a.folder =").replace("folder IN", "a.folder IN")}""",
                 (self._machine, below),
             ).fetchall()

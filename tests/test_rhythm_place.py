@@ -19,7 +19,7 @@ from good_tide.core.ladder import Ladder, Rung, Step
 from good_tide.core.rhythm import every_minutes_of
 from good_tide.core.settings import Room
 from good_tide.core.status import State
-from good_tide.desktop.limits import full_words
+from good_tide.desktop.limits import LimitsDialog, full_words
 from good_tide.desktop.runs_picture import by_day
 from good_tide.desktop.week_picture import WeekPicture
 from good_tide.operations.workplace import save_job
@@ -254,6 +254,12 @@ class PlacesTest(WindowTest):
         QTest.mouseClick(stores.limits.keep, Qt.MouseButton.LeftButton)
         self.until(lambda: self.job().room.when_short == "thin")
         self.assertEqual(self.job().room, Room(limit_bytes=3 << 30, when_short="thin"))
+        exact = Room(limit_bytes=(3 << 30) + 5, limit_part=0.333, reserve_bytes=7)
+        dialog = LimitsDialog(self.window.link, exact, self.window)
+        self.assertEqual(dialog.wanted(), exact, "what is finer than the fields show is not rounded by looking at it")
+        dialog.part.setValue(50)
+        dialog.reserve.setValue(2)
+        self.assertEqual(dialog.wanted(), Room(limit_bytes=(3 << 30) + 5, limit_part=0.5, reserve_bytes=2 << 30))
         view = RoomView(Room(), 100, 0, FullIn(10, 20, None), curve([7] * 84, 26))
         self.assertIn("later than in five years", full_words(view, T0))
         self.assertIn("are missing", full_words(msgspec.structs.replace(view, short=5), T0))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import get_args
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialog, QSpinBox, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.settings import Room, WhenShort
@@ -46,20 +46,23 @@ class LimitsDialog(QDialog):
         self.setWindowTitle("Room for this job\u2019s stores")
         self._link, self._room = link, room
         self.limit, self.reserve = number(0, 1 << 20, " GiB", "Limit"), number(0, 1 << 20, " GiB", "Reserve")
+        self.part = number(0, 100, " %", "Part of the disk")
         self.limit.setSpecialValueText("no limit")
+        self.part.setSpecialValueText("any part")
         self.reserve.setSpecialValueText("none")
         self.floor, self.short = number(0, 36500, " days", "Floor"), QComboBox()
         self.short.setAccessibleName("When room gets short")
         for name in get_args(WhenShort):
             self.short.addItem(_WORDS[name], name)
         self.limit.setValue(round(room.limit_bytes / _GIB))
+        self.part.setValue(round(room.limit_part * 100))
         self.reserve.setValue(round(room.reserve_bytes / _GIB))
         self.floor.setValue(room.floor_days)
         self.short.setCurrentIndex(self.short.findData(room.when_short))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        layout.addLayout(line(label("Each store may take"), self.limit, stretch=2))
+        layout.addLayout(line(label("Each store takes at most"), self.limit, label("and"), self.part, label("of its disk"), stretch=5))
         layout.addLayout(line(label("For other things stay free"), self.reserve, stretch=2))
         layout.addLayout(line(label("When room gets short"), self.short, stretch=2))
         layout.addLayout(line(label("Never released for room: those younger than"), self.floor, stretch=2))
@@ -73,13 +76,19 @@ class LimitsDialog(QDialog):
         self.keep = keep
 
     def wanted(self) -> Room:
-        """What is chosen. A limit as a part of the disk, which commands can set, goes when another is given."""
-        same = round(self._room.limit_bytes / _GIB) == self.limit.value()
-        limit = self._room.limit_bytes if same else self.limit.value() * _GIB
-        part = self._room.limit_part if same and not self.limit.value() else 0.0
+        """What is chosen. What was not changed stays as exact as commands set it."""
+
+        def bytes_of(field: QSpinBox, before: int) -> int:
+            return before if round(before / _GIB) == field.value() else field.value() * _GIB
+
+        part = self._room.limit_part
         return Room(
-            limit_bytes=limit, limit_part=part, reserve_bytes=self.reserve.value() * _GIB, when_short=self.short.currentData(), floor_days=self.floor.value()
-        )  # fmt: skip
+            limit_bytes=bytes_of(self.limit, self._room.limit_bytes),
+            limit_part=part if round(part * 100) == self.part.value() else self.part.value() / 100,
+            reserve_bytes=bytes_of(self.reserve, self._room.reserve_bytes),
+            when_short=self.short.currentData(),
+            floor_days=self.floor.value(),
+        )
 
     def _keep(self) -> None:
         def kept(result: object) -> None:

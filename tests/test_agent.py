@@ -88,14 +88,16 @@ class AgentTest(GoodTideTest):
 
     def ask(self, method: str, kind: object = None, **params: object) -> object:
         self.client.sendall(encode(Request(method, raw(params), 1)))
-        while True:
-            reply = msgspec.json.decode(self.lines.readline())
-            if "id" not in reply:
-                self.notes.append(reply)
-            else:
-                if "error" in reply:
-                    return reply["error"]
-                return msgspec.convert(reply.get("result"), kind) if kind is not None else reply.get("result")
+        reply = self.reply()
+        if "error" in reply:
+            return reply["error"]
+        return msgspec.convert(reply.get("result"), kind) if kind is not None else reply.get("result")
+
+    def reply(self) -> dict[str, Any]:
+        """The next reply; notifications that come before it are kept."""
+        while "id" not in (reply := msgspec.json.decode(self.lines.readline())):
+            self.notes.append(reply)
+        return dict(reply)
 
     def note(self, method: str, fits: Callable[[dict[str, Any]], bool] = lambda params: True) -> dict[str, Any]:
         """The next notification that fits; those that came while a reply was awaited count."""
@@ -195,7 +197,7 @@ class AgentTest(GoodTideTest):
             assert isinstance(overview, Overview)
             self.assertEqual(overview.state, "ready")
             release.set()
-            self.assertEqual(msgspec.json.decode(self.lines.readline())["id"], 7)
+            self.assertEqual(self.reply()["id"], 7)
 
     def test_surveys_answer_the_latest_question_and_say_what_is_wrong_with_a_rule(self) -> None:
         for number in range(3):

@@ -22,7 +22,7 @@ from good_tide.operations.resuming import ResumeLog
 from good_tide.operations.small_files import UNTRUSTED_NS
 from good_tide.operations.verifying import verify
 from good_tide.storage.store import Store, open_store
-from tests.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
 
 MIB = 1 << 20
 
@@ -77,6 +77,34 @@ class HoldingTest(GoodTideTest):
             restored = {name: facts[:1] + facts[3:4] for name, facts in tree(into / "work").items()}
             self.assertEqual(restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.name].items()})
         self.assertIsNone(holding.drain(self.area(self.store), self.store, self.state, Silent()))
+
+    def test_jobs_that_share_the_store_share_the_area_and_each_goes_on_from_its_own(self) -> None:
+        sound = self.folder / "sound"
+        sound.mkdir()
+        for number in range(4):
+            (sound / f"cue {number}.wav").write_bytes(self.noise(90_000))
+        newest = self.snap(self.store, 1, OTHER_MACHINE, None, sound)
+        holding.prime(self.area(self.store), self.store, newest, self.state)
+        (sound / "cue 0.wav").write_bytes(self.noise(90_000))
+        self.write("deep/plan.txt", "second\n")
+        self.clock.set(Nanoseconds(T0 + 3 * HOUR))
+        taken = [self.take(2)]
+        for hour in (3, 4):
+            self.clock.set(Nanoseconds(T0 + hour * HOUR))
+            request = CaptureRequest((sound,), OTHER_MACHINE, own=(holding.area_root(self.folder),))
+            taken.append(holding.take_into(self.area(), self.job, request, self.clock, Silent(), self.state, self.journal, None))
+        self.assertEqual([one.record.tally.changed_files for one in taken], [1, 1, 0], "nothing but what changed is read")
+        self.assertEqual(len(self.area().marks), 2)
+        report = holding.drain(self.area(self.store), self.store, self.state, Silent())
+        assert report is not None
+        self.assertEqual((len(report.carried), report.damaged), (3, ()))
+        store = open_store(self.folder / "store", PASSPHRASE)
+        self.assertTrue(verify(store, True, Silent()).ok)
+        self.assertEqual(
+            [one.record.machine.id for one in store.snapshots()[0]], [MACHINE.id, OTHER_MACHINE.id, MACHINE.id, *[OTHER_MACHINE.id] * 2]
+        )
+        holding.prime(self.area(store), store, store.snapshots()[0][-1], self.state)
+        self.assertEqual(sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name]))
 
     def test_content_on_the_disk_is_said_to_be_away(self) -> None:
         self.take(1)

@@ -385,7 +385,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             with contextlib.suppress(PowerCutError, GoodTideError):
                 prime(area, store, own[-1], self.test.state)
             self._power_back()
-        if self.area(machine, False).mark is None:
+        if not self.area(machine, False).marks:
             return
         folder = self.folder(machine)
         for seed in seeds:

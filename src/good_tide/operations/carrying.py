@@ -53,15 +53,15 @@ def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state
 
 def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport:
     """Carry the snapshots of a holding area to its store, in order of time, and read back what was written. Listings that the newest
-    snapshot on the disk has at the same place are not looked into: they were complete there.
+    snapshots on the disk have at the same place are not looked into: they were complete there.
 
     Raises:
         GoodTideError: as ``carry``; or what was written cannot be read back.
     """
 
     def before() -> Sequence[Entry]:
-        mark = area.mark
-        return area.roots(area.read_snapshot(mark).record) if mark is not None and mark in store.snapshot_names() else ()
+        present = set(store.snapshot_names())
+        return [entry for name in area.marks if name in present for entry in area.roots(area.read_snapshot(name).record)]
 
     return _carry(area, store, area.held(), state, control, before, read_back=True)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from good_tide.core.clock import Clock
-from good_tide.core.errors import PlaceError, PlaceFullError
+from good_tide.core.errors import GoodTideError, PlaceError, PlaceFullError
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Holding, Job, StoreRef
@@ -160,7 +161,8 @@ def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> Car
         if snapshot.name in arrived:
             area.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
     if not area.held_names():
-        area.clear()
+        with contextlib.suppress(GoodTideError), RunLock.for_work(state, store.header.store, "holding"):
+            area.begin_anew(store)  # where that fails, the next snapshot of each job does it, and says why it cannot
     return report
 
 

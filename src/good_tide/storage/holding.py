@@ -32,7 +32,7 @@ DISK_FOLDER = "disk"
 _THERE_FOLDER = "there"
 """Tables of the chunks that lie on the disk, each file named as an index file."""
 _MARK_FOLDER = "mark"
-"""The newest snapshot on the disk."""
+"""The newest snapshot on the disk, of each machine: jobs of one machine that share a store have histories of their own."""
 _MARK_NAME_FILE = "mark-name"
 _OWNER = "holding-"
 _TIDY_PACKS = 48
@@ -83,17 +83,16 @@ class HoldingArea(Store):
         return sorted(found, key=lambda one: (one.record.time, one.id))
 
     @property
-    def mark(self) -> str | None:
-        """The name of the newest snapshot on the disk when it was last here."""
-        names = self.place.names(_MARK_FOLDER)
-        return names[0] if names else None
+    def marks(self) -> list[str]:
+        """The names of the newest snapshots on the disk, one of each machine, when they were last taken there."""
+        return self.place.names(_MARK_FOLDER)
 
     def snapshot_names(self) -> list[str]:
-        there = self.base.snapshot_names() if self.base is not None else [*self._known, *self.place.names(_MARK_FOLDER)]
+        there = self.base.snapshot_names() if self.base is not None else [*self._known, *self.marks]
         return sorted({*there, *self.held_names()})
 
     def read_snapshot(self, name: str) -> Snapshot:
-        if name in self.place.names(_MARK_FOLDER):
+        if name in self.marks:
             return self._read_snapshot(name, _MARK_FOLDER)
         if self.base is not None and name not in self.held_names():
             return self.base.read_snapshot(name)
@@ -117,7 +116,7 @@ class HoldingArea(Store):
             GoodTideError: the store cannot be read, or the area not be written.
         """
         if not self.held_names() and len(self.place.names(PACK_FOLDER)) > _TIDY_PACKS:
-            self.clear()
+            self.begin_anew(store)
         copy_slots(store.place, self.root)
         self.note_chunks(store)
         self._priming = True
@@ -130,7 +129,7 @@ class HoldingArea(Store):
         finally:
             self._priming = False
         sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.name}")
-        before = self.place.names(_MARK_FOLDER)
+        before = [name for name in self.marks if self.read_snapshot(name).record.machine.id == newest.record.machine.id]
         if newest.name not in before:
             with self.place.create(f"{_MARK_FOLDER}/{newest.name}", _OWNER) as file:
                 file.write(sealed)
@@ -168,7 +167,7 @@ class HoldingArea(Store):
         Raises:
             PlaceError: the area or the store cannot be written.
         """
-        if self.mark is not None:
+        if self.marks:
             self.note_chunks(store)
         else:  # nothing was taken over yet, and it builds on nothing
             remove_mark(store.place, WRITER_FOLDER, self._mark_owner())
@@ -202,8 +201,20 @@ class HoldingArea(Store):
                 self._take_page(store, session, below)
         session.put_page(plain)
 
+    def begin_anew(self, store: Store) -> None:
+        """Forget everything and take over anew what each machine that took something over needs. Only with nothing held.
+
+        Raises:
+            GoodTideError: the store cannot be read, or the area not be written; the machines' next snapshots take it over.
+        """
+        machines = {self.read_snapshot(name).record.machine.id for name in self.marks}
+        newest = {one.record.machine.id: one for one in store.snapshots()[0] if one.record.machine.id in machines}
+        self.clear()
+        for snapshot in newest.values():
+            self.prime(store, snapshot)
+
     def clear(self) -> None:
-        """Begin anew: everything but held snapshots is forgotten. Only with nothing held.
+        """Forget everything. Only with nothing held.
 
         Raises:
             PlaceError: it cannot be written.
@@ -251,7 +262,7 @@ class HoldingArea(Store):
                 else:
                     needed.update(extent.chunk for extent in entry.extents if extent.chunk is not None)
 
-        names = [*self.held_names(), *self.place.names(_MARK_FOLDER)]
+        names = [*self.held_names(), *self.marks]
         for name in names:
             for entry in self.roots(self.read_snapshot(name).record):
                 for page in entry.pages:

@@ -17,7 +17,7 @@ from good_tide.core.progress import Control
 from good_tide.core.settings import Room
 from good_tide.core.words import local, printable
 from good_tide.operations.stores import open_ledger
-from good_tide.operations.thinning import ThinPlan, pinned
+from good_tide.operations.thinning import ThinPlan, pinned, standing_fast
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
 from good_tide.storage.needs import all_snapshots
 from good_tide.storage.store import Store
@@ -80,16 +80,17 @@ def plan_room(
     store: Store, machine: str, missing: int, floor: int, control: Control, cache: Path, precious: Collection[str] = ()
 ) -> ThinPlan:
     """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer than ``floor``
-    (nanoseconds since 1970 UTC), pinned, ``precious`` by its name, or the newest. When that is not enough, all of them.
+    (nanoseconds since 1970 UTC), and none that always stays (``standing_fast``). When that is not enough, all of them.
+
+    :param precious: names of snapshots that stay for what they hold.
 
     Raises:
         DamageError: a snapshot, a pin or a listing cannot be read.
     """
-    pins = pinned(store)
-    own = [snapshot for snapshot in all_snapshots(store) if snapshot.record.machine.id == machine]
-    may = [
-        snapshot for snapshot in own[:-1] if snapshot.record.time < floor and snapshot.name not in pins and snapshot.name not in precious
-    ]
+    found = all_snapshots(store)
+    fast = standing_fast(found, pinned(store), precious)
+    own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
+    may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.name not in fast]
     ledger = open_ledger(store, cache, control)
 
     def gain(count: int) -> int:

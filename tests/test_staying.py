@@ -1,0 +1,92 @@
+"""What always stays, whichever way history is made smaller: the newest, the newest complete one, pinned ones, and those of others."""
+
+from __future__ import annotations
+
+import os
+from unittest import mock
+
+from good_tide.core.errors import PersonError
+from good_tide.core.ladder import Ladder, parse_rung
+from good_tide.core.progress import Silent
+from good_tide.core.records import Machine, Snapshot
+from good_tide.operations.room import plan_room
+from good_tide.operations.thinning import pin, pinned, plan_release, plan_thinning, standing_fast
+from tests.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest
+
+LATER = T0 + 5000 * HOUR
+
+
+class StayingTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store(passphrase=None)
+        self.whole = [self.whole_one(hour) for hour in range(4)]
+        self.gapped = [self.gapped_one(hour) for hour in range(4, 7)]
+
+    def whole_one(self, hour: int, machine: Machine = MACHINE) -> Snapshot:
+        self.write("plan.txt", f"calm {hour}")
+        taken = self.snap(self.store, hour, machine)
+        self.assertEqual(taken.gaps, 0)
+        return taken
+
+    def gapped_one(self, hour: int) -> Snapshot:
+        """A snapshot in which a file would not hold still."""
+        restless = self.write("restless.log", f"begin {hour}")
+        real = os.read
+
+        def read(handle: int, size: int) -> bytes:
+            data = real(handle, size)
+            if data.startswith(b"begin"):
+                with restless.open("a") as file:
+                    file.write("more")
+            return data
+
+        with mock.patch("os.read", read):
+            taken = self.snap(self.store, hour)
+        self.assertEqual(taken.gaps, 1)
+        restless.unlink()
+        return taken
+
+    def thinned(self, rung: str) -> list[str]:
+        ladder = Ladder((parse_rung(rung),))
+        return [one.name for one in plan_thinning(self.store, ladder, MACHINE.id, "UTC", LATER, Silent()).keeps]
+
+    def test_the_ladder_leaves_the_newest_complete_one_besides_the_newest(self) -> None:
+        self.assertEqual(self.thinned("1h every"), [self.whole[-1].name, self.gapped[-1].name])
+        newest = self.whole_one(10)
+        self.assertEqual(self.thinned("1h every"), [newest.name], "a whole newest is both")
+
+    def test_making_room_leaves_it_too_though_it_is_older_than_the_floor(self) -> None:
+        plan = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache)
+        self.assertEqual([one.name for one in plan.keeps], [self.whole[-1].name, self.gapped[-1].name])
+
+    def test_a_range_leaves_it_and_naming_it_is_refused_with_the_reason(self) -> None:
+        names = {one.name for one in (*self.whole, *self.gapped)}
+        plan = plan_release(self.store, names, Silent(), None, lenient=True)
+        self.assertEqual([one.name for one in plan.keeps], [self.whole[-1].name, self.gapped[-1].name])
+        for one, words in (
+            (self.whole[-1], "is the newest complete one of its machine"),
+            (self.gapped[-1], "is the newest of its machine"),
+        ):
+            with self.assertRaises(PersonError) as caught:
+                plan_release(self.store, {one.name}, Silent(), None)
+            self.assertIn(words, str(caught.exception))
+        self.assertEqual(len(plan_release(self.store, {self.whole[0].name}, Silent(), None).releases), 1)
+
+    def test_each_machine_has_its_own(self) -> None:
+        other = self.whole_one(1, OTHER_MACHINE)
+        fast = standing_fast(self.store.snapshots()[0], {})
+        self.assertEqual(set(fast), {self.whole[-1].name, self.gapped[-1].name, other.name})
+        room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache)
+        self.assertNotIn(other.name, [one.name for one in room.releases])
+
+    def test_what_the_person_said_is_the_reason_that_is_told(self) -> None:
+        pin(self.store, self.whole[-1].name, "before the tour")
+        pin(self.store, self.whole[0].name)
+        fast = standing_fast(self.store.snapshots()[0], pinned(self.store), {self.whole[1].name})
+        self.assertEqual(fast[self.whole[-1].name], "is pinned (before the tour)")
+        self.assertEqual(fast[self.whole[0].name], "is pinned")
+        self.assertEqual(fast[self.whole[1].name], "is the last with a version of a precious file")
+        room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache, {self.whole[1].name})
+        gone = {self.whole[2].name, *(one.name for one in self.gapped[:2])}
+        self.assertEqual({one.name for one in room.releases}, gone)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
@@ -24,6 +24,13 @@ from good_tide.storage.store import Store
 from good_tide.system.keyrings import StandInKeyRing
 from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
 from tests.stand_ins import quiet
+
+
+def put_away(window: MainWindow) -> None:
+    """Close a window, and forget it: what tests leave behind slows down whatever looks at all widgets."""
+    window.close()
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 
 class WindowTest(GoodTideTest):
@@ -44,7 +51,7 @@ class WindowTest(GoodTideTest):
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
         self.window.show()
         self.window.start()
-        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
+        self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))
         self.until(lambda: self.window.overview.state == "ready")
 
     def make_history(self, store: Store) -> None:

@@ -12,7 +12,6 @@ from tests.base import REPOSITORY
 
 SOURCE = REPOSITORY / "src" / "good_tide"
 LONG_MODULES = {
-    "cli/main.py": "one place for all commands, each a few lines of words and options",
     "operations/capture.py": "one walk whose cases belong together",
 }
 

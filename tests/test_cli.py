@@ -12,6 +12,10 @@ import sys
 import unittest
 from pathlib import Path
 
+import click
+from click.testing import CliRunner
+
+from good_tide.cli.main import cli
 from tests.base import REPOSITORY, GoodTideTest, program, tree
 
 
@@ -184,22 +188,26 @@ class CommandLineTest(GoodTideTest):
 
     def test_every_command_is_documented(self) -> None:
         manual = (REPOSITORY / "docs" / "commands.md").read_text()
-        for words in (
-            "store create",
-            "store about",
-            "snapshot",
-            "history",
-            "contents",
-            "versions",
-            "restore",
-            "undo",
-            "verify",
-            "demo",
-            "window",
-            "agent",
-        ):
-            self.assertIn(f"good-tide {words}", manual)
-            self.assertEqual(program(*words.split(), "--help").returncode, 0)
+        runner = CliRunner()
+
+        def visit(group: click.Group, words: tuple[str, ...]) -> int:
+            context, seen = click.Context(group), 0
+            for name in group.list_commands(context):
+                command = group.get_command(context, name)
+                assert command is not None
+                told = [line for line in manual.splitlines() if " ".join(("good-tide", *words)) in line]
+                self.assertTrue(any(re.search(rf"\b{name}\b", line) for line in told), f"{name} is not in the manual")
+                self.assertEqual(runner.invoke(cli, [*words, name, "--help"]).exit_code, 0)
+                seen += 1 + (visit(command, (*words, name)) if isinstance(command, click.Group) else 0)
+            return seen
+
+        self.assertGreater(visit(cli, ()), 40)
+        self.assertEqual(program("no-such-command").returncode, 2)
+
+    def test_a_command_loads_only_what_it_needs(self) -> None:
+        code = "import sys; from good_tide.cli import window_commands, main; print(*(one for one in sys.modules if 'numpy' in one or 'PySide6' in one))"
+        loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+        self.assertEqual(loaded, [])
 
 
 if __name__ == "__main__":

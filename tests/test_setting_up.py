@@ -33,6 +33,7 @@ from good_tide.storage.store import open_store
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.base import CHEAP, MACHINE, REPOSITORY, GoodTideTest, program
+from tests.places import put_away
 from tests.stand_ins import quiet
 
 GIB = 1 << 30
@@ -168,7 +169,7 @@ class WindowTest(GoodTideTest):
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
         self.window.show()
         self.window.start()
-        self.addCleanup(lambda: (self.window.close(), self.agent.end(), thread.join()))
+        self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))
         self.page = self.window.set_up
         self.until(lambda: self.window._places.currentWidget() is self.page)
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)

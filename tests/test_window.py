@@ -31,6 +31,7 @@ from good_tide.desktop.palette import DARK, LIGHT
 from good_tide.desktop.window import MainWindow
 from good_tide.protocol.server import answers
 from good_tide.protocol.sockets import agent_socket
+from tests.places import put_away
 
 
 class DemoWindowTest(unittest.TestCase):
@@ -76,7 +77,7 @@ class DemoWindowTest(unittest.TestCase):
         self.lines.setFocus()
 
     def tearDown(self) -> None:
-        self.window.close()
+        put_away(self.window)
 
     def until(self, true: Callable[[], bool]) -> None:
         wait_until(true)

@@ -27,6 +27,7 @@ from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.messages import Finished, Hello, Overview, RestoreResult, Work, raw
 from good_tide.protocol.sockets import agent_socket
 from tests.base import BY_HAND, MACHINE, PASSPHRASE, GoodTideTest
+from tests.places import put_away
 from tests.stand_ins import quiet
 
 
@@ -61,7 +62,7 @@ class StateTest(GoodTideTest):
         window = MainWindow(self.look, agent_socket(self.here.runtime, self.settings), self.settings)
         window.show()
         window.start()
-        self.addCleanup(lambda: (window.close(), agent.end(), thread.join()))
+        self.addCleanup(lambda: (put_away(window), agent.end(), thread.join()))
         self.until(lambda: window._sentence.text() != "Looking for the agent…")
         return window
 

@@ -1,4 +1,4 @@
-"""Commands about existing stores: carrying snapshots over, and who may read them."""
+"""Commands about stores: making one, asking about it, carrying snapshots over, and who may read them."""
 
 from __future__ import annotations
 
@@ -17,7 +17,71 @@ from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
 from good_tide.operations.jobs import open_counted
 from good_tide.operations.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
+from good_tide.operations.stores import about, create_at, locked_hint
 from good_tide.operations.workplace import this_workplace
+
+
+@click.command("create")
+@click.argument("directory", type=click.Path(path_type=Path))
+@passphrase_option
+@click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
+@click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
+@json_option
+def create_command(directory: Path, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool) -> int:
+    """Make a store in DIRECTORY and print its recovery key, once."""
+    if unencrypted and passphrase_file is not None:
+        raise PersonError("A store is either encrypted or not", "Give --passphrase-file or --unencrypted, not both")
+    passphrase = read_passphrase(passphrase_file)
+    if passphrase is None and not unencrypted:
+        if not sys.stdin.isatty():
+            raise PersonError("A passphrase is needed and there is no terminal to ask on", "Give --passphrase-file, or --unencrypted")
+        passphrase = click.prompt("Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True)
+    new = create_at(directory, passphrase, hint)
+    if as_json:
+        print_json(
+            {"store": new.header.store, "format": new.header.format, "encrypted": new.header.encrypted, "recovery_key": new.recovery_key}
+        )
+    elif new.recovery_key is None:
+        say(f"Made a store in {directory}. It is not encrypted: whoever has the disk can read everything in it.")
+    else:
+        say(f"Made an encrypted store in {directory}.\n\nRecovery key:  {new.recovery_key}\n")
+        say("Copy it by hand and keep it away from this disk. It opens the store if the passphrase is lost, and is not shown again.")
+    return output.DONE
+
+
+@click.command("about")
+@click.argument("directory", type=click.Path(path_type=Path))
+@passphrase_option
+@json_option
+def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) -> int:
+    """What can be said of a store. Needs no passphrase; what that hides is left open."""
+    unlocked = passphrase_file is not None or locked_hint(directory) is None
+    facts = about(directory, open_from_terminal(directory, passphrase_file) if unlocked else None)
+    machines = None if facts.machines is None else [machine.name for machine in facts.machines]
+    if as_json:
+        print_json(
+            {
+                "store": facts.store,
+                "format": facts.format,
+                "encrypted": facts.encrypted,
+                "hint": facts.hint,
+                "snapshots": facts.snapshots,
+                "stored_bytes": facts.stored_bytes,
+                "machines": machines,
+            }
+        )
+        return output.DONE
+    rows = [
+        ["Store", facts.store],
+        ["Format", str(facts.format)],
+        ["Encrypted", "yes" if facts.encrypted else "no: whoever has the disk can read it"],
+        ["Hint", facts.hint or "none"],
+        ["Snapshots", f"{facts.snapshots:,}"],
+        ["Stored", size_words(facts.stored_bytes)],
+        ["Machines", "hidden without the passphrase" if machines is None else ", ".join(machines) or "none yet"],
+    ]
+    table(["", ""], rows)
+    return output.DONE
 
 
 @click.command("carry")

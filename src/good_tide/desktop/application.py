@@ -43,7 +43,9 @@ def make_application(theme: str = "") -> tuple[QApplication, Palette]:
     application.setWindowIcon(program_icon())
     wanted = theme or str(QSettings("good-tide", "window").value("theme", "")) or _desktop_theme()
     look = DARK if wanted == "dark" else LIGHT
-    application.setStyleSheet(style_sheet(look))
+    sheet = style_sheet(look)
+    if application.styleSheet() != sheet:  # setting it looks at every widget there is
+        application.setStyleSheet(sheet)
     return application, look
 
 

@@ -1,0 +1,167 @@
+"""Commands that bring things back, and that check whether they could."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, open_from_terminal, progress_option, store_option
+from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.core.clock import SystemClock
+from good_tide.core.errors import PersonError
+from good_tide.core.selection import choose_snapshot
+from good_tide.core.words import count_words, size_words
+from good_tide.operations import browse
+from good_tide.operations.restore_work import RestoreReport, carry_out
+from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
+from good_tide.operations.set_aside import undo
+from good_tide.operations.verifying import affected_words, verify
+
+
+@click.command("restore")
+@store_option
+@click.option("--snapshot", "snapshot_name", required=True, metavar="S", help="The snapshot to restore from.")
+@click.option("--path", "paths", required=True, multiple=True, metavar="P", help="Path as it was on the machine; may be given again.")
+@click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
+@click.option("--in-place", is_flag=True, help="Restore to where it was.")
+@click.option("--plan", "plan_only", is_flag=True, help="Only say what would be done.")
+@click.option(
+    "--existing",
+    type=click.Choice([one.value for one in Existing]),
+    default="set-aside",
+    show_default=True,
+    help="What to do with what is there now.",
+)
+@progress_option
+@json_option
+def restore_command(
+    store_folder: Path,
+    passphrase_file: Path | None,
+    snapshot_name: str,
+    paths: tuple[str, ...],
+    into: Path | None,
+    in_place: bool,
+    plan_only: bool,
+    existing: str,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
+    if (into is None) == (not in_place):
+        raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
+    store = open_from_terminal(store_folder, passphrase_file)
+    chosen = choose_snapshot(store.snapshots()[0], snapshot_name)
+    wishes = [Wish(chosen, browse.tidy(path)) for path in paths]
+    with output.steered(progress, as_json) as steering:
+        plan = plan_restore(store, wishes, into, Existing(existing), steering)
+        report = None if plan_only else carry_out(store, plan, SystemClock(), steering)
+    if report is None:
+        _print_plan(plan, as_json)
+        return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
+    _print_report(report, plan, as_json)
+    return output.WITH_GAPS if report.problems else output.DONE
+
+
+def _print_plan(plan: Plan, as_json: bool) -> None:
+    if as_json:
+        print_json(
+            {
+                "created": plan.count(Action.CREATE),
+                "replaced": plan.count(Action.REPLACE),
+                "identical": plan.count(Action.IDENTICAL),
+                "skipped": plan.count(Action.SKIP),
+                "bytes": plan.payload,
+                "set_aside": None,
+                "problems": [{**path_fields(step.source), "reason": step.note} for step in plan.steps if step.action is Action.BLOCKED],
+                "items": [{**path_fields(step.shown), "action": step.action.value} for step in plan.steps],
+            }
+        )
+        return
+    words = {
+        "create": "will be created",
+        "identical": "is identical",
+        "replace": "will replace; what is there now will be set aside",
+        "skip": "is left as it is",
+        "blocked": "cannot be restored",
+    }
+    table(
+        ["Item", "What happens"],
+        [[show_path(step.shown), words[step.action] + (f": {step.note}" if step.note else "")] for step in plan.steps],
+    )
+    for note in plan.notes:
+        say(note + ".")
+    say(f"{size_words(plan.payload)} to be written.")
+
+
+def _print_report(report: RestoreReport, plan: Plan, as_json: bool) -> None:
+    aside = [str(path) for path in report.set_aside]
+    if as_json:
+        print_json(
+            {
+                "created": report.created,
+                "replaced": report.replaced,
+                "identical": report.identical,
+                "skipped": report.skipped,
+                "bytes": report.bytes,
+                "set_aside": aside[0] if aside else None,
+                "problems": [{**path_fields(problem.path), "reason": problem.reason} for problem in report.problems],
+                "notes": list(plan.notes) + [f"{show_path(note.path)}: {note.reason}" for note in report.metadata_notes],
+            }
+        )
+        return
+    say(
+        f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} identical, {report.skipped:,} skipped; {size_words(report.bytes)} written."
+    )
+    for path in aside:
+        say(f"What was replaced lies in {path}")
+        say(f"To undo this restore: good-tide undo --store STORE '{path}'")
+    for note in plan.notes:
+        say(note + ".")
+    for problem in [*report.problems, *report.metadata_notes]:
+        say(f"Problem: {show_path(problem.path)}: {problem.reason}")
+
+
+@click.command("undo")
+@store_option
+@click.argument("set_aside", metavar="SET_ASIDE_DIR", type=click.Path(path_type=Path))
+@json_option
+def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
+    """Undo a restore: put back what it replaced. The store is not needed for it and not opened."""
+    report = undo(Path(os.path.abspath(set_aside)))
+    if as_json:
+        print_json({"put_back": report.put_back, "removed": report.removed, "kept": [path_fields(path) for path in report.kept]})
+    else:
+        say(f"{report.put_back:,} put back, {report.removed:,} restored items removed.")
+        for path in report.kept:
+            say(f"Left as it is, because it was changed since: {show_path(path)}")
+    return output.WITH_GAPS if report.kept else output.DONE
+
+
+@click.command("verify")
+@store_option
+@click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
+@progress_option
+@json_option
+def verify_command(store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool) -> int:
+    """Check that everything in a store is there and whole."""
+    store = open_from_terminal(store_folder, passphrase_file)
+    with output.steered(progress, as_json) as steering:
+        report = verify(store, read_all, steering)
+    if as_json:
+        damage = [{"file": one.file, "what": one.what, "affects": affected_words(one)} for one in report.damage]
+        print_json({"ok": report.ok, "packs": report.packs, "chunks": report.chunks, "bytes_read": report.bytes_read, "damage": damage})
+    elif report.ok:
+        say(
+            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')}, {size_words(report.bytes_read)} read."
+        )
+        if not read_all:
+            say("The contents of files were not read; --read-all does that.")
+    else:
+        for one in report.damage:
+            say(f"{one.file}: {one.what}")
+            for path in affected_words(one):
+                say(f"    affects {path}")
+    return output.DONE if report.ok else output.DAMAGED

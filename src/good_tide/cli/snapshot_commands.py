@@ -1,0 +1,204 @@
+"""Commands about snapshots: taking one, and looking back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.coverage_commands import run_jobs
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, store_option
+from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.core.clock import SystemClock
+from good_tide.core.entries import Entry
+from good_tide.core.errors import PersonError
+from good_tide.core.records import Snapshot
+from good_tide.core.selection import choose_snapshot, never_seen, parse_time
+from good_tide.core.words import iso, size_words, time_words
+from good_tide.operations import browse
+from good_tide.operations.capture import CaptureRequest, capture
+from good_tide.operations.history import path_history
+from good_tide.operations.stores import Store, open_catalog, synced_catalog, take_into_catalog
+from good_tide.operations.workplace import this_workplace
+
+
+@click.command("snapshot")
+@click.argument("job_name", metavar="[NAME]", required=False)
+@click.option("--store", "store_folder", type=click.Path(path_type=Path), metavar="DIR", help="A store's folder, instead of a job.")
+@passphrase_option
+@click.option(
+    "--folder",
+    "folders",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    metavar="PATH",
+    help="With --store: folder to cover; may be given again.",
+)
+@click.option("--label", default="", help="A label for the snapshot.")
+@click.option("--at", metavar="TIME", help="With --store: the snapshot's time, to bring in dated copies; must be after the last one.")
+@progress_option
+@json_option
+def snapshot_command(
+    job_name: str | None,
+    store_folder: Path | None,
+    passphrase_file: Path | None,
+    folders: tuple[Path, ...],
+    label: str,
+    at: str | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
+    if store_folder is None:
+        if folders or at is not None:
+            raise PersonError("--folder and --at need a store", "Give --store DIR, or the name of a job alone")
+        return run_jobs(job_name, passphrase_file, label, progress, as_json)
+    if job_name is not None:
+        raise PersonError("A job has its own stores", "Give either the name of a job or --store")
+    if not folders:
+        raise PersonError("No folder is named", "Give --folder PATH")
+    moment = None if at is None else parse_time(at)
+    store = open_from_terminal(store_folder, passphrase_file)
+    here = this_workplace()
+    request = CaptureRequest(folders, here.machine, label=label, at=moment)
+    catalog = open_catalog(store, here.cache)
+    with output.steered(progress, as_json) as steering:
+        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.names() else None)
+        take_into_catalog(store, catalog)
+    if as_json:
+        print_json(output.snapshot_fields(taken))
+    else:
+        output.say_snapshot(taken)
+    return output.WITH_GAPS if taken.gaps else output.DONE
+
+
+@click.command("history")
+@store_option
+@json_option
+def history_command(store_folder: Path, passphrase_file: Path | None, as_json: bool) -> int:
+    """All snapshots of a store, oldest first."""
+    store = open_from_terminal(store_folder, passphrase_file)
+    snapshots, damage = store.snapshots()
+    if as_json:
+        print_json({"snapshots": [_history_row(store, one) for one in snapshots]})
+    else:
+        now = SystemClock().now()
+        rows = [
+            [
+                one.name[:12],
+                time_words(one.record.time, now),
+                one.record.machine.name,
+                f"{one.record.tally.files:,}",
+                size_words(one.record.tally.bytes),
+                size_words(one.record.tally.new_bytes),
+                f"{one.gaps} gaps" if one.gaps else "",
+                one.record.label,
+            ]
+            for one in snapshots
+        ]
+        table(["Snapshot", "Time", "Machine", "Files", "Size", "New", "", "Label"], rows, right=(3, 4, 5))
+    for error in damage:
+        output.print_error(error, as_json)
+    return output.DAMAGED if damage else output.DONE
+
+
+def _history_row(store: Store, one: Snapshot) -> dict[str, Any]:
+    tally = one.record.tally
+    return {
+        "snapshot": one.name,
+        "time": iso(one.record.time),
+        "machine": one.record.machine.name,
+        "folders": [show_path(root.name) for root in store.roots(one.record)],
+        "files": tally.files,
+        "bytes": tally.bytes,
+        "new_bytes": tally.new_bytes,
+        "label": one.record.label,
+        "gaps": one.gaps,
+    }
+
+
+@click.command("contents")
+@store_option
+@click.argument("snapshot_name", metavar="SNAPSHOT")
+@click.argument("path", required=False)
+@click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")
+@json_option
+def contents_command(
+    store_folder: Path, passphrase_file: Path | None, snapshot_name: str, path: str | None, deep: bool, as_json: bool
+) -> int:
+    """What a snapshot holds in a folder; the covered folders without PATH."""
+    store = open_from_terminal(store_folder, passphrase_file)
+    found = browse.contents(store, choose_snapshot(store.snapshots()[0], snapshot_name), None if path is None else browse.tidy(path), deep)
+    if as_json:
+        print_json({"entries": [_contents_row(where, entry) for where, entry in found]})
+    else:
+        rows = [
+            [
+                entry.kind.word,
+                "" if entry.kind.word == "folder" else size_words(entry.stat.size),
+                iso(entry.stat.modified)[:19].replace("T", " "),
+                show_path(where),
+            ]
+            for where, entry in found
+        ]
+        table(["Type", "Size", "Modified", "Path"], rows, right=(1,))
+    return output.DONE
+
+
+def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
+    target = path_fields(entry.extra.target, "target") if entry.extra.target else {"target": None}
+    row = {"type": entry.kind.word, "size": entry.stat.size, "modified": iso(entry.stat.modified), "mode": f"{entry.stat.mode:04o}"}
+    return {**path_fields(where), **row, **target}
+
+
+@click.command("versions")
+@store_option
+@click.argument("path")
+@json_option
+def versions_command(store_folder: Path, passphrase_file: Path | None, path: str, as_json: bool) -> int:
+    """The versions of a file or folder through all snapshots of this store."""
+    store = open_from_terminal(store_folder, passphrase_file)
+    here = this_workplace()
+    catalog, damage = synced_catalog(store, here.cache)
+    where = browse.tidy(path)
+    found = path_history(catalog, where, here.machine.id)
+    if found is None:
+        raise never_seen(where, catalog.find_near(where))
+    if as_json:
+        print_json(
+            {
+                "versions": [
+                    {
+                        "version": number,
+                        "first_seen": iso(version.first_seen),
+                        "last_seen": iso(version.last_seen),
+                        "size": version.size,
+                        "modified": iso(version.modified),
+                        "snapshots": version.snapshots,
+                    }
+                    for number, version in enumerate(found.versions, 1)
+                ],
+                "gone_since": None if found.gone_since is None else iso(found.gone_since),
+            }
+        )
+    else:
+        now = SystemClock().now()
+        rows = [
+            [
+                str(number),
+                time_words(one.first_seen, now),
+                time_words(one.last_seen, now),
+                f"{one.snapshots:,}",
+                size_words(one.size),
+                time_words(one.modified, now),
+            ]
+            for number, one in enumerate(found.versions, 1)
+        ]
+        table(["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified"], rows, right=(0, 3, 4))
+        if found.gone_since is not None:
+            say(f"No longer there since the snapshot of {time_words(found.gone_since, now)}.")
+    for error in damage:
+        output.print_error(error, as_json)
+    return output.DAMAGED if damage else output.DONE

@@ -1,0 +1,37 @@
+"""Commands that show something on a screen."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("demo")
+@click.option("--fresh", is_flag=True, help="Make the demo anew.")
+@click.option("--no-window", is_flag=True, help="Only make it, and say where it is.")
+def demo_command(fresh: bool, no_window: bool) -> int:
+    """Open the window on ten weeks of a made-up workstation."""
+    from good_tide.cli.demo import run_demo  # the generator is not needed by any other command
+    from good_tide.operations.workplace import this_workplace
+
+    return run_demo(this_workplace(), fresh, no_window)
+
+
+@click.command("window")
+@click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
+@click.option("--job", default="", metavar="NAME", help="Show this job.")
+@click.option("--place", default="", metavar="PLACE", help="timeline, coverage, stores, rhythm or journal.")
+def window_command(settings: Path | None, job: str, place: str) -> int:
+    """Open the window, or bring the one that is open to the front."""
+    from good_tide.cli.launch import run_window  # Qt is loaded for the window only, in a process of its own
+
+    return run_window(settings, job, place)
+
+
+@click.command("panel")
+def panel_command() -> int:
+    """Show the icon in the desktop's panel: how everything stands, and what one wants from there."""
+    from good_tide.cli.launch import run_panel  # as above
+
+    return run_panel()

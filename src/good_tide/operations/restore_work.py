@@ -103,17 +103,14 @@ def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -
         except DamageError as error:
             report.problems.append(Problem(step.source, error.what))
         except OSError as error:
-            with contextlib.suppress(PlaceError):
-                _raise_if_full(error)
-                report.problems.append(Problem(step.source, os.strerror(error.errno or 0)))
-                return
-            raise
+            _raise_if_full(error)
+            report.problems.append(Problem(step.source, os.strerror(error.errno or 0)))
 
 
 def _raise_if_full(error: OSError) -> None:
-    """No room concerns the whole restore, not one item."""
-    with told("Restoring"):
-        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+    """No room concerns the whole restore, not one item (``PlaceFullError``)."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        with told("Restoring"):
             raise error
 
 

@@ -35,6 +35,6 @@ def this_machine(state: Path) -> Machine:
 def local_zone() -> str:
     """The IANA name of this machine's time zone; UTC where it has none."""
     try:
-        return str(tzlocal.get_localzone_name()) or "UTC"
+        return tzlocal.get_localzone_name() or "UTC"
     except (LookupError, ValueError, OSError):
         return "UTC"

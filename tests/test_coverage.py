@@ -41,6 +41,8 @@ class LanguageTest(GoodTideTest):
             "drop path a": "include or exclude",
             "exclude": "without a condition",
             "exclude path": "nothing comes after",
+            'exclude path ""': "nothing comes after",
+            'exclude marker "" larger 1 GiB': "nothing comes after",
             "exclude larger big": "not a size",
             "exclude older 3": "not an age",
             "exclude colour red": "no condition",

@@ -13,19 +13,18 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import DamageError, PersonError, PlaceError, StoppedError
+from good_tide.core.errors import DamageError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.ladder import Ladder, Rung, Step, parse_rung
-from good_tide.core.progress import Control, Progress, Silent
+from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import local
 from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import last_with_precious
-from good_tide.operations.purging import PurgePlan, plan_purge, purge
 from good_tide.operations.room import plan_room, room_facts, taking
 from good_tide.operations.standing import Standings
 from good_tide.operations.stores import synced_catalog
@@ -34,9 +33,8 @@ from good_tide.operations.verifying import verify
 from good_tide.operations.workplace import Workplace
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.needs import held_bytes, needed_keys
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
-from tests.survival import content_of
 
 _STATES = st.lists(
     st.dictionaries(st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5), min_size=2, max_size=8
@@ -239,97 +237,6 @@ class RoomTest(GoodTideTest):
         self.assertEqual(room_facts(root, stored, Room(limit_part=1.0), (), T0).limit, facts.total)
 
 
-class PurgeTest(GoodTideTest):
-    def setUp(self) -> None:
-        super().setUp()
-        self.store = self.new_store(passphrase=None)
-        self.journal = Journal(self.state, SetClock(Nanoseconds(T0)))
-        self.addCleanup(self.journal.close)
-        chance = random.Random(5)
-        self.secret = b"the private letter " * 40
-        self.write("letters/a.txt", "a letter")
-        self.write("letters/private.txt", self.secret)
-        self.write("letters/z.txt", "another letter")
-        self.write("films/deep/trip.mkv", chance.randbytes(500_000))
-        self.write("notes.txt", "first")
-        self.taken = [self.snap(self.store, 0)]
-        self.write("notes.txt", "second")
-        self.write("films/deep/trip.mkv", chance.randbytes(400_000))
-        self.taken.append(self.snap(self.store, 1))
-        (self.work / "films" / "deep" / "trip.mkv").unlink()
-        (self.work / "letters" / "private.txt").unlink()
-        self.taken.append(self.snap(self.store, 2))
-        self.snap(self.store, 3, OTHER_MACHINE)
-        pin(self.store, self.taken[0].name, "kept")
-
-    def fresh(self) -> Store:
-        return open_store(self.folder / "store", None)
-
-    def purge(self, pattern: str, control: Control | None = None) -> PurgePlan:
-        plan = plan_purge(self.fresh(), pattern, "", Silent())
-        purge(self.fresh(), plan, "", self.state, SetClock(Nanoseconds(T0)), self.journal, control or Silent())
-        return plan
-
-    def contents(self) -> list[dict[str, bytes]]:
-        store = self.fresh()
-        return [content_of(store, snapshot.name) for snapshot in store.snapshots()[0]]
-
-    def test_a_film_goes_everywhere_and_its_room_comes_back(self) -> None:
-        before, size = self.contents(), self.store.place.total_bytes()
-        plan = plan_purge(self.fresh(), "*.mkv", "", Silent())
-        self.assertEqual((len(plan.snapshots), [versions for _, versions in plan.paths]), (2, [2]))
-        self.assertGreater(plan.gives_back, 890_000)
-        self.assertEqual(self.contents(), before)
-        self.purge("*.mkv")
-        self.assertEqual(self.contents(), [{name: content for name, content in one.items() if not name.endswith(".mkv")} for one in before])
-        names = self.fresh().snapshot_names()
-        self.assertEqual(len(names), 4)
-        self.assertFalse({self.taken[0].name, self.taken[1].name} & set(names))
-        self.assertIn(self.taken[2].name, names)
-        self.assertEqual(list(pinned(self.fresh()).values()), ["kept"])
-        self.assertTrue(set(pinned(self.fresh())) <= set(names))
-        sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
-        self.assertLess(self.store.place.total_bytes(), size - 850_000)
-        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
-        self.assertIn("“*.mkv” was taken out of 2 snapshots", self.journal.events(Filter())[0].what)
-        self.assertEqual(plan_purge(self.fresh(), "*.mkv", "", Silent()).snapshots, ())
-
-    def test_nothing_of_a_private_file_is_left_though_it_shared_a_block(self) -> None:
-        before = self.contents()
-        self.assertEqual(len(self.purge("letters/private.txt").paths), 1)
-        sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), thorough=True)
-        self.assertEqual(self.contents(), [{name: content for name, content in one.items() if "private" not in name} for one in before])
-        store = self.fresh()
-        for table in store.index.packs():
-            for identity in table.chunk_ids():
-                self.assertNotIn(self.secret[:60], store.read_chunk(identity))
-        self.assertTrue(verify(store, True, Silent()).ok)
-
-    def test_the_catalog_and_the_next_snapshot_go_on(self) -> None:
-        catalog, _ = synced_catalog(self.fresh(), self.cache)
-        self.purge("films/")
-        catalog.sync(self.fresh())
-        self.assertEqual(catalog.find(MACHINE.id, "trip"), [])
-        self.assertEqual(len(catalog.tide(MACHINE.id)), 3)
-        catalog.close()
-        self.write("notes.txt", "third")
-        taken = self.snap(self.fresh(), 9)
-        self.assertEqual(content_of(self.fresh(), taken.name)["notes.txt"], b"third")
-
-    def test_cut_off_it_goes_on_and_a_whole_folder_is_refused(self) -> None:
-        class Cut(Silent):
-            def report(self, progress: Progress) -> None:
-                if progress.phase == "Writing anew" and progress.files_done == 1:
-                    raise StoppedError("cut off")
-
-        with self.assertRaises(StoppedError):
-            self.purge("*.mkv", Cut())
-        self.assertEqual(len(plan_purge(self.fresh(), "*.mkv", "", Silent()).snapshots), 1)
-        self.purge("*.mkv")
-        self.assertFalse(any(name.endswith(".mkv") for one in self.contents() for name in one))
-        self.assertEqual(len(self.fresh().snapshot_names()), 4)
-
-
 class CommandTest(GoodTideTest):
     def ok(self, *words: str | Path, code: int = 0) -> dict[str, Any]:
         found = program(*words, "--json")
@@ -375,6 +282,7 @@ class CommandTest(GoodTideTest):
         store = self.folder / "store"
         self.ok("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
         self.write("a.bin", os.urandom(50_000))
+        self.write("note.txt", "stays")
         self.ok("snapshot", "Office")
         room = self.ok("room", store, "--by", "machine")
         self.assertEqual((room["limit"], room["short"], room["full_on"], len(room["by"])), (None, 0, None, 1))

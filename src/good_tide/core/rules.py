@@ -118,7 +118,7 @@ def parse_rule(line: str) -> Rule:
         name, *rest = rest
         if name in values:
             raise RuleError(f"“{name}” is given twice", "Write two rules instead")
-        if name in ("path", "kind", "marker") and rest:
+        if name in ("path", "kind", "marker") and rest and rest[0]:
             values[name], *rest = rest
         elif name in ("larger", "smaller", "older", "newer") and rest:
             amount, rest = _amount(rest)

@@ -53,7 +53,7 @@ class _Finder:
         self.blocks: set[ChunkId] = set()
         """Those of them that hold other small files too: whoever refers to them is written anew, so that nothing needs them."""
         self._touched: dict[tuple[bytes, ChunkId], bool] = {}
-        self._clean: set[ChunkId] = set()
+        self._sharing: dict[ChunkId, bool] = {}
 
     def root_state(self, root: Entry) -> FolderState:
         """The state in a covered folder."""
@@ -110,18 +110,30 @@ class _Finder:
 
     def shares(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot refers to a block with something caught, under whatever name."""
-        waiting = [page for root in self._store.roots(snapshot.record) for page in root.pages]
-        while waiting and self.blocks:
-            identity = waiting.pop()
-            if identity in self._clean:
-                continue
+        return bool(self.blocks) and any(self._page_shares(page) for root in self._store.roots(snapshot.record) for page in root.pages)
+
+    def _page_shares(self, identity: ChunkId) -> bool:
+        known = self._sharing.get(identity)
+        if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
-            if any(ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks for at in range(0, len(ids), CHUNK_ID_BYTES)):
-                return True
-            self._clean.add(identity)
-            waiting += page.folder_pages()
-        return False
+            known = any(ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks for at in range(0, len(ids), CHUNK_ID_BYTES))
+            known = known or any(self._page_shares(below) for below in page.folder_pages())
+            self._sharing[identity] = known
+        return known
+
+    def leaves_a_file(self, snapshot: Snapshot) -> bool:
+        """Whether anything but folders would be left in a snapshot."""
+        return any(
+            self._page_leaves(page, self.root_state(root)) for root in self._store.roots(snapshot.record) for page in root.pages
+        )  # fmt: skip
+
+    def _page_leaves(self, page: ChunkId, state: FolderState) -> bool:
+        entries = self._store.page(page).entries()
+        stays = [entry for entry, hit in zip(entries, self.caught(state, entries), strict=True) if not hit]
+        return any(entry.kind is not EntryKind.FOLDER for entry in stays) or any(
+            self._page_leaves(one, self.child_state(state, entry)) for entry in stays for one in entry.pages
+        )
 
 
 def plan_purge(store: Store, pattern: str, home: str, control: Control) -> PurgePlan:
@@ -129,8 +141,10 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
 
     Raises:
         DamageError: a snapshot or a listing cannot be read.
-        PersonError: the pattern would take everything.
+        PersonError: the pattern is empty, or would leave nothing of what a machine has now.
     """
+    if not pattern.strip():
+        raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")
     finder, hits = _Finder(store, pattern, home), set()
     found = all_snapshots(store)
     for number, snapshot in enumerate(found):
@@ -138,6 +152,12 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
         control.report(Progress("Looking", number, len(found)))
         if _touches(finder, store, snapshot):
             hits.add(snapshot.name)
+    for newest in {snapshot.record.machine.id: snapshot for snapshot in found}.values():
+        if newest.name in hits and not finder.leaves_a_file(newest):
+            raise PersonError(
+                f"The pattern would leave nothing of what {newest.record.machine.name} has now",
+                "Write a narrower pattern, or release the snapshots instead",
+            )
     touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
     return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control))

@@ -19,6 +19,7 @@ from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
 FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = ((PersonError, 2), (PlaceError, 3), (DamageError, 4), (StoppedError, 5))
 _BUG = -32603
 _UNKNOWN = -32601
+_VERSIONS = "See whether the agent is of the same version as what asks it"
 _REQUEST_LIMIT = 4 * 1024 * 1024
 
 Handler = Callable[[msgspec.Raw], Any]
@@ -138,14 +139,14 @@ class Server:
         number = request.id if request.id is not None else 0
         handler = self._handlers.get(request.method)
         if handler is None:
-            return Reply(number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}"))
+            return Reply(number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}", _VERSIONS))
         try:
             return Reply(number, result=raw(handler(request.params)))
         except GoodTideError as error:
             code = next(code for kind, code in FAULT_CODES if isinstance(error, kind))
             return Reply(number, error=Fault(code, error.what, error.advice))
         except msgspec.MsgspecError as error:
-            return Reply(number, error=Fault(2, f"The request cannot be understood ({error})"))
+            return Reply(number, error=Fault(2, f"The request cannot be understood ({error})", _VERSIONS))
         except Exception as error:
             threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread())))
             return Reply(number, error=Fault(_BUG, f"A fault in the program: {error!r}"))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import random
+from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, StoppedError
@@ -131,3 +133,36 @@ class PurgeTest(GoodTideTest):
                 self.assertNotIn(self.secret[:60], store.read_chunk(identity))
         self.assertTrue(verify(store, True, Silent()).ok)
         self.assertEqual(len(store.snapshot_names()), 7)
+
+    def test_the_counts_and_the_names_are_those_of_what_is_left(self) -> None:
+        real = os.read
+
+        def read(handle: int, size: int) -> bytes:
+            data = real(handle, size)
+            if data.startswith(b"restless"):
+                with (self.work / "letters/restless.log").open("a") as file:
+                    file.write("more")
+            return data
+
+        self.write("letters/restless.log", "restless")
+        self.write("letters/deep/er.txt", "deeper")
+        os.mkfifo(self.work / "letters" / "pipe")
+        with mock.patch("os.read", read):
+            taken = self.snap(self.store, 5)
+        self.assertEqual((taken.gaps, len(taken.record.left_out)), (1, 1))
+        before = taken.record.tally
+        plan = self.purge("letters/")
+        self.assertTrue(plan.stands)
+        newest = self.fresh().snapshots()[0][-1].record
+        self.assertEqual((newest.unsteady, newest.left_out), ((), ()))
+        left = content_of(self.fresh(), self.fresh().snapshots()[0][-1].name)
+        self.assertEqual(set(left), {"notes.txt"})
+        self.assertEqual((newest.tally.files, newest.tally.bytes), (1, len(left["notes.txt"])))
+        self.assertEqual(before.folders - newest.tally.folders, 2)
+        for snapshot in self.fresh().snapshots()[0]:
+            contents = content_of(self.fresh(), snapshot.name)
+            self.assertEqual((snapshot.record.tally.files, snapshot.record.tally.bytes), (len(contents), sum(map(len, contents.values()))))
+
+    def test_what_has_gone_from_the_disk_does_not_come_again(self) -> None:
+        self.assertFalse(plan_purge(self.fresh(), "*.mkv", "", Silent()).stands)
+        self.assertTrue(plan_purge(self.fresh(), "letters/a.txt", "", Silent()).stands)

@@ -195,7 +195,7 @@ class RoomDesk:
         """
         plan = plan_purge(self._store(wanted.folder), wanted.pattern, self._home, Silent())
         shown = plan.paths[:_PATHS_SHOWN]
-        return PurgeView(wanted.pattern, len(plan.snapshots), shown, len(plan.paths) - len(shown), plan.gives_back)
+        return PurgeView(wanted.pattern, len(plan.snapshots), shown, len(plan.paths) - len(shown), plan.gives_back, plan.stands)
 
     def purge(self, wanted: PatternRequest) -> None:
         """Begin to take a pattern out of all history, and every trace of it out of the store.

@@ -280,6 +280,7 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
                 "snapshots": len(plan.snapshots),
                 "paths": paths,
                 "gives_back": plan.gives_back,
+                "comes_again": plan.stands,
                 "done": not only_plan and bool(plan.snapshots),
             }
         )
@@ -290,6 +291,8 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
     say(
         f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to {size_words(plan.gives_back)} with the next sweep."
     )
+    if plan.stands:
+        say("It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule of coverage leaves it out.")
     return output.DONE
 
 

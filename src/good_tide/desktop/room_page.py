@@ -278,7 +278,10 @@ class RoomPage(QWidget):
             self.touched.setText("No snapshot holds anything that fits.")
             return
         paths = count_words(len(view.paths) + view.more, "path")
-        self.touched.setText(f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to {size_words(view.gives_back)}.")
+        again = " The next snapshot takes it again, unless it is deleted or left out in Coverage." if view.stands else ""
+        self.touched.setText(
+            f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to {size_words(view.gives_back)}.{again}"
+        )
         self._looked = view.pattern
         self.out.setEnabled(not self._reading)
 

@@ -17,7 +17,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
-from good_tide.core.records import LeftOut, Snapshot
+from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.rules import Rule
 from good_tide.core.words import count_words, printable
 from good_tide.operations.journal import Journal
@@ -31,13 +31,28 @@ _PATHS_SHOWN = 200
 
 
 class PurgePlan(msgspec.Struct, frozen=True):
-    """What taking a pattern out would touch: snapshots, and paths with how many versions of each. ``gives_back``: stored bytes that only
-    those versions need, without what they share a block with."""
+    """What taking a pattern out would touch: snapshots, and paths with how many versions of each.
+
+    :param gives_back: stored bytes that only those versions need, and at most the blocks that they share.
+    :param stands: a machine's newest snapshot holds it, so that its next one will again.
+    """
 
     pattern: str
     snapshots: tuple[Snapshot, ...]
     paths: tuple[tuple[bytes, int], ...]
     gives_back: int
+    stands: bool = False
+
+
+class _Loss(msgspec.Struct, frozen=True):
+    """What is taken out of a listing and those below it: files and folders, and bytes of the files."""
+
+    files: int = 0
+    folders: int = 0
+    bytes: int = 0
+
+    def __add__(self, other: _Loss) -> _Loss:
+        return _Loss(self.files + other.files, self.folders + other.folders, self.bytes + other.bytes)
 
 
 class _Finder:
@@ -152,15 +167,16 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
         control.report(Progress("Looking", number, len(found)))
         if _touches(finder, store, snapshot):
             hits.add(snapshot.name)
-    for newest in {snapshot.record.machine.id: snapshot for snapshot in found}.values():
-        if newest.name in hits and not finder.leaves_a_file(newest):
+    newest = [one for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values() if one.name in hits]
+    for one in newest:
+        if not finder.leaves_a_file(one):
             raise PersonError(
-                f"The pattern would leave nothing of what {newest.record.machine.name} has now",
+                f"The pattern would leave nothing of what {one.record.machine.name} has now",
                 "Write a narrower pattern, or release the snapshots instead",
             )
     touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
-    return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control))
+    return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control), bool(newest))
 
 
 def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:
@@ -197,8 +213,7 @@ def purge(store: Store, plan: PurgePlan, home: str, state: Path, clock: Clock, j
         for number, snapshot in enumerate(plan.snapshots):
             control.checkpoint()
             control.report(Progress("Writing anew", number, len(plan.snapshots)))
-            roots = writer.roots(snapshot)
-            record = msgspec.structs.replace(snapshot.record, roots=roots, left_out=writer.left_out(snapshot))
+            record = writer.record(snapshot.record)
             fresh = session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
             if snapshot.name in pins:
                 pin(store, fresh.name, pins[snapshot.name])
@@ -218,43 +233,61 @@ class _Rewriter:
 
     def __init__(self, store: Store, session: WriteSession, finder: _Finder) -> None:
         self._store, self._session, self._finder = store, session, finder
-        self._pages: dict[tuple[bytes, ChunkId], ChunkId | None] = {}
+        self._pages: dict[tuple[bytes, ChunkId], tuple[ChunkId | None, _Loss]] = {}
         self._moved: dict[tuple[ChunkId, int, int], ChunkId] = {}
         for snapshot in all_snapshots(store):
             _touches(finder, store, snapshot)
 
-    def roots(self, snapshot: Snapshot) -> bytes:
-        """The page of covered folders, everything below written anew."""
-        entries = []
-        for root in self._store.roots(snapshot.record):
-            entries.append(self._folder(root.name, root, self._finder.root_state(root)) if root.kind is EntryKind.FOLDER else root)
-        return encode_page(entries)
+    def record(self, before: SnapshotRecord) -> SnapshotRecord:
+        """A snapshot's record, everything below written anew, without names of what is taken out; and with what is left counted."""
+        entries, lost = [], _Loss()
+        for root in self._store.roots(before):
+            if root.kind is EntryKind.FOLDER:
+                root, loss = self._folder(root.name, root, self._finder.root_state(root))
+                lost += loss
+            entries.append(root)
+        tally, caught = before.tally, self._finder.versions
+        return msgspec.structs.replace(
+            before,
+            roots=encode_page(entries),
+            tally=msgspec.structs.replace(
+                tally, files=tally.files - lost.files, folders=tally.folders - lost.folders, bytes=tally.bytes - lost.bytes
+            ),
+            left_out=tuple(item for item in before.left_out if item.path not in caught),
+            unsteady=tuple(path for path in before.unsteady if path not in caught),
+        )
 
-    def left_out(self, snapshot: Snapshot) -> tuple[LeftOut, ...]:
-        """What the snapshot names as left out, without names that are taken out."""
-        return tuple(item for item in snapshot.record.left_out if item.path not in self._finder.versions)
+    def _folder(self, path: bytes, entry: Entry, state: FolderState) -> tuple[Entry, _Loss]:
+        found = [self._page(path, page, state) for page in entry.pages]
+        kept = [page for page, _ in found if page is not None] or [self._session.put_page(encode_page([]))]
+        lost = sum((loss for _, loss in found), _Loss())
+        return msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in kept)), lost
 
-    def _folder(self, path: bytes, entry: Entry, state: FolderState) -> Entry:
-        pages = [self._page(path, page, state) for page in entry.pages]
-        kept = [page for page in pages if page is not None] or [self._session.put_page(encode_page([]))]
-        return msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in kept))
-
-    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> ChunkId | None:
-        """A page without what is caught; None for one that is empty then."""
+    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> tuple[ChunkId | None, _Loss]:
+        """A page without what is caught, None for one that is empty then; and what was caught."""
         if (path, page) in self._pages:
             return self._pages[path, page]
-        entries = self._store.page(page).entries()
+        entries, lost = self._store.page(page).entries(), _Loss()
         kept: list[Entry] = []
         for entry, hit in zip(entries, self._finder.caught(state, entries), strict=True):
             if hit:
-                continue
-            if entry.kind is EntryKind.FOLDER:
-                kept.append(self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry)))
+                lost += self._weight(entry)
+            elif entry.kind is EntryKind.FOLDER:
+                inner, loss = self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry))
+                kept.append(inner)
+                lost += loss
             else:
                 kept.append(self._file(entry))
         made = page if kept == entries else self._session.put_page(encode_page(kept)) if kept or not entries else None
-        self._pages[path, page] = made
-        return made
+        self._pages[path, page] = made, lost
+        return made, lost
+
+    def _weight(self, entry: Entry) -> _Loss:
+        """What an entry that is taken out held."""
+        if entry.kind is EntryKind.FOLDER:
+            inside = (self._weight(inner) for page in entry.pages for inner in self._store.page(page).entries())
+            return sum(inside, _Loss(folders=1))
+        return _Loss(files=1, bytes=entry.stat.size) if entry.kind is EntryKind.FILE else _Loss()
 
     def _file(self, entry: Entry) -> Entry:
         """A file; a small one that shares a block with something caught gets a block of its own."""

@@ -66,10 +66,14 @@ class ReleaseView(msgspec.Struct, frozen=True):
 
 
 class PurgeView(msgspec.Struct, frozen=True):
-    """What taking a pattern out would touch: how many snapshots, paths with how many versions of each, and how many paths more."""
+    """What taking a pattern out would touch: how many snapshots, paths with how many versions of each, and how many paths more.
+
+    :param stands: a machine's newest snapshot holds it, so that its next one will again.
+    """
 
     pattern: str
     snapshots: int
     paths: tuple[tuple[bytes, int], ...]
     more: int
     gives_back: int
+    stands: bool = False

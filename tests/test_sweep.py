@@ -338,7 +338,9 @@ class SweepMachine(stateful.RuleBasedStateMachine):
 
     def folder(self, machine: Machine) -> Path:
         made = self.test.work / machine.name
-        made.mkdir(exist_ok=True)
+        if not made.is_dir():
+            made.mkdir()
+            (made / "plan").write_text(f"what is never taken out of {machine.name}")
         return made
 
     @stateful.rule(
@@ -351,6 +353,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         """A snapshot with a file out of ten contents, so that released ones come again; cut off or not."""
         folder = self.folder(machine)
         (folder / f"file {self.count % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
+        (folder / f"note {seed % 3}").write_text(f"a small one, {seed}")
         self.count += 1
         self.now += HOUR
         self.place.cut_after = cut
@@ -390,6 +393,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         folder = self.folder(machine)
         for seed in seeds:
             (folder / f"file {seed % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
+            (folder / f"note {seed % 3}").write_text(f"a small one, {seed}")
             self.now += HOUR
             taken = capture(
                 self.area(machine, False), CaptureRequest((folder,), machine), SetClock(Nanoseconds(self.now)), Silent(), self.test.state
@@ -440,10 +444,11 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             sweep(self.open[machine.id], self.now + skew * HOUR, self.watched[machine.id], f"{machine.name}-")
         self._power_back()
 
-    @stateful.rule(number=st.integers(0, 2), cut=st.one_of(st.none(), st.integers(0, 40)))
-    def purge(self, number: int, cut: int | None) -> None:
-        """A file is taken out of all history; a cut leaves some snapshots written anew, some not, and one in both forms."""
-        pattern, journal = f"file {number}", Journal(self.test.state, SetClock(Nanoseconds(self.now)))
+    @stateful.rule(kind=st.sampled_from(["file", "note"]), number=st.integers(0, 2), cut=st.one_of(st.none(), st.integers(0, 40)))
+    def purge(self, kind: str, number: int, cut: int | None) -> None:
+        """A file is taken out of all history, a small one that shares a block or another; a cut leaves some snapshots written anew, some
+        not, and one in both forms."""
+        pattern, journal = f"{kind} {number}", Journal(self.test.state, SetClock(Nanoseconds(self.now)))
         rewritten = [{name: content for name, content in files.items() if name != pattern} for files in self.expected.values()]
         self.place.cut_after = cut
         with contextlib.suppress(PowerCutError, PlaceError):

@@ -112,7 +112,7 @@ class PurgeTest(GoodTideTest):
         self.assertEqual(len(self.fresh().snapshot_names()), 4)
 
     def test_what_would_take_everything_is_refused(self) -> None:
-        for pattern in ("", "  ", "*", "**", "**/*", "?*", "*.*"):
+        for pattern in ("", "  ", "!x", "[z-a]", "*", "**", "**/*", "?*", "*.*"):
             with self.subTest(pattern), self.assertRaises(PersonError):
                 plan_purge(self.fresh(), pattern, "", Silent())
         for name in ("notes.txt", "letters/", "films/deep/*"):

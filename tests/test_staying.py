@@ -83,6 +83,8 @@ class StayingTest(GoodTideTest):
     def test_what_the_person_said_is_the_reason_that_is_told(self) -> None:
         pin(self.store, self.whole[-1].name, "before the tour")
         pin(self.store, self.whole[0].name)
+        with self.assertRaises(PersonError):
+            pin(self.store, self.whole[2].name, "x" * 201)
         fast = standing_fast(self.store.snapshots()[0], pinned(self.store), {self.whole[1].name})
         self.assertEqual(fast[self.whole[-1].name], "is pinned (before the tour)")
         self.assertEqual(fast[self.whole[0].name], "is pinned")

@@ -290,7 +290,8 @@ class CommandTest(GoodTideTest):
         limited = self.ok("room", store, "--limit", "40 KB", "--floor", "0", "--when-short", "thin", code=1)
         self.assertGreater(limited["short"], 10_000)
         self.assertEqual(self.ok("room", store, "--limit", "50 %", "--reserve", "1 KB")["reserve"], 1000)
-        self.assertEqual(program("room", store, "--limit", "much").returncode, 2)
+        for limit in ("much", "150 %", "0 %", "-5"):
+            self.assertEqual(program("room", store, "--limit", limit).returncode, 2)
         planned = self.ok("purge", store, "a.bin", "--plan")
         self.assertEqual((planned["snapshots"], planned["done"], planned["paths"][0]["versions"]), (1, False, 1))
         self.assertTrue(self.ok("purge", store, "a.bin")["done"])

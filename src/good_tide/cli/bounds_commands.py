@@ -377,6 +377,8 @@ def _changed_room(room: Room, limit: str | None, reserve: str | None, when_short
     fields: dict[str, Any] = {}
     if limit is not None:
         part = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", limit.strip())
+        if part and not 0 < float(part[1]) <= 100:
+            raise PersonError(f"“{limit}” is no part of a disk", "Give up to 100 %, a size, or none")
         fields["limit_bytes"] = 0 if part or limit == "none" else parse_size(limit)
         fields["limit_part"] = float(part[1]) / 100 if part else 0.0
     if reserve is not None:

@@ -41,7 +41,7 @@ def every(minutes: int, offset_minutes: int = 0) -> str:
         PersonError: oftener than every ten minutes, or more seldom than daily.
     """
     if not SHORTEST_MINUTES <= minutes <= LONGEST_MINUTES:
-        raise PersonError(f"A snapshot every {minutes} minutes is out of range", "Choose from ten minutes to a day, or times of the day")
+        raise PersonError(f"A snapshot every {minutes:,} min is out of range", "Choose from ten minutes to a day, or times of the day")
     start = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(minutes=offset_minutes % minutes)
     return f"DTSTART:{start:%Y%m%dT%H%M%S}Z\nRRULE:FREQ=MINUTELY;INTERVAL={minutes}"
 

@@ -18,7 +18,7 @@ from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, SnapshotRecord
-from good_tide.core.rules import Rule
+from good_tide.core.rules import Rule, checked
 from good_tide.core.words import count_words, printable
 from good_tide.operations.journal import Journal
 from good_tide.storage.needs import all_snapshots, keys_of, live_chunks, needed_keys
@@ -60,7 +60,7 @@ class _Finder:
 
     def __init__(self, store: Store, pattern: str, home: str) -> None:
         self._store = store
-        self._coverage = Coverage([Rule(False, path=pattern)], home)
+        self._coverage = Coverage([checked(Rule(False, path=pattern))], home)
         self.versions: dict[bytes, set[bytes]] = {}
         """By path, the identities of the versions that are caught."""
         self.chunks: set[ChunkId] = set()
@@ -156,7 +156,7 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
 
     Raises:
         DamageError: a snapshot or a listing cannot be read.
-        PersonError: the pattern is empty, or would leave nothing of what a machine has now.
+        PersonError: it is no pattern, or would leave nothing of what a machine has now.
     """
     if not pattern.strip():
         raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")

@@ -6,11 +6,12 @@ import secrets
 
 import msgspec
 
-from good_tide.core.errors import DamageError, NotInPlaceError
+from good_tide.core.errors import DamageError, NotInPlaceError, PersonError
 from good_tide.core.identifiers import NAME_BYTES
 from good_tide.storage.envelope import FileKind, open_whole, seal_whole
 from good_tide.storage.store import Store, file_name_bytes
 
+LONGEST_LABEL = 200
 _FOLDER = "pins"
 _OWNER = "pin-"
 
@@ -45,8 +46,11 @@ def pin(store: Store, snapshot: str, label: str = "") -> None:
     """Pin a snapshot, in place of a pin that it has.
 
     Raises:
+        PersonError: the label is too long to be shown.
         PlaceError: the disk does not take it.
     """
+    if len(label) > LONGEST_LABEL:
+        raise PersonError(f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}")
     before = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
     name = secrets.token_bytes(NAME_BYTES)
     with store.place.create(f"{_FOLDER}/{name.hex()}", _OWNER) as file:

@@ -70,6 +70,10 @@ class PreviewTest(GoodTideTest):
     def test_encodings_are_told_and_what_is_no_text_is_none(self) -> None:
         for text, encoding in (
             ("Grüße an alle Gäste der Premiere, schöne Grüße aus der Küche und viel Vergnügen\n" * 3, "latin-1"),
+            ("Bühne frei", "cp1252"),
+            ("Répétition générale à 20 heures, côté cour", "cp1252"),
+            ("Zażółć gęślą jaźń, próba o godzinie szóstej", "cp1250"),
+            ("舞台稽古は六時から始まります。遅れないでください。", "shift_jis"),
             ("Привет из театра, добрый вечер всем гостям премьеры\n" * 4, "cp1251"),
         ):
             with self.subTest(encoding):

@@ -82,6 +82,7 @@ class JournalPlace(QWidget):
     """
 
     rule_wanted = Signal(str)
+    told = Signal(str)
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
@@ -299,9 +300,10 @@ class JournalPlace(QWidget):
         if file:
             ending = form.rpartition("*")[2].rstrip(")")
             named = file if file.endswith((".html", ".csv", ".json")) else file + ending
-            self._link.ask("export-journal", {"filter": self._filter(), "file": named})
+            request = {"filter": self._filter(), "file": named}
+            self._link.ask("export-journal", request, None, lambda result: self.told.emit(f"The journal was written to {named}"))
 
     def _report(self) -> None:
         file, _ = QFileDialog.getSaveFileName(self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)")
         if file:
-            self._link.ask("report", {"job": self._job, "file": file})
+            self._link.ask("report", {"job": self._job, "file": file}, str, self.told.emit)

@@ -162,6 +162,7 @@ class MainWindow(QMainWindow):
         self.link.connected.connect(self._connected)
         self.link.lost.connect(self._lost)
         self.link.failed.connect(lambda words: self.notice.tell(words, trouble=True))
+        self.journal.told.connect(self.notice.tell)
         self.link.notified.connect(self._notified)
 
     def start(self) -> None:

@@ -20,6 +20,11 @@ from good_tide.storage.store import Store
 _TEXT_LIMIT = 512 * 1024
 _PICTURE_LIMIT = 16 * 1024 * 1024
 _SNIFF_BYTES = 4096
+_ENCODINGS = [
+    "utf_16", "utf_32", "cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "koi8_r", "shift_jis", "euc_jp", "gb18030", "big5", "euc_kr",
+    "mac_roman", "cp437",
+]  # fmt: skip
+"""Those in wide use: among all there are, a short text is taken for one that nobody writes."""
 
 
 class Preview(msgspec.Struct, frozen=True):
@@ -64,7 +69,7 @@ def decode_text(data: bytes) -> tuple[str | None, str]:
         return data.decode("utf-8-sig"), "UTF-8"
     except UnicodeDecodeError:
         pass
-    best = charset_normalizer.from_bytes(data[: 64 * 1024], threshold=0.15).best()
+    best = charset_normalizer.from_bytes(data[: 64 * 1024], threshold=0.15, cp_isolation=_ENCODINGS).best()
     if best is None or best.encoding in ("ascii", "utf_7"):
         return None, ""
     text = data.decode(best.encoding, "replace")

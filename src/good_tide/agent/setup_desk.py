@@ -94,7 +94,7 @@ class SetUpDesk:
     def proposal(self) -> SetUpView:
         """What a set-up begins with."""
         home = home_folder()
-        usual = {name: folder for name, folder in user_folders(home).items() if Path(folder).is_dir()}
+        usual = {name: folder for name, folder in user_folders(home).items() if os.path.isdir(folder)}
         points = [(parse_job_file(text).name, text) for text in _ready_points()] + self._own_points()
         office = next(parse_job_file(text) for name, text in points if name == "Office")
         return SetUpView(self._here.machine.name, home, usual, tuple(proposed_folders(home)), office.rules, tuple(points), self._has_ring())
@@ -201,7 +201,7 @@ class SetUpDesk:
         """Make a store, or open the one that is there to use it again."""
         folder = Path(os.path.abspath(wanted.folder))
         recovery = None
-        if (folder / "store.json").is_file():
+        if os.path.isfile(folder / "store.json"):
             open_counted(folder, wanted.passphrase, self._here.state, self._clock)
             words = f"The store in {folder} is used again"
         else:

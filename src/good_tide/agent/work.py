@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from good_tide.core.errors import GoodTideError, PlaceError, StoppedError
+from good_tide.core.errors import GoodTideError, PlaceError, StoppedError, of_system
 from good_tide.core.progress import Progress, Steering
 from good_tide.protocol.messages import Finished, Work
 from good_tide.system.memory import give_back
@@ -66,6 +66,8 @@ class Worker:
             finished = Finished(what, words=str(error))
         except GoodTideError as error:
             finished = Finished(what, error=str(error))
+        except OSError as error:
+            finished = Finished(what, error=str(of_system(error)))
         except Exception as error:
             finished = Finished(what, error=f"A fault in the program: {error!r}")
             self._end(finished)

@@ -12,7 +12,7 @@ import click
 
 from good_tide import __version__
 from good_tide.cli import output
-from good_tide.core.errors import GoodTideError
+from good_tide.core.errors import GoodTideError, of_system
 
 _COMMANDS = {
     "snapshot": "snapshot_commands", "history": "snapshot_commands", "contents": "snapshot_commands", "versions": "snapshot_commands",
@@ -89,4 +89,7 @@ def main() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         code = output.STOPPED
+    except OSError as error:
+        output.print_error(of_system(error), as_json)
+        code = output.NOT_USABLE
     sys.exit(code if isinstance(code, int) else output.DONE)

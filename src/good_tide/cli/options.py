@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -65,11 +66,11 @@ def read_passphrase(file: Path | None) -> str | None:
 def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
     """Open a store; asks for the passphrase on a terminal when none is given."""
     passphrase = read_passphrase(passphrase_file)
-    hint = locked_hint(folder) if passphrase is None and folder.is_dir() else None
+    hint = locked_hint(folder) if passphrase is None and os.path.isdir(folder) else None
     if hint is not None:
         if not sys.stdin.isatty():
             raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
         passphrase = click.prompt(f"Passphrase{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True)
-    if passphrase is None or not folder.is_dir():
+    if passphrase is None or not os.path.isdir(folder):
         return open_at(folder, passphrase)
     return open_counted(folder, passphrase, this_workplace().state, SystemClock())

@@ -191,7 +191,7 @@ def _fleet_fields(row: FleetRow) -> dict[str, Any]:
 
 def named_store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
     """A store by its folder, or by the name of its disk in a job, opened as the job says."""
-    if Path(named).is_dir():
+    if os.path.isdir(named):
         return open_from_terminal(Path(named), passphrase_file)
     found = [(job, ref) for job in load_jobs(here.settings) for ref in job.stores if named in (ref.name, ref.path)]
     if not found:

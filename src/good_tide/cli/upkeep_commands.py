@@ -312,7 +312,7 @@ def eject_command(store: str, as_json: bool) -> int:
     here = this_workplace()
     disks = disks_for(here.settings)
     folder = Path(store)
-    if not folder.is_dir():
+    if not os.path.isdir(folder):
         refs = [ref for job in load_jobs(here.settings) for ref in job.stores if store in (ref.name, ref.path)]
         if not refs:
             raise PersonError(f"There is no store {store}", "Give its folder, or the name of its disk")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+
 
 class GoodTideError(Exception):
     """Base of everything that is told to a person as a sentence.
@@ -56,3 +58,12 @@ class DamageError(GoodTideError):
 
 class StoppedError(GoodTideError):
     """The person stopped the work."""
+
+
+def of_system(error: OSError) -> PlaceError:
+    """What the operating system refused, where nothing better is known of it."""
+    where = f"{error.filename}: " if isinstance(error.filename, str) else ""
+    words = f"{where}{error.strerror or type(error).__name__}"
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return PlaceFullError(words, "Free some room on this disk")
+    return PlaceError(words, "Check the path, and whether you may use it")

@@ -99,9 +99,9 @@ def capture(
         StoppedError: the person stopped it; what was written is kept for the next run.
     """
     folders = outermost(request.folders)
-    if not request.missing_is_gap or not any(folder.is_dir() for folder in folders):
+    if not request.missing_is_gap or not any(os.path.isdir(folder) for folder in folders):
         for folder in folders:
-            if not folder.is_dir():
+            if not os.path.isdir(folder):
                 raise PersonError(f"There is no folder {folder}", "Check the path")
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)

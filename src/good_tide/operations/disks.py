@@ -27,7 +27,7 @@ _OWN_FOLDER = "good-tide"
 def disks_for(settings: Path) -> Disks:
     """The disks of this machine, or the stand-ins that its settings name."""
     named = settings / STAND_IN_FILE
-    if named.is_file():
+    if os.path.isfile(named):
         return StandInDisks(Path(named.read_text(encoding="utf-8").strip()))
     return SystemDisks()
 
@@ -104,6 +104,17 @@ class Examined(msgspec.Struct, frozen=True):
     holds: str | None = None
 
 
+def _in_the_way(folder: Path) -> list[Check]:
+    """What speaks against a folder without a store, by what is in it."""
+    try:
+        others = {item.name for item in folder.iterdir()} - HALF_MADE
+    except OSError as error:
+        return [Check(Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own")]
+    if others:
+        return [Check(Level.BAD, f"{folder} holds other things", "Choose an empty or a new folder; nothing there is ever erased")]
+    return []
+
+
 def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], measure: bool) -> Examined:
     """Check one folder, which need not exist yet, as the place of a store."""
     absolute = Path(os.path.abspath(folder))
@@ -115,9 +126,9 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
     if not disk.answers:
         return Examined(str(absolute), disk, tuple(check_place(disk, wanted)))
     there = absolute
-    while not there.exists() and there != there.parent:
+    while not os.path.exists(there) and there != there.parent:
         there = there.parent
-    writable = there.is_dir() and os.access(there, os.W_OK)
+    writable = os.path.isdir(there) and os.access(there, os.W_OK)
     extra: list[Check] = []
     speed = None
     if measure and writable and not disk.read_only:
@@ -127,13 +138,13 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
             extra.append(Check(Level.BAD, error.what, error.advice))
     holds = None
     stores = tuple(store for store in disk.stores if store.path == str(absolute))
-    if (absolute / HEADER_FILE).is_file():
+    if os.path.isfile(absolute / HEADER_FILE):
         found = describe_store(absolute, known)
         stores, holds = (found,), found.store
     checked = check_place(msgspec.structs.replace(disk, stores=stores), msgspec.structs.replace(wanted, speed=speed, writable=writable))
-    if holds is None and absolute.is_dir() and {item.name for item in absolute.iterdir()} - HALF_MADE:
-        extra.append(Check(Level.BAD, f"{absolute} holds other things", "Choose an empty or a new folder; nothing there is ever erased"))
-    if there == absolute and not absolute.is_dir():
+    if holds is None and os.path.isdir(absolute):
+        extra += _in_the_way(absolute)
+    if there == absolute and not os.path.isdir(absolute):
         extra.append(Check(Level.BAD, f"{absolute} is not a folder", "Choose a folder"))
     return Examined(str(absolute), disk, (*extra, *checked), holds)
 
@@ -155,7 +166,7 @@ def locate(ref: StoreRef, disks: Disks) -> Path | None:
                 return Path(disk.path) / ref.inside if disk.answers else None
         return None
     path = Path(ref.path)
-    return path if path.is_dir() else None
+    return path if os.path.isdir(path) else None
 
 
 def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[str]:
@@ -164,6 +175,6 @@ def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[str]:
     for job in jobs:
         for ref in job.stores:
             folder = locate(ref, disks)
-            if folder is not None and (folder / HEADER_FILE).is_file():
+            if folder is not None and os.path.isfile(folder / HEADER_FILE):
                 found.add(describe_store(folder, frozenset()).store)
     return frozenset(found)

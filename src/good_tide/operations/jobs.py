@@ -56,6 +56,9 @@ def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]
             kept.append(folder)
         else:
             notes.append(f"{folder} lies in {outer}, which is covered already")
+    notes += [
+        f"{folder} cannot be read by you: it will be missing from snapshots" for folder in kept if not os.access(folder, os.R_OK | os.X_OK)
+    ]
     return tuple(kept), notes
 
 
@@ -125,7 +128,7 @@ def open_counted(folder: Path, passphrase: str | None, state: Path, clock: Clock
     """
     if passphrase is None:
         return open_at(folder, None)
-    if not (folder / HEADER_FILE).is_file():
+    if not os.path.isfile(folder / HEADER_FILE):
         return open_at(folder, passphrase)
     counter = TryCounter(state, read_header(LocalPlace(folder)).store, clock)
     return counter.counted(lambda: open_at(folder, passphrase))
@@ -172,12 +175,12 @@ def furnish(
             if check.level is Level.BAD:
                 raise PersonError(f"{one.folder} cannot take a store: {check.what}", check.way_out)
         doubts.append(tuple(check.what for check in checks if check.level is Level.DOUBTFUL))
-        if one.encrypted and not (one.folder / HEADER_FILE).is_file() and passphrase() is None:
+        if one.encrypted and not os.path.isfile(one.folder / HEADER_FILE) and passphrase() is None:
             raise PersonError("A passphrase is needed for the new store", "Give --passphrase-file, or --unencrypted")
     refs, made = list(job.stores), []
     for one, against in zip(wanted, doubts, strict=True):
         key = None
-        found = (one.folder / HEADER_FILE).is_file()
+        found = os.path.isfile(one.folder / HEADER_FILE)
         if not found:
             key = create_at(one.folder, passphrase() if one.encrypted else None, hint, open_first(refs[0]) if refs else None).recovery_key
         made.append(MadeStore(one.ref, str(one.folder), not found, key, against))

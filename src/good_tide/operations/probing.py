@@ -73,7 +73,7 @@ def _stores(top: Path, known: frozenset[str]) -> list[FoundStore]:
             looked += 1
             if looked > _MOST_LOOKED:
                 return found
-            if (folder / "store.json").is_file():
+            if os.path.isfile(folder / "store.json"):
                 found.append(describe_store(folder, known))
             elif depth < _LOOKED_DEEP:
                 following += _folders(folder)

@@ -169,7 +169,7 @@ class _Target:
     def __init__(self, path: Path, clock: Clock, report: RestoreReport) -> None:
         self.path = path
         self._report = report
-        self._made_root = not path.exists()
+        self._made_root = not os.path.exists(path)
         with told(f"Restoring to {path}"):
             path.mkdir(parents=True, exist_ok=True)
             self._root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)

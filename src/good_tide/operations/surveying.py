@@ -272,7 +272,7 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
             return _answer(coverage, rule, str(here if rule != state.rule else at), covered, info is None)
         signs = FolderSigns()
         if info is not None:
-            signs = FolderSigns((here / "CACHEDIR.TAG").is_file(), info.st_dev != device)
+            signs = FolderSigns(os.path.isfile(here / "CACHEDIR.TAG"), info.st_dev != device)
         before = state.rule
         state = coverage.enter(state, part, signs)
         if state.rule != before:

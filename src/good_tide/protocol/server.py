@@ -13,7 +13,7 @@ from typing import Any
 
 import msgspec
 
-from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
+from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError, of_system
 from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
 
 FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = ((PersonError, 2), (PlaceError, 3), (DamageError, 4), (StoppedError, 5))
@@ -147,6 +147,9 @@ class Server:
             return Reply(number, error=Fault(code, error.what, error.advice))
         except msgspec.MsgspecError as error:
             return Reply(number, error=Fault(2, f"The request cannot be understood ({error})", _VERSIONS))
+        except OSError as error:
+            told = of_system(error)
+            return Reply(number, error=Fault(3, told.what, told.advice))
         except Exception as error:
             threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread())))
             return Reply(number, error=Fault(_BUG, f"A fault in the program: {error!r}"))

@@ -125,7 +125,7 @@ def told(doing: str) -> Iterator[None]:
         if error.errno == errno.EROFS:
             raise PlaceError(f"{doing}: the disk is read-only", "Mount it so that it can be written") from error
         if error.errno in (errno.EACCES, errno.EPERM):
-            raise PlaceError(f"{doing}: not permitted", "Check who owns the store's folder") from error
+            raise PlaceError(f"{doing}: not permitted", "Check who owns the folder") from error
         raise PlaceError(f"{doing}: {os.strerror(error.errno or 0)}", "Check the disk and its cable, then try again") from error
 
 

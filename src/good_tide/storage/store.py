@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import secrets
 import threading
 from collections import OrderedDict
@@ -225,7 +226,7 @@ def open_store(root: Path, passphrase: str | None) -> Store:
         WrongPassphraseError: the passphrase is wrong, or needed.
         DamageError: header or slots are damaged.
     """
-    if not root.is_dir():
+    if not os.path.isdir(root):
         raise PlaceError(f"There is no folder {root}", "Check the path and whether its disk is connected")
     place = LocalPlace(root)
     return Store(place, *unlock(place, passphrase))

@@ -38,5 +38,5 @@ def user_folders(home: str) -> dict[str, str]:
 def proposed_folders(home: str) -> list[str]:
     """What to cover unless the person says otherwise: their usual folders that are there, else the whole home folder."""
     folders = user_folders(home)
-    there = [folders[name] for name in _PROPOSED if name in folders and Path(folders[name]).is_dir()]
+    there = [folders[name] for name in _PROPOSED if name in folders and os.path.isdir(folders[name])]
     return there or [home]

@@ -259,7 +259,7 @@ def _status(facts: JobFacts, now: int) -> Status:
     if facts.due and facts.wait is Wait.SETTLING:
         return Status(State.DUE, f"{facts.disk} is here; a snapshot begins in a moment.", last)
     if facts.due and facts.wait is None and now - facts.due > _GRACE:
-        return Status(State.DUE, f"A snapshot is due since {time_words(facts.due, now)}.", last, action=Action.TAKE)
+        return Status(State.DUE, f"A snapshot has been due since {time_words(facts.due, now)}.", last, action=Action.TAKE)
     if not facts.last:
         return Status(State.FIRST, "There is no snapshot yet.", f"Take the first one. {room}".strip(), action=Action.TAKE)
     if facts.by_hand:
@@ -281,8 +281,8 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
             else "Snapshots go on in the holding area."
         )
         after = f" Next {_soon(facts.next, now)}." if facts.next else ""
-        return Status(State.AWAY, f"{facts.disk} is away since {since}.", f"{kept} {last}{after}")
-    return Status(State.AWAY, f"{facts.disk} is away since {since}; no snapshots are taken.", f"Connect it. {last}")
+        return Status(State.AWAY, f"{facts.disk} has been away since {since}.", f"{kept} {last}{after}")
+    return Status(State.AWAY, f"{facts.disk} has been away since {since}; no snapshots are taken.", f"Connect it. {last}")
 
 
 def _soon(moment: int, now: int) -> str:

@@ -100,6 +100,22 @@ class GoodTideTest(unittest.TestCase):
         return carry_out(store, plan, SetClock(Nanoseconds(T0)), Silent())
 
 
+@contextlib.contextmanager
+def restless(file: Path) -> Iterator[None]:
+    """A file grows each time that its beginning is read, so that it never holds still."""
+    real, begin = os.read, file.read_bytes()[:5]
+
+    def read(handle: int, size: int) -> bytes:
+        data = real(handle, size)
+        if data.startswith(begin):
+            with file.open("a") as more:
+                more.write("more")
+        return data
+
+    with mock.patch("os.read", read):
+        yield
+
+
 def tree(root: Path | bytes) -> dict[bytes, tuple[object, ...]]:
     """Everything below a folder: kind, mode, modification time, content or target, hard-link count and attributes."""
     found: dict[bytes, tuple[object, ...]] = {}

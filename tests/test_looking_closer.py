@@ -17,7 +17,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QWidget
 from good_tide.core.happenings import Run
 from good_tide.core.ladder import READY, Ladder
 from good_tide.storage.store import Store
-from tests.base import HOUR, T0
+from tests.base import HOUR, T0, restless
 from tests.places import WindowTest
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><rect width="40" height="20" fill="#246"/></svg>'
@@ -61,17 +61,7 @@ class InspectorTest(WindowTest):
         self.snap(store, 0)
         (self.work / "gone.txt").unlink()
         (self.work / "cue.bin").rename(self.work / "cue 14.bin")
-        restless = self.write("restless.log", "restless")
-        real = os.read
-
-        def read(handle: int, size: int) -> bytes:
-            data = real(handle, size)
-            if data.startswith(b"restless"):
-                with restless.open("a") as file:
-                    file.write("more")
-            return data
-
-        with mock.patch("os.read", read):
+        with restless(self.write("restless.log", "restless")):
             self.snap(store, 1)
 
     def look_at(self, name: str, true: Callable[[], bool]) -> None:

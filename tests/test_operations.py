@@ -36,7 +36,7 @@ from good_tide.operations.verifying import verify
 from good_tide.source.small_files import Expected, SmallRead
 from good_tide.storage.runs import RunLock
 from good_tide.storage.writer import WriteSession
-from tests.base import HOUR, MACHINE, T0, GoodTideTest, as_ordinary_person, tree
+from tests.base import HOUR, MACHINE, T0, GoodTideTest, as_ordinary_person, restless, tree
 
 
 class CaptureTest(GoodTideTest):
@@ -134,25 +134,16 @@ class CaptureTest(GoodTideTest):
         catalog.close()
 
     def test_a_file_that_will_not_hold_still_is_kept_with_a_mark(self) -> None:
-        restless = self.write("restless.log", "begin")
+        log = self.write("restless.log", "begin")
         self.write("calm.txt", "calm")
         store = self.new_store()
-        real = os.read
-
-        def read(handle: int, size: int) -> bytes:
-            data = real(handle, size)
-            if data.startswith(b"begin"):
-                with restless.open("a") as file:
-                    file.write("more")
-            return data
-
-        with mock.patch("os.read", read):
+        with restless(log):
             taken = self.snap(store)
-        self.assertEqual((taken.record.unsteady, taken.gaps), ((os.fsencode(restless),), 1))
+        self.assertEqual((taken.record.unsteady, taken.gaps), ((os.fsencode(log),), 1))
         again = self.snap(store, 1)
         self.assertEqual(again.gaps, 0)
-        self.restore(store, again, restless, self.folder / "out")
-        self.assertEqual((self.folder / "out" / "restless.log").read_bytes(), restless.read_bytes())
+        self.restore(store, again, log, self.folder / "out")
+        self.assertEqual((self.folder / "out" / "restless.log").read_bytes(), log.read_bytes())
 
     def test_links_are_not_followed_and_the_store_leaves_itself_out(self) -> None:
         (self.folder / "outside").mkdir()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import random
-from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, StoppedError
@@ -17,7 +16,7 @@ from good_tide.operations.stores import synced_catalog
 from good_tide.operations.thinning import pin, pinned, sweep
 from good_tide.operations.verifying import verify
 from good_tide.storage.store import Store, open_store
-from tests.base import MACHINE, OTHER_MACHINE, T0, GoodTideTest
+from tests.base import MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
 from tests.survival import content_of
 
 
@@ -135,19 +134,10 @@ class PurgeTest(GoodTideTest):
         self.assertEqual(len(store.snapshot_names()), 7)
 
     def test_the_counts_and_the_names_are_those_of_what_is_left(self) -> None:
-        real = os.read
-
-        def read(handle: int, size: int) -> bytes:
-            data = real(handle, size)
-            if data.startswith(b"restless"):
-                with (self.work / "letters/restless.log").open("a") as file:
-                    file.write("more")
-            return data
-
-        self.write("letters/restless.log", "restless")
+        log = self.write("letters/restless.log", "restless")
         self.write("letters/deep/er.txt", "deeper")
         os.mkfifo(self.work / "letters" / "pipe")
-        with mock.patch("os.read", read):
+        with restless(log):
             taken = self.snap(self.store, 5)
         self.assertEqual((taken.gaps, len(taken.record.left_out)), (1, 1))
         before = taken.record.tally

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import os
-from unittest import mock
-
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.operations.room import plan_room
 from good_tide.operations.thinning import pin, pinned, plan_release, plan_thinning, standing_fast
-from tests.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest
+from tests.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
 
 LATER = T0 + 5000 * HOUR
 
@@ -31,20 +28,11 @@ class StayingTest(GoodTideTest):
 
     def gapped_one(self, hour: int) -> Snapshot:
         """A snapshot in which a file would not hold still."""
-        restless = self.write("restless.log", f"begin {hour}")
-        real = os.read
-
-        def read(handle: int, size: int) -> bytes:
-            data = real(handle, size)
-            if data.startswith(b"begin"):
-                with restless.open("a") as file:
-                    file.write("more")
-            return data
-
-        with mock.patch("os.read", read):
+        log = self.write("restless.log", f"begin {hour}")
+        with restless(log):
             taken = self.snap(self.store, hour)
         self.assertEqual(taken.gaps, 1)
-        restless.unlink()
+        log.unlink()
         return taken
 
     def thinned(self, rung: str) -> list[str]:

@@ -273,7 +273,9 @@ class PlacesTest(WindowTest):
         self.write("plan.txt", "another")
         self.window.link.ask("snapshot")
         self.until(lambda: len(self.window.overview.tide) == 7)
-        self.assertTrue(any("would release" in event.what for event in self.agent.upkeep.history(Filter(job="Office")).events))
+        told = next(event for event in self.agent.upkeep.history(Filter(job="Office")).events if "would release" in event.what)
+        self.assertIn(f"would release {len(told.detail)} snapshots", told.what, "each is named")
+        self.assertTrue(all(line.startswith("desk, ") for line in told.detail))
         self.place.refresh()
         self.until(lambda: self.place.ladder.keep.text() == "Agree to this ladder" and self.place.ladder.keep.isEnabled())
 

@@ -20,7 +20,7 @@ from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
 from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store, ledger_age, open_ledger
-from good_tide.operations.thinning import ladder_words, plan_thinning, release, sweep
+from good_tide.operations.thinning import ladder_words, named, plan_thinning, release, sweep
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Handler
 from good_tide.system.machine import local_zone
@@ -151,7 +151,12 @@ class Bounds:
             if self._journal.is_news(f"ladder/{job.name}"):
                 words = f"The changed ladder would release {count_words(len(plan.releases), 'snapshot')} of {len(plan.keeps) + len(plan.releases):,}"
                 self._journal.add(
-                    "note", job.name, words, (), "Nothing is released before somebody agrees.", "See Rhythm, and agree there."
+                    "note",
+                    job.name,
+                    words,
+                    named(plan.releases, self._clock.now()),
+                    "Nothing is released before somebody agrees.",
+                    "See Rhythm, and agree there.",
                 )
             return
         release(store, plan, "by the ladder", job.name, self._journal, self._clock, control)

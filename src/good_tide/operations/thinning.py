@@ -21,7 +21,20 @@ from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.sweep import Sweep, SweepReport, Watched
 
-__all__ = ["Pin", "SweepReport", "ThinPlan", "pin", "pinned", "plan_release", "plan_thinning", "release", "standing_fast", "sweep", "unpin"]
+__all__ = [
+    "Pin",
+    "SweepReport",
+    "ThinPlan",
+    "named",
+    "pin",
+    "pinned",
+    "plan_release",
+    "plan_thinning",
+    "release",
+    "standing_fast",
+    "sweep",
+    "unpin",
+]
 
 AGREE_PART = 0.1
 """A changed ladder that would release more than this part of history waits for a yes."""
@@ -140,9 +153,14 @@ def release(store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, 
     finally:
         if done:
             now = clock.now()
-            detail = tuple(f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:done])
-            journal.add("good", job, f"{count_words(done, 'snapshot')} released {why}", detail, "The room comes back with the next sweep.")
+            words = f"{count_words(done, 'snapshot')} released {why}"
+            journal.add("good", job, words, named(plan.releases[:done], now), "The room comes back with the next sweep.")
     return done
+
+
+def named(snapshots: Sequence[Snapshot], now: int) -> tuple[str, ...]:
+    """Snapshots as the journal names them, a line each."""
+    return tuple(f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots)
 
 
 def ladder_words(ladder: Ladder) -> str:

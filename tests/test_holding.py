@@ -8,7 +8,7 @@ import time
 from unittest import mock
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import NotInPlaceError, PlaceFullError, StoppedError
+from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError, StoppedError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Progress, Silent
@@ -21,6 +21,7 @@ from good_tide.operations.reading_ahead import ReadAhead
 from good_tide.operations.resuming import ResumeLog
 from good_tide.operations.small_files import UNTRUSTED_NS
 from good_tide.operations.verifying import verify
+from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store, open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
 
@@ -105,6 +106,14 @@ class HoldingTest(GoodTideTest):
         )
         holding.prime(self.area(store), store, store.snapshots()[0][-1], self.state)
         self.assertEqual(sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name]))
+
+    def test_two_jobs_do_not_write_into_the_area_at_once(self) -> None:
+        self.write("film.bin", self.noise(90_000))
+        with RunLock.for_work(self.state, self.store.header.store, "held"), self.assertRaises(PlaceError):
+            self.take(1)
+        self.assertEqual(self.area().held_names(), [])
+        self.take(2)
+        self.assertEqual(len(self.area().held_names()), 1)
 
     def test_content_on_the_disk_is_said_to_be_away(self) -> None:
         self.take(1)

@@ -176,25 +176,32 @@ def take_into(
 
     Raises:
         PlaceFullError: it is full even without the older ones.
+        PlaceError: another job takes a snapshot into it at this moment.
         GoodTideError: as ``capture``.
     """
-    while True:
-        try:
-            taken = capture(area, request, clock, control, state, stored_small)
-            break
-        except PlaceFullError as error:
-            held = area.held()
-            if not held:
-                raise PlaceFullError(
-                    "The holding area is too small for what has changed", "Raise its limit, or connect the disk"
-                ) from error
-            _warn_before_loss(area, held, journal, job, warn, clock.now())
-            given = area.release(held[0])
-            words = f"The snapshot of {time_words(held[0].record.time, clock.now())} left the holding area to make room"
-            journal.add(
-                "trouble", job.name, words, (f"{size_words(given)} given back",), "The disk never got this snapshot.", "Connect the disk."
-            )
-            warn(words, "Connect the disk")
+    with RunLock.for_work(state, area.header.store, "held"):  # jobs that share a store share its area, and one makes room in it at a time
+        while True:
+            try:
+                taken = capture(area, request, clock, control, state, stored_small)
+                break
+            except PlaceFullError as error:
+                held = area.held()
+                if not held:
+                    raise PlaceFullError(
+                        "The holding area is too small for what has changed", "Raise its limit, or connect the disk"
+                    ) from error
+                _warn_before_loss(area, held, journal, job, warn, clock.now())
+                given = area.release(held[0])
+                words = f"The snapshot of {time_words(held[0].record.time, clock.now())} left the holding area to make room"
+                journal.add(
+                    "trouble",
+                    job.name,
+                    words,
+                    (f"{size_words(given)} given back",),
+                    "The disk never got this snapshot.",
+                    "Connect the disk.",
+                )
+                warn(words, "Connect the disk")
     if area.place.total_bytes() > _NEARLY_FULL * (area.limit or 1):
         _warn_before_loss(area, area.held(), journal, job, warn, clock.now())
     return taken

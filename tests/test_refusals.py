@@ -348,8 +348,13 @@ class SourceRefusedTest(GoodTideTest):
         given.write_text("0123456789abcdef0123456789abcdef\n")
         with mock.patch.object(machine, "_MACHINE_ID", given):
             known = machine.this_machine(self.state)
+            people = set()
+            for number in (0, 1000, 1001):
+                with mock.patch("os.getuid", return_value=number):
+                    people |= {machine.this_machine(self.state).id, machine.this_machine(self.state).id}
         self.assertRegex(known.id, "^[0-9a-f]{32}$")
         self.assertNotIn(known.id, given.read_text(), "the system's own number is not published")
+        self.assertEqual(len(people), 3, "people who share a machine and a store have histories of their own")
 
     def test_a_machine_whose_time_zone_is_not_known_goes_by_utc(self) -> None:
         with mock.patch("tzlocal.get_localzone_name", side_effect=LookupError("no zone")):

@@ -348,7 +348,8 @@ class CommandTest(GoodTideTest):
     def test_the_rhythm_of_a_job_and_how_it_stands(self) -> None:
         self.write("a", "a")
         self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
-        self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "due")  # type: ignore[index]
+        state = self.ok("status", code=1)["jobs"][0]["state"]  # type: ignore[index]
+        self.assertIn(state, ("due", "first"), "shortly after a full hour the due run has its minutes of grace")
         changed = self.ok(
             "rhythm", "Office", "--every", "2h", "--at", "weekdays 12:30", "--allowed", "mon-fri 08:00-20:00", "--on-disk", "--next", "10"
         )

@@ -14,6 +14,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.workplace import Workplace, load_jobs, remove_job, save_job
 from good_tide.protocol.client import AgentClient, agent_client
@@ -157,13 +158,24 @@ class DeskTest(GoodTideTest):
         self.refused(PersonError, "Nobody is to have this report", "report", mail=True)
 
     def test_one_piece_of_long_work_at_a_time(self) -> None:
-        self.client.ask("snapshot")
-        with contextlib.suppress(GoodTideError):
-            self.client.ask("release", {"folder": self.place, "names": [self.first.name]})
-        self.finished()
-        self.client.ask("snapshot")
-        self.finished()
-        self.assertGreaterEqual(len(self.store.snapshot_names()), 2)
+        begun, go = threading.Event(), threading.Event()
+
+        def work(steering: Steering) -> Finished:
+            begun.set()
+            go.wait(10)
+            return Finished("verify", words="done at last")
+
+        self.agent._worker.start("verify", work)
+        self.assertTrue(begun.wait(10))
+        self.addCleanup(go.set)
+        self.snap(self.store, 1)
+        self.refused(PlaceError, "", "release", folder=self.place, names=[self.first.name])
+        self.refused(PersonError, "The disk is being worked with", "eject", words=self.place)
+        self.assertEqual(len(self.store.snapshot_names()), 2)
+        go.set()
+        self.assertEqual(self.finished().words, "done at last")
+        self.client.ask("release", {"folder": self.place, "names": [self.first.name]})
+        self.assertIn("1 snapshot released", self.finished().words)
 
     def test_an_agent_that_has_gone_is_told(self) -> None:
         self.agent.end()

@@ -107,6 +107,21 @@ class HoldingTest(GoodTideTest):
         holding.prime(self.area(store), store, store.snapshots()[0][-1], self.state)
         self.assertEqual(sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name]))
 
+    def test_a_mark_that_cannot_be_read_is_taken_over_anew(self) -> None:
+        self.write("deep/plan.txt", "second\n")
+        self.take(1)
+        mark = next((self.area().root / "mark").iterdir())
+        mark.write_bytes(b"damaged" + mark.read_bytes()[7:-7] + b"damaged")
+        report = holding.drain(self.area(self.store), self.store, self.state, Silent())
+        assert report is not None
+        self.assertEqual((len(report.carried), report.damaged), (1, ()))
+        newest = self.store.snapshots()[0][-1]
+        holding.prime(self.area(self.store), self.store, newest, self.state)
+        self.assertEqual(list(self.area().marked()), [newest.name])
+        self.write("deep/plan.txt", "third\n")
+        self.assertEqual(self.take(3).record.tally.changed_files, 1)
+        self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
+
     def test_two_jobs_do_not_write_into_the_area_at_once(self) -> None:
         self.write("film.bin", self.noise(90_000))
         with RunLock.for_work(self.state, self.store.header.store, "held"), self.assertRaises(PlaceError):

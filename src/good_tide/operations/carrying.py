@@ -61,7 +61,7 @@ def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -
 
     def before() -> Sequence[Entry]:
         present = set(store.snapshot_names())
-        return [entry for name in area.marks if name in present for entry in area.roots(area.read_snapshot(name).record)]
+        return [entry for name, mark in area.marked().items() if name in present for entry in area.roots(mark.record)]
 
     return _carry(area, store, area.held(), state, control, before, read_back=True)
 

@@ -28,6 +28,11 @@ def forget_released(db: sqlite3.Connection, gone: Collection[str]) -> bool:
     return True
 
 
+def _own(span: str) -> str:
+    """The condition that a span, under its name in a query, belongs to machine ``?1``. ``-machine`` stands for the folder above the covered ones."""
+    return f"({span}.folder = -?1 OR {span}.folder IN (SELECT id FROM folder WHERE machine = ?1))"
+
+
 class _Forgetting:
     """The released snapshots of one machine."""
 
@@ -61,16 +66,15 @@ class _Forgetting:
 
     def _count_anew(self) -> None:
         """Count what the next that stay added, changed and removed, as ``Catalog`` does when it takes a snapshot in."""
-        own = "(folder = -?1 OR folder IN (SELECT id FROM folder WHERE machine = ?1))"
         begun, ended = dict.fromkeys(self._next, (0, 0, 0, 0)), dict.fromkeys(self._next, (0, 0))
         numbers = ", ".join(map(str, self._next))
         query = f"""SELECT seq, sum(before IS NULL), sum(before IS NOT NULL), sum(iif(before IS NULL, size, 0)),
                 sum(iif(before IS NULL, 0, size)) FROM
             (SELECT b.first AS seq, b.size AS size, (SELECT 1 FROM span a WHERE a.folder = b.folder AND a.name = b.name AND a.last = b.first - 1
-                AND a.kind = 'f') AS before FROM span b WHERE b.kind = 'f' AND b.first IN ({numbers}) AND {own.replace("folder =", "b.folder =").replace("folder IN", "b.folder IN")})
+                AND a.kind = 'f') AS before FROM span b WHERE b.kind = 'f' AND b.first IN ({numbers}) AND {_own("b")})
             GROUP BY seq"""
         begun.update((seq, tuple(found)) for seq, *found in self._db.execute(query, (self._machine,)))
-        query = f"""SELECT last + 1, count(*), sum(size) FROM span a WHERE kind = 'f' AND last + 1 IN ({numbers}) AND {own} AND NOT EXISTS
+        query = f"""SELECT last + 1, count(*), sum(size) FROM span a WHERE kind = 'f' AND last + 1 IN ({numbers}) AND {_own("a")} AND NOT EXISTS
             (SELECT 1 FROM span b WHERE b.folder = a.folder AND b.name = a.name AND b.first = a.last + 1) GROUP BY last"""
         ended.update((seq, tuple(found)) for seq, *found in self._db.execute(query, (self._machine,)))
         self._db.executemany(
@@ -80,8 +84,7 @@ class _Forgetting:
         )
 
     def _spans(self, first: int) -> None:
-        """``-machine`` stands for the folder above the covered ones."""
-        db, own = self._db, "(folder = -?1 OR folder IN (SELECT id FROM folder WHERE machine = ?1))"
+        db, own = self._db, _own("span")
         db.execute(
             f"""UPDATE span SET first = coalesce((SELECT after FROM renumbered r WHERE r.seq = span.first), first),
                 last = (CASE WHEN last IS NULL THEN NULL ELSE coalesce((SELECT before FROM renumbered r WHERE r.seq = span.last), last) END)
@@ -94,7 +97,7 @@ class _Forgetting:
             pairs = db.execute(
                 f"""SELECT a.rowid, b.rowid, b.last FROM span a JOIN span b ON b.folder = a.folder AND b.name = a.name AND b.first = a.last + 1
                     AND b.kind = a.kind AND b.identity = a.identity
-                    WHERE a.last >= ?2 AND {own.replace("folder =", "a.folder =").replace("folder IN", "a.folder IN")}""",
+                    WHERE a.last >= ?2 AND {_own("a")}""",
                 (self._machine, below),
             ).fetchall()
             taken: set[int] = set()

@@ -7,12 +7,13 @@ chunks, the snapshots taken since. Chunks have the same identities here and ther
 
 from __future__ import annotations
 
+import contextlib
 import secrets
 from collections.abc import Iterable
 from pathlib import Path
 
 from good_tide.core.entries import Kind
-from good_tide.core.errors import NotInPlaceError
+from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
@@ -87,6 +88,14 @@ class HoldingArea(Store):
         """The names of the newest snapshots on the disk, one of each machine, when they were last taken there."""
         return self.place.names(_MARK_FOLDER)
 
+    def marked(self) -> dict[str, Snapshot]:
+        """Those snapshots, by their names, without any that cannot be read here: the disk has them whole, and they are taken over anew."""
+        found = {}
+        for name in self.marks:
+            with contextlib.suppress(DamageError):
+                found[name] = self.read_snapshot(name)
+        return found
+
     def snapshot_names(self) -> list[str]:
         there = self.base.snapshot_names() if self.base is not None else [*self._known, *self.marks]
         return sorted({*there, *self.held_names()})
@@ -129,7 +138,8 @@ class HoldingArea(Store):
         finally:
             self._priming = False
         sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.name}")
-        before = [name for name in self.marks if self.read_snapshot(name).record.machine.id == newest.record.machine.id]
+        readable = self.marked()
+        before = [name for name in self.marks if name not in readable or readable[name].record.machine.id == newest.record.machine.id]
         if newest.name not in before:
             with self.place.create(f"{_MARK_FOLDER}/{newest.name}", _OWNER) as file:
                 file.write(sealed)
@@ -207,7 +217,7 @@ class HoldingArea(Store):
         Raises:
             GoodTideError: the store cannot be read, or the area not be written; the machines' next snapshots take it over.
         """
-        machines = {self.read_snapshot(name).record.machine.id for name in self.marks}
+        machines = {snapshot.record.machine.id for snapshot in self.marked().values()}
         newest = {one.record.machine.id: one for one in store.snapshots()[0] if one.record.machine.id in machines}
         self.clear()
         for snapshot in newest.values():
@@ -262,9 +272,8 @@ class HoldingArea(Store):
                 else:
                     needed.update(extent.chunk for extent in entry.extents if extent.chunk is not None)
 
-        names = [*self.held_names(), *self.marks]
-        for name in names:
-            for entry in self.roots(self.read_snapshot(name).record):
+        for snapshot in (*self.held(), *self.marked().values()):
+            for entry in self.roots(snapshot.record):
                 for page in entry.pages:
                     visit(page)
         return needed

@@ -278,6 +278,19 @@ class CommandTest(GoodTideTest):
         self.assertEqual(len(self.ok("history", "--store", store)["snapshots"]), 1)
         self.assertEqual(program("ladder", "Office", "--rung", "2d fortnight").returncode, 2)
 
+    def test_an_encrypted_store_is_thinned_by_scripts_too(self) -> None:
+        secret = self.folder / "secret"
+        secret.write_text(PASSPHRASE)
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--passphrase-file", secret)
+        for number in range(2):
+            self.write("a.txt", str(number))
+            self.ok("snapshot", "Office", "--passphrase-file", secret)
+        locked = program("ladder", "Office", "--rung", "1h year")
+        self.assertEqual(locked.returncode, 3)
+        self.assertIn("Office keeps", locked.stdout, "what was kept is said before what could not be told")
+        self.assertEqual(len(self.ok("ladder", "Office", "--passphrase-file", secret)["releases"]), 1)
+        self.assertEqual(len(self.ok("thin", "Office", "--yes", "--passphrase-file", secret)["released"]), 1)
+
     def test_room_its_limits_and_what_takes_it(self) -> None:
         store = self.folder / "store"
         self.ok("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")

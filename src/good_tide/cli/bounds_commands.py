@@ -11,7 +11,7 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
-from good_tide.cli.options import json_option, passphrase_option, progress_option
+from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.telling_commands import named_store
 from good_tide.core.clock import SECOND, SystemClock
@@ -61,13 +61,13 @@ def _say_plan(plan: ThinPlan, now: int) -> None:
         say(f"Releases {', '.join(shown)}{more}.")
 
 
-def _stores_of(job: Job, here: Workplace) -> list[Store]:
-    """The stores of a job that are here, opened as the job says.
+def _stores_of(job: Job, here: Workplace, passphrase_file: Path | None) -> list[Store]:
+    """The stores of a job that are here, opened with the passphrase in a file, or as the job says.
 
     Raises:
         PersonError: none is.
     """
-    disks, open_ref = disks_for(here.settings), openers(job, here, None)["open_ref"]
+    disks, open_ref = disks_for(here.settings), openers(job, here, read_passphrase(passphrase_file))["open_ref"]
     found = [open_ref(ref, folder) for ref in job.stores if (folder := locate(ref, disks)) is not None]
     if not found:
         raise PersonError("No store of this job is here", "Connect its disk")
@@ -89,8 +89,11 @@ def _precious(store: Store, job: Job, here: Workplace) -> frozenset[str]:
 )
 @click.option("--ready", type=click.Choice(sorted(READY)), help="A ready ladder.")
 @click.option("--picture", metavar="DATE", help="As it would be at a later date, with the snapshots that there are now.")
+@passphrase_option
 @json_option
-def ladder_command(name: str, rungs: tuple[str, ...], ready: str | None, picture: str | None, as_json: bool) -> int:
+def ladder_command(
+    name: str, rungs: tuple[str, ...], ready: str | None, picture: str | None, passphrase_file: Path | None, as_json: bool
+) -> int:
     """How dense a job's history stays with age, and what that keeps and releases now. Nothing is released by this command."""
     here = this_workplace()
     job = find_job(here.settings, name)
@@ -104,13 +107,14 @@ def ladder_command(name: str, rungs: tuple[str, ...], ready: str | None, picture
         Journal(here.records, SystemClock()).add("good", job.name, f"History is kept {ladder_words(ladder)}")
     moment = parse_time(picture) if picture is not None else SystemClock().now()
     machine = (job.machine or here.machine).id
+    if not as_json:
+        say(f"{job.name} keeps {words(ladder)}.")
     with output.steered(None, as_json) as steering:
-        store = _stores_of(job, here)[0]
+        store = _stores_of(job, here, passphrase_file)[0]
         plan = plan_thinning(store, ladder, machine, local_zone(), moment, steering, here.cache, _precious(store, job, here))
     if as_json:
         print_json({"job": job.name, "rungs": [rung.text() for rung in ladder.rungs], "words": words(ladder), **_plan_fields(plan)})
     else:
-        say(f"{job.name} keeps {words(ladder)}.")
         _say_plan(plan, SystemClock().now())
     return output.DONE
 
@@ -119,9 +123,10 @@ def ladder_command(name: str, rungs: tuple[str, ...], ready: str | None, picture
 @click.argument("name", required=False)
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
 @click.option("--yes", is_flag=True, help="Agree to a changed ladder that releases much at once.")
+@passphrase_option
 @progress_option
 @json_option
-def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | None, as_json: bool) -> int:
+def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
     """Release what the ladders of one job, or of all, do not keep. The room comes back with the next sweep."""
     here, clock = this_workplace(), SystemClock()
     jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
@@ -130,7 +135,7 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, progress: str | N
     kept, back = 0, 0
     waits = False
     for job in jobs:
-        for store in _stores_of(job, here):
+        for store in _stores_of(job, here, passphrase_file):
             with output.steered(progress, as_json) as steering:
                 machine = (job.machine or here.machine).id
                 plan = plan_thinning(

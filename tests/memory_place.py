@@ -81,10 +81,6 @@ class _MemoryFile:
         self._place.volatile[self._temporary] += data
         self.size += len(data)
 
-    def cut(self, size: int) -> None:
-        del self._place.volatile[self._temporary][size:]
-        self.size = size
-
     def commit(self, exclusive: bool = False) -> None:
         self._place.tick()
         if exclusive and self._name in self._place.files:

@@ -25,7 +25,7 @@ from good_tide.operations.stores import synced_catalog
 from good_tide.source.folders import data_segments, reason_of
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.marks import Mark, leave_mark, remove_mark, seen_marks
-from good_tide.storage.place import LocalPlace, sync_folder, told
+from good_tide.storage.place import LocalPlace, told
 from good_tide.system import machine
 from tests.base import MACHINE, T0, GoodTideTest
 
@@ -280,10 +280,12 @@ class PlaceRefusedTest(GoodTideTest):
             self.assertRegex(str(caught.exception), f"Writing: .*{re.escape(what)}.*{re.escape(way_out)}")
 
     def test_folders_that_cannot_be_made_durable_are_no_failure_unless_the_disk_fails(self) -> None:
+        self.put("packs/one", b"1")
         with mock.patch("os.fsync", refuse(errno.EINVAL)):
-            sync_folder(self.folder)
-        with mock.patch("os.fsync", refuse(errno.EIO)), self.assertRaises(OSError):
-            sync_folder(self.folder)
+            self.place.remove("packs/one")
+        self.put("packs/one", b"1")
+        with mock.patch("os.fsync", refuse(errno.EIO)), self.assertRaises(PlaceError):
+            self.place.remove("packs/one")
 
     def test_marks_of_others_and_what_is_no_mark_are_told_apart(self) -> None:
         leave_mark(self.place, "writers", "desk", ("list one",))

@@ -136,8 +136,8 @@ class HeaderTest(GoodTideTest):
     def test_directories_that_are_no_store_say_so(self) -> None:
         (self.folder / "plain").mkdir()
         half = self.folder / "half"
-        create_store(half, None)
-        (half / "store.json").unlink()
+        with mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError), self.assertRaises(PowerCutError):
+            create_store(half, None)
         for root, words in ((self.folder / "plain", "no store"), (half, "not made to the end"), (self.folder / "missing", "no folder")):
             with self.subTest(root.name), self.assertRaises(PlaceError) as caught:
                 open_store(root, None)
@@ -190,14 +190,14 @@ class PlaceContract:
             file.write(b"hello ")
             file.write(b"world")
             case.assertEqual(file.size, 11)
-            file.cut(5)
             case.assertEqual(place.names("packs"), [])
             file.commit()
         case.assertEqual(place.names("packs"), ["a/one"])
         case.assertEqual(
-            (place.read("packs/a/one"), place.read("packs/a/one", 1, 3), place.read("packs/a/one", 3, 99)), (b"hello", b"ell", b"lo")
+            (place.read("packs/a/one"), place.read("packs/a/one", 1, 3), place.read("packs/a/one", 3, 99)),
+            (b"hello world", b"ell", b"lo world"),
         )
-        case.assertEqual((place.size("packs/a/one"), place.names("none")), (5, []))
+        case.assertEqual((place.size("packs/a/one"), place.names("none")), (11, []))
         with place.create("packs/a/two", "me-") as file:
             file.write(b"lost")
         case.assertEqual(place.names("packs"), ["a/one"])
@@ -226,9 +226,9 @@ class LocalPlaceTest(PlaceContract, GoodTideTest):
             done.append("folder" if os.path.isdir(f"/proc/self/fd/{handle}") else "file")
             real["fsync"](handle)
 
-        def rename(source: Path, target: Path) -> None:
+        def rename(source: str, target: str, **folders: int) -> None:
             done.append("rename")
-            real["rename"](source, target)
+            real["rename"](source, target, **folders)
 
         with mock.patch("os.fsync", fsync), mock.patch("os.rename", rename), self.place.create("index/x", "me-") as file:
             file.write(b"x")

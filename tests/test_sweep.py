@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import DamageError, GoodTideError, PlaceError, PlaceFullError
-from good_tide.core.identifiers import Nanoseconds, SnapshotId
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.operations.capture import CaptureRequest, capture
@@ -115,13 +115,13 @@ class SweepTest(GoodTideTest):
 
     def test_a_writer_from_before_may_publish_what_was_doomed(self) -> None:
         content = self.states[0]["big.bin"]
+        sealed = self.store.place.read(f"snapshots/{self.snapshots[0].name}")
         release(self.store, self.snapshots[0])
         early = self.fresh()
         with WriteSession(early, "desk-") as session:
             sweep(self.fresh())
             self.write("big.bin", content)
-            record = self.snapshots[0].record
-            session.publish(lambda new, stored: record, SnapshotId(bytes.fromhex(self.snapshots[0].name)))
+            session.publish_as(self.snapshots[0].name, sealed)
         sweep(self.fresh())
         self.check(0, 1, 2, 3)
 

@@ -21,6 +21,8 @@ from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, Co
 
 _PAGE_MEAN = 512
 _PAGE_MAXIMUM = 4096
+_MOST_EXTENTS = 1 << 23
+"""Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says more is refused before."""
 _HOLE = 0
 """Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
 
@@ -44,11 +46,13 @@ class _Wire(msgspec.Struct, array_like=True, frozen=True):
     extent_offsets: bytes
     extent_lengths: bytes
     chunks: bytes
-    extras: dict[int, Extra]
+    extras: msgspec.Raw
 
 
 _encoder = msgspec.msgpack.Encoder()
 _decoder = msgspec.msgpack.Decoder(_Wire)
+_extras_decoder = msgspec.msgpack.Decoder(dict[int, Extra])
+_UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError)
 
 
 class Page:
@@ -62,9 +66,11 @@ class Page:
         """
         try:
             wire = _decoder.decode(data)
-        except msgspec.MsgspecError as error:
+        except _UNREADABLE as error:
             raise DamageError(f"A folder listing cannot be read ({error})") from error
         count = wire.count
+        if count > _PAGE_MAXIMUM or (count > 0 and wire.names.count(b"\0") != count - 1):
+            raise DamageError("A folder listing contradicts itself")
         self.names: list[bytes] = wire.names.split(b"\0") if count else []
         self.kinds = wire.kinds.decode("ascii", "replace")
         if count < 0 or len(self.names) != count or len(self.kinds) != count or set(self.kinds) - set("fdlx"):
@@ -87,7 +93,30 @@ class Page:
         stats[:, 4] = modified
         stats[:, 5] = modified + decode_column(wire.changed_after, count)
         stats[:, 6] = decode_column(wire.inode, count)
+        if count and not (
+            0 <= stats[:, 0].min() <= stats[:, 0].max() <= 0o7777 and stats[:, 1:4].min() >= 0 and stats[:, 1:3].max() < 1 << 32
+        ):
+            raise DamageError("A folder listing holds numbers that cannot be")
         return stats
+
+    @cached_property
+    def extras(self) -> dict[int, Extra]:
+        """What few entries have, by their numbers.
+
+        Raises:
+            DamageError: it cannot be read, or holds what no file system has.
+        """
+        raw = bytes(self._wire.extras)
+        if _map_length(raw) > len(self.names):
+            raise DamageError("A folder listing contradicts itself")
+        try:
+            found = _extras_decoder.decode(raw)
+        except _UNREADABLE as error:
+            raise DamageError(f"A folder listing cannot be read ({error})") from error
+        for extra in found.values():
+            if b"\0" in extra.target or any(b"\0" in name or not name for name, _ in extra.attributes):
+                raise DamageError("A folder listing holds a link or attribute that cannot be")
+        return found
 
     def has_stats(self, seen: Column) -> bool:
         """Whether its metadata are exactly these rows (as ``stats``): compared as they are stored, without decoding."""
@@ -144,7 +173,7 @@ class Page:
 
     def _extent_counts(self) -> Column:
         counts = decode_column(self._wire.extent_counts, len(self.names))
-        if (len(counts) and int(counts.min()) < 0) or int(counts.sum()) > 1 << 32:
+        if len(counts) and (int(counts.min()) < 0 or int(counts.max()) > _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS):
             raise DamageError("A folder listing contradicts itself")
         return counts
 
@@ -157,6 +186,7 @@ class Page:
         if len(wire.digests) != files * DIGEST_BYTES:
             raise DamageError("A folder listing contradicts itself")
         result: list[Entry] = []
+        extras = self.extras
         at = digest_at = 0
         for position, (name, letter, numbers) in enumerate(zip(self.names, self.kinds, self.stats.tolist(), strict=True)):
             digest = b""
@@ -165,7 +195,7 @@ class Page:
                 digest_at += DIGEST_BYTES
             own = tuple(extents[at : at + counts[position]])
             at += counts[position]
-            extra = wire.extras.get(position, NOTHING_EXTRA)
+            extra = extras.get(position, NOTHING_EXTRA)
             result.append(Entry(name, Kind(letter), Stat(*numbers), ContentDigest(digest), own, extra))
         return result
 
@@ -184,6 +214,14 @@ class Page:
             Extent(table[chunk], offset, length)
             for chunk, offset, length in zip(chunks.tolist(), offsets.tolist(), lengths.tolist(), strict=True)
         ]
+
+
+def _map_length(packed: bytes) -> int:
+    """How many keys a MessagePack map has, by its first bytes."""
+    first = packed[0]
+    if first & 0xF0 == 0x80:
+        return first & 0x0F
+    return int.from_bytes(packed[1 : {0xDE: 3, 0xDF: 5}.get(first, 1)], "big")
 
 
 def encode_page(entries: Sequence[Entry]) -> bytes:

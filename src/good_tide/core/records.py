@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import msgspec
 
 from good_tide.core.identifiers import SnapshotId
+
+Count = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
+"""A number that a store may hold: not negative, and no larger than 63 bits."""
+_Name = Annotated[str, msgspec.Meta(max_length=1024)]
 
 
 class LeftOut(msgspec.Struct, frozen=True):
@@ -18,19 +24,19 @@ class LeftOut(msgspec.Struct, frozen=True):
 class Machine(msgspec.Struct, frozen=True):
     """The workstation a snapshot is of. ``id`` stays when the name changes."""
 
-    id: str
-    name: str
+    id: _Name
+    name: _Name
 
 
 class Tally(msgspec.Struct, frozen=True):
     """Counts of a snapshot. Bytes are plain bytes, except ``stored_bytes``: what it added to the store's files."""
 
-    files: int = 0
-    folders: int = 0
-    bytes: int = 0
-    changed_files: int = 0
-    new_bytes: int = 0
-    stored_bytes: int = 0
+    files: Count = 0
+    folders: Count = 0
+    bytes: Count = 0
+    changed_files: Count = 0
+    new_bytes: Count = 0
+    stored_bytes: Count = 0
     seconds: float = 0.0
 
 
@@ -43,7 +49,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     :param owners: names of the user and group numbers that occur, as ``u1000`` and ``g100``.
     """
 
-    time: int
+    time: Count
     machine: Machine
     roots: bytes
     tally: Tally = Tally()

@@ -1,12 +1,14 @@
 """Sealing and opening of store files: encrypted, or open and authenticated by keyed hash.
 
 Every store file has a key of its own, derived from the store's secret, the file's kind and the file's name. A file
-moved to another name therefore does not open, and a nonce that counts from zero in each file never repeats for a key.
+moved to another name therefore does not open. Sealing begins with a fresh name (``StoreKeys.fresh_seal``), drawn only when all that will be
+sealed under it is known, and each number is used once under it: no key and nonce ever seal two different texts.
 """
 
 from __future__ import annotations
 
 import hashlib
+import secrets
 from collections.abc import Callable
 from typing import Protocol
 
@@ -17,21 +19,17 @@ from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import DIGEST_BYTES, ChunkId, ContentDigest
+from good_tide.core.identifiers import DIGEST_BYTES, NAME_BYTES, ChunkId, ContentDigest
 
 TAG_BYTES = 16
 SECRET_BYTES = 32
 SMALL_PREFIX = b"S"
 """Goes before a small file's content in its digest, so that no list of extents can stand for it."""
-_SEALS_KEPT = 512
+_OPENERS_KEPT = 512
 
 
-class Seal(Protocol):
-    """Seals and opens numbered pieces of one store file."""
-
-    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
-        """``plain`` sealed, ``TAG_BYTES`` longer. A number is used once in a file; ``context`` is authenticated."""
-        ...
+class Opener(Protocol):
+    """Opens numbered pieces of one store file."""
 
     def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
         """The plain bytes.
@@ -39,6 +37,14 @@ class Seal(Protocol):
         Raises:
             DamageError: not what was sealed under this number and context.
         """
+        ...
+
+
+class Seal(Opener, Protocol):
+    """Seals and opens numbered pieces of one store file."""
+
+    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
+        """``plain`` sealed, ``TAG_BYTES`` longer."""
         ...
 
 
@@ -79,6 +85,26 @@ class OpenSeal:
         return plain
 
 
+class FreshSeal:
+    """Seals the pieces of one new store file, under a name that nobody had before. All pieces are known when it is made."""
+
+    def __init__(self, name: bytes, seal: Seal) -> None:
+        self.name = name
+        self._seal = seal
+        self._used: set[int] = set()
+
+    def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
+        """``plain`` sealed, ``TAG_BYTES`` longer; ``context`` is authenticated.
+
+        Raises:
+            ValueError: the number was used already.
+        """
+        if number in self._used:
+            raise ValueError("a number seals once")
+        self._used.add(number)
+        return self._seal.seal(number, plain, context)
+
+
 class StoreKeys:
     """All keys of one open store.
 
@@ -90,19 +116,28 @@ class StoreKeys:
         self.secret = secret
         self.identity = identity
         self.encrypted = encrypted
-        self._seals: dict[tuple[str, bytes], Seal] = {}
+        self._openers: dict[tuple[str, bytes], Opener] = {}
         self._make: Callable[[bytes], Seal] = EncryptingSeal if encrypted else OpenSeal
         self._chunk_key = derive(identity, b"chunk identity")
         self.digest_key = derive(identity, b"content digest")
         self.border_secret = derive(identity, b"chunk borders")
 
-    def seal_for(self, kind: str, name: bytes) -> Seal:
-        """The seal of one store file; ``kind`` is ``pack``, ``index`` or ``snapshot``."""
-        found = self._seals.get((kind, name))
+    def fresh_seal(self, kind: str) -> FreshSeal:
+        """The seal of a new store file, with its name; ``kind`` is a word of ``envelope.FileKind``."""
+        name = secrets.token_bytes(NAME_BYTES)
+        return FreshSeal(name, self._make(derive(self.secret, kind.encode(), name)))
+
+    def named_seal(self, kind: str, name: bytes) -> FreshSeal:
+        """The seal of a store file whose content has its name already; only for ``envelope.seal_again``."""
+        return FreshSeal(name, self._make(derive(self.secret, kind.encode(), name)))
+
+    def opener(self, kind: str, name: bytes) -> Opener:
+        """What opens the pieces of one store file."""
+        found = self._openers.get((kind, name))
         if found is None:
-            if len(self._seals) >= _SEALS_KEPT:
-                self._seals.clear()
-            found = self._seals[kind, name] = self._make(derive(self.secret, kind.encode(), name))
+            if len(self._openers) >= _OPENERS_KEPT:
+                self._openers.clear()
+            found = self._openers[kind, name] = self._make(derive(self.secret, kind.encode(), name))
         return found
 
     def chunk_id(self, plain: bytes | memoryview) -> ChunkId:

@@ -18,6 +18,8 @@ from good_tide.crypto.seals import SECRET_BYTES, StoreKeys, derive
 _ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 """Base 32 without I, L, O and U, which are read as 1, 1, 0 and V when somebody types them."""
 
+_LEAST_SALT = 8
+"""Bytes of salt that Argon2id needs."""
 _RECOVERY_DIGITS = 36
 """33 digits of 5 random bits (165 bits) and 3 check digits, in six groups of six."""
 
@@ -29,10 +31,21 @@ class Cost(msgspec.Struct, frozen=True):
     passes: int = 3
     lanes: int = 2
 
+    @property
+    def work(self) -> int:
+        """Memory in KiB times passes; four million take about four seconds of one processor."""
+        return self.memory_kib * self.passes
+
+    @property
+    def bearable(self) -> bool:
+        """Whether it makes sense, and takes no more memory and time than any slot may."""
+        return 8 * self.lanes <= self.memory_kib <= _MOST_KIB and 1 <= self.lanes <= _MOST_LANES and 0 < self.work <= _MOST_WORK
+
 
 STRONG = Cost()
-_COST_LIMIT = Cost(memory_kib=1024 * 1024, passes=64, lanes=16)
-"""A slot that asks for more is refused before the memory is taken."""
+_MOST_KIB, _MOST_LANES = 1024 * 1024, 16
+_MOST_WORK, _MOST_TOGETHER = 4 * _MOST_KIB, 24 * _MOST_KIB
+"""``Cost.work`` of one slot, and of all that are tried, the cheapest first."""
 
 
 class Slot(msgspec.Struct, frozen=True, kw_only=True):
@@ -51,7 +64,13 @@ def new_secrets(identity: bytes | None = None) -> bytes:
 
 
 def keys_from(secret: bytes, encrypted: bool) -> StoreKeys:
-    """The keys made of a store's unwrapped secrets."""
+    """The keys made of a store's unwrapped secrets.
+
+    Raises:
+        DamageError: they have another length than secrets have.
+    """
+    if len(secret) != 2 * SECRET_BYTES:
+        raise DamageError("The secrets in a key slot have an impossible length", "Bring the store's folder keys back from a copy")
     return StoreKeys(secret[:SECRET_BYTES], secret[SECRET_BYTES:], encrypted)
 
 
@@ -74,15 +93,24 @@ def unwrap(slots: list[Slot], words: str, binding: bytes) -> bytes:
         WrongPassphraseError: none does.
         DamageError: a slot asks for more memory or time than any slot may.
     """
-    recovery = parse_recovery_key(words)
-    for slot in slots:
+    recovery, refused, work = parse_recovery_key(words), False, 0
+    for slot in sorted(slots, key=lambda one: one.cost.work):
         typed = recovery if slot.kind == "recovery" else words
         if slot.kind == "open" or typed is None:
+            continue
+        work += slot.cost.work
+        if not slot.cost.bearable or len(slot.salt) < _LEAST_SALT or work > _MOST_TOGETHER:
+            refused = True
             continue
         try:
             return AESGCM(_stretch(typed, slot.salt, slot.cost)).decrypt(bytes(12), slot.sealed, binding)
         except InvalidTag:
             continue
+    if refused:
+        raise DamageError(
+            "A key slot asks for more memory or time than any slot may, and no other opens with this passphrase",
+            "Bring the store's folder keys back from a copy, or use another passphrase or the recovery key",
+        )
     raise WrongPassphraseError(
         "The passphrase does not open this store", "Check capitals and keyboard layout, look at the hint, or use the recovery key"
     )
@@ -110,8 +138,7 @@ def _check_digits(digits: str) -> str:
 
 
 def _stretch(words: str, salt: bytes, cost: Cost) -> bytes:
-    limit = _COST_LIMIT
-    if not (8 * cost.lanes <= cost.memory_kib <= limit.memory_kib and 1 <= cost.passes <= limit.passes and 1 <= cost.lanes <= limit.lanes):
+    if not cost.bearable:
         raise DamageError("A key slot asks for more memory or time than any slot may")
     material = unicodedata.normalize("NFC", words).encode()
     stretched = Argon2id(salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib).derive(

@@ -19,10 +19,11 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
+from good_tide.storage.envelope import FileKind, open_whole, seal_again
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.keyslots import share_identities
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import Store
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import Ticket, WriteSession
 
 _CARRIER = "carry"
@@ -87,8 +88,7 @@ def _carry(
             except DamageError as error:
                 damaged.append((snapshot.name, str(error)))
                 continue
-            record = msgspec.structs.replace(snapshot.record, roots=roots)
-            session.publish(lambda new, stored, record=record: record, snapshot.id)  # type: ignore[misc]
+            session.publish_as(snapshot.name, carrier.sealed(snapshot, roots))
             if read_back:
                 carrier.read_back()
             carried.append(snapshot.name)
@@ -122,6 +122,16 @@ class _Carrier:
             self._written.append(new)
         self._chunks[identity] = new
         return new
+
+    def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
+        """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name seals one text only."""
+        data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        if roots == snapshot.record.roots and self._source.keys.secret == self._target.keys.secret:
+            return data
+        plain = open_whole(self._source.keys, FileKind.SNAPSHOT, snapshot.id, data, file)
+        if roots != snapshot.record.roots:
+            plain = msgspec.msgpack.encode(msgspec.structs.replace(snapshot.record, roots=roots))
+        return seal_again(self._target.keys, FileKind.SNAPSHOT, snapshot.id, plain)
 
     def read_back(self) -> None:
         """Read what was written since the last time from the target.

@@ -14,7 +14,7 @@ from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, 
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.probing import describe_store, measure_speed, probe, probe_apart
 from good_tide.operations.selecting import home_folder
-from good_tide.storage.header import HALF_MADE, HEADER_FILE
+from good_tide.storage.header import HEADER_FILE, in_the_way
 from good_tide.system.disks import Disks, SystemDisks
 from good_tide.system.stand_in_disks import StandInDisks
 
@@ -107,10 +107,10 @@ class Examined(msgspec.Struct, frozen=True):
 def _in_the_way(folder: Path) -> list[Check]:
     """What speaks against a folder without a store, by what is in it."""
     try:
-        others = {item.name for item in folder.iterdir()} - HALF_MADE
+        other = in_the_way(folder)
     except OSError as error:
         return [Check(Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own")]
-    if others:
+    if other:
         return [Check(Level.BAD, f"{folder} holds other things", "Choose an empty or a new folder; nothing there is ever erased")]
     return []
 

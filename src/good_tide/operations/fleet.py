@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-import secrets
 
 import msgspec
 
 from good_tide import __version__
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError
-from good_tide.core.identifiers import NAME_BYTES
-from good_tide.core.records import Machine, Snapshot
+from good_tide.core.records import Count, Machine, Snapshot
 from good_tide.core.settings import Job
-from good_tide.storage.envelope import FileKind, open_whole, seal_whole
-from good_tide.storage.store import Store, file_name_bytes
+from good_tide.storage.decoding import unpacked
+from good_tide.storage.envelope import FileKind
+from good_tide.storage.store import Store
 from good_tide.system.machine import local_zone
 
 _FOLDER = "status"
@@ -31,13 +30,13 @@ class StatusRecord(msgspec.Struct, frozen=True):
 
     machine: Machine
     job: str
-    time: int
+    time: Count
     snapshot: str
-    next: int = 0
+    next: Count = 0
     rhythm: str = ""
-    files: int = 0
-    bytes: int = 0
-    gaps: int = 0
+    files: Count = 0
+    bytes: Count = 0
+    gaps: Count = 0
     program: str = ""
 
 
@@ -57,10 +56,7 @@ def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, c
     )  # fmt: skip
     with contextlib.suppress(GoodTideError):
         before = [name for name, old in _records(store) if old.machine.id == machine.id and old.job == job.name]
-        name = secrets.token_bytes(NAME_BYTES)
-        with store.place.create(f"{_FOLDER}/{name.hex()}", _OWNER) as file:
-            file.write(seal_whole(store.keys, FileKind.STATUS, name, msgspec.msgpack.encode(record)))
-            file.commit()
+        store.write_sealed(FileKind.STATUS, _FOLDER, msgspec.msgpack.encode(record), _OWNER)
         for old_name in before:
             store.place.remove(f"{_FOLDER}/{old_name}")
 
@@ -69,9 +65,8 @@ def _records(store: Store) -> list[tuple[str, StatusRecord]]:
     found = []
     for name in store.place.names(_FOLDER):
         file = f"{_FOLDER}/{name}"
-        with contextlib.suppress(DamageError, NotInPlaceError, msgspec.MsgspecError):
-            plain = open_whole(store.keys, FileKind.STATUS, file_name_bytes(name, file), store.place.read(file), file)
-            found.append((name, msgspec.msgpack.decode(plain, type=StatusRecord)))
+        with contextlib.suppress(DamageError, NotInPlaceError):
+            found.append((name, unpacked(store.read_sealed(FileKind.STATUS, file), StatusRecord, file, "a status")))
     return found
 
 

@@ -14,7 +14,7 @@ from good_tide.core.pages import Page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.doomed import read_doomed
-from good_tide.storage.envelope import FileKind, open_whole
+from good_tide.storage.envelope import FileKind
 from good_tide.storage.index import decode_tables
 from good_tide.storage.packs import PackTable, open_chunk, pack_file, read_table
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store, file_name_bytes
@@ -100,9 +100,8 @@ class _Verifier:
     def _index_file(self, name: str) -> None:
         file = f"{INDEX_FOLDER}/{name}"
         try:
-            data = self._store.place.read(file)
-            self._report.bytes_read += len(data)
-            decode_tables(open_whole(self._store.keys, FileKind.INDEX, file_name_bytes(name, file), data, file), file)
+            self._report.bytes_read += self._store.place.size(file)
+            decode_tables(self._store.read_sealed(FileKind.INDEX, file), file)
         except DamageError as error:
             self._note(file, error.what)
 

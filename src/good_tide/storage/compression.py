@@ -42,3 +42,22 @@ def expand(small: bytes, maximum: int) -> bytes:
         return expander.decompress(small, max_output_size=maximum)
     except zstandard.ZstdError as error:
         raise DamageError("Stored bytes cannot be expanded") from error
+
+
+def squeezed(plain: bytes) -> bytes:
+    """A record as it is sealed: a leading 1 and compressed, or a leading 0 and as it is."""
+    small = shrink(plain, level=9)
+    return b"\0" + plain if small is None else b"\1" + small
+
+
+def unsqueezed(body: bytes, maximum: int) -> bytes:
+    """The record in what ``squeezed`` gave.
+
+    Raises:
+        DamageError: it cannot be expanded, or would take more than ``maximum`` bytes.
+    """
+    if body[:1] == b"\1":
+        return expand(body[1:], maximum)
+    if len(body) > maximum + 1:
+        raise DamageError("A stored record is larger than it may be")
+    return body[1:]

@@ -3,17 +3,19 @@ is left. ``docs/format.md`` ("Doomed lists") gives the files."""
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Iterable
+from typing import Annotated
 
 import msgspec
 
-from good_tide.core.errors import DamageError, NotInPlaceError
+from good_tide.core.errors import NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, PackId
-from good_tide.storage.envelope import FileKind, open_whole, seal_whole
-from good_tide.storage.store import Store, file_name_bytes
+from good_tide.storage.decoding import unpacked
+from good_tide.storage.envelope import FileKind
+from good_tide.storage.store import Store
 
 DOOMED_FOLDER = "doomed"
+_PackName = Annotated[bytes, msgspec.Meta(min_length=NAME_BYTES, max_length=NAME_BYTES)]
 
 
 def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
@@ -26,12 +28,10 @@ def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
     for name in store.place.names(DOOMED_FOLDER):
         file = f"{DOOMED_FOLDER}/{name}"
         try:
-            plain = open_whole(store.keys, FileKind.DOOMED, file_name_bytes(name, file), store.place.read(file), file)
-            found[name] = frozenset(PackId(pack) for pack in msgspec.msgpack.decode(plain, type=list[bytes]))
+            packs = unpacked(store.read_sealed(FileKind.DOOMED, file), list[_PackName], file, "a list of packs")
+            found[name] = frozenset(PackId(pack) for pack in packs)
         except NotInPlaceError:
             continue
-        except msgspec.MsgspecError as error:
-            raise DamageError(f"{file} is no list of packs", "Run verify on this store", file) from error
     return found
 
 
@@ -41,8 +41,4 @@ def write_doomed(store: Store, packs: Iterable[PackId], owner: str) -> str:
     Raises:
         PlaceError: the disk does not take it.
     """
-    name = secrets.token_bytes(NAME_BYTES)
-    with store.place.create(f"{DOOMED_FOLDER}/{name.hex()}", owner) as file:
-        file.write(seal_whole(store.keys, FileKind.DOOMED, name, msgspec.msgpack.encode(sorted(packs))))
-        file.commit()
-    return name.hex()
+    return store.write_sealed(FileKind.DOOMED, DOOMED_FOLDER, msgspec.msgpack.encode(sorted(packs)), owner).name

@@ -7,12 +7,10 @@ import enum
 from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import FORMAT_VERSION
 from good_tide.crypto.seals import StoreKeys
-from good_tide.storage.compression import expand, shrink
+from good_tide.storage.compression import squeezed, unsqueezed
 
 MAGIC = b"GDTD"
 HEAD_BYTES = 8
-WHOLE_FILE_LIMIT = 1 << 30
-"""Bytes an index or snapshot may expand to; refused before memory is taken."""
 
 
 class FileKind(enum.IntEnum):
@@ -29,6 +27,14 @@ class FileKind(enum.IntEnum):
     def word(self) -> str:
         """The word that goes into the derivation of the file's key."""
         return self.name.lower()
+
+    @property
+    def limit(self) -> int:
+        """Bytes that the content may expand to; more is refused before memory is taken."""
+        return _LIMITS.get(self, 1 << 20)
+
+
+_LIMITS = {FileKind.INDEX: 1 << 30, FileKind.SNAPSHOT: 1 << 27, FileKind.DOOMED: 1 << 27}
 
 
 def head(kind: FileKind, encrypted: bool) -> bytes:
@@ -49,23 +55,29 @@ def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> None:
         raise DamageError(f"{file} does not begin as a store file must", "Run verify on this store", file)
 
 
-def seal_whole(keys: StoreKeys, kind: FileKind, name: bytes, plain: bytes) -> bytes:
-    """A complete store file: head, then the plain bytes with a leading 1 (zstd) or 0 (as they are), sealed."""
+def seal_new(keys: StoreKeys, kind: FileKind, plain: bytes) -> tuple[bytes, bytes]:
+    """A fresh name, and the complete store file of that name: head, then the plain bytes with a leading 1 (zstd) or 0, sealed."""
+    body, begin = squeezed(plain), head(kind, keys.encrypted)
+    seal = keys.fresh_seal(kind.word)
+    return seal.name, begin + seal.seal(0, body, begin)
+
+
+def seal_again(keys: StoreKeys, kind: FileKind, name: bytes, plain: bytes) -> bytes:
+    """A store file under the name that its content has in another store. The bytes depend on name and content alone, so that a try that
+    is cut off and made again seals no second text; the content must be the same each time."""
     begin = head(kind, keys.encrypted)
-    small = shrink(plain, level=9)
-    body = b"\0" + plain if small is None else b"\1" + small
-    return begin + keys.seal_for(kind.word, name).seal(0, body, begin)
+    return begin + keys.named_seal(kind.word, name).seal(0, b"\0" + plain, begin)
 
 
 def open_whole(keys: StoreKeys, kind: FileKind, name: bytes, data: bytes, file: str) -> bytes:
-    """The plain bytes of ``seal_whole``.
+    """The plain bytes of a sealed file.
 
     Raises:
         DamageError: changed, cut, or under another name than it was written.
     """
     check_head(data, kind, keys.encrypted, file)
     try:
-        body = keys.seal_for(kind.word, name).open(0, data[HEAD_BYTES:], data[:HEAD_BYTES])
-        return expand(body[1:], WHOLE_FILE_LIMIT) if body[:1] == b"\1" else body[1:]
+        body = keys.opener(kind.word, name).open(0, data[HEAD_BYTES:], data[:HEAD_BYTES])
+        return unsqueezed(body, kind.limit)
     except DamageError as error:
         raise DamageError(f"{file} is damaged: {error.what}", "Run verify on this store", file) from error

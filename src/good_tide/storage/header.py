@@ -5,28 +5,36 @@ from __future__ import annotations
 import binascii
 import contextlib
 import hashlib
+import os
+import re
 import secrets
 from importlib import resources
 from pathlib import Path
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import msgspec
 
-from good_tide.core.errors import DamageError, NotInPlaceError, PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError, PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import FORMAT_VERSION
 from good_tide.core.passphrases import gives_away
+from good_tide.core.words import printable
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost, Slot, keys_from, new_recovery_key, new_secrets, open_slot, parse_recovery_key, unwrap, wrap
-from good_tide.storage.place import LocalPlace, Place, told
+from good_tide.storage.place import TEMPORARY, LocalPlace, Place, told
 
 HEADER_FILE = "store.json"
 SLOT_FOLDER = "keys"
 README_FILE = "README.txt"
 SCRIPT_FILE = "recover.py"
-HALF_MADE = frozenset((SLOT_FOLDER, README_FILE, SCRIPT_FILE, "tmp"))
-"""What lies in a directory where the making of a store was cut off: it can be made there again."""
+MAKING_FILE = "store.making"
+"""Lies in a directory from before anything else is written until the store is made. What it says is the proof that the rest is ours."""
 
 _HEADER_LIMIT = 64 * 1024
+_MOST_SLOTS = 64
+"""More key slots than anybody has made: somebody wants passphrases to be tried without an end."""
+_UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, binascii.Error)
+"""What reading JSON that somebody else made up may raise."""
+_STORE_ID = re.compile("[0-9a-f]{32}")
 _LONGEST_PASSPHRASE = 1000
 
 _README = """This folder is a Good Tide store: point-in-time snapshots of somebody's files.
@@ -34,13 +42,17 @@ _README = """This folder is a Good Tide store: point-in-time snapshots of somebo
 Do not change, rename or delete anything in it by hand: every file is needed.
 
 To look into it and take files out, install Good Tide and point it at this folder.
-Without Good Tide: the script recover.py in this folder needs only Python 3.9 or newer, with the packages
-"cryptography" and "zstandard". It lists and extracts every snapshot:
+Without Good Tide: the script recover.py needs only Python 3.9 or newer, with the packages "cryptography" and
+"zstandard". It lists and extracts every snapshot:
 
-    python3 recover.py list
-    python3 recover.py extract SNAPSHOT TARGET_FOLDER
+    python3 recover.py --store THIS_FOLDER list
+    python3 recover.py --store THIS_FOLDER extract SNAPSHOT TARGET_FOLDER
 
 It asks for the passphrase, or for the recovery key that was shown when this store was made.
+
+A copy of the script lies in this folder. Whoever could write to this disk could have changed it. If that may be so,
+run another copy: any machine with Good Tide writes one with "good-tide store recovery-script FILE", and it is in the
+program's source as src/good_tide/storage/recover.py. "good-tide verify" says whether the copy here is the true one.
 """
 
 
@@ -61,6 +73,13 @@ class _SlotFile(msgspec.Struct, frozen=True):
     check: str
 
 
+class _Making(msgspec.Struct, frozen=True):
+    """What a store in the making says: that it is one, and the binding of the header that it will get."""
+
+    making: Literal["a Good Tide store"]
+    header: str
+
+
 class NewStore(NamedTuple):
     """What making a store gives: its header, its keys, and the recovery key to be written down (None if open)."""
 
@@ -70,7 +89,8 @@ class NewStore(NamedTuple):
 
 
 def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None) -> NewStore:
-    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made.
+    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made. Nothing is removed or
+    written over but what a store in the making left there.
 
     :param passphrase: None for a store without encryption.
     :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are carried
@@ -84,18 +104,15 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
         check_passphrase(passphrase, hint)
     with told(f"Making a store in {root}"):
         root.mkdir(mode=0o700, parents=True, exist_ok=True)
-        present = {item.name for item in root.iterdir()}
-    if HEADER_FILE in present:
-        raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
-    if present - HALF_MADE:
-        raise PersonError(f"{root} is not empty", "Choose an empty or a new folder for the store")
+    _clear_half_made(root)
     place = LocalPlace(root)
-    for left in place.names(SLOT_FOLDER):
-        place.remove(f"{SLOT_FOLDER}/{left}")
-    place.clear_temporary("new-")
     header = Header(format=FORMAT_VERSION, store=secrets.token_hex(16), encrypted=passphrase is not None)
     header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
     binding = hashlib.sha256(header_bytes).digest()
+    making = _Making("a Good Tide store", binding.hex())
+    with place.create(MAKING_FILE, "new-") as file:
+        file.write(msgspec.json.encode(making) + b"\n")
+        file.commit()
     secret, recovery_key = new_secrets(None if twin is None else twin.identity), None
     if passphrase is None:
         slots = [open_slot(secret)]
@@ -107,15 +124,90 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
             wrap("passphrase", passphrase, secret, binding, cost, hint),
             wrap("recovery", digits, secret, binding, cost),
         ]
-    script = resources.files("good_tide.storage").joinpath(SCRIPT_FILE).read_bytes()
     _write(place, README_FILE, _README.encode())
-    _write(place, SCRIPT_FILE, script)
+    _write(place, SCRIPT_FILE, recovery_script())
     for slot in slots:
         write_slot(place, slot, binding)
     with place.create(HEADER_FILE, "new-") as file:
         file.write(header_bytes)
         file.commit(exclusive=True)
+    place.remove(MAKING_FILE)
     return NewStore(header, keys_from(secret, header.encrypted), recovery_key)
+
+
+def recovery_script() -> bytes:
+    """The script that recovers files without this program, as it is put on every store."""
+    return resources.files("good_tide.storage").joinpath(SCRIPT_FILE).read_bytes()
+
+
+def in_the_way(root: Path) -> str:
+    """The name of something in a directory that keeps a store from being made there; empty when nothing does. What the making of a store
+    left that was cut off does not: it is known by what ``store.making`` says, and by being what is written then.
+
+    Raises:
+        OSError: it cannot be looked into.
+    """
+    present = sorted(item.name for item in root.iterdir())
+    if not present or (present == [TEMPORARY] and not LocalPlace(root).names(TEMPORARY)):
+        return ""
+    making = _making(root)
+    if making is None:
+        return present[0]
+    place = LocalPlace(root)
+    for name in present:
+        if name in (README_FILE, SCRIPT_FILE):
+            ours = _read_small(place, name).startswith((_README[:40].encode(), recovery_script()[:60]))
+        elif name == SLOT_FOLDER:
+            ours = all(_is_of_header(place, slot, making.header) for slot in place.names(SLOT_FOLDER)) and _holds_only_files(root / name)
+        elif name == TEMPORARY:
+            ours = all(left.startswith("new-") for left in place.names(TEMPORARY)) and _holds_only_files(root / name)
+        else:
+            ours = name == MAKING_FILE
+        if not ours:
+            return name
+    return ""
+
+
+def _making(root: Path) -> _Making | None:
+    """What a store in the making says of itself; None where there is none."""
+    with contextlib.suppress(GoodTideError, *_UNREADABLE):
+        return msgspec.json.decode(LocalPlace(root).read(MAKING_FILE, 0, _HEADER_LIMIT), type=_Making)
+    return None
+
+
+def _read_small(place: Place, name: str) -> bytes:
+    try:
+        return place.read(name, 0, _HEADER_LIMIT)
+    except PlaceError:
+        return b""
+
+
+def _holds_only_files(folder: Path) -> bool:
+    return not folder.is_symlink() and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
+
+
+def _is_of_header(place: Place, slot: str, binding: str) -> bool:
+    with contextlib.suppress(*_UNREADABLE):
+        return msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{slot}"), type=_SlotFile).header == binding
+    return False
+
+
+def _clear_half_made(root: Path) -> None:
+    """Make room for a new store: take away what one that was half made left.
+
+    Raises:
+        PersonError: there is a store, or anything else.
+    """
+    with told(f"Making a store in {root}"):
+        if (root / HEADER_FILE).exists() or (root / HEADER_FILE).is_symlink():
+            raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
+        other = in_the_way(root)
+    if other:
+        raise PersonError(f"{root} is not empty: {printable(os.fsencode(other))} is in it", "Choose an empty or a new folder for the store")
+    place = LocalPlace(root)
+    for slot in place.names(SLOT_FOLDER):
+        place.remove(f"{SLOT_FOLDER}/{slot}")
+    place.clear_temporary("new-")
 
 
 def check_passphrase(passphrase: str, hint: str) -> None:
@@ -169,7 +261,7 @@ def _header_bytes(place: Place) -> bytes:
     try:
         return place.read(HEADER_FILE, 0, _HEADER_LIMIT)
     except NotInPlaceError:
-        if place.names(SLOT_FOLDER) and not place.names("snapshots"):
+        if (place.names(SLOT_FOLDER) or _read_small(place, MAKING_FILE)) and not place.names("snapshots"):
             raise PlaceError(f"The store in {place.title} was not made to the end", "Create it again in the same folder") from None
         if place.names("snapshots"):
             raise DamageError(
@@ -181,10 +273,12 @@ def _header_bytes(place: Place) -> bytes:
 def _parse_header(data: bytes, title: str) -> Header:
     try:
         header = msgspec.json.decode(data, type=Header)
-    except (msgspec.MsgspecError, UnicodeDecodeError) as error:
+    except _UNREADABLE as error:
         raise DamageError(
             f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE
         ) from error
+    if header.format <= FORMAT_VERSION and not _STORE_ID.fullmatch(header.store):
+        raise DamageError(f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE)
     if header.format > FORMAT_VERSION or header.features:
         raise PlaceError(
             f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one reads up to {FORMAT_VERSION})",
@@ -215,9 +309,16 @@ def named_slots(place: Place) -> dict[str, Slot]:
     """
     binding = header_binding(place).hex()
     slots: dict[str, Slot] = {}
-    for name in place.names(SLOT_FOLDER):
-        with contextlib.suppress(msgspec.MsgspecError, UnicodeDecodeError, binascii.Error):
-            file = msgspec.json.decode(place.read(f"{SLOT_FOLDER}/{name}", 0, _HEADER_LIMIT), type=_SlotFile)
+    names = place.names(SLOT_FOLDER)
+    if len(names) > _MOST_SLOTS:
+        raise DamageError(
+            f"The store in {place.title} has {len(names):,} key slots, where {_MOST_SLOTS} are the most",
+            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger than the store",
+            SLOT_FOLDER,
+        )
+    for name in names:
+        with contextlib.suppress(*_UNREADABLE):
+            file = msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{name}"), type=_SlotFile)
             if file.header == binding and file.check == _slot_check(file.slot):
                 slots[name.removesuffix(".json")] = file.slot
     if not slots:

@@ -14,12 +14,12 @@ from pathlib import Path
 
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId
+from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.doomed import read_doomed
-from good_tide.storage.envelope import FileKind, seal_whole
+from good_tide.storage.envelope import FileKind
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
@@ -67,8 +67,8 @@ class HoldingArea(Store):
             if self._there is None:
                 self._there = ChunkIndex()
                 for name in self.place.names(_THERE_FOLDER):
-                    plain = self._open_whole(FileKind.INDEX, _THERE_FOLDER, name)
-                    self._there.add(decode_tables(plain, f"{_THERE_FOLDER}/{name}"))
+                    file = f"{_THERE_FOLDER}/{name}"
+                    self._there.add(decode_tables(self.read_sealed(FileKind.INDEX, file), file))
             return self._there
 
     def has(self, identity: ChunkId) -> bool:
@@ -159,7 +159,7 @@ class HoldingArea(Store):
         stale = any(pack not in standing for pack in known)
         fresh = tables if stale else [table for table in tables if table.pack not in known]
         if fresh:
-            self._write_tables(_THERE_FOLDER, fresh)
+            self.write_sealed(FileKind.INDEX, _THERE_FOLDER, encode_tables(fresh), _OWNER)
         if stale:
             for name in old:
                 self.place.remove(f"{_THERE_FOLDER}/{name}")
@@ -193,13 +193,6 @@ class HoldingArea(Store):
             if not file.is_file():
                 file.write_text(secrets.token_hex(8))
             return HOLDING_OWNER + file.read_text()
-
-    def _write_tables(self, folder: str, tables: list[PackTable]) -> str:
-        name = secrets.token_bytes(NAME_BYTES)
-        with self.place.create(f"{folder}/{name.hex()}", _OWNER) as file:
-            file.write(seal_whole(self.keys, FileKind.INDEX, name, encode_tables(tables)))
-            file.commit()
-        return name.hex()
 
     def _take_page(self, store: Store, session: WriteSession, page: ChunkId) -> None:
         """Copy a listing and those below it. One that is here already has everything below it here too."""
@@ -248,7 +241,7 @@ class HoldingArea(Store):
             (kept if any(chunk in needed for chunk in table.chunk_ids()) else gone).append(table)
         if gone:
             old = self.place.names(INDEX_FOLDER)
-            self._write_tables(INDEX_FOLDER, kept)
+            self.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables(kept), _OWNER)
             for name in old:
                 self.place.remove(f"{INDEX_FOLDER}/{name}")
             for table in gone:

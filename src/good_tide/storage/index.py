@@ -10,8 +10,8 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
+from good_tide.storage.decoding import unpacked
 from good_tide.storage.packs import Holds, PackTable
 
 
@@ -38,10 +38,7 @@ def decode_tables(plain: bytes, file: str) -> list[PackTable]:
     Raises:
         DamageError: the bytes are no index.
     """
-    try:
-        return [table.checked() for table in msgspec.msgpack.decode(plain, type=list[PackTable])]
-    except msgspec.MsgspecError as error:
-        raise DamageError(f"{file} is not an index", "Run verify on this store", file) from error
+    return [table.checked() for table in unpacked(plain, list[PackTable], file, "an index")]
 
 
 class _Sorted(NamedTuple):

@@ -15,7 +15,8 @@ from typing import Self
 
 import msgspec
 
-from good_tide.core.errors import GoodTideError, NotInPlaceError
+from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError
+from good_tide.storage.decoding import unpacked
 from good_tide.storage.place import Place
 
 WRITER_FOLDER, LEASE_FOLDER = "writers", "lease"
@@ -23,6 +24,9 @@ HOLDING_OWNER = "hold-"
 """Begins the marks that stand for holding areas, which build on a store while its disk is away."""
 _MOVE_SECONDS = 60.0
 _ID_BYTES = 8
+_LONGEST_NUMBER = 18
+_LONGEST = 1 << 20
+"""Bytes of a mark that are read."""
 
 
 class SeenMark(msgspec.Struct, frozen=True):
@@ -136,16 +140,16 @@ def seen_marks(place: Place, folder: str) -> list[SeenMark]:
     newest: dict[str, SeenMark] = {}
     for name in place.names(folder):
         owner, dot, number = name.rpartition(".")
-        if not dot or not number.isdecimal():
+        if not dot or not number.isascii() or not number.isdecimal() or len(number) > _LONGEST_NUMBER:
             continue
         says: tuple[str, ...] = ()
         try:
-            says = msgspec.msgpack.decode(place.read(f"{folder}/{name}"), type=tuple[str, ...])
+            says = unpacked(place.read(f"{folder}/{name}", 0, _LONGEST), tuple[str, ...], name, "a mark")
         except NotInPlaceError:
             if owner not in newest:
                 newest[owner] = SeenMark(owner, int(number), ())
             continue
-        except msgspec.MsgspecError:
+        except DamageError:
             pass
         if owner not in newest or newest[owner].number <= int(number):
             newest[owner] = SeenMark(owner, int(number), says)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import enum
-import secrets
 from collections.abc import Iterator
 
 import msgspec
@@ -11,10 +10,11 @@ import numpy as np
 
 from good_tide.core.errors import DamageError, PlaceFullError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
-from good_tide.crypto.seals import TAG_BYTES, StoreKeys
-from good_tide.storage.compression import expand, shrink
+from good_tide.crypto.seals import TAG_BYTES, FreshSeal, StoreKeys
+from good_tide.storage.compression import expand, shrink, squeezed, unsqueezed
+from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import HEAD_BYTES, FileKind, check_head, head
-from good_tide.storage.place import NewFile, Place
+from good_tide.storage.place import Place
 
 PACK_BYTES = 64 * 1024 * 1024
 """A pack is finished when it has grown to this many bytes."""
@@ -22,6 +22,8 @@ PACK_BYTES = 64 * 1024 * 1024
 CHUNK_LIMIT = 64 * 1024 * 1024
 """Plain bytes of the largest chunk a reader takes memory for (a page of a very large listing)."""
 
+_ROOM_STEP, _ROW_BYTES = 4096, 41
+"""On a full disk: how many bytes fewer each try takes, and those of a row in the table."""
 _TABLE_NUMBER = (1 << 64) - 1
 _TABLE_LIMIT = 1 << 28
 _FOOT = b"DTDG"
@@ -60,7 +62,11 @@ class PackTable(msgspec.Struct, frozen=True):
         """
         count = len(self.squeezed)
         lengths = (len(self.pack), len(self.ids), len(self.stored), len(self.plain))
-        if lengths != (NAME_BYTES, count * CHUNK_ID_BYTES, count * 4, count * 4) or set(self.squeezed) - {0, 1}:
+        if (
+            lengths != (NAME_BYTES, count * CHUNK_ID_BYTES, count * 4, count * 4)
+            or set(self.squeezed) - {0, 1}
+            or self.holds not in set(Holds)
+        ):
             raise DamageError("A table of chunks contradicts itself")
         return self
 
@@ -101,65 +107,72 @@ def _context(identity: bytes, plain_length: int, squeezed: bool) -> bytes:
 
 
 class PackWriter:
-    """Writes one pack. Used by one thread."""
+    """Collects the chunks of one pack, and writes it when it is finished. Used by one thread.
+
+    A name is drawn, and with it a key, only when all that will be sealed under it is known; each try has a name of its own. So no key
+    and number ever seal two different texts: not when a try fails, nor when the machine is copied in the middle and both go on.
+    """
 
     def __init__(self, place: Place, keys: StoreKeys, holds: Holds, owner: str) -> None:
-        self.pack = PackId(secrets.token_bytes(NAME_BYTES))
-        self._holds = holds
-        self._seal = keys.seal_for(FileKind.PACK.word, self.pack)
-        self._file: NewFile = place.create(pack_file(self.pack), owner)
-        self._rows: list[tuple[Prepared, int]] = []
-        self._file.write(head(FileKind.PACK, keys.encrypted))
-
-    @property
-    def size(self) -> int:
-        """Bytes written so far."""
-        return self._file.size
+        self._place, self._keys, self._holds, self._owner = place, keys, holds, owner
+        self._chunks: list[Prepared] = []
+        self._too_much = 0
+        """Bytes that the last try had written, or was about to have written when there was no room."""
+        self.size = HEAD_BYTES
+        """Bytes of the pack; without its table until it is finished."""
 
     def add(self, chunk: Prepared) -> None:
-        """Seal and append a chunk."""
-        context = _context(chunk.id, chunk.plain_length, chunk.squeezed)
-        sealed = self._seal.seal(len(self._rows), chunk.body, context)
-        self._file.write(sealed)
-        self._rows.append((chunk, len(sealed)))
+        """Take in a chunk."""
+        self._chunks.append(chunk)
+        self.size += len(chunk.body) + TAG_BYTES
 
-    def _table(self) -> PackTable:
-        rows = self._rows
+    def _table(self, pack: PackId) -> PackTable:
+        chunks = self._chunks
         return PackTable(
-            pack=self.pack,
+            pack=pack,
             holds=self._holds,
-            ids=b"".join(chunk.id for chunk, _ in rows),
-            stored=np.array([stored for _, stored in rows], dtype="<u4").tobytes(),
-            plain=np.array([chunk.plain_length for chunk, _ in rows], dtype="<u4").tobytes(),
-            squeezed=bytes(chunk.squeezed for chunk, _ in rows),
+            ids=b"".join(chunk.id for chunk in chunks),
+            stored=np.array([len(chunk.body) + TAG_BYTES for chunk in chunks], dtype="<u4").tobytes(),
+            plain=np.array([chunk.plain_length for chunk in chunks], dtype="<u4").tobytes(),
+            squeezed=bytes(chunk.squeezed for chunk in chunks),
         )
 
     def finish(self) -> PackTable:
-        """Append the table and make the pack visible."""
-        begin = self._file.size
-        table = self._table()
-        plain = msgspec.msgpack.encode(table)
-        small = shrink(plain, level=9)
-        body = b"\0" + plain if small is None else b"\1" + small
-        sealed = self._seal.seal(_TABLE_NUMBER, body, begin.to_bytes(8, "little"))
-        self._file.write(sealed + len(sealed).to_bytes(4, "little") + _FOOT)
-        self._file.commit()
+        """Seal and write the pack under a fresh name, and make it visible.
+
+        Raises:
+            PlaceFullError: no room; nothing of it is left, and ``salvage`` writes what fits.
+        """
+        seal = self._keys.fresh_seal(FileKind.PACK.word)
+        pack = PackId(seal.name)
+        table = self._table(pack)
+        with self._place.create(pack_file(pack), self._owner) as file:
+            for piece in self._pieces(seal, table):
+                self._too_much = file.size + len(piece)
+                file.write(piece)
+            file.commit()
+            self.size = file.size
         return table
 
+    def _pieces(self, seal: FreshSeal, table: PackTable) -> Iterator[bytes]:
+        """The bytes of the pack, in order."""
+        yield head(FileKind.PACK, self._keys.encrypted)
+        for number, chunk in enumerate(self._chunks):
+            yield seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
+        sealed = seal.seal(_TABLE_NUMBER, squeezed(msgspec.msgpack.encode(table)), self.size.to_bytes(8, "little"))
+        yield sealed + len(sealed).to_bytes(4, "little") + _FOOT
+
     def salvage(self) -> PackTable | None:
-        """Finish on a full disk: give up as many of the last chunks as the table needs room. None if nothing is left."""
-        while self._rows:
-            _, stored = self._rows.pop()
+        """Finish on a full disk with as many of the first chunks as fit. None if none does."""
+        while self._chunks:
+            room = (self._too_much or self.size) - _ROOM_STEP
+            while self._chunks and self.size + len(self._chunks) * _ROW_BYTES > room:
+                self.size -= len(self._chunks.pop().body) + TAG_BYTES
             try:
-                self._file.cut(self._file.size - stored)
-                return self.finish() if self._rows else None
+                return self.finish() if self._chunks else None
             except PlaceFullError:
                 continue
         return None
-
-    def discard(self) -> None:
-        """Throw the pack away unless it is finished."""
-        self._file.discard()
 
 
 def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
@@ -176,12 +189,12 @@ def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
     begin = size - _FOOT_BYTES - length
     if foot[4:] != _FOOT or begin < HEAD_BYTES or length > _TABLE_LIMIT:
         raise DamageError(f"{file} does not end as a pack must", "Run verify on this store", file)
-    seal = keys.seal_for(FileKind.PACK.word, pack)
+    seal = keys.opener(FileKind.PACK.word, pack)
     try:
         body = seal.open(_TABLE_NUMBER, place.read(file, begin, length), begin.to_bytes(8, "little"))
-        plain = expand(body[1:], _TABLE_LIMIT) if body[:1] == b"\1" else body[1:]
-        table = msgspec.msgpack.decode(plain, type=PackTable).checked()
-    except (DamageError, msgspec.MsgspecError) as error:
+        plain = unsqueezed(body, _TABLE_LIMIT)
+        table = unpacked(plain, PackTable, file, "a table").checked()
+    except DamageError as error:
         raise DamageError(f"The table of {file} is damaged", "Run verify on this store", file) from error
     if table.pack != pack or (len(table) and int(table.offsets()[-1]) > begin):
         raise DamageError(f"The table of {file} belongs to another pack", "Run verify on this store", file)
@@ -195,7 +208,7 @@ def open_body(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identit
         DamageError: it is not what was written.
     """
     open_chunk(keys, pack, number, sealed, identity, plain_length, squeezed)
-    return keys.seal_for(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
+    return keys.opener(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
 
 
 def open_chunk(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identity: ChunkId, plain_length: int, squeezed: bool) -> bytes:
@@ -207,7 +220,7 @@ def open_chunk(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identi
     if plain_length > CHUNK_LIMIT or len(sealed) < TAG_BYTES:
         raise DamageError("A chunk has an impossible length", file=pack_file(pack))
     try:
-        body = keys.seal_for(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
+        body = keys.opener(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
         plain = expand(body, plain_length) if squeezed else body
     except DamageError as error:
         raise DamageError(f"A chunk in {pack_file(pack)} is damaged", "Run verify on this store", pack_file(pack)) from error

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import secrets
-
 import msgspec
 
-from good_tide.core.errors import DamageError, NotInPlaceError, PersonError
-from good_tide.core.identifiers import NAME_BYTES
-from good_tide.storage.envelope import FileKind, open_whole, seal_whole
+from good_tide.core.errors import NotInPlaceError, PersonError
+from good_tide.storage.decoding import unpacked
+from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store, file_name_bytes
 
 LONGEST_LABEL = 200
@@ -33,12 +31,11 @@ def read_pins(store: Store) -> dict[str, Pin]:
     for name in store.place.names(_FOLDER):
         file = f"{_FOLDER}/{name}"
         try:
-            plain = open_whole(store.keys, FileKind.PIN, file_name_bytes(name, file), store.place.read(file), file)
-            found[name] = msgspec.msgpack.decode(plain, type=Pin)
+            known = unpacked(store.read_sealed(FileKind.PIN, file), Pin, file, "a pin")
+            file_name_bytes(known.snapshot, file)
+            found[name] = known
         except NotInPlaceError:
             continue
-        except msgspec.MsgspecError as error:
-            raise DamageError(f"{file} is no pin", "Run verify on this store", file) from error
     return found
 
 
@@ -52,10 +49,7 @@ def pin(store: Store, snapshot: str, label: str = "") -> None:
     if len(label) > LONGEST_LABEL:
         raise PersonError(f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}")
     before = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
-    name = secrets.token_bytes(NAME_BYTES)
-    with store.place.create(f"{_FOLDER}/{name.hex()}", _OWNER) as file:
-        file.write(seal_whole(store.keys, FileKind.PIN, name, msgspec.msgpack.encode(Pin(snapshot, label))))
-        file.commit()
+    store.write_sealed(FileKind.PIN, _FOLDER, msgspec.msgpack.encode(Pin(snapshot, label)), _OWNER)
     for old in before:
         store.place.remove(f"{_FOLDER}/{old}")
 

@@ -12,10 +12,16 @@ from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
 
-from good_tide.core.errors import NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import DamageError, NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
 
 TEMPORARY = "tmp"
 """Folder of files that are not yet complete."""
+READ_LIMIT = 1 << 30
+"""Bytes that are read at once at most, so that a file that pretends to be huge takes no memory."""
+_DEEPEST = 3
+"""How many folders deep a store goes, and is looked into."""
+_FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_READ_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
 
 class NewFile(Protocol):
@@ -35,10 +41,6 @@ class NewFile(Protocol):
         """
         ...
 
-    def cut(self, size: int) -> None:
-        """Shorten to ``size`` bytes."""
-        ...
-
     def commit(self, exclusive: bool = False) -> None:
         """Make the file durable, then visible under its name, then the name durable.
 
@@ -50,7 +52,7 @@ class NewFile(Protocol):
         ...
 
     def discard(self) -> None:
-        """Throw the file away. Does nothing after ``commit``."""
+        """Let go of the file; unless it was committed, it is thrown away."""
         ...
 
     def __enter__(self) -> Self: ...
@@ -86,6 +88,7 @@ class Place(Protocol):
         Raises:
             NotInPlaceError: no such file.
             PlaceError: the disk does not give it.
+            DamageError: it is larger than any store file that is read whole (``READ_LIMIT``).
         """
         ...
 
@@ -132,6 +135,8 @@ def told(doing: str) -> Iterator[None]:
 class LocalPlace:
     """A directory on a mounted file system.
 
+    Links inside it are never followed: whoever can write to the disk could lead this program elsewhere with one.
+
     :param limit: bytes that all files in it may take together; None: what the disk gives.
     """
 
@@ -145,33 +150,52 @@ class LocalPlace:
 
     def names(self, folder: str) -> list[str]:
         with told(f"Listing {self.root / folder}"):
-            return sorted(self._below(str(self.root / folder), ""))
+            return sorted(name for name, _ in self._files(folder))
 
-    def _below(self, directory: str, prefix: str) -> Iterator[str]:
-        try:
-            listing = os.scandir(directory)
-        except FileNotFoundError:
-            return
-        with listing:
-            for item in listing:
-                if item.is_dir(follow_symlinks=False):
-                    yield from self._below(item.path, f"{prefix}{item.name}/")
-                elif item.is_file(follow_symlinks=False):
-                    yield prefix + item.name
+    def _files(self, folder: str) -> Iterator[tuple[str, int]]:
+        """Name and length of each file in a folder and its sub-folders, as far down as a store goes."""
+        waiting = [("", 0)]
+        while waiting:
+            inside, depth = waiting.pop()
+            try:
+                handle = _open_below(self.root, f"{folder}/{inside}")
+            except FileNotFoundError:
+                continue
+            try:
+                with os.scandir(handle) as listing:
+                    for item in listing:
+                        if item.is_file(follow_symlinks=False):
+                            with contextlib.suppress(FileNotFoundError):
+                                yield inside + item.name, item.stat(follow_symlinks=False).st_size
+                        elif depth < _DEEPEST and item.is_dir(follow_symlinks=False):
+                            waiting.append((f"{inside}{item.name}/", depth + 1))
+            finally:
+                os.close(handle)
 
     def size(self, name: str) -> int:
-        with told(f"Looking at {self.root / name}"):
-            return os.stat(self.root / name).st_size
+        with told(f"Looking at {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+            return self._look(name, folder, last).st_size
+
+    def _look(self, name: str, folder: int, last: str) -> os.stat_result:
+        """A file's metadata. What is no file (a link, a pipe, a device) is not looked into, and counts as not there."""
+        info = os.stat(last, dir_fd=folder, follow_symlinks=False)
+        if not stat.S_ISREG(info.st_mode):
+            raise NotInPlaceError(f"{self.root / name} is not a file", "Something else stands where a store file should be")
+        return info
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
-        with told(f"Reading {self.root / name}"):
-            handle = os.open(self.root / name, os.O_RDONLY | os.O_CLOEXEC)
+        with told(f"Reading {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+            self._look(name, folder, last)
+            handle = os.open(last, _READ_FLAGS, dir_fd=folder)
             try:
                 info = os.fstat(handle)
                 if not stat.S_ISREG(info.st_mode):
                     raise NotInPlaceError(f"{self.root / name} is not a file", "Something else stands where a store file should be")
-                wanted = info.st_size - offset if length is None else length
-                return _read_fully(handle, offset, max(0, min(wanted, info.st_size - offset)))
+                rest = max(0, info.st_size - offset)
+                wanted = rest if length is None else min(length, rest)
+                if wanted > READ_LIMIT:
+                    raise DamageError(f"{name} is larger than any file that is read whole", "Run verify on this store", name)
+                return _read_fully(handle, offset, wanted)
             finally:
                 os.close(handle)
 
@@ -188,27 +212,57 @@ class LocalPlace:
 
     def clear_temporary(self, owner: str) -> None:
         for name in self.names(TEMPORARY):
-            if name.startswith(owner):
-                with told(f"Removing {name}"), contextlib.suppress(FileNotFoundError):
-                    os.unlink(self.root / TEMPORARY / name)
+            if name.startswith(owner) and "/" not in name:
+                self.remove(f"{TEMPORARY}/{name}")
 
     def remove(self, name: str) -> None:
-        with told(f"Removing {self.root / name}"), contextlib.suppress(FileNotFoundError):
-            os.unlink(self.root / name)
-            sync_folder((self.root / name).parent)
+        with (
+            told(f"Removing {self.root / name}"),
+            contextlib.suppress(FileNotFoundError),
+            _folder_of(self.root, name) as (folder, last),
+        ):
+            os.unlink(last, dir_fd=folder)
+            _sync(folder)
             self._taken = None
 
     def total_bytes(self) -> int:
-        total, waiting = 0, [str(self.root)]
         with told(f"Listing {self.root}"):
-            while waiting:
-                with os.scandir(waiting.pop()) as listing:
-                    for item in listing:
-                        if item.is_dir(follow_symlinks=False):
-                            waiting.append(item.path)
-                        elif item.is_file(follow_symlinks=False):
-                            total += item.stat(follow_symlinks=False).st_size
-        return total
+            os.close(_open_below(self.root, ""))
+            return sum(size for _, size in self._files(""))
+
+
+def _open_below(root: Path, folder: str) -> int:
+    """A handle of a folder below ``root``, each level opened in the one above and never through a link.
+
+    Raises:
+        OSError: it is not there. PlaceError: there is a link, or something else, on the way.
+    """
+    handle = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    for part in folder.split("/"):
+        if part:
+            outer = handle
+            try:
+                handle = os.open(part, _FOLDER_FLAGS, dir_fd=outer)
+            except OSError as error:
+                if error.errno in (errno.ELOOP, errno.ENOTDIR):
+                    raise PlaceError(
+                        f"{part} in the store {root} is a link or no folder", "Links in a store are not followed; see who put it there"
+                    ) from error
+                raise
+            finally:
+                os.close(outer)
+    return handle
+
+
+@contextlib.contextmanager
+def _folder_of(root: Path, name: str) -> Iterator[tuple[int, str]]:
+    """A handle of the folder that a store file lies in, and the file's name in it."""
+    folder, _, last = name.rpartition("/")
+    handle = _open_below(root, folder)
+    try:
+        yield handle, last
+    finally:
+        os.close(handle)
 
 
 def _read_fully(handle: int, offset: int, length: int) -> bytes:
@@ -226,13 +280,19 @@ class _LocalNewFile:
 
     def __init__(self, root: Path, name: str, owner: str, allow: Callable[[int], None] | None = None) -> None:
         self._allow = allow
-        self._root, self._target = root, root / name
-        self._temporary = root / TEMPORARY / f"{owner}{secrets.token_hex(8)}"
+        self._root, self._name = root, name
+        self._temporary = f"{owner}{secrets.token_hex(8)}"
         self.size = 0
         self._handle: int | None = None
+        self._committed = False
         with told(f"Writing to {root}"):
-            _make_folder(root, self._temporary.parent)
-            self._handle = os.open(self._temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+            self._folder = _make_folder(root, TEMPORARY)
+            try:
+                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+                self._handle = os.open(self._temporary, flags, 0o600, dir_fd=self._folder)
+            except BaseException:
+                os.close(self._folder)
+                raise
 
     def write(self, data: bytes) -> None:
         handle = self._open_handle()
@@ -249,49 +309,51 @@ class _LocalNewFile:
                 raise
             self.size = start + len(data)
 
-    def cut(self, size: int) -> None:
-        handle = self._open_handle()
-        with told(f"Writing to {self._root}"):
-            os.ftruncate(handle, size)
-            os.lseek(handle, size, os.SEEK_SET)
-            self.size = size
-
     def commit(self, exclusive: bool = False) -> None:
         handle = self._open_handle()
         with told(f"Writing to {self._root}"):
             os.fsync(handle)
             os.close(handle)
             self._handle = None
-            _make_folder(self._root, self._target.parent)
-            if exclusive:
-                self._take_name()
-            else:
-                os.rename(self._temporary, self._target)
-            sync_folder(self._target.parent)
+            folder, _, last = self._name.rpartition("/")
+            target = _make_folder(self._root, folder)
+            try:
+                if exclusive:
+                    self._take_name(target, last)
+                else:
+                    os.rename(self._temporary, last, src_dir_fd=self._folder, dst_dir_fd=target)
+                self._committed = True
+                _sync(target)
+            finally:
+                os.close(target)
 
-    def _take_name(self) -> None:
+    def _take_name(self, target: int, last: str) -> None:
         """Rename to a free name: by a link where the file system has links, which no other can come before."""
+        taken = NameTakenError(f"{self._root / self._name} was made by another at the same moment", "Use that one")
         try:
-            os.link(self._temporary, self._target)
+            os.link(self._temporary, last, src_dir_fd=self._folder, dst_dir_fd=target, follow_symlinks=False)
         except FileExistsError:
-            os.unlink(self._temporary)
-            raise NameTakenError(f"{self._target} was made by another at the same moment", "Use that one") from None
+            raise taken from None
         except OSError as error:
             if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
                 raise
-            if self._target.exists():
-                os.unlink(self._temporary)
-                raise NameTakenError(f"{self._target} was made by another at the same moment", "Use that one") from None
-            os.rename(self._temporary, self._target)
+            with contextlib.suppress(FileNotFoundError):
+                os.stat(last, dir_fd=target, follow_symlinks=False)
+                raise taken from None
+            os.rename(self._temporary, last, src_dir_fd=self._folder, dst_dir_fd=target)
         else:
-            os.unlink(self._temporary)
+            os.unlink(self._temporary, dir_fd=self._folder)
 
     def discard(self) -> None:
         if self._handle is not None:
             os.close(self._handle)
             self._handle = None
-            with contextlib.suppress(OSError):
-                os.unlink(self._temporary)
+        if self._folder >= 0:
+            if not self._committed:
+                with contextlib.suppress(OSError):
+                    os.unlink(self._temporary, dir_fd=self._folder)
+            os.close(self._folder)
+            self._folder = -1
 
     def _open_handle(self) -> int:
         if self._handle is None:
@@ -305,23 +367,28 @@ class _LocalNewFile:
         self.discard()
 
 
-def _make_folder(root: Path, folder: Path) -> None:
-    """Make ``folder`` below ``root``, each new level durable in the one above; ``root`` itself must be there."""
-    if folder == root or folder.is_dir():
-        return
-    _make_folder(root, folder.parent)
-    with contextlib.suppress(FileExistsError):
-        os.mkdir(folder, 0o700)
-    sync_folder(folder.parent)
+def _make_folder(root: Path, folder: str) -> int:
+    """A handle of a folder below ``root``, made where it is missing, each new level durable in the one above; ``root`` must be there."""
+    try:
+        return _open_below(root, folder)
+    except FileNotFoundError:
+        if not folder:
+            raise
+    above, _, last = folder.rpartition("/")
+    handle = _make_folder(root, above)
+    try:
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(last, 0o700, dir_fd=handle)
+        _sync(handle)
+    finally:
+        os.close(handle)
+    return _open_below(root, folder)
 
 
-def sync_folder(folder: Path) -> None:
-    """Make the names in a folder durable. File systems that cannot say so with EINVAL."""
-    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+def _sync(handle: int) -> None:
+    """Make the names in an open folder durable. File systems that cannot say so with EINVAL."""
     try:
         os.fsync(handle)
     except OSError as error:
         if error.errno != errno.EINVAL:
             raise
-    finally:
-        os.close(handle)

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import os
-import secrets
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable
 from pathlib import Path
-
-import msgspec
+from typing import NamedTuple
 
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
@@ -17,7 +15,8 @@ from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.crypto.seals import StoreKeys
-from good_tide.storage.envelope import FileKind, open_whole, seal_whole
+from good_tide.storage.decoding import unpacked
+from good_tide.storage.envelope import FileKind, open_whole, seal_new
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import ChunkIndex, Location, decode_tables
 from good_tide.storage.packs import PackTable, open_chunk, pack_file
@@ -28,6 +27,13 @@ SNAPSHOT_FOLDER = "snapshots"
 PACK_FOLDER = "packs"
 _RECENT_BYTES = 32 * 1024 * 1024
 _RECENT_LARGEST = 2 * 1024 * 1024
+
+
+class Written(NamedTuple):
+    """A sealed file that was written: its name, and its bytes."""
+
+    name: str
+    size: int
 
 
 class Store:
@@ -75,16 +81,34 @@ class Store:
                 if name in self._index_files:
                     continue
                 try:
-                    index.add(decode_tables(self._open_whole(FileKind.INDEX, INDEX_FOLDER, name), f"{INDEX_FOLDER}/{name}"))
+                    file = f"{INDEX_FOLDER}/{name}"
+                    index.add(decode_tables(self.read_sealed(FileKind.INDEX, file), file))
                     self._index_files.add(name)
                 except DamageError as error:
                     damaged = error
             if damaged is not None and not len(index):
                 raise damaged
 
-    def _open_whole(self, kind: FileKind, folder: str, name: str) -> bytes:
-        file = f"{folder}/{name}"
-        return open_whole(self.keys, kind, file_name_bytes(name, file), self.place.read(file), file)
+    def read_sealed(self, kind: FileKind, file: str) -> bytes:
+        """The content of a sealed file, authenticated.
+
+        Raises:
+            DamageError: it is not intact. PlaceError: the disk does not give it.
+        """
+        name = file_name_bytes(file.rpartition("/")[2], file)
+        return open_whole(self.keys, kind, name, self.place.read(file), file)
+
+    def write_sealed(self, kind: FileKind, folder: str, plain: bytes, owner: str) -> Written:
+        """Write a sealed file into a folder of the store, under a fresh name.
+
+        Raises:
+            PlaceError: the disk does not take it.
+        """
+        name, data = seal_new(self.keys, kind, plain)
+        with self.place.create(f"{folder}/{name.hex()}", owner) as file:
+            file.write(data)
+            file.commit()
+        return Written(name.hex(), len(data))
 
     def know_index(self, name: str, tables: Iterable[PackTable]) -> None:
         """Take notice of an index file that was just written through this object; should it vanish, a sweep has replaced it."""
@@ -96,17 +120,6 @@ class Store:
     def index_files(self) -> frozenset[str]:
         """Names of the index files that the index was read from."""
         return frozenset(self._index_files)
-
-    def write_index(self, plain: bytes, owner: str) -> None:
-        """Write an index file.
-
-        Raises:
-            PlaceError: the disk does not take it.
-        """
-        name = secrets.token_bytes(NAME_BYTES)
-        with self.place.create(f"{INDEX_FOLDER}/{name.hex()}", owner) as file:
-            file.write(seal_whole(self.keys, FileKind.INDEX, name, plain))
-            file.commit()
 
     def forget_index(self) -> None:
         """Read the index anew when it is next needed: index files were replaced."""
@@ -131,11 +144,8 @@ class Store:
             known = self._snapshots.get(name)
         if known is None:
             file = f"{folder}/{name}"
-            plain = self._open_whole(FileKind.SNAPSHOT, folder, name)
-            try:
-                record = msgspec.msgpack.decode(plain, type=SnapshotRecord)
-            except msgspec.MsgspecError as error:
-                raise DamageError(f"{file} is not a snapshot", "Run verify on this store", file) from error
+            plain = self.read_sealed(FileKind.SNAPSHOT, file)
+            record = unpacked(plain, SnapshotRecord, file, "a snapshot")
             known = Snapshot(SnapshotId(bytes.fromhex(name)), record)
             with self._lock:
                 self._snapshots[name] = known

@@ -20,6 +20,7 @@ from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Control, Progress
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
+from good_tide.storage.envelope import FileKind
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
 from good_tide.storage.needs import Keys, all_snapshots, live_chunks, needed_keys
@@ -206,7 +207,7 @@ class Sweep:
         tables = [table for table in self._store.index.packs() if table.pack not in gone]
         if gone or len(old) > 1:
             if tables:
-                self._store.write_index(encode_tables(tables), self._owner)
+                self._store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables(tables), self._owner)
             for name in old:
                 self._store.place.remove(f"{INDEX_FOLDER}/{name}")
         self._store.forget_index()
@@ -238,11 +239,9 @@ class Sweep:
                 copied.append(table)
                 if writer.size >= PACK_BYTES:
                     break
-            self._store.write_index(encode_tables([writer.finish()]), self._owner)
+            self._store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables([writer.finish()]), self._owner)
         except PlaceFullError:
             return []
-        finally:
-            writer.discard()
         return copied
 
     def _copy(self, table: PackTable, needs: NDArray[np.bool_], writer: PackWriter) -> None:

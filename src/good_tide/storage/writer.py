@@ -7,7 +7,6 @@ visible before ``publish``: packs are made durable first, then the index that na
 from __future__ import annotations
 
 import contextlib
-import secrets
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -20,7 +19,7 @@ from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.storage.doomed import read_doomed
-from good_tide.storage.envelope import FileKind, seal_whole
+from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare, read_table
@@ -182,7 +181,11 @@ class WriteSession:
 
     def _finish(self, holds: Holds) -> None:
         writer = self._open[holds]
-        table = writer.finish()
+        try:
+            table = writer.finish()
+        except PlaceFullError as error:
+            self._failure = self._failure or error
+            raise
         del self._open[holds]
         self.stored_bytes += writer.size
         self._tables.append(table)
@@ -210,24 +213,37 @@ class WriteSession:
             self._finish(holds)
         self._write_index()
 
-    def publish(self, record: Callable[[int, int], SnapshotRecord], identity: SnapshotId | None = None) -> Snapshot:
+    def publish(self, record: Callable[[int, int], SnapshotRecord]) -> Snapshot:
         """Make everything durable and the snapshot visible. A session may publish several, one after the other.
 
         :param record: given new plain bytes and stored bytes of this session, the record to store.
-        :param identity: the snapshot's name if it has one already, in another store.
         """
         self.keep()
-        identity = identity or SnapshotId(secrets.token_bytes(NAME_BYTES))
         final = record(self.new_bytes, self.stored_bytes)
-        plain = msgspec.msgpack.encode(final)
+        name, data = seal_new(self._store.keys, FileKind.SNAPSHOT, msgspec.msgpack.encode(final))
+        self._make_visible(name.hex(), data)
+        return Snapshot(SnapshotId(name), final)
+
+    def publish_as(self, name: str, data: bytes) -> None:
+        """The same for a snapshot that has its name already, in another store.
+
+        :param data: its sealed file: as it lies there where both have the same keys, or as ``envelope.seal_new`` gives it.
+        """
+        self.keep()
+        self._make_visible(name, data)
+
+    def _make_visible(self, name: str, data: bytes) -> None:
+        file = f"{SNAPSHOT_FOLDER}/{name}"
         self._still_alive()
-        self._write_whole(FileKind.SNAPSHOT, SNAPSHOT_FOLDER, identity, plain)
+        with self._store.place.create(file, self._owner) as new:
+            new.write(data)
+            new.commit()
+        self.stored_bytes += len(data)
         try:
             self._still_alive()
         except PlaceError:
-            self._store.place.remove(f"{SNAPSHOT_FOLDER}/{identity.hex()}")
+            self._store.place.remove(file)
             raise
-        return Snapshot(identity, final)
 
     def _still_alive(self) -> None:
         """Whether nobody took this session for dead and gave back what it builds on.
@@ -240,28 +256,18 @@ class WriteSession:
 
     def _write_index(self) -> None:
         if self._tables:
-            name = secrets.token_bytes(NAME_BYTES)
-            self._write_whole(FileKind.INDEX, INDEX_FOLDER, name, encode_tables(self._tables))
-            self._store.know_index(name.hex(), self._tables)
+            written = self._store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables(self._tables), self._owner)
+            self.stored_bytes += written.size
+            self._store.know_index(written.name, self._tables)
             self._tables = []
-
-    def _write_whole(self, kind: FileKind, folder: str, name: bytes, plain: bytes) -> None:
-        data = seal_whole(self._store.keys, kind, name, plain)
-        with self._store.place.create(f"{folder}/{name.hex()}", self._owner) as file:
-            file.write(data)
-            file.commit()
-        self.stored_bytes += len(data)
 
     def _keep_what_is_whole(self) -> None:
         """After a failure or a stop: finish what was begun where possible. The next session adopts it."""
         for holds, writer in list(self._open.items()):
-            try:
-                if isinstance(self._failure, PlaceFullError):
-                    writer.salvage()
-                else:
-                    self._finish(holds)
-            finally:
-                writer.discard()
+            if isinstance(self._failure, PlaceFullError):
+                writer.salvage()
+            else:
+                self._finish(holds)
         self._open.clear()
 
     def __enter__(self) -> Self:

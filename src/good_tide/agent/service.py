@@ -61,6 +61,7 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import show_window
 from good_tide.system import service
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
+from good_tide.system.limits import end_for_certain, settle_limits
 
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
@@ -69,6 +70,8 @@ _APART = frozenset((
     "held", "plan-release", "plan-purge", "keep-mail-server", "try-mail-server",
 ))  # fmt: skip
 """Requests that touch disks which may hang, stretch passphrases, or ask servers."""
+_ENDING_SECONDS = 20.0
+"""How long the agent may take to end when it is told to; what a disk that hangs holds up is not waited for any longer."""
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""
 
@@ -378,11 +381,13 @@ class Agent:
 
 def run_agent(settings: Path | None, while_used: bool) -> int:
     """Run the agent until it is told to end. Returns the exit code."""
+    settle_limits()
     here = this_workplace(settings)
     agent = Agent(here.settings, here, SystemClock(), while_used)
 
     def end(number: int, frame: FrameType | None) -> None:
         threading.Thread(target=agent.end).start()
+        end_for_certain(_ENDING_SECONDS, 0)
 
     signal.signal(signal.SIGTERM, end)
     signal.signal(signal.SIGINT, end)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from good_tide.agent.openings import Openings
 from good_tide.core.clock import SECOND, Clock
-from good_tide.core.coverage import Coverage, FolderState
+from good_tide.core.coverage import Coverage
 from good_tide.core.entries import Kind
 from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
 from good_tide.core.history import Lifeline, Span, TidePoint
@@ -20,6 +20,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
 from good_tide.operations.browse import entry_at
 from good_tide.operations.history import path_spans
+from good_tide.operations.selecting import PathStates
 from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Detail, FolderView, Found, PreviewView, StoreView
@@ -276,23 +277,13 @@ class Session:
 
     def ruled_out(self, coverage: Coverage) -> int:
         """How many files of the newest snapshot some rules would leave out."""
-        states: dict[str, FolderState] = {}
+        states = PathStates(coverage)
         gone = 0
         for path, names, sizes, modified in self.catalog().standing_files(self.machine.id):
             folder = os.fsdecode(path)
             covered = next((one for one in self.job.folders if folder == one or folder.startswith(one.rstrip("/") + "/")), None)
             if covered is not None:
-                state = self._state_of(coverage, states, folder, covered)
+                state = states.of(folder, covered)
                 decided = coverage.files(state, [os.fsdecode(name) for name in names], sizes, modified)
                 gone += sum(coverage.is_out(rule) for rule in decided)
         return gone
-
-    def _state_of(self, coverage: Coverage, states: dict[str, FolderState], folder: str, covered: str) -> FolderState:
-        known = states.get(folder)
-        if known is None:
-            if folder == covered:
-                known = coverage.enter_covered(covered)
-            else:
-                known = coverage.enter(self._state_of(coverage, states, os.path.dirname(folder), covered), os.path.basename(folder))
-            states[folder] = known
-        return known

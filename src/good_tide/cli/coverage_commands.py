@@ -17,7 +17,7 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.words import count_words, size_words
+from good_tide.core.words import count_words, harmless, size_words
 from good_tide.operations import holding
 from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for
@@ -155,4 +155,6 @@ def _ask(folder: str, store: str) -> str | None:
     if not sys.stdin.isatty():
         return None
     hint = locked_hint(Path(folder))
-    return str(click.prompt(f"Passphrase of the store in {folder}{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True))
+    return str(
+        click.prompt(f"Passphrase of the store in {folder}{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True)
+    )

@@ -13,6 +13,7 @@ import click
 from good_tide import __version__
 from good_tide.cli import output
 from good_tide.core.errors import GoodTideError, of_system
+from good_tide.system.limits import settle_limits
 
 _COMMANDS = {
     "snapshot": "snapshot_commands", "history": "snapshot_commands", "contents": "snapshot_commands", "versions": "snapshot_commands",
@@ -26,7 +27,7 @@ _COMMANDS = {
     "journal": "telling_commands", "report": "telling_commands", "mail": "telling_commands", "fleet": "telling_commands",
 }  # fmt: skip
 """In which module each command is; there it is called ``…_command``, or ``…_group``."""
-_STORE_COMMANDS = dict.fromkeys(("create", "about", "carry", "passphrase", "slots"), "store_commands")
+_STORE_COMMANDS = dict.fromkeys(("create", "about", "carry", "passphrase", "slots", "recovery-script"), "store_commands")
 
 
 class LazyGroup(click.Group):
@@ -75,6 +76,7 @@ def store_group() -> None:
 
 def main() -> None:
     """Run a command; every error a person or a disk can cause becomes a sentence and an exit code."""
+    settle_limits()
     as_json = "--json" in sys.argv
     try:
         code = cli.main(standalone_mode=False)

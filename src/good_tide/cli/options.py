@@ -13,6 +13,7 @@ import click
 
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
+from good_tide.core.words import harmless
 from good_tide.operations.jobs import open_counted
 from good_tide.operations.stores import Store, locked_hint, open_at
 from good_tide.operations.workplace import this_workplace
@@ -70,7 +71,7 @@ def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
     if hint is not None:
         if not sys.stdin.isatty():
             raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
-        passphrase = click.prompt(f"Passphrase{f' (hint: {hint})' if hint else ''}", hide_input=True, err=True)
+        passphrase = click.prompt(f"Passphrase{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True)
     if passphrase is None or not os.path.isdir(folder):
         return open_at(folder, passphrase)
     return open_counted(folder, passphrase, this_workplace().state, SystemClock())

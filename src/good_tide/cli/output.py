@@ -21,10 +21,13 @@ from rich.table import Table
 from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
 from good_tide.core.progress import Progress, Steering
 from good_tide.core.records import Snapshot
-from good_tide.core.words import count_words, iso, printable, size_words
+from good_tide.core.words import count_words, harmless, iso, printable, size_words
+from good_tide.system.limits import end_for_certain
 
 DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
 
+_STOPPING_SECONDS = 15.0
+"""How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is lost by it."""
 _CODES: list[tuple[type[GoodTideError], int]] = [
     (PersonError, WRONG_USAGE),
     (PlaceError, NOT_USABLE),
@@ -51,7 +54,7 @@ def print_error(error: GoodTideError, as_json: bool) -> None:
     if as_json:
         sys.stderr.write(msgspec.json.encode({"error": error.what, "advice": error.advice}).decode() + "\n")
     else:
-        err.print(f"good-tide: {error}", markup=False)
+        err.print(harmless(f"good-tide: {error}", lines=True), markup=False)
 
 
 def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
@@ -68,14 +71,14 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
     for number, heading in enumerate(headings):
         grid.add_column(heading, justify="right" if number in right else "left", overflow="fold", no_wrap=not out.is_terminal)
     for row in rows:
-        grid.add_row(*(cell.replace("[", r"\[") for cell in row))
+        grid.add_row(*(harmless(cell).replace("[", r"\[") for cell in row))
     wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
     wide.print(grid)
 
 
 def say(text: str) -> None:
-    """A line for people."""
-    out.print(text, markup=False)
+    """A line for people. What a store or a file name says does not move their terminal."""
+    out.print(harmless(text, lines=True), markup=False)
 
 
 def show_path(path: bytes) -> str:
@@ -104,14 +107,17 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
         task = progress.add_task("", total=None)
 
         def show(report: Progress) -> None:
-            progress.update(task, description=report.phase, completed=report.bytes_done, total=report.bytes_total or None)
+            progress.update(task, description=harmless(report.phase), completed=report.bytes_done, total=report.bytes_total or None)
 
         steering, bar = Steering(show), progress
     else:
         steering, bar = Steering(), contextlib.nullcontext()
 
+    ends: list[threading.Timer] = []
+
     def stop(number: int, frame: FrameType | None) -> None:
         steering.stop()
+        ends.append(end_for_certain(_STOPPING_SECONDS, STOPPED))
 
     in_main = threading.current_thread() is threading.main_thread()
     before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)} if in_main else {}
@@ -121,6 +127,8 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)
+        for timer in ends:
+            timer.cancel()
 
 
 def _json_lines() -> Any:

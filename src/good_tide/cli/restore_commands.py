@@ -152,11 +152,22 @@ def verify_command(store_folder: Path, passphrase_file: Path | None, read_all: b
         report = verify(store, read_all, steering)
     if as_json:
         damage = [{"file": one.file, "what": one.what, "affects": affected_words(one)} for one in report.damage]
-        print_json({"ok": report.ok, "packs": report.packs, "chunks": report.chunks, "bytes_read": report.bytes_read, "damage": damage})
+        print_json(
+            {
+                "ok": report.ok,
+                "packs": report.packs,
+                "chunks": report.chunks,
+                "bytes_read": report.bytes_read,
+                "damage": damage,
+                "notes": report.notes,
+            }
+        )
     elif report.ok:
         say(
             f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')}, {size_words(report.bytes_read)} read."
         )
+        for note in report.notes:
+            say(f"Note: {note}.")
         if not read_all:
             say("The contents of files were not read; --read-all does that.")
     else:

@@ -17,7 +17,7 @@ from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
 from good_tide.operations.jobs import open_counted
 from good_tide.operations.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
-from good_tide.operations.stores import about, create_at, locked_hint
+from good_tide.operations.stores import about, create_at, locked_hint, put_recovery_script
 from good_tide.operations.workplace import this_workplace
 
 
@@ -188,4 +188,17 @@ def slots_command(directory: Path, passphrase_file: Path | None, recovery: bool,
     if key is not None:
         say(f"\nRecovery key:  {key}\n")
         say("Copy it by hand and keep it away from this disk. It is not shown again.")
+    return output.DONE
+
+
+@click.command("recovery-script")
+@click.argument("target", metavar="FILE", type=click.Path(path_type=Path))
+@json_option
+def recovery_script_command(target: Path, as_json: bool) -> int:
+    """Write the script that recovers files without Good Tide to FILE, or into a store's folder."""
+    written = put_recovery_script(target)
+    if as_json:
+        print_json({"file": str(written)})
+    else:
+        say(f"Wrote {written}. It needs Python 3.9 or newer, with the packages cryptography and zstandard.")
     return output.DONE

@@ -40,6 +40,10 @@ class Reason(enum.StrEnum):
         return self not in (Reason.SPECIAL, Reason.STORE)
 
 
+DEEPEST = 2000
+"""How deep folders are nested in a snapshot at most. Of each level a walk holds a handle open."""
+
+
 class Extent(msgspec.Struct, frozen=True, gc=False):
     """``length`` bytes of a file: from ``offset`` in a chunk, or a hole (zeros, not stored) where ``chunk`` is None."""
 

@@ -72,8 +72,16 @@ def count_words(count: int, thing: str, things: str = "") -> str:
 
 def printable(path: bytes) -> str:
     """A name or path as text: bytes that are no UTF-8, and control characters, as backslash escapes."""
-    text = path.decode("utf-8", "backslashreplace")
-    return "".join(character if character.isprintable() else character.encode("unicode_escape").decode() for character in text)
+    return harmless(path.decode("utf-8", "backslashreplace"))
+
+
+def harmless(text: str, lines: bool = False) -> str:
+    """Text that somebody else may have made up, for a terminal: control characters as backslash escapes, but for line ends by choice."""
+    if text.isprintable():
+        return text
+    return "".join(
+        one if one.isprintable() or (lines and one == "\n") else one.encode("unicode_escape", "surrogatepass").decode() for one in text
+    )
 
 
 def from_home(path: bytes, home: str) -> str:

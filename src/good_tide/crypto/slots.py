@@ -44,7 +44,7 @@ class Cost(msgspec.Struct, frozen=True):
 
 STRONG = Cost()
 _MOST_KIB, _MOST_LANES = 1024 * 1024, 16
-_MOST_WORK, _MOST_TOGETHER = 4 * _MOST_KIB, 24 * _MOST_KIB
+_MOST_WORK, _MOST_TOGETHER = 4 * _MOST_KIB, 12 * _MOST_KIB
 """``Cost.work`` of one slot, and of all that are tried, the cheapest first."""
 
 

@@ -10,7 +10,9 @@ import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtNetwork import QLocalSocket
 
+from good_tide.core.errors import PlaceError
 from good_tide.protocol.messages import Fault, Request, encode, raw
+from good_tide.protocol.sockets import NOT_OURS, is_own_process, make_private
 from good_tide.protocol.starting import start_agent
 
 Result = TypeVar("Result")
@@ -55,7 +57,12 @@ class AgentLink(QObject):
         self._up = False
 
     def open(self) -> None:
-        """Connect, now or as soon as the agent is there."""
+        """Connect, now or as soon as the agent is there; never where somebody else could listen."""
+        try:
+            make_private(self._path.parent)
+        except (PlaceError, OSError) as error:
+            self.failed.emit(str(error))
+            return
         self._socket.connectToServer(str(self._path))
 
     def close(self) -> None:
@@ -64,6 +71,11 @@ class AgentLink(QObject):
         self._socket.abort()
 
     def _on_connected(self) -> None:
+        if not is_own_process(int(self._socket.socketDescriptor())):
+            self._socket.blockSignals(True)
+            self._socket.abort()
+            self.failed.emit(f"{NOT_OURS}. Nothing was sent to it.")
+            return
         self._up, self._tries = True, 0
         self.connected.emit()
 

@@ -8,14 +8,21 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
+from good_tide.protocol.sockets import is_own_process, make_private
+
 _MS = 500
 
 
 def hand_over(socket: Path, job: str, place: str) -> bool:
-    """Let a window that is open already show a place of a job; whether there is one."""
+    """Let a window that is open already show a place of a job; whether there is one.
+
+    Raises:
+        PlaceError: somebody else could listen there.
+    """
+    make_private(socket.parent)
     other = QLocalSocket()
     other.connectToServer(str(_door(socket)))
-    if not other.waitForConnected(_MS):
+    if not other.waitForConnected(_MS) or not is_own_process(int(other.socketDescriptor())):
         return False
     other.write(f"{job}\n{place}\n".encode())
     other.waitForBytesWritten(_MS)
@@ -36,7 +43,7 @@ class Door(QObject):
         self._server = QLocalServer(self)
         self._server.setSocketOptions(QLocalServer.SocketOption.UserAccessOption)
         path = _door(socket)
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(path.parent)
         QLocalServer.removeServer(str(path))
         self._server.listen(str(path))
         self._server.newConnection.connect(self._take)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from good_tide.core.entries import Entry, Kind
-from good_tide.core.errors import PersonError
+from good_tide.core.entries import DEEPEST, Entry, Kind
+from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen
 from good_tide.storage.content import read_whole
@@ -50,10 +50,28 @@ def children(store: Store, entry: Entry) -> list[Entry]:
 
 def walk(store: Store, entry: Entry, path: bytes) -> Iterator[tuple[bytes, Entry]]:
     """Everything below ``entry``, parents before their contents, with absolute paths."""
-    for child in children(store, entry):
-        where = path.rstrip(b"/") + b"/" + child.name
+    waiting = [(path, iter(children(store, entry)))]
+    while waiting:
+        folder, listing = waiting[-1]
+        child = next(listing, None)
+        if child is None:
+            waiting.pop()
+            continue
+        where = folder.rstrip(b"/") + b"/" + child.name
         yield where, child
-        yield from walk(store, child, where)
+        if child.kind is Kind.FOLDER:
+            check_depth(len(waiting))
+            waiting.append((where, iter(children(store, child))))
+
+
+def check_depth(depth: int) -> None:
+    """Refuse folders that are nested more deeply than any snapshot has them: nobody made them but to do harm.
+
+    Raises:
+        DamageError: they are.
+    """
+    if depth > DEEPEST + 1:
+        raise DamageError("Folders are nested more deeply than any snapshot has them", "Restore what is above them")
 
 
 def contents(store: Store, snapshot: Snapshot, path: bytes | None, deep: bool) -> list[tuple[bytes, Entry]]:

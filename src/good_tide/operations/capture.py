@@ -18,7 +18,8 @@ import numpy as np
 
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage, FolderState
-from good_tide.core.entries import Entry, Extra, Kind, Reason, Stat
+from good_tide.core.deep import Deep, walked
+from good_tide.core.entries import DEEPEST, Entry, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.kinds import extended
@@ -49,8 +50,8 @@ from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
-_DEEPEST = 400
-"""Folders nested deeper are left out and named: each level holds a directory handle open."""
+_MOST_NAMED = 100_000
+"""So many things that are left out are named in the snapshot; its listings hold them all."""
 
 _TRIES = 3
 """How often a file that changes while it is read is read."""
@@ -235,21 +236,22 @@ class _Run:
             info = os.fstat(handle)
             self._device = info.st_dev
             state = self.selector.enter_covered(os.fsdecode(path), info.st_dev) if self.selector is not None else None
-            return self._folder_entry(path, path, handle, info, before, 0, state)
+            return walked(self._folder_entry(path, path, handle, info, before, 0, state))
         finally:
             os.close(handle)
 
     def _folder_entry(
         self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int, state: FolderState | None
-    ) -> LateEntry | Entry | None:
+    ) -> Deep[LateEntry | Entry | None]:
         """A folder's entry. None: rules leave it out, and nothing inside is in."""
         if (info.st_dev, info.st_ino) in self._own_places:
             return self._leave_out(name, path, Reason.STORE, "the store itself")
-        if depth > _DEEPEST:
-            return self._leave_out(name, path, Reason.TOO_DEEP, f"more than {_DEEPEST} folders deep")
+        if depth > DEEPEST:
+            return self._leave_out(name, path, Reason.TOO_DEEP, f"more than {DEEPEST} folders deep")
         try:
             attributes = read_attributes(handle)
-            draft = self._folder(path, handle, before.pages if before is not None and before.kind is Kind.FOLDER else (), depth, state)
+            pages = before.pages if before is not None and before.kind is Kind.FOLDER else ()
+            draft = yield self._folder(path, handle, pages, depth, state)
         except OSError as error:
             return self._leave_out(name, path, reason_of(error), os.strerror(error.errno or 0))
         if draft is None:
@@ -258,7 +260,9 @@ class _Run:
         self._note_owner(info)
         return LateEntry(name, Kind.FOLDER, child=draft, stat=stat_of(info), extra=extra_of(info, attributes))
 
-    def _folder(self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int, state: FolderState | None) -> FolderDraft | None:
+    def _folder(
+        self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int, state: FolderState | None
+    ) -> Deep[FolderDraft | None]:
         """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
         self._control.checkpoint()
         found, missed = scan(handle)
@@ -269,7 +273,7 @@ class _Run:
                 return None
         pages = [self._store.page(page) for page in before]
         if not missed and self._looks_unchanged(found, pages):
-            unchanged = self._unchanged(path, handle, found, pages, before, depth, inside)
+            unchanged: FolderDraft | None = yield self._unchanged(path, handle, found, pages, before, depth, inside)
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
@@ -287,7 +291,10 @@ class _Run:
                 self._note_owner(item.info)
                 small.append((item, before_item))
             else:
-                entry = self._item(item, path, handle, before_item, depth, inside)
+                if item.kind is Kind.FOLDER:
+                    entry = yield self._sub_folder(item, path, handle, before_item, depth, inside)
+                else:
+                    entry = self._item(item, path, handle, before_item)
                 if entry is not None:
                     draft.add(entry)
         if small:
@@ -332,7 +339,7 @@ class _Run:
         before: tuple[ChunkId, ...],
         depth: int,
         inside: dict[bytes, FolderState],
-    ) -> FolderDraft | None:
+    ) -> Deep[FolderDraft | None]:
         """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after all."""
         folders = [item for item in found if item.kind is Kind.FOLDER]
         if "x" in pages[0].kinds or any("x" in page.kinds for page in pages):
@@ -344,7 +351,7 @@ class _Run:
         draft = FolderDraft(path=path)
         same = True
         for item in folders:
-            entry = self._sub_folder(item, path, handle, known[item.name], depth, inside)
+            entry = yield self._sub_folder(item, path, handle, known[item.name], depth, inside)
             if entry is None:
                 same = False
                 continue
@@ -369,11 +376,7 @@ class _Run:
         self._bytes += sum(sizes)
         self._report("Reading")
 
-    def _item(
-        self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int, inside: dict[bytes, FolderState]
-    ) -> LateEntry | Entry | None:
-        if item.kind is Kind.FOLDER:
-            return self._sub_folder(item, path, handle, before, depth, inside)
+    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
         if item.kind is None:
             return self._leave_out(item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device")
         if before is not None and _is_same(item, before):
@@ -399,14 +402,17 @@ class _Run:
 
     def _sub_folder(
         self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int, states: dict[bytes, FolderState]
-    ) -> LateEntry | Entry | None:
+    ) -> Deep[LateEntry | Entry | None]:
         inside = path + b"/" + item.name
         try:
             child = open_folder(item.text, handle)
         except OSError as error:
             return self._leave_out(item.name, inside, reason_of(error), os.strerror(error.errno or 0))
         try:
-            return self._folder_entry(item.name, inside, child, item.info, before, depth + 1, states.get(item.name))
+            entry: LateEntry | Entry | None = yield self._folder_entry(
+                item.name, inside, child, item.info, before, depth + 1, states.get(item.name)
+            )
+            return entry
         finally:
             os.close(child)
 
@@ -438,7 +444,8 @@ class _Run:
                 info = after
                 os.lseek(handle, 0, os.SEEK_SET)
             else:
-                self._unsteady.append(path + b"/" + item.name)
+                if len(self._unsteady) < _MOST_NAMED:
+                    self._unsteady.append(path + b"/" + item.name)
             extra = extra_of(info, read_attributes(handle), unsteady=not steady)
         finally:
             os.close(handle)
@@ -504,7 +511,8 @@ class _Run:
         return tick
 
     def _leave_out(self, name: bytes, path: bytes, reason: Reason, detail: str) -> Entry:
-        self._left_out.append(LeftOut(path, reason.value, detail))
+        if len(self._left_out) < _MOST_NAMED:
+            self._left_out.append(LeftOut(path, reason.value, detail))
         return Entry(name, Kind.LEFT_OUT, extra=Extra(reason=reason.value, detail=detail))
 
     def _note_owner(self, info: os.stat_result) -> None:

@@ -7,15 +7,16 @@ it was: what is written is kept, and snapshots that arrived are known by their n
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
+from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, ExtentLike, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.identifiers import ChunkId
-from good_tide.core.pages import encode_page
+from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
@@ -84,7 +85,7 @@ def _carry(
             control.checkpoint()
             control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))
             try:
-                roots = encode_page([carrier.entry(entry, there.get(entry.name)) for entry in source.roots(snapshot.record)])
+                roots = carrier.roots(snapshot, there)
             except DamageError as error:
                 damaged.append((snapshot.name, str(error)))
                 continue
@@ -144,15 +145,30 @@ class _Carrier:
             self._target.read_chunk(chunk)
         self._written.clear()
 
-    def _page(self, identity: ChunkId, before: Sequence[ChunkId]) -> ChunkId:
+    def roots(self, snapshot: Snapshot, there: Mapping[bytes, Entry]) -> bytes:
+        """The page of a snapshot's covered folders as the target has it, everything below carried over.
+
+        :param there: covered folders of a snapshot that is complete in the target, by their names.
+
+        Raises:
+            DamageError: something of it cannot be read.
+        """
+        roots = self._source.roots(snapshot.record)
+        carried = [walked(self._entry(entry, there.get(entry.name))) for entry in roots]
+        return snapshot.record.roots if carried == roots else encode_page(carried)
+
+    def _page(self, identity: ChunkId, before: Sequence[ChunkId]) -> Deep[ChunkId]:
         known = self._pages.get(identity)
         if known is None:
+            plain = self._source.read_chunk(identity)
             there = {entry.name: entry for page in before for entry in self._source.page(page).entries() if entry.kind is Kind.FOLDER}
-            entries = [self.entry(entry, there.get(entry.name)) for entry in self._source.page(identity).entries()]
-            known = self._pages[identity] = self._session.put_page(encode_page(entries))
+            entries, carried = Page(plain).entries(), []
+            for entry in entries:
+                carried.append((yield self._entry(entry, there.get(entry.name))))
+            known = self._pages[identity] = self._session.put_page(plain if carried == entries else encode_page(carried))
         return known
 
-    def entry(self, entry: Entry, before: Entry | None = None) -> Entry:
+    def _entry(self, entry: Entry, before: Entry | None = None) -> Deep[Entry]:
         """The same entry for the target, everything it refers to carried over.
 
         :param before: what stands at the same place in a snapshot that is complete in the target.
@@ -161,7 +177,14 @@ class _Carrier:
             there = before.pages if before is not None and before.kind is Kind.FOLDER else ()
             if there == entry.pages:
                 return entry
-            return msgspec.structs.replace(entry, extents=tuple(Extent(self._page(page, there), 0, 0) for page in entry.pages))
+            pages = []
+            for page in entry.pages:
+                pages.append((yield self._page(page, there)))
+            return (
+                entry
+                if tuple(pages) == entry.pages
+                else msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in pages))
+            )
         if entry.kind is not Kind.FILE:
             return entry
         extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)

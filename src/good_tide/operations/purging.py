@@ -11,6 +11,7 @@ import numpy as np
 
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage, FolderState
+from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, ExtentLike
 from good_tide.core.entries import Kind as EntryKind
 from good_tide.core.errors import PersonError
@@ -89,6 +90,9 @@ class _Finder:
 
     def touches(self, path: bytes, page: ChunkId, state: FolderState) -> bool:
         """Whether anything in a listing, or below it, is caught; notes what."""
+        return walked(self._touches(path, page, state))
+
+    def _touches(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[bool]:
         known = self._touched.get((path, page))
         if known is not None:
             return known
@@ -102,17 +106,22 @@ class _Finder:
             elif entry.kind is EntryKind.FOLDER:
                 inner = self.child_state(state, entry)
                 for one in entry.pages:
-                    found = self.touches(below, one, inner) or found
+                    inside = yield self._touches(below, one, inner)
+                    found = inside or found
         self._touched[path, page] = found
         return found
 
     def _note(self, path: bytes, entry: Entry) -> None:
-        if entry.kind is EntryKind.FOLDER:
-            for page in entry.pages:
-                self.chunks.add(page)
-                for inner in self._store.page(page).entries():
-                    self._note(path + b"/" + inner.name, inner)
-            return
+        waiting = [(path, entry)]
+        while waiting:
+            path, entry = waiting.pop()
+            if entry.kind is EntryKind.FOLDER:
+                self.chunks.update(entry.pages)
+                waiting += [(path + b"/" + inner.name, inner) for inner in self._store.listing(entry.pages)]
+            else:
+                self._note_file(path, entry)
+
+    def _note_file(self, path: bytes, entry: Entry) -> None:
         chunks = [extent.chunk for extent in entry.extents if extent.chunk is not None]
         self.chunks.update(chunks)
         self.blocks.update(extent.chunk for extent in entry.extents if extent.chunk is not None and self._is_part(extent))
@@ -125,30 +134,35 @@ class _Finder:
 
     def shares(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot refers to a block with something caught, under whatever name."""
-        return bool(self.blocks) and any(self._page_shares(page) for root in self._store.roots(snapshot.record) for page in root.pages)
+        return bool(self.blocks) and any(
+            walked(self._page_shares(page)) for root in self._store.roots(snapshot.record) for page in root.pages
+        )
 
-    def _page_shares(self, identity: ChunkId) -> bool:
+    def _page_shares(self, identity: ChunkId) -> Deep[bool]:
         known = self._sharing.get(identity)
         if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
             known = any(ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks for at in range(0, len(ids), CHUNK_ID_BYTES))
-            known = known or any(self._page_shares(below) for below in page.folder_pages())
+            for below in () if known else page.folder_pages():
+                known = known or (yield self._page_shares(below))
             self._sharing[identity] = known
         return known
 
     def leaves_a_file(self, snapshot: Snapshot) -> bool:
         """Whether anything but folders would be left in a snapshot."""
         return any(
-            self._page_leaves(page, self.root_state(root)) for root in self._store.roots(snapshot.record) for page in root.pages
+            walked(self._page_leaves(page, self.root_state(root))) for root in self._store.roots(snapshot.record) for page in root.pages
         )  # fmt: skip
 
-    def _page_leaves(self, page: ChunkId, state: FolderState) -> bool:
+    def _page_leaves(self, page: ChunkId, state: FolderState) -> Deep[bool]:
         entries = self._store.page(page).entries()
         stays = [entry for entry, hit in zip(entries, self.caught(state, entries), strict=True) if not hit]
-        return any(entry.kind is not EntryKind.FOLDER for entry in stays) or any(
-            self._page_leaves(one, self.child_state(state, entry)) for entry in stays for one in entry.pages
-        )
+        found = any(entry.kind is not EntryKind.FOLDER for entry in stays)
+        for entry in () if found else stays:
+            for one in entry.pages:
+                found = found or (yield self._page_leaves(one, self.child_state(state, entry)))
+        return found
 
 
 def plan_purge(store: Store, pattern: str, home: str, control: Control) -> PurgePlan:
@@ -243,7 +257,7 @@ class _Rewriter:
         entries, lost = [], _Loss()
         for root in self._store.roots(before):
             if root.kind is EntryKind.FOLDER:
-                root, loss = self._folder(root.name, root, self._finder.root_state(root))
+                root, loss = walked(self._folder(root.name, root, self._finder.root_state(root)))
                 lost += loss
             entries.append(root)
         tally, caught = before.tally, self._finder.versions
@@ -257,13 +271,15 @@ class _Rewriter:
             unsteady=tuple(path for path in before.unsteady if path not in caught),
         )
 
-    def _folder(self, path: bytes, entry: Entry, state: FolderState) -> tuple[Entry, _Loss]:
-        found = [self._page(path, page, state) for page in entry.pages]
+    def _folder(self, path: bytes, entry: Entry, state: FolderState) -> Deep[tuple[Entry, _Loss]]:
+        found = []
+        for page in entry.pages:
+            found.append((yield self._page(path, page, state)))
         kept = [page for page, _ in found if page is not None] or [self._session.put_page(encode_page([]))]
         lost = sum((loss for _, loss in found), _Loss())
         return msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in kept)), lost
 
-    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> tuple[ChunkId | None, _Loss]:
+    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[tuple[ChunkId | None, _Loss]]:
         """A page without what is caught, None for one that is empty then; and what was caught."""
         if (path, page) in self._pages:
             return self._pages[path, page]
@@ -273,7 +289,7 @@ class _Rewriter:
             if hit:
                 lost += self._weight(entry)
             elif entry.kind is EntryKind.FOLDER:
-                inner, loss = self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry))
+                inner, loss = yield self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry))
                 kept.append(inner)
                 lost += loss
             else:
@@ -284,10 +300,16 @@ class _Rewriter:
 
     def _weight(self, entry: Entry) -> _Loss:
         """What an entry that is taken out held."""
-        if entry.kind is EntryKind.FOLDER:
-            inside = (self._weight(inner) for page in entry.pages for inner in self._store.page(page).entries())
-            return sum(inside, _Loss(folders=1))
-        return _Loss(files=1, bytes=entry.stat.size) if entry.kind is EntryKind.FILE else _Loss()
+        files = folders = size = 0
+        waiting = [entry]
+        while waiting:
+            one = waiting.pop()
+            if one.kind is EntryKind.FOLDER:
+                folders += 1
+                waiting += self._store.listing(one.pages)
+            elif one.kind is EntryKind.FILE:
+                files, size = files + 1, size + one.stat.size
+        return _Loss(files, folders, size)
 
     def _file(self, entry: Entry) -> Entry:
         """A file; a small one that shares a block with something caught gets a block of its own."""

@@ -27,14 +27,21 @@ from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import SnapshotRecord
+from good_tide.core.words import printable
 from good_tide.operations.restoring import Action, Plan, Relative, Step
 from good_tide.operations.set_aside import SetAside
-from good_tide.source.folders import open_folder
+from good_tide.source.folders import ACLS, open_folder
+from good_tide.source.ways import open_way
 from good_tide.storage.place import told
 from good_tide.storage.store import Store
 
 _AHEAD_CHUNKS = 12
 _TEMPORARY = ".good-tide-"
+_RAISING = 0o6000
+"""Mode bits that let whoever runs a file be its owner or group."""
+_CAPABILITY = "security.capability"
+_AT_EMPTY_PATH = 0x1000
+_libc = ctypes.CDLL(None, use_errno=True)
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -67,6 +74,7 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
         StoppedError: the person stopped it; finished items stay.
     """
     report = RestoreReport(problems=[], metadata_notes=[])
+    steps, size = len(plan.steps), plan.payload
     with contextlib.ExitStack() as stack:
         ahead = stack.enter_context(_ReadAhead(store, plan.steps))
         targets: dict[Path, _Target] = {}
@@ -75,11 +83,8 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
                 if step.target not in targets:
                     targets[step.target] = stack.enter_context(_Target(step.target, clock, report))
                 control.checkpoint()
-                control.report(
-                    Progress(
-                        "Restoring", report.created + report.replaced, len(plan.steps), report.bytes, plan.payload, os.fsdecode(step.source)
-                    )
-                )
+                done = report.created + report.replaced
+                control.report(Progress("Restoring", done, steps, report.bytes, size, os.fsdecode(step.source)))
                 _do(step, targets[step.target], ahead, report)
         finally:
             for target in targets.values():
@@ -169,14 +174,15 @@ class _Target:
     def __init__(self, path: Path, clock: Clock, report: RestoreReport) -> None:
         self.path = path
         self._report = report
-        self._made_root = not os.path.exists(path)
         with told(f"Restoring to {path}"):
-            path.mkdir(parents=True, exist_ok=True)
-            self._root = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            self._root, self._made_root = open_way(path, make=True)
         self.aside = SetAside(path, self._root, clock)
         self._open: list[tuple[bytes, int]] = []
         self._folders: list[tuple[Step, Relative]] = []
         self._links: dict[tuple[int, int, int], Relative] = {}
+        self._owners: dict[tuple[int, int, int], tuple[int, int]] = {}
+        self._refused: dict[str, tuple[bytes, int]] = {}
+        """What the target does not hold, in words; of which path first, and how often."""
 
     def __enter__(self) -> Self:
         return self
@@ -296,42 +302,92 @@ class _Target:
         self._report.bytes += at
 
     def _metadata(self, step: Step, name: bytes, folder: int, handle: int | None) -> None:
-        """Owner (where permitted), attributes, mode, times; what the target cannot hold is noted."""
-        stat, extra = step.entry.stat, step.entry.extra
-        if os.geteuid() == 0:
-            uid, gid = _owner_here(step.snapshot.record, stat.uid, stat.gid)
-            os.chown(name, uid, gid, dir_fd=folder, follow_symlinks=False)
+        """Owner (where permitted), attributes, mode, times. What the target cannot hold is noted, and the thing is there all the same."""
+        modified = step.entry.stat.modified
         if handle is not None:
-            self._attributes(step, handle, extra)
-            os.fchmod(handle, stat.mode)
-            os.utime(handle, ns=(stat.modified, stat.modified))
-        else:
-            os.utime(name, ns=(stat.modified, stat.modified), dir_fd=folder, follow_symlinks=False)
+            self._open_metadata(step, handle)
+            return
+        link = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
+        try:
+            self._own(step, link)
+        finally:
+            os.close(link)
+        with self._noted(step, "times not restored"):
+            os.utime(name, ns=(modified, modified), dir_fd=folder, follow_symlinks=False)
 
-    def _attributes(self, step: Step, handle: int, extra: Extra) -> None:
+    def _open_metadata(self, step: Step, handle: int) -> None:
+        """The same for an open file or folder."""
+        stat, extra = step.entry.stat, step.entry.extra
+        owned = self._own(step, handle)
+        if extra.attributes:
+            self._attributes(step, handle, extra, owned)
+        mode = stat.mode
+        if mode & _RAISING and not owned:
+            mode &= ~_RAISING
+            self._note(step, "set-user-id and set-group-id bits not restored: the owner is another one now")
+        with self._noted(step, "permissions not restored"):
+            os.fchmod(handle, mode)
+        with self._noted(step, "times not restored"):
+            os.utime(handle, ns=(stat.modified, stat.modified))
+
+    def _own(self, step: Step, handle: int) -> bool:
+        """Give a thing its owner, by its handle and never by its name. Whether it has the owner and the group that it had."""
+        stat = step.entry.stat
+        key = id(step.snapshot), stat.uid, stat.gid
+        wanted = self._owners.get(key)
+        if wanted is None:
+            wanted = self._owners[key] = _owner_here(step.snapshot.record, stat.uid, stat.gid)
+        if os.geteuid() == 0:
+            with self._noted(step, "owner not restored"):
+                _chown(handle, *wanted)
+        if not stat.mode & _RAISING and not step.entry.extra.attributes:
+            return False
+        now = os.fstat(handle)
+        return (now.st_uid, now.st_gid) == wanted
+
+    def _attributes(self, step: Step, handle: int, extra: Extra, owned: bool) -> None:
         for name, value in extra.attributes:
-            try:
+            text = os.fsdecode(name)
+            if not text.startswith("user.") and text not in ACLS and not (owned and text == _CAPABILITY):
+                self._note(step, f"attribute {printable(name)} not restored: it gives powers")
+                continue
+            with self._noted(step, f"attribute {printable(name)} not restored"):
                 os.setxattr(handle, name, value)
-            except OSError as error:
-                words = f"attribute {os.fsdecode(name)} not restored: {os.strerror(error.errno or 0)}"
-                self._report.metadata_notes.append(Problem(step.source, words))
+
+    @contextlib.contextmanager
+    def _noted(self, step: Step, what: str) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            if error.errno in (errno.ENOSPC, errno.EDQUOT):
+                raise
+            self._note(step, f"{what}: {os.strerror(error.errno or 0)}")
+
+    def _note(self, step: Step, words: str) -> None:
+        first, count = self._refused.get(words, (step.source, 0))
+        self._refused[words] = first, count + 1
 
     def finish(self) -> None:
         """Give the new folders their metadata, innermost first, and make everything durable."""
         self._leave(0)
         for step, relative in reversed(self._folders):
             with contextlib.suppress(FileNotFoundError):
-                inside = self._folder(relative[:-1]) if relative else os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-                handle = open_folder(relative[-1], inside) if relative else inside
+                handle = open_folder(relative[-1], self._folder(relative[:-1])) if relative else os.dup(self._root)
                 try:
-                    if os.geteuid() == 0:
-                        os.fchown(handle, *_owner_here(step.snapshot.record, step.entry.stat.uid, step.entry.stat.gid))
-                    self._attributes(step, handle, step.entry.extra)
-                    os.fchmod(handle, step.entry.stat.mode)
-                    os.utime(handle, ns=(step.entry.stat.modified, step.entry.stat.modified))
+                    self._open_metadata(step, handle)
                 finally:
                     os.close(handle)
+        for words, (first, count) in self._refused.items():
+            self._report.metadata_notes.append(Problem(first, words + (f" (and of {count - 1:,} more)" if count > 1 else "")))
+        self._refused.clear()
         _sync_file_system(self._root)
+
+
+def _chown(handle: int, uid: int, gid: int) -> None:
+    """Change the owner of whatever a handle stands for, a link included (fchownat(2) with an empty name)."""
+    if _libc.fchownat(handle, b"", uid, gid, _AT_EMPTY_PATH) != 0:
+        number = ctypes.get_errno()
+        raise OSError(number, os.strerror(number))
 
 
 def _owner_here(record: SnapshotRecord, uid: int, gid: int) -> tuple[int, int]:
@@ -359,7 +415,7 @@ def _rename_without_replacing(temporary: bytes, name: bytes, folder: int) -> Non
 
 def _sync_file_system(handle: int) -> None:
     """Make all that was written to a file system durable (syncfs, Linux)."""
-    if ctypes.CDLL(None, use_errno=True).syncfs(handle) != 0:
+    if _libc.syncfs(handle) != 0:
         number = ctypes.get_errno()
         with told("Writing what was restored to the disk"):
             raise OSError(number, os.strerror(number))

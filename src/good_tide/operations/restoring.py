@@ -9,20 +9,25 @@ import os
 import stat
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
 from good_tide.core.entries import Entry, Kind, Reason
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.operations.browse import children, entry_at
+from good_tide.operations.browse import check_depth, children, entry_at
 from good_tide.source.folders import open_file, open_folder
+from good_tide.source.ways import open_way
 from good_tide.storage.content import SMALL_FILE_BYTES, small_digest
 from good_tide.storage.store import Store
 
 Relative = tuple[bytes, ...]
 """A path below a target folder, by its names."""
+
+
+_NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 
 
 class Existing(enum.StrEnum):
@@ -73,7 +78,7 @@ class Step(msgspec.Struct, frozen=True):
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """What a restore would do, in the order it would do it: folders before what is in them."""
+    """What a restore would do, in the order it would do it: folders before what is in them. Counts and sums go through all of it."""
 
     steps: tuple[Step, ...]
     notes: tuple[str, ...] = ()
@@ -137,6 +142,20 @@ def _own_name(path: bytes, taken: set[Relative]) -> tuple[Relative, str]:
     return numbered, f"{os.fsdecode(path)!r} is restored as {os.fsdecode(numbered[0])!r}, because the other name is taken"
 
 
+class _Level(NamedTuple):
+    """A folder whose contents are being planned; ``handle`` None: it is not there yet."""
+
+    listing: Iterator[Entry]
+    handle: int | None
+    relative: Relative
+    source: bytes
+
+    def close(self) -> None:
+        """Give the handle back."""
+        if self.handle is not None:
+            os.close(self.handle)
+
+
 class _Planner:
     def __init__(self, store: Store, existing: Existing, control: Control) -> None:
         self.steps: list[Step] = []
@@ -148,7 +167,7 @@ class _Planner:
         handle: int | None = None
         try:
             with contextlib.suppress(FileNotFoundError):
-                handle = os.open(target, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+                handle, _ = open_way(target)
             for name in relative[:-1]:
                 if handle is None:
                     break
@@ -159,20 +178,19 @@ class _Planner:
                 finally:
                     os.close(outer)
         except OSError as error:
-            self._step(
-                Action.BLOCKED,
-                relative,
-                entry,
-                wish.path,
-                f"A folder on the way to it is a link or a file now ({os.strerror(error.errno or 0)})",
-            )
+            why = f"A folder on the way to it is a link or a file now ({os.strerror(error.errno or 0)})"
+            self._step(Action.BLOCKED, relative, entry, wish.path, why)
+            return
+        except PlaceError as error:
+            self._step(Action.BLOCKED, relative, entry, wish.path, error.what)
             return
         try:
             if relative:
                 self._plan(entry, handle, relative, wish.path)
             else:
                 self._step(Action.IDENTICAL if handle is not None else Action.CREATE, (), entry, wish.path)
-                self._inside(entry, handle, (), wish.path)
+                own = None if handle is None else os.dup(handle)
+                self._contents(self._level(entry, own, (), wish.path))
         finally:
             if handle is not None:
                 os.close(handle)
@@ -183,38 +201,58 @@ class _Planner:
         if len(self.steps) % 256 == 0:
             self._control.report(Progress("Planning", len(self.steps), current=os.fsdecode(source)))
 
-    def _inside(self, entry: Entry, handle: int | None, relative: Relative, source: bytes) -> None:
-        for child in children(self._store, entry):
-            self._plan(child, handle, (*relative, child.name), source.rstrip(b"/") + b"/" + child.name)
-
     def _plan(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> None:
-        """Plan an entry that goes into an open folder (None: a folder that is not there yet)."""
-        if entry.kind is Kind.LEFT_OUT and not Reason(entry.extra.reason).is_gap:
-            return
+        """Plan an entry that goes into an open folder (None: a folder that is not there yet), and everything below it."""
+        below = self._item(entry, folder, relative, source)
+        if below is not None:
+            self._contents(below)
+
+    def _contents(self, top: _Level) -> None:
+        """Plan everything below a folder."""
+        waiting = [top]
+        try:
+            while waiting:
+                level = waiting[-1]
+                child = next(level.listing, None)
+                if child is None:
+                    waiting.pop().close()
+                    continue
+                below = self._item(child, level.handle, (*level.relative, child.name), level.source.rstrip(b"/") + b"/" + child.name)
+                if below is not None:
+                    check_depth(len(waiting))
+                    waiting.append(below)
+        finally:
+            for level in waiting:
+                level.close()
+
+    def _item(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> _Level | None:
+        """Plan an entry alone. What is below it is to be planned where something is given back."""
+        if entry.kind is Kind.LEFT_OUT and entry.extra.reason in _NO_GAPS:
+            return None
         if entry.kind is Kind.LEFT_OUT:
             self._step(Action.BLOCKED, relative, entry, source, f"It could not be read when the snapshot was taken ({entry.extra.detail})")
-            return
+            return None
         name = os.fsdecode(relative[-1])
         info = _look(name, folder)
         if entry.kind is Kind.FOLDER and info is not None and stat.S_ISDIR(info.st_mode) and folder is not None:
             self._step(Action.IDENTICAL, relative, entry, source)
-            with _opened(name, folder) as handle:
-                self._inside(entry, handle, relative, source)
-            return
+            return self._level(entry, open_folder(name, folder), relative, source)
         if info is None:
             self._step(Action.CREATE, relative, entry, source)
         elif folder is not None and is_identical(self._store, entry, name, folder, info):
             self._step(Action.IDENTICAL, relative, entry, source)
         elif self._existing is Existing.SKIP:
             self._step(Action.SKIP, relative, entry, source)
-            return
+            return None
         elif self._existing is Existing.KEEP_BOTH:
             relative = (*relative[:-1], self._name_beside(relative[-1], folder))
             self._step(Action.CREATE, relative, entry, source, "What is there now is kept beside it")
         else:
             self._step(Action.REPLACE, relative, entry, source)
-        if entry.kind is Kind.FOLDER:
-            self._inside(entry, None, relative, source)
+        return self._level(entry, None, relative, source) if entry.kind is Kind.FOLDER else None
+
+    def _level(self, entry: Entry, handle: int | None, relative: Relative, source: bytes) -> _Level:
+        return _Level(iter(children(self._store, entry)), handle, relative, source)
 
     def _name_beside(self, name: bytes, folder: int | None) -> bytes:
         """A free name like ``plan (restored).txt``."""
@@ -237,15 +275,6 @@ def _look(name: str, folder: int | None) -> os.stat_result | None:
         if error.errno in (errno.ENOENT, errno.ENOTDIR):
             return None
         raise
-
-
-@contextlib.contextmanager
-def _opened(name: str, folder: int) -> Iterator[int]:
-    handle = open_folder(name, folder)
-    try:
-        yield handle
-    finally:
-        os.close(handle)
 
 
 def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.stat_result) -> bool:

@@ -68,16 +68,18 @@ class PathStates:
 
     def of(self, folder: str, covered: str) -> FolderState:
         """The state of a folder in a covered one."""
-        known = self._known.get(folder)
-        if known is None:
-            if len(self._known) > _MOST_FOLDERS:
-                self._known.clear()
-            if folder == covered:
-                known = self._coverage.enter_covered(covered)
-            else:
-                known = self._coverage.enter(self.of(os.path.dirname(folder), covered), os.path.basename(folder))
-            self._known[folder] = known
-        return known
+        if len(self._known) > _MOST_FOLDERS:
+            self._known.clear()
+        missing = []
+        while folder not in self._known and folder != covered:
+            missing.append(folder)
+            folder = os.path.dirname(folder)
+        if folder not in self._known:
+            self._known[folder] = self._coverage.enter_covered(covered)
+        state = self._known[folder]
+        for below in reversed(missing):
+            state = self._known[below] = self._coverage.enter(state, os.path.basename(below))
+        return state
 
 
 def outermost(folders: Iterable[Path]) -> list[Path]:

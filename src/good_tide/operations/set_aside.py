@@ -19,6 +19,7 @@ import msgspec
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PersonError
 from good_tide.source.folders import open_folder
+from good_tide.source.ways import open_way
 from good_tide.storage.place import told
 
 RECORD_FILE = "restore-record.jsonl"
@@ -142,17 +143,19 @@ def undo(folder: Path) -> UndoReport:
     lines = _parse(data)
     report = UndoReport(kept=[])
     with told(f"Undoing the restore in {folder}"):
-        root = os.open(folder.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        aside = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        root, _ = open_way(folder.parent)
+        aside = open_folder(folder.name, root)
         try:
             for line in reversed(lines):
                 _undo_line(line, root, aside, report)
+            if not report.kept and _only_folders(aside, RECORD_FILE):
+                _only_folders(aside, RECORD_FILE, remove=True)
+                os.unlink(RECORD_FILE, dir_fd=aside)
+                os.rmdir(folder.name, dir_fd=root)
             os.fsync(root)
         finally:
             os.close(root)
             os.close(aside)
-        if not report.kept:
-            _remove_empty(folder)
     return report
 
 
@@ -232,15 +235,29 @@ def _put_back(relative: Relative, folder: int, held: int | None, report: UndoRep
             report.put_back += 1
         return
     path = b"/".join(relative)
-    if path not in report.kept:
+    if report.kept[-1:] != [path]:
         report.kept.append(path)
 
 
-def _remove_empty(folder: Path) -> None:
-    """Remove the set-aside folder if nothing but the record and empty folders is left in it."""
-    for parent, _, files in os.walk(folder, topdown=False):
-        if any(name != RECORD_FILE or Path(parent) != folder for name in files):
-            return
-    (folder / RECORD_FILE).unlink()
-    for parent, _, _ in os.walk(folder, topdown=False):
-        os.rmdir(parent)
+def _only_folders(top: int, but: str, remove: bool = False) -> bool:
+    """Whether an open folder holds nothing but one file and folders without files; those are removed by choice."""
+    waiting = [(top, "", iter(os.listdir(top)))]
+    try:
+        while waiting:
+            handle, own, names = waiting[-1]
+            name = next(names, None)
+            if name is None:
+                waiting.pop()
+                if waiting:
+                    os.close(handle)
+                    if remove:
+                        os.rmdir(own, dir_fd=waiting[-1][0])
+            elif stat.S_ISDIR(os.stat(name, dir_fd=handle, follow_symlinks=False).st_mode):
+                below = open_folder(name, handle)
+                waiting.append((below, name, iter(os.listdir(below))))
+            elif len(waiting) > 1 or name != but:
+                return False
+        return True
+    finally:
+        for handle, _, _ in waiting[1:]:
+            os.close(handle)

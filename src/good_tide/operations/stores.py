@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from good_tide.core.errors import DamageError
+from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.history import TidePoint
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
@@ -18,7 +18,8 @@ from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_tide
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.ledger import Ledger
-from good_tide.storage.place import LocalPlace
+from good_tide.storage.place import LocalPlace, told
+from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 
 __all__ = [
@@ -35,6 +36,7 @@ __all__ = [
     "open_at",
     "open_catalog",
     "open_ledger",
+    "put_recovery_script",
     "store_id",
     "synced_catalog",
     "take_into_catalog",
@@ -83,6 +85,25 @@ def store_id(folder: Path) -> str:
         PlaceError: no store there.
     """
     return read_header(LocalPlace(folder)).store
+
+
+def put_recovery_script(target: Path) -> Path:
+    """Write the script that recovers files without this program: into a store, or into a file. Returns the file's path.
+
+    Raises:
+        PersonError: there is something else in its place. PlaceError: the disk does not take it.
+    """
+    if os.path.isdir(target):
+        read_header(LocalPlace(target))
+        put_script(LocalPlace(target))
+        return target / SCRIPT_FILE
+    with told(f"Writing {target}"):
+        try:
+            with open(target, "xb") as file:
+                file.write(recovery_script())
+        except FileExistsError:
+            raise PersonError(f"{target} is there already", "Name a new file, or the folder of a store") from None
+    return target
 
 
 def about(root: Path, store: Store | None) -> StoreFacts:

@@ -18,6 +18,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.coverage import NONE, Coverage, FolderSigns, FolderState
+from good_tide.core.entries import DEEPEST
 from good_tide.core.rules import Rule
 from good_tide.operations.selecting import outermost
 from good_tide.source.folders import has_cache_tag, measure, open_folder
@@ -27,7 +28,6 @@ _IDLE_EXPLAINED = 40
 """Rules that decide nothing and are looked into one by one; each costs a judgement of everything."""
 
 _WEEK_NS = 7 * 86400 * 1_000_000_000
-_DEEPEST = 400
 
 
 class SeenFolder:
@@ -77,7 +77,7 @@ class Survey:
             foreign = here != device
             seen = SeenFolder(parent, name, FolderSigns(False, foreign, here in self._network and foreign))
             number = len(self.folders)
-            if not seen.signs.network_mount and depth < _DEEPEST:
+            if not seen.signs.network_mount and depth < DEEPEST:
                 self._fill(seen, number, path, handle, device, depth)
             if "CACHEDIR.TAG" in seen.names:
                 seen.signs = seen.signs._replace(cachedir=has_cache_tag(".", handle))

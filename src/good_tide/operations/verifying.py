@@ -7,16 +7,19 @@ import os
 
 import msgspec
 
+from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId
 from good_tide.core.pages import Page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.operations.browse import check_depth
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.index import decode_tables
 from good_tide.storage.packs import PackTable, open_chunk, pack_file, read_table
+from good_tide.storage.recovery_script import SCRIPT_FILE, script_state
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store, file_name_bytes
 
 _MOST_AFFECTED = 200
@@ -33,12 +36,13 @@ class Damage(msgspec.Struct):
 
 
 class VerifyReport(msgspec.Struct):
-    """What a verification read and found. ``bytes_read`` counts bytes of store files."""
+    """What a verification read and found. ``bytes_read`` counts bytes of store files; ``notes`` say what is no damage, in sentences."""
 
     packs: int = 0
     chunks: int = 0
     bytes_read: int = 0
     damage: list[Damage] = []
+    notes: list[str] = []
 
     @property
     def ok(self) -> bool:
@@ -61,7 +65,7 @@ def verify(store: Store, read_all: bool, control: Control) -> VerifyReport:
 class _Verifier:
     def __init__(self, store: Store, read_all: bool, control: Control) -> None:
         self._store, self._read_all, self._control = store, read_all, control
-        self._report = VerifyReport(damage=[])
+        self._report = VerifyReport(damage=[], notes=[])
         self._damage: dict[str, Damage] = {}
         self._bad: dict[ChunkId, str] = {}
         self._seen: set[ChunkId] = set()
@@ -91,8 +95,18 @@ class _Verifier:
             self._control.checkpoint()
             self._control.report(Progress("Verifying snapshots", number, len(found), self._report.bytes_read, total))
             self._snapshot(snapshot)
+        self._script()
         self._report.damage = list(self._damage.values())
         return self._report
+
+    def _script(self) -> None:
+        """The recovery script, which nothing on the disk protects."""
+        state = script_state(self._store.place)
+        if state == "unknown":
+            self._note(SCRIPT_FILE, "It is not the script that Good Tide puts there: somebody may have changed it. Do not run it")
+        elif state != "ours":
+            what = "is missing" if state == "missing" else "is that of an earlier version"
+            self._report.notes.append(f"{SCRIPT_FILE} {what}; “good-tide store recovery-script” puts this version's there")
 
     def _note(self, file: str, what: str) -> Damage:
         return self._damage.setdefault(file, Damage(file, what, []))
@@ -167,15 +181,16 @@ class _Verifier:
         for root in roots:
             if root.kind is Kind.FOLDER:
                 for page in root.pages:
-                    self._page(page, root.name)
+                    walked(self._page(page, root.name, 0))
 
-    def _page(self, identity: ChunkId, path: bytes) -> None:
+    def _page(self, identity: ChunkId, path: bytes, depth: int) -> Deep[None]:
         """Check a page and all below it, once."""
         if identity in self._seen:
             return
         self._seen.add(identity)
         file = self._bad.get(identity)
         try:
+            check_depth(depth)
             entries = Page(self._store.read_chunk(identity)).entries()
         except DamageError as error:
             self._affect(self._note(file or error.file or INDEX_FOLDER, error.what), path)
@@ -184,7 +199,7 @@ class _Verifier:
             where = path.rstrip(b"/") + b"/" + entry.name
             if entry.kind is Kind.FOLDER:
                 for page in entry.pages:
-                    self._page(page, where)
+                    yield self._page(page, where, depth + 1)
                 continue
             for extent in entry.extents:
                 if extent.chunk is not None and extent.chunk in self._bad:

@@ -13,6 +13,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
 from good_tide.protocol.messages import Fault, Request, encode, raw
+from good_tide.protocol.sockets import NOT_OURS, check_private, is_own_process
 
 Answer = TypeVar("Answer")
 _ERRORS: dict[int, type[GoodTideError]] = {2: PersonError, 3: PlaceError, 4: DamageError, 5: StoppedError}
@@ -81,14 +82,21 @@ class AgentClient:
 
 @contextlib.contextmanager
 def agent_client(path: Path) -> Iterator[AgentClient | None]:
-    """A connection to the agent at a socket, None while none runs."""
+    """A connection to the agent at a socket, None while none runs.
+
+    Raises:
+        PlaceError: somebody else could listen, or listens, there.
+    """
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as connected:
         connected.settimeout(_SECONDS)
         try:
+            check_private(path.parent)
             connected.connect(str(path))
         except OSError:
             yield None
             return
+        if not is_own_process(connected.fileno()):
+            raise PlaceError(NOT_OURS, "Find out whose it is; nothing was sent to it")
         client = AgentClient(connected)
         try:
             yield client

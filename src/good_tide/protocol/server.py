@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
-import struct
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -15,6 +14,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError, of_system
 from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
+from good_tide.protocol.sockets import is_own_process, make_private
 
 FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = ((PersonError, 2), (PlaceError, 3), (DamageError, 4), (StoppedError, 5))
 _BUG = -32603
@@ -32,7 +32,7 @@ class Server:
         that a client's other requests are answered meanwhile.
 
     Raises:
-        PlaceError: another agent serves this socket already.
+        PlaceError: another agent serves this socket already, or its folder is not one's own.
     """
 
     def __init__(
@@ -41,7 +41,7 @@ class Server:
         self._handlers, self._on_count, self._apart = handlers, on_count, apart
         self._clients: dict[socket.socket, threading.Lock] = {}
         self._guard = threading.Lock()
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(path.parent)
         if answers(path):
             raise PlaceError("Another agent is already running", "Use that one, or end it first")
         with contextlib.suppress(FileNotFoundError):
@@ -92,8 +92,7 @@ class Server:
                 client.sendall(line)
 
     def _client(self, client: socket.socket) -> None:
-        _, user, _ = struct.unpack("3i", client.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
-        if user != os.getuid():
+        if not is_own_process(client.fileno()):
             client.close()
             return
         client.settimeout(None)

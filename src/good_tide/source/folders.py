@@ -15,7 +15,7 @@ from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
 
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
-_ACLS = ("system.posix_acl_access", "system.posix_acl_default")
+ACLS = ("system.posix_acl_access", "system.posix_acl_default")
 _NAMES = sys.getfilesystemencoding()
 _CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55"
 _NO_ATTRIBUTES_HERE = (errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
@@ -161,7 +161,7 @@ def read_attributes(handle: int) -> tuple[tuple[bytes, bytes], ...]:
         raise
     if not names:
         return ()
-    wanted = sorted(name for name in names if name.startswith("user.") or name in _ACLS)
+    wanted = sorted(name for name in names if name.startswith("user.") or name in ACLS)
     return tuple((os.fsencode(name), os.getxattr(handle, name)) for name in wanted)
 
 

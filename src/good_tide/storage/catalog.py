@@ -15,6 +15,7 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
+from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, Kind
 from good_tide.core.errors import DamageError
 from good_tide.core.history import Lifeline, Span, TidePoint
@@ -309,7 +310,7 @@ class _Intake:
         self._machine = int(self._db.execute("SELECT id FROM machine WHERE key = ?", (record.machine.id,)).fetchone()[0])
         row = self._db.execute("SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)).fetchone()
         self._seq = int(row[0])
-        self._entries(-self._machine, 0, self._store.roots(record))
+        walked(self._entries(-self._machine, 0, self._store.roots(record)))
         names = ", ".join(self._tide)
         self._db.execute(
             f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
@@ -320,19 +321,19 @@ class _Intake:
             ),
         )  # fmt: skip
 
-    def _folder(self, folder: int, entry: Entry) -> bool:
+    def _folder(self, folder: int, entry: Entry) -> Deep[bool]:
         """Compare a folder's listing with what the catalog has; returns whether anything inside is different."""
         listing = b"".join(entry.pages)
         known = self._db.execute("SELECT listing FROM folder WHERE id = ?", (folder,)).fetchone()[0]
         if known == listing:
             return False
-        different = self._entries(folder, folder, self._store.listing(entry.pages))
+        different: bool = yield self._entries(folder, folder, self._store.listing(entry.pages))
         self._db.execute("UPDATE folder SET listing = ? WHERE id = ?", (listing, folder))
         if different:
             self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
         return different
 
-    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> bool:
+    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> Deep[bool]:
         """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as parent."""
         query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
         standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
@@ -348,7 +349,8 @@ class _Intake:
                     self._close(before[3], before[0], parent, entry.name)
                 fresh.append(self._span(owner, entry, identity))
             if entry.kind is Kind.FOLDER:
-                different = self._folder(self._folder_number(parent, entry.name), entry) or different
+                inside = yield self._folder(self._folder_number(parent, entry.name), entry)
+                different = inside or different
         for name, (kind, _, size, row) in standing.items():
             different = True
             self._tide["removed"] += kind == Kind.FILE
@@ -376,19 +378,22 @@ class _Intake:
         return int(row[0])
 
     def _close(self, row: object, kind: str, parent: int, name: bytes) -> None:
-        self._db.execute("UPDATE span SET last = ? WHERE rowid = ?", (self._seq - 1, row))
-        if kind == Kind.FOLDER:
-            self._close_below(self._folder_number(parent, name))
-
-    def _close_below(self, folder: int) -> None:
-        """Everything in a folder that is gone is gone as well."""
+        """A version no longer stands; everything in a folder that is gone is gone as well."""
+        self._end(row)
+        gone = [self._folder_number(parent, name)] if kind == Kind.FOLDER else []
         query = "SELECT name, kind, size, rowid FROM span WHERE folder = ? AND last IS NULL"
-        for name, kind, size, row in self._db.execute(query, (folder,)).fetchall():
-            self._tide["removed"] += kind == Kind.FILE
-            self._tide["removed_bytes"] += size if kind == Kind.FILE else 0
-            self._close(row, kind, folder, name)
-        self._db.execute("UPDATE folder SET listing = NULL WHERE id = ?", (folder,))
-        self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+        while gone:
+            folder = gone.pop()
+            for inner, inner_kind, size, inner_row in self._db.execute(query, (folder,)).fetchall():
+                self._tide["removed"] += inner_kind == Kind.FILE
+                self._tide["removed_bytes"] += size if inner_kind == Kind.FILE else 0
+                self._end(inner_row)
+                gone += [self._folder_number(folder, inner)] if inner_kind == Kind.FOLDER else []
+            self._db.execute("UPDATE folder SET listing = NULL WHERE id = ?", (folder,))
+            self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+
+    def _end(self, row: object) -> None:
+        self._db.execute("UPDATE span SET last = ? WHERE rowid = ?", (self._seq - 1, row))
 
 
 def _identity(entry: Entry) -> bytes:

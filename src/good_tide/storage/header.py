@@ -8,7 +8,6 @@ import hashlib
 import os
 import re
 import secrets
-from importlib import resources
 from pathlib import Path
 from typing import Literal, NamedTuple
 
@@ -21,11 +20,11 @@ from good_tide.core.words import printable
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost, Slot, keys_from, new_recovery_key, new_secrets, open_slot, parse_recovery_key, unwrap, wrap
 from good_tide.storage.place import TEMPORARY, LocalPlace, Place, told
+from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 
 HEADER_FILE = "store.json"
 SLOT_FOLDER = "keys"
 README_FILE = "README.txt"
-SCRIPT_FILE = "recover.py"
 MAKING_FILE = "store.making"
 """Lies in a directory from before anything else is written until the store is made. What it says is the proof that the rest is ours."""
 
@@ -135,11 +134,6 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
     return NewStore(header, keys_from(secret, header.encrypted), recovery_key)
 
 
-def recovery_script() -> bytes:
-    """The script that recovers files without this program, as it is put on every store."""
-    return resources.files("good_tide.storage").joinpath(SCRIPT_FILE).read_bytes()
-
-
 def in_the_way(root: Path) -> str:
     """The name of something in a directory that keeps a store from being made there; empty when nothing does. What the making of a store
     left that was cut off does not: it is known by what ``store.making`` says, and by being what is written then.
@@ -148,7 +142,7 @@ def in_the_way(root: Path) -> str:
         OSError: it cannot be looked into.
     """
     present = sorted(item.name for item in root.iterdir())
-    if not present or (present == [TEMPORARY] and not LocalPlace(root).names(TEMPORARY)):
+    if not present or (present == [TEMPORARY] and _holds_only_files(root / TEMPORARY) and not os.listdir(root / TEMPORARY)):
         return ""
     making = _making(root)
     if making is None:
@@ -158,9 +152,9 @@ def in_the_way(root: Path) -> str:
         if name in (README_FILE, SCRIPT_FILE):
             ours = _read_small(place, name).startswith((_README[:40].encode(), recovery_script()[:60]))
         elif name == SLOT_FOLDER:
-            ours = all(_is_of_header(place, slot, making.header) for slot in place.names(SLOT_FOLDER)) and _holds_only_files(root / name)
+            ours = _holds_only_files(root / name) and all(_is_of_header(place, slot, making.header) for slot in place.names(name))
         elif name == TEMPORARY:
-            ours = all(left.startswith("new-") for left in place.names(TEMPORARY)) and _holds_only_files(root / name)
+            ours = _holds_only_files(root / name) and all(left.startswith("new-") for left in place.names(name))
         else:
             ours = name == MAKING_FILE
         if not ours:
@@ -183,7 +177,7 @@ def _read_small(place: Place, name: str) -> bytes:
 
 
 def _holds_only_files(folder: Path) -> bool:
-    return not folder.is_symlink() and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
+    return folder.is_dir() and not folder.is_symlink() and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
 
 
 def _is_of_header(place: Place, slot: str, binding: str) -> bool:

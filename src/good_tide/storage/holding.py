@@ -12,6 +12,7 @@ import secrets
 from collections.abc import Iterable
 from pathlib import Path
 
+from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import ChunkId
@@ -133,7 +134,7 @@ class HoldingArea(Store):
             with WriteSession(self, _OWNER) as session:
                 for entry in store.roots(newest.record):
                     for page in entry.pages if entry.kind is Kind.FOLDER else ():
-                        self._take_page(store, session, page)
+                        walked(self._take_page(store, session, page))
                 session.keep()
         finally:
             self._priming = False
@@ -194,14 +195,14 @@ class HoldingArea(Store):
                 file.write_text(secrets.token_hex(8))
             return HOLDING_OWNER + file.read_text()
 
-    def _take_page(self, store: Store, session: WriteSession, page: ChunkId) -> None:
+    def _take_page(self, store: Store, session: WriteSession, page: ChunkId) -> Deep[None]:
         """Copy a listing and those below it. One that is here already has everything below it here too."""
         if page in self.index:
             return
         plain = store.read_chunk(page)
         for entry in Page(plain).entries():
             for below in entry.pages if entry.kind is Kind.FOLDER else ():
-                self._take_page(store, session, below)
+                yield self._take_page(store, session, below)
         session.put_page(plain)
 
     def begin_anew(self, store: Store) -> None:
@@ -253,22 +254,18 @@ class HoldingArea(Store):
     def _needed(self) -> set[ChunkId]:
         """Chunks that the snapshots here refer to."""
         needed: set[ChunkId] = set()
-
-        def visit(page: ChunkId) -> None:
+        snapshots = (*self.held(), *self.marked().values())
+        waiting = [page for snapshot in snapshots for entry in self.roots(snapshot.record) for page in entry.pages]
+        while waiting:
+            page = waiting.pop()
             if page in needed or page not in self.index:
-                return
+                continue
             needed.add(page)
             for entry in self.page(page).entries():
                 if entry.kind is Kind.FOLDER:
-                    for below in entry.pages:
-                        visit(below)
+                    waiting += entry.pages
                 else:
                     needed.update(extent.chunk for extent in entry.extents if extent.chunk is not None)
-
-        for snapshot in (*self.held(), *self.marked().values()):
-            for entry in self.roots(snapshot.record):
-                for page in entry.pages:
-                    visit(page)
         return needed
 
 

@@ -3,12 +3,12 @@
 
 Needs Python 3.9 or newer and two packages: "cryptography" (44 or newer) and "zstandard".
 
-    python3 recover.py list                                 the snapshots of the store that this script lies in
+    python3 recover.py list                                 the snapshots of a store; without --store, of the one it lies in
     python3 recover.py list SNAPSHOT                        every path in one snapshot
     python3 recover.py extract SNAPSHOT TARGET [PATH ...]   all of it, or only these paths, into a new folder
 
 SNAPSHOT is a name from the list, the start of one, or "latest". Options: --store DIR, --passphrase-file FILE.
-Everything read is authenticated before it is written. Ownership is restored where the system permits it.
+Everything read is authenticated before it is written; links are never followed. Ownership is restored where the system permits it.
 """
 
 import argparse
@@ -17,6 +17,8 @@ import getpass
 import hashlib
 import json
 import os
+import resource
+import stat
 import struct
 import sys
 import unicodedata
@@ -30,6 +32,9 @@ from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+ACLS = (b"system.posix_acl_access", b"system.posix_acl_default")
+HEADER_LIMIT, CHUNK_LIMIT = 1 << 16, 1 << 26
+MOST_SLOTS, MOST_ENTRIES, MOST_EXTENTS, DEEPEST, DEEPEST_RECORD, MOST_VALUES = 64, 4096, 1 << 23, 2100, 16, 1 << 22
 
 
 class Problem(Exception):
@@ -50,16 +55,20 @@ def unpack(data):
     def number(form, count):
         return struct.unpack(">" + form, take(count))[0]
 
-    def value():
+    def value(depth=0):
+        nonlocal values
+        values += 1
+        if depth > DEEPEST_RECORD or values > MOST_VALUES:
+            raise Problem("a stored record is nested too deeply, or has too many parts")
         tag = take(1)[0]
         if tag < 0x80:
             return tag
         if tag >= 0xE0:
             return tag - 256
         if tag < 0x90:
-            return mapping(tag & 15)
+            return mapping(tag & 15, depth)
         if tag < 0xA0:
-            return [value() for _ in range(tag & 15)]
+            return [value(depth + 1) for _ in range(tag & 15)]
         if tag < 0xC0:
             return take(tag & 31).decode("utf-8", "surrogateescape")
         simple = {0xC0: None, 0xC2: False, 0xC3: True}
@@ -75,19 +84,21 @@ def unpack(data):
         if 0xD9 <= tag <= 0xDB:
             return take(number(*sizes[tag - 0xD9])).decode("utf-8", "surrogateescape")
         if 0xDC <= tag <= 0xDD:
-            return [value() for _ in range(number(*sizes[tag - 0xDC + 1]))]
+            return [value(depth + 1) for _ in range(number(*sizes[tag - 0xDC + 1]))]
         if 0xDE <= tag <= 0xDF:
-            return mapping(number(*sizes[tag - 0xDE + 1]))
+            return mapping(number(*sizes[tag - 0xDE + 1]), depth)
         raise Problem("a stored record holds an unknown type")
 
-    def mapping(count):
+    def mapping(count, depth):
         result = {}
         for _ in range(count):
-            key = value()
-            result[key] = value()
+            key = value(depth + 1)
+            if not isinstance(key, (int, str, bytes)):
+                raise Problem("a stored record has an impossible key")
+            result[key] = value(depth + 1)
         return result
 
-    at = 0
+    at = values = 0
     return value()
 
 
@@ -95,9 +106,37 @@ def derive(secret, purpose, salt=b""):
     return HKDF(algorithm=SHA256(), length=32, salt=salt or None, info=b"good-tide 1 " + purpose).derive(secret)
 
 
+def expand(data, most):
+    """What zstd made small; refused before memory is taken if it says that it is larger than it may be."""
+    try:
+        if not 0 <= zstandard.frame_content_size(data) <= most:
+            raise Problem("damaged: stored bytes expand to more than they may")
+        return zstandard.ZstdDecompressor().decompress(data, max_output_size=most)
+    except zstandard.ZstdError:
+        raise Problem("damaged: stored bytes cannot be expanded") from None
+
+
+def as_json(data, name):
+    try:
+        found = json.loads(data)
+    except (ValueError, RecursionError):
+        found = None
+    if not isinstance(found, dict):
+        raise Problem(f"damaged: {name} cannot be read")
+    return found
+
+
+def shown(text):
+    """Text for a terminal: without control characters."""
+    text = os.fsdecode(text) if isinstance(text, bytes) else text
+    return "".join(c if c.isprintable() else c.encode("unicode_escape", "surrogatepass").decode() for c in text)
+
+
 def column(data, count):
     """Decode a column of integers: planes of bytes, folded differences."""
-    used = data[0]
+    used = data[0] if data else 9
+    if used > 8 or len(data) != 1 + used * count:
+        raise Problem("damaged: a column of numbers has the wrong length")
     result, total = [], 0
     for row in range(count):
         folded = 0
@@ -110,66 +149,115 @@ def column(data, count):
 
 class Store:
     def __init__(self, root, ask):
-        self.root = root
-        header_bytes = self.read("store.json")
-        header = json.loads(header_bytes)
-        if header["format"] > 1 or header.get("features"):
-            raise Problem("this store is of a newer format; take the recover.py that lies in it")
-        self.encrypted = header["encrypted"]
-        self.secret = self.unlock(hashlib.sha256(header_bytes).digest(), ask)[:32]
+        self.root = os.open(root, os.O_RDONLY | os.O_DIRECTORY)
+        header_bytes = self.read("store.json", 0, HEADER_LIMIT)
+        header = as_json(header_bytes, "store.json")
+        if header.get("format", 0) > 1 or header.get("features"):
+            raise Problem("this store is of a newer format; take the recover.py of the program that made it")
+        self.encrypted = bool(header.get("encrypted"))
+        secrets = self.unlock(hashlib.sha256(header_bytes).digest(), ask)
+        if len(secrets) != 64:
+            raise Problem("damaged: the secrets in the key slot have an impossible length")
+        self.secret = secrets[:32]
         self.where = {}
-        for name in sorted(os.listdir(os.path.join(root, "index"))):
+        for name in self.names("index"):
             try:
-                self.take_index(unpack(self.whole(2, "index", name)))
-            except Problem as problem:
-                print(f"index/{name}: {problem}; going on without it", file=sys.stderr)
+                self.take_index(unpack(self.whole(2, "index", name, 1 << 30)))
+            except (Problem, KeyError, TypeError) as problem:
+                print(f"index/{shown(name)}: {problem}; going on without it", file=sys.stderr)
 
     def take_index(self, tables):
         for table in tables:
-            name = table["pack"].hex()
-            if not os.path.exists(os.path.join(self.root, "packs", name[0], name)):
+            pack, ids, count = table["pack"], table["ids"], len(table["squeezed"])
+            if (len(pack), len(ids), len(table["stored"]), len(table["plain"])) != (16, 32 * count, 4 * count, 4 * count):
+                raise Problem("damaged: a table of chunks contradicts itself")
+            if not self.is_file(f"packs/{pack.hex()[0]}/{pack.hex()}"):
                 continue  # a sweep was cut off after it deleted the pack, which nothing needs
             offset = 8
-            for number in range(len(table["squeezed"])):
+            for number in range(count):
                 stored, plain = (int.from_bytes(table[key][4 * number : 4 * number + 4], "little") for key in ("stored", "plain"))
-                identity = table["ids"][32 * number : 32 * number + 32]
-                self.where[identity] = (table["pack"], number, offset, stored, plain, table["squeezed"][number])
+                self.where[ids[32 * number : 32 * number + 32]] = (pack, number, offset, stored, plain, table["squeezed"][number])
                 offset += stored
 
-    def read(self, name, offset=0, length=-1):
-        with open(os.path.join(self.root, name), "rb") as file:
+    def folder(self, name):
+        """A handle of a folder of the store; links are not followed."""
+        return descend(self.root, [part for part in name.split("/") if part])
+
+    def names(self, folder):
+        try:
+            handle = self.folder(folder)
+        except FileNotFoundError:
+            return []
+        try:
+            return sorted(os.listdir(handle))
+        finally:
+            os.close(handle)
+
+    def is_file(self, name):
+        above, _, last = name.rpartition("/")
+        try:
+            handle = self.folder(above)
+        except OSError:
+            return False
+        try:
+            return stat.S_ISREG(os.stat(last, dir_fd=handle, follow_symlinks=False).st_mode)
+        except OSError:
+            return False
+        finally:
+            os.close(handle)
+
+    def read(self, name, offset, limit, whole=False):
+        """Bytes of a file of the store, ``limit`` at most. What is no file is not opened."""
+        above, _, last = name.rpartition("/")
+        folder = self.folder(above)
+        try:
+            info = os.stat(last, dir_fd=folder, follow_symlinks=False)
+            if not stat.S_ISREG(info.st_mode):
+                raise Problem(f"{name} is no file")
+            if whole and info.st_size > limit:
+                raise Problem(f"damaged: {name} is larger than it may be")
+            handle = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder)
+        finally:
+            os.close(folder)
+        with open(handle, "rb") as file:
             file.seek(offset)
-            return file.read(length)
+            return file.read(limit)
 
     def unlock(self, binding, ask):
-        slots = []
-        for name in sorted(os.listdir(os.path.join(self.root, "keys"))):
-            if name.endswith(".json"):
-                try:
-                    slots.append(json.loads(self.read("keys/" + name))["slot"])
-                except (ValueError, KeyError):
-                    print(f"keys/{name} is damaged; going on without it", file=sys.stderr)
-        if not self.encrypted:
-            return next(base64.b64decode(slot["sealed"]) for slot in slots if slot["kind"] == "open")
-        hint = next((slot["hint"] for slot in slots if slot.get("hint")), "")
-        words = ask(hint)
-        digits = "".join(c for c in words.upper() if c.isalnum()).translate(str.maketrans("ILOU", "110V"))
-        for slot in slots:
-            typed = digits if slot["kind"] == "recovery" else words
-            if slot["kind"] == "recovery" and (len(digits) != 36 or set(digits) - set(ALPHABET)):
-                continue
-            cost = slot["cost"]
-            if cost["memory_kib"] > 1024 * 1024 or cost["passes"] > 64:
-                continue
-            stretched = Argon2id(
-                salt=base64.b64decode(slot["salt"]),
-                length=32,
-                iterations=cost["passes"],
-                lanes=cost["lanes"],
-                memory_cost=cost["memory_kib"],
-            ).derive(unicodedata.normalize("NFC", typed).encode())
+        slots, names = [], self.names("keys")
+        if len(names) > MOST_SLOTS:
+            raise Problem(f"the store has {len(names)} key slots, where {MOST_SLOTS} are the most: somebody has put them there")
+        for name in names:
             try:
-                return AESGCM(derive(stretched, b"slot")).decrypt(bytes(12), base64.b64decode(slot["sealed"]), binding)
+                slot = as_json(self.read(f"keys/{name}", 0, HEADER_LIMIT), name)["slot"]
+                cost = slot.get("cost") or {}
+                cost = [int(cost.get(key, usual)) for key, usual in (("memory_kib", 65536), ("passes", 3), ("lanes", 2))]
+                slots.append(
+                    (cost, slot["kind"], base64.b64decode(slot["sealed"]), base64.b64decode(slot.get("salt", "")), slot.get("hint", ""))
+                )
+            except (ValueError, KeyError, TypeError, AttributeError, Problem):
+                print(f"keys/{shown(name)} is damaged; going on without it", file=sys.stderr)
+        if not self.encrypted:
+            if not any(slot[1] == "open" for slot in slots):
+                raise Problem("damaged: the key slot is missing")
+            return next(slot[2] for slot in slots if slot[1] == "open")
+        words = ask(next((shown(str(slot[4])) for slot in slots if slot[4]), ""))
+        digits = "".join(c for c in words.upper() if c.isalnum()).translate(str.maketrans("ILOU", "110V"))
+        work = 0
+        for (memory, passes, lanes), kind, sealed, salt, _ in sorted(slots, key=lambda slot: slot[0][0] * slot[0][1]):
+            typed = digits if kind == "recovery" else words
+            if kind == "open" or (kind == "recovery" and (len(digits) != 36 or set(digits) - set(ALPHABET))):
+                continue
+            work += memory * passes
+            bearable = 8 * lanes <= memory <= 1 << 20 and 1 <= lanes <= 16 and 0 < memory * passes <= 4 << 20 and work <= 12 << 20
+            if not bearable or len(salt) < 8:
+                print("a key slot asks for more than any may; going on without it", file=sys.stderr)
+                continue
+            stretched = Argon2id(salt=salt, length=32, iterations=passes, lanes=lanes, memory_cost=memory).derive(
+                unicodedata.normalize("NFC", typed).encode()
+            )
+            try:
+                return AESGCM(derive(stretched, b"slot")).decrypt(bytes(12), sealed, binding)
             except InvalidTag:
                 continue
         raise Problem("the passphrase does not open this store")
@@ -188,138 +276,249 @@ class Store:
             raise Problem("damaged: the bytes were changed after they were written")
         return sealed[:-16]
 
-    def whole(self, kind, folder, name):
-        data = self.read(folder + "/" + name)
+    def whole(self, kind, folder, name, limit):
+        if len(name) != 32 or set(name) - set("0123456789abcdef"):
+            raise Problem("it does not belong to this store")
+        data = self.read(f"{folder}/{name}", 0, limit, whole=True)
         if data[:8] != b"GDTD" + bytes([1, kind, int(self.encrypted), 0]):
             raise Problem("damaged: it does not begin as it must")
         body = self.open({2: b"index", 3: b"snapshot"}[kind], bytes.fromhex(name), 0, data[8:], data[:8])
-        return zstandard.ZstdDecompressor().decompress(body[1:]) if body[:1] == b"\1" else body[1:]
+        return expand(body[1:], limit) if body[:1] == b"\1" else body[1:]
 
     def chunk(self, identity):
         if identity not in self.where:
             raise Problem("damaged: a needed chunk is in no index")
         pack, number, offset, stored, plain, squeezed = self.where[identity]
-        name = pack.hex()
-        sealed = self.read(f"packs/{name[0]}/{name}", offset, stored)
-        context = identity + plain.to_bytes(4, "little") + bytes([squeezed])
-        body = self.open(b"pack", pack, number, sealed, context)
-        return zstandard.ZstdDecompressor().decompress(body) if squeezed else body
+        if plain > CHUNK_LIMIT or stored > CHUNK_LIMIT + 16:
+            raise Problem("damaged: a chunk has an impossible length")
+        sealed = self.read(f"packs/{pack.hex()[0]}/{pack.hex()}", offset, stored)
+        body = self.open(b"pack", pack, number, sealed, identity + plain.to_bytes(4, "little") + bytes([squeezed]))
+        content = expand(body, plain) if squeezed else body
+        if len(content) != plain:
+            raise Problem("damaged: a chunk is not what it was")
+        return content
 
     def snapshots(self):
         found = []
-        for name in os.listdir(os.path.join(self.root, "snapshots")):
+        for name in self.names("snapshots"):
             try:
-                found.append((name, unpack(self.whole(3, "snapshots", name))))
-            except Problem as problem:
-                print(f"snapshots/{name}: {problem}", file=sys.stderr)
-        return sorted(found, key=lambda item: item[1]["time"])
+                record = unpack(self.whole(3, "snapshots", name, 1 << 27))
+                found.append(
+                    (
+                        int(record["time"]),
+                        name,
+                        record["machine"]["name"],
+                        record["tally"]["files"],
+                        record.get("label", ""),
+                        record["roots"],
+                    )
+                )
+            except (Problem, OSError, KeyError, TypeError, ValueError) as problem:
+                print(f"snapshots/{shown(name)}: {problem}", file=sys.stderr)
+        return sorted(found)
 
     def page(self, data, rooted=False):
-        """Entries of a page, in the columns' order of docs/format.md."""
-        (count, names, kinds, mode, uid, gid, size, modified, _, _, digests, counts, chunks, offsets, lengths, table, extras) = unpack(data)
+        """Entries of a page, in the columns' order of docs/format.md; nothing in it is believed."""
+        parts = unpack(data)
+        if not isinstance(parts, list) or len(parts) != 17:
+            raise Problem("damaged: a folder listing cannot be read")
+        (count, names, kinds, mode, uid, gid, size, modified, _, _, _, counts, chunks, offsets, lengths, table, extras) = parts
+        if not 0 <= count <= MOST_ENTRIES or len(kinds) != count or (count and names.count(b"\0") != count - 1) or len(extras) > count:
+            raise Problem("damaged: a folder listing contradicts itself")
         names = names.split(b"\0") if count else []
+        for name in names:
+            parts = name.split(b"/")
+            if (rooted != name.startswith(b"/")) or (not rooted and (len(parts) > 1 or not name)) or b"." in parts or b".." in parts:
+                raise Problem(f"damaged: an impossible name {name!r}")
+        if any(before >= after for before, after in zip(names, names[1:])):
+            raise Problem("damaged: a folder listing is out of order")
         numbers = [column(part, count) for part in (mode, uid, gid, size, modified, counts)]
         total = sum(numbers[5])
+        if any(number < 0 for part in (*numbers[:4], numbers[5]) for number in part) or total > MOST_EXTENTS:
+            raise Problem("damaged: a folder listing holds numbers that cannot be")
         extents = list(zip(column(chunks, total), column(offsets, total), column(lengths, total)))
-        at = 0
+        if any(not 0 <= c <= len(table) // 32 or o < 0 or n < 0 for c, o, n in extents):
+            raise Problem("damaged: a folder listing points outside its own tables")
+        at, entries = 0, []
         for row, name in enumerate(names):
-            parts = name.split(b"/")
-            if (not rooted and len(parts) > 1) or name in (b"", b".", b"..") or b".." in parts:
-                raise Problem(f"damaged: an impossible name {name!r}")
             own = extents[at : at + numbers[5][row]]
             at += numbers[5][row]
-            yield {
-                "name": name,
-                "kind": chr(kinds[row]),
-                "stat": [number[row] for number in numbers[:5]],
-                "extents": [(None if c == 0 else table[32 * c - 32 : 32 * c], o, n) for c, o, n in own],
-                "extra": extras.get(row, {}),
-            }
+            extra = extras.get(row, {})
+            if b"\0" in extra.get("target", b""):
+                raise Problem("damaged: a link that cannot be")
+            entries.append(
+                {
+                    "name": name,
+                    "kind": chr(kinds[row]),
+                    "stat": [number[row] for number in numbers[:5]],
+                    "extents": [(None if c == 0 else table[32 * c - 32 : 32 * c], o, n) for c, o, n in own],
+                    "extra": extra,
+                }
+            )
+        return entries
 
     def listing(self, entry):
         for identity, _, _ in entry["extents"]:
             yield from self.page(self.chunk(identity))
 
 
-def walk(store, entry, path):
-    """Every entry below and including ``entry``, parents first."""
-    yield path, entry
-    if entry["kind"] == "d":
-        for child in store.listing(entry):
-            yield from walk(store, child, path.rstrip(b"/") + b"/" + child["name"])
-
-
-def extract(store, record, target, wanted):
-    os.makedirs(target, exist_ok=True)
-    if os.listdir(target):
-        raise Problem(f"{target} is not empty; name a new folder")
-    target = os.fsencode(os.path.realpath(target))
-    links, folders, failed = {}, [], 0
-    for root in store.page(record["roots"], rooted=True):
-        for path, entry in walk(store, root, root["name"]):
-            if wanted and not any(path == want or path.startswith(want.rstrip(b"/") + b"/") for want in wanted):
-                continue
-            out = target + b"/" + path.lstrip(b"/")
-            os.makedirs(os.path.dirname(out), exist_ok=True)
+def walk(store, roots):
+    """Every entry below and including the covered folders, parents first: parts of its path, and the entry or what is wrong with it."""
+    waiting = [iter([([part for part in root["name"].split(b"/") if part], root) for root in roots])]
+    while waiting:
+        found = next(waiting[-1], None)
+        if found is None:
+            waiting.pop()
+            continue
+        parts, entry = found
+        yield parts, entry, None
+        if entry["kind"] == "d":
             try:
-                place(store, entry, out, links, folders)
+                if len(parts) > DEEPEST:
+                    raise Problem("damaged: folders are nested more deeply than any snapshot has them")
+                below = list(store.listing(entry))
             except (Problem, OSError) as problem:
-                failed += 1
-                print(f"{os.fsdecode(path)}: {problem}", file=sys.stderr)
-    for out, entry in reversed(folders):
-        metadata(out, entry)
+                yield parts, None, problem
+                continue
+            waiting.append(iter([([*parts, child["name"]], child) for child in below]))
+
+
+def descend(handle, parts):
+    """A handle of a folder inside another, by the names on the way; a link on it is refused."""
+    handle = os.dup(handle)
+    for part in parts:
+        outer = handle
+        try:
+            handle = os.open(part, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=outer)
+        finally:
+            os.close(outer)
+    return handle
+
+
+class Target:
+    """The new folder that everything is written below, always by handles and never through a link."""
+
+    def __init__(self, path):
+        os.makedirs(path, exist_ok=True)
+        if os.listdir(path):
+            raise Problem(f"{path} is not empty; name a new folder")
+        self.root = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+        self.open, self.links, self.folders = [], {}, []
+
+    def folder(self, parts):
+        """A handle of a folder, made with those above it where it is missing."""
+        depth = 0
+        while depth < min(len(parts), len(self.open)) and self.open[depth][0] == parts[depth]:
+            depth += 1
+        while len(self.open) > depth:
+            os.close(self.open.pop()[1])
+        for part in parts[depth:]:
+            inside = self.open[-1][1] if self.open else self.root
+            try:
+                os.mkdir(part, 0o700, dir_fd=inside)
+            except FileExistsError:
+                pass
+            self.open.append((part, descend(inside, [part])))
+        return self.open[-1][1] if self.open else self.root
+
+    def place(self, store, parts, entry):
+        kind, extra = entry["kind"], entry["extra"]
+        if kind == "d":
+            self.folder(parts)
+            self.folders.append((parts, entry))
+        elif kind in ("f", "l") and parts:
+            inside, name = self.folder(parts[:-1]), parts[-1]
+            group = tuple(extra.get("link_group") or ())
+            if group and group in self.links:
+                first = descend(self.root, self.links[group][:-1])
+                os.link(self.links[group][-1], name, src_dir_fd=first, dst_dir_fd=inside, follow_symlinks=False)
+                os.close(first)
+                return
+            if kind == "l":
+                os.symlink(extra.get("target", b""), name, dir_fd=inside)
+                os.utime(name, ns=(entry["stat"][4],) * 2, dir_fd=inside, follow_symlinks=False)
+            else:
+                self.write(store, inside, name, entry)
+            if group:
+                self.links[group] = parts
+
+    def write(self, store, inside, name, entry):
+        size, at = entry["stat"][3], 0
+        if sum(length for _, _, length in entry["extents"]) != size:
+            raise Problem("damaged: the stored parts do not add up to the file")
+        handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=inside)
+        with open(handle, "wb", buffering=0) as file:
+            try:
+                for identity, offset, length in entry["extents"]:
+                    if identity is not None:
+                        piece = store.chunk(identity)[offset : offset + length]
+                        if len(piece) != length:
+                            raise Problem("damaged: a chunk is shorter than the file needs")
+                        file.seek(at)
+                        while piece:
+                            piece = piece[file.write(piece) :]
+                    at += length
+                file.truncate(size)
+            except BaseException:
+                os.unlink(name, dir_fd=inside)
+                raise
+            self.metadata(handle, entry, name)
+
+    def metadata(self, handle, entry, name):
+        """Owner, permissions, attributes and times. Bits and attributes that give powers only with the owner."""
+        mode, uid, gid, _, modified = entry["stat"]
+        try:
+            os.fchown(handle, uid, gid)
+        except OSError:
+            pass
+        now = os.fstat(handle)
+        if (now.st_uid, now.st_gid) != (uid, gid):
+            mode &= ~0o6000
+        for attribute, value in entry["extra"].get("attributes", ()):
+            try:
+                if not attribute.startswith(b"user.") and attribute not in ACLS:
+                    raise PermissionError("it gives powers")
+                os.setxattr(handle, attribute, value)
+            except (OSError, ValueError) as error:
+                print(f"{shown(name)}: attribute {attribute!r} not restored ({error})", file=sys.stderr)
+        try:
+            os.fchmod(handle, mode & 0o7777)
+            os.utime(handle, ns=(modified, modified))
+        except OSError as error:
+            print(f"{shown(name)}: permissions or times not restored ({error})", file=sys.stderr)
+
+    def finish(self):
+        for parts, entry in reversed(self.folders):
+            try:
+                handle = descend(self.root, parts)
+            except OSError:
+                continue
+            self.metadata(handle, entry, parts[-1] if parts else b"/")
+            os.close(handle)
+
+
+def extract(store, roots, path, wanted):
+    target, failed = Target(path), 0
+    wanted = [[part for part in one.split(b"/") if part] for one in wanted]
+    for parts, entry, problem in walk(store, roots):
+        if wanted and not any(parts[: len(one)] == one for one in wanted):
+            continue
+        try:
+            if problem is not None:
+                raise problem
+            target.place(store, parts, entry)
+        except (Problem, OSError) as wrong:
+            failed += 1
+            print(f"{shown(b'/' + b'/'.join(parts))[-300:]}: {wrong}", file=sys.stderr)
+    target.finish()
     return failed
 
 
-def place(store, entry, out, links, folders):
-    kind, extra = entry["kind"], entry["extra"]
-    if kind == "x":
-        return
-    if kind == "d":
-        os.makedirs(out, exist_ok=True)
-        folders.append((out, entry))
-        return
-    group = tuple(extra.get("link_group") or ())
-    if group and group in links:
-        os.link(links[group], out, follow_symlinks=False)
-        return
-    if kind == "l":
-        os.symlink(extra["target"], out)
-    else:
-        with open(out, "xb") as file:
-            for identity, offset, length in entry["extents"]:
-                if identity is None:
-                    file.seek(length, 1)
-                else:
-                    file.write(store.chunk(identity)[offset : offset + length])
-            file.truncate(entry["stat"][3])
-    metadata(out, entry)
-    if group:
-        links[group] = out
-
-
-def metadata(out, entry):
-    mode, uid, gid, _, modified = entry["stat"]
-    link = entry["kind"] == "l"
-    try:
-        os.chown(out, uid, gid, follow_symlinks=False)
-    except OSError:
-        pass
-    if not link:
-        os.chmod(out, mode)
-        for name, value in entry["extra"].get("attributes", ()):
-            try:
-                os.setxattr(out, name, value)
-            except OSError as error:
-                print(f"{os.fsdecode(out)}: attribute {name!r} not restored ({error})", file=sys.stderr)
-    os.utime(out, ns=(modified, modified), follow_symlinks=False)
-
-
 def choose(snapshots, wanted):
-    hits = snapshots[-1:] if wanted == "latest" else [item for item in snapshots if item[0].startswith(wanted.lower())]
+    hits = snapshots[-1:] if wanted == "latest" else [item for item in snapshots if item[1].startswith(wanted.lower())]
     if len(hits) != 1:
         raise Problem(f"{wanted!r} is the start of {len(hits)} snapshots; see the list")
-    return hits[0][1]
+    return hits[0]
 
 
 def main():
@@ -340,24 +539,28 @@ def main():
                 return file.read().rstrip("\r\n")
         return getpass.getpass(f"Passphrase or recovery key (hint: {hint or 'none'}): ")
 
-    sys.setrecursionlimit(10000)
+    most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]  # a deep folder holds each level above it open
+    resource.setrlimit(resource.RLIMIT_NOFILE, (16384 if most == resource.RLIM_INFINITY else min(16384, most), most))
     try:
         store = Store(given.store, ask)
         snapshots = store.snapshots()
         if given.command == "extract":
-            record = choose(snapshots, given.snapshot)
-            return 1 if extract(store, record, given.target, [os.fsencode(path) for path in given.path]) else 0
+            roots = store.page(choose(snapshots, given.snapshot)[5], rooted=True)
+            return 1 if extract(store, roots, given.target, [os.fsencode(path) for path in given.path]) else 0
         if given.snapshot:
-            for root in store.page(choose(snapshots, given.snapshot)["roots"], rooted=True):
-                for path, entry in walk(store, root, root["name"]):
-                    print(f"{entry['kind']} {entry['stat'][3]:>14} {os.fsdecode(path)!r}")
+            for parts, entry, problem in walk(store, store.page(choose(snapshots, given.snapshot)[5], rooted=True)):
+                path = os.fsdecode(b"/" + b"/".join(parts))
+                print(f"{path[-300:]!r}: {problem}" if entry is None else f"{entry['kind']} {entry['stat'][3]:>14} {path!r}")
         else:
-            for name, record in snapshots:
-                when = datetime.fromtimestamp(record["time"] / 1e9).isoformat(sep=" ", timespec="seconds")
-                print(f"{name}  {when}  {record['machine']['name']}  {record['tally']['files']} files  {record.get('label', '')}")
+            for time, name, machine, files, label, _ in snapshots:
+                when = datetime.fromtimestamp(time / 1e9).isoformat(sep=" ", timespec="seconds")
+                print(f"{name}  {when}  {shown(str(machine))}  {files} files  {shown(str(label))}")
         return 0
-    except Problem as problem:
+    except (Problem, OSError) as problem:
         print(f"recover.py: {problem}", file=sys.stderr)
+        return 3
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError, RecursionError) as problem:
+        print(f"recover.py: damaged: a stored record is not what it should be ({problem!r})", file=sys.stderr)
         return 3
 
 

@@ -34,6 +34,7 @@ from good_tide.protocol.messages import (
     FolderView,
     Found,
     Overview,
+    PickedItem,
     PlanView,
     Request,
     SurveyView,
@@ -86,8 +87,10 @@ class AgentTest(GoodTideTest):
         self.addCleanup(lambda: (agent.end(), thread.join(), lines.close(), client.close()))
         return agent
 
+    job = "Office"
+
     def ask(self, method: str, kind: object = None, **params: object) -> object:
-        self.client.sendall(encode(Request(method, raw(params), 1)))
+        self.client.sendall(encode(Request(method, raw(params), 1, self.job)))
         reply = self.reply()
         if "error" in reply:
             return reply["error"]
@@ -116,7 +119,7 @@ class AgentTest(GoodTideTest):
         view = self.ask("folder", FolderView, path=os.fsencode(self.work))
         assert isinstance(view, FolderView)
         self.assertEqual([line.name for line in view.lifelines], [b"sub", b"plan.txt"])
-        detail = self.ask("detail", Detail, path=os.fsencode(self.work / "plan.txt"), seq=1)
+        detail = self.ask("detail", Detail, path=os.fsencode(self.work / "plan.txt"), snapshot=overview.tide[0].name)
         assert isinstance(detail, Detail) and detail.disk_difference is not None
         self.assertEqual((detail.preview.text, detail.disk_difference.changed), ("first\n", 1))
         self.assertEqual(self.ask("find", list[Found], words="LIST"), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)])
@@ -128,7 +131,10 @@ class AgentTest(GoodTideTest):
         self.write("plan.txt", "third\n")
         self.ask("snapshot")
         self.assertEqual(self.wait().error, "")
-        plan = self.ask("plan", PlanView, items=[{"path": os.fsencode(self.work / "plan.txt"), "seq": 1}])
+        overview = self.ask("overview", Overview)
+        assert isinstance(overview, Overview)
+        first = overview.tide[0]
+        plan = self.ask("plan", PlanView, items=[PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)])
         assert isinstance(plan, PlanView)
         self.assertEqual((plan.replace, plan.create), (1, 0))
         self.ask("restore", number=plan.number)
@@ -160,8 +166,8 @@ class AgentTest(GoodTideTest):
             Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings))
         self.client.sendall(b"nonsense\n")
         self.assertEqual(self.ask("no such thing")["code"], -32601)  # type: ignore[index]
-        self.assertEqual(self.ask("detail", path="!!", seq="x")["code"], 2)  # type: ignore[index]
-        self.assertEqual(self.ask("detail", path=os.fsencode(self.work / "plan.txt"), seq=99)["code"], 2)  # type: ignore[index]
+        self.assertEqual(self.ask("detail", path="!!", snapshot=5)["code"], 2)  # type: ignore[index]
+        self.assertEqual(self.ask("detail", path=os.fsencode(self.work / "plan.txt"), snapshot="99")["code"], 2)  # type: ignore[index]
         self.assertEqual(Path(agent_socket(self.here.runtime, self.settings)).stat().st_mode & 0o777, 0o600)
 
     def test_snapshots_taken_by_others_are_noticed(self) -> None:
@@ -224,8 +230,10 @@ class AgentTest(GoodTideTest):
 
     def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:
         self.ask("overview")
-        self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
-        self.assertEqual(self.agent._job().ruled_out(Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])), 1)
+        self.assertEqual(self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
+        self.assertEqual(
+            self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])), 1
+        )
         self.ask("keep-coverage", folders=[str(self.work)], rules=["exclude path sub/"])
         self.assertEqual(load_jobs(self.settings)[0].rules, ("exclude path sub/",))
         self.ask("snapshot")
@@ -265,11 +273,12 @@ class AgentTest(GoodTideTest):
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
         self.assertEqual((overview.jobs, overview.job, overview.state), (("Office", "Studio"), "Office", "ready"))
-        self.ask("choose-job", words="Studio")
+        self.job = "Studio"
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
         self.assertEqual((overview.job, overview.state, overview.machine), ("Studio", "empty", "laptop"))
-        self.assertIn("no job", self.ask("choose-job", words="none")["message"])  # type: ignore[index]
+        self.job = "none"
+        self.assertIn("no job", self.ask("snapshot")["message"])  # type: ignore[index]
 
     def test_disk_away_and_locked(self) -> None:
         store = Path(self.folder / "store")
@@ -322,7 +331,7 @@ class ModelTest(GoodTideTest):
         model = TimelineModel(catalog.tide(MACHINE.id))
         path = os.fsencode(self.work)
         model.root = path
-        self.assertEqual(model.missing_views(), [path])
+        self.assertEqual(model.missing_views(), [b"", path])
         model.take_view(path, catalog.lifelines(catalog.folder(MACHINE.id, path) or 0))
         model.selected = path + b"/plan.txt"
         self.assertEqual((model.moment, model.here_then()), (6, (1, 1)))

@@ -50,12 +50,12 @@ class DeskTest(GoodTideTest):
         ref = StoreRef(path=self.place, name="Pier")
         return Job(name=name, folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND)
 
-    def overview(self) -> Overview:
-        return self.client.ask("overview", None, Overview)
+    def overview(self, job: str = "") -> Overview:
+        return self.client.ask("overview", None, Overview, job)
 
-    def refused(self, kind: type[GoodTideError], said: str, method: str, **params: Any) -> None:
+    def refused(self, kind: type[GoodTideError], said: str, method: str, job: str = "Office", **params: Any) -> None:
         with self.assertRaises(kind, msg=method) as caught:
-            self.client.ask(method, params)
+            self.client.ask(method, params, job=job)
         self.assertIn(said, str(caught.exception))
         self.assertTrue(caught.exception.advice, "with what to do")
 
@@ -75,10 +75,10 @@ class DeskTest(GoodTideTest):
             self.refused(PersonError, "The job has no store in /nowhere", method, folder="/nowhere", pattern="*.txt")
         self.refused(PersonError, "The job does not have both stores", "carry", source=self.place, target="/nowhere")
         self.refused(PersonError, "only store", "drop-store", words=self.place)
-        self.assertEqual(self.client.ask("fleet", {"words": "/nowhere"}, list[dict[str, Any]]), [])
+        self.assertEqual(self.client.ask("fleet", {"words": "/nowhere"}, list[dict[str, Any]], "Office"), [])
 
     def test_what_cannot_be_understood_is_said_and_nothing_ends(self) -> None:
-        self.refused(PersonError, "The request cannot be understood", "pin", seq="one")
+        self.refused(PersonError, "The request cannot be understood", "pin", snapshot=1)
         self.refused(PersonError, "The request cannot be understood", "keep-room", limit_bytes=1, colour="green")
         self.refused(PlaceError, "does not know", "dance")
         self.assertEqual(self.overview().job, "Office")
@@ -89,10 +89,9 @@ class DeskTest(GoodTideTest):
             ("pin-some", {"folder": self.place, "names": ["00" * 16], "on": True, "label": ""}),
         ):
             with self.subTest(method), self.assertRaises((PersonError, DamageError, PlaceError)):
-                self.client.ask(method, params)
-        with self.assertRaises(PersonError):
-            self.client.ask("pin", {"seq": 77})
-        self.assertEqual(self.client.ask("gaps-of", {"words": self.first.name}, list[str]), [])
+                self.client.ask(method, params, job="Office")
+        self.refused(PersonError, "no longer kept", "pin", snapshot="77")
+        self.assertEqual(self.client.ask("gaps-of", {"words": self.first.name}, list[str], "Office"), [])
 
     def test_a_pattern_that_would_take_everything_is_refused(self) -> None:
         self.refused(PersonError, "Nothing is named", "plan-purge", folder=self.place, pattern="")
@@ -108,14 +107,13 @@ class DeskTest(GoodTideTest):
         other = self.new_store("other", passphrase=None)
         taken = self.snap(other, 0, OTHER_MACHINE)
         folder = str(self.folder / "other")
-        self.client.ask("open-to-read", {"folder": folder})
-        self.assertEqual((self.overview().reading, self.overview().job), (True, "laptop (only to read)"))
-        self.refused(PersonError, "opened only to read", "snapshot")
-        self.refused(PersonError, "opened only to read", "release", folder=folder, names=[taken.name])
-        self.refused(PersonError, "opened only to read", "purge", folder=folder, pattern="*.txt")
+        name = self.client.ask("open-to-read", {"folder": folder}, str)
+        self.assertEqual((self.overview(name).reading, self.overview(name).job), (True, "laptop (only to read)"))
+        self.refused(PersonError, "opened only to read", "snapshot", name)
+        self.refused(PersonError, "opened only to read", "release", name, folder=folder, names=[taken.name])
+        self.refused(PersonError, "opened only to read", "purge", name, folder=folder, pattern="*.txt")
         self.assertEqual(len(other.snapshot_names()), 1)
-        self.client.ask("choose-job", {"words": "Office"})
-        self.assertFalse(self.overview().reading)
+        self.assertFalse(self.overview("Office").reading)
         self.assertEqual([job.name for job in load_jobs(self.settings)], ["Office"])
 
     def test_jobs_come_change_and_go_while_the_agent_runs(self) -> None:
@@ -123,12 +121,14 @@ class DeskTest(GoodTideTest):
         self.client.ask("look")
         self.wait_for("history")
         self.assertEqual(self.overview().jobs, ("Office", "Sound"))
-        self.client.ask("choose-job", {"words": "Sound"})
+        self.assertEqual(self.overview("Sound").job, "Sound")
         remove_job(self.settings, "Sound")
         self.client.ask("look")
         while self.overview().jobs != ("Office",):
             self.wait_for("history")
-        self.assertEqual(self.overview().job, "Office", "what is shown is a job that there is")
+        self.assertEqual(self.overview("Sound").job, "Office", "what is shown is a job that there is")
+        self.refused(PersonError, "There is no job Sound", "snapshot", "Sound")
+        self.refused(PersonError, "No job is named", "snapshot", "")
 
     def test_settings_that_cannot_be_read_change_nothing_and_are_said(self) -> None:
         file = next(path for path in self.settings.rglob("*.toml"))
@@ -140,11 +140,11 @@ class DeskTest(GoodTideTest):
         self.assertEqual(told[0].means, "The jobs go on as they were.")
         self.assertEqual(self.overview().job, "Office")
         file.write_text(before)
-        self.client.ask("snapshot")
+        self.client.ask("snapshot", job="Office")
         self.assertEqual(self.finished().error, "")
 
     def test_the_journal_and_a_report_are_written_or_it_is_said_why_not(self) -> None:
-        self.client.ask("snapshot")
+        self.client.ask("snapshot", job="Office")
         self.assertIn("Snapshot taken", self.finished().words)
         for ending in ("csv", "json", "html"):
             file = self.folder / f"journal.{ending}"
@@ -174,7 +174,7 @@ class DeskTest(GoodTideTest):
         self.assertEqual(len(self.store.snapshot_names()), 2)
         go.set()
         self.assertEqual(self.finished().words, "done at last")
-        self.client.ask("release", {"folder": self.place, "names": [self.first.name]})
+        self.client.ask("release", {"folder": self.place, "names": [self.first.name]}, job="Office")
         self.assertIn("1 snapshot released", self.finished().words)
 
     def test_an_agent_that_has_gone_is_told(self) -> None:

@@ -17,6 +17,7 @@ from unittest import mock
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
+import msgspec
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QAccessible, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
@@ -29,8 +30,10 @@ from good_tide.desktop.lifelines import ROW
 from good_tide.desktop.painting import NAME_WIDTH
 from good_tide.desktop.palette import DARK, LIGHT
 from good_tide.desktop.window import MainWindow
+from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.server import answers
 from good_tide.protocol.sockets import agent_socket
+from tests.base import BY_HAND
 from tests.places import put_away
 
 
@@ -55,6 +58,8 @@ class DemoWindowTest(unittest.TestCase):
             cls.root / "state",
         )
         cls.seconds = time.process_time() - begun
+        job = load_jobs(cls.demo.settings)[0]
+        save_job(cls.demo.settings, msgspec.structs.replace(job, rhythm=BY_HAND))  # or the agent begins with a snapshot of its own
         cls.socket = agent_socket(cls.root / "xdg_runtime_dir" / "good-tide", cls.demo.settings)
         cls.agent = subprocess.Popen([sys.executable, "-m", "good_tide", "agent", "run", "--settings", str(cls.demo.settings)])
         while not answers(cls.socket) and cls.agent.poll() is None:
@@ -225,7 +230,12 @@ class DemoWindowTest(unittest.TestCase):
         self.select("winter play budget.csv")
         self.key(Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
         self.key(Qt.Key.Key_Left)
-        self.until(lambda: self.place.inspector._detail is not None and self.place.inspector._detail.seq == self.place.model.moment)
+        self.until(
+            lambda: (
+                self.place.inspector._detail is not None
+                and self.place.inspector._detail.snapshot == self.place.model.tide[self.place.model.moment - 1].name
+            )
+        )
         self.place.inspector._modes.button(1).click()
         self.assertIn("Differs", self.place.inspector._verdict.text())
         QTest.mouseClick(self.place.inspector._restore, Qt.MouseButton.LeftButton)
@@ -284,7 +294,9 @@ class DemoWindowTest(unittest.TestCase):
         self.select("scene 01.txt")
         self.assertIn("noise", self.place.inspector._text.toPlainText())
         self.place.go(1)
-        self.until(lambda: self.place.inspector._detail is not None and self.place.inspector._detail.seq == 1)
+        self.until(
+            lambda: self.place.inspector._detail is not None and self.place.inspector._detail.snapshot == self.place.model.tide[0].name
+        )
         self.assertIn("no text any more", self.place.inspector._verdict.text() + self.place.inspector._detail.with_disk)
         self.enter("Sound")
         self.place.go(len(self.place.model.tide))

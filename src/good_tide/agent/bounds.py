@@ -22,7 +22,7 @@ from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store, ledger_age, open_ledger
 from good_tide.operations.thinning import ladder_words, named, plan_thinning, release, sweep
 from good_tide.operations.workplace import Workplace
-from good_tide.protocol.server import Handler
+from good_tide.protocol.server import Asked, Handler
 from good_tide.system.machine import local_zone
 
 _WEEKS_SHOWN = 26
@@ -33,29 +33,24 @@ _LEDGER_SECONDS = 86400.0
 class Bounds:
     """Thins and sweeps the stores of jobs. A fault in it never makes a snapshot fail: it is noted, and tried again with the next run.
 
-    :param current: the job that is shown. :param change: keeps a changed job: a ladder that was thinned by is agreed to.
+    :param change: keeps a changed job: a ladder that was thinned by is agreed to.
     """
 
-    def __init__(
-        self, here: Workplace, clock: Clock, journal: Journal, books: Books, current: Callable[[], Session], change: Callable[[Job], None]
-    ) -> None:
-        self._here, self._clock, self._journal, self._books, self._current, self._change = here, clock, journal, books, current, change
+    def __init__(self, here: Workplace, clock: Clock, journal: Journal, books: Books, change: Callable[[Job], None]) -> None:
+        self._here, self._clock, self._journal, self._books, self._change = here, clock, journal, books, change
 
-    def handlers(self) -> dict[str, Handler]:
-        """What clients may ask."""
-        decode = msgspec.json.decode
-        return {
-            "keep-ladder": lambda raw: self.keep_ladder(decode(raw, type=LadderRequest)),
-        }
+    def handlers(self, job: Callable[[Asked], Session]) -> dict[str, Handler]:
+        """What clients may ask; ``job`` tells which one a request means."""
+        return {"keep-ladder": lambda ask: self.keep_ladder(job(ask), ask.read(LadderRequest))}
 
-    def keep_ladder(self, wanted: LadderRequest) -> None:
-        """Keep another ladder for the job that is shown. What it would release was shown, and is agreed to or not.
+    def keep_ladder(self, session: Session, wanted: LadderRequest) -> None:
+        """Keep another ladder for a job. What it would release was shown, and is agreed to or not.
 
         Raises:
             PersonError: it makes no sense.
         """
         wanted.ladder.check()
-        before = self._current().job
+        before = session.job
         precious = before.precious if wanted.precious is None else wanted.precious
         for pattern in precious:
             parse_rule(f'exclude path "{pattern}"')

@@ -6,8 +6,6 @@ import threading
 from collections.abc import Sequence
 from datetime import timedelta
 
-import msgspec
-
 from good_tide.agent.requests import MailRequest
 from good_tide.agent.teller import FAILURES_TOLD
 from good_tide.core.clock import SECOND, Clock
@@ -47,11 +45,10 @@ class ReportDesk:
 
     def handlers(self) -> dict[str, Handler]:
         """What clients may ask."""
-        decode = msgspec.json.decode
         return {
-            "mail-server": lambda raw: MailView(self._post.server()),
-            "keep-mail-server": lambda raw: self.keep(decode(raw, type=MailRequest)),
-            "try-mail-server": lambda raw: self.try_out(decode(raw, type=MailRequest)),
+            "mail-server": lambda ask: MailView(self._post.server()),
+            "keep-mail-server": lambda ask: self.keep(ask.read(MailRequest)),
+            "try-mail-server": lambda ask: self.try_out(ask.read(MailRequest)),
         }
 
     def keep(self, wanted: MailRequest) -> None:

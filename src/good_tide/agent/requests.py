@@ -20,22 +20,17 @@ class PathRequest(msgspec.Struct):
 
 
 class PathAtRequest(msgspec.Struct):
-    """A path in the snapshot of a number."""
+    """A path in the snapshot of this name, which was taken at ``time`` (ns since 1970 UTC)."""
 
     path: bytes
-    seq: int
+    snapshot: str
+    time: int = 0
 
 
 class WordsRequest(msgspec.Struct):
     """Some words: a name, a folder, a search."""
 
     words: str
-
-
-class NameRequest(msgspec.Struct):
-    """The name of a job; empty: the one that is shown."""
-
-    words: str = ""
 
 
 class PlanRequest(msgspec.Struct):
@@ -96,7 +91,7 @@ class CarryRequest(msgspec.Struct):
 
 
 class RhythmRequest(msgspec.Struct):
-    """When the job that is shown runs from now on, and what goes with it."""
+    """When a job runs from now on, and what goes with it."""
 
     rhythm: Rhythm
     holding: Holding
@@ -138,7 +133,7 @@ class ExportRequest(msgspec.Struct):
 
 
 class LadderRequest(msgspec.Struct):
-    """Another ladder for the job that is shown; ``agreed``: the person saw what it releases. ``precious``: patterns; None: as they are."""
+    """Another ladder for a job; ``agreed``: the person saw what it releases. ``precious``: patterns; None: as they are."""
 
     ladder: Ladder
     agreed: bool = False
@@ -146,9 +141,9 @@ class LadderRequest(msgspec.Struct):
 
 
 class PinRequest(msgspec.Struct):
-    """A snapshot by its number, to be pinned or not."""
+    """A snapshot by its name, to be pinned or not."""
 
-    seq: int
+    snapshot: str
     on: bool = True
     label: str = ""
 

@@ -29,7 +29,7 @@ class RestoreDesk:
 
     def plan(self, session: Session, request: PlanRequest) -> PlanView:
         """Work out a restore plan and keep it."""
-        wishes = [Wish(session.snapshot(item.seq), item.path) for item in request.items]
+        wishes = [Wish(session.snapshot(item.snapshot, item.time), item.path) for item in request.items]
         into = Path(request.into) if request.into else None
         plan = plan_restore(session.store(), wishes, into, Existing(request.existing), Silent())
         self._plan_number += 1
@@ -54,6 +54,8 @@ class RestoreDesk:
         self._worker.start("restore", lambda steering: self._restore(session, plan, steering))
 
     def _restore(self, session: Session, plan: Plan, steering: Steering) -> Finished:
+        for step in {step.snapshot.id: step for step in plan.steps}.values():
+            session.snapshot(step.snapshot.name, step.snapshot.record.time)
         report = carry_out(session.store(), plan, self._clock, steering)
         problems = tuple(f"{printable(problem.path)}: {problem.reason}" for problem in [*report.problems, *report.metadata_notes])
         aside = tuple(str(path) for path in report.set_aside)

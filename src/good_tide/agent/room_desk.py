@@ -37,7 +37,7 @@ from good_tide.protocol.room_messages import (
     ReleaseView,
     SomeRequest,
 )
-from good_tide.protocol.server import Handler
+from good_tide.protocol.server import Asked, Handler
 from good_tide.protocol.upkeep_messages import RoomView
 
 _WEEKS_SHOWN = 26
@@ -45,83 +45,83 @@ _PATHS_SHOWN = 200
 
 
 class RoomDesk:
-    """Answers for the stores of the job that is shown.
+    """Answers for the stores of jobs.
 
-    :param change: keeps a changed job. :param changed: tells that history is another one now.
+    :param change: keeps a changed job. :param changed: told the name of a job whose history is another one now.
     """
 
     def __init__(
-        self, here: Workplace, clock: Clock, journal: Journal, books: Books, worker: Worker, current: Callable[[], Session],
-        change: Callable[[Job], None], changed: Callable[[], None],
+        self, here: Workplace, clock: Clock, journal: Journal, books: Books, worker: Worker, change: Callable[[Job], None],
+        changed: Callable[[str], None],
     ) -> None:  # fmt: skip
         self._here, self._clock, self._journal, self._books, self._worker = here, clock, journal, books, worker
-        self._current, self._change, self._changed = current, change, changed
+        self._change, self._changed = change, changed
         self._reckoning = threading.Lock()
         """One ledger at a time is read and written."""
 
-    def handlers(self) -> dict[str, Handler]:
-        """What clients may ask."""
-        decode = msgspec.json.decode
+    def handlers(self, job: Callable[[Asked], Session]) -> dict[str, Handler]:
+        """What clients may ask; ``job`` tells which one a request means."""
         return {
-            "room": lambda raw: self.room(decode(raw, type=WordsRequest).words),
-            "keep-room": lambda raw: self.keep_room(decode(raw, type=Room)),
-            "pin": lambda raw: self.pin(decode(raw, type=PinRequest)),
-            "pin-some": lambda raw: self.pin_some(decode(raw, type=PinSomeRequest)),
-            "held": lambda raw: self.held(decode(raw, type=WordsRequest).words),
-            "plan-release": lambda raw: self.plan_release(decode(raw, type=SomeRequest)),
-            "release": lambda raw: self.release(decode(raw, type=SomeRequest)),
-            "plan-purge": lambda raw: self.plan_purge(decode(raw, type=PatternRequest)),
-            "purge": lambda raw: self.purge(decode(raw, type=PatternRequest)),
+            "room": lambda ask: self.room(job(ask), ask.read(WordsRequest).words),
+            "keep-room": lambda ask: self.keep_room(job(ask), ask.read(Room)),
+            "pin": lambda ask: self.pin(job(ask), ask.read(PinRequest)),
+            "pin-some": lambda ask: self.pin_some(job(ask), ask.read(PinSomeRequest)),
+            "held": lambda ask: self.held(job(ask), ask.read(WordsRequest).words),
+            "plan-release": lambda ask: self.plan_release(job(ask), ask.read(SomeRequest)),
+            "release": lambda ask: self.release(job(ask), ask.read(SomeRequest)),
+            "plan-purge": lambda ask: self.plan_purge(job(ask), ask.read(PatternRequest)),
+            "purge": lambda ask: self.purge(job(ask), ask.read(PatternRequest)),
         }
 
-    def _ref(self, folder: str) -> tuple[Session, StoreRef]:
-        session = self._current()
+    @staticmethod
+    def _ref(session: Session, folder: str) -> StoreRef:
         ref = next((one for one in session.job.stores if session.folder_of(one) == Path(folder)), None)
         if ref is None:
             raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
-        return session, ref
+        return ref
 
-    def _store(self, folder: str) -> Store:
-        session, ref = self._ref(folder)
-        return session.openings.store(ref, Path(folder))
+    def _store(self, session: Session, folder: str) -> Store:
+        return session.openings.store(self._ref(session, folder), Path(folder))
 
-    def room(self, folder: str) -> RoomView:
-        """Room of one of the stores of the job that is shown, with a forecast from this machine's snapshots.
+    def room(self, session: Session, folder: str) -> RoomView:
+        """Room of one of a job's stores, with a forecast from this machine's snapshots.
 
         Raises:
             PersonError: the job has no store there.
         """
-        session, ref = self._ref(folder)
         root = Path(folder)
         facts = session.disk_of(root)
         size = (facts.free, facts.total) if facts is not None and facts.total else None
-        stored = session.openings.store(ref, root).place.total_bytes()
+        stored = self._store(session, folder).place.total_bytes()
         found = room_facts(root, stored, session.job.room, session.tide(), self._clock.now(), size)
         return RoomView(session.job.room, found.usable, found.short, full_in(found.added, found.usable), curve(found.added, _WEEKS_SHOWN))
 
-    def keep_room(self, wanted: Room) -> None:
-        """Keep what the stores of the job that is shown may take."""
-        job = self._current().job
-        self._change(msgspec.structs.replace(job, room=wanted))
-        self._journal.add("good", job.name, "The room that the stores may take was changed")
+    def keep_room(self, session: Session, wanted: Room) -> None:
+        """Keep what the stores of a job may take."""
+        self._change(msgspec.structs.replace(session.job, room=wanted))
+        self._journal.add("good", session.job.name, "The room that the stores may take was changed")
 
-    def pinned(self) -> dict[str, str]:
-        """Labels of the pinned snapshots of the job that is shown, by their names; none where the store cannot be asked now."""
+    def pinned(self, session: Session) -> dict[str, str]:
+        """Labels of the pinned snapshots of a job, by their names; none where the store cannot be asked now."""
         try:
-            return pinned(self._current().store())
+            return pinned(session.store())
         except GoodTideError:
             return {}
 
-    def pin(self, wanted: PinRequest) -> None:
-        """Pin a snapshot of the job that is shown, or take its pin away."""
-        session = self._current()
-        self._pin(session.store(), session.job.name, session.snapshot(wanted.seq).name, wanted.on, wanted.label)
+    def pin(self, session: Session, wanted: PinRequest) -> None:
+        """Pin a snapshot of a job, or take its pin away.
 
-    def pin_some(self, wanted: PinSomeRequest) -> None:
+        Raises:
+            PersonError: it is no longer kept.
+        """
+        snapshot = session.snapshot(wanted.snapshot, 0)
+        self._pin(session.store(), session.job.name, snapshot.name, wanted.on, wanted.label)
+
+    def pin_some(self, session: Session, wanted: PinSomeRequest) -> None:
         """Pin snapshots of a store, or take their pins away."""
-        store = self._store(wanted.folder)
+        store = self._store(session, wanted.folder)
         for name in wanted.names:
-            self._pin(store, self._current().job.name, name, wanted.on, wanted.label)
+            self._pin(store, session.job.name, name, wanted.on, wanted.label)
 
     def _pin(self, store: Store, job: str, name: str, on: bool, label: str) -> None:
         when = time_words(store.read_snapshot(name).record.time, self._clock.now())
@@ -131,17 +131,17 @@ class RoomDesk:
         elif unpin(store, name):
             self._journal.add("good", job, f"The snapshot of {when} is no longer pinned")
 
-    def held(self, folder: str) -> HeldHistory:
+    def held(self, session: Session, folder: str) -> HeldHistory:
         """All snapshots of a store with what each holds alone, and what takes the room.
 
         Raises:
             DamageError: a snapshot or a listing cannot be read.
         """
-        store = self._store(folder)
+        store = self._store(session, folder)
         with self._reckoning:
             ledger = open_ledger(store, self._here.cache, Silent())
             alone, pins, records = ledger.alone(), pinned(store), store.snapshots()[0]
-            fast = standing_fast(records, pins, self._precious(store))
+            fast = standing_fast(records, pins, self._precious(session, store))
             shown = tuple(
                 HeldSnapshot(
                     one.name, one.record.time, one.record.machine.name, one.record.label, pins.get(one.name),
@@ -151,60 +151,54 @@ class RoomDesk:
             )  # fmt: skip
             return HeldHistory(shown, ledger.total, all_parts(store, ledger))
 
-    def _precious(self, store: Store) -> frozenset[str]:
-        session = self._current()
+    def _precious(self, session: Session, store: Store) -> frozenset[str]:
         return precious_now(store, session.job, session.machine.id, self._here.cache)
 
-    def plan_release(self, wanted: SomeRequest) -> ReleaseView:
+    def plan_release(self, session: Session, wanted: SomeRequest) -> ReleaseView:
         """What releasing snapshots by hand would do. An empty folder stands for the store that is looked into.
 
         Raises:
             DamageError: a snapshot, a pin or a listing cannot be read.
         """
-        store = self._store(wanted.folder) if wanted.folder else self._current().store()
+        store = self._store(session, wanted.folder) if wanted.folder else session.store()
         with self._reckoning:
-            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, True, self._precious(store))
+            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, True, self._precious(session, store))
         return ReleaseView(len(plan.releases), len(wanted.names) - len(plan.releases), plan.gives_back or 0)
 
-    def release(self, wanted: SomeRequest) -> None:
+    def release(self, session: Session, wanted: SomeRequest) -> None:
         """Begin to release snapshots, and to give their room back.
 
         Raises:
             PersonError: the store was opened only to read.
         """
-        session, ref, store = self._to_change(wanted.folder)
+        ref, store = self._to_change(session, wanted.folder)
 
         def work(steering: Steering) -> Finished:
-            plan = plan_release(store, frozenset(wanted.names), steering, None, True, self._precious(store))
+            plan = plan_release(store, frozenset(wanted.names), steering, None, True, self._precious(session, store))
             done = release(store, plan, "by hand", session.job.name, self._journal, self._clock, steering)
             return Finished("release", words=f"{count_words(done, 'snapshot')} released; {self._swept(ref, store, steering)}")
 
         self._begin("release", session, work)
 
-    @property
-    def _home(self) -> str:
-        """What ``~`` stands for in patterns."""
-        return self._current().job.home or home_folder()
-
-    def plan_purge(self, wanted: PatternRequest) -> PurgeView:
+    def plan_purge(self, session: Session, wanted: PatternRequest) -> PurgeView:
         """What taking a pattern out of all history would touch.
 
         Raises:
             PersonError: the pattern makes no sense, or would take everything.
             DamageError: a snapshot or a listing cannot be read.
         """
-        plan = plan_purge(self._store(wanted.folder), wanted.pattern, self._home, Silent())
+        plan = plan_purge(self._store(session, wanted.folder), wanted.pattern, session.job.home or home_folder(), Silent())
         shown = plan.paths[:_PATHS_SHOWN]
         return PurgeView(wanted.pattern, len(plan.snapshots), shown, len(plan.paths) - len(shown), plan.gives_back, plan.stands)
 
-    def purge(self, wanted: PatternRequest) -> None:
+    def purge(self, session: Session, wanted: PatternRequest) -> None:
         """Begin to take a pattern out of all history, and every trace of it out of the store.
 
         Raises:
             PersonError: the store was opened only to read.
         """
-        session, ref, store = self._to_change(wanted.folder)
-        home = self._home
+        ref, store = self._to_change(session, wanted.folder)
+        home = session.job.home or home_folder()
 
         def work(steering: Steering) -> Finished:
             plan = plan_purge(store, wanted.pattern, home, steering)
@@ -214,11 +208,11 @@ class RoomDesk:
 
         self._begin("purge", session, work)
 
-    def _to_change(self, folder: str) -> tuple[Session, StoreRef, Store]:
-        session, ref = self._ref(folder)
+    def _to_change(self, session: Session, folder: str) -> tuple[StoreRef, Store]:
         if session.reading:
             raise PersonError("This store was opened only to read", "Change it on a machine whose job uses it")
-        return session, ref, session.openings.store(ref, Path(folder))
+        ref = self._ref(session, folder)
+        return ref, session.openings.store(ref, Path(folder))
 
     def _begin(self, what: str, session: Session, work: Callable[[Steering], Finished]) -> None:
         def done(steering: Steering) -> Finished:
@@ -226,7 +220,7 @@ class RoomDesk:
                 return work(steering)
             finally:
                 session.look_again()
-                self._changed()
+                self._changed(session.job.name)
 
         self._worker.start(what, done)
 

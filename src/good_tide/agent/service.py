@@ -47,16 +47,13 @@ from good_tide.operations.selecting import home_folder
 from good_tide.operations.workplace import Workplace, load_jobs, settings_stamp, this_workplace
 from good_tide.protocol.messages import (
     PROTOCOL_VERSION,
-    Detail,
     Finished,
-    FolderView,
-    Found,
     Hello,
     MadeView,
     Overview,
     WhyView,
 )
-from good_tide.protocol.server import Handler, Server
+from good_tide.protocol.server import Asked, Handler, Server
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import show_window
 from good_tide.system import service
@@ -96,13 +93,12 @@ class Agent:
         self._disks, self._ring = around.disks, ring or DesktopKeyRing()
         self._sessions: dict[str, Session] = {}
         self._typed: dict[str, str] = {}
-        self._current = ""
         self._timer: threading.Timer | None = None
         self._ended = threading.Event()
         self._worker = Worker(self._notify)
         self._restores = RestoreDesk(self._worker, clock)
         self.upkeep = Upkeep(
-            here, clock, around, self._ring, self._worker, self._sessions, self._job, lambda job: self._desk.change(job), self._notify, self._reload, self._stay_on
+            here, clock, around, self._ring, self._worker, self._sessions, self._session, lambda job: self._desk.change(job), self._notify, self._reload, self._stay_on
         )  # fmt: skip
         self._journal = self.upkeep.journal
         self._survey = SurveyDesk(self._notify, clock, self._stay, self._kinds)
@@ -110,50 +106,49 @@ class Agent:
         self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._journal, self._comings, self._job_changed)
         self._stamp = settings_stamp(settings)
         for job in load_jobs(settings):
-            self._job_changed(job, current=not self._current)
+            self._job_changed(job)
         self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed, _APART)
         self._watcher = threading.Thread(target=self._watch_disks, name="disks", daemon=True)
 
     def _handlers(self) -> dict[str, Handler]:
-        decode, desk, job, restores = msgspec.json.decode, self._desk, self._job, self._restores
+        desk, job, restores, worker = self._desk, self._session, self._restores, self._worker
         return {
-            "hello": lambda raw: Hello(__version__, PROTOCOL_VERSION, os.getpid()),
-            "overview": lambda raw: self.overview(),
-            "folder": lambda raw: self.folder(decode(raw, type=PathRequest).path),
-            "detail": lambda raw: self.detail(decode(raw, type=PathAtRequest)),
-            "find": lambda raw: self.find(decode(raw, type=WordsRequest).words),
-            "unlock": lambda raw: self.unlock(decode(raw, type=UnlockRequest)),
-            "plan": lambda raw: restores.plan(job(), decode(raw, type=PlanRequest)),
-            "restore": lambda raw: restores.restore(job(), decode(raw, type=NumberRequest).number),
-            "undo": lambda raw: restores.undo(decode(raw, type=WordsRequest).words),
-            "pause": lambda raw: self._worker.pause(),
-            "resume": lambda raw: self._worker.resume(),
-            "stop": lambda raw: self._worker.stop(),
-            "choose-job": lambda raw: self.choose_job(decode(raw, type=WordsRequest).words),
-            "proposal": lambda raw: desk.proposal(),
-            "disks": lambda raw: desk.disks(decode(raw, type=PlaceQuestion)),
-            "examine": lambda raw: desk.examine(decode(raw, type=PlaceQuestion)),
-            "same-disk": lambda raw: desk.same_disk(*msgspec.structs.astuple(decode(raw, type=TwoRequest))),
-            "begin": lambda raw: self.begin(decode(raw, type=SetUpRequest)),
-            "survey": lambda raw: self._survey.ask(decode(raw, type=SurveyRequest)),
-            "survey-folder": lambda raw: self._survey.inside(decode(raw, type=PathRequest).path),
-            "why": lambda raw: self.why(decode(raw, type=WhyRequest)),
-            "keep-coverage": lambda raw: self.keep_coverage(decode(raw, type=CoverageRequest)),
-            "add-store": lambda raw: desk.add_store(job(), decode(raw, type=NewStoreRequest)),
-            "open-to-read": lambda raw: self.open_to_read(decode(raw, type=NewStoreRequest)),
-            "drop-store": lambda raw: desk.drop_store(job(), decode(raw, type=WordsRequest).words),
-            "store-use": lambda raw: self.use_stores(decode(raw, type=UseRequest).use),
-            "look-into": lambda raw: self.look_into(decode(raw, type=WordsRequest).words),
-            "slots": lambda raw: desk.slots(job(), decode(raw, type=WordsRequest).words),
-            "change-slots": lambda raw: desk.change_slots(job(), decode(raw, type=SlotRequest)),
-            "carry": lambda raw: self.carry(decode(raw, type=CarryRequest)),
+            "hello": lambda ask: Hello(__version__, PROTOCOL_VERSION, os.getpid()),
+            "overview": lambda ask: self.overview(ask.job),
+            "folder": lambda ask: job(ask).folder(ask.read(PathRequest).path),
+            "detail": lambda ask: job(ask).detail(ask.read(PathAtRequest)),
+            "find": lambda ask: job(ask).find(ask.read(WordsRequest).words),
+            "unlock": lambda ask: self.unlock(job(ask), ask.read(UnlockRequest)),
+            "plan": lambda ask: restores.plan(job(ask), ask.read(PlanRequest)),
+            "restore": lambda ask: restores.restore(job(ask), ask.read(NumberRequest).number),
+            "undo": lambda ask: restores.undo(ask.read(WordsRequest).words),
+            "pause": lambda ask: worker.pause(),
+            "resume": lambda ask: worker.resume(),
+            "stop": lambda ask: worker.stop(),
+            "proposal": lambda ask: desk.proposal(),
+            "disks": lambda ask: desk.disks(ask.read(PlaceQuestion)),
+            "examine": lambda ask: desk.examine(ask.read(PlaceQuestion)),
+            "same-disk": lambda ask: desk.same_disk(*msgspec.structs.astuple(ask.read(TwoRequest))),
+            "begin": lambda ask: self.begin(ask.read(SetUpRequest)),
+            "survey": lambda ask: self._survey.ask(ask.read(SurveyRequest), ask.job),
+            "survey-folder": lambda ask: self._survey.inside(ask.read(PathRequest).path),
+            "why": lambda ask: self.why(ask.read(WhyRequest), ask.job),
+            "keep-coverage": lambda ask: self.keep_coverage(job(ask), ask.read(CoverageRequest)),
+            "add-store": lambda ask: desk.add_store(job(ask), ask.read(NewStoreRequest)),
+            "open-to-read": lambda ask: self.open_to_read(ask.read(NewStoreRequest)),
+            "drop-store": lambda ask: desk.drop_store(job(ask), ask.read(WordsRequest).words),
+            "store-use": lambda ask: self.use_stores(job(ask), ask.read(UseRequest).use),
+            "look-into": lambda ask: self.look_into(job(ask), ask.read(WordsRequest).words),
+            "slots": lambda ask: desk.slots(job(ask), ask.read(WordsRequest).words),
+            "change-slots": lambda ask: desk.change_slots(job(ask), ask.read(SlotRequest)),
+            "carry": lambda ask: self.carry(job(ask), ask.read(CarryRequest)),
             **self.upkeep.handlers(),
         }
 
     def _notify(self, method: str, value: object) -> None:
         self._server.notify(method, value)
 
-    def _job_changed(self, job: Job, current: bool = True) -> None:
+    def _job_changed(self, job: Job) -> None:
         """Take in a job that was made or changed. What its session knew of passphrases is kept."""
         known = self._sessions.get(job.name)
         if known is not None:
@@ -162,8 +157,6 @@ class Agent:
             self._sessions[job.name] = Session(
                 job, self._here, self._clock, self._disks, self._ring, self._typed, lambda: self._notify("history", job.name)
             )
-        if current:
-            self._current = job.name
 
     def _stay_on(self, on: bool) -> None:
         """Start the agent with every session from now on, or no longer; this one stays until the session ends, or goes with its windows."""
@@ -188,12 +181,10 @@ class Agent:
         for job in jobs:
             known = self._sessions.get(job.name)
             if known is None or known.job != job:
-                self._job_changed(job, current=not self._current)
+                self._job_changed(job)
         for name in [name for name, session in self._sessions.items() if not session.reading and name not in {job.name for job in jobs}]:
             del self._sessions[name]
-        if self._current not in self._sessions:
-            self._current = next(iter(self._sessions), "")
-        self._notify("history", self._current)
+        self._notify("history", "")
 
     def _watch_disks(self) -> None:
         """Tell clients when a disk came or went."""
@@ -238,10 +229,17 @@ class Agent:
         else:
             self._clients_changed(0)
 
-    def _job(self) -> Session:
-        session = self._sessions.get(self._current)
-        if session is None:
+    def _session(self, ask: Asked) -> Session:
+        """The job that a request means.
+
+        Raises:
+            PersonError: it names none, or there is none of that name.
+        """
+        session = self._sessions.get(ask.job)
+        if session is None and not self._sessions:
             raise PersonError("There is no job on this machine yet", "Set one up first")
+        if session is None:
+            raise PersonError(f"There is no job {ask.job}" if ask.job else "No job is named", f"There are {', '.join(self._sessions)}")
         return session
 
     def begin(self, wanted: SetUpRequest) -> MadeView:
@@ -250,24 +248,14 @@ class Agent:
         self.upkeep.runs.start(self._sessions[made.job], Occasion.HAND)
         return made
 
-    def choose_job(self, name: str) -> None:
-        """Make another job the one that is shown.
-
-        Raises:
-            PersonError: there is none of that name.
-        """
-        if name not in self._sessions:
-            raise PersonError(f"There is no job {name}", "Choose one of those there are")
-        self._current = name
-
-    def overview(self) -> Overview:
-        """Everything the window shows before anything is chosen."""
+    def overview(self, name: str = "") -> Overview:
+        """Everything the window shows of a job before anything is chosen; of the first one there is, if there is none of that name."""
         if not self._sessions:
             return Overview("no-job", now=self._clock.now(), machine=self._here.machine.name)
-        session = self._job()
+        session = self._sessions.get(name) or next(iter(self._sessions.values()))
         job = session.job
         state = session.state()
-        tide = session.tide() if state in ("ready", "empty") else []
+        history, tide = session.history() if state in ("ready", "empty") else ("", [])
         return Overview(
             state=state,
             job=job.name,
@@ -284,50 +272,52 @@ class Agent:
             covered=job.folders,
             home=job.home or home_folder(),
             tide=tuple(tide),
-            pinned=self.upkeep.pinned() if tide else {},
+            history=history,
+            pinned=self.upkeep.pinned(session) if tide else {},
             work=self._worker.current,
         )
 
-    def _stay(self, coverage: Coverage) -> int | None:
-        """Files of the newest snapshot that some rules would leave out; None where the store cannot be asked now."""
+    def _stay(self, coverage: Coverage, name: str) -> int | None:
+        """Files of a job's newest snapshot that some rules would leave out; None where the store cannot be asked now."""
+        session = self._sessions.get(name)
         try:
-            return self._job().ruled_out(coverage)
+            return session.ruled_out(coverage) if session is not None else None
         except GoodTideError:
             return None
 
-    def _kinds(self) -> Mapping[str, Kind]:
-        """The kinds of files as the job that is shown extends them."""
-        session = self._sessions.get(self._current)
+    def _kinds(self, name: str) -> Mapping[str, Kind]:
+        """The kinds of files as a job extends them."""
+        session = self._sessions.get(name)
         return extended(session.job.kinds if session is not None else {})
 
-    def why(self, wanted: WhyRequest) -> WhyView:
+    def why(self, wanted: WhyRequest, job: str) -> WhyView:
         """Why a path is in or out."""
-        return self._survey.why(wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now())
+        return self._survey.why(wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now(), job)
 
-    def keep_coverage(self, wanted: CoverageRequest) -> None:
-        """Keep changed folders and rules of the job."""
+    def keep_coverage(self, session: Session, wanted: CoverageRequest) -> None:
+        """Keep changed folders and rules of a job."""
         folders, _ = checked_folders(wanted.folders)
-        job = self._job().job
+        job = session.job
         self._desk.change(msgspec.structs.replace(job, folders=folders, rules=wanted.rules))
         gone = [rule for rule in job.rules if rule not in wanted.rules]
         new = [rule for rule in wanted.rules if rule not in job.rules]
         detail = tuple([f"New rule: {rule}" for rule in new] + [f"Rule taken away: {rule}" for rule in gone])
         self._journal.add("good", job.name, "Coverage was changed", detail)
 
-    def use_stores(self, use: StoreUse) -> None:
+    def use_stores(self, session: Session, use: StoreUse) -> None:
         """Keep whether snapshots go to all stores or to one in turn."""
-        self._desk.change(msgspec.structs.replace(self._job().job, store_use=use))
+        self._desk.change(msgspec.structs.replace(session.job, store_use=use))
 
-    def look_into(self, folder: str) -> None:
+    def look_into(self, session: Session, folder: str) -> None:
         """Show history from another of the job's stores."""
-        session = self._job()
         ref = next((one for one in session.job.stores if folder in (one.path, str(session.folder_of(one)))), None)
         if ref is None:
             raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
         session.look_into(ref)
 
-    def open_to_read(self, wanted: NewStoreRequest) -> None:
-        """Open a store of any machine to look into it and restore from it. Each of its machines can then be chosen like a job.
+    def open_to_read(self, wanted: NewStoreRequest) -> str:
+        """Open a store of any machine to look into it and restore from it. Each of its machines can then be chosen like a job; the name of
+        one of them.
 
         Raises:
             GoodTideError: it cannot be opened, or holds no snapshot.
@@ -344,10 +334,10 @@ class Agent:
             job = Job(name=name, folders=(), stores=(store_ref(self._disks, folder),), machine=machine)
             self._job_changed(job)
             self._sessions[name].reading = True
+        return name
 
-    def carry(self, wanted: CarryRequest) -> None:
+    def carry(self, session: Session, wanted: CarryRequest) -> None:
         """Begin to carry all snapshots from one of the job's stores to another."""
-        session = self._job()
         refs = {str(session.folder_of(ref) or ref.path): ref for ref in session.job.stores}
         if wanted.source not in refs or wanted.target not in refs:
             raise PersonError("The job does not have both stores", "Add the other one first")
@@ -362,21 +352,9 @@ class Agent:
 
         self._worker.start("carry", work)
 
-    def folder(self, path: bytes) -> FolderView:
-        """Lifelines of a folder."""
-        return self._job().folder(path)
-
-    def detail(self, wanted: PathAtRequest) -> Detail:
-        """One version."""
-        return self._job().detail(wanted.path, wanted.seq)
-
-    def find(self, words: str) -> list[Found]:
-        """Search by name in all of history."""
-        return self._job().find(words)
-
-    def unlock(self, wanted: UnlockRequest) -> None:
+    def unlock(self, session: Session, wanted: UnlockRequest) -> None:
         """Open the store."""
-        self._job().unlock(wanted.words, wanted.remember)
+        session.unlock(wanted.words, wanted.remember)
 
 
 def run_agent(settings: Path | None, while_used: bool) -> int:

@@ -9,13 +9,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 from good_tide.agent.openings import Openings
+from good_tide.agent.requests import PathAtRequest
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.coverage import Coverage
 from good_tide.core.entries import Kind
-from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
+from good_tide.core.errors import GoodTideError, WrongPassphraseError
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine, Snapshot
+from good_tide.core.selection import no_longer_kept
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
 from good_tide.operations.browse import entry_at
@@ -190,43 +192,63 @@ class Session:
         """The snapshots of this machine."""
         return self.catalog().tide(self.machine.id)
 
-    def snapshot(self, seq: int) -> Snapshot:
-        """One snapshot of this machine by its number."""
+    def history(self) -> tuple[str, list[TidePoint]]:
+        """The snapshots of this machine, and what stands for them (``Catalog.history``)."""
+        with self.catalog().held_still() as catalog:
+            return catalog.history(self.machine.id), catalog.tide(self.machine.id)
+
+    def snapshot(self, name: str, time: int) -> Snapshot:
+        """One snapshot of this machine.
+
+        :param time: when it was taken, for the words in which it is missed.
+
+        Raises:
+            PersonError: it is not there, or no longer.
+        """
+        self.sync()  # others may have released it
         tide = self.tide()
-        if not 1 <= seq <= len(tide):
-            raise PersonError(f"There is no snapshot number {seq}", "Choose one on the timeline")
-        return self.store().read_snapshot(tide[seq - 1].name)
+        if any(point.name == name for point in tide):
+            return self.store().read_snapshot(name)
+        raise no_longer_kept(time, [point.time for point in tide], self._clock.now())
 
     def folder(self, path: bytes) -> FolderView:
         """Lifelines of a folder's contents; of the covered folders for the empty path."""
-        if not path:
-            return FolderView(path, tuple(self.catalog().roots(self.machine.id)))
-        number = self.catalog().folder(self.machine.id, path)
-        lines: list[Lifeline] = [] if number is None else self.catalog().lifelines(number)
-        return FolderView(path, tuple(lines))
+        with self.catalog().held_still() as catalog:
+            history = catalog.history(self.machine.id)
+            if not path:
+                return FolderView(path, tuple(catalog.roots(self.machine.id)), history)
+            number = catalog.folder(self.machine.id, path)
+            lines: list[Lifeline] = [] if number is None else catalog.lifelines(number)
+            return FolderView(path, tuple(lines), history)
 
-    def detail(self, path: bytes, seq: int) -> Detail:
+    def detail(self, wanted: PathAtRequest) -> Detail:
         """One version of a path, previewed and compared."""
         from good_tide.operations.previewing import compare_versions, compare_with_disk, preview  # large tables, for a window only
 
-        store, snapshot = self.store(), self.snapshot(seq)
+        path = wanted.path
+        store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)
         entry = entry_at(store, snapshot, path)
-        spans = path_spans(self.catalog(), self.machine.id, path)
-        current = next((span for span in spans if span.first <= seq and (span.last is None or span.last >= seq)), None)
-        before = self._version_before(spans, current)
+        with self.catalog().held_still() as catalog:
+            tide = catalog.tide(self.machine.id)
+            spans = path_spans(catalog, self.machine.id, path)
+            seq = next((point.seq for point in tide if point.name == snapshot.name), 0)
+            current = next((span for span in spans if span.first <= seq and (span.last is None or span.last >= seq)), None)
+            before = self._version_before(spans, current)
+            before_name = tide[before.first - 1].name if before is not None else ""
+            elsewhere = self._elsewhere(path, current)
         with_disk = with_before = ""
         disk_difference = before_difference = None
         if entry.kind is Kind.FILE:
             disk_difference, with_disk = compare_with_disk(store, entry, path)
             with_before = "This is the first version"
-            if before is not None:
-                old = entry_at(store, self.snapshot(before.first), path)
+            if before_name:
+                old = entry_at(store, store.read_snapshot(before_name), path)
                 before_difference, with_before = compare_versions(store, entry, old)
         shown = preview(store, entry)
         return Detail(
-            path, seq, entry.kind.value, entry.stat.size, entry.stat.modified, entry.stat.mode, entry.extra.unsteady,
+            path, snapshot.name, entry.kind.value, entry.stat.size, entry.stat.modified, entry.stat.mode, entry.extra.unsteady,
             PreviewView(shown.form, shown.text, shown.encoding, shown.picture, shown.cut),
-            with_disk, disk_difference, with_before, before_difference, self._elsewhere(path, current),
+            with_disk, disk_difference, with_before, before_difference, elsewhere,
         )  # fmt: skip
 
     @staticmethod

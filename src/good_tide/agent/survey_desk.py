@@ -28,7 +28,7 @@ _SHOWN_FOLDERS = 200
 _STALE_SECONDS = 120
 """After so long what was seen is looked at again when rules are asked about."""
 
-Stay = Callable[[Coverage], int | None]
+Stay = Callable[[Coverage, str], int | None]
 
 
 class SurveyRequest(msgspec.Struct):
@@ -45,15 +45,16 @@ class SurveyDesk:
     """Looks at folders and judges rules over them.
 
     :param notify: told ``survey`` with a ``SurveyView`` about three times a second.
-    :param kinds: the kinds of files as the job extends them.
-    :param stay: how many files of earlier snapshots some rules would leave out from now on.
+    :param kinds: the kinds of files as a job of a name extends them.
+    :param stay: how many files of a job's earlier snapshots some rules would leave out from now on.
     """
 
-    def __init__(self, notify: Callable[[str, Any], None], clock: Clock, stay: Stay, kinds: Callable[[], Mapping[str, Kind]]) -> None:
+    def __init__(self, notify: Callable[[str, Any], None], clock: Clock, stay: Stay, kinds: Callable[[str], Mapping[str, Kind]]) -> None:
         self._notify, self._clock, self._stay, self._kinds = notify, clock, stay, kinds
         self._lock = threading.Lock()
         self._changed = threading.Event()
         self._request: SurveyRequest | None = None
+        self._job = ""
         self._survey: Survey | None = None
         self._seen: tuple[str, ...] = ()
         self._seen_at = 0.0
@@ -61,8 +62,8 @@ class SurveyDesk:
         self._thread: threading.Thread | None = None
         self._ended = False
 
-    def ask(self, request: SurveyRequest) -> None:
-        """Begin to answer a request, in place of the one before.
+    def ask(self, request: SurveyRequest, job: str) -> None:
+        """Begin to answer a request, of a job or of one that is being set up (empty), in place of the one before.
 
         Raises:
             RuleError: a rule cannot be read.
@@ -73,7 +74,7 @@ class SurveyDesk:
             except RuleError as error:
                 raise RuleError(error.what, error.advice, number) from error
         with self._lock:
-            self._request = request
+            self._request, self._job = request, job
             self._changed.set()
             if self._thread is None:
                 self._thread = threading.Thread(target=self._work, name="survey", daemon=True)
@@ -93,18 +94,18 @@ class SurveyDesk:
             if self._ended:
                 return
             with self._lock:
-                request = self._request
+                request, job = self._request, self._job
             if request is not None:
-                self._answer(request)
+                self._answer(request, job)
 
-    def _answer(self, request: SurveyRequest) -> None:
+    def _answer(self, request: SurveyRequest, job: str) -> None:
         now = self._clock.now()
         survey = self._survey
         stale = time.monotonic() - self._seen_at > _STALE_SECONDS
         if survey is None or self._seen != request.folders or request.again or (survey.done and stale):
             survey = self._survey = Survey([Path(folder) for folder in request.folders], network_devices())
             self._seen, self._seen_at = request.folders, time.monotonic()
-        coverage = Coverage([parse_rule(line) for line in request.rules], request.home or home_folder(), now, self._kinds())
+        coverage = Coverage([parse_rule(line) for line in request.rules], request.home or home_folder(), now, self._kinds(job))
         weighing = Weighing(survey, coverage, now)
         told = time.monotonic()
         while not weighing.done and not self._changed.is_set():
@@ -113,13 +114,13 @@ class SurveyDesk:
             weighing.weigh(_STEP_SECONDS)
             if time.monotonic() - told >= _TELL_SECONDS:
                 told = time.monotonic()
-                self._notify("survey", self._view(request, weighing, final=False))
+                self._notify("survey", self._view(request, job, weighing, final=False))
         if weighing.done:
             with self._lock:
                 self._weighing = weighing
-            self._notify("survey", self._view(request, weighing, final=True))
+            self._notify("survey", self._view(request, job, weighing, final=True))
 
-    def _view(self, request: SurveyRequest, weighing: Weighing, final: bool) -> SurveyView:
+    def _view(self, request: SurveyRequest, job: str, weighing: Weighing, final: bool) -> SurveyView:
         notes: dict[int, tuple[str, int | None]] = {}
         if final:
             for note in idle_rules(weighing, request.home or home_folder(), self._clock.now()):
@@ -139,7 +140,7 @@ class SurveyDesk:
             )
             for number, (line, catch) in enumerate(zip(request.rules, weighing.catches, strict=True))
         )
-        stay = self._stay(weighing.coverage) if final else None
+        stay = self._stay(weighing.coverage, job) if final else None
         return SurveyView(
             request.number, final, total.files, total.bytes, total.out_files, total.out_bytes, rules, _shown(weighing, None),
             tuple(map(os.fsencode, weighing.survey.missing)), stay,
@@ -151,13 +152,13 @@ class SurveyDesk:
             weighing = self._weighing
         return [] if weighing is None else list(_shown(weighing, os.fsdecode(path)))
 
-    def why(self, folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int) -> WhyView:
+    def why(self, folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int, job: str) -> WhyView:
         """Why a path is in or out."""
         if not path.strip():
             raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
         text, own = os.fsdecode(path).strip(), home or home_folder()
         absolute = os.path.abspath(own + text[1:] if text == "~" or text.startswith("~/") else text)
-        coverage = Coverage([parse_rule(line) for line in rules], own, now, self._kinds())
+        coverage = Coverage([parse_rule(line) for line in rules], own, now, self._kinds(job))
         found = why([Path(folder) for folder in folders], coverage, Path(absolute))
         return WhyView(os.fsencode(absolute), found.is_in, found.rule, found.words)
 

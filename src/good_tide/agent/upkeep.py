@@ -14,7 +14,6 @@ from good_tide.agent.report_desk import ReportDesk
 from good_tide.agent.requests import (
     ExportRequest,
     MomentRequest,
-    NameRequest,
     ReportRequest,
     RhythmRequest,
     SwitchRequest,
@@ -44,7 +43,7 @@ from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.standing import Doing, Standings
 from good_tide.operations.workplace import Workplace, stays_installed
-from good_tide.protocol.server import Handler
+from good_tide.protocol.server import Asked, Handler
 from good_tide.protocol.upkeep_messages import JournalView, LeftOutView, MachineView, PanelView, RhythmView
 from good_tide.system.bus import Bus
 from good_tide.system.disks import Disks
@@ -83,15 +82,15 @@ def system_around(disks: Disks, show: Callable[[str, str], None]) -> Around:
 class Upkeep:
     """Owns the journal and the books, and everything that keeps the rhythm.
 
-    :param sessions: the jobs, by their names. :param current: the one that is shown. :param change: keeps a changed job.
+    :param sessions: the jobs, by their names. :param named: the one that a request means. :param change: keeps a changed job.
     """
 
     def __init__(
-        self, here: Workplace, clock: Clock, around: Around, ring: KeyRing, worker: Worker, sessions: dict[str, Session], current: Callable[[], Session],
+        self, here: Workplace, clock: Clock, around: Around, ring: KeyRing, worker: Worker, sessions: dict[str, Session], named: Callable[[Asked], Session],
         change: Callable[[Job], None], notify: Callable[[str, object], None], reload: Callable[[], None], stay: Callable[[bool], None],
     ) -> None:  # fmt: skip
         self._here, self._clock, self._around, self._worker = here, clock, around, worker
-        self._sessions, self._current, self._change, self._notify, self._reload = sessions, current, change, notify, reload
+        self._sessions, self._named, self._change, self._notify, self._reload = sessions, named, change, notify, reload
         self._stay = stay
         self.journal = Journal(here.records, clock, to_system_log)
         self._books = Books(here.records)
@@ -100,9 +99,9 @@ class Upkeep:
         self._told: tuple[JobStanding, ...] = ()
         self._post = Post(here.settings, here.machine.name, clock, self.journal, ring)
         self.reports = ReportDesk(self._post, clock, self.journal, self._books)
-        self._bounds = Bounds(here, clock, self.journal, self._books, current, change)
+        self._bounds = Bounds(here, clock, self.journal, self._books, change)
         self._room = RoomDesk(
-            here, clock, self.journal, self._books, worker, current, change, lambda: notify("history", current().job.name)
+            here, clock, self.journal, self._books, worker, change, lambda job: notify("history", job)
         )  # fmt: skip
         self.runs = RunDesk(
             here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._bounds, self._ran
@@ -118,33 +117,33 @@ class Upkeep:
 
     def handlers(self) -> dict[str, Handler]:
         """What clients may ask."""
-        decode = msgspec.json.decode
+        job = self._named
         return {
-            "snapshot": lambda raw: self.snapshot(decode(raw, type=NameRequest).words),
-            "panel": lambda raw: self.panel(),
-            "status": lambda raw: self.standings(),
-            "rhythm": lambda raw: self.rhythm(),
-            "keep-rhythm": lambda raw: self.keep_rhythm(decode(raw, type=RhythmRequest)),
-            "try-rhythm": lambda raw: self.try_rhythm(decode(raw, type=RhythmRequest)),
-            "pause-rhythm": lambda raw: self.pause(decode(raw, type=MomentRequest).moment),
-            "look": lambda raw: self.keeper.poke(),
-            "run-due": lambda raw: self.run_due(decode(raw, type=ThenRequest)),
-            "fleet": lambda raw: self.fleet(decode(raw, type=WordsRequest).words),
-            "eject": lambda raw: self.eject(decode(raw, type=WordsRequest).words),
-            "easy": lambda raw: self._worker.take_it_easy(decode(raw, type=SwitchRequest).on),
-            "gaps-of": lambda raw: self.gaps_of(decode(raw, type=WordsRequest).words),
-            "report": lambda raw: self.report(decode(raw, type=ReportRequest)),
-            "export-journal": lambda raw: self.export(decode(raw, type=ExportRequest)),
-            "stay": lambda raw: self._stay(decode(raw, type=SwitchRequest).on),
-            "journal": lambda raw: self.history(decode(raw, type=Filter)),
+            "snapshot": lambda ask: self.snapshot(job(ask)),
+            "panel": lambda ask: self.panel(),
+            "status": lambda ask: self.standings(),
+            "rhythm": lambda ask: self.rhythm(job(ask)),
+            "keep-rhythm": lambda ask: self.keep_rhythm(job(ask), ask.read(RhythmRequest)),
+            "try-rhythm": lambda ask: self.try_rhythm(job(ask), ask.read(RhythmRequest)),
+            "pause-rhythm": lambda ask: self.pause(ask.read(MomentRequest).moment),
+            "look": lambda ask: self.keeper.poke(),
+            "run-due": lambda ask: self.run_due(ask.read(ThenRequest)),
+            "fleet": lambda ask: self.fleet(job(ask), ask.read(WordsRequest).words),
+            "eject": lambda ask: self.eject(ask.read(WordsRequest).words),
+            "easy": lambda ask: self._worker.take_it_easy(ask.read(SwitchRequest).on),
+            "gaps-of": lambda ask: self.gaps_of(job(ask), ask.read(WordsRequest).words),
+            "report": lambda ask: self.report(ask.read(ReportRequest)),
+            "export-journal": lambda ask: self.export(ask.read(ExportRequest)),
+            "stay": lambda ask: self._stay(ask.read(SwitchRequest).on),
+            "journal": lambda ask: self.history(ask.read(Filter)),
             **self.reports.handlers(),
-            **self._bounds.handlers(),
-            **self._room.handlers(),
+            **self._bounds.handlers(job),
+            **self._room.handlers(job),
         }
 
-    def pinned(self) -> dict[str, str]:
-        """Labels of the pinned snapshots of the job that is shown (``RoomDesk.pinned``)."""
-        return self._room.pinned()
+    def pinned(self, session: Session) -> dict[str, str]:
+        """Labels of the pinned snapshots of a job (``RoomDesk.pinned``)."""
+        return self._room.pinned(session)
 
     def begin(self) -> None:
         """Look after everything from now on."""
@@ -215,33 +214,32 @@ class Upkeep:
             tuple(self.standings()), self._clock.now(), self._worker.current is not None, self._books.paused_until, tuple(disks.items())
         )  # fmt: skip
 
-    def snapshot(self, name: str = "") -> None:
-        """Begin a snapshot of a job; of the one that is shown, for the empty name.
+    def snapshot(self, session: Session) -> None:
+        """Begin a snapshot of a job.
 
         Raises:
             PersonError: it was opened only to read.
         """
-        session = self._sessions.get(name) or self._current()
         if session.reading:
             raise PersonError("This store was opened only to read", "Choose a job of this machine first")
         session.store()
         self.runs.by_hand(session)
 
-    def rhythm(self) -> RhythmView:
-        """When the job that is shown runs."""
-        return self._view(self._current().job)
+    def rhythm(self, session: Session) -> RhythmView:
+        """When a job runs."""
+        return self._view(session, session.job)
 
-    def try_rhythm(self, wanted: RhythmRequest) -> RhythmView:
+    def try_rhythm(self, session: Session, wanted: RhythmRequest) -> RhythmView:
         """How it would be with other settings; nothing is kept."""
         wanted.rhythm.check()
-        return self._view(msgspec.structs.replace(self._current().job, **_fields(wanted)))
+        return self._view(session, msgspec.structs.replace(session.job, **_fields(wanted)))
 
-    def _view(self, job: Job) -> RhythmView:
+    def _view(self, session: Session, job: Job) -> RhythmView:
         ref = job.stores[0] if job.stores else None
         room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
         return RhythmView(
             job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(), precious=job.precious,
+            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(session), precious=job.precious,
         )  # fmt: skip
 
     def _mail_words(self, job: Job) -> str:
@@ -254,19 +252,19 @@ class Upkeep:
             return str(error)
         return f"By {server.host}." if server is not None else "There is no mail server yet: choose “Mail server…”."
 
-    def keep_rhythm(self, wanted: RhythmRequest) -> RhythmView:
-        """Keep when the job that is shown runs.
+    def keep_rhythm(self, session: Session, wanted: RhythmRequest) -> RhythmView:
+        """Keep when a job runs.
 
         Raises:
             PersonError: the rhythm cannot be understood.
         """
-        before = self._current().job
+        before = session.job
         job = msgspec.structs.replace(before, **_fields(wanted))
         self._change(job)
         if job.rhythm != before.rhythm:
             self.journal.add("good", job.name, f"Snapshots are taken {job.rhythm.words()}", (f"Before: {before.rhythm.words()}",))
         self.keeper.poke()
-        return self._view(job)
+        return self._view(session, job)
 
     def pause(self, until: int) -> None:
         """Let nothing run by itself until a moment; 0: go on."""
@@ -296,9 +294,8 @@ class Upkeep:
         self.keeper.poke()
         return words
 
-    def fleet(self, folder: str) -> list[MachineView]:
-        """All machines that use one of the stores of the job that is shown, those that are late first."""
-        session = self._current()
+    def fleet(self, session: Session, folder: str) -> list[MachineView]:
+        """All machines that use one of a job's stores, those that are late first."""
         ref = next((one for one in session.job.stores if str(session.folder_of(one)) == folder), None)
         if ref is None:
             return []
@@ -337,9 +334,9 @@ class Upkeep:
         parts = [ReportPart(session.job, self.standing(session)) for session in self._own() if wanted.job in ("", session.job.name)]
         return self._post.now(parts, wanted.mail, wanted.file)
 
-    def gaps_of(self, snapshot: str) -> list[str]:
-        """What a snapshot of the job that is shown left out, a line each."""
-        record = self._current().store().read_snapshot(snapshot).record
+    def gaps_of(self, session: Session, snapshot: str) -> list[str]:
+        """What a snapshot of a job left out, a line each."""
+        record = session.store().read_snapshot(snapshot).record
         gaps = [f"{printable(item.path)}: {item.detail}" for item in record.left_out if item.reason not in ("special", "store")]
         return [*gaps, *(f"{printable(path)}: changed while it was read" for path in record.unsteady)]
 

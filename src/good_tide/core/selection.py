@@ -12,6 +12,7 @@ from dateutil import parser as dates
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.records import Snapshot
+from good_tide.core.words import time_words
 
 _SHORTEST_START = 4
 
@@ -59,6 +60,16 @@ def parse_time(text: str) -> Nanoseconds:
         moment = moment.astimezone()
     since = moment.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)
     return Nanoseconds((since.days * 86400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000)
+
+
+def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
+    """The error for a snapshot that was chosen and is not there any more: it was released, or written anew without something.
+
+    :param time: when it was taken; 0: not known. :param kept: when those that are there were.
+    """
+    what = f"The snapshot of {time_words(time, now)} is no longer kept" if time else "This snapshot is no longer kept"
+    nearest = min(kept, key=lambda one: abs(one - time)) if kept and time else None
+    return PersonError(what, "Choose another one" + (f"; the nearest is of {time_words(nearest, now)}" if nearest is not None else ""))
 
 
 def never_seen(path: bytes, known: Iterable[bytes]) -> PersonError:

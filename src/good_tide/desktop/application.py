@@ -110,7 +110,7 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
         wait_detail(window)
         place.inspector._modes.button(1).click()
     shoot("timeline-budget")
-    place.plan([PickedItem(office + b"/Budgets/winter play budget.csv", place.model.moment)])
+    place.plan([place.model.picked(office + b"/Budgets/winter play budget.csv")])
     assert place.dialog is not None
     dialog = place.dialog
     wait_until(lambda: dialog.number > 0)

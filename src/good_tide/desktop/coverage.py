@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, QTimer
@@ -35,7 +36,7 @@ class CoveragePlace(QWidget):
         self.folders: list[str] = []
         self._home = ""
         self._job = ""
-        self._number = 0
+        self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
         self._before: SurveyView | None = None
         self.survey: SurveyView | None = None
         self.sentence = label("", "quiet", wrap=True)

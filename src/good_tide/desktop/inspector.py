@@ -16,7 +16,7 @@ from good_tide.core.words import count_words, exact_words, printable, size_words
 from good_tide.desktop.palette import Palette
 from good_tide.desktop.timeline_model import Row, TimelineModel
 from good_tide.desktop.widgets import button, label, line
-from good_tide.protocol.messages import Detail
+from good_tide.protocol.messages import Detail, PickedItem
 
 _LARGEST_PICTURE = 8000
 _TEXT_SHOWN = 200_000
@@ -26,8 +26,9 @@ _CONTENT, _NOW, _BEFORE = 0, 1, 2
 class Inspector(QWidget):
     """Shows one version."""
 
-    restore = Signal(bytes, int)
-    gather = Signal(bytes, int)
+    restore = Signal(object)
+    """Bring a ``PickedItem`` back."""
+    gather = Signal(object)
     go = Signal(int)
     """Look at another moment."""
 
@@ -35,7 +36,7 @@ class Inspector(QWidget):
         super().__init__()
         self._look = look
         self._detail: Detail | None = None
-        self._path, self._seq, self._last_seq = b"", 0, 0
+        self._picked, self._last_seq = PickedItem(b"", ""), 0
         self.setFixedWidth(300)
         self._title = label("", "title", wrap=True)
         self._facts = label("", "quiet", wrap=True)
@@ -69,8 +70,8 @@ class Inspector(QWidget):
             layout.addWidget(widget)
         layout.addWidget(self._filler, 1)
         self._modes.idClicked.connect(self._show_mode)
-        self._restore.clicked.connect(lambda: self.restore.emit(self._path, self._seq))
-        self._gather.clicked.connect(lambda: self.gather.emit(self._path, self._seq))
+        self._restore.clicked.connect(lambda: self.restore.emit(self._picked))
+        self._gather.clicked.connect(lambda: self.gather.emit(self._picked))
         self._earlier.clicked.connect(lambda: self.go.emit(self._last_seq))
         self.show_nothing("Choose a file", "Click a row on the left to see its versions, or step through time with the arrow keys.")
 
@@ -93,6 +94,10 @@ class Inspector(QWidget):
         for mode in self._modes.buttons():
             mode.hide()
 
+    def show_fault(self, words: str) -> None:
+        """The chosen version could not be shown."""
+        self.show_nothing(self._title.text(), words)
+
     def show_absent(self, row: Row, model: TimelineModel, now: int) -> None:
         """The chosen thing was not there at the chosen moment."""
         earlier = [span for span in row.line.spans if span.first <= model.moment]
@@ -111,7 +116,7 @@ class Inspector(QWidget):
 
     def show_version(self, row: Row, span: Span, model: TimelineModel, now: int) -> None:
         """A version was chosen; its content is on its way."""
-        self._path, self._seq = row.path, model.moment
+        self._picked = model.picked(row.path)
         readable = [one for one in row.line.spans if one.kind != "x"]
         self._title.setText(row.title)
         self._title.setToolTip(printable(row.path))
@@ -139,7 +144,7 @@ class Inspector(QWidget):
 
     def take_detail(self, detail: Detail, model: TimelineModel, now: int) -> None:
         """The content has come."""
-        if detail.path != self._path or detail.seq != self._seq or detail.kind == "d":
+        if (detail.path, detail.snapshot) != (self._picked.path, self._picked.snapshot) or detail.kind == "d":
             return
         self._detail = detail
         notes = []

@@ -44,6 +44,8 @@ class AgentLink(QObject):
     def __init__(self, socket: Path, settings: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._path, self._settings = socket, settings
+        self.job = ""
+        """The job that the window shows, and that requests mean unless they say otherwise."""
         self._socket = QLocalSocket(self)
         self._socket.connected.connect(self._on_connected)
         self._socket.disconnected.connect(self._on_disconnected)
@@ -105,14 +107,19 @@ class AgentLink(QObject):
         answer: type[Result] | None = None,
         then: Callable[[Result], None] | None = None,
         otherwise: Callable[[Fault], None] | None = None,
+        job: str | None = None,
     ) -> int:
         """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong. Without a connection nothing is asked:
-        the window asks for everything anew when it is connected again."""
+        the window asks for everything anew when it is connected again.
+
+        :param job: the job that is meant; the one that is shown if not given.
+        """
         self._number += 1
         if self._socket.state() is not QLocalSocket.LocalSocketState.ConnectedState:
             return self._number
         self._waiting[self._number] = (answer, then or (lambda result: None), otherwise)
-        self._socket.write(encode(Request(method, raw(params if params is not None else {}), self._number)))
+        wanted = self.job if job is None else job
+        self._socket.write(encode(Request(method, raw(params if params is not None else {}), self._number, wanted)))
         return self._number
 
     def _on_ready(self) -> None:

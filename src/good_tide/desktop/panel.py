@@ -119,7 +119,7 @@ class PanelIcon(QObject):
         day.addAction("Run everything, then switch off", lambda: self.link.ask("run-due", {"then": "power-off"}))
 
     def _snapshot(self, job: str) -> None:
-        self.link.ask("snapshot", {"words": job})
+        self.link.ask("snapshot", job=job)
 
     def _pause(self, until: int) -> None:
         self.link.ask("pause-rhythm", {"moment": until}, None, lambda result: self.refresh())

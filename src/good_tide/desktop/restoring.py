@@ -23,7 +23,6 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.words import count_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.timeline_model import TimelineModel
 from good_tide.desktop.widgets import button, label, line
 from good_tide.protocol.messages import Fault, PickedItem, PlanView
 
@@ -66,14 +65,14 @@ class RestoreList(QFrame):
         self._plan.clicked.connect(self.plan_wanted)
         self.hide()
 
-    def add(self, item: PickedItem, model: TimelineModel, now: int) -> None:
+    def add(self, item: PickedItem, now: int) -> None:
         """Put something on the list, once."""
         if item not in self.items:
             self.items.append(item)
         moments: dict[int, int] = {}
         for one in self.items:
-            moments[one.seq] = moments.get(one.seq, 0) + 1
-        parts = [f"{count_words(count, 'item')} from {time_words(model.time_of(seq), now)}" for seq, count in sorted(moments.items())]
+            moments[one.time] = moments.get(one.time, 0) + 1
+        parts = [f"{count_words(count, 'item')} from {time_words(time, now)}" for time, count in sorted(moments.items())]
         self._words.setText(", ".join(parts[:4]) + (f" and {len(parts) - 4} more moments" if len(parts) > 4 else ""))
         self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
         self.show()
@@ -85,13 +84,13 @@ class RestoreList(QFrame):
 
 
 class PlanDialog(QDialog):
-    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` out."""
+    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` of the job ``job`` out."""
 
-    def __init__(self, link: AgentLink, items: Sequence[PickedItem], model: TimelineModel, now: int, parent: QWidget | None = None) -> None:
+    def __init__(self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Restore plan")
         self.resize(760, 560)
-        self.number = 0
+        self.number, self.job = 0, link.job
         self._link, self._items = link, tuple(items)
         self._asked = 0
         first = self._items[0]
@@ -122,7 +121,7 @@ class PlanDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        when = time_words(model.time_of(first.seq), now) if len({item.seq for item in items}) == 1 else "several moments"
+        when = time_words(first.time, now) if len({item.snapshot for item in items}) == 1 else "several moments"
         layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
         layout.addLayout(line(self._back, self._else, self._folder, self._choose))
         layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
@@ -166,11 +165,10 @@ class PlanDialog(QDialog):
             return
         self._go.setEnabled(False)
         self._summary.setText("Working out what would happen…")
-        items = [{"path": item.path, "seq": item.seq} for item in self._items]
-        params = {"items": items, "into": into, "existing": self._existing.currentData()}
+        params = {"items": self._items, "into": into, "existing": self._existing.currentData()}
         self._asked += 1
         asked = self._asked
-        self._link.ask("plan", params, PlanView, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked))
+        self._link.ask("plan", params, PlanView, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked), self.job)
 
     def _fail(self, fault: Fault, asked: int) -> None:
         if asked == self._asked:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 import tomllib
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -49,7 +50,7 @@ class SetUpPage(QWidget):
         self._view: SetUpView | None = None
         self._rules: tuple[str, ...] = ()
         self.survey: SurveyView | None = None
-        self._number = 0
+        self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
         self.folders = QListWidget()
         self.folders.setAccessibleName("Folders to cover")
         self.points = QComboBox()

@@ -210,7 +210,7 @@ class AddStorePanel(QWidget):
 
     def _read(self) -> None:
         request = {"folder": self.place.folder, "passphrase": self.secrecy.value()}
-        self._link.ask("open-to-read", request, None, lambda result: self.made.emit(None), self._refused)
+        self._link.ask("open-to-read", request, str, self.made.emit, self._refused)
 
     def _add(self) -> None:
         request = {
@@ -230,6 +230,8 @@ class StoresPlace(QWidget):
 
     recovery = Signal(object)
     refresh_wanted = Signal()
+    job_wanted = Signal(str)
+    """Show a job, such as a store that was opened only to read."""
     told = Signal(str)
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
@@ -295,9 +297,12 @@ class StoresPlace(QWidget):
         self.panel.hide()
         self.add.setEnabled(True)
 
-    def _made(self, made: MadeView | None) -> None:
+    def _made(self, made: MadeView | str) -> None:
         self._close_panel()
-        if made is not None and made.recovery_key is not None:
+        if isinstance(made, str):
+            self.job_wanted.emit(made)
+            return
+        if made.recovery_key is not None:
             self.recovery.emit(made)
         self.refresh_wanted.emit()
 

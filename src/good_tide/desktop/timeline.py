@@ -30,7 +30,7 @@ from good_tide.desktop.restoring import PlanDialog, RestoreList
 from good_tide.desktop.tidechart import TideChart
 from good_tide.desktop.timeline_model import TimelineModel
 from good_tide.desktop.widgets import label, line
-from good_tide.protocol.messages import Detail, FolderView, Found, Overview, PickedItem
+from good_tide.protocol.messages import Detail, Fault, FolderView, Found, Overview, PickedItem
 
 _SETTLE_MS = 60
 _FIND_MS = 250
@@ -40,15 +40,20 @@ class TimelinePlace(QWidget):
     """Tide chart, lifelines, inspector and restore list around one model."""
 
     pins_changed = Signal()
-    restore_wanted = Signal(int)
-    """Carry out the plan with this number."""
+    restore_wanted = Signal(int, str)
+    """Carry out the plan with this number, of this job."""
+    outdated = Signal()
+    """History is another one than the one that is shown."""
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._look, self._link = look, link
         self.model = TimelineModel([])
+        self._coming: TimelineModel | None = None
+        """The model of a newer history, which takes the place of the one that is shown when all it needs has come."""
+        self._job = ""
         self._now = 0
-        self._asked: set[bytes] = set()
+        self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)
         self.lines = LifelineView(look)
@@ -129,8 +134,8 @@ class TimelinePlace(QWidget):
         self.lines.opened.connect(self._toggle)
         self.lines.entered.connect(self.enter)
         self.inspector.go.connect(self.go)
-        self.inspector.restore.connect(lambda path, seq: self.plan([PickedItem(path, seq)]))
-        self.inspector.gather.connect(lambda path, seq: self.restore_list.add(PickedItem(path, seq), self.model, self._now))
+        self.inspector.restore.connect(lambda item: self.plan([item]))
+        self.inspector.gather.connect(lambda item: self.restore_list.add(item, self._now))
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
         self._find.textChanged.connect(lambda: self._find_timer.start())
         self._found.itemActivated.connect(self._go_found)
@@ -152,20 +157,32 @@ class TimelinePlace(QWidget):
         find.activated.connect(self._find.setFocus)
 
     def take_overview(self, overview: Overview) -> None:
-        """History as the agent tells it: shown at first, taken in when it has grown."""
+        """History as the agent tells it. Another one than is shown takes its place only when its rows have come as well: never are rows
+        shown that count other snapshots."""
         self._now, self._pinned = overview.now, overview.pinned
-        known = [point.name for point in self.model.tide]
-        if known and known == [point.name for point in overview.tide[: len(known)]]:
-            self.model.take_tide(overview.tide)
-        else:
-            self.model = TimelineModel(overview.tide)
-            if len(overview.covered) == 1:
-                self.model.root = os.fsencode(overview.covered[0])
+        if overview.job != self._job:
+            self._job = overview.job
+            self.model, self._coming = self._model_of(overview), None
+            self.restore_list.clear()
+            self._show_model()
+        elif overview.history != (self._coming or self.model).history:
+            self._coming = self._model_of(overview)
+            self._coming.follow(self.model)
+        self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self._asked.clear()
-        self.chart.pinned = frozenset(point.seq for point in overview.tide if point.name in self._pinned)
+        self._refresh()
+
+    @staticmethod
+    def _model_of(overview: Overview) -> TimelineModel:
+        model = TimelineModel(overview.tide, overview.history)
+        if len(overview.covered) == 1:
+            model.root = os.fsencode(overview.covered[0])
+        return model
+
+    def _show_model(self) -> None:
+        self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self.chart.show_model(self.model, self._now)
         self.lines.show_model(self.model, self._now)
-        self._refresh()
 
     def go(self, seq: int) -> None:
         """Look at another moment."""
@@ -186,21 +203,23 @@ class TimelinePlace(QWidget):
 
     def plan(self, items: list[PickedItem]) -> None:
         """Open the restore plan for some items."""
-        self.dialog = PlanDialog(self._link, items, self.model, self._now, self.window())
+        self.dialog = PlanDialog(self._link, items, self._now, self.window())
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
 
     def _pin_or_not(self) -> None:
         """Pin the snapshot that is looked at, with a label, or take its pin away."""
-        seq = self.model.moment
-        if self.model.tide[seq - 1].name in self._pinned:
-            self._link.ask("pin", {"seq": seq, "on": False}, None, lambda result: self.pins_changed.emit())
+        name, job = self.model.tide[self.model.moment - 1].name, self._job
+        if name in self._pinned:
+            self._link.ask("pin", {"snapshot": name, "on": False}, None, lambda result: self.pins_changed.emit(), job=job)
             return
         self.label = QInputDialog(self)
         self.label.setWindowTitle("Pin this snapshot")
         self.label.setLabelText("No thinning releases it. Why is it to stay? (This may be left empty.)")
         self.label.textValueSelected.connect(
-            lambda words: self._link.ask("pin", {"seq": seq, "on": True, "label": words}, None, lambda result: self.pins_changed.emit())
+            lambda words: self._link.ask(
+                "pin", {"snapshot": name, "on": True, "label": words}, None, lambda result: self.pins_changed.emit(), job=job
+            )
         )
         self.label.open()
 
@@ -218,13 +237,16 @@ class TimelinePlace(QWidget):
     def _plan_accepted(self) -> None:
         assert self.dialog is not None
         self.restore_list.clear()
-        self.restore_wanted.emit(self.dialog.number)
+        self.restore_wanted.emit(self.dialog.number, self.dialog.job)
 
     def _refresh(self) -> None:
         """Show the model's state, and ask for what is missing."""
-        for path in [b"", *self.model.missing_views()]:
-            if path not in self._asked:
-                self._asked.add(path)
+        if self._coming is not None:
+            self._coming.follow(self.model)
+        wanted = self._coming or self.model
+        for path in wanted.missing_views():
+            if (wanted.history, path) not in self._asked:
+                self._asked.add((wanted.history, path))
                 self._link.ask("folder", {"path": path}, FolderView, self._take_view)
         self._show_crumbs()
         self._show_counts()
@@ -234,7 +256,15 @@ class TimelinePlace(QWidget):
         self._show_choice()
 
     def _take_view(self, view: FolderView) -> None:
-        self.model.take_view(view.path, view.lifelines)
+        wanted = self._coming or self.model
+        if view.history != wanted.history:
+            self.outdated.emit()
+            return
+        wanted.take_view(view.path, view.lifelines)
+        if self._coming is not None and not self._coming.missing_views():
+            self._coming.follow(self.model)
+            self.model, self._coming = self._coming, None
+            self._show_model()
         self._refresh()
 
     def _view_moved(self) -> None:
@@ -328,8 +358,15 @@ class TimelinePlace(QWidget):
     def _ask_detail(self) -> None:
         chosen = self.model.chosen
         if chosen is not None and chosen[1] is not None and chosen[1].kind not in ("d", "x"):
-            params = {"path": chosen[0].path, "seq": self.model.moment}
-            self._link.ask("detail", params, Detail, lambda detail: self.inspector.take_detail(detail, self.model, self._now))
+            self._link.ask("detail", self.model.picked(chosen[0].path), Detail, self._take_detail, self._no_detail)
+
+    def _take_detail(self, detail: Detail) -> None:
+        self.inspector.take_detail(detail, self.model, self._now)
+
+    def _no_detail(self, fault: Fault) -> None:
+        """It is not there any more: what is shown is of another history."""
+        self.inspector.show_fault(f"{fault.message}. {fault.data}.")
+        self.outdated.emit()
 
     def _ask_find(self) -> None:
         words = self._find.text().strip()

@@ -11,6 +11,7 @@ from typing import NamedTuple
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.words import printable, time_words
 from good_tide.desktop.timeaxis import TimeAxis
+from good_tide.protocol.messages import PickedItem
 
 _FLOOD_FILES = 10
 _FLOOD_FACTOR = 8
@@ -38,11 +39,12 @@ class Row(NamedTuple):
 class TimelineModel:
     """The tide, the folder looked into, the rows in it, the chosen moment and path.
 
-    ``root`` is the folder looked into; empty: the covered folders. ``moment`` is a snapshot number, 0 without any.
+    ``root`` is the folder looked into; empty: the covered folders. ``moment`` is a snapshot number, 0 without any: numbers count the
+    snapshots of ``history`` and mean nothing outside of this model, where snapshots go by their names.
     """
 
-    def __init__(self, tide: Sequence[TidePoint]) -> None:
-        self.tide = list(tide)
+    def __init__(self, tide: Sequence[TidePoint], history: str = "") -> None:
+        self.tide, self.history = list(tide), history
         times = [point.time for point in tide] or [0]
         self.axis = TimeAxis(times[0], times[-1])
         self.root = b""
@@ -58,18 +60,23 @@ class TimelineModel:
         usual = statistics.median([point.changed for point in self.tide if point.changed] or [1])
         return {point.seq: point.changed for point in self.tide if point.changed >= max(_FLOOD_FILES, _FLOOD_FACTOR * usual)}
 
-    def take_tide(self, tide: Sequence[TidePoint]) -> None:
-        """History has grown. Who looked at the newest snapshot goes on looking at the newest; listings are asked for anew."""
-        at_newest = self.moment == len(self.tide)
-        if not self.tide and tide:
-            self.axis = TimeAxis(tide[0].time, tide[-1].time)
-        self.tide = list(tide)
-        self.floods = self._find_floods()
-        if tide:
-            self.axis.extend(tide[-1].time)
-        if at_newest:
-            self.moment = len(self.tide)
-        self._views.clear()
+    def follow(self, before: TimelineModel) -> None:
+        """Show what another model shows, in this one's history: the same folder, row and stretch of time. Who looks at the newest snapshot
+        looks at the newest; who looks at one that is gone, at the one nearest to it."""
+        self.root, self.selected, self._expanded = before.root, before.selected, set(before._expanded)
+        if not before.tide or not self.tide:
+            return
+        self.axis = before.axis
+        self.axis.extend(self.tide[-1].time)
+        if before.moment < len(before.tide):
+            point = before.tide[before.moment - 1]
+            same = next((one.seq for one in self.tide if one.name == point.name), None)
+            self.moment = self.nearest(point.time) if same is None else same
+
+    def picked(self, path: bytes) -> PickedItem:
+        """A path at the chosen moment, as it is named to the agent."""
+        point = self.tide[self.moment - 1]
+        return PickedItem(path, point.name, point.time)
 
     def take_view(self, path: bytes, lines: Sequence[Lifeline]) -> None:
         """A folder's lifelines have come."""
@@ -87,8 +94,8 @@ class TimelineModel:
 
     def missing_views(self) -> list[bytes]:
         """Folders whose lifelines are needed and not there yet."""
-        wanted = [self.root, *sorted(path for path in self._expanded if path.startswith(self.root))]
-        return [path for path in wanted if path not in self._views]
+        wanted = [b"", self.root, *sorted(path for path in self._expanded if path.startswith(self.root))]
+        return [path for path in dict.fromkeys(wanted) if path not in self._views]
 
     def rows(self) -> list[Row]:
         """The visible rows: the folder's contents, opened folders with theirs below them."""

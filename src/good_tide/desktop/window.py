@@ -75,6 +75,7 @@ class MainWindow(QMainWindow):
         self._sentence, self._detail = label("Looking for the agent…"), label("", "quiet")
         self.take, self.act = button("Take snapshot", primary=True), button("")
         self._action = Action.NONE
+        self._wanted_job = ""
         self.act.hide()
         self.take.setEnabled(False)
         self._lay_out()
@@ -149,13 +150,15 @@ class MainWindow(QMainWindow):
         self.rhythm.refresh_wanted.connect(self.ask_overview)
         self.journal.rule_wanted.connect(self._offer_rule)
         self.timeline.pins_changed.connect(self.ask_overview)
-        self.timeline.restore_wanted.connect(lambda number: self.link.ask("restore", {"number": number}))
+        self.timeline.outdated.connect(self.ask_overview)
+        self.timeline.restore_wanted.connect(lambda number, job: self.link.ask("restore", {"number": number}, job=job))
         self.notice.undo.connect(self._undo)
         self.state_page.unlock.connect(self._unlock)
         self.state_page.again.connect(self.ask_overview)
         self.set_up.made.connect(self._set_up_done)
         self.stores.recovery.connect(self._show_recovery)
         self.stores.refresh_wanted.connect(self.ask_overview)
+        self.stores.job_wanted.connect(self.ask_overview)
         self.stores.told.connect(self.notice.tell)
         self.recovery.done.connect(lambda: self.show_place(self._rail.checkedId()))
         self.job.activated.connect(self._choose_job)
@@ -199,7 +202,7 @@ class MainWindow(QMainWindow):
         """Come to the front with a place of a job; an empty name leaves what is shown."""
         number = next((number for number, name in enumerate(PLACES) if name.lower() == place.lower()), self._rail.checkedId())
         if job and job != self.overview.job:
-            self.link.ask("choose-job", {"words": job}, None, lambda result: self.ask_overview())
+            self.ask_overview(job)
         self.show_place(number)
         self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
         self.raise_()
@@ -211,7 +214,7 @@ class MainWindow(QMainWindow):
             self._show_recovery(made)
         else:
             self._places.setCurrentWidget(self.state_page)
-        self.ask_overview()
+        self.ask_overview(made.job)
 
     def _show_recovery(self, made: MadeView) -> None:
         assert made.recovery_key is not None
@@ -219,7 +222,7 @@ class MainWindow(QMainWindow):
         self._places.setCurrentWidget(self.recovery)
 
     def _choose_job(self, number: int) -> None:
-        self.link.ask("choose-job", {"words": self.job.itemText(number)}, None, lambda result: self.ask_overview())
+        self.ask_overview(self.job.itemText(number))
 
     def _connected(self) -> None:
         self.link.ask("hello", None, Hello, self._greet)
@@ -237,13 +240,18 @@ class MainWindow(QMainWindow):
         self.work_strip.show_work(None)
         self.take.setEnabled(False)
 
-    def ask_overview(self) -> None:
-        """Bring everything up to date."""
-        self.link.ask("overview", None, Overview, self._take_overview)
+    def ask_overview(self, job: str | None = None) -> None:
+        """Bring everything up to date; show another job if one is named."""
+        if job is not None:
+            self._wanted_job = job
+        self.link.ask("overview", None, Overview, self._take_overview, job=self._wanted_job)
 
     def _take_overview(self, overview: Overview) -> None:
-        first = self.overview.state != overview.state
+        if overview.job != self._wanted_job and self._wanted_job in overview.jobs:
+            return  # another job was chosen meanwhile, and its answer is on its way
+        first = self.overview.state != overview.state or self.overview.job != overview.job
         self.overview = overview
+        self.link.job = self._wanted_job = overview.job
         if overview.state == "catching-up":
             QTimer.singleShot(_CATCH_UP_MS, self.ask_overview)
         self.take.setEnabled(overview.state in ("ready", "empty", "catching-up") and overview.work is None and not overview.reading)

@@ -36,14 +36,14 @@ class AgentClient:
         self._number = 0
         self._notes: list[tuple[str, bytes]] = []
 
-    def ask(self, method: str, params: Any = None, answer: type[Answer] = NoneType) -> Answer:  # type: ignore[assignment]
-        """Ask something; the decoded answer, None where none is awaited.
+    def ask(self, method: str, params: Any = None, answer: type[Answer] = NoneType, job: str = "") -> Answer:  # type: ignore[assignment]
+        """Ask something, of a job where one is meant; the decoded answer, None where none is awaited.
 
         Raises:
             GoodTideError: the agent says what is wrong, or has gone.
         """
         self._number += 1
-        self._send(Request(method, raw(params if params is not None else {}), self._number))
+        self._send(Request(method, raw(params if params is not None else {}), self._number, job))
         while True:
             incoming = self._next()
             if incoming.method:

@@ -15,16 +15,17 @@ from good_tide.core.places import Check, DiskFacts
 from good_tide.core.progress import Progress
 from good_tide.core.status import JobStanding
 
-PROTOCOL_VERSION = 3
+PROTOCOL_VERSION = 4
 LINE_LIMIT = 256 * 1024 * 1024
 
 
 class Request(msgspec.Struct, omit_defaults=True):
-    """A request (with ``id``) or a notification (without)."""
+    """A request (with ``id``) or a notification (without). ``job``: the name of the job that is meant, where one is."""
 
     method: str
     params: msgspec.Raw = msgspec.Raw(b"{}")
     id: int | None = None
+    job: str = ""
     jsonrpc: str = "2.0"
 
 
@@ -83,6 +84,7 @@ class Overview(msgspec.Struct):
     :param state: ``no-job``, ``away``, ``locked``, ``damaged``, ``catching-up``, ``empty`` or ``ready``.
     :param history_read: while catching up: snapshots read, and in all.
     :param trouble: what is wrong, with what to do, in sentences.
+    :param history: stands for the snapshots of ``tide``: answers with another one are of another history.
     :param reading: another machine's store, opened only to read. :param pinned: labels of pinned snapshots, by their names.
     """
 
@@ -101,6 +103,7 @@ class Overview(msgspec.Struct):
     covered: tuple[str, ...] = ()
     home: str = ""
     tide: tuple[TidePoint, ...] = ()
+    history: str = ""
     pinned: dict[str, str] = {}
     work: Work | None = None
 
@@ -121,10 +124,11 @@ class Work(msgspec.Struct):
 
 
 class FolderView(msgspec.Struct):
-    """The lifelines of a folder's contents; of the covered folders for the empty path."""
+    """The lifelines of a folder's contents; of the covered folders for the empty path. Their spans count the snapshots of ``history``."""
 
     path: bytes
     lifelines: tuple[Lifeline, ...]
+    history: str = ""
 
 
 class PreviewView(msgspec.Struct):
@@ -145,7 +149,7 @@ class Detail(msgspec.Struct):
     """
 
     path: bytes
-    seq: int
+    snapshot: str
     kind: str
     size: int
     modified: int
@@ -160,10 +164,11 @@ class Detail(msgspec.Struct):
 
 
 class PickedItem(msgspec.Struct, frozen=True):
-    """One thing on the restore list: a path, from the snapshot ``seq``."""
+    """One thing on the restore list: a path, from the snapshot of this name, which was taken at ``time`` (ns since 1970 UTC)."""
 
     path: bytes
-    seq: int
+    snapshot: str
+    time: int = 0
 
 
 class PlanItem(msgspec.Struct, array_like=True):

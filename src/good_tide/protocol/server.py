@@ -8,7 +8,7 @@ import socket
 import threading
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
@@ -22,7 +22,21 @@ _UNKNOWN = -32601
 _VERSIONS = "See whether the agent is of the same version as what asks it"
 _REQUEST_LIMIT = 4 * 1024 * 1024
 
-Handler = Callable[[msgspec.Raw], Any]
+Wanted = TypeVar("Wanted")
+
+
+class Asked(NamedTuple):
+    """A request as its handler gets it: what is asked, and the job that is meant (empty: none is named)."""
+
+    params: msgspec.Raw
+    job: str
+
+    def read(self, kind: type[Wanted]) -> Wanted:
+        """What is asked, as a type."""
+        return msgspec.json.decode(self.params, type=kind)
+
+
+Handler = Callable[[Asked], Any]
 
 
 class Server:
@@ -140,7 +154,7 @@ class Server:
         if handler is None:
             return Reply(number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}", _VERSIONS))
         try:
-            return Reply(number, result=raw(handler(request.params)))
+            return Reply(number, result=raw(handler(Asked(request.params, request.job))))
         except GoodTideError as error:
             code = next(code for kind, code in FAULT_CODES if isinstance(error, kind))
             return Reply(number, error=Fault(code, error.what, error.advice))

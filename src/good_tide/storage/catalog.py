@@ -8,12 +8,14 @@ changed, because folders with the same listing as before are skipped as a whole.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import itertools
 import os
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import Self
 
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, Kind
@@ -55,6 +57,7 @@ class Catalog:
     def __init__(self, path: Path) -> None:
         self._file = path
         self._lock = threading.RLock()
+        self._stamp: tuple[tuple[str, int, int], str] | None = None
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         try:
             self._db = self._open()
@@ -107,6 +110,29 @@ class Catalog:
                 self._db.execute("ROLLBACK")
                 raise
             self._db.execute("COMMIT")
+
+    @contextlib.contextmanager
+    def held_still(self) -> Iterator[Self]:
+        """Several questions that belong together: nobody changes what is asked between them, in this process or another."""
+        with self._lock:
+            nested = self._db.in_transaction
+            if not nested:
+                self._db.execute("BEGIN")
+            try:
+                yield self
+            finally:
+                if not nested:
+                    self._db.execute("COMMIT")
+
+    def history(self, machine: str) -> str:
+        """Stands for the snapshots of a machine and their order: spans count them, and mean other ones when this is another."""
+        query = "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq"
+        with self._lock:
+            version = (machine, self._db.execute("PRAGMA data_version").fetchone()[0], self._db.total_changes)
+            if self._stamp is None or self._stamp[0] != version:
+                names = "".join(name for (name,) in self._db.execute(query, (self._machine(machine),)))
+                self._stamp = version, hashlib.blake2b(names.encode(), digest_size=8).hexdigest()
+            return self._stamp[1]
 
     def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
         """Bring the catalog to what the store holds now; returns what could not be read.

@@ -63,7 +63,10 @@ class CommandLineTest(GoodTideTest):
         plan = self.json("restore", *store, "--snapshot", str(first["snapshot"])[:8], "--path", self.work, "--in-place", "--plan")
         self.assertEqual((plan["created"], plan["replaced"], (self.work / "plan.txt").read_text()), (2, 1, "second"))
         report = self.json("restore", *store, "--snapshot", str(first["snapshot"])[:8], "--path", self.work, "--in-place")
-        self.assertEqual(set(report) - {"notes"}, {"created", "replaced", "identical", "skipped", "bytes", "set_aside", "problems"})
+        self.assertEqual(
+            set(report) - {"notes"},
+            {"snapshot", "time", "machine", "created", "replaced", "identical", "skipped", "bytes", "set_aside", "problems"},
+        )
         self.assertEqual((self.work / "plan.txt").read_text(), "first")
         self.json("undo", *store, str(report["set_aside"]))
         self.assertEqual((self.work / "plan.txt").read_text(), "second")

@@ -48,7 +48,7 @@ class PurgeTest(GoodTideTest):
 
     def purge(self, pattern: str, control: Control | None = None) -> PurgePlan:
         plan = plan_purge(self.fresh(), pattern, "", Silent())
-        purge(self.fresh(), plan, "", self.state, SetClock(Nanoseconds(T0)), self.journal, control or Silent())
+        purge(self.fresh(), plan, self.state, SetClock(Nanoseconds(T0)), self.journal, control or Silent())
         return plan
 
     def contents(self) -> list[dict[str, bytes]]:

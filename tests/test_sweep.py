@@ -453,7 +453,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         self.place.cut_after = cut
         with contextlib.suppress(PowerCutError, PlaceError):
             plan = plan_purge(self.store(), pattern, "", Silent())
-            purge(self.store(), plan, "", self.test.state, SetClock(Nanoseconds(self.now)), journal, Silent())
+            purge(self.store(), plan, self.test.state, SetClock(Nanoseconds(self.now)), journal, Silent())
         journal.close()
         self.place.volatile.clear()
         self.place.cut_after = None

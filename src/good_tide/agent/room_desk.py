@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import msgspec
 
+from good_tide.agent.openings import Openings
 from good_tide.agent.requests import PinRequest, WordsRequest
 from good_tide.agent.session import Session
 from good_tide.agent.work import Worker
@@ -18,10 +20,10 @@ from good_tide.core.progress import Control, Silent, Steering
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.books import Books
-from good_tide.operations.holding import heed
+from good_tide.operations.holding import area_folder, heed, held_count
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
-from good_tide.operations.purging import plan_purge, purge
+from good_tide.operations.purging import plan_purge, purge, still_elsewhere
 from good_tide.operations.room import all_parts, room_facts
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, open_ledger
@@ -202,11 +204,29 @@ class RoomDesk:
 
         def work(steering: Steering) -> Finished:
             plan = plan_purge(store, wanted.pattern, home, steering)
-            done = purge(store, plan, home, self._here.state, self._clock, self._journal, steering)
+            done = purge(store, plan, self._here.state, self._clock, self._journal, steering)
             words = f"“{wanted.pattern}” taken out of {count_words(done, 'snapshot')}"
-            return Finished("purge", words=f"{words}; {self._swept(ref, store, steering, thorough=True)}")
+            swept = self._swept(ref, store, steering, thorough=True)
+            others = still_elsewhere(store, wanted.pattern, home, self._other_places(session, ref), steering)
+            if others:
+                self._journal.add("trouble", session.job.name, f"{words}, but not everywhere", tuple(one.words for one in others))
+            return Finished("purge", words="; ".join([words, swept, *(one.words for one in others)]))
 
         self._begin("purge", session, work)
+
+    def _other_places(self, session: Session, ref: StoreRef) -> Iterator[tuple[str, str, Callable[[], Store]]]:
+        """The other stores of a job, and the holding areas of all."""
+        openings, holdings = session.openings, self._here.holdings
+        for one in session.job.stores:
+            name = one.name or one.path
+            if one != ref:
+                yield f"The store {name}", one.path, partial(self._opened, openings, one)
+            if held_count(holdings, one):
+                yield f"The holding area of {name}", str(area_folder(holdings, one)), partial(openings.area, one)
+
+    @staticmethod
+    def _opened(openings: Openings, ref: StoreRef) -> Store:
+        return openings.store(ref, openings.present(ref))
 
     def _to_change(self, session: Session, folder: str) -> tuple[StoreRef, Store]:
         if session.reading:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import re
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any, get_args
 
@@ -11,25 +14,26 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
-from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase
+from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase, whose_options
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.telling_commands import named_store
 from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.forecast import full_in
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.ledger import By
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_size
-from good_tide.core.selection import choose_snapshot, parse_time
-from good_tide.core.settings import Job, Room, WhenShort
+from good_tide.core.selection import parse_time
+from good_tide.core.settings import Job, Room, StoreRef, WhenShort
 from good_tide.core.words import count_words, duration_words, iso, local, size_words, time_words
 from good_tide.operations.books import Books
+from good_tide.operations.choosing import Chooser, Whose
 from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.holding import heed
+from good_tide.operations.holding import area_folder, heed, held_count
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
-from good_tide.operations.purging import plan_purge, purge
+from good_tide.operations.purging import plan_purge, purge, still_elsewhere
 from good_tide.operations.room import room_facts, taking
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, synced_catalog
@@ -167,21 +171,24 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: 
 @click.option("--before", metavar="TIME", help="All that are older.")
 @click.option("--since", metavar="TIME", help="All from then on; with --before, a range.")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
+@whose_options
 @passphrase_option
 @json_option
 def release_command(
-    store: str, snapshots: tuple[str, ...], before: str | None, since: str | None, only_plan: bool, passphrase_file: Path | None, as_json: bool
+    store: str, snapshots: tuple[str, ...], before: str | None, since: str | None, only_plan: bool, machine: str, job_name: str,
+    passphrase_file: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Release chosen snapshots of STORE, or all of a range of time; pinned ones and the newest of each machine stay."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
-    found = opened.snapshots()[0]
+    chooser = Chooser(opened, here, Whose(machine, job_name))
     ranged = before is not None or since is not None
     if ranged == bool(snapshots):
         raise PersonError("It is not clear what is to be released", "Name snapshots, or give --before or --since")
     begin, end = parse_time(since) if since else 0, parse_time(before) if before else clock.now()
-    names = {choose_snapshot(found, wanted).name for wanted in snapshots}
-    names |= {snapshot.name for snapshot in found if ranged and begin <= snapshot.record.time < end}
+    names = {chooser.choose(wanted).name for wanted in snapshots}
+    range_of = chooser.own() if machine or job_name else chooser.snapshots
+    names |= {snapshot.name for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
     with output.steered(None, as_json) as steering:
         job = _job_of(here, opened)
         precious = _precious(opened, job, here) if job is not None else frozenset()
@@ -203,13 +210,16 @@ def release_command(
 @click.argument("snapshot")
 @click.option("--label", default="", metavar="T", help="Why it is to stay.")
 @click.option("--off", is_flag=True, help="Take the pin away.")
+@whose_options
 @passphrase_option
 @json_option
-def pin_command(store: str, snapshot: str, label: str, off: bool, passphrase_file: Path | None, as_json: bool) -> int:
+def pin_command(
+    store: str, snapshot: str, label: str, off: bool, machine: str, job_name: str, passphrase_file: Path | None, as_json: bool
+) -> int:
     """Pin a snapshot of STORE: no thinning ever releases it."""
     here = this_workplace()
     opened = named_store(here, store, passphrase_file)
-    chosen = choose_snapshot(opened.snapshots()[0], snapshot)
+    chosen = Chooser(opened, here, Whose(machine, job_name)).choose(snapshot)
     if off and not unpin(opened, chosen.name):
         raise PersonError("This snapshot is not pinned", "There is nothing to take away")
     if not off:
@@ -275,9 +285,14 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
     opened = named_store(here, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
         plan = plan_purge(opened, pattern, home_folder(), steering)
-        if not only_plan and plan.snapshots:
-            purge(opened, plan, home_folder(), here.state, clock, Journal(here.records, clock), steering)
+        if not plan.snapshots:
+            raise PersonError(
+                f"No snapshot in this store holds anything that “{pattern}” catches", "See “good-tide contents” for what there is"
+            )
+        if not only_plan:
+            purge(opened, plan, here.state, clock, Journal(here.records, clock), steering)
             Books(here.records).note_released(opened.header.store)
+        others = still_elsewhere(opened, pattern, home_folder(), _other_places(here, opened, passphrase_file), steering)
     if as_json:
         paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
         print_json(
@@ -286,7 +301,8 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
                 "paths": paths,
                 "gives_back": plan.gives_back,
                 "comes_again": plan.stands,
-                "done": not only_plan and bool(plan.snapshots),
+                "done": not only_plan,
+                "elsewhere": [{"store": one.path, "snapshots": one.snapshots, "trouble": one.trouble or None} for one in others],
             }
         )
         return output.DONE
@@ -298,7 +314,31 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
     )
     if plan.stands:
         say("It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule of coverage leaves it out.")
+    for one in others:
+        say(f"{one.words}.")
     return output.DONE
+
+
+def _other_places(here: Workplace, opened: Store, passphrase_file: Path | None) -> Iterator[tuple[str, str, Callable[[], Store]]]:
+    """The other stores of the jobs that use a store, and their holding areas."""
+    disks, given = disks_for(here.settings), read_passphrase(passphrase_file)
+    for job in load_jobs(here.settings):
+        if not any(str(locate(ref, disks)) == os.path.abspath(opened.place.title) for ref in job.stores):
+            continue
+        opens = openers(job, here, given)
+        for ref in job.stores:
+            folder, name = locate(ref, disks), ref.name or ref.path
+            if folder is None or str(folder) != os.path.abspath(opened.place.title):
+                yield f"The store {name}", ref.path, partial(_opened, ref, folder, opens)
+            if held_count(here.holdings, ref):
+                yield f"The holding area of {name}", str(area_folder(here.holdings, ref)), partial(opens["open_area"], ref)
+
+
+def _opened(ref: StoreRef, folder: Path | None, opens: dict[str, Any]) -> Store:
+    if folder is None:
+        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
+    found: Store = opens["open_ref"](ref, folder)
+    return found
 
 
 @click.command("room")

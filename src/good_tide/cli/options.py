@@ -40,6 +40,15 @@ def store_option(command: Command) -> Command:
     return functools.reduce(lambda done, option: option(done), reversed(options), command)
 
 
+def whose_options(command: Command) -> Command:
+    """``--machine`` and ``--job``: whose snapshots are meant."""
+    options = [
+        click.option("--machine", default="", metavar="NAME", help="Snapshots of this machine; this one's otherwise."),
+        click.option("--job", "job_name", default="", metavar="NAME", help="Snapshots of this job of this machine."),
+    ]
+    return functools.reduce(lambda done, option: option(done), reversed(options), command)
+
+
 def passphrase_option(command: Command) -> Command:
     """``--passphrase-file F``."""
     return click.option(

@@ -145,6 +145,12 @@ def _json_lines() -> Any:
     return show
 
 
+def named_snapshot(snapshot: Snapshot) -> dict[str, Any]:
+    """Which snapshot something is from, for JSON."""
+    record = snapshot.record
+    return {"snapshot": snapshot.name, "time": iso(record.time), "machine": record.machine.name}
+
+
 def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
     """A snapshot that was taken, for JSON."""
     record, tally = taken.record, taken.record.tally

@@ -8,22 +8,24 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, open_from_terminal, progress_option, store_option
-from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.options import json_option, open_from_terminal, progress_option, store_option, whose_options
+from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
-from good_tide.core.selection import choose_snapshot
+from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, size_words
 from good_tide.operations import browse
+from good_tide.operations.choosing import Chooser, Whose, of_words
 from good_tide.operations.restore_work import RestoreReport, carry_out
 from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
 from good_tide.operations.set_aside import undo
 from good_tide.operations.verifying import affected_words, verify
+from good_tide.operations.workplace import this_workplace
 
 
 @click.command("restore")
 @store_option
-@click.option("--snapshot", "snapshot_name", required=True, metavar="S", help="The snapshot to restore from.")
+@click.option("--snapshot", "snapshot_name", required=True, metavar="S", help="The snapshot to restore from: an id, “latest”, or a time.")
 @click.option("--path", "paths", required=True, multiple=True, metavar="P", help="Path as it was on the machine; may be given again.")
 @click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
 @click.option("--in-place", is_flag=True, help="Restore to where it was.")
@@ -35,12 +37,15 @@ from good_tide.operations.verifying import affected_words, verify
     show_default=True,
     help="What to do with what is there now.",
 )
+@whose_options
 @progress_option
 @json_option
 def restore_command(
     store_folder: Path,
     passphrase_file: Path | None,
     snapshot_name: str,
+    machine: str,
+    job_name: str,
     paths: tuple[str, ...],
     into: Path | None,
     in_place: bool,
@@ -53,22 +58,29 @@ def restore_command(
     if (into is None) == (not in_place):
         raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
     store = open_from_terminal(store_folder, passphrase_file)
-    chosen = choose_snapshot(store.snapshots()[0], snapshot_name)
-    wishes = [Wish(chosen, browse.tidy(path)) for path in paths]
+    wanted = [browse.tidy(path) for path in paths]
+    chooser = Chooser(store, this_workplace(), Whose(machine, job_name), wanted)
+    chosen = chooser.choose(snapshot_name)
+    if in_place:
+        chooser.in_place(chosen)
+    wishes = [Wish(chosen, path) for path in wanted]
     with output.steered(progress, as_json) as steering:
         plan = plan_restore(store, wishes, into, Existing(existing), steering)
         report = None if plan_only else carry_out(store, plan, SystemClock(), steering)
+    if not as_json:
+        say(f"From {of_words(chosen, SystemClock().now())}.")
     if report is None:
-        _print_plan(plan, as_json)
+        _print_plan(plan, chosen, as_json)
         return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
-    _print_report(report, plan, as_json)
+    _print_report(report, plan, chosen, as_json)
     return output.WITH_GAPS if report.problems else output.DONE
 
 
-def _print_plan(plan: Plan, as_json: bool) -> None:
+def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
     if as_json:
         print_json(
             {
+                **named_snapshot(chosen),
                 "created": plan.count(Action.CREATE),
                 "replaced": plan.count(Action.REPLACE),
                 "identical": plan.count(Action.IDENTICAL),
@@ -96,11 +108,12 @@ def _print_plan(plan: Plan, as_json: bool) -> None:
     say(f"{size_words(plan.payload)} to be written.")
 
 
-def _print_report(report: RestoreReport, plan: Plan, as_json: bool) -> None:
+def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: bool) -> None:
     aside = [str(path) for path in report.set_aside]
     if as_json:
         print_json(
             {
+                **named_snapshot(chosen),
                 "created": report.created,
                 "replaced": report.replaced,
                 "identical": report.identical,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -9,17 +10,18 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import run_jobs
-from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, store_option
-from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, store_option, whose_options
+from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
-from good_tide.core.selection import choose_snapshot, never_seen, parse_time
-from good_tide.core.words import iso, size_words, time_words
+from good_tide.core.selection import never_seen, parse_time
+from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations import browse
 from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.history import path_history
+from good_tide.operations.choosing import Chooser, Whose
+from good_tide.operations.history import machines_with, path_history
 from good_tide.operations.stores import Store, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.workplace import this_workplace
 
@@ -82,7 +84,8 @@ def history_command(store_folder: Path, passphrase_file: Path | None, as_json: b
     store = open_from_terminal(store_folder, passphrase_file)
     snapshots, damage = store.snapshots()
     if as_json:
-        print_json({"snapshots": [_history_row(store, one) for one in snapshots]})
+        times = iso_all([one.record.time for one in snapshots])
+        print_json({"snapshots": [_history_row(store, one, time) for one, time in zip(snapshots, times, strict=True)]})
     else:
         now = SystemClock().now()
         rows = [
@@ -104,11 +107,11 @@ def history_command(store_folder: Path, passphrase_file: Path | None, as_json: b
     return output.DAMAGED if damage else output.DONE
 
 
-def _history_row(store: Store, one: Snapshot) -> dict[str, Any]:
+def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
     tally = one.record.tally
     return {
         "snapshot": one.name,
-        "time": iso(one.record.time),
+        "time": time,
         "machine": one.record.machine.name,
         "folders": [show_path(root.name) for root in store.roots(one.record)],
         "files": tally.files,
@@ -124,15 +127,25 @@ def _history_row(store: Store, one: Snapshot) -> dict[str, Any]:
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path", required=False)
 @click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")
+@whose_options
 @json_option
 def contents_command(
-    store_folder: Path, passphrase_file: Path | None, snapshot_name: str, path: str | None, deep: bool, as_json: bool
+    store_folder: Path,
+    passphrase_file: Path | None,
+    snapshot_name: str,
+    path: str | None,
+    deep: bool,
+    machine: str,
+    job_name: str,
+    as_json: bool,
 ) -> int:
     """What a snapshot holds in a folder; the covered folders without PATH."""
     store = open_from_terminal(store_folder, passphrase_file)
-    found = browse.contents(store, choose_snapshot(store.snapshots()[0], snapshot_name), None if path is None else browse.tidy(path), deep)
+    where_to = None if path is None else browse.tidy(path)
+    chosen = Chooser(store, this_workplace(), Whose(machine, job_name), [where_to] if where_to else ()).choose(snapshot_name)
+    found = browse.contents(store, chosen, where_to, deep)
     if as_json:
-        print_json({"entries": [_contents_row(where, entry) for where, entry in found]})
+        print_json({**named_snapshot(chosen), "entries": [_contents_row(where, entry) for where, entry in found]})
     else:
         rows = [
             [
@@ -156,31 +169,42 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 @click.command("versions")
 @store_option
 @click.argument("path")
+@whose_options
 @json_option
-def versions_command(store_folder: Path, passphrase_file: Path | None, path: str, as_json: bool) -> int:
+def versions_command(store_folder: Path, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     store = open_from_terminal(store_folder, passphrase_file)
     here = this_workplace()
     catalog, damage = synced_catalog(store, here.cache)
     where = browse.tidy(path)
-    found = path_history(catalog, where, here.machine.id)
+    whose = Chooser(store, here, Whose(machine, job_name), [where]).machine()
+    found = path_history(catalog, where, whose.id)
     if found is None:
+        others = machines_with(catalog, where)
+        if others:
+            what = f"{os.fsdecode(where)!r} was never in a snapshot of {whose.name}"
+            raise PersonError(what, f"{', '.join(others)} had it: see --machine and --job")
         raise never_seen(where, catalog.find_near(where))
+    times = [point.time for point in catalog.tide(whose.id)]
+    exact = dict(zip(times, iso_all(times), strict=True))
     if as_json:
         print_json(
             {
+                "machine": whose.name,
                 "versions": [
                     {
                         "version": number,
-                        "first_seen": iso(version.first_seen),
-                        "last_seen": iso(version.last_seen),
+                        "first_seen": exact[version.first_seen],
+                        "last_seen": exact[version.last_seen],
+                        "snapshot": version.first,
+                        "last_snapshot": version.last,
                         "size": version.size,
                         "modified": iso(version.modified),
                         "snapshots": version.snapshots,
                     }
                     for number, version in enumerate(found.versions, 1)
                 ],
-                "gone_since": None if found.gone_since is None else iso(found.gone_since),
+                "gone_since": None if found.gone_since is None else exact[found.gone_since],
             }
         )
     else:
@@ -193,10 +217,13 @@ def versions_command(store_folder: Path, passphrase_file: Path | None, path: str
                 f"{one.snapshots:,}",
                 size_words(one.size),
                 time_words(one.modified, now),
+                one.first[:12],
             ]
             for number, one in enumerate(found.versions, 1)
         ]
-        table(["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified"], rows, right=(0, 3, 4))
+        table(["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"], rows, right=(0, 3, 4))
+        if len(catalog.machines()) > 1:
+            say(f"Snapshots of {whose.name}.")
         if found.gone_since is not None:
             say(f"No longer there since the snapshot of {time_words(found.gone_since, now)}.")
     for error in damage:

@@ -8,13 +8,13 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase
+from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, whose_options
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
-from good_tide.core.selection import choose_snapshot
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.carrying import carry
+from good_tide.operations.choosing import Chooser, Whose
 from good_tide.operations.jobs import open_counted
 from good_tide.operations.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
 from good_tide.operations.stores import about, create_at, locked_hint, put_recovery_script
@@ -90,6 +90,7 @@ def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) 
 @click.option("--snapshot", "chosen", multiple=True, metavar="S", help="A snapshot to carry; may be given again. All without it.")
 @passphrase_option
 @click.option("--to-passphrase-file", type=click.Path(path_type=Path), metavar="F", help="Passphrase of TO, if it is another.")
+@whose_options
 @progress_option
 @json_option
 def carry_command(
@@ -98,14 +99,16 @@ def carry_command(
     chosen: tuple[str, ...],
     passphrase_file: Path | None,
     to_passphrase_file: Path | None,
+    machine: str,
+    job_name: str,
     progress: str | None,
     as_json: bool,
 ) -> int:
     """Carry snapshots from one store to another. What is there already is left; a carry that was cut off goes on."""
     one = open_from_terminal(source, passphrase_file)
     other = open_from_terminal(target, to_passphrase_file or passphrase_file)
-    known = one.snapshots()[0]
-    wanted = [choose_snapshot(known, name) for name in chosen] or None
+    chooser = Chooser(one, this_workplace(), Whose(machine, job_name)) if chosen else None
+    wanted = [chooser.choose(name) for name in chosen] if chooser is not None else None
     with output.steered(progress, as_json) as steering:
         report = carry(one, other, wanted, this_workplace().state, steering)
     if as_json:

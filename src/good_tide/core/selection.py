@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import difflib
 import os
+import re
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 
 from dateutil import parser as dates
+from dateutil.relativedelta import relativedelta
 
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import Nanoseconds
@@ -15,35 +17,59 @@ from good_tide.core.records import Snapshot
 from good_tide.core.words import time_words
 
 _SHORTEST_START = 4
+_PERIOD = re.compile(
+    r"\d{4}(?P<month>-?\d\d)?(?P<day>-?\d\d)?([T ](?P<hour>\d\d)(?::?(?P<minute>\d\d)(?::?(?P<second>\d\d)(?:[.,](?P<fraction>\d+))?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?"
+)
+_LONG_FRACTION = re.compile(r"([.,]\d{6})(\d+)")
 
 
-def choose_snapshot(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot:
-    """The snapshot named by an id, an unambiguous start of one, ``latest``, or a time (the last at or before it).
-
-    :param snapshots: in order of time.
+def by_start(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot | None:
+    """The snapshot whose id begins so; None if none does, or it is too short for one.
 
     Raises:
-        PersonError: none or several fit.
+        PersonError: several do.
     """
-    if not snapshots:
-        raise PersonError("There is no snapshot in this store yet", "Take one first")
-    if wanted == "latest":
-        return snapshots[-1]
+    if len(wanted) < _SHORTEST_START:
+        return None
     starts = [snapshot for snapshot in snapshots if snapshot.name.startswith(wanted.lower())]
-    if len(wanted) >= _SHORTEST_START and starts:
-        if len(starts) > 1:
-            raise PersonError(f"{wanted} is the start of {len(starts)} snapshots", "Give more of its characters")
-        return starts[0]
-    try:
-        moment = parse_time(wanted)
-    except PersonError:
-        raise PersonError(
-            f"No snapshot is called {wanted}", 'Give the start of its name (at least four characters), a time, or "latest"'
-        ) from None
-    before = [snapshot for snapshot in snapshots if snapshot.record.time <= moment]
+    if len(starts) > 1:
+        raise PersonError(f"{wanted} is the start of {len(starts)} snapshots", "Give more of its characters")
+    return starts[0] if starts else None
+
+
+def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snapshot:
+    """The last snapshot before ``end``, nanoseconds since 1970 UTC; the newest for None.
+
+    :param snapshots: of one history, in order of time; at least one.
+
+    Raises:
+        PersonError: all are younger.
+    """
+    before = [snapshot for snapshot in snapshots if end is None or snapshot.record.time < end]
     if not before:
         raise PersonError(f"The first snapshot is younger than {wanted}", "See the history for the times there are")
     return before[-1]
+
+
+def parse_period(text: str) -> tuple[int, int]:
+    """Begin and end, in nanoseconds since 1970 UTC, of the year, month, day, hour, minute, second or part of a second that a time in ISO
+    8601 names; without a zone it is local. So a time that was printed to the second names what happened in that second.
+
+    Raises:
+        PersonError: it is no time.
+    """
+    begin = parse_time(text)
+    parts = _PERIOD.fullmatch(text.strip())
+    if parts is None:
+        return begin, begin + 1
+    if parts["fraction"]:
+        return begin, begin + 10 ** max(0, 9 - len(parts["fraction"]))
+    for unit, seconds in (("second", 1), ("minute", 60), ("hour", 3600)):
+        if parts[unit]:
+            return begin, begin + seconds * 1_000_000_000
+    local = datetime.fromtimestamp(begin // 1_000_000_000)
+    step = relativedelta(days=1) if parts["day"] else relativedelta(months=1) if parts["month"] else relativedelta(years=1)
+    return begin, int((local + step).timestamp()) * 1_000_000_000
 
 
 def parse_time(text: str) -> Nanoseconds:
@@ -52,6 +78,11 @@ def parse_time(text: str) -> Nanoseconds:
     Raises:
         PersonError: it is none.
     """
+    text, beyond = text.strip(), 0
+    fraction = _LONG_FRACTION.search(text)
+    if fraction is not None:  # nanoseconds: datetime knows microseconds
+        beyond = int(fraction[2].ljust(3, "0")[:3])
+        text = text[: fraction.start()] + fraction[1] + text[fraction.end() :]
     try:
         moment = dates.isoparse(text)
     except (ValueError, OverflowError):
@@ -59,7 +90,7 @@ def parse_time(text: str) -> Nanoseconds:
     if moment.tzinfo is None:
         moment = moment.astimezone()
     since = moment.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)
-    return Nanoseconds((since.days * 86400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000)
+    return Nanoseconds((since.days * 86400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000 + beyond)
 
 
 def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
@@ -72,12 +103,27 @@ def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
     return PersonError(what, "Choose another one" + (f"; the nearest is of {time_words(nearest, now)}" if nearest is not None else ""))
 
 
+def not_in_snapshot(path: bytes, time: int, known: Iterable[bytes]) -> PersonError:
+    """The error for a path that a snapshot does not hold, with the nearest names that it does.
+
+    :param time: when the snapshot was taken.
+    """
+    near = _near(path, known)
+    return PersonError(
+        f"{os.fsdecode(path)!r} is not in the snapshot of {time_words(time, time)}",
+        "Nearest names in it: " + near if near else "See its contents for what there is, and “versions” for when it was there",
+    )
+
+
 def never_seen(path: bytes, known: Iterable[bytes]) -> PersonError:
     """The error for a path that was never in a snapshot, with the nearest names offered."""
-    shown = os.fsdecode(path)
-    names = [os.fsdecode(name) for name in known]
-    near = difflib.get_close_matches(shown, names, n=3, cutoff=0.5)
+    near = _near(path, known)
     return PersonError(
-        f"{shown!r} was never in a snapshot",
-        "Nearest names: " + ", ".join(map(repr, near)) if near else "See the contents of a snapshot for what there is",
+        f"{os.fsdecode(path)!r} was never in a snapshot",
+        "Nearest names: " + near if near else "See the contents of a snapshot for what there is",
     )
+
+
+def _near(path: bytes, known: Iterable[bytes]) -> str:
+    names = [os.fsdecode(name) for name in known]
+    return ", ".join(map(repr, difflib.get_close_matches(os.fsdecode(path), names, n=3, cutoff=0.5)))

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from good_tide.core.clock import SECOND
@@ -23,9 +25,16 @@ def local(moment: int) -> datetime:
     return datetime.fromtimestamp(moment // SECOND).astimezone()
 
 
-def iso(moment: int) -> str:
-    """A stored time in ISO 8601 with the local zone, to the second."""
-    return local(moment).isoformat(timespec="seconds")
+def iso(moment: int, precise: bool = False) -> str:
+    """A stored time in ISO 8601 with the local zone, to the second or to the nanosecond."""
+    text = local(moment).isoformat(timespec="seconds")
+    return f"{text[:19]}.{moment % SECOND:09d}{text[19:]}" if precise else text
+
+
+def iso_all(moments: Sequence[int]) -> list[str]:
+    """Times in ISO 8601, each as precise as it takes to name only itself among them."""
+    seconds = Counter(moment // SECOND for moment in set(moments))
+    return [iso(moment, seconds[moment // SECOND] > 1) for moment in moments]
 
 
 def exact_words(moment: int) -> str:

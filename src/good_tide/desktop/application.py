@@ -16,7 +16,6 @@ from good_tide.desktop.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.panel import PanelIcon
 from good_tide.desktop.single import Door, hand_over
 from good_tide.desktop.window import PLACES, MainWindow
-from good_tide.protocol.messages import PickedItem
 
 _FONTS = Path(__file__).parent / "fonts"
 _POINTS = 10

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from good_tide.core.entries import DEEPEST, Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Snapshot
-from good_tide.core.selection import never_seen
+from good_tide.core.selection import not_in_snapshot
 from good_tide.storage.content import read_whole
 from good_tide.storage.store import Store
 
@@ -28,17 +28,17 @@ def entry_at(store: Store, snapshot: Snapshot, path: bytes) -> Entry:
         if path == root.name:
             return root
         if path.startswith(root.name.rstrip(b"/") + b"/"):
-            return _below(store, root, path)
-    raise never_seen(path, [root.name for root in store.roots(snapshot.record)])
+            return _below(store, snapshot, root, path)
+    raise not_in_snapshot(path, snapshot.record.time, [root.name for root in store.roots(snapshot.record)])
 
 
-def _below(store: Store, root: Entry, path: bytes) -> Entry:
+def _below(store: Store, snapshot: Snapshot, root: Entry, path: bytes) -> Entry:
     entry, where = root, root.name.rstrip(b"/")
     for part in path[len(where) + 1 :].split(b"/"):
         listing = store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
         found = next((child for child in listing if child.name == part), None)
         if found is None:
-            raise never_seen(path, [where + b"/" + child.name for child in listing])
+            raise not_in_snapshot(path, snapshot.record.time, [where + b"/" + child.name for child in listing])
         entry, where = found, where + b"/" + part
     return entry
 

@@ -73,11 +73,12 @@ def _carry(
     before: Callable[[], Sequence[Entry]] = tuple, read_back: bool = False,
 ) -> CarryReport:  # fmt: skip
     """:param before: the covered folders of a snapshot that is complete in the target; asked when no sweep can take it away any more."""
+    unreadable = source.snapshots()[1] if chosen is None else []
     snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
     present = set(target.snapshot_names())
     wanted = [one for one in snapshots if one.name not in present]
     carried: list[str] = []
-    damaged: list[tuple[str, str]] = []
+    damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
     with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
         carrier = _Carrier(source, target, session, control)
         there = {entry.name: entry for entry in before()}

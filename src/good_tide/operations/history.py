@@ -12,10 +12,12 @@ from good_tide.storage.catalog import Catalog
 
 
 class Version(msgspec.Struct, frozen=True):
-    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in."""
+    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in, from ``first`` to ``last``."""
 
     first_seen: int
     last_seen: int
+    first: str
+    last: str
     size: int
     modified: int
     snapshots: int
@@ -28,14 +30,16 @@ class PathHistory(msgspec.Struct, frozen=True):
     gone_since: int | None
 
 
-def path_history(catalog: Catalog, path: bytes, prefer_machine: str) -> PathHistory | None:
-    """The versions of an absolute path on this machine, or else on the first machine that had it; None if none did."""
-    machines = sorted((key for key, _ in catalog.machines()), key=lambda key: key != prefer_machine)
-    for machine in machines:
+def path_history(catalog: Catalog, path: bytes, machine: str) -> PathHistory | None:
+    """The versions of an absolute path on a machine; None if it never had it."""
+    with catalog.held_still():
         spans = path_spans(catalog, machine, path)
-        if spans:
-            return _timed(spans, catalog.tide(machine))
-    return None
+        return _timed(spans, catalog.tide(machine)) if spans else None
+
+
+def machines_with(catalog: Catalog, path: bytes) -> list[str]:
+    """Names of the machines that ever had a path."""
+    return [name for key, name in catalog.machines() if path_spans(catalog, key, path)]
 
 
 def path_spans(catalog: Catalog, machine: str, path: bytes) -> list[Span]:
@@ -50,12 +54,15 @@ def path_spans(catalog: Catalog, machine: str, path: bytes) -> list[Span]:
 
 def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:
     newest = tide[-1].seq
-    times = {point.seq: point.time for point in tide}
+    points = {point.seq: point for point in tide}
     versions = []
     for span in spans:
         if span.kind == Kind.LEFT_OUT:
             continue
         last = newest if span.last is None else span.last
-        versions.append(Version(times[span.first], times[last], span.size, span.modified, last - span.first + 1))
+        first, newest_with = points[span.first], points[last]
+        versions.append(
+            Version(first.time, newest_with.time, first.name, newest_with.name, span.size, span.modified, last - span.first + 1)
+        )
     end = spans[-1].last
-    return PathHistory(tuple(versions), None if end is None else times[end + 1])
+    return PathHistory(tuple(versions), None if end is None else points[end + 1].time)

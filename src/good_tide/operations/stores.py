@@ -15,7 +15,7 @@ from good_tide.core.history import TidePoint
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
-from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_tide
+from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
 from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import LocalPlace, told
@@ -30,6 +30,7 @@ __all__ = [
     "catalog_names",
     "create_at",
     "ended_versions",
+    "known_snapshot",
     "known_tide",
     "ledger_age",
     "locked_hint",
@@ -137,6 +138,11 @@ def open_catalog(store: Store, cache: Path) -> Catalog:
 def catalog_names(cache: Path, identity: str) -> frozenset[str]:
     """Names of the snapshots that the local catalog of a store knows, by the store's id."""
     return glance_names(_catalog_file(cache, identity))
+
+
+def known_snapshot(cache: Path, identity: str, name: str) -> tuple[str, int] | None:
+    """The machine and the time of a snapshot as the local catalog of a store has them, so that they are known of a damaged one too."""
+    return glance_snapshot(_catalog_file(cache, identity), name)
 
 
 def known_tide(cache: Path, identity: str, machine: str, since: int) -> list[TidePoint]:

@@ -19,6 +19,12 @@ def glance_names(file: Path) -> frozenset[str]:
     return frozenset(str(name) for (name,) in _rows(file, "SELECT name FROM snapshot", ()))
 
 
+def glance_snapshot(file: Path, name: str) -> tuple[str, int] | None:
+    """The machine and the time of a snapshot, None for one that the catalog does not know."""
+    rows = _rows(file, "SELECT m.key, s.time FROM snapshot s JOIN machine m ON m.id = s.machine WHERE s.name = ?", (name,))
+    return (str(rows[0][0]), int(rows[0][1])) if rows else None
+
+
 def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
     """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as ``Catalog.tide`` gives them."""
     columns = ", ".join(f"s.{name}" for name in TidePoint.__struct_fields__)

@@ -354,7 +354,8 @@ class SourceRefusedTest(GoodTideTest):
             people = set()
             for number in (0, 1000, 1001):
                 with mock.patch("os.getuid", return_value=number):
-                    people |= {machine.this_machine(self.state).id, machine.this_machine(self.state).id}
+                    own = self.folder / f"state of {number}"
+                    people |= {machine.this_machine(own).id, machine.this_machine(own).id}
         self.assertRegex(known.id, "^[0-9a-f]{32}$")
         self.assertNotIn(known.id, given.read_text(), "the system's own number is not published")
         self.assertEqual(len(people), 3, "people who share a machine and a store have histories of their own")

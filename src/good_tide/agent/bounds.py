@@ -18,6 +18,7 @@ from good_tide.operations.books import Books
 from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
+from good_tide.operations.remembered import StoreMemory
 from good_tide.operations.room import plan_room, room_facts
 from good_tide.operations.stores import Store, ledger_age, open_ledger
 from good_tide.operations.thinning import ladder_words, named, plan_thinning, release, sweep
@@ -116,6 +117,11 @@ class Bounds:
                 f"{name} has {size_words(missing)} less room than is to stay free",
                 "Make room, raise the limit, or let the oldest snapshots go",
             )
+        if StoreMemory(self._here.state, store.header.store).is_mixed(session.machine.id):
+            raise PlaceFullError(
+                f"{name} is short of {size_words(missing)}, and nothing is released while another machine writes this one's history",
+                "See the journal for what to do",
+            )
         floor = now - job.room.floor_days * 86400 * SECOND
         plan = plan_room(store, session.machine.id, missing, floor, control, self._here.cache, self._precious(session, store))
         freed = 0
@@ -137,6 +143,8 @@ class Bounds:
 
     def _thin(self, session: Session, store: Store, control: Control) -> None:
         job = session.job
+        if StoreMemory(self._here.state, store.header.store).is_mixed(session.machine.id):
+            return
         plan = plan_thinning(
             store, job.ladder, session.machine.id, local_zone(), self._clock.now(), control, None, self._precious(session, store)
         )

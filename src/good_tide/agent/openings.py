@@ -12,6 +12,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
 from good_tide.operations.disks import locate
 from good_tide.operations.jobs import open_counted, passphrase_for
+from good_tide.operations.pinning import check_header, check_keys, pin_in_settings
 from good_tide.operations.probing import probe_apart
 from good_tide.operations.stores import Store, catalog_names, store_id
 from good_tide.operations.tries import TryCounter
@@ -71,12 +72,17 @@ class Openings:
             GoodTideError: it cannot be opened.
         """
         with self._lock:
+            check_header(ref, folder)
             identity = store_id(folder)
             known = self._open.get(identity)
             if known is not None and known.place.title == str(folder):
+                check_keys(ref, known)
                 return known
             passphrase = self._passphrase(identity, folder)
-            opened = self._open[identity] = self._remembering(identity, passphrase, folder)
+            opened = self._remembering(identity, passphrase, folder)
+            check_keys(ref, opened)
+            self._open[identity] = opened
+            pin_in_settings(self._here.settings, self.job.name, ref, opened)
             return opened
 
     def _remembering(self, identity: str, passphrase: str | None, folder: Path) -> Store:
@@ -151,7 +157,10 @@ class Openings:
                 identity = holding.store_of_area(self._here.holdings, ref)
                 self._area(ref, identity, passphrase)
             else:
-                store = open_counted(self.present(ref), passphrase, self._here.state, self._clock)
+                present = self.present(ref)
+                check_header(ref, present)
+                store = open_counted(present, passphrase, self._here.state, self._clock)
+                check_keys(ref, store)
                 identity = store.header.store
                 self._open[identity] = store
             self._typed[identity] = passphrase

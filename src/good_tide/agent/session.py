@@ -22,6 +22,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.operations import holding
 from good_tide.operations.browse import entry_at
 from good_tide.operations.history import path_spans
+from good_tide.operations.pinning import check_header
 from good_tide.operations.selecting import PathStates
 from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog
 from good_tide.operations.workplace import Workplace
@@ -76,7 +77,10 @@ class Session:
         """Go on with changed settings."""
         with self._lock:
             self.job = self.openings.job = job
-            if self.shown not in job.stores and job.stores:
+            same = next((ref for ref in job.stores if ref.place == self.shown.place), None)
+            if same is not None:
+                self.shown = same
+            elif job.stores:
                 self.look_into(job.stores[0])
 
     def folder_of(self, ref: StoreRef) -> Path | None:
@@ -275,7 +279,7 @@ class Session:
 
     def store_views(self, tide: list[TidePoint]) -> tuple[StoreView, ...]:
         """The job's stores and their disks; what can be said when one is away or locked."""
-        return tuple(self._store_view(ref, tide if ref == self.shown else []) for ref in self.job.stores)
+        return tuple(self._store_view(ref, tide if ref.place == self.shown.place else []) for ref in self.job.stores)
 
     def _store_view(self, ref: StoreRef, tide: list[TidePoint]) -> StoreView:
         folder = self.folder_of(ref)
@@ -284,6 +288,7 @@ class Session:
             return StoreView(ref.path, disk, False, True)
         facts = self._disks.of_folder(folder)
         try:
+            check_header(ref, folder)
             hint, known = locked_hint(folder), about(folder, None)
         except GoodTideError as error:
             return StoreView(str(folder), disk, True, False, trouble=str(error))
@@ -294,7 +299,7 @@ class Session:
         total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         return StoreView(
             str(folder), disk, True, hint is not None, hint or "", known.stored_bytes, total, free, kind, weeks, known.store, known.snapshots,
-            shown=ref == self.shown, removable=facts is not None and facts.removable,
+            shown=ref.place == self.shown.place, removable=facts is not None and facts.removable,
         )  # fmt: skip
 
     def ruled_out(self, coverage: Coverage) -> int:

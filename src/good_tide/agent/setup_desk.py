@@ -18,12 +18,13 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.comings import Comings
 from good_tide.operations.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
-from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted, own_history
+from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted, own_history, ref_of
 from good_tide.operations.journal import Journal
+from good_tide.operations.pinning import pinned
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
 from good_tide.operations.stores import create_at, locked_hint, store_id
-from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.operations.workplace import Workplace, add_job, load_jobs, save_job
 from good_tide.protocol.messages import DiskView, ExaminedView, MadeView, SetUpView, SlotView
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
@@ -190,7 +191,7 @@ class SetUpDesk:
         job.parsed_rules()
         ref, recovery = self._store(job, request.store, None)
         job = msgspec.structs.replace(job, stores=(ref,))
-        save_job(self._settings, job)
+        add_job(self._settings, job)
         self._journal.add(
             "note", job.name, f"The job {job.name} was set up with {count_words(len(folders), 'folder')} and the store {ref.path}"
         )
@@ -202,11 +203,11 @@ class SetUpDesk:
         folder = Path(os.path.abspath(wanted.folder))
         recovery = None
         if os.path.isfile(folder / "store.json"):
-            open_counted(folder, wanted.passphrase, self._here.state, self._clock)
+            ref = pinned(store_ref(self._disks, folder), open_counted(folder, wanted.passphrase, self._here.state, self._clock))
             words = f"The store in {folder} is used again"
         else:
             new = create_at(folder, wanted.passphrase, wanted.hint, None if twin is None else twin.store())
-            recovery = new.recovery_key
+            ref, recovery = ref_of(store_ref(self._disks, folder), new), new.recovery_key
             words = f"A store was made in {folder}"
         self._journal.add(
             "note" if wanted.doubts else "good", job.name, words, tuple(f"Accepted knowingly: {doubt}" for doubt in wanted.doubts)
@@ -218,7 +219,7 @@ class SetUpDesk:
                 self._ring.remember(store_id(folder), wanted.passphrase)
             except PlaceError as error:
                 self._journal.add("trouble", job.name, "The passphrase could not be remembered", (str(error),))
-        return store_ref(self._disks, folder), recovery
+        return ref, recovery
 
     def add_store(self, session: Session, request: NewStoreRequest) -> MadeView:
         """Add a store to a job. A new one shares its chunks' identities with the first, so that history can be carried."""

@@ -10,7 +10,7 @@ from good_tide.operations.journal import Journal
 from good_tide.system.notices import Notices
 
 SHOWS = "Show"
-_PLACES = {Topic.DAMAGE: "stores", Topic.LOCKED: "timeline", Topic.AWAY: "stores", Topic.FULL: "stores"}
+_PLACES = {Topic.DAMAGE: "stores", Topic.LOCKED: "timeline", Topic.AWAY: "stores", Topic.FULL: "stores", Topic.STORE: "journal"}
 _SILENT = frozenset((Topic.FIRST,))
 """Seen in the window by whoever sets a job up; nobody is told of it at night."""
 FAILURES_TOLD = 2
@@ -73,4 +73,5 @@ _OVER = {
     Topic.FIRST: "there is a snapshot",
     Topic.LATE: "snapshots are taken again",
     Topic.FULL: "there is room again",
+    Topic.STORE: "the store is as it should be again",
 }

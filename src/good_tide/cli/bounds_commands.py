@@ -34,6 +34,7 @@ from good_tide.operations.holding import area_folder, heed, held_count
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
 from good_tide.operations.purging import plan_purge, purge, still_elsewhere
+from good_tide.operations.remembered import StoreMemory, others_write
 from good_tide.operations.room import room_facts, taking
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, synced_catalog
@@ -142,6 +143,9 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: 
         for store in _stores_of(job, here, passphrase_file):
             with output.steered(progress, as_json) as steering:
                 machine = (job.machine or here.machine).id
+                if StoreMemory(here.state, store.header.store).is_mixed(machine):
+                    noticed = others_write((job.machine or here.machine).name)
+                    raise PlaceError(noticed.what, noticed.todo)
                 plan = plan_thinning(
                     store, job.ladder, machine, local_zone(), clock.now(), steering, here.cache, _precious(store, job, here)
                 )

@@ -23,6 +23,7 @@ from good_tide.operations.books import Books
 from good_tide.operations.disks import disks_for
 from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.journal import Journal
+from good_tide.operations.pinning import check_header, check_keys, pin_in_settings
 from good_tide.operations.running import Hands, run_kept
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.standing import Standings
@@ -137,8 +138,12 @@ def openers(job: Job, here: Workplace, given: str | None) -> dict[str, Any]:
     clock = SystemClock()
 
     def open_ref(ref: StoreRef, folder: Path) -> Store:
+        check_header(ref, folder)
         words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
-        return open_counted(folder, words, here.state, clock)
+        opened = open_counted(folder, words, here.state, clock)
+        check_keys(ref, opened)
+        pin_in_settings(here.settings, job.name, ref, opened)
+        return opened
 
     def open_area(ref: StoreRef) -> holding.HoldingArea:
         identity, slots = holding.store_of_area(here.holdings, ref), holding.slots_folder(here.holdings, ref)

@@ -26,16 +26,18 @@ from good_tide.operations.jobs import (
     MadeStore,
     WantedStore,
     checked_folders,
+    free_name,
     furnish,
     job_of_file,
     open_counted,
     own_history,
     passphrase_for,
+    rename_job,
 )
 from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, locked_hint
-from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job, this_workplace
+from good_tide.operations.workplace import Workplace, add_job, find_job, load_jobs, remove_job, save_job, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.user_folders import user_folders
 
@@ -138,7 +140,7 @@ def job_add(
     job = Job(name=name, folders=kept, stores=(), rules=tuple(rule.text for rule in _rules_from(rules_file)))
     job = own_history(job, load_jobs(here.settings), here.machine)
     job, made, more = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
-    save_job(here.settings, job)
+    add_job(here.settings, job)
     return _say_made(here, job, made, notes + more, passphrase_file if remember else None, as_json)
 
 
@@ -155,7 +157,7 @@ def _furnished(
     here: Workplace, job: Job, wanted: list[WantedStore], passphrase: Callable[[], str | None], hint: str
 ) -> tuple[Job, list[MadeStore], list[str]]:
     """A job with the stores that are wanted. What is doubtful about a place is noted in the journal."""
-    disks, journal = disks_for(here.settings), Journal(here.state, SystemClock())
+    disks, journal = disks_for(here.settings), Journal(here.records, SystemClock())
 
     def open_first(ref: StoreRef) -> Store | None:
         folder = locate(ref, disks)
@@ -290,6 +292,8 @@ def job_change(
     """Change a job. What is not named stays as it is."""
     here = this_workplace()
     before = job = find_job(here.settings, name)
+    if rename:
+        free_name(rename, before, load_jobs(here.settings))
     notes: list[str] = []
     if folders:
         kept, notes = checked_folders(folders)
@@ -304,21 +308,20 @@ def job_change(
         patterns = () if precious == ("none",) else tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in precious)
         job = msgspec.structs.replace(job, precious=patterns)
     if dropped is not None:
-        job = msgspec.structs.replace(job, stores=_without(job.stores, os.path.abspath(dropped)))
+        job = msgspec.structs.replace(job, stores=_without(job.stores, os.path.abspath(dropped), bool(stores)))
     job, made, more_notes = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
-    if rename:
-        job = msgspec.structs.replace(job, name=rename)
-    save_job(here.settings, job)
     if rename and rename != before.name:
-        remove_job(here.settings, before.name)
+        job = rename_job(here, before, msgspec.structs.replace(job, name=rename), Journal(here.records, SystemClock()))
+    else:
+        save_job(here.settings, job)
     return _say_made(here, job, made, notes + more_notes, None, as_json)
 
 
-def _without(stores: tuple[StoreRef, ...], folder: str) -> tuple[StoreRef, ...]:
+def _without(stores: tuple[StoreRef, ...], folder: str, others_come: bool) -> tuple[StoreRef, ...]:
     kept = tuple(ref for ref in stores if ref.path != folder)
     if len(kept) == len(stores):
         raise PersonError(f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in stores)}")
-    if not kept:
+    if not kept and not others_come:
         raise PersonError("This is the job's only store", "Add another one first")
     return kept
 
@@ -386,5 +389,5 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
     job = own_history(job, load_jobs(here.settings), here.machine)
     job, made, more = _furnished(here, job, wanted, _new_passphrase(passphrase_file), hint)
     notes += more
-    save_job(here.settings, job)
+    add_job(here.settings, job)
     return _say_made(here, job, made, notes, None, as_json)

@@ -19,7 +19,7 @@ _COMMANDS = {
     "snapshot": "snapshot_commands", "history": "snapshot_commands", "contents": "snapshot_commands", "versions": "snapshot_commands",
     "restore": "restore_commands", "undo": "restore_commands", "verify": "restore_commands",
     "demo": "window_commands", "window": "window_commands", "panel": "window_commands",
-    "disks": "job_commands", "job": "job_commands", "coverage": "coverage_commands", "stand-in": "stand_in_commands",
+    "disks": "job_commands", "job": "job_commands", "machine": "machine_commands", "coverage": "coverage_commands", "stand-in": "stand_in_commands",
     "status": "upkeep_commands", "rhythm": "upkeep_commands", "pause": "upkeep_commands", "resume": "upkeep_commands",
     "run-due": "upkeep_commands", "eject": "upkeep_commands", "agent": "agent_commands",
     "ladder": "bounds_commands", "thin": "bounds_commands", "release": "bounds_commands", "pin": "bounds_commands",

@@ -11,10 +11,14 @@ from typing import Any, TypeVar
 
 import click
 
+from good_tide.cli import output
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.words import harmless
 from good_tide.operations.jobs import open_counted
+from good_tide.operations.journal import Journal
+from good_tide.operations.pinning import check_header, check_keys, known_ref
+from good_tide.operations.remembered import StoreMemory
 from good_tide.operations.stores import Store, locked_hint, open_at
 from good_tide.operations.workplace import this_workplace
 
@@ -74,13 +78,23 @@ def read_passphrase(file: Path | None) -> str | None:
 
 
 def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
-    """Open a store; asks for the passphrase on a terminal when none is given."""
-    passphrase = read_passphrase(passphrase_file)
+    """Open a store; asks for the passphrase on a terminal when none is given. One that a job of this machine knows must be the one it knows."""
+    here, passphrase = this_workplace(), read_passphrase(passphrase_file)
+    ref = known_ref(here, folder) if os.path.isdir(folder) else None
+    if ref is not None:
+        check_header(ref, folder)
     hint = locked_hint(folder) if passphrase is None and os.path.isdir(folder) else None
     if hint is not None:
         if not sys.stdin.isatty():
             raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
         passphrase = click.prompt(f"Passphrase{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True)
     if passphrase is None or not os.path.isdir(folder):
-        return open_at(folder, passphrase)
-    return open_counted(folder, passphrase, this_workplace().state, SystemClock())
+        opened = open_at(folder, passphrase)
+    else:
+        opened = open_counted(folder, passphrase, here.state, SystemClock())
+    if ref is not None:
+        check_keys(ref, opened)
+    for noticed in StoreMemory(here.state, opened.header.store).look(opened):
+        output.say_noticed(noticed.what, noticed.todo)
+        Journal(here.records, SystemClock()).add("trouble", "", noticed.what, (), "", noticed.todo)
+    return opened

@@ -57,6 +57,11 @@ def print_error(error: GoodTideError, as_json: bool) -> None:
         err.print(harmless(f"good-tide: {error}", lines=True), markup=False)
 
 
+def say_noticed(what: str, todo: str) -> None:
+    """Something strange, on standard error: the command goes on."""
+    err.print(harmless(f"good-tide: {what}. {todo}.", lines=True), markup=False)
+
+
 def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
     """A path for JSON: text with backslash escapes, and base64 beside it where the bytes are no UTF-8."""
     try:

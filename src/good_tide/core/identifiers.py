@@ -5,6 +5,7 @@ All are plain ``bytes`` or ``int`` at run time, so they cost nothing in loops ov
 
 from __future__ import annotations
 
+import hashlib
 from typing import NewType
 
 ChunkId = NewType("ChunkId", bytes)
@@ -25,6 +26,12 @@ Nanoseconds = NewType("Nanoseconds", int)
 CHUNK_ID_BYTES = 32
 DIGEST_BYTES = 16
 NAME_BYTES = 16
+
+
+def local_name(identity: str) -> str:
+    """The name of this machine's own files about a store: a digest of the store's id, so that no id leads anywhere else."""
+    return hashlib.sha256(f"good-tide store {identity}".encode()).hexdigest()[: 2 * NAME_BYTES]
+
 
 FORMAT_VERSION = 1
 """Version of the store format that this program writes, and the newest it reads."""

@@ -22,12 +22,22 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param inside: the store's folder from the disk's mount point.
     :param path: the store's directory where it was last seen.
     :param name: what people call the disk.
+    :param store: the store's id, whether it is ``encrypted``, and a digest of its ``keys``: another store in its place is refused.
+        Empty, and None, until it was opened by a version that keeps them.
     """
 
     path: str
     name: str = ""
     disk: str = ""
     inside: str = ""
+    store: str = ""
+    encrypted: bool | None = None
+    keys: str = ""
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Where the store is, whatever is known of it."""
+        return (self.disk, self.inside) if self.disk else ("", self.path)
 
 
 Noise = Literal["trouble", "changes", "everything"]
@@ -112,6 +122,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param ladder: how dense history stays with age. :param agreed: the ladder that was last thinned by, or agreed to: a changed one
         waits for a yes when it would release much at once.
     :param precious: path patterns, as in rules of coverage, of files whose every version is kept.
+    :param former: names that the job had before.
     """
 
     name: str
@@ -131,6 +142,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     agreed: Ladder = Ladder()
     room: Room = Room()
     precious: tuple[str, ...] = ()
+    former: tuple[str, ...] = ()
 
     def parsed_rules(self) -> tuple[Rule, ...]:
         """The rules.

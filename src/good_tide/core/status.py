@@ -66,6 +66,7 @@ class Topic(enum.StrEnum):
     FIRST = "first"
     LATE = "late"
     FULL = "full"
+    STORE = "store"
 
 
 class Trouble(msgspec.Struct, frozen=True):
@@ -112,6 +113,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself. :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
     :param working: as in ``protocol.messages.Work``. :param held: snapshots in the holding area; ``holding`` whether it takes more.
+    :param strange: what is not as it should be with a store, each with what to do.
     :param free: room on the disk, None while not known. :param full_in_days: ``forecast.days_left``.
     """
 
@@ -139,6 +141,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     free: int | None = None
     full_in_days: float | None = None
     damage: tuple[str, ...] = ()
+    strange: tuple[tuple[str, str], ...] = ()
 
 
 class StoreStanding(msgspec.Struct, frozen=True):
@@ -187,6 +190,7 @@ def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     if facts.state == "damaged":
         found.append(Trouble(now, f"The store on {facts.disk} is damaged", "Run verify on it", Topic.DAMAGE))
     found += [Trouble(now, words, "Run verify on the store", Topic.DAMAGE) for words in facts.damage if facts.state != "damaged"]
+    found += [Trouble(now, what, todo, Topic.STORE) for what, todo in facts.strange]
     if facts.state == "locked":
         found.append(Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED))
     if facts.failures:

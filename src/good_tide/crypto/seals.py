@@ -119,6 +119,8 @@ class StoreKeys:
         self._openers: dict[tuple[str, bytes], Opener] = {}
         self._make: Callable[[bytes], Seal] = EncryptingSeal if encrypted else OpenSeal
         self._chunk_key = derive(identity, b"chunk identity")
+        self.fingerprint = derive(secret, b"fingerprint", identity).hex()[:32]
+        """Tells a store from another one, by its secrets, without giving them away."""
         self.digest_key = derive(identity, b"content digest")
         self.border_secret = derive(identity, b"chunk borders")
 

@@ -80,6 +80,17 @@ class Books:
                 shelf.away = {name: since for name, since in shelf.away.items() if name in jobs}
                 self._write()
 
+    def rename(self, before: str, name: str) -> None:
+        """What is remembered of a job belongs to another name from now on."""
+        with self._lock:
+            shelf = self._read()
+            if before in shelf.books:
+                shelf.books[name] = shelf.books.pop(before)
+            for kept in (shelf.away, shelf.reported):
+                if before in kept:
+                    kept[name] = kept.pop(before)
+            self._write()
+
     @property
     def paused_until(self) -> int:
         """Until when nothing runs by itself; 0: not paused."""

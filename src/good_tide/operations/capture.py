@@ -21,13 +21,14 @@ from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import ChunkId, Nanoseconds
+from good_tide.core.identifiers import ChunkId, Nanoseconds, local_name
 from good_tide.core.kinds import extended
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
 from good_tide.core.rules import Rule
 from good_tide.operations.drafts import DraftQueue, FolderDraft, LateEntry
+from good_tide.operations.remembered import StoreMemory
 from good_tide.operations.resuming import PiecesNote, ResumeLog
 from good_tide.operations.selecting import Selector, outermost
 from good_tide.operations.small_files import UNTRUSTED_NS, Fresh, SmallFiles, StoredSmall, is_small
@@ -107,7 +108,7 @@ def capture(
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
-        log = ResumeLog(state / "resume" / f"{store.header.store}-{request.machine.id}.log", store.has)
+        log = ResumeLog(state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has)
         with _few_collections(), WriteSession(store, owner) as session, log, _Run(store, session, control, last, stored_small, log) as run:
             run.expected = last.record.tally if last is not None else request.expected or Tally()
             run.leave_out_own(request.own)
@@ -115,6 +116,8 @@ def capture(
                 run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
             taken = run.take(folders, request, moment)
             log.finished()
+            if store.shared:
+                StoreMemory(state, store.header.store).note_taken(taken)
             return taken
 
 

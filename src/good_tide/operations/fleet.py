@@ -55,7 +55,8 @@ def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, c
         machine, job.name, snapshot.record.time, snapshot.name, due or 0, job.rhythm.words(), tally.files, tally.bytes, snapshot.gaps, __version__
     )  # fmt: skip
     with contextlib.suppress(GoodTideError):
-        before = [name for name, old in _records(store) if old.machine.id == machine.id and old.job == job.name]
+        own = (job.name, *job.former)
+        before = [name for name, old in _records(store) if old.machine.id == machine.id and old.job in own]
         store.write_sealed(FileKind.STATUS, _FOLDER, msgspec.msgpack.encode(record), _OWNER)
         for old_name in before:
             store.place.remove(f"{_FOLDER}/{old_name}")

@@ -17,6 +17,7 @@ from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.carrying import CarryReport, carry_held
 from good_tide.operations.journal import Journal
+from good_tide.operations.remembered import StoreMemory
 from good_tide.operations.small_files import StoredSmall
 from good_tide.storage.header import HEADER_FILE, read_header, read_slots, slot_hint
 from good_tide.storage.holding import DISK_FOLDER, HoldingArea, open_holding
@@ -159,6 +160,7 @@ def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> Car
     arrived = set(store.snapshot_names())
     for snapshot in held:
         if snapshot.name in arrived:
+            StoreMemory(state, store.header.store).note_taken(snapshot)
             area.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
     if not area.held_names():
         with contextlib.suppress(GoodTideError), RunLock.for_work(state, store.header.store, "holding"):

@@ -17,13 +17,18 @@ from good_tide.core.places import Level, Wanted
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import is_text, printable
+from good_tide.operations.books import Books
 from good_tide.operations.disks import devices_under, examine, locate
+from good_tide.operations.journal import Journal
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, create_at, open_at
 from good_tide.operations.tries import TryCounter
-from good_tide.storage.header import HEADER_FILE, read_header
+from good_tide.operations.workplace import Workplace
+from good_tide.storage.header import HEADER_FILE, NewStore, read_header
 from good_tide.storage.place import LocalPlace
+from good_tide.system import jobs
 from good_tide.system.disks import Disks
+from good_tide.system.jobs import taken
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.machine import local_zone
 from good_tide.system.user_folders import user_folders
@@ -70,15 +75,43 @@ def own_history(job: Job, others: Sequence[Job], machine: Machine) -> Job:
         PersonError: there is a job of this name already.
     """
     name = job.name.casefold()
-    if any(other.name.casefold() == name for other in others):
-        raise PersonError(
-            f"There is a job {job.name} already", "Give this one another name, or change that one with “good-tide job change”"
-        )
+    free_name(job.name, None, others)
     if all(other.machine is not None for other in others):
         return job
-    taken = {other.machine.id for other in others if other.machine is not None}
+    used = {other.machine.id for other in others if other.machine is not None}
     numbers = (hashlib.sha256(f"good-tide job {machine.id} {name} {count}".encode()).hexdigest()[:32] for count in itertools.count())
-    return msgspec.structs.replace(job, machine=Machine(next(one for one in numbers if one not in taken), f"{machine.name} · {job.name}"))
+    return msgspec.structs.replace(job, machine=Machine(next(one for one in numbers if one not in used), f"{machine.name} · {job.name}"))
+
+
+def free_name(name: str, job: Job | None, others: Sequence[Job]) -> None:
+    """Refuse a name that another job has.
+
+    :param job: the one that is to have it, if there is one yet.
+
+    Raises:
+        PersonError: another has it, or it is none.
+    """
+    if not name.strip():
+        raise PersonError("The job has no name", "Give it one")
+    if any(other.name.casefold() == name.casefold() for other in others if job is None or other.name != job.name):
+        raise taken(name)
+
+
+def rename_job(here: Workplace, before: Job, job: Job, journal: Journal) -> Job:
+    """Keep a job under another name: its history, its book and its journal go on.
+
+    Raises:
+        PersonError: another job has that name.
+    """
+    machine = job.machine
+    if machine is not None and machine.name.endswith(f" · {before.name}"):
+        machine = Machine(machine.id, f"{machine.name.removesuffix(before.name)}{job.name}")
+    job = msgspec.structs.replace(job, machine=machine, former=(*(name for name in job.former if name != job.name), before.name))
+    jobs.rename_job(here.settings, before.name, job)
+    Books(here.records).rename(before.name, job.name)
+    journal.rename(before.name, job.name)
+    journal.add("note", job.name, f"The job {before.name} is called {job.name} from now on")
+    return job
 
 
 def check_store_folder(folder: str, covered: Sequence[str]) -> str | None:
@@ -181,12 +214,22 @@ def furnish(
     for one, against in zip(wanted, doubts, strict=True):
         key = None
         found = os.path.isfile(one.folder / HEADER_FILE)
+        ref = one.ref
         if not found:
-            key = create_at(one.folder, passphrase() if one.encrypted else None, hint, open_first(refs[0]) if refs else None).recovery_key
-        made.append(MadeStore(one.ref, str(one.folder), not found, key, against))
-        refs.append(one.ref)
+            new = create_at(one.folder, passphrase() if one.encrypted else None, hint, open_first(refs[0]) if refs else None)
+            ref, key = ref_of(ref, new), new.recovery_key
+        else:
+            header = read_header(LocalPlace(one.folder))
+            ref = msgspec.structs.replace(ref, store=header.store, encrypted=header.encrypted)
+        made.append(MadeStore(ref, str(one.folder), not found, key, against))
+        refs.append(ref)
         notes += against
     return msgspec.structs.replace(job, stores=tuple(refs)), made, notes
+
+
+def ref_of(ref: StoreRef, new: NewStore) -> StoreRef:
+    """A reference that knows the store that was just made."""
+    return msgspec.structs.replace(ref, store=new.header.store, encrypted=new.header.encrypted, keys=new.keys.fingerprint)
 
 
 def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, list[WantedStore], list[str]]:

@@ -144,6 +144,12 @@ class Journal:
                 )
             db.execute("DELETE FROM left_out WHERE job = ? AND last < ?", (job, time))
 
+    def rename(self, before: str, name: str) -> None:
+        """What was noted of a job belongs to another name from now on."""
+        with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
+            for table in ("event", "run", "left_out"):
+                db.execute(f"UPDATE OR REPLACE {table} SET job = ? WHERE job = ?", (name, before))
+
     def _rows(self, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         """The rows of a query; none where the journal cannot be read, which ``events`` tells."""
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:

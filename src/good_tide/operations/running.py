@@ -25,6 +25,7 @@ from good_tide.operations.capture import CaptureRequest, capture, last_snapshot
 from good_tide.operations.disks import locate
 from good_tide.operations.fleet import leave_status
 from good_tide.operations.journal import Journal
+from good_tide.operations.remembered import StoreMemory, others_write
 from good_tide.operations.selecting import home_folder
 from good_tide.operations.stores import Store, open_catalog, take_into_catalog
 from good_tide.operations.surveying import Survey, Weighing
@@ -180,6 +181,7 @@ class _Run:
         hands, name = self._hands, ref.name or ref.path
         catalog, started, carried = open_catalog(store, hands.here.cache), time.monotonic(), 0
         try:
+            self._look(store)
             carried = self._drain(ref, store)
             known = catalog.stored_small if catalog.names() else None
             snapshot = capture(store, self._request_for(store), hands.clock, self._control, hands.here.state, known)
@@ -195,6 +197,17 @@ class _Run:
             return Taken(ref, error=error, carried=carried)
         finally:
             catalog.close()
+
+    def _look(self, store: Store) -> None:
+        """Notice that a store is older than it was, or that another machine writes this one's history."""
+        hands, memory = self._hands, StoreMemory(self._hands.here.state, store.header.store)
+        found = memory.look(store)
+        machine = self.request.machine
+        if memory.notice_others(machine.id, last_snapshot(store, machine.id), hands.clock.now()):
+            found.append(others_write(machine.name))
+        for noticed in found:
+            hands.journal.add("trouble", self._job.name, noticed.what, (), "", noticed.todo)
+            hands.warn(noticed.what, noticed.todo)
 
     def _request_for(self, store: Store) -> CaptureRequest:
         """The request; before a first snapshot the files are counted, so that its progress has an end in sight."""

@@ -20,6 +20,7 @@ from good_tide.operations import holding
 from good_tide.operations.books import Books
 from good_tide.operations.disks import locate
 from good_tide.operations.journal import Journal
+from good_tide.operations.remembered import StoreMemory, others_write
 from good_tide.operations.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import about, known_tide, store_id
 from good_tide.operations.workplace import Workplace
@@ -110,9 +111,16 @@ class Standings:
             battery=doing.battery, paused_until=self._books.paused_until, away_since=away_since,
             held=sum(holding.held_count(self._here.holdings, ref) for ref in job.stores), holding=self.holds(job), failures=book.failures,
             failing_since=book.failing_since, error=book.error, advice=book.advice, working=doing.working, work_paused=doing.work_paused,
-            free=first.free if first is not None else None, full_in_days=first.full_in_days if first is not None else None, damage=doing.damage,
+            free=first.free if first is not None else None, full_in_days=first.full_in_days if first is not None else None, damage=doing.damage, strange=self._strange(job),
         )  # fmt: skip
         return JobStanding(job.name, status(facts, now), last, upcoming or 0, stores)
+
+    def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
+        """What is not as it should be with a job's stores."""
+        machine = job.machine or self._here.machine
+        identities = {ref.store for ref in job.stores if ref.store}
+        mixed = any(StoreMemory(self._here.state, one).is_mixed(machine.id) for one in identities)
+        return (tuple(others_write(machine.name)),) if mixed else ()  # type: ignore[return-value]
 
     def _last(self, job: Job) -> tuple[int, int, tuple[str, ...]]:
         """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or by a store's catalog."""

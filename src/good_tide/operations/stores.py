@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import os
 import time
@@ -12,11 +13,12 @@ import msgspec
 
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.history import TidePoint
+from good_tide.core.identifiers import local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
-from good_tide.storage.header import NewStore, create_store, read_header, read_slots, slot_hint
+from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import LocalPlace, told
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
@@ -132,7 +134,7 @@ def about(root: Path, store: Store | None) -> StoreFacts:
 
 def open_catalog(store: Store, cache: Path) -> Catalog:
     """The local catalog of a store, as it was left."""
-    return Catalog(_catalog_file(cache, store.header.store))
+    return Catalog(_catalog_file(cache, store.header.store), store.keys.fingerprint)
 
 
 def catalog_names(cache: Path, identity: str) -> frozenset[str]:
@@ -155,8 +157,17 @@ def ended_versions(cache: Path, identity: str, machine: str) -> Iterator[tuple[b
     return glance_ended(_catalog_file(cache, identity), machine)
 
 
+def _own_cache(cache: Path, identity: str) -> Path:
+    """The folder of the local caches of a store. Earlier versions called it by the store's id."""
+    folder, earlier = cache / local_name(identity), cache / identity
+    if STORE_ID.fullmatch(identity) and not folder.exists() and earlier.is_dir():
+        with contextlib.suppress(OSError):
+            earlier.rename(folder)
+    return folder
+
+
 def _catalog_file(cache: Path, identity: str) -> Path:
-    return cache / identity / "catalog.sqlite3"
+    return _own_cache(cache, identity) / "catalog.sqlite3"
 
 
 def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError]]:
@@ -184,7 +195,7 @@ def ledger_age(store: Store, cache: Path) -> float:
 
 
 def _ledger_file(cache: Path, store: Store) -> Path:
-    return cache / store.header.store / "ledger.npz"
+    return _own_cache(cache, store.header.store) / "ledger.npz"
 
 
 def take_into_catalog(store: Store, catalog: Catalog) -> None:

@@ -9,6 +9,7 @@ import msgspec
 
 from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import local_name
 from good_tide.core.ladder import Ladder, keeps, words
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
@@ -188,7 +189,7 @@ def sweep(
         StoppedError: the person stopped it; what was done is done.
     """
     identity = store.header.store
-    file = state / _MARKS_FILE / f"{identity}.json"
+    file = state / _MARKS_FILE / f"{local_name(identity)}.json"
     with RunLock.for_work(state, identity, "sweep") as owner:
         watched = _read_marks(file)
         one = Sweep(store, owner, watched, clock.now(), control, thorough=thorough)

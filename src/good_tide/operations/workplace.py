@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 
 import msgspec
 
+from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
+from good_tide.operations.journal import Journal
 from good_tide.system import folders, jobs, service
-from good_tide.system.machine import this_machine
+from good_tide.system.machine import Become, become_another, news_of_machine, this_machine
 
 
 class Workplace(msgspec.Struct, frozen=True):
@@ -42,7 +45,7 @@ class Workplace(msgspec.Struct, frozen=True):
 def this_workplace(settings: Path | None = None) -> Workplace:
     """The workplace of the person who runs the program; with other settings than their own, if given."""
     state = folders.state_folder()
-    return Workplace(
+    here = Workplace(
         folders.cache_folder(),
         state,
         folders.data_folder(),
@@ -50,6 +53,33 @@ def this_workplace(settings: Path | None = None) -> Workplace:
         folders.runtime_folder(),
         this_machine(state),
     )
+    become = news_of_machine(state)
+    if become is not None:
+        _take_own_history(here, become)
+    return here
+
+
+def own_history_from_now_on(here: Workplace) -> Machine:
+    """Give this machine histories of its own, as a person says that it is a copy of another."""
+    become = become_another(here.state)
+    _take_own_history(here, become)
+    return become.machine
+
+
+def _take_own_history(here: Workplace, become: Become) -> None:
+    """This machine is a copy of another: each of its jobs gets a history of its own. It is said in the journal."""
+    for job in [] if here.foreign else jobs.load_jobs(here.settings):
+        if job.machine is not None:
+            identity = hashlib.sha256(f"good-tide copy {job.machine.id} {become.machine.id}".encode()).hexdigest()[:32]
+            fresh = Machine(identity, f"{become.machine.name} · {job.name}")
+            jobs.update_job(here.settings, job.name, lambda known, fresh=fresh: msgspec.structs.replace(known, machine=fresh))  # type: ignore[misc]
+    journal = Journal(here.records, SystemClock())
+    journal.add(
+        "trouble", "", f"This machine was made from an image of another one: it is called {become.machine.name} from now on", (),
+        "It has a history of its own in every store; the one of before belongs to the other machine.",
+        "If this is no copy, but has new hardware: its earlier snapshots are still there under the old name.",
+    )  # fmt: skip
+    journal.close()
 
 
 def use_settings(settings: Path) -> None:
@@ -75,6 +105,11 @@ def load_jobs(settings: Path) -> list[Job]:
 def save_job(settings: Path, job: Job) -> None:
     """Write a job into a settings folder (``jobs.save_job``)."""
     jobs.save_job(settings, job)
+
+
+def add_job(settings: Path, job: Job) -> None:
+    """Write a new job into a settings folder (``jobs.add_job``)."""
+    jobs.add_job(settings, job)
 
 
 def remove_job(settings: Path, name: str) -> None:

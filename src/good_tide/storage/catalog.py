@@ -45,6 +45,7 @@ CREATE INDEX span_by_folder ON span (folder, name, first);
 CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
 CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder, seq)) WITHOUT ROWID;
 """
+_TABLES = ("machine", "snapshot", "folder", "span", "activity")
 _MOST_DEDUPLICATED_BYTES = 64 * 1024
 
 
@@ -52,10 +53,12 @@ class Catalog:
     """The catalog of one store. Safe to use from several threads, one at a time.
 
     :param path: the SQLite file; made when missing, made anew when it is of another version or damaged.
+    :param fingerprint: of the store's keys: a catalog of another store that says it is this one is forgotten. Empty: whatever it is of.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, fingerprint: str = "") -> None:
         self._file = path
+        self._mark = int(fingerprint[:7] or "0", 16)
         self._lock = threading.RLock()
         self._stamp: tuple[tuple[str, int, int], str] | None = None
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -75,10 +78,25 @@ class Catalog:
             db.execute("PRAGMA synchronous = OFF")
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 self._furnish(db)
+            if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
+                self._take_over(db)
         except sqlite3.DatabaseError:
             db.close()
             raise
         return db
+
+    def _take_over(self, db: sqlite3.Connection) -> None:
+        """Mark the catalog as the store's. What one of another store holds is forgotten; one without a mark is of an earlier version."""
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            if db.execute("PRAGMA application_id").fetchone()[0] not in (0, self._mark):
+                for table in _TABLES:
+                    db.execute(f"DELETE FROM {table}")
+            db.execute(f"PRAGMA application_id = {self._mark}")
+        except BaseException:
+            db.execute("ROLLBACK")
+            raise
+        db.execute("COMMIT")
 
     @staticmethod
     def _furnish(db: sqlite3.Connection) -> None:
@@ -187,7 +205,7 @@ class Catalog:
 
     def _clear(self) -> None:
         with self._transaction():
-            for table in ("machine", "snapshot", "folder", "span", "activity"):
+            for table in _TABLES:
                 self._db.execute(f"DELETE FROM {table}")
 
     def machines(self) -> list[tuple[str, str]]:

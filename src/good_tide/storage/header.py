@@ -33,7 +33,7 @@ _MOST_SLOTS = 64
 """More key slots than anybody has made: somebody wants passphrases to be tried without an end."""
 _UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, binascii.Error)
 """What reading JSON that somebody else made up may raise."""
-_STORE_ID = re.compile("[0-9a-f]{32}")
+STORE_ID = re.compile("[0-9a-f]{32}")
 _LONGEST_PASSPHRASE = 1000
 
 _README = """This folder is a Good Tide store: point-in-time snapshots of somebody's files.
@@ -271,7 +271,7 @@ def _parse_header(data: bytes, title: str) -> Header:
         raise DamageError(
             f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE
         ) from error
-    if header.format <= FORMAT_VERSION and not _STORE_ID.fullmatch(header.store):
+    if header.format <= FORMAT_VERSION and not STORE_ID.fullmatch(header.store):
         raise DamageError(f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE)
     if header.format > FORMAT_VERSION or header.features:
         raise PlaceError(

@@ -10,6 +10,7 @@ from types import TracebackType
 from typing import Self
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import local_name
 from good_tide.storage.place import told
 
 
@@ -21,7 +22,7 @@ class RunLock:
     """
 
     def __init__(self, state: Path, store: str, machine: str) -> None:
-        self._path = state / "runs" / f"{store}-{machine}.lock"
+        self._path = state / "runs" / f"{local_name(store)}-{machine}.lock"
         self._owner = f"{machine[:12]}-{os.getuid()}-"
         self._handle: int | None = None
 

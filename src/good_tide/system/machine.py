@@ -2,25 +2,112 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import secrets
 import socket
 from pathlib import Path
 
+import msgspec
 import tzlocal
 
 from good_tide.core.records import Machine
 
 _MACHINE_ID = Path("/etc/machine-id")
+_INTERFACES = Path("/sys/class/net")
+_DISKS = Path("/dev/disk/by-id")
+_BOARD = Path("/sys/class/dmi/id/product_uuid")
+_FILE = "machine.json"
+_PERMANENT = "0"
+"""``addr_assign_type`` of an address that the hardware has (Documentation/ABI/testing/sysfs-class-net)."""
+
+
+class _Known(msgspec.Struct):
+    """What is kept of this machine's identity.
+
+    :param traits: of the hardware, as they were last seen. :param copies: how often it became another machine, as copies of a disk do.
+    :param before: the id that it had before. :param news: that it is another one now was not said yet.
+    """
+
+    id: str
+    traits: list[str] = []
+    copies: int = 0
+    before: str = ""
+    news: bool = False
+
+
+class Become(msgspec.Struct, frozen=True):
+    """This machine is another one than its files say: they are a copy. ``before`` is the id of the one that they were copied from."""
+
+    before: str
+    machine: Machine
 
 
 def this_machine(state: Path) -> Machine:
-    """This workstation: a number derived from the system's machine id (machine-id(5) asks not to publish it), and its name.
+    """This workstation: its id, and its name.
 
-    People who share a machine may share a store, and each has a history of their own: the number is derived from the person's too, but
-    for root. Where the system has no machine id, a random one is kept in ``state``.
+    The id is derived from the system's machine id (machine-id(5) asks not to publish it), from the person's number but for root, as people
+    who share a machine may share a store and each has a history of their own, and from what the hardware has and no image of a disk copies.
+    It is kept in ``state`` with that hardware. Where none of it is found again, the files were copied to another machine, which gets an id of
+    its own. Where earlier versions were at work, the id stays what it was.
     """
+    file, traits = state / _FILE, _traits()
+    try:
+        known = msgspec.json.decode(file.read_bytes(), type=_Known)
+    except (OSError, msgspec.MsgspecError):
+        known = _Known(_first_id(state, traits), traits)
+        _keep(file, known)
+    if traits and known.traits and not set(traits) & set(known.traits):
+        known = _another(known, traits)
+        _keep(file, known)
+    elif traits and traits != known.traits:
+        known.traits = traits
+        _keep(file, known)
+    return _machine(known)
+
+
+def become_another(state: Path) -> Become:
+    """Give this machine an id of its own from now on, as a person says that it is a copy."""
+    this_machine(state)
+    known = _another(msgspec.json.decode((state / _FILE).read_bytes(), type=_Known), _traits())
+    known.news = False
+    _keep(state / _FILE, known)
+    return Become(known.before, _machine(known))
+
+
+def news_of_machine(state: Path) -> Become | None:
+    """That this machine became another one, told once; None where it did not."""
+    try:
+        known = msgspec.json.decode((state / _FILE).read_bytes(), type=_Known)
+    except (OSError, msgspec.MsgspecError):
+        return None
+    if not known.news:
+        return None
+    known.news = False
+    _keep(state / _FILE, known)
+    return Become(known.before, _machine(known))
+
+
+def _machine(known: _Known) -> Machine:
+    return Machine(known.id, socket.gethostname() + (f" ({known.copies + 1})" if known.copies else ""))
+
+
+def _another(known: _Known, traits: list[str]) -> _Known:
+    material = f"good-tide copy {known.id} {' '.join(traits)} {secrets.token_hex(8)}"
+    return _Known(hashlib.sha256(material.encode()).hexdigest()[:32], traits, known.copies + 1, known.id, True)
+
+
+def _keep(file: Path, known: _Known) -> None:
+    with contextlib.suppress(OSError):
+        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        new = file.with_suffix(f".{secrets.token_hex(4)}")
+        new.write_bytes(msgspec.json.encode(known))
+        new.replace(file)
+
+
+def _first_id(state: Path, traits: list[str]) -> str:
+    """The id of a machine that has none yet. Where earlier versions were at work it is theirs, which knew nothing of the hardware."""
     try:
         material = _MACHINE_ID.read_text().strip()
     except OSError:
@@ -33,7 +120,43 @@ def this_machine(state: Path) -> Machine:
         material = own.read_text().strip()
     if os.getuid():
         material += f" {os.getuid()}"
-    return Machine(hashlib.sha256(f"good-tide machine {material}".encode()).hexdigest()[:32], socket.gethostname())
+    if not any((state / trace).exists() for trace in ("journal.sqlite3", "runs", "rhythm.json")):
+        material = " ".join([material, *traits])
+    return hashlib.sha256(f"good-tide machine {material}".encode()).hexdigest()[:32]
+
+
+def _traits() -> list[str]:
+    """What tells this machine's hardware from any other's, as digests: addresses of its network cards, built-in disks, its board."""
+    found = set()
+    for card in _listed(_INTERFACES):
+        address = _text(card / "address")
+        if (card / "device").exists() and _text(card / "addr_assign_type") == _PERMANENT and address.strip("0:"):
+            found.add(f"card {address}")
+    for disk in _listed(_DISKS):
+        if "-part" not in disk.name and not disk.name.startswith(_PASSING):
+            found.add(f"disk {disk.name}")
+    board = _text(_BOARD)
+    if board:
+        found.add(f"board {board}")
+    return sorted(hashlib.sha256(f"good-tide trait {trait}".encode()).hexdigest()[:16] for trait in found)
+
+
+_PASSING = ("usb-", "mmc-", "dm-", "lvm-", "md-", "ata-QEMU", "scsi-0QEMU", "virtio-", "wwn-")
+"""Beginnings of names of disks that are carried about, made of others, or called the same on every virtual machine."""
+
+
+def _listed(folder: Path) -> list[Path]:
+    try:
+        return sorted(folder.iterdir())
+    except OSError:
+        return []
+
+
+def _text(file: Path) -> str:
+    try:
+        return file.read_text().strip()
+    except (OSError, UnicodeDecodeError):
+        return ""
 
 
 def local_zone() -> str:

@@ -1,0 +1,186 @@
+"""What this machine remembers of each store between openings, so that it notices a store that is older than it was, and another machine that
+writes its history. A small file for each store in the person's state folder; without it nothing is noticed, and nothing else is lost.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from good_tide.core.identifiers import local_name
+from good_tide.core.records import Snapshot
+from good_tide.core.words import time_words
+from good_tide.storage.header import SLOT_FOLDER
+from good_tide.storage.store import INDEX_FOLDER, Store
+
+_FOLDER = "stores"
+_MOST_RETIRED = 5000
+_SHOWN = 8
+"""Characters of a name that are kept of index files: enough to tell a few thousand apart."""
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """The newest snapshot of a machine that this one took into the store."""
+
+    name: str
+    time: int
+
+
+class _Memory(msgspec.Struct):
+    """``index`` and ``slots`` are those that were there; ``retired`` were there before and had been replaced or revoked since. ``taken`` and
+    ``mixed`` by machine; ``mixed``: since when somebody else writes its history, nanoseconds since 1970 UTC."""
+
+    taken: dict[str, Taken] = {}
+    mixed: dict[str, int] = {}
+    index: list[str] = []
+    retired_index: list[str] = []
+    slots: dict[str, str] = {}
+    retired_slots: dict[str, str] = {}
+
+
+class Noticed(NamedTuple):
+    """Something strange about a store: what, and what to do."""
+
+    what: str
+    todo: str
+
+
+def others_write(machine: str) -> Noticed:
+    """That another machine writes the history of this one."""
+    return Noticed(
+        f"Another machine writes snapshots as {machine}: one of them was made from an image of the other. Nothing is released meanwhile",
+        "On the copy: good-tide machine --own-history. Here, when that is done: good-tide machine --accept",
+    )
+
+
+class StoreMemory:
+    """The memory of one store.
+
+    :param state: the person's state folder. :param identity: the store's id.
+    """
+
+    def __init__(self, state: Path, identity: str) -> None:
+        self._file = state / _FOLDER / f"{local_name(identity)}.json"
+
+    def _read(self) -> _Memory:
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            return msgspec.json.decode(self._file.read_bytes(), type=_Memory)
+        return _Memory()
+
+    def _write(self, memory: _Memory) -> None:
+        with contextlib.suppress(OSError):
+            self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            new = self._file.with_suffix(".new")
+            new.write_bytes(msgspec.json.encode(memory))
+            new.replace(self._file)
+
+    def look(self, store: Store) -> list[Noticed]:
+        """Look at a store that was opened: what is strange about it, said once; from now on it is taken as it is.
+
+        Raises:
+            GoodTideError: it cannot be looked at.
+        """
+        memory = self._read()
+        before = msgspec.json.encode(memory)
+        found = [*self._older(memory, store), *self._index(memory, store), *self._slots(memory, store)]
+        if msgspec.json.encode(memory) != before:
+            self._write(memory)
+        return found
+
+    def _older(self, memory: _Memory, store: Store) -> list[Noticed]:
+        """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing ever releases the newest."""
+        found = []
+        present = set(store.snapshot_names())
+        for machine, taken in list(memory.taken.items()):
+            if taken.name in present:
+                continue
+            own = [one for one in store.snapshots()[0] if one.record.machine.id == machine]
+            newest = own[-1] if own else None
+            if newest is None or newest.record.time < taken.time:
+                then = time_words(taken.time, taken.time)
+                now = f"its newest is of {time_words(newest.record.time, taken.time)}" if newest is not None else "it has none"
+                found.append(
+                    Noticed(
+                        f"The store in {store.place.title} is older than when this machine last saw it: the snapshot of {then} is gone, and {now}",
+                        "Find out who put an old copy there; what was taken since is missing from it",
+                    )
+                )
+            if newest is None:
+                del memory.taken[machine]
+            else:
+                memory.taken[machine] = Taken(newest.name, newest.record.time)
+        return found
+
+    def _index(self, memory: _Memory, store: Store) -> list[Noticed]:
+        """Whether index files that a sweep had replaced are back, or some are gone that none has replaced."""
+        now = [name[:_SHOWN] for name in store.place.names(INDEX_FOLDER)]
+        back = set(now) & set(memory.retired_index)
+        gone = [name for name in memory.index if name not in now]
+        fresh = set(now) - set(memory.index)
+        found = []
+        if back:
+            found.append(
+                Noticed(f"An old index was put back into the store in {store.place.title}", "Run verify on it, and find out who did that")
+            )
+        elif gone and not fresh and store.place.names("packs"):
+            found.append(
+                Noticed(f"{len(gone):,} index files are missing from the store in {store.place.title}", "Run verify on it, with --read-all")
+            )
+        memory.retired_index = [name for name in [*memory.retired_index, *gone] if name not in now][-_MOST_RETIRED:]
+        memory.index = now
+        return found
+
+    def _slots(self, memory: _Memory, store: Store) -> list[Noticed]:
+        """Whether a key slot that had been revoked is back: a passphrase that was given up opens the store again."""
+        now = {}
+        for name in store.place.names(SLOT_FOLDER):
+            with contextlib.suppress(Exception):  # one that cannot be read opens nothing
+                now[name] = hashlib.sha256(store.place.read(f"{SLOT_FOLDER}/{name}", 0, 1 << 16)).hexdigest()[:_SHOWN]
+        back = [name for name, digest in now.items() if memory.retired_slots.get(name) == digest]
+        memory.retired_slots |= {name: digest for name, digest in memory.slots.items() if name not in now}
+        memory.retired_slots = {name: digest for name, digest in memory.retired_slots.items() if name not in now}
+        memory.slots = now
+        if not back:
+            return []
+        what = f"A passphrase or recovery key that had been revoked opens the store in {store.place.title} again"
+        return [Noticed(what, f"Find out who put keys/{back[0]} back; revoke it anew with “good-tide store slots”")]
+
+    def note_taken(self, snapshot: Snapshot) -> None:
+        """This machine took a snapshot into the store."""
+        memory = self._read()
+        before = memory.taken.get(snapshot.record.machine.id)
+        if before is None or before.time <= snapshot.record.time:
+            memory.taken[snapshot.record.machine.id] = Taken(snapshot.name, snapshot.record.time)
+            self._write(memory)
+
+    def is_mixed(self, machine: str) -> bool:
+        """Whether somebody else writes a machine's history: until a person has looked nothing of it is released."""
+        return machine in self._read().mixed
+
+    def notice_others(self, machine: str, newest: Snapshot | None, now: int) -> bool:
+        """Before a snapshot of a machine is taken: whether its newest one is younger than the one that this machine took last, so that another
+        machine has the same identity. True when it is noticed now."""
+        memory = self._read()
+        taken = memory.taken.get(machine)
+        if newest is None or taken is None or machine in memory.mixed or newest.name == taken.name or newest.record.time <= taken.time:
+            return False
+        memory.mixed[machine] = now
+        self._write(memory)
+        return True
+
+    def accept(self, machine: str, newest: Snapshot | None) -> None:
+        """A person has looked: a machine's history, as it is, is its own."""
+        memory = self._read()
+        memory.mixed.pop(machine, None)
+        if newest is not None:
+            memory.taken[machine] = Taken(newest.name, newest.record.time)
+        self._write(memory)
+
+
+def all_mixed(state: Path, identity: str) -> frozenset[str]:
+    """Machines whose histories in a store somebody else writes too."""
+    return frozenset(StoreMemory(state, identity)._read().mixed)

@@ -144,7 +144,7 @@ def as_ordinary_person() -> Iterator[list[str]]:
 
 
 def program(
-    *words: str | Path, passphrase: Path | None = None, prefix: list[str] | None = None, timeout: float = 60
+    *words: str | Path, passphrase: Path | None = None, prefix: list[str] | None = None, timeout: float = 600
 ) -> subprocess.CompletedProcess[str]:
     """Run the command line in a process of its own."""
     command = [*(prefix or []), sys.executable, "-m", "good_tide", *map(str, words)]

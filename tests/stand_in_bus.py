@@ -49,7 +49,7 @@ class StandInServices:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._bus: MessageBus | None = None
         threading.Thread(target=lambda: asyncio.run(self._serve()), daemon=True).start()
-        if not self._ready.wait(10):
+        if not self._ready.wait(120):
             sys.exit("the stand-ins did not come up")
 
     async def _serve(self) -> None:
@@ -143,7 +143,7 @@ def main() -> None:
     notices = DesktopNotices(bus)
     found["told"] = notices.tell("Office: failing", "Make room", "critical", "Show", acted.set)
     services.signal("org.freedesktop.Notifications", "ActionInvoked", "us", [7, "default"])
-    found["acted"] = acted.wait(5)
+    found["acted"] = acted.wait(120)
 
     mounts = [Mount("/", "ext4", "/dev/sda1", (8, 1), "/", False), Mount(str(Path.cwd()), "ext4", "/dev/sdb1", (8, 17), "/", False)]
     with (

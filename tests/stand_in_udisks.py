@@ -56,6 +56,6 @@ def main() -> None:
     """Serve, ask as the program does, and print what it understood."""
     address, ready = os.environ["DBUS_SESSION_BUS_ADDRESS"], threading.Event()
     threading.Thread(target=_serve, args=(ready, address), daemon=True).start()
-    if not ready.wait(10):
+    if not ready.wait(120):
         sys.exit("the stand-in did not come up")
     print(json.dumps({device: [drive.name, drive.removable] for device, drive in sorted(drives(address).items())}))

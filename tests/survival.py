@@ -102,13 +102,13 @@ def killed_at_random(folder: Path, rounds: int) -> dict[str, object]:
     def snapshots_without_end() -> None:
         agent = life.agent(SystemClock())
         while True:
-            agent.upkeep.snapshot("Office")
+            agent.upkeep.snapshot(agent._sessions["Office"])
             agent._worker.wait()
             life.change(2)
 
     def one_snapshot() -> None:
         agent = life.agent(SystemClock())
-        agent.upkeep.snapshot("Office")
+        agent.upkeep.snapshot(agent._sessions["Office"])
         agent._worker.wait()
         agent.upkeep.end()
 

@@ -197,7 +197,7 @@ class AgentTest(GoodTideTest):
     def test_a_request_that_takes_long_does_not_hold_up_the_others(self) -> None:
         release = threading.Event()
         self.addCleanup(release.set)
-        with mock.patch.object(type(self.agent._desk), "disks", lambda desk, question: release.wait(10) and []):
+        with mock.patch.object(type(self.agent._desk), "disks", lambda desk, question: release.wait(120) and []):
             self.client.sendall(encode(Request("disks", raw({}), 7)))
             overview = self.ask("overview", Overview)
             assert isinstance(overview, Overview)

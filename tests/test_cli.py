@@ -158,7 +158,7 @@ class CommandLineTest(GoodTideTest):
             assert child.stderr is not None
             self.assertIn("bytes_done", json.loads(child.stderr.readline()))
             child.send_signal(signal.SIGINT)
-            child.communicate(timeout=60)
+            child.communicate(timeout=600)
         self.assertEqual(child.returncode, 5)
         self.assertEqual(program("verify", "--store", self.store_folder).returncode, 0)
 

@@ -162,11 +162,11 @@ class DeskTest(GoodTideTest):
 
         def work(steering: Steering) -> Finished:
             begun.set()
-            go.wait(10)
+            go.wait(120)
             return Finished("verify", words="done at last")
 
         self.agent._worker.start("verify", work)
-        self.assertTrue(begun.wait(10))
+        self.assertTrue(begun.wait(120))
         self.addCleanup(go.set)
         self.snap(self.store, 1)
         self.refused(PlaceError, "", "release", folder=self.place, names=[self.first.name])

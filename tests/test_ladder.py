@@ -147,12 +147,12 @@ class LadderTest(unittest.TestCase):
             "every one for 2 days, then one a day for 30 days, then one a week for 12 months, then one a quarter for ever",
         )
 
-    def test_fifty_thousand_snapshots_in_a_tenth_of_a_second(self) -> None:
+    def test_fifty_thousand_snapshots_in_a_moment_of_processor_time(self) -> None:
         times = [START + number * 3600 * SECOND for number in range(50_000)]
         keeps(READY["usual"], times[:10], times[10], ZONE)
-        began = time.perf_counter()
+        began = time.process_time()
         kept: Kept = keeps(READY["usual"], times, times[-1], ZONE)
-        self.assertLess(time.perf_counter() - began, 0.5)
+        self.assertLess(time.process_time() - began, 1.0)
         self.assertLess(kept.count, 400)
 
     def test_months_are_those_of_the_calendar(self) -> None:

@@ -166,7 +166,7 @@ class PowersTest(GoodTideTest):
         refuse = mock.Mock(side_effect=PermissionError(1, "Operation not permitted"))
         with (
             mock.patch("os.fchmod", refuse), mock.patch("os.utime", refuse), mock.patch("os.geteuid", return_value=0),
-            mock.patch("good_tide.operations.restore_work._chown", refuse),
+            mock.patch("good_tide.operations.restore_metadata._chown", refuse),
         ):  # fmt: skip
             report = self.restore(store, taken, self.work, self.folder / "into")
         self.assertEqual((report.problems, len(list((self.folder / "into").rglob("*.txt")))), ([], 30))
@@ -235,7 +235,7 @@ class SocketTest(GoodTideTest):
         environment.update(TMPDIR=str(self.folder / "tmp"), QT_QPA_PLATFORM="offscreen")
         for words in (("agent", "status"), ("window",)):
             ended = subprocess.run(
-                [sys.executable, "-m", "good_tide", *words], env=environment, capture_output=True, text=True, timeout=60, check=False
+                [sys.executable, "-m", "good_tide", *words], env=environment, capture_output=True, text=True, timeout=600, check=False
             )
             self.assertEqual(ended.returncode, 3, ended.stderr)
             self.assertIn("your own", ended.stderr)
@@ -321,7 +321,7 @@ class EndTest(GoodTideTest):
         assert child.stdout is not None
         child.stdout.readline()
         child.terminate()
-        self.assertEqual(child.wait(30), 5)
+        self.assertEqual(child.wait(300), 5)
         child.stdout.close()
 
     def test_no_picture_of_the_memory_is_left(self) -> None:

@@ -234,7 +234,7 @@ class CatalogRefusedTest(GoodTideTest):
         self.write("deep/plan.txt", "second")
         self.snap(self.store, 1)
         before = catalog.tide(MACHINE.id)
-        with mock.patch("good_tide.storage.catalog._Intake._entries", refuse(errno.EIO)), self.assertRaises(OSError):
+        with mock.patch("good_tide.storage.catalog_intake.Intake._entries", refuse(errno.EIO)), self.assertRaises(OSError):
             catalog.sync(self.store)
         self.assertEqual(catalog.tide(MACHINE.id), before)
         catalog.sync(self.store)

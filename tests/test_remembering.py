@@ -155,7 +155,7 @@ class SecretServiceTest(GoodTideTest):
         environment = {**os.environ, "XDG_RUNTIME_DIR": str(run), "HOME": str(self.folder / "home")}
         environment.pop("DBUS_SESSION_BUS_ADDRESS", None)
         (self.folder / "home").mkdir(exist_ok=True)
-        done = subprocess.run(["sh", "-c", script], env=environment, capture_output=True, text=True, timeout=60, check=False)
+        done = subprocess.run(["sh", "-c", script], env=environment, capture_output=True, text=True, timeout=600, check=False)
         return done.stdout.strip()
 
     def test_a_real_key_ring_remembers_forgets_and_says_what_keeps_it_from_it(self) -> None:

@@ -29,10 +29,12 @@ from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.messages import Work
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
+from good_tide.storage.header import create_store
 from good_tide.storage.store import open_store
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.base import CHEAP, MACHINE, REPOSITORY, GoodTideTest, program
+from tests.memory_place import PowerCutError
 from tests.places import put_away
 from tests.stand_ins import quiet
 
@@ -97,8 +99,8 @@ class CommandLineTest(GoodTideTest):
         self.assertEqual(refused.returncode, 2)
         self.assertIn("holds other things", refused.stderr)
         self.assertFalse(one.exists())
-        half.mkdir()
-        (half / "README.txt").write_text("cut off")
+        with mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError), self.assertRaises(PowerCutError):
+            create_store(half, None)
         made = self.ok(*words, "--store", two, "--store", half, secret=secret)
         self.assertEqual([store["made"] for store in made["stores"]], [True, True, True])  # type: ignore[index, union-attr]
         identities = {open_store(folder, WORDS).keys.identity for folder in (one, two, half)}

@@ -19,12 +19,12 @@ class SurvivalTest(GoodTideTest):
         return dict(json.loads(done.stdout))
 
     def test_killed_a_hundred_times_during_runs(self) -> None:
-        found = self.live("kills", "100", seconds=400)
+        found = self.live("kills", "100", seconds=1800)
         self.assertEqual((found["killed"], found["whole"]), (100, True))
         self.assertGreater(found["cut off"], 20)
 
     def test_a_day_with_changes_pulls_and_power_cuts(self) -> None:
-        found = self.live("day", seconds=300)
+        found = self.live("day", seconds=1800)
         self.assertEqual((found["missing"], found["doubled"], found["left in the holding area"], found["whole"]), (0, 0, 0, True), found)
         self.assertGreater(min(found["power cuts"], found["pulls"], found["pulls in a run"]), 2, found)
         self.assertGreater(found["versions"], 150)

@@ -23,9 +23,10 @@ from good_tide.operations.books import Books
 from good_tide.operations.holding import area_folder, heed, held_count
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
-from good_tide.operations.purging import plan_purge, purge, still_elsewhere
+from good_tide.operations.purging import plan_purge, purge
 from good_tide.operations.room import all_parts, room_facts
 from good_tide.operations.selecting import home_folder
+from good_tide.operations.still_there import still_elsewhere
 from good_tide.operations.stores import Store, open_ledger
 from good_tide.operations.thinning import pin, pinned, plan_release, release, standing_fast, sweep, unpin
 from good_tide.operations.workplace import Workplace

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import os
-import re
-from collections.abc import Callable, Iterator
-from functools import partial
 from pathlib import Path
-from typing import Any, get_args
+from typing import Any
 
 import click
 import msgspec
@@ -15,29 +11,23 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
 from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase, whose_options
-from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.output import print_json, say
 from good_tide.cli.telling_commands import named_store
-from good_tide.core.clock import SECOND, SystemClock
+from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError, PlaceError
-from good_tide.core.forecast import full_in
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
-from good_tide.core.ledger import By
 from good_tide.core.records import Snapshot
-from good_tide.core.rules import parse_size
 from good_tide.core.selection import parse_time
-from good_tide.core.settings import Job, Room, StoreRef, WhenShort
-from good_tide.core.words import count_words, duration_words, iso, local, size_words, time_words
+from good_tide.core.settings import Job
+from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
 from good_tide.operations.books import Books
 from good_tide.operations.choosing import Chooser, Whose
 from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.holding import area_folder, heed, held_count
+from good_tide.operations.holding import heed
 from good_tide.operations.journal import Journal
 from good_tide.operations.precious import precious_now
-from good_tide.operations.purging import plan_purge, purge, still_elsewhere
 from good_tide.operations.remembered import StoreMemory, others_write
-from good_tide.operations.room import room_facts, taking
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, synced_catalog
+from good_tide.operations.stores import Store
 from good_tide.operations.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
 from good_tide.system.machine import local_zone
@@ -194,7 +184,7 @@ def release_command(
     range_of = chooser.own() if machine or job_name else chooser.snapshots
     names |= {snapshot.name for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
     with output.steered(None, as_json) as steering:
-        job = _job_of(here, opened)
+        job = job_of(here, opened)
         precious = _precious(opened, job, here) if job is not None else frozenset()
         plan = plan_release(opened, names, steering, here.cache, ranged, precious)
         if not only_plan:
@@ -237,6 +227,15 @@ def pin_command(
     return output.DONE
 
 
+def job_of(here: Workplace, store: Store) -> Job | None:
+    """The job of this machine that uses a store."""
+    disks = disks_for(here.settings)
+    for job in load_jobs(here.settings):
+        if any(str(locate(ref, disks)) == store.place.title for ref in job.stores):
+            return job
+    return None
+
+
 def _heed(here: Workplace, store: Store) -> None:
     """Let this machine's own holding area of a store not keep what is doomed."""
     disks = disks_for(here.settings)
@@ -273,167 +272,3 @@ def sweep_command(store: str, only_plan: bool, thorough: bool, passphrase_file: 
     if report.waits:
         say(f"{count_words(report.waits, 'pack')} more wait until whoever writes to the store now is done.")
     return output.DONE
-
-
-@click.command("purge")
-@click.argument("store")
-@click.argument("pattern")
-@click.option("--plan", "only_plan", is_flag=True, help="Only say what that touches.")
-@passphrase_option
-@progress_option
-@json_option
-def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
-    """Take a path or PATTERN (as in rules of coverage) out of all snapshots of STORE, of every machine. It cannot be brought back. The
-    snapshots that held it get new names; the next sweep gives the room back, and with --thorough leaves no trace of it."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
-    with output.steered(progress, as_json) as steering:
-        plan = plan_purge(opened, pattern, home_folder(), steering)
-        if not plan.snapshots:
-            raise PersonError(
-                f"No snapshot in this store holds anything that “{pattern}” catches", "See “good-tide contents” for what there is"
-            )
-        if not only_plan:
-            purge(opened, plan, here.state, clock, Journal(here.records, clock), steering)
-            Books(here.records).note_released(opened.header.store)
-        others = still_elsewhere(opened, pattern, home_folder(), _other_places(here, opened, passphrase_file), steering)
-    if as_json:
-        paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
-        print_json(
-            {
-                "snapshots": len(plan.snapshots),
-                "paths": paths,
-                "gives_back": plan.gives_back,
-                "comes_again": plan.stands,
-                "done": not only_plan,
-                "elsewhere": [{"store": one.path, "snapshots": one.snapshots, "trouble": one.trouble or None} for one in others],
-            }
-        )
-        return output.DONE
-    for path, versions in plan.paths:
-        say(f"{show_path(path)}   {count_words(versions, 'version')}")
-    would = "would be" if only_plan else "were"
-    say(
-        f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to {size_words(plan.gives_back)} with the next sweep."
-    )
-    if plan.stands:
-        say("It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule of coverage leaves it out.")
-    for one in others:
-        say(f"{one.words}.")
-    return output.DONE
-
-
-def _other_places(here: Workplace, opened: Store, passphrase_file: Path | None) -> Iterator[tuple[str, str, Callable[[], Store]]]:
-    """The other stores of the jobs that use a store, and their holding areas."""
-    disks, given = disks_for(here.settings), read_passphrase(passphrase_file)
-    for job in load_jobs(here.settings):
-        if not any(str(locate(ref, disks)) == os.path.abspath(opened.place.title) for ref in job.stores):
-            continue
-        opens = openers(job, here, given)
-        for ref in job.stores:
-            folder, name = locate(ref, disks), ref.name or ref.path
-            if folder is None or str(folder) != os.path.abspath(opened.place.title):
-                yield f"The store {name}", ref.path, partial(_opened, ref, folder, opens)
-            if held_count(here.holdings, ref):
-                yield f"The holding area of {name}", str(area_folder(here.holdings, ref)), partial(opens["open_area"], ref)
-
-
-def _opened(ref: StoreRef, folder: Path | None, opens: dict[str, Any]) -> Store:
-    if folder is None:
-        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
-    found: Store = opens["open_ref"](ref, folder)
-    return found
-
-
-@click.command("room")
-@click.argument("store")
-@click.option("--by", type=click.Choice(get_args(By)), help="What takes it: exact, by bytes that only this part of history needs.")
-@click.option(
-    "--limit", metavar="SIZE", help="What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that uses it."
-)
-@click.option("--reserve", metavar="SIZE", help="What stays free on the disk for other things.")
-@click.option("--when-short", type=click.Choice(get_args(WhenShort)), help="Stop and say so, or release the oldest.")
-@click.option("--floor", type=click.IntRange(0, 36500), metavar="DAYS", help="Snapshots that are younger are never released for room.")
-@passphrase_option
-@json_option
-def room_command(
-    store: str, by: By | None, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None, passphrase_file: Path | None,
-    as_json: bool,
-) -> int:  # fmt: skip
-    """Room of STORE: what it takes, what is free, when the disk will be full, and what would come back if a part of history went."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
-    job = _job_of(here, opened)
-    room = job.room if job is not None else Room()
-    changed = _changed_room(room, limit, reserve, when_short, floor)
-    if changed != room:
-        if job is None:
-            raise PersonError("No job of this machine uses this store", "Set its room on a machine that does")
-        room = changed
-        save_job(here.settings, msgspec.structs.replace(job, room=room))
-    machine = (job.machine if job is not None and job.machine else here.machine).id
-    catalog, _ = synced_catalog(opened, here.cache)
-    tide = catalog.tide(machine)
-    catalog.close()
-    root = Path(opened.place.title)
-    disk = disks_for(here.settings).of_folder(root)
-    size = (disk.free, disk.total) if disk is not None and disk.total else None
-    facts = room_facts(root, opened.place.total_bytes(), room, tide, clock.now(), size)
-    with output.steered(None, as_json) as steering:
-        parts = taking(opened, by, steering, here.cache) if by is not None else []
-    full = full_in(facts.added, facts.usable)
-    days = {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")} if full is not None else None
-    if as_json:
-        print_json(
-            {
-                "stored": facts.stored, "limit": facts.limit or None, "free": facts.free, "reserve": facts.reserve, "short": facts.short, "full_on": days,
-                "by": [msgspec.to_builtins(one) for one in parts],
-            }
-        )  # fmt: skip
-        return output.WITH_GAPS if facts.short else output.DONE
-    say(f"{size_words(facts.stored)} stored, {size_words(facts.free)} free of {size_words(facts.total)}.")
-    if facts.limit or facts.reserve:
-        say(
-            f"Limit {size_words(facts.limit) if facts.limit else 'none'}, reserve {size_words(facts.reserve)}; when short: {room.when_short}, floor {room.floor_days} days."
-        )
-    if facts.short:
-        say(f"SHORT of {size_words(facts.short)}.")
-    if days is not None:
-        say(
-            "Not full within five years at this pace."
-            if days["mid"] is None
-            else f"Full about {days['mid']}: between {days['low']} and {days['high'] or 'later than in five years'}, four times of five."
-        )
-    if parts:
-        table(["", "Only here", "Shared"], [[one.name, size_words(one.only_here), size_words(one.shared)] for one in parts], right=(1, 2))
-    return output.WITH_GAPS if facts.short else output.DONE
-
-
-def _day(now: int, days: int | None) -> str | None:
-    return None if days is None else f"{local(now + days * 86400 * SECOND):%Y-%m-%d}"
-
-
-def _job_of(here: Workplace, store: Store) -> Job | None:
-    """The job of this machine that uses a store."""
-    disks = disks_for(here.settings)
-    for job in load_jobs(here.settings):
-        if any(str(locate(ref, disks)) == store.place.title for ref in job.stores):
-            return job
-    return None
-
-
-def _changed_room(room: Room, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None) -> Room:
-    fields: dict[str, Any] = {}
-    if limit is not None:
-        part = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", limit.strip())
-        if part and not 0 < float(part[1]) <= 100:
-            raise PersonError(f"“{limit}” is no part of a disk", "Give up to 100 %, a size, or none")
-        fields["limit_bytes"] = 0 if part or limit == "none" else parse_size(limit)
-        fields["limit_part"] = float(part[1]) / 100 if part else 0.0
-    if reserve is not None:
-        fields["reserve_bytes"] = 0 if reserve == "none" else parse_size(reserve)
-    if when_short is not None:
-        fields["when_short"] = when_short
-    if floor is not None:
-        fields["floor_days"] = floor
-    return msgspec.structs.replace(room, **fields)

@@ -23,7 +23,7 @@ _COMMANDS = {
     "status": "upkeep_commands", "rhythm": "upkeep_commands", "pause": "upkeep_commands", "resume": "upkeep_commands",
     "run-due": "upkeep_commands", "eject": "upkeep_commands", "agent": "agent_commands",
     "ladder": "bounds_commands", "thin": "bounds_commands", "release": "bounds_commands", "pin": "bounds_commands",
-    "sweep": "bounds_commands", "room": "bounds_commands", "purge": "bounds_commands",
+    "sweep": "bounds_commands", "room": "room_commands", "purge": "room_commands",
     "journal": "telling_commands", "report": "telling_commands", "mail": "telling_commands", "fleet": "telling_commands",
 }  # fmt: skip
 """In which module each command is; there it is called ``…_command``, or ``…_group``."""

@@ -20,6 +20,7 @@ from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import DIGEST_BYTES, NAME_BYTES, ChunkId, ContentDigest
+from good_tide.crypto.locking import keep_in_memory
 
 TAG_BYTES = 16
 SECRET_BYTES = 32
@@ -115,6 +116,9 @@ class StoreKeys:
     def __init__(self, secret: bytes, identity: bytes, encrypted: bool) -> None:
         self.secret = secret
         self.identity = identity
+        if encrypted:
+            keep_in_memory(secret)
+            keep_in_memory(identity)
         self.encrypted = encrypted
         self._openers: dict[tuple[str, bytes], Opener] = {}
         self._make: Callable[[bytes], Seal] = EncryptingSeal if encrypted else OpenSeal

@@ -49,10 +49,8 @@ class TimelinePlace(QWidget):
         super().__init__()
         self._look, self._link = look, link
         self.model = TimelineModel([])
-        self._coming: TimelineModel | None = None
-        """The model of a newer history, which takes the place of the one that is shown when all it needs has come."""
-        self._job = ""
-        self._now = 0
+        self._coming: TimelineModel | None = None  # of a newer history; takes the place of the one shown when all it needs has come
+        self._job, self._now = "", 0
         self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)

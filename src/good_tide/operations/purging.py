@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -14,14 +14,15 @@ from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, ExtentLike
 from good_tide.core.entries import Kind as EntryKind
-from good_tide.core.errors import GoodTideError, PersonError, StoppedError
+from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, SnapshotRecord
-from good_tide.core.rules import Rule, checked, path_pattern
+from good_tide.core.rules import Rule, checked
 from good_tide.core.words import count_words, printable
 from good_tide.operations.journal import Journal
+from good_tide.operations.meanings import meanings
 from good_tide.storage.needs import all_snapshots, keys_of, live_chunks, needed_keys
 from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
@@ -180,48 +181,12 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
         raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")
     found = all_snapshots(store)
     plan = None
-    for meant, own in _meanings(store, found, pattern, home):
+    for meant, own in meanings(store, found, pattern, home):
         plan = _plan_as(store, found, pattern, meant, own, control)
         if plan.snapshots:
             break
     assert plan is not None
     return plan
-
-
-def _meanings(store: Store, found: Sequence[Snapshot], pattern: str, home: str) -> Iterator[tuple[str, str]]:
-    """What a pattern may mean, with what ``~`` stands for: an absolute path in a covered folder, a pattern in one, a pattern in all."""
-    if pattern.startswith("/"):
-        roots = sorted({root.name for snapshot in found for root in store.roots(snapshot.record)}, key=len)
-        inside = [root for root in roots if pattern.startswith(printable(root).rstrip("/") + "/")]
-        for root in inside[:1]:
-            path = _printed(store, found, pattern)
-            if path is not None:
-                yield path_pattern(os.fsdecode(path), os.fsdecode(root), ()), os.fsdecode(root)
-            yield "~" + pattern[len(printable(root).rstrip("/")) :], os.fsdecode(root)
-    yield pattern, home
-
-
-def _printed(store: Store, found: Sequence[Snapshot], text: str) -> bytes | None:
-    """The path that was printed as ``text``, if any snapshot holds it."""
-    known: dict[tuple[tuple[ChunkId, ...], str], Entry | None] = {}
-    for snapshot in reversed(found):
-        for root in store.roots(snapshot.record):
-            shown = printable(root.name).rstrip("/")
-            if not text.startswith(shown + "/"):
-                continue
-            entry, path = root, root.name.rstrip(b"/")
-            for part in text[len(shown) + 1 :].rstrip("/").split("/"):
-                key = entry.pages, part
-                if key not in known:
-                    listing = store.listing(entry.pages) if entry.kind is EntryKind.FOLDER else []
-                    known[key] = next((one for one in listing if printable(one.name) == part), None)
-                child = known[key]
-                if child is None:
-                    break
-                entry, path = child, path + b"/" + child.name
-            else:
-                return path
-    return None
 
 
 def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, home: str, control: Control) -> PurgePlan:
@@ -242,49 +207,6 @@ def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, 
     touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
     return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control), bool(newest), meant, home)
-
-
-class Elsewhere(msgspec.Struct, frozen=True):
-    """Another place of a job that holds what was taken out, or may: how many snapshots, or why it could not be looked into."""
-
-    name: str
-    path: str
-    snapshots: int = 0
-    trouble: str = ""
-
-    @property
-    def words(self) -> str:
-        """In a sentence."""
-        if self.trouble:
-            return f"{self.name} could not be looked into, and may still hold it: {self.trouble}"
-        return f"{self.name} still holds it, in {count_words(self.snapshots, 'snapshot')}: take it out there too ({self.path})"
-
-
-def still_elsewhere(
-    store: Store, pattern: str, home: str, places: Iterable[tuple[str, str, Callable[[], Store]]], control: Control
-) -> list[Elsewhere]:
-    """Where else what is taken out of a store is.
-
-    :param places: other stores and holding areas of the jobs that use it: name, path, and how they are opened.
-
-    Raises:
-        StoppedError: the person stopped it.
-    """
-    found = []
-    for name, path, opened in places:
-        try:
-            other = opened()
-            if other.place.title == store.place.title:
-                continue
-            count = len(plan_purge(other, pattern, home, control).snapshots)
-        except StoppedError:
-            raise
-        except GoodTideError as error:
-            found.append(Elsewhere(name, path, trouble=error.what))
-            continue
-        if count:
-            found.append(Elsewhere(name, path, count))
-    return found
 
 
 def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:

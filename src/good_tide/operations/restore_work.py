@@ -8,9 +8,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import errno
-import grp
 import os
-import pwd
 import secrets
 from collections import deque
 from collections.abc import Iterator, Sequence
@@ -22,25 +20,20 @@ from typing import Self
 import msgspec
 
 from good_tide.core.clock import Clock
-from good_tide.core.entries import Extra, Kind
+from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
-from good_tide.core.records import SnapshotRecord
-from good_tide.core.words import printable
+from good_tide.operations.restore_metadata import Metadata
 from good_tide.operations.restoring import Action, Plan, Relative, Step
 from good_tide.operations.set_aside import SetAside
-from good_tide.source.folders import ACLS, open_folder
+from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.place import told
 from good_tide.storage.store import Store
 
 _AHEAD_CHUNKS = 12
 _TEMPORARY = ".good-tide-"
-_RAISING = 0o6000
-"""Mode bits that let whoever runs a file be its owner or group."""
-_CAPABILITY = "security.capability"
-_AT_EMPTY_PATH = 0x1000
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -180,9 +173,7 @@ class _Target:
         self._open: list[tuple[bytes, int]] = []
         self._folders: list[tuple[Step, Relative]] = []
         self._links: dict[tuple[int, int, int], Relative] = {}
-        self._owners: dict[tuple[int, int, int], tuple[int, int]] = {}
-        self._refused: dict[str, tuple[bytes, int]] = {}
-        """What the target does not hold, in words; of which path first, and how often."""
+        self._metadata = Metadata()
 
     def __enter__(self) -> Self:
         return self
@@ -244,7 +235,7 @@ class _Target:
             if not self._link_again(step, folder, temporary):
                 if entry.kind is Kind.LINK:
                     os.symlink(entry.extra.target, temporary, dir_fd=folder)
-                    self._metadata(step, temporary, folder, None)
+                    self._metadata.of_link(step, temporary, folder)
                 else:
                     self._write(step, folder, temporary, ahead)
             if step.action is Action.REPLACE:
@@ -294,78 +285,12 @@ class _Target:
             if at != entry.stat.size:
                 raise DamageError("The stored parts do not add up to the file")
             os.ftruncate(handle, at)
-            self._metadata(step, temporary, folder, handle)
+            self._metadata.of_open(step, handle)
             if step.action is Action.REPLACE:
                 os.fsync(handle)
         finally:
             os.close(handle)
         self._report.bytes += at
-
-    def _metadata(self, step: Step, name: bytes, folder: int, handle: int | None) -> None:
-        """Owner (where permitted), attributes, mode, times. What the target cannot hold is noted, and the thing is there all the same."""
-        modified = step.entry.stat.modified
-        if handle is not None:
-            self._open_metadata(step, handle)
-            return
-        link = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
-        try:
-            self._own(step, link)
-        finally:
-            os.close(link)
-        with self._noted(step, "times not restored"):
-            os.utime(name, ns=(modified, modified), dir_fd=folder, follow_symlinks=False)
-
-    def _open_metadata(self, step: Step, handle: int) -> None:
-        """The same for an open file or folder."""
-        stat, extra = step.entry.stat, step.entry.extra
-        owned = self._own(step, handle)
-        if extra.attributes:
-            self._attributes(step, handle, extra, owned)
-        mode = stat.mode
-        if mode & _RAISING and not owned:
-            mode &= ~_RAISING
-            self._note(step, "set-user-id and set-group-id bits not restored: the owner is another one now")
-        with self._noted(step, "permissions not restored"):
-            os.fchmod(handle, mode)
-        with self._noted(step, "times not restored"):
-            os.utime(handle, ns=(stat.modified, stat.modified))
-
-    def _own(self, step: Step, handle: int) -> bool:
-        """Give a thing its owner, by its handle and never by its name. Whether it has the owner and the group that it had."""
-        stat = step.entry.stat
-        key = id(step.snapshot), stat.uid, stat.gid
-        wanted = self._owners.get(key)
-        if wanted is None:
-            wanted = self._owners[key] = _owner_here(step.snapshot.record, stat.uid, stat.gid)
-        if os.geteuid() == 0:
-            with self._noted(step, "owner not restored"):
-                _chown(handle, *wanted)
-        if not stat.mode & _RAISING and not step.entry.extra.attributes:
-            return False
-        now = os.fstat(handle)
-        return (now.st_uid, now.st_gid) == wanted
-
-    def _attributes(self, step: Step, handle: int, extra: Extra, owned: bool) -> None:
-        for name, value in extra.attributes:
-            text = os.fsdecode(name)
-            if not text.startswith("user.") and text not in ACLS and not (owned and text == _CAPABILITY):
-                self._note(step, f"attribute {printable(name)} not restored: it gives powers")
-                continue
-            with self._noted(step, f"attribute {printable(name)} not restored"):
-                os.setxattr(handle, name, value)
-
-    @contextlib.contextmanager
-    def _noted(self, step: Step, what: str) -> Iterator[None]:
-        try:
-            yield
-        except OSError as error:
-            if error.errno in (errno.ENOSPC, errno.EDQUOT):
-                raise
-            self._note(step, f"{what}: {os.strerror(error.errno or 0)}")
-
-    def _note(self, step: Step, words: str) -> None:
-        first, count = self._refused.get(words, (step.source, 0))
-        self._refused[words] = first, count + 1
 
     def finish(self) -> None:
         """Give the new folders their metadata, innermost first, and make everything durable."""
@@ -374,29 +299,11 @@ class _Target:
             with contextlib.suppress(FileNotFoundError):
                 handle = open_folder(relative[-1], self._folder(relative[:-1])) if relative else os.dup(self._root)
                 try:
-                    self._open_metadata(step, handle)
+                    self._metadata.of_open(step, handle)
                 finally:
                     os.close(handle)
-        for words, (first, count) in self._refused.items():
-            self._report.metadata_notes.append(Problem(first, words + (f" (and of {count - 1:,} more)" if count > 1 else "")))
-        self._refused.clear()
+        self._report.metadata_notes += [Problem(path, words) for path, words in self._metadata.refused()]
         _sync_file_system(self._root)
-
-
-def _chown(handle: int, uid: int, gid: int) -> None:
-    """Change the owner of whatever a handle stands for, a link included (fchownat(2) with an empty name)."""
-    if _libc.fchownat(handle, b"", uid, gid, _AT_EMPTY_PATH) != 0:
-        number = ctypes.get_errno()
-        raise OSError(number, os.strerror(number))
-
-
-def _owner_here(record: SnapshotRecord, uid: int, gid: int) -> tuple[int, int]:
-    """The numbers on this machine of the user and group that the names in the snapshot mean."""
-    with contextlib.suppress(KeyError):
-        uid = pwd.getpwnam(record.owners[f"u{uid}"]).pw_uid
-    with contextlib.suppress(KeyError):
-        gid = grp.getgrnam(record.owners[f"g{gid}"]).gr_gid
-    return uid, gid
 
 
 def _rename_without_replacing(temporary: bytes, name: bytes, folder: int) -> None:

@@ -1,0 +1,125 @@
+"""Taking a snapshot into the local catalog: versions begin and end where it differs from the one before."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from good_tide.core.deep import Deep, walked
+from good_tide.core.entries import Entry, Kind
+from good_tide.core.records import Snapshot
+from good_tide.storage.store import Store
+
+_MOST_DEDUPLICATED_BYTES = 64 * 1024
+
+
+class Intake:
+    """Takes one snapshot into the catalog."""
+
+    def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
+        self._db, self._store, self._snapshot = db, store, snapshot
+        self._tide = {"added": 0, "changed": 0, "removed": 0, "added_bytes": 0, "changed_bytes": 0, "removed_bytes": 0}
+
+    def run(self) -> None:
+        """Take it in, within the caller's transaction."""
+        record = self._snapshot.record
+        self._db.execute(
+            "INSERT INTO machine (key, name) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET name = excluded.name",
+            (record.machine.id, record.machine.name),
+        )
+        self._machine = int(self._db.execute("SELECT id FROM machine WHERE key = ?", (record.machine.id,)).fetchone()[0])
+        row = self._db.execute("SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)).fetchone()
+        self._seq = int(row[0])
+        walked(self._entries(-self._machine, 0, self._store.roots(record)))
+        names = ", ".join(self._tide)
+        self._db.execute(
+            f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
+                VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+            (
+                self._machine, self._seq, self._snapshot.name, record.time, record.label,
+                record.tally.files, record.tally.bytes, record.tally.stored_bytes, self._snapshot.gaps, *self._tide.values(),
+            ),
+        )  # fmt: skip
+
+    def _folder(self, folder: int, entry: Entry) -> Deep[bool]:
+        """Compare a folder's listing with what the catalog has; returns whether anything inside is different."""
+        listing = b"".join(entry.pages)
+        known = self._db.execute("SELECT listing FROM folder WHERE id = ?", (folder,)).fetchone()[0]
+        if known == listing:
+            return False
+        different: bool = yield self._entries(folder, folder, self._store.listing(entry.pages))
+        self._db.execute("UPDATE folder SET listing = ? WHERE id = ?", (listing, folder))
+        if different:
+            self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+        return different
+
+    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> Deep[bool]:
+        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as parent."""
+        query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+        standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
+        fresh: list[tuple[object, ...]] = []
+        different = False
+        for entry in entries:
+            identity = _identity(entry)
+            before = standing.pop(entry.name, None)
+            if before is None or before[0] != entry.kind or before[1] != identity:
+                different = True
+                self._count(entry, before)
+                if before is not None:
+                    self._close(before[3], before[0], parent, entry.name)
+                fresh.append(self._span(owner, entry, identity))
+            if entry.kind is Kind.FOLDER:
+                inside = yield self._folder(self._folder_number(parent, entry.name), entry)
+                different = inside or different
+        for name, (kind, _, size, row) in standing.items():
+            different = True
+            self._tide["removed"] += kind == Kind.FILE
+            self._tide["removed_bytes"] += size if kind == Kind.FILE else 0
+            self._close(row, kind, parent, name)
+        self._db.executemany("INSERT INTO span VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?)", fresh)
+        return different
+
+    def _span(self, owner: int, entry: Entry, identity: bytes) -> tuple[object, ...]:
+        small = entry.kind is Kind.FILE and len(entry.extents) == 1 and entry.stat.size <= _MOST_DEDUPLICATED_BYTES
+        where = (entry.extents[0].chunk, entry.extents[0].offset) if small else (None, None)
+        return (owner, entry.name, entry.kind.value, entry.stat.size, entry.stat.modified, identity, self._seq, *where)
+
+    def _count(self, entry: Entry, before: Sequence[object] | None) -> None:
+        if entry.kind is Kind.FILE:
+            which = "changed" if before is not None and before[0] == Kind.FILE else "added"
+            self._tide[which] += 1
+            self._tide[f"{which}_bytes"] += entry.stat.size
+
+    def _folder_number(self, parent: int, name: bytes) -> int:
+        key = (self._machine, parent, name)
+        row = self._db.execute("SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", key).fetchone()
+        if row is None:
+            return int(self._db.execute("INSERT INTO folder (machine, parent, name) VALUES (?, ?, ?)", key).lastrowid or 0)
+        return int(row[0])
+
+    def _close(self, row: object, kind: str, parent: int, name: bytes) -> None:
+        """A version no longer stands; everything in a folder that is gone is gone as well."""
+        self._end(row)
+        gone = [self._folder_number(parent, name)] if kind == Kind.FOLDER else []
+        query = "SELECT name, kind, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+        while gone:
+            folder = gone.pop()
+            for inner, inner_kind, size, inner_row in self._db.execute(query, (folder,)).fetchall():
+                self._tide["removed"] += inner_kind == Kind.FILE
+                self._tide["removed_bytes"] += size if inner_kind == Kind.FILE else 0
+                self._end(inner_row)
+                gone += [self._folder_number(folder, inner)] if inner_kind == Kind.FOLDER else []
+            self._db.execute("UPDATE folder SET listing = NULL WHERE id = ?", (folder,))
+            self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
+
+    def _end(self, row: object) -> None:
+        self._db.execute("UPDATE span SET last = ? WHERE rowid = ?", (self._seq - 1, row))
+
+
+def _identity(entry: Entry) -> bytes:
+    """What makes two states of a name the same version."""
+    if entry.kind is Kind.FILE:
+        return entry.digest
+    if entry.kind is Kind.LINK:
+        return entry.extra.target
+    return entry.extra.reason.encode()

@@ -1,12 +1,13 @@
 # make demo   open the window on made-up history        make test    every check and test
 # make bench  measure against the system's own tools    make check   format, lint, types, layers
+# make quick  checks and unit tests, under two minutes
 PYTHON ?= python3
 BIN := .venv/bin
 APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
-.PHONY: venv pictures demo test check bench clean system-demo system-test
+.PHONY: venv pictures demo test quick check bench clean system-demo system-test
 
 venv: .venv/ready
 
@@ -36,6 +37,9 @@ check: venv
 
 test: system-test venv check
 	$(BIN)/python tools/run_tests.py
+
+quick: system-test venv check
+	$(BIN)/python tools/run_tests.py --quick
 
 bench: venv
 	$(BIN)/python -m benchmarks.run

@@ -95,13 +95,14 @@ class Machine:
             ("undo", ("undo", *store, aside)),
             ("purge, plan", ("purge", self.store, "note 1*.txt", "--plan")),
             ("purge", ("purge", self.store, "note 1*.txt")),
-            ("release", ("release", self.store, self._first())),
             ("sweep", ("sweep", self.store)),
             ("history", ("history", *store)),
             ("status", ("status",)),
         ):
             tell(name)
             self.run(name, *words)
+        tell("release")
+        self.run("release", "release", self.store, self._first())
 
     def _first(self) -> str:
         return min(

@@ -140,6 +140,9 @@ class PrintedTest(GoodTideTest):
         self.assertEqual(self.brought("2026-01-05", "day"), "version 4")
         ended = program("restore", "--store", self.root, "--snapshot", "2026-01-05T12:00", "--path", self.plan, "--into", self.folder / "x")
         self.assertRegex(ended.stdout, r"From the snapshot of .*12:00:30 \([0-9a-f]{12}\) of ")
+        nothing = program("restore", "--store", self.root, "--snapshot", "00" * 16, "--path", self.plan, "--into", self.folder / "z")
+        self.assertEqual(nothing.returncode, 2)
+        self.assertIn("No snapshot is called", nothing.stderr)
         early = program("restore", "--store", self.root, "--snapshot", "2026-01-05T11:59", "--path", self.plan, "--into", self.folder / "y")
         self.assertEqual(early.returncode, 2)
 

@@ -10,7 +10,7 @@ from unittest import mock
 
 import msgspec
 
-from good_tide.agent.requests import ThenRequest
+from good_tide.agent.requests import PathAtRequest, ThenRequest
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.happenings import Filter
@@ -109,7 +109,7 @@ class RhythmTest(Keeping):
 
     def test_a_run_by_hand_serves_the_hour_and_survives_a_restart(self) -> None:
         agent = self.agent()
-        agent.upkeep.snapshot("Office")
+        agent.upkeep.snapshot(agent._sessions["Office"])
         agent._worker.wait()
         self.at(ON_THE_HOUR + 10 * MINUTE, self.agent())
         self.assertEqual(len(self.times()), 1)
@@ -148,7 +148,7 @@ class RhythmTest(Keeping):
     def test_a_run_that_is_asked_for_does_not_wait(self) -> None:
         agent = self.agent()
         self.surroundings.now = Around(battery=2.0)
-        agent.upkeep.snapshot("Office")
+        agent.upkeep.snapshot(agent._sessions["Office"])
         agent._worker.wait()
         self.assertEqual(len(self.times()), 1)
 
@@ -180,7 +180,7 @@ class RhythmTest(Keeping):
         agent = self.agent(rhythm=Rhythm(rules=(), on_change=True))
         self.at(ON_THE_HOUR, agent)
         agent.upkeep._watcher.wait_ready(10)
-        self.assertIn("watched", agent.upkeep.rhythm().watching)
+        self.assertIn("watched", agent.upkeep.rhythm(agent._sessions["Office"]).watching)
         seen = threading.Event()
         known = agent.upkeep._watcher._jobs["Office"]
         heard = agent.upkeep._watcher._heard
@@ -216,7 +216,9 @@ class AwayTest(Keeping):
         self.assertIn("3 snapshots kept on this machine", status.detail)
         overview = agent.overview()
         self.assertEqual((overview.state, len(overview.tide)), ("ready", 4))
-        detail = agent._job().detail(str(self.work / "plan.txt").encode(), 3)
+        session = agent._sessions["Office"]
+        third = session.tide()[2]
+        detail = session.detail(PathAtRequest(str(self.work / "plan.txt").encode(), third.name, third.time))
         self.assertEqual(detail.preview.text, "hour 2\n")
         self.rack.plug("Pier")
         self.at(ON_THE_HOUR + 4 * HOUR, agent)

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SetClock
 from good_tide.core.entries import Entry, Extent, Kind
 from good_tide.core.errors import PersonError, PlaceError, StoppedError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, local_name
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.records import SnapshotRecord
@@ -311,7 +311,7 @@ class HistoryTest(GoodTideTest):
                     sum(one.snapshots for one in found.versions) if found else 0, sum(content is not None for content in expected)
                 )
             catalog.close()
-            shutil.rmtree(case / store.header.store)
+            shutil.rmtree(case / local_name(store.header.store))
 
 
 class RestoreTest(GoodTideTest):

@@ -58,7 +58,7 @@ class KeyRingTest(GoodTideTest):
                 with client.makefile("rb") as lines:
 
                     def ask(method: str, **params: object) -> Any:
-                        client.sendall(encode(Request(method, raw(params), 1)))
+                        client.sendall(encode(Request(method, raw(params), 1, "Office")))
                         while True:
                             reply = json.loads(lines.readline())
                             if "id" in reply:

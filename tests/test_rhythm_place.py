@@ -233,7 +233,7 @@ class PlacesTest(WindowTest):
         timeline.label.accept()
         self.until(lambda: timeline.pin.text() == "Pinned: as handed over")
         self.assertEqual(timeline.chart.pinned, {3})
-        self.assertEqual(list(self.agent.upkeep.pinned().values()), ["as handed over"])
+        self.assertEqual(list(self.agent.upkeep.pinned(self.agent._sessions["Office"]).values()), ["as handed over"])
         timeline.go(2)
         self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
         timeline.go(3)
@@ -269,7 +269,7 @@ class PlacesTest(WindowTest):
     def test_a_changed_ladder_that_was_not_agreed_to_releases_nothing(self) -> None:
         save_job(self.settings, msgspec.structs.replace(self.job(), ladder=Ladder((Rung(Step.YEAR),))))
         self.agent.upkeep.keeper.poke()
-        self.until(lambda: self.agent._job().job.ladder.rungs != ())
+        self.until(lambda: self.agent._sessions["Office"].job.ladder.rungs != ())
         self.write("plan.txt", "another")
         self.window.link.ask("snapshot")
         self.until(lambda: len(self.window.overview.tide) == 7)

@@ -162,16 +162,17 @@ class RoomPageTest(WindowTest):
         self.assertFalse(page.out.isEnabled())
 
     def test_a_store_opened_only_to_read_is_looked_at_but_not_changed(self) -> None:
-        self.agent._job().reading = True
+        session = self.agent._sessions["Office"]
+        session.reading = True
         folder = str(self.folder / "store")
         desk = self.agent.upkeep._room
         with self.assertRaises(PersonError):
-            desk.release(SomeRequest(folder, ()))
+            desk.release(session, SomeRequest(folder, ()))
         with self.assertRaises(PersonError):
-            desk.purge(PatternRequest(folder, "*.mkv"))
+            desk.purge(session, PatternRequest(folder, "*.mkv"))
         with self.assertRaises(PersonError):
-            desk.held("/nowhere")
-        self.assertEqual(len(desk.held(folder).snapshots), 9)
+            desk.held(session, "/nowhere")
+        self.assertEqual(len(desk.held(session, folder).snapshots), 9)
         self.window.ask_overview()
         self.until(lambda: self.window.overview.reading)
         page = self.open_page()

@@ -1,4 +1,5 @@
-"""Run all test modules, as many at once as there are processors: ``tools/run_tests.py [MODULE...]``. What a module prints is shown when it fails."""
+"""Run all test modules, as many at once as there are processors: ``tools/run_tests.py [--quick] [MODULE...]``. What a module prints is shown
+when it fails. ``--quick``: without those that play days, windows, kills and hostile stores."""
 
 from __future__ import annotations
 
@@ -12,8 +13,16 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 LONG_FIRST = (
-    "test_setting_up",
+    "test_hostile",
     "test_survival",
+    "test_thinning",
+    "test_no_harm",
+    "test_setting_up",
+    "test_choosing",
+    "test_same_store",
+    "test_sweep",
+    "test_keeping",
+    "test_meant",
     "test_window_states",
     "test_window",
     "test_life",
@@ -22,11 +31,18 @@ LONG_FIRST = (
     "test_holding",
 )
 """Modules that take long begin first, so that none is left alone at the end."""
+QUICK = (
+    "test_architecture", "test_carrying", "test_core", "test_coverage", "test_forecast", "test_ladder", "test_ledger", "test_life", "test_operations",
+    "test_purging", "test_refusals", "test_rhythm", "test_sealing", "test_selecting", "test_store_changes", "test_widgets",
+)  # fmt: skip
+"""Modules that need no window, no agent and little time."""
 
 
 def main() -> int:
     """Run them; the exit code is 1 when one failed."""
-    names = sys.argv[1:] or [path.stem for path in sorted((ROOT / "tests").glob("test_*.py"))]
+    quick = "--quick" in sys.argv[1:]
+    named = [name for name in sys.argv[1:] if name != "--quick"]
+    names = named or list(QUICK if quick else ()) or [path.stem for path in sorted((ROOT / "tests").glob("test_*.py"))]
     waiting = deque(sorted(names, key=lambda name: (LONG_FIRST.index(name) if name in LONG_FIRST else len(LONG_FIRST), name)))
     failed: list[str] = []
     tell = threading.Lock()

@@ -31,6 +31,11 @@ class _Watched:
         self.watch: FolderWatch | None = None
 
 
+def _watched_part(job: Job) -> tuple[object, ...]:
+    """What of a job the watch of its folders depends on."""
+    return job.folders, job.rules, job.kinds, job.home, job.rhythm, tuple(ref.path for ref in job.stores)
+
+
 class Watcher:
     """Watches the folders of all jobs in continuous mode.
 
@@ -45,16 +50,20 @@ class Watcher:
         """Begin to watch, or end it, as the jobs are now."""
         wanted = {job.name: job for job in jobs if job.rhythm.on_change}
         for name, known in list(self._jobs.items()):
-            if wanted.get(name) != known.job:
+            job = wanted.get(name)
+            if job is None or _watched_part(job) != _watched_part(known.job):
                 self._end(self._jobs.pop(name))
+                if job is not None:
+                    self._begin(job, known.newest)
         for name, job in wanted.items():
             if name not in self._jobs:
                 self._begin(job)
 
-    def _begin(self, job: Job) -> None:
+    def _begin(self, job: Job, newest: int = 0) -> None:
         coverage = Coverage(job.parsed_rules(), job.home or home_folder(), self._clock.now(), extended(job.kinds))
         ignored = (*self._own, *(ref.path for ref in job.stores))
         made = self._jobs[job.name] = _Watched(job, ChangeJudge(job.folders, coverage, job.rhythm, ignored))
+        made.newest = newest
         self._watch(made)
 
     def _watch(self, made: _Watched) -> None:

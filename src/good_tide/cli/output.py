@@ -13,6 +13,7 @@ from types import FrameType
 from typing import Any
 
 import msgspec
+from rich.cells import cell_len
 from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
 from rich.progress import Progress as Bar
@@ -26,6 +27,8 @@ from good_tide.system.limits import end_for_certain
 
 DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
 
+_LONG_TABLE = 300
+"""Rows from which on a table is printed plainly."""
 _STOPPING_SECONDS = 15.0
 """How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is lost by it."""
 _CODES: list[tuple[type[GoodTideError], int]] = [
@@ -72,6 +75,9 @@ def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
 
 def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
     """An aligned table; columns in ``right`` hold numbers."""
+    if len(rows) > _LONG_TABLE:
+        _long_table(headings, rows, right)
+        return
     grid = Table(box=None, pad_edge=False, header_style="bold")
     for number, heading in enumerate(headings):
         grid.add_column(heading, justify="right" if number in right else "left", overflow="fold", no_wrap=not out.is_terminal)
@@ -79,6 +85,18 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
         grid.add_row(*(harmless(cell).replace("[", r"\[") for cell in row))
     wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
     wide.print(grid)
+
+
+def _long_table(headings: list[str], rows: list[list[str]], right: tuple[int, ...]) -> None:
+    """The same for many rows, without weighing each cell: lines as long as they are."""
+    shown = [headings, *([harmless(cell) for cell in row] for row in rows)]
+    wide = [max(cell_len(row[number]) for row in shown) for number in range(len(headings))]
+    for row in shown:
+        cells = [
+            " " * (wide[number] - cell_len(cell)) + cell if number in right else cell + " " * (wide[number] - cell_len(cell))
+            for number, cell in enumerate(row)
+        ]
+        sys.stdout.write("  ".join(cells).rstrip() + "\n")
 
 
 def say(text: str) -> None:

@@ -112,7 +112,7 @@ class Chooser:
         found = by_start(self.own() if self._whose.said else self.snapshots, wanted)
         if found is not None:
             return found
-        end = None if wanted == "latest" else parse_period(wanted)[1]
+        end = None if wanted == "latest" else _end_of(wanted)
         own = self.own()
         if not own:
             raise PersonError(
@@ -150,6 +150,15 @@ class Chooser:
                 f"The snapshot {chosen.name[:_NAME_SHOWN]} is of {name}, not of this machine",
                 f"Give --machine “{name}” if it is to go where things were here, or --into a folder",
             )
+
+
+def _end_of(wanted: str) -> int:
+    try:
+        return parse_period(wanted)[1]
+    except PersonError:
+        raise PersonError(
+            f"No snapshot is called {harmless(wanted)}", 'Give the start of its name (at least four characters), a time, or "latest"'
+        ) from None
 
 
 def _covers(job: Job, path: bytes) -> bool:

@@ -20,7 +20,7 @@ from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations import browse
 from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.choosing import Chooser, Whose
+from good_tide.operations.choosing import Chooser, Whose, of_words
 from good_tide.operations.history import machines_with, path_history
 from good_tide.operations.stores import Store, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.workplace import this_workplace
@@ -142,7 +142,8 @@ def contents_command(
     """What a snapshot holds in a folder; the covered folders without PATH."""
     store = open_from_terminal(store_folder, passphrase_file)
     where_to = None if path is None else browse.tidy(path)
-    chosen = Chooser(store, this_workplace(), Whose(machine, job_name), [where_to] if where_to else ()).choose(snapshot_name)
+    chooser = Chooser(store, this_workplace(), Whose(machine, job_name), [where_to] if where_to else ())
+    chosen = chooser.choose(snapshot_name)
     found = browse.contents(store, chosen, where_to, deep)
     if as_json:
         print_json({**named_snapshot(chosen), "entries": [_contents_row(where, entry) for where, entry in found]})
@@ -157,6 +158,8 @@ def contents_command(
             for where, entry in found
         ]
         table(["Type", "Size", "Modified", "Path"], rows, right=(1,))
+        if chooser.several:
+            say(f"In {of_words(chosen, SystemClock().now())}.")
     return output.DONE
 
 

@@ -26,6 +26,7 @@ from good_tide.operations.disks import disks_for, locate
 from good_tide.operations.fleet import FleetRow, fleet
 from good_tide.operations.jobs import open_counted, passphrase_for
 from good_tide.operations.journal import Journal
+from good_tide.operations.pinning import check_header, check_keys
 from good_tide.operations.posting import Post
 from good_tide.operations.reporting import ReportPart, export_journal
 from good_tide.operations.stores import Store
@@ -200,8 +201,13 @@ def named_store(here: Workplace, named: str, passphrase_file: Path | None) -> St
     folder = _here(here, ref)
     if passphrase_file is not None:
         return open_from_terminal(folder, passphrase_file)
+    check_header(ref, folder)
     words = passphrase_for(job, folder, DesktopKeyRing())
-    return open_counted(folder, words, here.state, SystemClock()) if words is not None else open_from_terminal(folder, None)
+    if words is None:
+        return open_from_terminal(folder, None)
+    opened = open_counted(folder, words, here.state, SystemClock())
+    check_keys(ref, opened)
+    return opened
 
 
 def _here(here: Workplace, ref: StoreRef) -> Path:

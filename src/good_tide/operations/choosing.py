@@ -42,6 +42,11 @@ class Chooser:
         self._store, self._here, self._whose, self._paths = store, here, whose, paths
         self._machines = {one.record.machine.id: one.record.machine for one in self.snapshots}
 
+    @property
+    def several(self) -> bool:
+        """Whether the store holds more than one history, so that it is worth saying whose something is."""
+        return len(self._machines) > 1
+
     def machine(self) -> Machine:
         """Whose history is meant.
 

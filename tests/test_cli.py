@@ -162,6 +162,15 @@ class CommandLineTest(GoodTideTest):
         self.assertEqual(child.returncode, 5)
         self.assertEqual(program("verify", "--store", self.store_folder).returncode, 0)
 
+    def test_a_reader_that_has_gone_stops_a_command_without_a_word(self) -> None:
+        for number in range(400):
+            self.write(f"many/{number}.txt", "x")
+        self.json("store", "create", self.store_folder)
+        self.json("snapshot", "--store", self.store_folder, "--folder", self.work)
+        words = f"{sys.executable} -m good_tide contents --store {self.store_folder} latest --deep --passphrase-file {self.secret}"
+        ended = subprocess.run(["bash", "-c", f"{words} | head -1; echo ${{PIPESTATUS[0]}}"], capture_output=True, text=True, check=True)
+        self.assertEqual((ended.stdout.splitlines()[-1], ended.stderr), ("5", ""))
+
     def test_the_recovery_script_extracts_what_restore_restores(self) -> None:
         self.write("large.bin", os.urandom(700_000))
         (self.work / "link").symlink_to("plan.txt")

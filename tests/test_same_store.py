@@ -192,6 +192,19 @@ class RolledBackTest(GoodTideTest):
         self.assertIn("index files are missing", ended.stderr)
         self.assertIn("index files are missing", program("journal").stdout)
 
+    def test_a_run_says_it_too(self) -> None:
+        root = self.folder / "plain"
+        program("job", "add", "Office", "--folder", self.work, "--store", root, "--unencrypted")
+        program("snapshot", "Office")
+        shutil.copytree(root, self.folder / "old")
+        self.write("plan.txt", "later")
+        program("snapshot", "Office")
+        shutil.rmtree(root)
+        (self.folder / "old").rename(root)
+        ended = program("snapshot", "Office")
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        self.assertIn("is older than when this machine last saw it", ended.stderr)
+
 
 class LocalNameTest(GoodTideTest):
     """Nothing that a store says becomes a path."""

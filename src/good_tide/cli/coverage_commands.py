@@ -101,7 +101,7 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
     journal, books = Journal(here.records, clock), Books(here.records)
     standings = Standings(here, disks, clock, books, journal)
     for job in jobs:
-        hands = Hands(here=here, disks=disks, clock=clock, journal=journal, **openers(job, here, given))
+        hands = Hands(here=here, disks=disks, clock=clock, journal=journal, warn=output.say_noticed, **openers(job, here, given))
         with output.steered(progress, as_json) as steering:
             taken = run_kept(job, hands, books, standings.book(job), steering, label=label)
         for one in taken:

@@ -86,6 +86,8 @@ def main() -> None:
     except click.ClickException as error:
         error.show()
         code = output.WRONG_USAGE
+    except SystemExit as end:  # click ends so when the reader of a pipe has gone
+        code = output.STOPPED if output.nobody_reads() else end.code
     except (click.Abort, KeyboardInterrupt):
         code = output.STOPPED
     except BrokenPipeError:

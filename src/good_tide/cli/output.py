@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import select
 import signal
 import sys
 import threading
@@ -63,6 +64,13 @@ def print_error(error: GoodTideError, as_json: bool) -> None:
 def say_noticed(what: str, todo: str) -> None:
     """Something strange, on standard error: the command goes on."""
     err.print(harmless(f"good-tide: {what}. {todo}.", lines=True), markup=False)
+
+
+def nobody_reads() -> bool:
+    """Whether standard output is a pipe whose reader has gone, as with ``| head``."""
+    poll = select.poll()
+    poll.register(1, 0)
+    return any(event & select.POLLERR for _, event in poll.poll(0))
 
 
 def path_fields(path: bytes, field: str = "path") -> dict[str, str]:

@@ -16,6 +16,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.books import Books
 from good_tide.operations.jobs import rename_job
 from good_tide.operations.journal import Journal
+from good_tide.operations.posting import _file_name
 from good_tide.operations.workplace import Workplace, add_job, load_jobs, remove_job, save_job
 from good_tide.system.jobs import load_jobs as read_jobs
 from tests.base import MACHINE, REPOSITORY, T0, GoodTideTest, program
@@ -104,6 +105,11 @@ class JobFileTest(GoodTideTest):
         self.assertIn("Studio", program("job", "list").stdout)
         self.assertNotIn("Sound", json.dumps(json.loads(program("journal", "--job", "Studio", "--runs", "--json").stdout).get("runs", [])))
         self.assertEqual(program("status", "Sound").returncode, 2)
+
+    def test_reports_of_jobs_that_look_alike_are_files_of_their_own(self) -> None:
+        names = ["Office", "Office!", "office?", "Sound"]
+        files = [_file_name("desk", name, names) for name in names]
+        self.assertEqual((len(set(files)), files[0], files[3]), (4, "desk-office", "desk-sound"))
 
     def test_the_book_and_the_journal_go_along(self) -> None:
         here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import html
 import re
 from collections.abc import Sequence
@@ -12,6 +13,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import MailServer
 from good_tide.operations.journal import Journal
 from good_tide.operations.reporting import Report, ReportPart, report, write_report
+from good_tide.system.jobs import load_jobs
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.mail_server import load_mail_server, save_mail_server
 
@@ -31,8 +33,8 @@ class Post:
         made = self.made([part])
         wanted = part.job.reporting
         if wanted.folder:
-            plain = re.sub(r"[^\w-]+", "-", f"{self._machine}-{part.job.name}".casefold()).strip("-")
-            write_report(made, Path(wanted.folder) / f"{plain}.html")
+            names = [job.name for job in load_jobs(self._settings)]
+            write_report(made, Path(wanted.folder) / f"{_file_name(self._machine, part.job.name, names)}.html")
         if wanted.to:
             self.mail(made, wanted.to)
 
@@ -121,3 +123,15 @@ def checked(server: MailServer) -> MailServer:
     if "@" not in server.sender:
         raise PersonError("The sender is no address", "Write one such as office@example.org")
     return server
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^\w-]+", "-", name.casefold()).strip("-")
+
+
+def _file_name(machine: str, name: str, jobs: Sequence[str]) -> str:
+    """What the file of a job's report is called. Of jobs whose names differ only in what files cannot be called, all but the first get a
+    digest besides."""
+    alike = sorted(other for other in jobs if _plain(other) == _plain(name))
+    plain = _plain(f"{machine}-{name}")
+    return plain if not alike or alike[0] == name else f"{plain}-{hashlib.sha256(name.encode()).hexdigest()[:6]}"

@@ -19,6 +19,7 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.capture import last_snapshot
+from good_tide.operations.carrying import carry
 from good_tide.operations.jobs import own_history
 from good_tide.operations.journal import Journal
 from good_tide.operations.remembered import StoreMemory
@@ -144,6 +145,13 @@ class RolledBackTest(GoodTideTest):
     def noticed(self) -> str:
         return " ".join(one.what for one in self.memory.look(self.fresh()))
 
+    def release_first_and_sweep(self) -> None:
+        plan = plan_release(self.store, {self.store.snapshots()[0][0].name}, Silent(), None)
+        journal = Journal(self.state, SetClock(Nanoseconds(T0)))
+        self.addCleanup(journal.close)
+        release(self.store, plan, "by hand", "", journal, SetClock(Nanoseconds(T0)), Silent())
+        sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), False)
+
     def test_an_old_copy_of_all_of_it(self) -> None:
         shutil.copytree(self.root, self.folder / "old")
         self.write("plan.txt", "later")
@@ -156,11 +164,7 @@ class RolledBackTest(GoodTideTest):
 
     def test_an_old_index_put_back(self) -> None:
         shutil.copytree(self.root / "index", self.folder / "index")
-        plan = plan_release(self.store, {self.store.snapshots()[0][0].name}, Silent(), None)
-        journal = Journal(self.state, SetClock(Nanoseconds(T0)))
-        self.addCleanup(journal.close)
-        release(self.store, plan, "by hand", "", journal, SetClock(Nanoseconds(T0)), Silent())
-        sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), False)
+        self.release_first_and_sweep()
         self.assertEqual(self.noticed(), "")
         shutil.rmtree(self.root / "index")
         shutil.copytree(self.folder / "index", self.root / "index")
@@ -170,6 +174,18 @@ class RolledBackTest(GoodTideTest):
     def test_index_files_that_are_gone(self) -> None:
         sorted((self.root / "index").iterdir())[0].unlink()
         self.assertIn("index files are missing", self.noticed())
+
+    def test_a_look_in_the_middle_of_a_sweep_of_another_machine(self) -> None:
+        index = self.root / "index"
+        before = {path.name: path.read_bytes() for path in index.iterdir()}
+        self.release_first_and_sweep()
+        for name, data in before.items():
+            (index / name).write_bytes(data)
+        memory = StoreMemory(self.folder / "state of another", self.store.header.store)
+        memory.look(open_store(self.root, PASSPHRASE))
+        for name in before:
+            (index / name).unlink()
+        self.assertEqual(memory.look(open_store(self.root, PASSPHRASE)), [])
 
     def test_a_revoked_key_slot_put_back(self) -> None:
         before = set(self.store.place.names("keys"))
@@ -294,6 +310,31 @@ class CloneTest(GoodTideTest):
         self.assertFalse(other.is_mixed(OTHER_MACHINE.id))
         other.accept(MACHINE.id, last_snapshot(store, MACHINE.id))
         self.assertFalse(other.is_mixed(MACHINE.id))
+
+    def test_what_this_machine_put_there_itself_is_never_another_machines(self) -> None:
+        store, spare = self.new_store(passphrase=None), self.new_store("spare", passphrase=None)
+        for one in (store, spare):
+            self.snap(one, 0)
+        self.write("plan.txt", "second")
+        with mock.patch.object(StoreMemory, "note_taken", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+            self.snap(store, 1)  # killed when the snapshot is there, and not noted yet
+        self.assertFalse(StoreMemory(self.state, store.header.store).notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
+        carry(store, spare, None, self.state, Silent())
+        self.assertEqual(len(spare.snapshot_names()), 3)
+        self.assertFalse(StoreMemory(self.state, spare.header.store).notice_others(MACHINE.id, last_snapshot(spare, MACHINE.id), T0))
+        self.state, here = self.folder / "state of another", self.state
+        self.snap(store, 3)
+        self.state = here
+        self.assertTrue(StoreMemory(self.state, store.header.store).notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
+
+    def test_a_home_that_is_full_notices_nothing_rather_than_something_wrong(self) -> None:
+        store = self.new_store(passphrase=None)
+        self.snap(store, 0)
+        self.write("plan.txt", "second")
+        with mock.patch.object(StoreMemory, "_write", return_value=False):
+            self.snap(store, 1)
+        memory = StoreMemory(self.state, store.header.store)
+        self.assertFalse(memory.notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
 
 
 class CloneCommandTest(GoodTideTest):

@@ -108,6 +108,9 @@ def capture(
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
+        memory = StoreMemory(state, store.header.store) if store.shared else None
+        if memory is not None:
+            memory.note_coming({request.machine.id: moment})
         log = ResumeLog(state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has)
         with _few_collections(), WriteSession(store, owner) as session, log, _Run(store, session, control, last, stored_small, log) as run:
             run.expected = last.record.tally if last is not None else request.expected or Tally()
@@ -116,8 +119,8 @@ def capture(
                 run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
             taken = run.take(folders, request, moment)
             log.finished()
-            if store.shared:
-                StoreMemory(state, store.header.store).note_taken(taken)
+            if memory is not None:
+                memory.note_taken(taken)
             return taken
 
 

@@ -19,6 +19,7 @@ from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.operations.remembered import StoreMemory
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
 from good_tide.storage.envelope import FileKind, open_whole, seal_again
 from good_tide.storage.holding import HoldingArea
@@ -79,6 +80,7 @@ def _carry(
     wanted = [one for one in snapshots if one.name not in present]
     carried: list[str] = []
     damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
+    StoreMemory(state, target.header.store).note_coming({one.record.machine.id: one.record.time for one in wanted})
     with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
         carrier = _Carrier(source, target, session, control)
         there = {entry.name: entry for entry in before()}

@@ -6,16 +6,19 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import os
+from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
 
+from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import local_name
 from good_tide.core.records import Snapshot
 from good_tide.core.words import time_words
 from good_tide.storage.header import SLOT_FOLDER
-from good_tide.storage.store import INDEX_FOLDER, Store
+from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store
 
 _FOLDER = "stores"
 _MOST_RETIRED = 5000
@@ -31,10 +34,12 @@ class Taken(msgspec.Struct, frozen=True):
 
 
 class _Memory(msgspec.Struct):
-    """``index`` and ``slots`` are those that were there; ``retired`` were there before and had been replaced or revoked since. ``taken`` and
-    ``mixed`` by machine; ``mixed``: since when somebody else writes its history, nanoseconds since 1970 UTC."""
+    """``index`` and ``slots`` are those that were there; ``retired`` were there before and had been replaced or revoked since. ``taken``,
+    ``coming`` and ``mixed`` by machine, in nanoseconds since 1970 UTC: ``coming`` is the time of the newest snapshot that this machine was
+    about to put there, ``mixed`` since when somebody else writes the history."""
 
     taken: dict[str, Taken] = {}
+    coming: dict[str, int] = {}
     mixed: dict[str, int] = {}
     index: list[str] = []
     retired_index: list[str] = []
@@ -71,12 +76,24 @@ class StoreMemory:
             return msgspec.json.decode(self._file.read_bytes(), type=_Memory)
         return _Memory()
 
-    def _write(self, memory: _Memory) -> None:
-        with contextlib.suppress(OSError):
+    def _write(self, memory: _Memory) -> bool:
+        """Keep it, so that a power cut does not take it back; whether that went well."""
+        new = self._file.with_suffix(".new")
+        try:
             self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            new = self._file.with_suffix(".new")
-            new.write_bytes(msgspec.json.encode(memory))
+            with open(new, "wb") as file:
+                file.write(msgspec.json.encode(memory))
+                file.flush()
+                os.fsync(file.fileno())
             new.replace(self._file)
+            folder = os.open(self._file.parent, os.O_RDONLY | os.O_DIRECTORY)
+            try:
+                os.fsync(folder)
+            finally:
+                os.close(folder)
+        except OSError:
+            return False
+        return True
 
     def look(self, store: Store) -> list[Noticed]:
         """Look at a store that was opened: what is strange about it, said once; from now on it is taken as it is.
@@ -126,7 +143,7 @@ class StoreMemory:
             found.append(
                 Noticed(f"An old index was put back into the store in {store.place.title}", "Run verify on it, and find out who did that")
             )
-        elif gone and not fresh and store.place.names("packs"):
+        elif gone and not fresh and _holds_unnamed_packs(store):
             found.append(
                 Noticed(f"{len(gone):,} index files are missing from the store in {store.place.title}", "Run verify on it, with --read-all")
             )
@@ -138,7 +155,7 @@ class StoreMemory:
         """Whether a key slot that had been revoked is back: a passphrase that was given up opens the store again."""
         now = {}
         for name in store.place.names(SLOT_FOLDER):
-            with contextlib.suppress(Exception):  # one that cannot be read opens nothing
+            with contextlib.suppress(GoodTideError):  # one that cannot be read opens nothing
                 now[name] = hashlib.sha256(store.place.read(f"{SLOT_FOLDER}/{name}", 0, 1 << 16)).hexdigest()[:_SHOWN]
         back = [name for name, digest in now.items() if memory.retired_slots.get(name) == digest]
         memory.retired_slots |= {name: digest for name, digest in memory.slots.items() if name not in now}
@@ -148,6 +165,16 @@ class StoreMemory:
             return []
         what = f"A passphrase or recovery key that had been revoked opens the store in {store.place.title} again"
         return [Noticed(what, f"Find out who put keys/{back[0]} back; revoke it anew with “good-tide store slots”")]
+
+    def note_coming(self, newest: Mapping[str, int]) -> None:
+        """This machine is about to put snapshots there, up to these times by machine. A run that is killed between putting one there and
+        noting it must not be taken for another machine's; where that cannot be kept, nothing is noticed rather than something wrong."""
+        memory = self._read()
+        fresh = {machine: time for machine, time in newest.items() if machine in memory.taken and time > memory.coming.get(machine, 0)}
+        memory.coming |= fresh
+        if fresh and not self._write(memory) and not memory.mixed:
+            with contextlib.suppress(OSError):
+                self._file.unlink()
 
     def note_taken(self, snapshot: Snapshot) -> None:
         """This machine took a snapshot into the store."""
@@ -166,7 +193,9 @@ class StoreMemory:
         machine has the same identity. True when it is noticed now."""
         memory = self._read()
         taken = memory.taken.get(machine)
-        if newest is None or taken is None or machine in memory.mixed or newest.name == taken.name or newest.record.time <= taken.time:
+        if newest is None or taken is None or machine in memory.mixed or newest.name == taken.name:
+            return False
+        if newest.record.time <= max(taken.time, memory.coming.get(machine, 0)):
             return False
         memory.mixed[machine] = now
         self._write(memory)
@@ -181,6 +210,8 @@ class StoreMemory:
         self._write(memory)
 
 
-def all_mixed(state: Path, identity: str) -> frozenset[str]:
-    """Machines whose histories in a store somebody else writes too."""
-    return frozenset(StoreMemory(state, identity)._read().mixed)
+def _holds_unnamed_packs(store: Store) -> bool:
+    """Whether there are packs that no index names, as where an index file was taken away; a sweep leaves none."""
+    store.refresh()
+    named = {pack.hex() for pack in (*store.index.tables, *store.avoided)}
+    return any(name.rpartition("/")[2] not in named for name in store.place.names(PACK_FOLDER))

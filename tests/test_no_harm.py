@@ -7,6 +7,8 @@ import resource
 import socket
 import subprocess
 import sys
+import threading
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -226,6 +228,26 @@ class SocketTest(GoodTideTest):
                     Server(place / "a.sock", {}, lambda count: None)
                 with self.assertRaisesRegex(PlaceError, "your own"), agent_client(place / "a.sock"):
                     pass
+
+    def test_who_does_not_read_holds_nobody_up(self) -> None:
+        path = self.folder / "own" / "a.sock"
+        server = Server(path, {"who": lambda ask: "the agent"}, lambda count: None)
+        self.addCleanup(server.close)
+        threading.Thread(target=server.serve, daemon=True).start()
+        with socket.socket(socket.AF_UNIX) as stopped:
+            stopped.connect(str(path))
+            stopped.settimeout(600)
+            while not server.count:
+                time.sleep(0.01)
+            telling = threading.Thread(target=lambda: [server.notify("work", "x" * 100_000) for _ in range(400)], daemon=True)
+            telling.start()
+            telling.join(60)
+            self.assertFalse(telling.is_alive(), "whoever tells something waits for a client that stands still")
+            with agent_client(path) as client:
+                assert client is not None
+                self.assertEqual(client.ask("who", None, str), "the agent")
+            while stopped.recv(1 << 20):
+                pass  # what was sent until it was let go
 
     def test_somebody_elses_folder_is_refused_by_command_and_window(self) -> None:
         planted = self.folder / "tmp" / f"good-tide-{os.getuid()}"

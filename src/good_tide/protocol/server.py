@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import queue
 import socket
 import threading
 from collections.abc import Callable
@@ -21,6 +22,10 @@ _BUG = -32603
 _UNKNOWN = -32601
 _VERSIONS = "See whether the agent is of the same version as what asks it"
 _REQUEST_LIMIT = 4 * 1024 * 1024
+_UNSENT_LIMIT = 16 * 1024 * 1024
+"""Bytes that may wait for a client that does not read."""
+_LAST_SECONDS = 5.0
+"""How long a client that asks nothing more is waited for to read what it asked."""
 
 Wanted = TypeVar("Wanted")
 
@@ -39,6 +44,42 @@ class Asked(NamedTuple):
 Handler = Callable[[Asked], Any]
 
 
+class _Client:
+    """The sending end of one client. What it does not read waits, and holds nobody up: a window that stands still, or a command that was
+    stopped with Ctrl-Z, must not keep the agent from its work. Who leaves too much unread is let go, and may come again."""
+
+    def __init__(self, connection: socket.socket) -> None:
+        self._connection = connection
+        self._lines: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
+        self._lock = threading.Lock()
+        self._unsent = 0
+        self._sender = threading.Thread(target=self._send_all, name="sender", daemon=True)
+        self._sender.start()
+
+    def send(self, line: bytes) -> None:
+        """Send a line as soon as the ones before it are sent."""
+        with self._lock:
+            if self._unsent > _UNSENT_LIMIT:
+                self.end()
+                return
+            self._unsent += len(line)
+        self._lines.put(line)
+
+    def end(self, wait_seconds: float = 0) -> None:
+        """Let the client go; what waits for it is sent if that takes no longer than ``wait_seconds``."""
+        self._lines.put(None)
+        self._sender.join(wait_seconds)
+        with contextlib.suppress(OSError):
+            self._connection.shutdown(socket.SHUT_RDWR)
+
+    def _send_all(self) -> None:
+        with contextlib.suppress(OSError):
+            while (line := self._lines.get()) is not None:
+                self._connection.sendall(line)
+                with self._lock:
+                    self._unsent -= len(line)
+
+
 class Server:
     """Accepts clients of the same user on a Unix socket; each is served by a thread of its own.
 
@@ -53,7 +94,7 @@ class Server:
         self, path: Path, handlers: dict[str, Handler], on_count: Callable[[int], None], apart: frozenset[str] = frozenset()
     ) -> None:
         self._handlers, self._on_count, self._apart = handlers, on_count, apart
-        self._clients: dict[socket.socket, threading.Lock] = {}
+        self._clients: set[_Client] = set()
         self._guard = threading.Lock()
         make_private(path.parent)
         if answers(path):
@@ -93,60 +134,51 @@ class Server:
             self._path.unlink()
         with self._guard:
             for client in self._clients:
-                with contextlib.suppress(OSError):
-                    client.shutdown(socket.SHUT_RDWR)
+                client.end()
 
     def notify(self, method: str, value: Any) -> None:
         """Tell all clients something."""
         line = encode(Request(method, raw(value)))
         with self._guard:
-            clients = list(self._clients.items())
-        for client, lock in clients:
-            with contextlib.suppress(OSError), lock:
-                client.sendall(line)
+            clients = list(self._clients)
+        for client in clients:
+            client.send(line)
 
-    def _client(self, client: socket.socket) -> None:
-        if not is_own_process(client.fileno()):
-            client.close()
+    def _client(self, connection: socket.socket) -> None:
+        if not is_own_process(connection.fileno()):
+            connection.close()
             return
-        client.settimeout(None)
-        lock = threading.Lock()
-        self._add(client, lock)
+        connection.settimeout(None)
+        client = _Client(connection)
+        self._count_changed(self._clients.add, client)
         try:
-            with client.makefile("rb") as lines, contextlib.suppress(OSError):
+            with connection.makefile("rb") as lines, contextlib.suppress(OSError):
                 while line := lines.readline(_REQUEST_LIMIT):
-                    self._serve(client, lock, line)
+                    self._serve(client, line)
         finally:
-            self._remove(client)
-            client.close()
+            self._count_changed(self._clients.discard, client)
+            client.end(_LAST_SECONDS)
+            connection.close()
 
-    def _add(self, client: socket.socket, lock: threading.Lock) -> None:
+    def _count_changed(self, change: Callable[[_Client], None], client: _Client) -> None:
         with self._guard:
-            self._clients[client] = lock
+            change(client)
             count = len(self._clients)
         self._on_count(count)
 
-    def _remove(self, client: socket.socket) -> None:
-        with self._guard:
-            self._clients.pop(client, None)
-            count = len(self._clients)
-        self._on_count(count)
-
-    def _serve(self, client: socket.socket, lock: threading.Lock, line: bytes) -> None:
+    def _serve(self, client: _Client, line: bytes) -> None:
         """Answer one request, here or in a thread of its own."""
         try:
             request = msgspec.json.decode(line, type=Request)
         except (msgspec.MsgspecError, UnicodeDecodeError):
             return
         if request.method in self._apart:
-            threading.Thread(target=self._reply, args=(client, lock, request), name=request.method, daemon=True).start()
+            threading.Thread(target=self._reply, args=(client, request), name=request.method, daemon=True).start()
         else:
-            self._reply(client, lock, request)
+            self._reply(client, request)
 
-    def _reply(self, client: socket.socket, lock: threading.Lock, request: Request) -> None:
-        reply = encode(self._answer(request))
-        with contextlib.suppress(OSError), lock:
-            client.sendall(reply)
+    def _reply(self, client: _Client, request: Request) -> None:
+        client.send(encode(self._answer(request)))
 
     def _answer(self, request: Request) -> Reply:
         number = request.id if request.id is not None else 0

@@ -227,7 +227,7 @@ class WriteSession:
     def publish_as(self, name: str, data: bytes) -> None:
         """The same for a snapshot that has its name already, in another store.
 
-        :param data: its sealed file: as it lies there where both have the same keys, or as ``envelope.seal_new`` gives it.
+        :param data: its sealed file: as it lies there where both have the same keys, or as ``envelope.seal_again`` gives it.
         """
         self.keep()
         self._make_visible(name, data)
@@ -264,10 +264,11 @@ class WriteSession:
     def _keep_what_is_whole(self) -> None:
         """After a failure or a stop: finish what was begun where possible. The next session adopts it."""
         for holds, writer in list(self._open.items()):
-            if isinstance(self._failure, PlaceFullError):
-                writer.salvage()
-            else:
-                self._finish(holds)
+            if not isinstance(self._failure, PlaceFullError):
+                with contextlib.suppress(PlaceFullError):
+                    self._finish(holds)
+                    continue
+            writer.salvage()
         self._open.clear()
 
     def __enter__(self) -> Self:

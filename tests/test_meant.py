@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+import msgspec
+
 from good_tide.core.errors import PersonError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.timeline_model import TimelineModel
@@ -14,6 +16,7 @@ from good_tide.protocol.client import agent_client
 from good_tide.protocol.messages import Detail, FolderView, Overview, PickedItem, PlanView
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
+from good_tide.system.jobs import rename_job
 from tests.base import BY_HAND, MACHINE, OTHER_MACHINE
 from tests.places import WindowTest
 
@@ -159,6 +162,18 @@ class MeantTest(WindowTest):
             second.ask("keep-coverage", {"folders": [str(other)], "rules": ["exclude kind pictures"]}, job="Sound")
         self.assertEqual(self.jobs()["Sound"].rules, ("exclude kind pictures",))
         self.assertNotIn("exclude kind pictures", self.jobs()["Office"].rules)
+
+    def test_a_job_that_is_renamed_meanwhile_stays_the_one_that_is_shown(self) -> None:
+        office = self.jobs()["Office"]
+        save_job(self.settings, Job(name="Archive", folders=office.folders, stores=office.stores, machine=OTHER_MACHINE, rhythm=BY_HAND))
+        self.agent.upkeep.keeper.poke()
+        self.until(lambda: "Archive" in self.window.overview.jobs)
+        rename_job(self.settings, "Office", msgspec.structs.replace(office, name="Wardrobe", former=("Office",)))
+        chosen = self.choose(3)
+        self.agent.upkeep.keeper.poke()
+        self.until(lambda: "Wardrobe" in self.window.overview.jobs)
+        self.assertEqual((self.window.overview.job, self.window.link.job), ("Wardrobe", "Wardrobe"))
+        self.assertEqual(self.choose(3), chosen)
 
     def jobs(self) -> dict[str, Job]:
         return {job.name: job for job in load_jobs(self.settings)}

@@ -182,7 +182,9 @@ class Agent:
             known = self._sessions.get(job.name)
             if known is None or known.job != job:
                 self._job_changed(job)
-        for name in [name for name, session in self._sessions.items() if not session.reading and name not in {job.name for job in jobs}]:
+        for name in [
+            name for name, session in list(self._sessions.items()) if not session.reading and name not in {job.name for job in jobs}
+        ]:
             del self._sessions[name]
         self._notify("history", "")
 
@@ -229,13 +231,18 @@ class Agent:
         else:
             self._clients_changed(0)
 
+    def _called(self, name: str) -> Session | None:
+        """The job of a name, or the one that had it before it was renamed."""
+        sessions = list(self._sessions.values())
+        return self._sessions.get(name) or next((one for one in sessions if name in one.job.former), None)
+
     def _session(self, ask: Asked) -> Session:
         """The job that a request means.
 
         Raises:
             PersonError: it names none, or there is none of that name.
         """
-        session = self._sessions.get(ask.job)
+        session = self._called(ask.job)
         if session is None and not self._sessions:
             raise PersonError("There is no job on this machine yet", "Set one up first")
         if session is None:
@@ -252,7 +259,7 @@ class Agent:
         """Everything the window shows of a job before anything is chosen; of the first one there is, if there is none of that name."""
         if not self._sessions:
             return Overview("no-job", now=self._clock.now(), machine=self._here.machine.name)
-        session = self._sessions.get(name) or next(iter(self._sessions.values()))
+        session = self._called(name) or next(iter(self._sessions.values()))
         job = session.job
         state = session.state()
         history, tide = session.history() if state in ("ready", "empty") else ("", [])

@@ -113,7 +113,7 @@ class Upkeep:
 
     def _own(self) -> Iterable[Session]:
         """Sessions of this machine's jobs, without stores that were opened only to read."""
-        return [session for session in self._sessions.values() if not session.reading]
+        return [session for session in list(self._sessions.values()) if not session.reading]
 
     def handlers(self) -> dict[str, Handler]:
         """What clients may ask."""
@@ -285,7 +285,7 @@ class Upkeep:
         work = self._worker.current
         if work is not None:
             raise PersonError("The disk is being worked with", "Wait until it is done, or stop it; then eject the disk")
-        for session in self._sessions.values():
+        for session in list(self._sessions.values()):
             session.look_again()
         disk = self._around.disks.of_folder(Path(folder))
         became = self._around.disks.eject(Path(folder))

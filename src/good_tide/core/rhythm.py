@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import functools
 import hashlib
-import itertools
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -109,15 +108,6 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
             if (getattr(self, name) or 0) < 0:
                 raise PersonError(f"{name} is below 0", "Choose 0 or more")
 
-    @property
-    def interval_seconds(self) -> float | None:
-        """The longest time between two due times of the next weeks; None without rules."""
-        if not self.rules:
-            return None
-        times = [first for first, _ in zip(self.due_times(_SAMPLE), range(200), strict=False)]
-        times = [time for time in times if time < _SAMPLE + 15 * 86400 * SECOND]
-        return max((after - before for before, after in itertools.pairwise(times)), default=15 * 86400 * SECOND) / SECOND
-
     def due_times(self, after: int) -> Iterator[int]:
         """Due times after a moment, in order, each once. Times are nanoseconds since 1970 UTC."""
         while (time := self.next_due(after)) is not None:
@@ -154,9 +144,6 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
             return "only by hand"
         hours = f", {Hours.of(self.allowed).words()}" if self.allowed else ""
         return ", ".join(parts[:-1]) + (" and " if len(parts) > 1 else "") + parts[-1] + hours
-
-
-_SAMPLE = 1_780_000_000 * SECOND
 
 
 class _Rule:

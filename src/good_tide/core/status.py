@@ -51,8 +51,6 @@ _MOODS = {
     State.RUNNING: Mood.WORKING, State.WAITING: Mood.PAUSED, State.PAUSED: Mood.PAUSED, State.AWAY: Mood.APART, State.LOCKED: Mood.ATTENTION,
     State.READING: Mood.WORKING, State.GAPS: Mood.ATTENTION, State.FAILING: Mood.HARM, State.DAMAGED: Mood.HARM,
 }  # fmt: skip
-WELL_STATES = frozenset((State.CURRENT, State.BY_HAND, State.RUNNING, State.DUE, State.WAITING, State.READING))
-"""States in which a machine that watches need not be told of anything."""
 
 
 class Topic(enum.StrEnum):

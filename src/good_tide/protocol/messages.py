@@ -16,7 +16,6 @@ from good_tide.core.progress import Progress
 from good_tide.core.status import JobStanding
 
 PROTOCOL_VERSION = 4
-LINE_LIMIT = 256 * 1024 * 1024
 
 
 class Request(msgspec.Struct, omit_defaults=True):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import threading
-from collections.abc import Iterator
 from typing import Literal
 
 from good_tide.core.errors import PlaceError
@@ -68,13 +67,3 @@ class Hold:
                 os.close(self._handle)
                 self._handle = None
         self._timer.cancel()
-
-
-@contextlib.contextmanager
-def held_off(power: Power, why: str) -> Iterator[Hold]:
-    """Hold off sleep and shutdown during a block."""
-    hold = power.hold_off(why)
-    try:
-        yield hold
-    finally:
-        hold.let_go()

@@ -27,7 +27,7 @@ from good_tide.operations.fleet import leave_status
 from good_tide.operations.journal import Journal
 from good_tide.operations.remembered import StoreMemory, others_write
 from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, open_catalog, take_into_catalog
+from good_tide.operations.stores import Catalog, Store, open_catalog, take_into_catalog
 from good_tide.operations.surveying import Survey, Weighing
 from good_tide.operations.workplace import Workplace
 from good_tide.system.disks import Disks
@@ -186,6 +186,7 @@ class _Run:
             known = catalog.stored_small if catalog.names() else None
             snapshot = capture(store, self._request_for(store), hands.clock, self._control, hands.here.state, known)
             take_into_catalog(store, catalog)
+            self._tell_trouble(catalog)
             self.note(name, started, snapshot)
             self._prime(ref, store, snapshot)
             leave_status(store, self._job, self.request.machine, snapshot, hands.clock)
@@ -208,6 +209,14 @@ class _Run:
         for noticed in found:
             hands.journal.add("trouble", self._job.name, noticed.what, (), "", noticed.todo)
             hands.warn(noticed.what, noticed.todo)
+
+    def _tell_trouble(self, catalog: Catalog) -> None:
+        """The snapshot is there; what makes looking back quick could not be kept."""
+        if catalog.trouble:
+            what = f"What this machine remembers of its stores cannot be kept: {catalog.trouble}"
+            todo = "Free some room in your home folder; snapshots go on, and looking back is slow meanwhile"
+            self._hands.journal.add("trouble", self._job.name, what, (), "", todo)
+            self._hands.warn(what, todo)
 
     def _request_for(self, store: Store) -> CaptureRequest:
         """The request; before a first snapshot the files are counted, so that its progress has an end in sight."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 
@@ -202,8 +203,9 @@ def sweep(
                 report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
             return report
         finally:
-            file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            file.write_bytes(msgspec.json.encode(watched))
+            with contextlib.suppress(OSError):  # without it the next sweep waits for others as long as the first
+                file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                file.write_bytes(msgspec.json.encode(watched))
 
 
 def _read_marks(file: Path) -> Watched:

@@ -45,6 +45,7 @@ CREATE INDEX span_by_folder ON span (folder, name, first);
 CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
 CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder, seq)) WITHOUT ROWID;
 """
+_DISK_ERRORS = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOLFS)
 _TABLES = ("machine", "snapshot", "folder", "span", "activity")
 
 
@@ -60,18 +61,34 @@ class Catalog:
         self._mark = int(fingerprint[:7] or "0", 16)
         self._lock = threading.RLock()
         self._stamp: tuple[tuple[str, int, int], str] | None = None
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self.trouble = ""
+        """Why the catalog is kept in memory only, and made anew each time: the disk that it should be on takes nothing. Empty: it is not."""
         try:
-            self._db = self._open()
+            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._db = self._open_file()
+        except (OSError, sqlite3.OperationalError) as error:
+            self._db = self._open_in_memory(error)
+
+    def _open_file(self) -> sqlite3.Connection:
+        os.close(os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
+        try:
+            return self._open(str(self._file))
         except sqlite3.OperationalError:
             raise
         except sqlite3.DatabaseError:
-            path.unlink()
-            self._db = self._open()
+            self._file.unlink()
+            os.close(os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
+            return self._open(str(self._file))
 
-    def _open(self) -> sqlite3.Connection:
-        os.close(os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
-        db: sqlite3.Connection = sqlite3.connect(self._file, check_same_thread=False, isolation_level=None, timeout=30)
+    def _open_in_memory(self, error: OSError | sqlite3.OperationalError) -> sqlite3.Connection:
+        """A catalog for as long as this object lives: snapshots and restores go on while a home is full. Other errors are raised."""
+        if isinstance(error, sqlite3.OperationalError) and error.sqlite_errorcode & 0xFF not in _DISK_ERRORS:
+            raise error
+        self.trouble = str(error)
+        return self._open(":memory:")
+
+    def _open(self, file: str) -> sqlite3.Connection:
+        db: sqlite3.Connection = sqlite3.connect(file, check_same_thread=False, isolation_level=None, timeout=30)
         try:
             db.execute("PRAGMA journal_mode = WAL")
             db.execute("PRAGMA synchronous = OFF")
@@ -123,10 +140,11 @@ class Catalog:
             self._db.execute("BEGIN IMMEDIATE")
             try:
                 yield
+                self._db.execute("COMMIT")
             except BaseException:
-                self._db.execute("ROLLBACK")
+                if self._db.in_transaction:  # a full disk has ended it already
+                    self._db.execute("ROLLBACK")
                 raise
-            self._db.execute("COMMIT")
 
     @contextlib.contextmanager
     def held_still(self) -> Iterator[Self]:
@@ -159,6 +177,18 @@ class Catalog:
         Raises:
             PlaceError: the store cannot be read.
         """
+        with self._lock:
+            try:
+                return self._sync(store, tell)
+            except sqlite3.OperationalError as error:
+                if self.trouble:
+                    raise
+                in_memory = self._open_in_memory(error)
+                self._db.close()
+                self._db = in_memory
+                return self._sync(store, tell)
+
+    def _sync(self, store: Store, tell: Callable[[int, int], None] | None) -> list[DamageError]:
         present = store.snapshot_names()
         with self._lock:
             known = self.names()

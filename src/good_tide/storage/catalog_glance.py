@@ -59,8 +59,9 @@ def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, .
     """Rows of a catalog; none where it is missing, being made, or damaged: then it is made anew when its store is next opened."""
     if not file.is_file():
         return []
-    with contextlib.suppress(sqlite3.Error), contextlib.closing(
-        sqlite3.connect(f"file:{quote(str(file))}?mode=ro", uri=True, timeout=_WAIT_SECONDS)
-    ) as db:  # fmt: skip
-        return db.execute(query, values).fetchall()
+    for how in ("mode=ro", "mode=ro&immutable=1"):  # where the disk is full SQLite cannot make the file that it shares with writers
+        with contextlib.suppress(sqlite3.Error), contextlib.closing(
+            sqlite3.connect(f"file:{quote(str(file))}?{how}", uri=True, timeout=_WAIT_SECONDS)
+        ) as db:  # fmt: skip
+            return db.execute(query, values).fetchall()
     return []

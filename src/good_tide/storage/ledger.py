@@ -6,6 +6,7 @@ first time, or no more, are read, all others are not. Numbers come from it, and 
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
 import zipfile
@@ -76,7 +77,8 @@ class Ledger:
         self._rows: Rows = np.empty(0, dtype=ROW)
         self._read(file)
         if self._update(all_snapshots(store)):
-            self._write(file)
+            with contextlib.suppress(OSError):  # a cache: where it cannot be kept it is made again
+                self._write(file)
         self._reckoning: Reckoning | None = None
 
     def _read(self, file: Path) -> None:

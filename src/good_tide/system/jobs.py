@@ -147,8 +147,13 @@ def _free_file(settings: Path, name: str) -> Path:
 
 def _write(file: Path, job: Job) -> None:
     new = file.with_suffix(".new")
-    new.write_text(tomli_w.dumps(msgspec.to_builtins(job)))
-    new.replace(file)
+    try:
+        new.write_text(tomli_w.dumps(msgspec.to_builtins(job)))
+        new.replace(file)
+    except OSError as error:
+        with contextlib.suppress(OSError):
+            new.unlink()
+        raise OSError(error.errno, error.strerror, str(file)) from error
 
 
 def remove_job(settings: Path, name: str) -> None:

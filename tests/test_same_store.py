@@ -284,6 +284,14 @@ class CloneTest(GoodTideTest):
         self.assertIn("made from an image", journal.events(Filter())[0].what)
         self.assertEqual(this_workplace().machine, copy.machine, "and stays what it became")
 
+    def test_a_file_that_is_lost_or_damaged_changes_nothing(self) -> None:
+        first = machine.this_machine(self.state)
+        (self.state / "runs").mkdir()
+        for damage in (lambda file: file.unlink(), lambda file: file.write_bytes(b""), lambda file: file.write_bytes(b"{x")):
+            damage(self.state / "machine.json")
+            self.traits = [*self.traits, "card new"]
+            self.assertEqual(machine.this_machine(self.state), first)
+
     def test_the_id_of_an_earlier_version_stays_and_a_new_one_knows_the_hardware(self) -> None:
         fresh = machine.this_machine(self.folder / "fresh")
         self.traits = ["card b"]

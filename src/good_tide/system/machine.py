@@ -18,7 +18,8 @@ _MACHINE_ID = Path("/etc/machine-id")
 _INTERFACES = Path("/sys/class/net")
 _DISKS = Path("/dev/disk/by-id")
 _BOARD = Path("/sys/class/dmi/id/product_uuid")
-_FILE = "machine.json"
+_FILES = ("machine.json", "machine-again.json")
+"""The same in both: were it lost, this machine would begin another history in every store."""
 _PERMANENT = "0"
 """``addr_assign_type`` of an address that the hardware has (Documentation/ABI/testing/sysfs-class-net)."""
 
@@ -52,40 +53,35 @@ def this_machine(state: Path) -> Machine:
     It is kept in ``state`` with that hardware. Where none of it is found again, the files were copied to another machine, which gets an id of
     its own. Where earlier versions were at work, the id stays what it was.
     """
-    file, traits = state / _FILE, _traits()
-    try:
-        known = msgspec.json.decode(file.read_bytes(), type=_Known)
-    except (OSError, msgspec.MsgspecError):
+    traits, known = _traits(), _read(state)
+    if known is None:
         known = _Known(_first_id(state, traits), traits)
-        _keep(file, known)
+        _keep(state, known)
     if traits and known.traits and not set(traits) & set(known.traits):
         known = _another(known, traits)
-        _keep(file, known)
+        _keep(state, known)
     elif traits and traits != known.traits:
         known.traits = traits
-        _keep(file, known)
+        _keep(state, known)
     return _machine(known)
 
 
 def become_another(state: Path) -> Become:
     """Give this machine an id of its own from now on, as a person says that it is a copy."""
-    this_machine(state)
-    known = _another(msgspec.json.decode((state / _FILE).read_bytes(), type=_Known), _traits())
+    machine, traits = this_machine(state), _traits()
+    known = _another(_read(state) or _Known(machine.id, traits), traits)
     known.news = False
-    _keep(state / _FILE, known)
+    _keep(state, known)
     return Become(known.before, _machine(known))
 
 
 def news_of_machine(state: Path) -> Become | None:
     """That this machine became another one, told once; None where it did not."""
-    try:
-        known = msgspec.json.decode((state / _FILE).read_bytes(), type=_Known)
-    except (OSError, msgspec.MsgspecError):
-        return None
-    if not known.news:
+    known = _read(state)
+    if known is None or not known.news:
         return None
     known.news = False
-    _keep(state / _FILE, known)
+    _keep(state, known)
     return Become(known.before, _machine(known))
 
 
@@ -98,12 +94,25 @@ def _another(known: _Known, traits: list[str]) -> _Known:
     return _Known(hashlib.sha256(material.encode()).hexdigest()[:32], traits, known.copies + 1, known.id, True)
 
 
-def _keep(file: Path, known: _Known) -> None:
-    with contextlib.suppress(OSError):
-        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        new = file.with_suffix(f".{secrets.token_hex(4)}")
-        new.write_bytes(msgspec.json.encode(known))
-        new.replace(file)
+def _read(state: Path) -> _Known | None:
+    for name in _FILES:
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            return msgspec.json.decode((state / name).read_bytes(), type=_Known)
+    return None
+
+
+def _keep(state: Path, known: _Known) -> None:
+    for name in _FILES:
+        new = state / f"{name}.{secrets.token_hex(4)}"
+        with contextlib.suppress(OSError):
+            state.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with open(new, "wb") as file:
+                file.write(msgspec.json.encode(known))
+                file.flush()
+                os.fsync(file.fileno())
+            new.replace(state / name)
+        with contextlib.suppress(OSError):
+            new.unlink()
 
 
 def _first_id(state: Path, traits: list[str]) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
@@ -10,7 +11,8 @@ from typing import NamedTuple, Self
 
 from good_tide.core.clock import SECOND
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
-from good_tide.core.identifiers import ContentDigest
+from good_tide.core.errors import DamageError, NotInPlaceError
+from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.operations.drafts import FolderDraft, LateEntry
 from good_tide.operations.reading_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
@@ -122,15 +124,24 @@ class SmallFiles:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
         part = self._known.get(digest)
         if part is None:
-            part = self._known[digest] = self._stored_extent(digest, len(content)) or self._blocks.add(content, digest)
+            part = self._known[digest] = self._stored_extent(digest, content) or self._blocks.add(content, digest)
         return Entry(name, Kind.FILE, stat, digest, (part,), extra)
 
-    def _stored_extent(self, digest: ContentDigest, length: int) -> Extent | None:
-        """Where the catalog says that this content lies, if the store still has that chunk."""
+    def _stored_extent(self, digest: ContentDigest, content: bytes) -> Extent | None:
+        """Where the catalog says that this content lies, if it does."""
         extent = self._stored(digest) if self._stored is not None else None
-        if extent is None or extent.chunk is None or extent.length != length or not self._store.has(extent.chunk):
+        if extent is None or extent.chunk is None or extent.length != len(content) or not self._store.has(extent.chunk):
             return None
-        return extent
+        return extent if self._holds(extent, extent.chunk, content) else None
+
+    def _holds(self, extent: Extent, chunk: ChunkId, content: bytes) -> bool:
+        """Whether a content really lies there. The catalog is a cache on this machine's disk: were it believed, a flipped bit in it would put
+        other bytes into a snapshot. What lies on a disk that is away cannot be looked at."""
+        if chunk not in self._store.index:
+            return True
+        with contextlib.suppress(DamageError, NotInPlaceError):
+            return self._store.read_chunk(chunk)[extent.offset : extent.offset + extent.length] == content
+        return False
 
     def __enter__(self) -> Self:
         self._reader.__enter__()

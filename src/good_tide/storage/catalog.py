@@ -8,6 +8,7 @@ changed, because folders with the same listing as before are skipped as a whole.
 from __future__ import annotations
 
 import contextlib
+import functools
 import hashlib
 import itertools
 import os
@@ -15,7 +16,7 @@ import sqlite3
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Self
+from typing import Concatenate, ParamSpec, Self, TypeVar
 
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError
@@ -47,6 +48,43 @@ CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KE
 """
 _DISK_ERRORS = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOLFS)
 _TABLES = ("machine", "snapshot", "folder", "span", "activity")
+
+
+_DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+Values = ParamSpec("Values")
+Answer = TypeVar("Answer")
+
+
+def _mended(method: Callable[Concatenate[Catalog, Values], Answer]) -> Callable[Concatenate[Catalog, Values], Answer]:
+    """Where the file turns out to be damaged it is begun anew, and the method goes on with that: it is a cache."""
+
+    @functools.wraps(method)
+    def asked(self: Catalog, /, *values: Values.args, **named: Values.kwargs) -> Answer:
+        with self._lock:
+            try:
+                return method(self, *values, **named)
+            except sqlite3.DatabaseError as error:
+                self._begin_anew(error)
+                return method(self, *values, **named)
+
+    return asked
+
+
+def _told(method: Callable[Concatenate[Catalog, Values], Answer]) -> Callable[Concatenate[Catalog, Values], Answer]:
+    """The same for questions about history, which one that is begun anew cannot answer yet: ``DamageError``."""
+
+    @functools.wraps(method)
+    def asked(self: Catalog, /, *values: Values.args, **named: Values.kwargs) -> Answer:
+        with self._lock:
+            try:
+                return method(self, *values, **named)
+            except sqlite3.DatabaseError as error:
+                self._begin_anew(error)
+                raise DamageError(
+                    "What this machine remembers of the store was damaged, and is made anew from the store", "Ask again"
+                ) from error
+
+    return asked
 
 
 class Catalog:
@@ -82,10 +120,23 @@ class Catalog:
 
     def _open_in_memory(self, error: OSError | sqlite3.OperationalError) -> sqlite3.Connection:
         """A catalog for as long as this object lives: snapshots and restores go on while a home is full. Other errors are raised."""
-        if isinstance(error, sqlite3.OperationalError) and error.sqlite_errorcode & 0xFF not in _DISK_ERRORS:
+        if isinstance(error, sqlite3.OperationalError) and getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DISK_ERRORS:
             raise error
         self.trouble = str(error)
         return self._open(":memory:")
+
+    def _begin_anew(self, error: sqlite3.DatabaseError) -> None:
+        """Begin a damaged file anew. Errors of another kind are raised."""
+        if isinstance(error, sqlite3.OperationalError) or getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DAMAGED:
+            raise error
+        self._db.close()
+        self._stamp = None
+        try:
+            for extra in ("", "-wal", "-shm"):
+                Path(f"{self._file}{extra}").unlink(missing_ok=True)
+            self._db = self._open_file()
+        except (OSError, sqlite3.OperationalError) as refused:
+            self._db = self._open_in_memory(refused)
 
     def _open(self, file: str) -> sqlite3.Connection:
         db: sqlite3.Connection = sqlite3.connect(file, check_same_thread=False, isolation_level=None, timeout=30)
@@ -156,9 +207,10 @@ class Catalog:
             try:
                 yield self
             finally:
-                if not nested:
+                if not nested and self._db.in_transaction:
                     self._db.execute("COMMIT")
 
+    @_told
     def history(self, machine: str) -> str:
         """Stands for the snapshots of a machine and their order: spans count them, and mean other ones when this is another."""
         query = "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq"
@@ -169,6 +221,7 @@ class Catalog:
                 self._stamp = version, hashlib.blake2b(names.encode(), digest_size=8).hexdigest()
             return self._stamp[1]
 
+    @_mended
     def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
         """Bring the catalog to what the store holds now; returns what could not be read.
 
@@ -237,6 +290,7 @@ class Catalog:
             for table in _TABLES:
                 self._db.execute(f"DELETE FROM {table}")
 
+    @_told
     def machines(self) -> list[tuple[str, str]]:
         """Identity and name of each machine with snapshots."""
         with self._lock:
@@ -246,12 +300,14 @@ class Catalog:
         row = self._db.execute("SELECT id FROM machine WHERE key = ?", (key,)).fetchone()
         return -1 if row is None else int(row[0])
 
+    @_told
     def tide(self, machine: str) -> list[TidePoint]:
         """What each snapshot of a machine added, changed and removed, in order of time."""
         query = f"SELECT {', '.join(TidePoint.__struct_fields__)} FROM snapshot WHERE machine = ? ORDER BY seq"
         with self._lock:
             return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine),))]
 
+    @_told
     def folder(self, machine: str, path: bytes) -> int | None:
         """The number of a folder that was ever in a snapshot, or None."""
         with self._lock:
@@ -272,11 +328,13 @@ class Catalog:
                 folder = row[0]
         return folder
 
+    @_told
     def roots(self, machine: str) -> list[Lifeline]:
         """Lifelines of the covered folders themselves."""
         with self._lock:
             return self._lifelines(-self._machine(machine))
 
+    @_told
     def lifelines(self, folder: int) -> list[Lifeline]:
         """Lifelines of everything that was ever in a folder, folders first, then by name."""
         with self._lock:
@@ -300,22 +358,27 @@ class Catalog:
         lines.sort(key=lambda line: (line.kind != Kind.FOLDER, line.name.lower(), line.name))
         return lines
 
-    def standing_files(self, machine: str) -> Iterator[tuple[bytes, list[bytes], list[int], list[int]]]:
+    @_told
+    def standing_files(self, machine: str) -> list[tuple[bytes, list[bytes], list[int], list[int]]]:
         """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and modification times."""
         query = """SELECT span.folder, span.name, size, modified FROM span JOIN folder ON folder.id = span.folder
                    WHERE folder.machine = ? AND last IS NULL AND kind = 'f' ORDER BY span.folder"""
         with self._lock:
             rows = self._db.execute(query, (self._machine(machine),)).fetchall()
+            found = []
             for folder, group in itertools.groupby(rows, key=lambda row: int(row[0])):
                 _, names, sizes, modified = map(list, zip(*group, strict=True))
-                yield self._path(folder), names, sizes, modified
+                found.append((self._path(folder), names, sizes, modified))
+            return found
 
+    @_told
     def spans(self, folder: int, name: bytes) -> list[Span]:
         """The versions of one name in a folder, oldest first."""
         query = "SELECT kind, size, modified, identity, first, last FROM span WHERE folder = ? AND name = ? ORDER BY first"
         with self._lock:
             return [Span(*row) for row in self._db.execute(query, (folder, name))]
 
+    @_told
     def same_content(self, machine: str, identity: bytes, around: Sequence[int]) -> list[bytes]:
         """Paths at which files with this content begin or end near some snapshots: where a renamed file came from or went."""
         with self._lock:
@@ -326,6 +389,7 @@ class Catalog:
             near = [(folder, name) for folder, name, first, last in rows if first in around or (last is not None and last + 1 in around)]
             return [self._path(folder) + b"/" + name for folder, name in near]
 
+    @_told
     def find(self, machine: str, words: str, limit: int = 200) -> list[bytes]:
         """Paths of everything whose name ever contained ``words``, without regard to case."""
         pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
@@ -335,6 +399,7 @@ class Catalog:
             rows = self._db.execute(query, (self._machine(machine), pattern, limit)).fetchall()
             return [self._path(folder) + b"/" + name for folder, name in rows]
 
+    @_told
     def find_near(self, path: bytes) -> list[bytes]:
         """Paths that a mistyped one may have meant: what its folder ever held, or the covered folders."""
         parent, _, name = path.rpartition(b"/")
@@ -353,11 +418,13 @@ class Catalog:
             parts.append(name)
         return b"/".join(reversed(parts))
 
+    @_mended
     def names(self) -> set[str]:
         """Names of the snapshots it has taken in."""
         with self._lock:
             return {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
 
+    @_mended
     def stored_small(self, digest: ContentDigest) -> Extent | None:
         """Where a small file with this content lies in the store, if the catalog knows."""
         query = "SELECT chunk, offset, size FROM span WHERE identity = ? AND kind = 'f' AND chunk IS NOT NULL LIMIT 1"

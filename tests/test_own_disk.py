@@ -1,20 +1,27 @@
-"""A home folder that is full holds up no snapshot and no restore: what is kept there for speed is done without."""
+"""This machine's own disk, full or damaged, holds up no snapshot and no restore, and puts nothing wrong into one: what is kept there for speed
+is done without, or made anew."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
 import sys
+from pathlib import Path
 from unittest import mock
 
-from good_tide.core.errors import PlaceFullError, of_system
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import DamageError, PlaceFullError, of_system
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
+from good_tide.operations.capture import CaptureRequest, capture
 from good_tide.operations.stores import open_ledger
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.store import Store
 from good_tide.system import jobs
-from tests.base import MACHINE, GoodTideTest
+from tests.base import HOUR, MACHINE, T0, GoodTideTest, program
 
 
 class CatalogTest(GoodTideTest):
@@ -70,6 +77,70 @@ class CatalogTest(GoodTideTest):
         self.assertIsInstance(told, PlaceFullError)
         self.assertIn("office.toml", told.what)
         self.assertEqual(jobs.load_jobs(self.folder / "settings"), [job])
+
+
+class DamagedTest(GoodTideTest):
+    """A catalog that is damaged is made anew; one that is wrong is not believed."""
+
+    def damage(self, file: Path) -> None:
+        """Overwrite the middle of every page but the first three."""
+        data = bytearray(file.read_bytes())
+        for at in range(4096 * 3, len(data) - 4096, 4096):
+            data[at : at + 600] = b"\xa5" * 600
+        file.write_bytes(data)
+
+    def taken(self) -> tuple[Store, Path]:
+        store, file = self.new_store(passphrase=None), self.cache / "catalog.sqlite3"
+        for number in range(2000):
+            self.write(f"{number}.txt", str(number))
+        self.snap(store, 0)
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            catalog.sync(store)
+        return store, file
+
+    def test_it_is_begun_anew_when_it_is_noticed(self) -> None:
+        store, file = self.taken()
+        self.damage(file)
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            self.assertEqual(catalog.sync(store), [])
+            self.assertEqual((len(catalog.tide(MACHINE.id)), catalog.trouble), (1, ""))
+            self.assertEqual(len(catalog.standing_files(MACHINE.id)[0][1]), 2000)
+        self.damage(file)
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            with self.assertRaisesRegex(DamageError, "made anew"):
+                catalog.find(MACHINE.id, "17")
+            self.assertEqual(catalog.names(), set())
+            catalog.sync(store)
+            self.assertIn(os.fsencode(self.work / "17.txt"), catalog.find(MACHINE.id, "17"))
+
+    def test_by_command(self) -> None:
+        for number in range(2000):
+            self.write(f"{number}.txt", str(number))
+        root = self.folder / "store"
+        program("job", "add", "Office", "--folder", self.work, "--store", root, "--unencrypted")
+        self.assertEqual(program("snapshot", "Office").returncode, 0)
+        for words in (("snapshot", "Office"), ("versions", "--store", root, self.work / "17.txt"), ("room", root, "--by", "folder")):
+            self.damage(next(self.folder.rglob("catalog.sqlite3")))
+            ended = program(*words)
+            self.assertEqual(ended.returncode, 0, ended.stderr)
+
+    def test_a_place_that_is_wrong_puts_no_other_bytes_into_a_snapshot(self) -> None:
+        store, file = self.taken()
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            catalog._db.execute("UPDATE span SET offset = offset + 1 WHERE kind = 'f'")
+            self.write("copy.txt", "1234")
+            request = CaptureRequest((self.work,), MACHINE)
+            taken = capture(store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small)
+        self.restore(store, taken, self.work / "copy.txt", self.folder / "into")
+        self.assertEqual((self.folder / "into" / "copy.txt").read_text(), "1234")
+
+    def test_a_place_that_is_right_is_used(self) -> None:
+        store, file = self.taken()
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            self.write("copy.txt", "1234")
+            request = CaptureRequest((self.work,), MACHINE)
+            taken = capture(store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small)
+        self.assertEqual((taken.record.tally.changed_files, taken.record.tally.new_bytes), (1, 0))
 
 
 class FullHomeTest(GoodTideTest):

@@ -16,8 +16,8 @@ def main() -> None:
     settings = Path(sys.argv[1])
     socket = agent_socket(runtime_folder(), settings)
     start_agent_early(socket, settings)
-    from good_tide.desktop.application import make_application, wait_until  # as the program does: Qt loads while the agent does
-    from good_tide.desktop.window import MainWindow
+    from good_tide.desktop.shell.application import make_application, wait_until  # as the program does: Qt loads while the agent does
+    from good_tide.desktop.shell.window import MainWindow
 
     _, look = make_application("light")
     window = MainWindow(look, socket, settings)

@@ -13,9 +13,9 @@ from typing import get_args
 from benchmarks.sweep import build
 from good_tide.core.ledger import By
 from good_tide.core.progress import Silent
-from good_tide.operations.room import taking
-from good_tide.operations.stores import open_ledger
-from good_tide.operations.thinning import plan_release
+from good_tide.operations.retention.room import taking
+from good_tide.operations.retention.thinning import plan_release
+from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.needs import all_snapshots, needed_keys
 from good_tide.storage.store import open_store
 

@@ -22,9 +22,9 @@ from good_tide.core.progress import Control, Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.rhythm import Rhythm
 from good_tide.crypto.slots import Cost
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.restore_work import RestoreReport, carry_out
-from good_tide.operations.restoring import Existing, Wish, plan_restore
+from good_tide.operations.restore.carry_out import RestoreReport, carry_out
+from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
 

@@ -16,8 +16,8 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.settings import Job, StoreRef
-from good_tide.desktop.application import make_application, wait_until
-from good_tide.desktop.window import MainWindow
+from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import Store

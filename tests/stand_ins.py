@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from good_tide.agent.upkeep import Around
-from good_tide.operations.disks import disks_for
+from good_tide.operations.stores.disks import disks_for
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings
 
 

@@ -21,8 +21,8 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.disks import STAND_IN_FILE
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.stores.disks import STAND_IN_FILE
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.storage.content import read_whole
 from good_tide.storage.header import create_store

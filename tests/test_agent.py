@@ -22,10 +22,10 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
-from good_tide.desktop.timeaxis import TimeAxis
-from good_tide.desktop.timeline_model import TimelineModel
-from good_tide.operations.disks import STAND_IN_FILE
-from good_tide.operations.stores import synced_catalog
+from good_tide.desktop.painting.time_axis import TimeAxis
+from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.operations.stores.disks import STAND_IN_FILE
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.messages import (
     Detail,

@@ -12,12 +12,12 @@ from good_tide.core.errors import PersonError, PlaceError, StoppedError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.settings import Holding, Job, StoreRef
-from good_tide.operations.carrying import carry
-from good_tide.operations.holding import open_area
-from good_tide.operations.jobs import check_store_folder, checked_folders
-from good_tide.operations.journal import Journal
-from good_tide.operations.running import Hands, run_job
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.jobs.making import check_store_folder, checked_folders
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.snapshot.holding import open_area
+from good_tide.operations.snapshot.job_run import Hands, run_job
+from good_tide.operations.stores.carrying import carry
 from good_tide.operations.workplace import Workplace
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store

@@ -13,11 +13,11 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.choosing import Chooser, Whose
-from good_tide.operations.journal import Journal
-from good_tide.operations.purging import plan_purge, purge
-from good_tide.operations.stores import synced_catalog
+from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.purge import plan_purge, purge
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.storage.store import open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, program

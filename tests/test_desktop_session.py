@@ -10,9 +10,9 @@ import sys
 import unittest
 
 from good_tide.core.status import JobStanding, Mood, State, Status
-from good_tide.desktop.application import make_application
-from good_tide.desktop.panel import PanelIcon, worst
-from good_tide.desktop.signs import panel_icon
+from good_tide.desktop.painting.signs import panel_icon
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.panel import PanelIcon, worst
 from good_tide.protocol.upkeep_messages import PanelView
 from tests.base import HOUR, REPOSITORY, T0, GoodTideTest
 
@@ -57,8 +57,8 @@ from tests.stand_in_bus import StandInServices
 import os
 services = StandInServices(os.environ["DBUS_SESSION_BUS_ADDRESS"])
 from PySide6.QtWidgets import QSystemTrayIcon
-from good_tide.desktop.application import make_application, settle
-from good_tide.desktop.panel import PanelIcon
+from good_tide.desktop.shell.application import make_application, settle
+from good_tide.desktop.shell.panel import PanelIcon
 application, _ = make_application("light")
 icon = PanelIcon(Path("/nonexistent/agent.sock"), Path("/nonexistent"))
 icon.icon.show()

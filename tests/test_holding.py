@@ -14,13 +14,13 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Progress, Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Holding, Job, StoreRef
-from good_tide.operations import holding
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.journal import Journal
-from good_tide.operations.reading_ahead import ReadAhead
-from good_tide.operations.resuming import ResumeLog
-from good_tide.operations.small_files import UNTRUSTED_NS
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.snapshot import holding
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.read_ahead import ReadAhead
+from good_tide.operations.snapshot.resume_log import ResumeLog
+from good_tide.operations.snapshot.small_files import UNTRUSTED_NS
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store, open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
@@ -205,7 +205,7 @@ class ResumeTest(GoodTideTest):
         self.patch_packs = mock.patch("good_tide.storage.writer.PACK_BYTES", MIB)
         self.patch_packs.start()
         self.addCleanup(self.patch_packs.stop)
-        patch = mock.patch("good_tide.operations.resuming._NOTE_SECONDS", 0.0)
+        patch = mock.patch("good_tide.operations.snapshot.resume_log._NOTE_SECONDS", 0.0)
         patch.start()
         self.addCleanup(patch.stop)
 
@@ -221,7 +221,7 @@ class ResumeTest(GoodTideTest):
                 if progress.bytes_done > part * total:
                     raise StoppedError("cut off")
 
-        with mock.patch("good_tide.operations.capture._REPORT_SECONDS", 0.0), self.assertRaises(StoppedError):
+        with mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0.0), self.assertRaises(StoppedError):
             self.snap(open_store(self.folder / "store", PASSPHRASE), 0, control=Cut())
         return read
 

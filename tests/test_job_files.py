@@ -13,10 +13,10 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.planning import Book
 from good_tide.core.settings import Job
-from good_tide.operations.books import Books
-from good_tide.operations.jobs import rename_job
-from good_tide.operations.journal import Journal
-from good_tide.operations.posting import _file_name
+from good_tide.operations.jobs.making import rename_job
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.reporting.post import _file_name
 from good_tide.operations.workplace import Workplace, add_job, load_jobs, remove_job, save_job
 from good_tide.system.jobs import load_jobs as read_jobs
 from tests.base import MACHINE, REPOSITORY, T0, GoodTideTest, program

@@ -21,10 +21,10 @@ from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Holding, Job, Room, StoreRef
 from good_tide.core.status import State
-from good_tide.operations.books import Books
-from good_tide.operations.disks import STAND_IN_FILE
-from good_tide.operations.stores import ledger_age
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.stores.disks import STAND_IN_FILE
+from good_tide.operations.stores.opening import ledger_age
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.storage.header import create_store
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store

@@ -18,11 +18,11 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.rules import parse_rule
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.carrying import carry
-from good_tide.operations.restore_work import carry_out
-from good_tide.operations.restoring import Existing, Wish, plan_restore
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.restore.carry_out import carry_out
+from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.stores.carrying import carry
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store

@@ -8,8 +8,8 @@ import random
 import wave
 
 from good_tide.core.entries import Kind
-from good_tide.operations.browse import contents, entry_at
-from good_tide.operations.previewing import compare_versions, compare_with_disk, decode_text, preview
+from good_tide.operations.history.browse import contents, entry_at
+from good_tide.operations.history.preview import compare_versions, compare_with_disk, decode_text, preview
 from tests.base import GoodTideTest
 
 

@@ -9,8 +9,8 @@ import msgspec
 
 from good_tide.core.errors import PersonError
 from good_tide.core.settings import Job, StoreRef
-from good_tide.desktop.timeline_model import TimelineModel
-from good_tide.operations.stores import synced_catalog
+from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.messages import Detail, FolderView, Overview, PickedItem, PlanView

@@ -21,13 +21,13 @@ from good_tide.core.pages import encode_page
 from good_tide.core.places import Level, Wanted
 from good_tide.core.progress import Progress, Silent
 from good_tide.core.records import Snapshot, SnapshotRecord
-from good_tide.operations.browse import contents
-from good_tide.operations.disks import examine
-from good_tide.operations.restore_work import carry_out
-from good_tide.operations.restoring import Action, Existing, Wish, plan_restore
-from good_tide.operations.set_aside import undo
-from good_tide.operations.stores import synced_catalog
-from good_tide.operations.verifying import verify
+from good_tide.operations.history.browse import contents
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.restore.carry_out import carry_out
+from good_tide.operations.restore.plan import Action, Existing, Wish, plan_restore
+from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.stores.disks import examine
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.server import Server
 from good_tide.source.ways import open_way
@@ -168,7 +168,7 @@ class PowersTest(GoodTideTest):
         refuse = mock.Mock(side_effect=PermissionError(1, "Operation not permitted"))
         with (
             mock.patch("os.fchmod", refuse), mock.patch("os.utime", refuse), mock.patch("os.geteuid", return_value=0),
-            mock.patch("good_tide.operations.restore_metadata._chown", refuse),
+            mock.patch("good_tide.operations.restore.metadata._chown", refuse),
         ):  # fmt: skip
             report = self.restore(store, taken, self.work, self.folder / "into")
         self.assertEqual((report.problems, len(list((self.folder / "into").rglob("*.txt")))), ([], 30))

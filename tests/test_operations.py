@@ -23,16 +23,16 @@ from good_tide.core.identifiers import Nanoseconds, local_name
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.records import SnapshotRecord
-from good_tide.operations import reading_ahead
-from good_tide.operations.browse import contents, entry_at, tidy
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.history import path_history
-from good_tide.operations.previewing import compare_with_disk, preview
-from good_tide.operations.reading_ahead import Batch, ReadAhead
-from good_tide.operations.restoring import Existing, Wish, plan_restore
-from good_tide.operations.set_aside import RECORD_FILE, undo
-from good_tide.operations.stores import synced_catalog
-from good_tide.operations.verifying import verify
+from good_tide.operations.history.browse import contents, entry_at, tidy
+from good_tide.operations.history.path_history import path_history
+from good_tide.operations.history.preview import compare_with_disk, preview
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.restore.set_aside import RECORD_FILE, undo
+from good_tide.operations.snapshot import read_ahead as reading_ahead
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.source.small_files import Expected, SmallRead
 from good_tide.storage.runs import RunLock
 from good_tide.storage.writer import WriteSession
@@ -73,7 +73,7 @@ class CaptureTest(GoodTideTest):
             self.write(f"b/{number}.bin", random.Random(number).randbytes(90_000))
         store = self.new_store()
         first = self.snap(store)
-        with mock.patch("good_tide.operations.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.small_files.UNTRUSTED_NS", 0):
+        with mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0):
             second = self.snap(store, 1)
         self.assertEqual((second.record.tally.changed_files, second.record.tally.new_bytes), (0, 0))
         third = self.snap(store, 2)
@@ -176,7 +176,7 @@ class CaptureTest(GoodTideTest):
                 steering.stop()
 
         steering = Steering(stop_at_the_third)
-        with mock.patch("good_tide.operations.capture._REPORT_SECONDS", 0), self.assertRaises(StoppedError):
+        with mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0), self.assertRaises(StoppedError):
             self.snap(store, 0, MACHINE, steering)
         self.assertEqual(store.snapshots()[0], [])
         taken = self.snap(store, 1)

@@ -26,10 +26,10 @@ from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, Room, StoreRef
-from good_tide.operations import probing
-from good_tide.operations.comings import Comings
-from good_tide.operations.disks import best_disk, examine, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.tries import TryCounter
+from good_tide.operations.records.disk_absences import Comings
+from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.stores.disks import best_disk, examine, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.stores.opening import probing
 from good_tide.storage.header import create_store
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots, revoke
 from good_tide.storage.place import LocalPlace
@@ -180,7 +180,7 @@ class SystemDisksTest(GoodTideTest):
     def test_real_small_file_systems(self) -> None:
         script = (
             f"set -e; mount -t tmpfs -o size=20m none {self.work}; mkdir {self.work}/store; mount -o remount,ro {self.work}; "
-            f"{sys.executable} -c 'from good_tide.operations.disks import *; from pathlib import Path; "
+            f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from pathlib import Path; "
             f'd = SystemDisks(); e = examine(d, Path("{self.work}/new"), Wanted(bytes=30 << 20), frozenset(), True); '
             "print([(c.level.value, c.what) for c in e.checks])'"
         )
@@ -289,7 +289,7 @@ class StandInTest(GoodTideTest):
 
     def test_a_place_that_does_not_take_the_measurement_says_why(self) -> None:
         full = PlaceFullError("Writing to Pier: no room left on the disk", "Free some room")
-        with mock.patch("good_tide.operations.disks.measure_speed", side_effect=full):
+        with mock.patch("good_tide.operations.stores.disks.measure_speed", side_effect=full):
             found = examine(self.disks, self.disks.folder("Pier") / "new", MINE, frozenset(), measure=True)
         self.assertEqual((found.checks[0].level, found.checks[0].way_out), (Level.BAD, "Free some room"))
 

@@ -10,11 +10,11 @@ from good_tide.core.errors import PersonError, StoppedError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Control, Progress, Silent
-from good_tide.operations.journal import Journal
-from good_tide.operations.purging import PurgePlan, plan_purge, purge
-from good_tide.operations.stores import synced_catalog
-from good_tide.operations.thinning import pin, pinned, sweep
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.purge import PurgePlan, plan_purge, purge
+from good_tide.operations.retention.thinning import pin, pinned, sweep
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.store import Store, open_store
 from tests.base import MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
 from tests.survival import content_of

@@ -22,8 +22,8 @@ from good_tide.core.errors import PersonError, WrongPassphraseError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.carrying import carry
-from good_tide.operations.jobs import open_counted, passphrase_for
+from good_tide.operations.jobs.making import open_counted, passphrase_for
+from good_tide.operations.stores.carrying import carry
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job
 from good_tide.protocol.messages import Request, encode, raw
 from good_tide.protocol.sockets import agent_socket

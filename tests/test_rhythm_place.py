@@ -19,9 +19,9 @@ from good_tide.core.ladder import Ladder, Rung, Step
 from good_tide.core.rhythm import every_minutes_of
 from good_tide.core.settings import Room
 from good_tide.core.status import State
-from good_tide.desktop.limits import LimitsDialog, full_words
-from good_tide.desktop.runs_picture import by_day
-from good_tide.desktop.week_picture import WeekPicture
+from good_tide.desktop.journal.runs_picture import by_day
+from good_tide.desktop.rhythm.week_picture import WeekPicture
+from good_tide.desktop.stores.limits import LimitsDialog, full_words
 from good_tide.operations.workplace import save_job
 from good_tide.protocol.upkeep_messages import RoomView
 from good_tide.system.mail_server import load_mail_server

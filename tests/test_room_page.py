@@ -8,7 +8,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from good_tide.core.errors import PersonError
-from good_tide.desktop.room_page import RoomPage
+from good_tide.desktop.stores.room_page import RoomPage
 from good_tide.protocol.room_messages import PatternRequest, SomeRequest
 from good_tide.storage.pins import read_pins
 from good_tide.storage.store import Store, open_store

@@ -18,13 +18,13 @@ from good_tide.core.identifiers import Nanoseconds, local_name
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.capture import last_snapshot
-from good_tide.operations.carrying import carry
-from good_tide.operations.jobs import own_history
-from good_tide.operations.journal import Journal
-from good_tide.operations.remembered import StoreMemory
-from good_tide.operations.stores import Catalog, open_catalog
-from good_tide.operations.thinning import plan_release, release, sweep
+from good_tide.operations.jobs.making import own_history
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.operations.retention.thinning import plan_release, release, sweep
+from good_tide.operations.snapshot.capture import last_snapshot
+from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.opening import Catalog, open_catalog
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
 from good_tide.storage.header import create_store
 from good_tide.storage.keyslots import add_passphrase, list_slots, revoke
@@ -380,7 +380,7 @@ def open_catalog_closing(store: Store, cache: Path) -> contextlib.AbstractContex
 
 class PlaceTest(GoodTideTest):
     def test_a_reference_without_knowledge_is_as_before(self) -> None:
-        from good_tide.operations.pinning import check_header, check_keys
+        from good_tide.operations.stores.pinning import check_header, check_keys
 
         store = self.new_store()
         check_header(StoreRef(path="x"), self.folder / "store")

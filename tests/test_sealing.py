@@ -20,9 +20,9 @@ from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Silent
 from good_tide.crypto.locking import keep_in_memory
 from good_tide.crypto.seals import EncryptingSeal
-from good_tide.operations import holding
-from good_tide.operations.carrying import carry
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.snapshot import holding
+from good_tide.operations.stores.carrying import carry
 from good_tide.storage.header import create_store
 from good_tide.storage.packs import Holds, PackWriter, prepare
 from good_tide.storage.place import LocalPlace

@@ -15,9 +15,9 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_rule
-from good_tide.operations.browse import contents
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.surveying import Survey, Weighing, idle_rules, why
+from good_tide.operations.coverage.survey import Survey, Weighing, idle_rules, why
+from good_tide.operations.history.browse import contents
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.storage.store import Store
 from tests.base import HOUR, MACHINE, T0, GoodTideTest, as_ordinary_person, program
 
@@ -76,7 +76,7 @@ class SelectingTest(GoodTideTest):
             self.write(f"folder {number % 3}/file {number}.txt", str(number))
             self.write(f"folder {number % 3}/file {number}.tmp", str(number))
         store = self.new_store()
-        with mock.patch("good_tide.operations.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.small_files.UNTRUSTED_NS", 0):
+        with mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0):
             self.taken(store, 0, "exclude kind temporary")
             again = self.taken(store, 1, "exclude kind temporary")
             self.assertEqual((again.record.tally.changed_files, again.record.tally.new_bytes, again.record.tally.files), (0, 0, 30))

@@ -22,9 +22,9 @@ from good_tide.core.happenings import Filter
 from good_tide.core.places import Level
 from good_tide.core.progress import Progress
 from good_tide.crypto import slots
-from good_tide.desktop.application import make_application, wait_until
-from good_tide.desktop.window import MainWindow
-from good_tide.operations.disks import STAND_IN_FILE
+from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.window import MainWindow
+from good_tide.operations.stores.disks import STAND_IN_FILE
 from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.messages import Work
 from good_tide.protocol.sockets import agent_socket

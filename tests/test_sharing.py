@@ -10,7 +10,7 @@ from typing import Any
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
-from good_tide.operations.jobs import own_history
+from good_tide.operations.jobs.making import own_history
 from tests.base import GoodTideTest, program
 
 DESK = Machine("a1" * 16, "office-desk")

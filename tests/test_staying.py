@@ -6,8 +6,8 @@ from good_tide.core.errors import PersonError
 from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
-from good_tide.operations.room import plan_room
-from good_tide.operations.thinning import pin, pinned, plan_release, plan_thinning, standing_fast
+from good_tide.operations.retention.room import plan_room
+from good_tide.operations.retention.thinning import pin, pinned, plan_release, plan_thinning, standing_fast
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
 
 LATER = T0 + 5000 * HOUR

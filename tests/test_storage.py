@@ -32,7 +32,7 @@ from good_tide.core.errors import (
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Silent
 from good_tide.crypto.slots import Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
 from good_tide.storage.chunker import Chunker, ChunkSizes
 from good_tide.storage.header import create_store, read_header, unlock
 from good_tide.storage.index import ChunkIndex

@@ -14,8 +14,8 @@ from unittest import mock
 
 from good_tide.core.errors import WrongPassphraseError
 from good_tide.core.progress import Silent
-from good_tide.operations.carrying import carry
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.stores.carrying import carry
 from good_tide.storage.header import create_store, unlock
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots
 from good_tide.storage.place import LocalPlace
@@ -105,7 +105,7 @@ class CarryPowerCutTest(GoodTideTest):
     def test_a_killed_carry_goes_on(self) -> None:
         create_store(self.folder / "to", PASSPHRASE, cost=CHEAP)
         code = (
-            "import sys; from tests.base import *; from good_tide.operations.carrying import carry\n"
+            "import sys; from tests.base import *; from good_tide.operations.stores.carrying import carry\n"
             "source, target = (open_store(Path(one), PASSPHRASE) for one in sys.argv[1:3]); print('begun', flush=True)\n"
             "carry(source, target, None, Path(sys.argv[3]), Silent())\n"
         )
@@ -179,12 +179,12 @@ class OpenFilesTest(GoodTideTest):
         before = len(os.listdir("/proc/self/fd"))
         for act in ("read", "finish"):
             with (
-                mock.patch(f"good_tide.operations.small_files.SmallFiles.{act}", side_effect=RuntimeError),
+                mock.patch(f"good_tide.operations.snapshot.small_files.SmallFiles.{act}", side_effect=RuntimeError),
                 self.assertRaises(RuntimeError),
             ):
                 self.write("folder 1/new.txt", act)
                 self.snap(store, 1)
-        with mock.patch("good_tide.operations.small_files.SmallFiles.entry", side_effect=RuntimeError), self.assertRaises(RuntimeError):
+        with mock.patch("good_tide.operations.snapshot.small_files.SmallFiles.entry", side_effect=RuntimeError), self.assertRaises(RuntimeError):
             self.write("folder 2/new.txt", "new")
             self.snap(store, 2)
         self.assertEqual(len(os.listdir("/proc/self/fd")), before)

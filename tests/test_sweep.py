@@ -18,12 +18,12 @@ from good_tide.core.errors import DamageError, GoodTideError, PlaceError, PlaceF
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.carrying import carry
-from good_tide.operations.holding import drain, prime
-from good_tide.operations.journal import Journal
-from good_tide.operations.purging import plan_purge, purge
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.purge import plan_purge, purge
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.holding import drain, prime
+from good_tide.operations.stores.carrying import carry
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
 from good_tide.storage.header import create_store
 from good_tide.storage.holding import HoldingArea

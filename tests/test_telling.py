@@ -31,12 +31,12 @@ from good_tide.core.rhythm import EVERY_HOUR, Rhythm, every
 from good_tide.core.settings import Job, MailServer, Reporting
 from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
 from good_tide.core.words import local
-from good_tide.operations.books import Books
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.fleet import fleet, leave_status
-from good_tide.operations.journal import Journal
-from good_tide.operations.posting import Post
-from good_tide.operations.reporting import ReportPart, export_journal, report
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.reporting.fleet import fleet, leave_status
+from good_tide.operations.reporting.post import Post
+from good_tide.operations.reporting.report import ReportPart, export_journal, report
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.system.mail_server import load_mail_server, save_mail_server
 from good_tide.system.mailing import send
 from good_tide.system.service import autostart_text, unit_text
@@ -74,7 +74,7 @@ class JournalTest(GoodTideTest):
         )
 
     def test_it_is_bounded(self) -> None:
-        with mock.patch("good_tide.operations.journal._MOST_EVENTS", 300), mock.patch("good_tide.operations.journal._MOST_RUNS", 300):
+        with mock.patch("good_tide.operations.records.journal._MOST_EVENTS", 300), mock.patch("good_tide.operations.records.journal._MOST_RUNS", 300):
             for number in range(700):
                 self.journal.add("good", "Office", f"event {number}")
                 self.journal.add_run(Run("Office", "Pier", "time", T0 + number, 1.0, "done"))

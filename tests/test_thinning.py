@@ -21,15 +21,15 @@ from good_tide.core.ladder import Ladder, Rung, Step, parse_rung
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import local
-from good_tide.operations.books import Books
-from good_tide.operations.disks import disks_for
-from good_tide.operations.journal import Journal
-from good_tide.operations.precious import last_with_precious
-from good_tide.operations.room import plan_room, room_facts, taking
-from good_tide.operations.standing import Standings
-from good_tide.operations.stores import synced_catalog
-from good_tide.operations.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
-from good_tide.operations.verifying import verify
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.retention.precious import last_with_precious
+from good_tide.operations.retention.room import plan_room, room_facts, taking
+from good_tide.operations.retention.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.stores.disks import disks_for
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.needs import held_bytes, needed_keys

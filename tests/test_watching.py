@@ -21,8 +21,8 @@ from good_tide.core.planning import Book, Facts, Occasion, decide
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job
-from good_tide.operations.journal import Journal
-from good_tide.operations.watching import ChangeJudge
+from good_tide.operations.coverage.change_judge import ChangeJudge
+from good_tide.operations.records.journal import Journal
 from good_tide.system.watching import FolderWatch, limit_words
 from tests.base import REPOSITORY, T0, GoodTideTest
 

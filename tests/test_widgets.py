@@ -15,14 +15,14 @@ from PySide6.QtWidgets import QWidget
 
 from good_tide.core.places import Check, DiskFacts, Level
 from good_tide.core.rules import parse_rule
-from good_tide.desktop.application import make_application
-from good_tide.desktop.area_picture import AreaPicture
-from good_tide.desktop.disk_rows import DiskRow
-from good_tide.desktop.palette import DARK, LIGHT
-from good_tide.desktop.room_picture import RoomPicture
-from good_tide.desktop.rule_editor import RuleEditor
-from good_tide.desktop.secrecy import SecrecyPanel
-from good_tide.desktop.verdicts import CheckList, LevelSign
+from good_tide.desktop.coverage.area_picture import AreaPicture
+from good_tide.desktop.coverage.rule_editor import RuleEditor
+from good_tide.desktop.painting.palette import DARK, LIGHT
+from good_tide.desktop.setup.disk_rows import DiskRow
+from good_tide.desktop.setup.secrecy import SecrecyPanel
+from good_tide.desktop.setup.verdicts import CheckList, LevelSign
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.stores.room_picture import RoomPicture
 from good_tide.protocol.messages import DiskView, FolderShare, RuleView, StoreView
 
 GIB = 1 << 30

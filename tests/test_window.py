@@ -25,11 +25,11 @@ from PySide6.QtWidgets import QApplication, QToolButton, QToolTip
 
 from good_tide.demo import story
 from good_tide.demo.build import DemoFolders, build_demo
-from good_tide.desktop.application import make_application, wait_until
-from good_tide.desktop.lifelines import ROW
-from good_tide.desktop.painting import NAME_WIDTH
-from good_tide.desktop.palette import DARK, LIGHT
-from good_tide.desktop.window import MainWindow
+from good_tide.desktop.painting.palette import DARK, LIGHT
+from good_tide.desktop.painting.picture import NAME_WIDTH
+from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.window import MainWindow
+from good_tide.desktop.timeline.lifelines import ROW
 from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.server import answers
 from good_tide.protocol.sockets import agent_socket

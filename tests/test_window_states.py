@@ -21,8 +21,8 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.progress import Progress
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import Mood
-from good_tide.desktop.application import make_application, wait_until
-from good_tide.desktop.window import MainWindow
+from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.messages import Finished, Hello, Overview, RestoreResult, Work, raw
 from good_tide.protocol.sockets import agent_socket

@@ -17,7 +17,7 @@ from pathlib import Path
 from good_tide.core.clock import SECOND
 from good_tide.core.planning import Wait
 from good_tide.core.status import JobFacts
-from good_tide.desktop.application import render_states
+from good_tide.desktop.shell.application import render_states
 hour, gib = 3600 * SECOND, 1 << 30
 now = 1_794_840_300 * SECOND
 here = dict(state="ready", disk="Pier", last=now - hour // 3, next=now + hour * 2 // 3, free=719 * gib, full_in_days=400.0)

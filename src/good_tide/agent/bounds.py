@@ -14,14 +14,14 @@ from good_tide.core.progress import Control
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.books import Books
-from good_tide.operations.holding import heed
-from good_tide.operations.journal import Journal
-from good_tide.operations.precious import precious_now
-from good_tide.operations.remembered import StoreMemory
-from good_tide.operations.room import plan_room, room_facts
-from good_tide.operations.stores import Store, ledger_age, open_ledger
-from good_tide.operations.thinning import ladder_words, named, plan_thinning, release, sweep
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.operations.retention.precious import precious_now
+from good_tide.operations.retention.room import plan_room, room_facts
+from good_tide.operations.retention.thinning import ladder_words, named, plan_thinning, release, sweep
+from good_tide.operations.snapshot.holding import heed
+from good_tide.operations.stores.opening import Store, ledger_age, open_ledger
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.server import Asked, Handler
 from good_tide.system.machine import local_zone

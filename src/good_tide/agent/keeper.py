@@ -13,8 +13,8 @@ from good_tide.agent.watcher import Watcher
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import GoodTideError
 from good_tide.core.planning import Around, Decision, Facts, Occasion
-from good_tide.operations.books import Books
-from good_tide.operations.standing import Standings
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.schedule.standing import Standings
 from good_tide.system.surroundings import Surroundings
 
 _LONGEST_SLEEP = 30.0

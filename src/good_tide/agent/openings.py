@@ -9,13 +9,13 @@ from pathlib import Path
 from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations import holding
-from good_tide.operations.disks import locate
-from good_tide.operations.jobs import open_counted, passphrase_for
-from good_tide.operations.pinning import check_header, check_keys, pin_in_settings
-from good_tide.operations.probing import probe_apart
-from good_tide.operations.stores import Store, catalog_names, store_id
-from good_tide.operations.tries import TryCounter
+from good_tide.operations.jobs.making import open_counted, passphrase_for
+from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.snapshot import holding
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.opening import Store, catalog_names, store_id
+from good_tide.operations.stores.pinning import check_header, check_keys, pin_in_settings
+from good_tide.operations.stores.probing import probe_apart
 from good_tide.operations.workplace import Workplace
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing

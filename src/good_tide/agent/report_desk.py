@@ -13,10 +13,10 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, Topic
 from good_tide.core.words import local
-from good_tide.operations.books import Books
-from good_tide.operations.journal import Journal
-from good_tide.operations.posting import Post
-from good_tide.operations.reporting import ReportPart
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.reporting.post import Post
+from good_tide.operations.reporting.report import ReportPart
 from good_tide.protocol.server import Handler
 from good_tide.protocol.upkeep_messages import MailView
 

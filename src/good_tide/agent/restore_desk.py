@@ -13,10 +13,10 @@ from good_tide.core.errors import PersonError
 from good_tide.core.progress import Silent, Steering
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.words import count_words, printable, size_words
-from good_tide.operations.restore_work import carry_out
-from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
-from good_tide.operations.set_aside import undo
-from good_tide.operations.stores import Store
+from good_tide.operations.restore.carry_out import carry_out
+from good_tide.operations.restore.plan import Action, Existing, Plan, Wish, plan_restore
+from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.stores.opening import Store
 from good_tide.protocol.messages import Finished, PlanItem, PlanView, RestoreResult
 
 _PLAN_ITEMS_SHOWN = 2000

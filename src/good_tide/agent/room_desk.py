@@ -19,16 +19,16 @@ from good_tide.core.forecast import curve, full_in
 from good_tide.core.progress import Control, Silent, Steering
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import count_words, size_words, time_words
-from good_tide.operations.books import Books
-from good_tide.operations.holding import area_folder, heed, held_count
-from good_tide.operations.journal import Journal
-from good_tide.operations.precious import precious_now
-from good_tide.operations.purging import plan_purge, purge
-from good_tide.operations.room import all_parts, room_facts
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.still_there import still_elsewhere
-from good_tide.operations.stores import Store, open_ledger
-from good_tide.operations.thinning import pin, pinned, plan_release, release, standing_fast, sweep, unpin
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.retention.precious import precious_now
+from good_tide.operations.retention.purge import plan_purge, purge
+from good_tide.operations.retention.room import all_parts, room_facts
+from good_tide.operations.retention.still_elsewhere import still_elsewhere
+from good_tide.operations.retention.thinning import pin, pinned, plan_release, release, standing_fast, sweep, unpin
+from good_tide.operations.snapshot.holding import area_folder, heed, held_count
+from good_tide.operations.stores.opening import Store, open_ledger
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Finished
 from good_tide.protocol.room_messages import (

@@ -15,10 +15,10 @@ from good_tide.core.planning import Occasion
 from good_tide.core.progress import Control, Progress, Steering
 from good_tide.core.settings import Job
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.books import Books
-from good_tide.operations.journal import Journal
-from good_tide.operations.running import Hands, Taken, run_kept
-from good_tide.operations.standing import Standings
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.snapshot.job_run import Hands, Taken, run_kept
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Finished
 from good_tide.system.disks import Disks

@@ -39,11 +39,11 @@ from good_tide.core.planning import Occasion
 from good_tide.core.progress import Steering
 from good_tide.core.settings import Job, StoreUse
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.carrying import carry
-from good_tide.operations.comings import Comings
-from good_tide.operations.disks import disks_for, store_ref
-from good_tide.operations.jobs import checked_folders, open_counted
-from good_tide.operations.selecting import home_folder
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.jobs.making import checked_folders, open_counted
+from good_tide.operations.records.disk_absences import Comings
+from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.disks import disks_for, store_ref
 from good_tide.operations.workplace import Workplace, load_jobs, settings_stamp, this_workplace
 from good_tide.protocol.messages import (
     PROTOCOL_VERSION,

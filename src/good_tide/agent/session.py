@@ -19,12 +19,12 @@ from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations import holding
-from good_tide.operations.browse import entry_at
-from good_tide.operations.history import path_spans
-from good_tide.operations.pinning import check_header
-from good_tide.operations.selecting import PathStates
-from good_tide.operations.stores import Catalog, Store, about, locked_hint, open_catalog
+from good_tide.operations.coverage.selecting import PathStates
+from good_tide.operations.history.browse import entry_at
+from good_tide.operations.history.path_history import path_spans
+from good_tide.operations.snapshot import holding
+from good_tide.operations.stores.opening import Catalog, Store, about, locked_hint, open_catalog
+from good_tide.operations.stores.pinning import check_header
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.messages import Detail, FolderView, Found, PreviewView, StoreView
 from good_tide.system.disks import Disks
@@ -227,7 +227,7 @@ class Session:
 
     def detail(self, wanted: PathAtRequest) -> Detail:
         """One version of a path, previewed and compared."""
-        from good_tide.operations.previewing import compare_versions, compare_with_disk, preview  # large tables, for a window only
+        from good_tide.operations.history.preview import compare_versions, compare_with_disk, preview  # large tables, for a window only
 
         path = wanted.path
         store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)

@@ -16,14 +16,14 @@ from good_tide.core.jobfile import parse_job_file
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
-from good_tide.operations.comings import Comings
-from good_tide.operations.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
-from good_tide.operations.jobs import check_store_folder, checked_folders, open_counted, own_history, ref_of
-from good_tide.operations.journal import Journal
-from good_tide.operations.pinning import pinned
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
-from good_tide.operations.stores import create_at, locked_hint, store_id
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.jobs.making import check_store_folder, checked_folders, open_counted, own_history, ref_of
+from good_tide.operations.records.disk_absences import Comings
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.stores.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
+from good_tide.operations.stores.opening import create_at, locked_hint, store_id
+from good_tide.operations.stores.pinning import pinned
+from good_tide.operations.stores.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
 from good_tide.operations.workplace import Workplace, add_job, load_jobs, save_job
 from good_tide.protocol.messages import DiskView, ExaminedView, MadeView, SetUpView, SlotView
 from good_tide.system.disks import Disks

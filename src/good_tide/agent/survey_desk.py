@@ -16,8 +16,8 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import Kind
 from good_tide.core.rules import RuleError, parse_rule
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.surveying import Share, Survey, Weighing, idle_rules, why
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.coverage.survey import Share, Survey, Weighing, idle_rules, why
 from good_tide.protocol.messages import FolderShare, RuleView, SurveyView, WhyView
 from good_tide.system.mounts import network_devices
 

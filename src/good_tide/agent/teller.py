@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, Topic
-from good_tide.operations.journal import Journal
+from good_tide.operations.records.journal import Journal
 from good_tide.system.notices import Notices
 
 SHOWS = "Show"

@@ -34,14 +34,14 @@ from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding
 from good_tide.core.words import printable
-from good_tide.operations import holding
-from good_tide.operations.books import Books
-from good_tide.operations.fleet import fleet
-from good_tide.operations.journal import Journal
-from good_tide.operations.posting import Post
-from good_tide.operations.reporting import ReportPart, export_journal
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.standing import Doing, Standings
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.reporting.fleet import fleet
+from good_tide.operations.reporting.post import Post
+from good_tide.operations.reporting.report import ReportPart, export_journal
+from good_tide.operations.schedule.standing import Doing, Standings
+from good_tide.operations.snapshot import holding
 from good_tide.operations.workplace import Workplace, stays_installed
 from good_tide.protocol.server import Asked, Handler
 from good_tide.protocol.upkeep_messages import JournalView, LeftOutView, MachineView, PanelView, RhythmView

@@ -9,9 +9,9 @@ from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
 from good_tide.core.settings import Job
-from good_tide.operations.journal import Journal
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.watching import ChangeJudge
+from good_tide.operations.coverage.change_judge import ChangeJudge
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.records.journal import Journal
 from good_tide.system.watching import FolderWatch
 
 _TELL_SECONDS = 1.0

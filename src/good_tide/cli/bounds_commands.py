@@ -20,15 +20,15 @@ from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
 from good_tide.core.settings import Job
 from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
-from good_tide.operations.books import Books
-from good_tide.operations.choosing import Chooser, Whose
-from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.holding import heed
-from good_tide.operations.journal import Journal
-from good_tide.operations.precious import precious_now
-from good_tide.operations.remembered import StoreMemory, others_write
-from good_tide.operations.stores import Store
-from good_tide.operations.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.records.store_memory import StoreMemory, others_write
+from good_tide.operations.retention.precious import precious_now
+from good_tide.operations.retention.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.snapshot.holding import heed
+from good_tide.operations.stores.disks import disks_for, locate
+from good_tide.operations.stores.opening import Store
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
 from good_tide.system.machine import local_zone
 

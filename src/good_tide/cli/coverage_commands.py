@@ -18,18 +18,18 @@ from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words, harmless, size_words
-from good_tide.operations import holding
-from good_tide.operations.books import Books
-from good_tide.operations.disks import disks_for
-from good_tide.operations.jobs import open_counted, passphrase_for
-from good_tide.operations.journal import Journal
-from good_tide.operations.pinning import check_header, check_keys, pin_in_settings
-from good_tide.operations.running import Hands, run_kept
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.standing import Standings
-from good_tide.operations.stores import Store, catalog_names, locked_hint
-from good_tide.operations.surveying import Survey, Weighing, why
-from good_tide.operations.tries import TryCounter
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.coverage.survey import Survey, Weighing, why
+from good_tide.operations.jobs.making import open_counted, passphrase_for
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.snapshot import holding
+from good_tide.operations.snapshot.job_run import Hands, run_kept
+from good_tide.operations.stores.disks import disks_for
+from good_tide.operations.stores.opening import Store, catalog_names, locked_hint
+from good_tide.operations.stores.pinning import check_header, check_keys, pin_in_settings
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.mounts import network_devices

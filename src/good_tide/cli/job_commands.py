@@ -21,8 +21,8 @@ from good_tide.core.places import Level, Wanted, check_place
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import size_words
-from good_tide.operations.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.jobs import (
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.jobs.making import (
     MadeStore,
     WantedStore,
     checked_folders,
@@ -34,9 +34,9 @@ from good_tide.operations.jobs import (
     passphrase_for,
     rename_job,
 )
-from good_tide.operations.journal import Journal
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.stores import Store, locked_hint
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.stores.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.stores.opening import Store, locked_hint
 from good_tide.operations.workplace import Workplace, add_job, find_job, load_jobs, remove_job, save_job, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.user_folders import user_folders

@@ -23,7 +23,7 @@ def run_window(settings: Path | None, job: str = "", place: str = "") -> int:
     folder = settings or here.settings
     socket = agent_socket(here.runtime, folder)
     start_agent_early(socket, folder)
-    from good_tide.desktop import application  # Qt loads while the agent does
+    from good_tide.desktop.shell import application  # Qt loads while the agent does
 
     return application.run_window(socket, folder, job, place)
 
@@ -39,7 +39,7 @@ def run_panel() -> int:
     here = this_workplace()
     socket = agent_socket(here.runtime, here.settings)
     start_agent_early(socket, here.settings)
-    from good_tide.desktop import application  # as above
+    from good_tide.desktop.shell import application  # as above
 
     return application.run_panel(socket, here.settings)
 
@@ -47,7 +47,7 @@ def run_panel() -> int:
 def render_views(settings: Path, target: Path, theme: str = "") -> list[Path]:
     """Paint the main views into PNG files in ``target``, without a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from good_tide.desktop import application  # as above
+    from good_tide.desktop.shell import application  # as above
 
     return application.render_views(agent_socket(this_workplace().runtime, settings), settings, target, theme)
 
@@ -55,7 +55,7 @@ def render_views(settings: Path, target: Path, theme: str = "") -> list[Path]:
 def render_set_up(settings: Path, target: Path, theme: str = "") -> list[Path]:
     """Paint the set-up of a machine without a job into PNG files in ``target``, without a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from good_tide.desktop import application  # as above
+    from good_tide.desktop.shell import application  # as above
 
     return application.render_set_up(agent_socket(this_workplace().runtime, settings), settings, target, theme)
 

@@ -12,10 +12,10 @@ from good_tide.cli.options import json_option, passphrase_option, read_passphras
 from good_tide.cli.output import print_json, say
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
-from good_tide.operations.capture import last_snapshot
-from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.journal import Journal
-from good_tide.operations.remembered import StoreMemory
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.operations.snapshot.capture import last_snapshot
+from good_tide.operations.stores.disks import disks_for, locate
 from good_tide.operations.workplace import load_jobs, own_history_from_now_on, this_workplace
 
 

@@ -15,11 +15,11 @@ from good_tide.cli import output
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.words import harmless
-from good_tide.operations.jobs import open_counted
-from good_tide.operations.journal import Journal
-from good_tide.operations.pinning import check_header, check_keys, known_ref
-from good_tide.operations.remembered import StoreMemory
-from good_tide.operations.stores import Store, locked_hint, open_at
+from good_tide.operations.jobs.making import open_counted
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.operations.stores.opening import Store, locked_hint, open_at
+from good_tide.operations.stores.pinning import check_header, check_keys, known_ref
 from good_tide.operations.workplace import this_workplace
 
 Command = TypeVar("Command", bound=Callable[..., Any])

@@ -14,12 +14,12 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, size_words
-from good_tide.operations import browse
-from good_tide.operations.choosing import Chooser, Whose, of_words
-from good_tide.operations.restore_work import RestoreReport, carry_out
-from good_tide.operations.restoring import Action, Existing, Plan, Wish, plan_restore
-from good_tide.operations.set_aside import undo
-from good_tide.operations.verifying import affected_words, verify
+from good_tide.operations.history.choosing import Chooser, Whose, of_words
+from good_tide.operations.history import browse
+from good_tide.operations.integrity.verify import affected_words, verify
+from good_tide.operations.restore.carry_out import RestoreReport, carry_out
+from good_tide.operations.restore.plan import Action, Existing, Plan, Wish, plan_restore
+from good_tide.operations.restore.set_aside import undo
 from good_tide.operations.workplace import this_workplace
 
 

@@ -25,15 +25,15 @@ from good_tide.core.ledger import By
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Room, StoreRef, WhenShort
 from good_tide.core.words import count_words, local, size_words
-from good_tide.operations.books import Books
-from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.holding import area_folder, held_count
-from good_tide.operations.journal import Journal
-from good_tide.operations.purging import plan_purge, purge
-from good_tide.operations.room import room_facts, taking
-from good_tide.operations.selecting import home_folder
-from good_tide.operations.still_there import still_elsewhere
-from good_tide.operations.stores import Store, synced_catalog
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.retention.purge import plan_purge, purge
+from good_tide.operations.retention.room import room_facts, taking
+from good_tide.operations.retention.still_elsewhere import still_elsewhere
+from good_tide.operations.snapshot.holding import area_folder, held_count
+from good_tide.operations.stores.disks import disks_for, locate
+from good_tide.operations.stores.opening import Store, synced_catalog
 from good_tide.operations.workplace import Workplace, load_jobs, save_job, this_workplace
 
 

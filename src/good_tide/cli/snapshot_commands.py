@@ -18,11 +18,10 @@ from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
-from good_tide.operations import browse
-from good_tide.operations.capture import CaptureRequest, capture
-from good_tide.operations.choosing import Chooser, Whose, of_words
-from good_tide.operations.history import machines_with, path_history
-from good_tide.operations.stores import Store, open_catalog, synced_catalog, take_into_catalog
+from good_tide.operations.history.choosing import Chooser, Whose, of_words
+from good_tide.operations.history import browse, machines_with, path_history
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.stores.opening import Store, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.workplace import this_workplace
 
 

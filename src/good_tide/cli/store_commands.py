@@ -13,11 +13,11 @@ from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.carrying import carry
-from good_tide.operations.choosing import Chooser, Whose
-from good_tide.operations.jobs import open_counted
-from good_tide.operations.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
-from good_tide.operations.stores import about, create_at, locked_hint, put_recovery_script
+from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.jobs.making import open_counted
+from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.opening import about, create_at, locked_hint, put_recovery_script
+from good_tide.operations.stores.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
 from good_tide.operations.workplace import this_workplace
 
 

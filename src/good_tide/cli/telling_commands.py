@@ -22,14 +22,14 @@ from good_tide.core.happenings import Event, Filter, Level
 from good_tide.core.selection import parse_time
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security, StoreRef
 from good_tide.core.words import duration_words, iso, size_words, time_words
-from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.fleet import FleetRow, fleet
-from good_tide.operations.jobs import open_counted, passphrase_for
-from good_tide.operations.journal import Journal
-from good_tide.operations.pinning import check_header, check_keys
-from good_tide.operations.posting import Post
-from good_tide.operations.reporting import ReportPart, export_journal
-from good_tide.operations.stores import Store
+from good_tide.operations.jobs.making import open_counted, passphrase_for
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.reporting.fleet import FleetRow, fleet
+from good_tide.operations.reporting.post import Post
+from good_tide.operations.reporting.report import ReportPart, export_journal
+from good_tide.operations.stores.disks import disks_for, locate
+from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.pinning import check_header, check_keys
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.mail_server import load_mail_server, save_mail_server

@@ -26,11 +26,11 @@ from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, Topic, Trouble
 from good_tide.core.words import duration_words, iso, size_words, time_words, tomorrow_morning
-from good_tide.operations.books import Books
-from good_tide.operations.disks import disks_for, locate
-from good_tide.operations.journal import Journal
-from good_tide.operations.running import Hands, run_kept
-from good_tide.operations.standing import Standings
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.snapshot.job_run import Hands, run_kept
+from good_tide.operations.stores.disks import disks_for, locate
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.messages import Finished

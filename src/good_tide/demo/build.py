@@ -16,13 +16,13 @@ from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, Change, tell
-from good_tide.operations.books import Books
-from good_tide.operations.disks import STAND_IN_FILE, locate
-from good_tide.operations.holding import open_area
-from good_tide.operations.journal import Journal
-from good_tide.operations.running import Hands, run_kept
-from good_tide.operations.standing import Standings
-from good_tide.operations.stores import Store, catalog_names, create_at, open_at
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.snapshot.holding import open_area
+from good_tide.operations.snapshot.job_run import Hands, run_kept
+from good_tide.operations.stores.disks import STAND_IN_FILE, locate
+from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 

@@ -11,7 +11,7 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
-from good_tide.operations.journal import Journal
+from good_tide.operations.records.journal import Journal
 from good_tide.system import folders, jobs, service
 from good_tide.system.machine import Become, become_another, news_of_machine, this_machine
 

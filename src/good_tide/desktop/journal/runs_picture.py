@@ -1,0 +1,136 @@
+"""Run history as a picture: by day, how long runs took, files changed, and data added; days with gaps hatched, failed runs crossed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from good_tide.core.clock import SECOND
+from good_tide.core.happenings import Run
+from good_tide.core.words import count_words, duration_words, local, size_words
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.picture import hatch, sized, text
+
+_LEFT, _FOOT, _ROW_GAP = 112.0, 20.0, 8.0
+_DAY = 86400
+
+
+class Day:
+    """The runs of one day, added up."""
+
+    def __init__(self, start: int) -> None:
+        self.start = start
+        self.runs = self.failed = self.gaps = self.changed = self.added = 0
+        self.seconds = 0.0
+
+    def add(self, run: Run) -> None:
+        """Add a run."""
+        self.runs += bool(run.snapshot)
+        self.failed += run.result == "failed"
+        self.gaps += run.gaps
+        self.changed += run.changed
+        self.added += run.new_bytes
+        self.seconds = max(self.seconds, run.seconds)
+
+    def words(self) -> str:
+        """For a tool tip."""
+        when = local(self.start * SECOND)
+        parts = [f"{when:%a} {when.day} {when:%b}: {count_words(self.runs, 'snapshot')}"]
+        if self.runs:
+            took = f", the longest took {duration_words(self.seconds)}" if self.seconds else ""
+            parts.append(f"{count_words(self.changed, 'file')} changed, {size_words(self.added)} new{took}")
+        parts += [count_words(self.gaps, "file") + " could not be read"] if self.gaps else []
+        parts += [count_words(self.failed, "run") + " failed"] if self.failed else []
+        return "; ".join(parts)
+
+
+def by_day(runs: Sequence[Run]) -> list[Day]:
+    """The days from the first run to the last, those without any too, oldest first."""
+    days: dict[int, Day] = {}
+    for run in runs:
+        start = int(local(run.began).replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
+        days.setdefault(start, Day(start)).add(run)
+    if not days:
+        return []
+    found, at, last = [], min(days), max(days)
+    while at <= last:
+        found.append(days.get(at) or Day(at))
+        later = local((at + _DAY + _DAY // 2) * SECOND)  # noon of the next day, whatever daylight saving does
+        at = int(later.replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
+    return found
+
+
+class RunsPicture(QWidget):
+    """Three rows of bars, one bar a day. The square root of the values is drawn, so that quiet days are seen beside great ones."""
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._look = look
+        self.days: list[Day] = []
+        self.setFixedHeight(150)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Runs by day")
+
+    def show_runs(self, runs: Sequence[Run]) -> None:
+        """Add up the runs of each day."""
+        self.days = by_day(runs)
+        self.update()
+
+    def _wide(self) -> float:
+        return min(26.0, (self.width() - _LEFT) / max(1, len(self.days)))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        number = int((event.position().x() - _LEFT) / self._wide())
+        if event.position().x() >= _LEFT and 0 <= number < len(self.days):
+            QToolTip.showText(event.globalPosition().toPoint(), self.days[number].words(), self)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        look, painter = self._look, QPainter(self)
+        painter.setFont(sized(self.font(), 9))
+        if not self.days:
+            text(painter, QRectF(0, 0, self.width(), 30), "No run yet", look.color("quiet_text"))
+            return
+        peaks = [max(getattr(day, name) for day in self.days) for name in ("added", "changed", "seconds")]
+        titles = [
+            ("Data added", size_words(int(peaks[0]))), ("Files changed", f"{int(peaks[1]):,}"), ("Longest run", duration_words(peaks[2]) if peaks[2] >= 1 else "1 s" if peaks[2] else "not known")
+        ]  # fmt: skip
+        high = (self.height() - _FOOT) / 3
+        for row, ((title, peak), name, most) in enumerate(zip(titles, ("added", "changed", "seconds"), peaks, strict=True)):
+            top = row * high
+            text(painter, QRectF(0, top, _LEFT - 8, 16), title, look.color("ink"))
+            text(painter, QRectF(0, top + 15, _LEFT - 8, 16), f"up to {peak}" if most else peak, look.color("quiet_text"))
+            self._paint_row(painter, name, most, top, high - _ROW_GAP)
+        self._paint_foot(painter)
+
+    def _paint_row(self, painter: QPainter, name: str, most: float, top: float, high: float) -> None:
+        look, wide = self._look, self._wide()
+        painter.setPen(QPen(look.color("line"), 1))
+        painter.drawLine(QPointF(_LEFT, top + high), QPointF(self.width(), top + high))
+        gaps = hatch(look, "sand_soft", "sand")
+        for number, day in enumerate(self.days):
+            value = getattr(day, name)
+            bar = max(2.0, high * (value / most) ** 0.5) if value and most else 0.0
+            box = QRectF(_LEFT + number * wide + 1, top + high - bar, max(1.0, wide - 2), bar)
+            painter.fillRect(box, gaps if day.gaps else look.color("shoal_deep"))
+            if day.failed and name == "added":
+                painter.setPen(QPen(look.color("coral"), 2))
+                middle = box.center().x()
+                painter.drawLine(QPointF(middle - 3, top + high - 8), QPointF(middle + 3, top + high - 2))
+                painter.drawLine(QPointF(middle - 3, top + high - 2), QPointF(middle + 3, top + high - 8))
+
+    def _paint_foot(self, painter: QPainter) -> None:
+        free = 0.0
+        for number, day in enumerate(self.days):
+            when, left = local(day.start * SECOND), _LEFT + number * self._wide()
+            if (when.weekday() == 0 or len(self.days) < 8) and left >= free and left + 44 < self.width():
+                text(
+                    painter,
+                    QRectF(left, self.height() - _FOOT + 2, 60, 18),
+                    f"{when.day} {when:%b}",
+                    self._look.color("quiet_text"),
+                    Qt.AlignmentFlag.AlignLeft,
+                )
+                free = left + 62

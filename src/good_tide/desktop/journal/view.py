@@ -1,0 +1,309 @@
+"""The place Journal: what happened, what it means, what to do; the runs; and files that could not be read."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFileDialog,
+    QLineEdit,
+    QStackedWidget,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from good_tide.core.clock import SECOND
+from good_tide.core.happenings import AGAIN_AND_AGAIN, Event, Run
+from good_tide.core.words import count_words, duration_words, exact_words, printable, size_words, time_words
+from good_tide.desktop.journal.runs_picture import RunsPicture
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.protocol.messages import Overview
+from good_tide.protocol.upkeep_messages import JournalView, LeftOutView
+
+_DAY = 86400 * SECOND
+_SPANS = (("of all time", 0), ("of the last day", _DAY), ("of the last week", 7 * _DAY), ("of the last four weeks", 28 * _DAY))
+_LEVELS = (("Everything", ()), ("Needs a look", ("trouble", "note")), ("Only trouble", ("trouble",)))
+_MARKS = {"good": ("done", "kelp"), "note": ("note", "sand"), "trouble": ("trouble", "coral")}
+_RESULTS = {"done": ("done", "kelp"), "gaps": ("with gaps", "sand"), "failed": ("failed", "coral"), "stopped": ("stopped", "sand")}
+_OCCASIONS = {"time": "by the clock", "disk": "the disk came", "change": "files came to rest", "hand": "by hand", "": "earlier"}
+_SNAPSHOT, _WORDS = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
+_SOON_MS = 300
+_MOST_LISTED = 2000
+
+
+class _Happened(NamedTuple):
+    """A line of the list: an event or a run. ``gaps_of`` names a snapshot that tells more."""
+
+    time: int
+    job: str
+    mark: str
+    color: str
+    what: str
+    below: tuple[str, ...] = ()
+    gaps_of: str = ""
+
+
+def _of_event(event: Event) -> _Happened:
+    below = tuple(words for words in (event.means, event.todo, *event.detail) if words)
+    return _Happened(event.time, event.job, *_MARKS[event.level], event.what, below)
+
+
+def _of_run(run: Run) -> _Happened:
+    mark, color = _RESULTS[run.result]
+    if not run.snapshot:
+        return _Happened(run.began, run.job, mark, color, f"No snapshot into {run.store}: {run.words}")
+    changed = f"{count_words(run.changed, 'file')} changed, {size_words(run.new_bytes)} new" if run.changed else "nothing had changed"
+    gaps = f"; {count_words(run.gaps, 'file')} could not be read" if run.gaps else ""
+    return _Happened(run.began, run.job, mark, color, f"Snapshot into {run.store}: {changed}{gaps}", (), run.snapshot if run.gaps else "")
+
+
+def _tree(headings: list[str], name: str, widths: tuple[int, ...]) -> QTreeWidget:
+    made = QTreeWidget()
+    made.setHeaderLabels(headings)
+    made.setAccessibleName(name)
+    made.setUniformRowHeights(True)
+    made.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+    for column, width in enumerate(widths):
+        made.setColumnWidth(column, width)
+    return made
+
+
+class JournalPlace(QWidget):
+    """What happened.
+
+    :ivar rule_wanted: a rule is offered for a file and was accepted.
+    """
+
+    rule_wanted = Signal(str)
+    told = Signal(str)
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._look, self._link = look, link
+        self._job, self._now = "", 0
+        self.view: JournalView | None = None
+        self.picture = RunsPicture(look)
+        self.what, self.level, self.span, self.all_jobs = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.what.addItems(["What happened", "Table of runs", "Left-out files"])
+        for words, _ in _LEVELS:
+            self.level.addItem(words)
+        for words, _ in _SPANS:
+            self.span.addItem(words)
+        self.all_jobs.addItems(["of this job", "of all jobs"])
+        self.text = QLineEdit()
+        self.text.setPlaceholderText("with these words")
+        self.export, self.report = button("Export…"), button("Report…")
+        for widget, name in (
+            (self.what, "What is listed"),
+            (self.level, "Level"),
+            (self.span, "Time"),
+            (self.all_jobs, "Jobs"),
+            (self.text, "Words"),
+        ):
+            widget.setAccessibleName(name)
+        self.events = _tree(["When", "", "What happened"], "What happened", (186, 92))
+        self.runs = _tree(["Began", "", "Occasion", "Store", "Took", "Changed", "New", "Gaps"], "Runs", (186, 92, 150, 220, 90, 90, 100))
+        self.left_out = _tree(["File", "Why", "Runs", "Since", ""], "Left-out files", (420, 220, 60, 150))
+        align_numbers(self.runs, (4, 5, 6, 7))
+        align_numbers(self.left_out, (2,))
+        self.lists = QStackedWidget()
+        for tree in (self.events, self.runs, self.left_out):
+            self.lists.addWidget(tree)
+        self.summary = label("", "quiet", wrap=True)
+        self.empty = label("", "quiet")
+        self._timer = QTimer(self, singleShot=True, interval=_SOON_MS)
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(24, 14, 24, 14)
+        column.setSpacing(10)
+        head = line(label("Journal", "title"), spacing=12)
+        head.addWidget(self.summary, 1)
+        head.addWidget(self.report)
+        head.addWidget(self.export)
+        column.addLayout(head)
+        frame, layout = card()
+        layout.addWidget(self.picture)
+        column.addWidget(frame)
+        filters = line(self.what, self.level, self.span, self.all_jobs, spacing=8)
+        filters.addWidget(self.text, 1)
+        column.addLayout(filters)
+        column.addWidget(self.empty)
+        column.addWidget(self.lists, 1)
+        self.empty.hide()
+
+    def _connect(self) -> None:
+        self.what.currentIndexChanged.connect(self._show_list)
+        for combo in (self.level, self.span, self.all_jobs):
+            combo.currentIndexChanged.connect(self.refresh)
+        self.text.textEdited.connect(lambda words: self._timer.start())
+        self._timer.timeout.connect(self.refresh)
+        self.export.clicked.connect(self._export)
+        self.report.clicked.connect(self._report)
+        self.runs.itemExpanded.connect(lambda row: self._unfold(row, 0))
+        self.events.itemExpanded.connect(lambda row: self._unfold(row, 2))
+
+    def show_job(self, overview: Overview) -> None:
+        """Another look at the job."""
+        self._job, self._now = overview.job, overview.now
+
+    def _filter(self) -> dict[str, Any]:
+        length = _SPANS[self.span.currentIndex()][1]
+        return {
+            "job": "" if self.all_jobs.currentIndex() else self._job,
+            "levels": _LEVELS[self.level.currentIndex()][1],
+            "text": self.text.text().strip(),
+            "since": self._now - length if length else 0,
+        }
+
+    def refresh(self) -> None:
+        """Ask for what the filters let through."""
+        self._link.ask("journal", self._filter(), JournalView, self.show_journal)
+
+    def show_journal(self, view: JournalView) -> None:
+        """Show events, runs and left-out files."""
+        self.view = view
+        runs = self._filtered(view.runs)
+        self.picture.show_runs(view.runs)
+        self._fill_events(view.events, runs)
+        self._fill_runs(runs)
+        self._fill_left_out(view.left_out)
+        done = [run for run in view.runs if run.snapshot]
+        failed = sum(run.result == "failed" for run in view.runs)
+        words = f"{count_words(len(done), 'snapshot')}, {size_words(sum(run.new_bytes for run in done))} new in all"
+        words += f"; {count_words(failed, 'run')} failed" if failed else ""
+        words += f"; {count_words(len(view.left_out), 'file')} left out at the last" if view.left_out else ""
+        self.summary.setText(words + ".")
+        self._show_list()
+
+    def _filtered(self, runs: tuple[Run, ...]) -> list[Run]:
+        """Runs under the same filters as the events."""
+        wanted = self._filter()
+        levels = {"done": "good", "gaps": "note", "failed": "trouble", "stopped": "note"}
+        words = wanted["text"].casefold()
+        return [
+            run for run in runs
+            if run.began >= wanted["since"] and (not wanted["levels"] or levels[run.result] in wanted["levels"])
+            and words in f"{run.job} {run.store} {run.words}".casefold()
+        ]  # fmt: skip
+
+    def _fill_events(self, events: tuple[Event, ...], runs: list[Run]) -> None:
+        """Events and runs, newest first; those of the newest runs only that a person would look through, the table has them all."""
+        self.events.clear()
+        several = len(({event.job for event in events} | {run.job for run in runs}) - {""}) > 1
+        happened = sorted([*map(_of_event, events), *map(_of_run, runs[:_MOST_LISTED])], key=lambda one: -one.time)
+        rows = []
+        for one in happened:
+            row = QTreeWidgetItem(
+                [time_words(one.time, self._now), one.mark, f"{one.job}: {one.what}" if several and one.job else one.what]
+            )
+            row.setToolTip(0, exact_words(one.time))
+            row.setToolTip(2, one.what)
+            row.setForeground(1, self._look.color(one.color))
+            for words in one.below:
+                child = QTreeWidgetItem(["", "", words])
+                child.setToolTip(2, words)
+                row.addChild(child)
+            if one.gaps_of:
+                row.setData(0, _SNAPSHOT, one.gaps_of)
+                row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+            rows.append(row)
+        self.events.addTopLevelItems(rows)
+        for row in rows:
+            row.setExpanded(row.text(1) == _MARKS["trouble"][0] and not row.data(0, _SNAPSHOT))
+
+    def _fill_runs(self, runs: list[Run]) -> None:
+        self.runs.clear()
+        rows = []
+        for run in runs:
+            words, color = _RESULTS[run.result]
+            took = duration_words(run.seconds) if run.seconds >= 1 else "under 1 s" if run.occasion else ""
+            values = [time_words(run.began, self._now), words, _OCCASIONS.get(run.occasion, run.occasion), run.store, took]
+            values += [f"{run.changed:,}", size_words(run.new_bytes), f"{run.gaps:,}" if run.gaps else ""] if run.snapshot else ["", "", ""]
+            row = QTreeWidgetItem(values)
+            row.setToolTip(0, exact_words(run.began))
+            row.setForeground(1, self._look.color(color))
+            row.setData(0, _SNAPSHOT, run.snapshot)
+            for column in (4, 5, 6, 7):
+                row.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            if run.words:
+                row.setData(0, _WORDS, run.words)
+            elif run.gaps:
+                row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+            rows.append(row)
+        self.runs.addTopLevelItems(rows)
+        for row in rows:
+            if row.data(0, _WORDS):
+                self._below(row, str(row.data(0, _WORDS)))
+
+    @staticmethod
+    def _below(row: QTreeWidgetItem, words: str) -> None:
+        """Put a line below a row of the tree, as wide as all its columns."""
+        child = QTreeWidgetItem([words])
+        child.setToolTip(0, words)
+        row.addChild(child)
+        child.setFirstColumnSpanned(True)
+
+    def _unfold(self, row: QTreeWidgetItem, column: int) -> None:
+        """A run with gaps was unfolded: its snapshot tells which files."""
+        if row.childCount() or not row.data(0, _SNAPSHOT):
+            return
+
+        def show(gaps: list[str]) -> None:
+            for words in gaps:
+                if column:
+                    row.addChild(QTreeWidgetItem(["", "", words]))
+                else:
+                    self._below(row, words)
+
+        self._link.ask("gaps-of", {"words": str(row.data(0, _SNAPSHOT))}, list[str], show)
+
+    def _fill_left_out(self, files: tuple[LeftOutView, ...]) -> None:
+        self.left_out.clear()
+        for one in files:
+            file = one.file
+            row = QTreeWidgetItem([printable(file.path), file.detail or file.reason, str(file.runs), time_words(file.first, self._now), ""])
+            row.setToolTip(0, printable(file.path))
+            row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self.left_out.addTopLevelItem(row)
+            if one.rule:
+                offer = button("Leave it out by a rule…")
+                offer.setToolTip(one.rule)
+                offer.clicked.connect(lambda checked=False, rule=one.rule: self.rule_wanted.emit(rule))
+                self.left_out.setItemWidget(row, 4, offer)
+
+    def _show_list(self) -> None:
+        number = self.what.currentIndex()
+        self.lists.setCurrentIndex(number)
+        tree = (self.events, self.runs, self.left_out)[number]
+        nothing = ("Nothing happened that fits.", "No run fits.", "The last snapshot left no file out.")[number]
+        if number == 2 and self.all_jobs.currentIndex():
+            nothing = "Choose “of this job” to see its left-out files."
+        offered = f"From {AGAIN_AND_AGAIN} runs in a row on a rule is offered." if number == 2 and tree.topLevelItemCount() else ""
+        self.empty.setText(offered if tree.topLevelItemCount() else nothing)
+        self.empty.setVisible(bool(self.empty.text()))
+        for combo in (self.level, self.span, self.text):
+            combo.setEnabled(number != 2)
+
+    def _export(self) -> None:
+        forms = "Web page (*.html);;Table (*.csv);;JSON (*.json)"
+        file, form = QFileDialog.getSaveFileName(self, "Export the journal", "journal.html", forms)
+        if file:
+            ending = form.rpartition("*")[2].rstrip(")")
+            named = file if file.endswith((".html", ".csv", ".json")) else file + ending
+            request = {"filter": self._filter(), "file": named}
+            self._link.ask("export-journal", request, None, lambda result: self.told.emit(f"The journal was written to {named}"))
+
+    def _report(self) -> None:
+        file, _ = QFileDialog.getSaveFileName(self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)")
+        if file:
+            self._link.ask("report", {"job": self._job, "file": file}, str, self.told.emit)

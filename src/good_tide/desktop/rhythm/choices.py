@@ -1,0 +1,324 @@
+"""What can be chosen of a rhythm, in cards: when, what it waits for, what goes on without the disk, and who is told."""
+
+from __future__ import annotations
+
+from typing import Any, get_args
+
+import msgspec
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+
+from good_tide.core.errors import PersonError
+from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, every, every_minutes_of, parse_at
+from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
+from good_tide.desktop.painting.widgets import button, card, label, line
+
+_MIB = 1 << 20
+_GIB = 1 << 30
+_INTERVALS = {
+    10: "10 minutes",
+    15: "15 minutes",
+    30: "30 minutes",
+    60: "hour",
+    120: "2 hours",
+    180: "3 hours",
+    360: "6 hours",
+    720: "12 hours",
+    1440: "24 hours",
+}
+_NOISES: dict[Noise, str] = {
+    "trouble": "only trouble",
+    "changes": "trouble, its end, and first snapshots",
+    "everything": "every snapshot too",
+}
+_TIMES: dict[ReportTime, str] = {
+    "never": "never",
+    "trouble": "on trouble, once a day at most",
+    "daily": "every morning",
+    "weekly": "every Monday morning",
+}
+
+
+class Choices(QWidget):
+    """A card of choices.
+
+    :ivar changed: something was chosen by hand.
+    """
+
+    changed = Signal()
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self._shows = False
+        frame, layout = card(margin=14, spacing=6)
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(6)
+        layout.addLayout(self._rows)
+        layout.addStretch()
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(frame)
+        self._rows.addWidget(label(title, "strong"))
+
+    def row(self, *parts: QWidget) -> None:
+        """Add a row of widgets, which report changes."""
+        layout = line(*parts, spacing=8)
+        layout.addStretch()
+        self._rows.addLayout(layout)
+
+    def watch(self, *parts: QWidget) -> None:
+        """Tell of what is chosen in these."""
+        for part in parts:
+            if isinstance(part, QCheckBox):
+                part.toggled.connect(self._tell)
+            elif isinstance(part, QComboBox):
+                part.currentIndexChanged.connect(self._tell)
+            elif isinstance(part, QSpinBox):
+                part.valueChanged.connect(self._tell)
+            elif isinstance(part, QLineEdit):
+                part.textEdited.connect(self._tell)
+
+    def _tell(self) -> None:
+        if not self._shows:
+            self.changed.emit()
+
+    def fill(self, act: Any) -> None:
+        """Show something without telling of it."""
+        self._shows = True
+        try:
+            act()
+        finally:
+            self._shows = False
+
+
+def number(low: int, high: int, suffix: str, name: str) -> QSpinBox:
+    """A field for a whole number."""
+    made = QSpinBox()
+    made.setRange(low, high)
+    made.setSuffix(suffix)
+    made.setAccessibleName(name)
+    made.setFixedWidth(96)
+    # The style sheet's padding does not reach the text of a number field.
+    made.lineEdit().setTextMargins(8, 0, 0, 0)
+    return made
+
+
+class When(Choices):
+    """On which occasions snapshots are taken."""
+
+    def __init__(self) -> None:
+        super().__init__("A snapshot is taken")
+        self.every, self.interval = QCheckBox("every"), QComboBox()
+        self.interval.setAccessibleName("Interval")
+        for minutes, words in _INTERVALS.items():
+            self.interval.addItem(words, minutes)
+        self.at, self.times = QCheckBox("at"), QLineEdit()
+        self.times.setPlaceholderText("weekdays 12:30; mon,thu 18:00")
+        self.times.setAccessibleName("Days and times")
+        self.times.setToolTip("Days and times with semicolons between: daily, weekdays, weekends, or days such as mon,wed-fri")
+        self.on_disk, self.settle = QCheckBox("when the disk comes, after"), number(0, 3600, " s", "Settling time")
+        self.on_change, self.quiet = QCheckBox("when files come to rest, after"), number(1, 3600, " s", "Quiet time")
+        self.most = number(1, 1440, " min", "At most every")
+        self.large, self.apart = number(1, 1 << 20, " MiB", "Files above"), QLineEdit()
+        self.apart.setPlaceholderText("~/Films; …")
+        self.apart.setAccessibleName("Folders left to the timed runs")
+        self.apart.setToolTip("Changes of such large files, and in these folders, wait for the timed runs; folders with semicolons between")
+        self.trouble = label("", "harm", wrap=True)
+        self.row(self.every, self.interval)
+        self.row(self.at, self.times)
+        self.times.setMinimumWidth(220)
+        self.row(self.on_disk, self.settle)
+        self.row(self.on_change, self.quiet)
+        indent = label("      at most every", "quiet")
+        self.row(indent, self.most)
+        self.row(label("      but not for files above", "quiet"), self.large)
+        self.row(label("      nor in", "quiet"), self.apart)
+        self.apart.setMinimumWidth(180)
+        self._rows.addWidget(self.trouble)
+        self.trouble.hide()
+        self._kept = Rhythm()
+        self.watch(
+            self.every,
+            self.interval,
+            self.at,
+            self.times,
+            self.on_disk,
+            self.settle,
+            self.on_change,
+            self.quiet,
+            self.most,
+            self.large,
+            self.apart,
+        )
+
+    def show_rhythm(self, rhythm: Rhythm) -> None:
+        """Show the occasions of a rhythm."""
+        self.fill(lambda: self._fill(rhythm))
+
+    def _fill(self, rhythm: Rhythm) -> None:
+        self._kept = rhythm
+        minutes, times = every_minutes_of(rhythm), "; ".join(at_text(rule) for rule in rhythm.rules if at_text(rule))
+        self.every.setChecked(minutes is not None)
+        if minutes is not None:
+            if self.interval.findData(minutes) < 0:
+                self.interval.addItem(f"{minutes} minutes", minutes)
+            self.interval.setCurrentIndex(self.interval.findData(minutes))
+        elif self.interval.currentData() is None or not self.every.isChecked():
+            self.interval.setCurrentIndex(self.interval.findData(60))
+        self.at.setChecked(bool(times))
+        self.times.setText(times)
+        self.on_disk.setChecked(rhythm.on_disk)
+        self.settle.setValue(rhythm.settle_seconds)
+        self.on_change.setChecked(rhythm.on_change)
+        self.quiet.setValue(rhythm.quiet_seconds)
+        self.most.setValue(rhythm.at_most_minutes)
+        self.large.setValue(max(1, round(rhythm.large_bytes / _MIB)))
+        self.apart.setText("; ".join(rhythm.timed_only))
+        self.tell("")
+
+    def tell(self, words: str) -> None:
+        """Say what cannot be understood; nothing for the empty text."""
+        self.trouble.setText(words)
+        self.trouble.setVisible(bool(words))
+
+    def rhythm(self, zone: str) -> Rhythm:
+        """The rhythm with the occasions chosen. Rules that only a job file can hold stay as they are.
+
+        Raises:
+            PersonError: the times cannot be understood.
+        """
+        rules = [rule for rule in self._kept.rules if not at_text(rule) and every_minutes_of(_only(rule)) is None]
+        if self.every.isChecked():
+            minutes = int(self.interval.currentData())
+            same = [rule for rule in self._kept.rules if every_minutes_of(_only(rule)) == minutes]
+            rules.append(same[0] if same else EVERY_HOUR if minutes == 60 else every(minutes))
+        if self.at.isChecked():
+            parts = [part for part in self.times.text().split(";") if part.strip()]
+            if not parts:
+                raise PersonError("There is no time yet", "Write such as weekdays 12:30")
+            for part in parts:
+                known_rules = [rule for rule in self._kept.rules if at_text(rule) == part.strip().lower()]
+                rules += known_rules or parse_at(part, zone)
+        return msgspec.structs.replace(
+            self._kept, rules=tuple(dict.fromkeys(rules)), on_disk=self.on_disk.isChecked(), settle_seconds=self.settle.value(),
+            on_change=self.on_change.isChecked(), quiet_seconds=self.quiet.value(), at_most_minutes=self.most.value(),
+            large_bytes=self._large(), timed_only=tuple(part.strip() for part in self.apart.text().split(";") if part.strip()),
+        )  # fmt: skip
+
+    def _large(self) -> int:
+        """What is chosen; a size that is no whole number of MiB stays as it is while nobody changes it."""
+        same = max(1, round(self._kept.large_bytes / _MIB)) == self.large.value()
+        return self._kept.large_bytes if same else self.large.value() * _MIB
+
+
+def _only(rule: str) -> Rhythm:
+    return Rhythm(rules=(rule,))
+
+
+class Waits(Choices):
+    """What automatic runs wait for."""
+
+    def __init__(self) -> None:
+        super().__init__("By itself it waits")
+        self.on_battery, self.level = QCheckBox("on battery, below"), number(1, 100, " %", "Battery level")
+        self.metered, self.presenting = QCheckBox("while the network is metered"), QCheckBox("while the screen is used for a presentation")
+        self.busy = QCheckBox("while the machine is busy with other work")
+        self.row(self.on_battery, self.level)
+        for one in (self.metered, self.presenting, self.busy):
+            self.row(one)
+        self.watch(self.on_battery, self.level, self.metered, self.presenting, self.busy)
+
+    def show_considerate(self, considerate: Considerate) -> None:
+        """Show what is chosen."""
+
+        def fill() -> None:
+            self.on_battery.setChecked(considerate.battery_below > 0)
+            self.level.setValue(considerate.battery_below or 25)
+            self.metered.setChecked(considerate.metered)
+            self.presenting.setChecked(considerate.presenting)
+            self.busy.setChecked(considerate.load)
+
+        self.fill(fill)
+
+    def considerate(self) -> Considerate:
+        """What is chosen."""
+        level = self.level.value() if self.on_battery.isChecked() else 0
+        return Considerate(
+            battery_below=level, metered=self.metered.isChecked(), presenting=self.presenting.isChecked(), load=self.busy.isChecked()
+        )
+
+
+class Away(Choices):
+    """What goes on while the disk is away."""
+
+    def __init__(self) -> None:
+        super().__init__("While the disk is away")
+        self.on = QCheckBox("go on in the holding area of this machine")
+        self.limit, self.part = number(1, 4096, " GiB", "Limit of the holding area"), number(1, 90, " %", "Part of the free room")
+        self.words = label("", "quiet", wrap=True)
+        self.row(self.on)
+        self.row(label("      at most", "quiet"), self.limit, label("and", "quiet"), self.part, label("of the free room", "quiet"))
+        self._rows.addWidget(self.words)
+        self.watch(self.on, self.limit, self.part)
+
+    def show_holding(self, holding: Holding, words: str) -> None:
+        """Show what is chosen, and what that comes to."""
+
+        def fill() -> None:
+            self.on.setChecked(holding.on)
+            self.limit.setValue(max(1, round(holding.limit_bytes / _GIB)))
+            self.part.setValue(round(holding.part_of_free * 100))
+
+        self.fill(fill)
+        self.words.setText(words)
+
+    def holding(self) -> Holding:
+        """What is chosen."""
+        return Holding(on=self.on.isChecked(), limit_bytes=self.limit.value() * _GIB, part_of_free=self.part.value() / 100)
+
+
+class Telling(Choices):
+    """Who is told of what."""
+
+    def __init__(self) -> None:
+        super().__init__("Who is told")
+        self.noise, self.reports = QComboBox(), QComboBox()
+        for noise in get_args(Noise):
+            self.noise.addItem(_NOISES[noise], noise)
+        for when in get_args(ReportTime):
+            self.reports.addItem(_TIMES[when], when)
+        self.noise.setAccessibleName("Notifications")
+        self.reports.setAccessibleName("Reports")
+        self.to, self.folder, self.full = QLineEdit(), QLineEdit(), QCheckBox("with everything that happened")
+        self.to.setPlaceholderText("office@example.org, …")
+        self.to.setAccessibleName("Reports by mail to")
+        self.folder.setPlaceholderText("none")
+        self.folder.setAccessibleName("Reports as HTML files into the folder")
+        self.words, self.server = label("", "quiet", wrap=True), button("Mail server…")
+        self.row(label("At the screen:"), self.noise)
+        self.row(label("Reports:"), self.reports, self.full, self.server)
+        self.row(label("      by mail to", "quiet"), self.to, label("and as HTML files in the folder", "quiet"), self.folder)
+        self.to.setMinimumWidth(190)
+        self.folder.setMinimumWidth(150)
+        self._rows.addWidget(self.words)
+        self.watch(self.noise, self.reports, self.to, self.folder, self.full)
+
+    def show_telling(self, noise: Noise, reporting: Reporting, mail: str) -> None:
+        """Show what is chosen; ``mail`` says through which server."""
+
+        def fill() -> None:
+            self.noise.setCurrentIndex(self.noise.findData(noise))
+            self.reports.setCurrentIndex(self.reports.findData(reporting.when))
+            self.to.setText(", ".join(reporting.to))
+            self.folder.setText(reporting.folder)
+            self.full.setChecked(reporting.full)
+
+        self.fill(fill)
+        self.words.setText(mail)
+        self.words.setVisible(bool(mail))
+
+    def telling(self) -> tuple[Noise, Reporting]:
+        """What is chosen."""
+        to = tuple(part.strip() for part in self.to.text().split(",") if part.strip())
+        noise: Noise = self.noise.currentData()
+        return noise, Reporting(when=self.reports.currentData(), full=self.full.isChecked(), to=to, folder=self.folder.text().strip())

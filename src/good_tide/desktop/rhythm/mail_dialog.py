@@ -1,0 +1,133 @@
+"""The mail server that this machine's reports go through: named, tried, kept."""
+
+from __future__ import annotations
+
+from typing import get_args
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
+
+from good_tide.core.settings import MAIL_PORTS, MailServer, Security
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.rhythm.choices import number
+from good_tide.protocol.messages import Fault
+
+_SECURITIES: dict[Security, str] = {
+    "tls": "encrypted from the start (TLS)",
+    "starttls": "encrypted once connected (STARTTLS)",
+    "none": "not encrypted",
+}
+_HIDDEN = QLineEdit.EchoMode.Password
+
+
+class MailDialog(QDialog):
+    """Asks for a mail server. The password goes to the key ring and is never shown again.
+
+    :param server: the one that is kept. :param to: to whom a test is proposed to go.
+    """
+
+    kept = Signal()
+
+    def __init__(self, link: AgentLink, server: MailServer | None, to: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Mail server for reports")
+        self.setMinimumWidth(560)
+        self._link, self._server = link, server
+        self.host, self.security, self.port = QLineEdit(), QComboBox(), number(1, 65535, "", "Port")
+        self.origin, self.login, self.password = QLineEdit(), QLineEdit(), QLineEdit(echoMode=_HIDDEN)
+        self.to, self.trying = QLineEdit(to), button("Send")
+        self.said = label("", "quiet", wrap=True)
+        self.keep, self.cancel = button("Keep", primary=True), button("Cancel")
+        for security in get_args(Security):
+            self.security.addItem(_SECURITIES[security], security)
+        self._fill(server)
+        self._lay_out()
+        self.security.currentIndexChanged.connect(self._secured)
+        self.trying.clicked.connect(self._try)
+        self.keep.clicked.connect(self._keep)
+        self.cancel.clicked.connect(self.reject)
+
+    def _fill(self, server: MailServer | None) -> None:
+        known = server or MailServer(host="", sender="")
+        self.host.setText(known.host)
+        self.host.setPlaceholderText("smtp.example.org")
+        self.security.setCurrentIndex(self.security.findData(known.security))
+        self.port.setValue(known.port)
+        self.origin.setText(known.sender)
+        self.origin.setPlaceholderText("office@example.org")
+        self.login.setText(known.login)
+        self.login.setPlaceholderText("none")
+        self.password.setPlaceholderText(
+            f"in {known.password_file}" if known.password_file else "as it is in the key ring" if known.login else "goes to the key ring"
+        )
+        self.to.setPlaceholderText("your own address")
+
+    def _lay_out(self) -> None:
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(22, 20, 22, 18)
+        layout.setSpacing(12)
+        form = QFormLayout(horizontalSpacing=14, verticalSpacing=8)
+        at = line(self.host, label("port", "quiet"), self.port)
+        at.setStretch(0, 1)
+        form.addRow("Server", at)
+        self.host.setAccessibleName("Server")
+        others: dict[str, QWidget] = {
+            "Connection": self.security, "Reports come from": self.origin, "Login": self.login, "Password": self.password,
+        }  # fmt: skip
+        for words, field in others.items():
+            form.addRow(words, field)
+            field.setAccessibleName(words)
+        self.to.setAccessibleName("Send a test to")
+        tested = line(self.to, self.trying)
+        tested.setStretch(0, 1)
+        form.addRow("Send a test to", tested)
+        layout.addLayout(form)
+        layout.addWidget(self.said)
+        layout.addLayout(line(self.cancel, self.keep, stretch=0))
+
+    def _secured(self) -> None:
+        """Another way of securing has another port."""
+        self.port.setValue(MAIL_PORTS[self.security.currentData()])
+        self.said.setText("Everybody on the way can read the reports, and the password." if self.security.currentData() == "none" else "")
+
+    def _request(self) -> dict[str, object]:
+        known = self._server
+        same = known is not None and (known.host, known.login) == (self.host.text().strip(), self.login.text().strip())
+        server = MailServer(
+            host=self.host.text().strip(), port=self.port.value(), security=self.security.currentData(), sender=self.origin.text().strip(),
+            login=self.login.text().strip(), ca_file=known.ca_file if known is not None else "",
+            password_file=known.password_file if known is not None and same and not self.password.text() else "",
+        )  # fmt: skip
+        return {"server": server, "password": self.password.text(), "to": self.to.text().strip()}
+
+    def _try(self) -> None:
+        if "@" not in self.to.text():
+            self.said.setText("Write the address that the test is to reach.")
+            return
+        self.trying.setEnabled(False)
+        self.said.setText("Sending…")
+        to = self.to.text().strip()
+        self._link.ask(
+            "try-mail-server",
+            self._request(),
+            None,
+            lambda result: self._tried(f"The server took it. See whether it reaches {to}."),
+            self._wrong,
+        )
+
+    def _tried(self, words: str) -> None:
+        self.trying.setEnabled(True)
+        self.keep.setEnabled(True)
+        self.said.setText(words)
+
+    def _wrong(self, fault: Fault) -> None:
+        self._tried(f"{fault.message}. {fault.data}.")
+
+    def _keep(self) -> None:
+        def kept(result: object) -> None:
+            self.kept.emit()
+            self.accept()
+
+        self.keep.setEnabled(False)
+        self._link.ask("keep-mail-server", self._request(), None, kept, self._wrong)

@@ -1,0 +1,258 @@
+"""The place Rhythm: the week as a picture, on which occasions snapshots are taken, what that comes to, and what goes with it."""
+
+from __future__ import annotations
+
+import msgspec
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
+
+from good_tide.core.clock import SECOND
+from good_tide.core.errors import PersonError
+from good_tide.core.rhythm import Rhythm
+from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import button, card, label, line
+from good_tide.desktop.rhythm.choices import Away, Choices, Telling, Waits, When
+from good_tide.desktop.rhythm.ladder_card import LadderCard
+from good_tide.desktop.rhythm.mail_dialog import MailDialog
+from good_tide.desktop.rhythm.week_picture import WeekPicture
+from good_tide.protocol.messages import Fault, Overview
+from good_tide.protocol.upkeep_messages import MailView, RhythmView
+
+_WORKING = {(day, hour) for day in range(5) for hour in range(8, 20)}
+_ALL = {(day, hour) for day in range(7) for hour in range(24)}
+_ASK_MS = 250
+
+
+class RhythmPlace(QWidget):
+    """When snapshots are taken. Nothing changes until it is kept."""
+
+    refresh_wanted = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._link, self._now, self._job = link, 0, ""
+        self.view: RhythmView | None = None
+        self.dialog: MailDialog | None = None
+        self.sentence = label("", "strong", wrap=True)
+        self.picture = WeekPicture(look)
+        self.when, self.waits, self.away, self.telling = When(), Waits(), Away(), Telling()
+        self.ladder = LadderCard(look, link)
+        self.next, self.moved = label("", "", wrap=False), label("", "quiet", wrap=True)
+        self.keep, self.discard = button("Keep", primary=True), button("Discard")
+        self.all_hours, self.working = button("All hours"), button("Working hours")
+        self.pause, self.day = button("Pause"), button("Last run of the day")
+        self.stays, self.stay = label("", "quiet", wrap=True), button("Switch on")
+        self._timer = QTimer(self, singleShot=True, interval=_ASK_MS)
+        self._lay_out()
+        self._connect()
+
+    def _lay_out(self) -> None:
+        page = QWidget()
+        page.setObjectName("ground")
+        head = line(label("Rhythm", "title"), spacing=12)
+        head.addWidget(self.sentence, 1)
+        for one in (self.pause, self.day, self.discard, self.keep):
+            head.addWidget(one)
+        frame, box = card(margin=16, spacing=8)
+        hours = line(label("Hours in which snapshots are taken by themselves", "strong"), stretch=1)
+        hours.addWidget(self.working)
+        hours.addWidget(self.all_hours)
+        box.addLayout(hours)
+        box.addWidget(self.picture)
+        box.addWidget(
+            label(
+                "Drag to open or close hours. Hatched: nothing runs by itself. Discs: past snapshots, the larger the more regular.",
+                "small",
+                wrap=True,
+            )
+        )
+        due, rows = card(margin=14, spacing=6)
+        rows.addWidget(label("The next ten", "strong"))
+        rows.addWidget(self.next)
+        rows.addWidget(self.moved)
+        rows.addStretch()
+        columns = QHBoxLayout()
+        columns.setSpacing(12)
+        left, right = QVBoxLayout(), QVBoxLayout()
+        for side in (left, right):
+            side.setSpacing(12)
+        left.addWidget(frame)
+        lower = QHBoxLayout()
+        lower.setSpacing(12)
+        lower.addWidget(self.waits, 1)
+        lower.addWidget(self.away, 1)
+        left.addLayout(lower)
+        left.addWidget(self.telling)
+        left.addStretch()
+        right.addWidget(self.when)
+        right.addWidget(due)
+        right.addStretch()
+        columns.addLayout(left, 70)
+        columns.addLayout(right, 30)
+        column = QVBoxLayout(page)
+        column.setContentsMargins(24, 14, 24, 14)
+        column.setSpacing(10)
+        column.addLayout(head)
+        column.addLayout(columns)
+        column.addWidget(self.ladder)
+        foot = line(self.stays, spacing=12)
+        foot.addWidget(self.stay)
+        column.addLayout(foot)
+        column.addStretch()
+        scroll = self._scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(page)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(scroll)
+
+    def _connect(self) -> None:
+        self.picture.changed.connect(self._changed)
+        for choices in self._choices():
+            choices.changed.connect(self._changed)
+        self._timer.timeout.connect(self._ask)
+        self.ladder.kept.connect(self.refresh)
+        self.all_hours.clicked.connect(lambda: self.picture.set_cells(_ALL))
+        self.working.clicked.connect(lambda: self.picture.set_cells(_WORKING))
+        self.keep.clicked.connect(self._keep)
+        self.discard.clicked.connect(self.refresh)
+        self.telling.server.clicked.connect(self._mail_server)
+        self.stay.clicked.connect(
+            lambda: self._link.ask("stay", {"on": not (self.view and self.view.stays)}, None, lambda result: self.refresh())
+        )
+        pauses, day = QMenu(self.pause), QMenu(self.day)
+        pauses.addAction("For an hour", lambda: self._pause(self._now + 3600 * SECOND))
+        pauses.addAction("Until tomorrow, 06:00", lambda: self._pause(tomorrow_morning(self._now)))
+        self.go_on = pauses.addAction("Go on now", lambda: self._pause(0))
+        self.pause.setMenu(pauses)
+        day.addAction("Run everything that is due", lambda: self._run_due(None))
+        day.addAction("Run it, then suspend the machine", lambda: self._run_due("suspend"))
+        day.addAction("Run it, then switch the machine off", lambda: self._run_due("power-off"))
+        self.day.setMenu(day)
+        self.day.setToolTip("There is a minute to keep the machine on")
+
+    def _choices(self) -> tuple[Choices, ...]:
+        return self.when, self.waits, self.away, self.telling
+
+    def show_job(self, overview: Overview) -> None:
+        """Another look at the job; what is being changed here stays as it is."""
+        self._now = overview.now
+        self.picture.show_tide(overview.tide)
+        self.ladder.show_tide(overview.tide, overview.now)
+        if self._job != overview.job:
+            self._job, self.view = overview.job, None
+        self.setEnabled(not overview.reading)
+        if overview.reading:
+            self.sentence.setText("This store was opened only to read; its own machine says when snapshots are taken.")
+
+    def show_below(self) -> None:
+        """Bring the lower end of the page into view."""
+        self._scroll.verticalScrollBar().setValue(self._scroll.verticalScrollBar().maximum())
+
+    def refresh(self) -> None:
+        """Show what holds, and forget what was changed here."""
+        self._timer.stop()
+        self._link.ask("rhythm", None, RhythmView, self._take)
+
+    def _take(self, view: RhythmView) -> None:
+        self.view = view
+        self.when.show_rhythm(view.rhythm)
+        self.picture.show_hours(view.rhythm.allowed)
+        self.waits.show_considerate(view.rhythm.considerate)
+        self.telling.show_telling(view.noise, view.reporting, view.mail)
+        self.ladder.take(view)
+        self._preview(view, kept=True)
+
+    def _preview(self, view: RhythmView, kept: bool) -> None:
+        self.sentence.setText(f"{'' if kept else 'Not kept yet: '}{'S' if kept else 's'}napshots are taken {view.words}.")
+        room = f"That is {size_words(view.holding_room)} now; when it is full the oldest leave first, and you are warned before."
+        self.away.show_holding(view.holding, room if view.holding.on else "Without it no snapshots are taken while the disk is away.")
+        self.next.setText("\n".join(time_words(moment, self._now) for moment in view.next) or "None by the clock.")
+        moved = (
+            [f"This machine begins {duration_words(view.spread)} later, so that not all reach the share at once."] if view.spread else []
+        )
+        moved += [f"Paused until {time_words(view.paused_until, self._now)}."] if view.paused_until > self._now else []
+        moved += [view.watching] if view.watching else []
+        self.moved.setText(" ".join(moved))
+        self.moved.setVisible(bool(moved))
+        self.go_on.setEnabled(view.paused_until > self._now)
+        self.pause.setText("Paused" if view.paused_until > self._now else "Pause")
+        self.keep.setEnabled(not kept)
+        self.discard.setEnabled(not kept)
+        self.stays.setVisible(view.stays is not None)
+        self.stay.setVisible(view.stays is not None)
+        self.stays.setText(
+            "Snapshots go on when this window is closed, and from each login on."
+            if view.stays
+            else "Snapshots stop soon after this window is closed: the agent is not started with the session."
+        )
+        self.stay.setText("Switch off" if view.stays else "Switch on")
+
+    def _changed(self) -> None:
+        self.keep.setEnabled(False)
+        self._timer.start()
+
+    def _wanted(self) -> dict[str, object]:
+        """What is chosen now.
+
+        Raises:
+            PersonError: it cannot be understood.
+        """
+        assert self.view is not None
+        if self.picture.nothing_open:
+            raise PersonError("Every hour is closed", "Open some, or take the occasions away to run only by hand")
+        rhythm: Rhythm = msgspec.structs.replace(
+            self.when.rhythm(self.view.zone), allowed=self.picture.hours(), considerate=self.waits.considerate()
+        )  # fmt: skip
+        noise, reporting = self.telling.telling()
+        return {"rhythm": rhythm, "holding": self.away.holding(), "noise": noise, "reporting": reporting}
+
+    def _ask(self) -> None:
+        """Ask what the choices come to."""
+        if self.view is None:
+            return
+        try:
+            wanted = self._wanted()
+        except PersonError as error:
+            self.when.tell(str(error))
+            return
+        self.when.tell("")
+        self._link.ask("try-rhythm", wanted, RhythmView, lambda view: self._preview(view, kept=False), self._wrong)
+
+    def _wrong(self, fault: Fault) -> None:
+        self.when.tell(f"{fault.message}. {fault.data}.")
+
+    def _keep(self) -> None:
+        try:
+            wanted = self._wanted()
+        except PersonError as error:
+            self.when.tell(str(error))
+            return
+        self._link.ask("keep-rhythm", wanted, RhythmView, self._kept, self._wrong)
+
+    def _mail_server(self) -> None:
+        """Ask for the mail server of this machine's reports."""
+
+        def ask(view: MailView) -> None:
+            self.dialog = MailDialog(self._link, view.server, next(iter(self.telling.telling()[1].to), ""), self)
+            self.dialog.kept.connect(self.refresh)
+            self.dialog.open()
+
+        self._link.ask("mail-server", None, MailView, ask, self._wrong)
+
+    def _kept(self, view: RhythmView) -> None:
+        self._take(view)
+        self.refresh_wanted.emit()
+
+    def _pause(self, until: int) -> None:
+        def paused(result: object) -> None:
+            self.refresh()
+            self.refresh_wanted.emit()
+
+        self._link.ask("pause-rhythm", {"moment": until}, None, paused)
+
+    def _run_due(self, then: str | None) -> None:
+        self._link.ask("run-due", {"then": then})

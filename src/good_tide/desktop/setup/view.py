@@ -1,0 +1,343 @@
+"""The set-up: what, where, and who may read it, side by side on one page, each answered already."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import tomllib
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from good_tide.core.jobfile import expand_folder
+from good_tide.core.places import Level
+from good_tide.core.words import count_words, duration_words, size_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import button, card, label, line
+from good_tide.desktop.setup.disk_rows import PlaceChooser
+from good_tide.desktop.setup.secrecy import SecrecyPanel
+from good_tide.protocol.messages import Fault, MadeView, SetUpView, SurveyView
+
+_RATES = {"internal": 120e6, "external": 70e6, "network": 35e6}
+"""Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with ordinary disks."""
+
+_DAYS_IN_MONTH = 30.4
+_SURVEY_AFTER_MS = 120
+
+
+class SetUpPage(QWidget):
+    """One page from an empty machine to the first snapshot.
+
+    ``made`` carries what was made, after which the first snapshot is to be taken.
+    """
+
+    made = Signal(object)
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._look, self._link = look, link
+        self._view: SetUpView | None = None
+        self._rules: tuple[str, ...] = ()
+        self.survey: SurveyView | None = None
+        self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
+        self.folders = QListWidget()
+        self.folders.setAccessibleName("Folders to cover")
+        self.points = QComboBox()
+        self.points.setAccessibleName("Starting point")
+        self._what, self._where, self._who = label("", "strong", wrap=True), label("", "strong", wrap=True), label("", "strong", wrap=True)
+        self._rules_words = label("", "small", wrap=True)
+        self.place = PlaceChooser(look, link)
+        self.secrecy = SecrecyPanel(look)
+        self._summary, self._trouble = label("", "", wrap=True), label("", "harm", wrap=True)
+        self.begin = button("Take the first snapshot", primary=True)
+        self._timer = QTimer(self, singleShot=True, interval=_SURVEY_AFTER_MS)
+        self._lay_out()
+        self._timer.timeout.connect(self._ask_survey)
+        self.folders.itemChanged.connect(lambda item: self._timer.start())
+        self.points.activated.connect(self._start_from)
+        self.place.changed.connect(self._place_changed)
+        self.secrecy.changed.connect(self._show)
+        self.begin.clicked.connect(self._begin)
+
+    def _lay_out(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(24, 16, 24, 16)
+        column.setSpacing(12)
+        column.addWidget(label("Protect this machine", "title"))
+        column.addWidget(
+            label(
+                "Three questions, each with an answer to start from. Everything can be changed later, in Coverage and in Stores.",
+                "quiet",
+                wrap=True,
+            )
+        )
+        holder = QWidget()
+        holder.setObjectName("clear")
+        cards = QHBoxLayout(holder)
+        cards.setContentsMargins(0, 0, 0, 0)
+        cards.setSpacing(12)
+        for title, consequence, widgets in (
+            ("What is kept", self._what, self._what_widgets()),
+            ("Where it is kept", self._where, [self.place]),
+            ("Who may read it", self._who, [self.secrecy]),
+        ):
+            frame, inside = card(spacing=9)
+            frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            inside.addWidget(label(title, "title"))
+            for widget in widgets:
+                inside.addWidget(widget, 1 if widget in (self.folders, self.place, self.secrecy) else 0)
+            inside.addWidget(consequence)
+            cards.addWidget(frame, 1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(holder)
+        column.addWidget(scroll, 1)
+        frame, inside = card(margin=12, spacing=4)
+        row = QHBoxLayout()
+        words = QVBoxLayout()
+        words.addWidget(self._summary)
+        words.addWidget(self._trouble)
+        row.addLayout(words, 1)
+        row.addWidget(self.begin)
+        inside.addLayout(row)
+        column.addWidget(frame)
+
+    def _what_widgets(self) -> list[QWidget]:
+        add = button("Add…")
+        add.setToolTip("Cover a folder that is not in the list")
+        add.clicked.connect(self._add_folder)
+        row = QWidget()
+        inside = line(label("Start from", "small"))
+        inside.addWidget(self.points, 1)
+        inside.addWidget(add)
+        row.setLayout(inside)
+        return [row, self.folders, self._rules_words]
+
+    def start(self) -> None:
+        """Ask for the proposal and show it."""
+        if self._view is None:
+            self._link.ask("proposal", None, SetUpView, self._propose)
+
+    def _propose(self, view: SetUpView) -> None:
+        self._view, self._rules = view, view.rules
+        self.secrecy.set_key_ring(view.key_ring)
+        self.secrecy.known = (view.machine, os.path.basename(view.home))
+        self.points.clear()
+        for name, _ in view.starting_points:
+            self.points.addItem(name)
+        self.points.setCurrentText("Office")
+        self._fill_folders(view.proposed)
+        self._ask_survey()
+        self.place.ask()
+
+    def _fill_folders(self, chosen: tuple[str, ...]) -> None:
+        assert self._view is not None
+        self.folders.blockSignals(True)
+        self.folders.clear()
+        for folder in dict.fromkeys([*chosen, *self._view.usual.values(), self._view.home]):
+            self._add_row(folder, folder in chosen)
+        self.folders.blockSignals(False)
+
+    def _add_row(self, folder: str, on: bool) -> None:
+        home = self._view.home if self._view is not None else ""
+        shown = "Home folder" if folder == home else folder.removeprefix(home + "/")
+        item = QListWidgetItem(shown)
+        item.setData(Qt.ItemDataRole.UserRole, folder)
+        item.setToolTip(folder)
+        item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+        item.setCheckState(Qt.CheckState.Checked if on else Qt.CheckState.Unchecked)
+        self.folders.addItem(item)
+
+    def _items(self) -> list[QListWidgetItem]:
+        return [self.folders.item(row) for row in range(self.folders.count())]
+
+    def chosen(self) -> tuple[str, ...]:
+        """The folders to be covered."""
+        return tuple(str(item.data(Qt.ItemDataRole.UserRole)) for item in self._items() if item.checkState() is Qt.CheckState.Checked)
+
+    def _add_folder(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Folder to cover", self._view.home if self._view is not None else "/")
+        if folder:
+            self.cover(folder)
+
+    def cover(self, folder: str) -> None:
+        """Add a folder to those covered."""
+        known = next((item for item in self._items() if item.data(Qt.ItemDataRole.UserRole) == folder), None)
+        if known is not None:
+            known.setCheckState(Qt.CheckState.Checked)
+        else:
+            self._add_row(folder, True)
+        self._timer.start()
+
+    def _start_from(self, number: int) -> None:
+        """Take folders and rules from a starting point; those that mean nothing on this machine are passed over."""
+        assert self._view is not None
+        values = tomllib.loads(self._view.starting_points[number][1])
+        known = self._view.usual
+        folders = []
+        for text in values["folders"]:
+            name = text.removeprefix("$").partition("/")[0]
+            if not text.startswith("$") or name == "HOME" or name in known:
+                folders.append(expand_folder(text, self._view.home, known))
+        self._rules = tuple(values.get("rules", ()))
+        self._fill_folders(tuple(folders) or self._view.proposed)
+        self._ask_survey()
+
+    def _ask_survey(self) -> None:
+        self._number += 1
+        self.survey = None
+        folders = self.chosen()
+        self.place.folders = folders
+        self._link.ask("survey", {"number": self._number, "folders": list(folders), "rules": list(self._rules)})
+        self._show()
+
+    def take_survey(self, view: SurveyView) -> None:
+        """The agent told how far it has looked."""
+        if view.number != self._number or not self.isVisible():
+            return
+        self.survey = view
+        sizes = {share.path: share for share in view.folders}
+        for item in self._items():
+            folder = str(item.data(Qt.ItemDataRole.UserRole))
+            share = sizes.get(os.fsencode(folder))
+            home = self._view.home if self._view is not None else ""
+            shown = "Home folder" if folder == home else folder.removeprefix(home + "/")
+            on = item.checkState() is Qt.CheckState.Checked
+            words = f"{shown}   {count_words(share.files, 'file')}, {size_words(share.size)}" if share is not None and on else shown
+            if item.text() != words:
+                self.folders.blockSignals(True)
+                item.setText(words)
+                self.folders.blockSignals(False)
+        if view.done:
+            self.place.wanted = view.size
+            self.place.ask()
+        self._show()
+
+    def disks_changed(self) -> None:
+        """A disk came or went."""
+        if self.isVisible():
+            self.place.ask()
+
+    def _place_changed(self) -> None:
+        found = self.place.examined
+        self.secrecy.holds(found is not None and found.holds is not None, None if found is None else found.hint)
+        self._show()
+
+    def _show(self) -> None:
+        """The consequences of all three answers, and what is still missing."""
+        survey, folders = self.survey, self.chosen()
+        if not folders:
+            self._what.setText("Nothing is covered.")
+        elif survey is None:
+            self._what.setText("Looking…")
+        else:
+            self._what.setText(f"{count_words(survey.files, 'file')}, {size_words(survey.size)}{'' if survey.done else ' so far…'}")
+        rules = count_words(len(self._rules), "rule")
+        if survey is not None and survey.out_files:
+            self._rules_words.setText(
+                f"{rules} leave out {count_words(survey.out_files, 'file')}, {size_words(survey.out_size)}. Coverage shows which."
+            )
+        else:
+            self._rules_words.setText(
+                f"{rules}: {'; '.join(self._rules)}" if self._rules else "No rules: everything in these folders is in."
+            )
+        self._where.setText(self._room_words())
+        sealed = self.secrecy.value() is not None
+        self._who.setText("Encrypted." if sealed else "Not encrypted.")
+        missing = self._missing()
+        self._trouble.setText(missing)
+        self._trouble.setVisible(bool(missing))
+        self._summary.setText(self._summary_words())
+        self.begin.setEnabled(not missing)
+
+    def _room_words(self) -> str:
+        disk, survey = self.place.disk, self.survey
+        if not self.place.folder:
+            return "No place is chosen. Connect a disk: it appears by itself."
+        if self.place.examined is None:
+            return "Looking…"
+        if disk is None or survey is None or not survey.size or not disk.facts.total:
+            return "" if self.place.level() is not Level.BAD else "This place cannot take a store as it is."
+        if self.place.level() is Level.BAD:
+            return "This place cannot take a store as it is."
+        times = disk.facts.free / survey.size
+        first = duration_words(max(1.0, survey.size / _RATES[disk.facts.kind]))
+        fits = f"Fits {times:,.0f} times" if times < 1000 else "Fits more than a thousand times"
+        return f"{fits}. The first snapshot takes about {first}. {self._lasting_words(disk.facts.free)}"
+
+    def _lasting_words(self, free: int) -> str:
+        """How long the room lasts at the pace of the last week; compression and deduplication make it longer."""
+        survey = self.survey
+        if survey is None or not survey.done:
+            return ""
+        weekly = sum(share.fresh for share in survey.folders if not any(_inside(share.path, other.path) for other in survey.folders))
+        if not weekly:
+            return "Nothing was changed in the last week, so the room lasts."
+        months = (free - survey.size) / weekly * 7 / _DAYS_IN_MONTH
+        if months > 240:
+            return "At the pace of the last week the room lasts for decades."
+        if months >= 1:
+            return f"At the pace of the last week the room lasts about {count_words(round(months), 'month')}."
+        return f"At the pace of the last week the room lasts about {count_words(max(0, round(months * _DAYS_IN_MONTH)), 'day')}."
+
+    def _summary_words(self) -> str:
+        doubts = self.place.doubts()
+        if doubts and not self._missing():
+            return f"You go on although: {'; '.join(doubt[:1].lower() + doubt[1:] for doubt in doubts)}. This is noted in the journal."
+        return "Nothing on the disk is erased. Snapshots go on in the background; you can pause or stop them."
+
+    def _missing(self) -> str:
+        if not self.chosen():
+            return "Choose at least one folder."
+        if not self.place.folder:
+            return "Choose a place for the store."
+        if self.place.examined is None:
+            return "The place is being looked at."
+        if self.place.level() is Level.BAD:
+            bad = next(check for check in self.place.list.checks if check.level is Level.BAD)
+            return f"{bad.what}. {bad.way_out}."
+        return self.secrecy.missing()
+
+    def _begin(self) -> None:
+        assert self._view is not None
+        self.begin.setEnabled(False)
+        request = {
+            "name": self.points.currentText() or "Office",
+            "folders": list(self.chosen()),
+            "rules": list(self._rules),
+            "store": {
+                "folder": self.place.folder,
+                "passphrase": self.secrecy.value(),
+                "hint": self.secrecy.hint.text().strip(),
+                "remember": self.secrecy.remember.isChecked(),
+                "doubts": list(self.place.doubts()),
+            },
+        }
+        self._link.ask("begin", request, MadeView, self._made, self._refused)
+
+    def _made(self, made: MadeView) -> None:
+        for field in (self.secrecy.passphrase, self.secrecy.again, self.secrecy.hint):
+            field.clear()
+        self._view = None
+        self.made.emit(made)
+
+    def _refused(self, fault: Fault) -> None:
+        self._show()
+        self._trouble.setText(f"{fault.message}. {fault.data}".strip())
+        self._trouble.show()
+
+
+def _inside(path: bytes, other: bytes) -> bool:
+    return path.startswith(other.rstrip(b"/") + b"/")

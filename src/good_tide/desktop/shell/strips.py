@@ -1,0 +1,132 @@
+"""What lies above every place: what the agent is doing, and what has just been done."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
+
+from good_tide.core.pace import Pace
+from good_tide.core.status import work_words
+from good_tide.core.words import duration_words, size_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.icons import icon
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.protocol.messages import Work
+
+
+class WorkStrip(QFrame):
+    """What the agent is doing: how far it has come, how fast, how long still; pause, stop, and how much it may claim of the machine."""
+
+    def __init__(self, link: AgentLink) -> None:
+        super().__init__()
+        self.setObjectName("notice")
+        self._paused = self._easy = False
+        self._pace, self._what = Pace(), ("", "")
+        self._words = label("", "strong")
+        self._facts = label("", "quiet")
+        self._facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._bar = QProgressBar()
+        self._bar.setTextVisible(False)
+        self.easy, self.pause, self.stop = button("Take it easy"), button("Pause"), button("Stop")
+        self.easy.setToolTip("Rest between stretches of work, so that the machine is free for other things")
+        box = QVBoxLayout()
+        box.setSpacing(4)
+        row = line(self._words, spacing=14)
+        row.addWidget(self._facts, 1)
+        box.addLayout(row)
+        box.addWidget(self._bar)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(14, 8, 14, 8)
+        layout.setSpacing(8)
+        layout.addLayout(box, 1)
+        for one in (self.easy, self.pause, self.stop):
+            layout.addWidget(one)
+        self.easy.clicked.connect(lambda: link.ask("easy", {"on": not self._easy}))
+        self.pause.clicked.connect(lambda: link.ask("resume" if self._paused else "pause"))
+        self.stop.clicked.connect(lambda: link.ask("stop"))
+        self.hide()
+
+    def show_work(self, work: Work | None) -> None:
+        """Show how far it has come; None hides the strip."""
+        self.setVisible(work is not None)
+        if work is None:
+            self._what = ("", "")
+            return
+        progress = work.progress
+        if (work.what, progress.phase) != self._what:
+            self._pace, self._what = Pace(), (work.what, progress.phase)
+        if not work.paused:
+            self._pace.add(work.seconds, progress.bytes_done)
+        self._paused, self._easy = work.paused, work.easy
+        self.pause.setText("Go on" if work.paused else "Pause")
+        self.easy.setText("Full speed" if work.easy else "Take it easy")
+        self._words.setText(work_words(work.what, work.paused) + (", taking it easy" if work.easy and not work.paused else ""))
+        self._facts.setText("   ".join(self._said(work)))
+        self._facts.setToolTip(progress.current)
+        total = progress.bytes_total
+        self._bar.setMaximum(1000 if total else 0)
+        self._bar.setValue(int(1000 * min(1.0, progress.bytes_done / total)) if total else 0)
+
+    def _said(self, work: Work) -> list[str]:
+        progress, facts = work.progress, []
+        if progress.phase.endswith(" s"):
+            return [progress.phase]
+        if progress.bytes_total:
+            facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")
+        elif progress.bytes_done:
+            facts.append(size_words(progress.bytes_done))
+        rate, left = self._pace.rate, self._pace.left(progress.bytes_total)
+        if rate and not work.paused:
+            facts.append(f"{size_words(int(rate))}/s")
+            if left is not None and left >= 1:
+                facts.append(f"about {duration_words(left)} left")
+        if progress.current:
+            facts.append(progress.current.rpartition("/")[2][:60])
+        return facts or [progress.phase]
+
+
+class NoticeStrip(QFrame):
+    """What has just been done, or went wrong, until it is put away; with Undo where there is something to undo."""
+
+    undo = Signal(str)
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._set_aside = ""
+        self._words = label("", "strong", wrap=True)
+        self._detail = label("", "quiet", wrap=True)
+        self.undo_button = button("Undo")
+        close = QToolButton()
+        close.setIcon(icon("close", look.ink, 16))
+        close.setToolTip("Put away")
+        close.setAccessibleName("Put away")
+        box = QVBoxLayout()
+        box.setSpacing(2)
+        box.addWidget(self._words)
+        box.addWidget(self._detail)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(14, 8, 10, 8)
+        layout.addLayout(box, 1)
+        layout.addWidget(self.undo_button)
+        layout.addWidget(close)
+        self.undo_button.clicked.connect(lambda: self.undo.emit(self._set_aside))
+        close.clicked.connect(self.hide)
+        self.hide()
+
+    @property
+    def text(self) -> str:
+        """The words shown."""
+        return self._words.text()
+
+    def tell(self, words: str, detail: str = "", trouble: bool = False, set_aside: str = "") -> None:
+        """Show a notice."""
+        self.setObjectName("trouble" if trouble else "notice")
+        self.style().unpolish(self)
+        self.style().polish(self)
+        self._words.setText(words)
+        self._detail.setText(detail)
+        self._detail.setVisible(bool(detail))
+        self._set_aside = set_aside
+        self.undo_button.setVisible(bool(set_aside))
+        self.show()

@@ -1,0 +1,305 @@
+"""What takes the room of one store: its snapshots, its parts; releasing some by hand, pinning some, taking something out of all history."""
+
+from __future__ import annotations
+
+import os
+from datetime import date
+from typing import get_args
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QComboBox, QLineEdit, QScrollArea, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+
+from good_tide.core.ledger import By
+from good_tide.core.rules import path_pattern
+from good_tide.core.words import count_words, from_home, local, printable, size_words, time_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.confirm import LastQuestion
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.stores.held_picture import HeldPicture
+from good_tide.desktop.stores.parts_picture import PartsPicture
+from good_tide.protocol.messages import Fault, Overview, StoreView
+from good_tide.protocol.room_messages import HeldHistory, HeldSnapshot, PurgeView, ReleaseView
+
+_BY_WORDS: dict[By, str] = {"folder": "by folder", "kind": "by kind of file", "period": "by month", "machine": "by machine"}
+_ASK_AFTER_MS = 150
+_HINT = "Drag over a stretch of time, or click one, to see what would come back if it went. Those with a square stay: filled, because they are pinned; hollow, because they are the newest or hold precious versions."
+
+
+class RoomPage(QWidget):
+    """One store's room.
+
+    :ivar closed: back to all stores.
+    """
+
+    closed = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._link = link
+        self._folder, self._disk, self._now = "", "", 0
+        self._covered: tuple[str, ...] = ()
+        self._home, self._reading = "", False
+        self._held: HeldHistory | None = None
+        self._asked = 0
+        self._looked = ""
+        self.question: LastQuestion | None = None
+        self.back, self.title, self.sentence = button("\u2039 All stores"), label("", "title"), label("", "quiet", wrap=True)
+        self.picture, self.parts = HeldPicture(look), PartsPicture(look)
+        self.words, self.why = label(_HINT, "", wrap=True), QLineEdit()
+        self.why.setPlaceholderText("Why they stay")
+        self.why.setAccessibleName("Label of the pin")
+        self.why.setMaximumWidth(220)
+        self.pin, self.unpin, self.release = button("Pin"), button("Take pins away"), button("Release\u2026")
+        self.by = QComboBox()
+        self.by.setAccessibleName("How to look at what takes the room")
+        for name in get_args(By):
+            self.by.addItem(_BY_WORDS[name], name)
+        self.pattern, self.look = QLineEdit(), button("See what that touches")
+        self.pattern.setPlaceholderText("*.mkv or Letters/private.odt")
+        self.pattern.setAccessibleName("What to take out of all history")
+        self.touched, self.paths = label("", "strong", wrap=True), QTreeWidget()
+        self.paths.setHeaderLabels(["Path", "Versions"])
+        self.paths.setRootIsDecorated(False)
+        self.paths.setColumnWidth(0, 310)
+        self.paths.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.paths.setAccessibleName("What would be taken out")
+        align_numbers(self.paths, (1,))
+        self.out = button("Take out for ever\u2026")
+        self._lay_out()
+        self._timer = QTimer(self, interval=_ASK_AFTER_MS, singleShot=True)
+        self._timer.timeout.connect(self._ask_release)
+        self._connect()
+
+    def _lay_out(self) -> None:
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(10)
+        head = line(self.back, self.title, self.sentence, spacing=14)
+        head.setStretch(2, 1)
+        outer.addLayout(head)
+        frame, upper = card(margin=16, spacing=6)
+        upper.addWidget(label("What each snapshot holds alone", "strong"))
+        upper.addWidget(self.picture)
+        self.words.setMinimumHeight(2 * self.words.fontMetrics().lineSpacing() + 4)
+        row = line(self.words, self.why, self.pin, self.unpin, self.release)
+        row.setStretch(0, 1)
+        upper.addLayout(row)
+        outer.addWidget(frame)
+        left, parts = card(margin=16, spacing=6)
+        parts.addLayout(line(label("What takes the room", "strong"), self.by, stretch=1))
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.parts)
+        parts.addWidget(scroll, 1)
+        right, purge = card(margin=16, spacing=8)
+        purge.addWidget(label("Take something out of all history", "strong"))
+        purge.addWidget(
+            label("A film that slipped in, a private file: a path, or a pattern as in the rules of coverage.", "quiet", wrap=True)
+        )
+        typed = line(self.pattern, self.look)
+        typed.setStretch(0, 1)
+        purge.addLayout(typed)
+        purge.addWidget(self.touched)
+        purge.addWidget(self.paths, 1)
+        purge.addLayout(line(self.out, stretch=0))
+        lower = line(left, right, spacing=12)
+        lower.setStretch(0, 3)
+        lower.setStretch(1, 2)
+        outer.addLayout(lower, 1)
+
+    def _connect(self) -> None:
+        self.back.clicked.connect(self.closed)
+        self.picture.chosen_changed.connect(self._chosen)
+        self.by.currentIndexChanged.connect(lambda number: self._show_parts())
+        self.parts.picked.connect(self._picked)
+        self.release.clicked.connect(self._release)
+        self.pin.clicked.connect(lambda: self._pin(True))
+        self.unpin.clicked.connect(lambda: self._pin(False))
+        self.look.clicked.connect(self._look)
+        self.pattern.returnPressed.connect(self._look)
+        self.pattern.textChanged.connect(lambda typed: self._forget_look())
+        self.out.clicked.connect(self._take_out)
+
+    @property
+    def folder(self) -> str:
+        """The folder of the store that is shown."""
+        return self._folder
+
+    def show_store(self, view: StoreView, overview: Overview) -> None:
+        """Show a store, or show it anew."""
+        other = view.folder != self._folder
+        self._folder, self._disk, self._now, self._covered, self._home, self._reading = (
+            view.folder, view.disk, overview.now, overview.covered, overview.home, overview.reading,
+        )  # fmt: skip
+        if other:
+            self._held = None
+            self.picture.show_snapshots((), self._now)
+            self.parts.show_parts(())
+            self.pattern.clear()
+            self.sentence.setText("Reading what the snapshots hold\u2026")
+        self.title.setText(f"Room on {view.disk}")
+        self._forget_look()
+        self._chosen()
+        self.picture.setFocus()
+        self.ask()
+
+    def ask(self) -> None:
+        """Ask for everything anew."""
+        self._link.ask("held", {"words": self._folder}, HeldHistory, self._show, lambda fault: self.sentence.setText(_said(fault)))
+
+    def _show(self, held: HeldHistory) -> None:
+        self._held = held
+        machines = {one.machine for one in held.snapshots}
+        by_whom = f" of {count_words(len(machines), 'machine')}" if len(machines) > 1 else ""
+        self.sentence.setText(f"{count_words(len(held.snapshots), 'snapshot')}{by_whom} need {size_words(held.total)}.")
+        self.picture.show_snapshots(held.snapshots, self._now)
+        self._show_parts()
+
+    def _show_parts(self) -> None:
+        if self._held is None:
+            return
+        by, parts = self.by.currentData(), self._held.parts[self.by.currentData()]
+        if by == "period":
+            self.parts.show_parts(sorted(parts, key=lambda one: one.name, reverse=True), _month)
+        elif by == "folder":
+            self.parts.show_parts(parts, lambda name: from_home(os.fsencode(name), self._home))
+        else:
+            self.parts.show_parts(parts)
+
+    def _picked(self, name: str) -> None:
+        """A part was clicked: a month or a machine chooses its snapshots, a folder is what to take out."""
+        by = self.by.currentData()
+        if by in ("period", "machine") and self._held is not None:
+            self.picture.choose(
+                one.name for one in self._held.snapshots if name == (one.machine if by == "machine" else f"{local(one.time):%Y-%m}")
+            )
+        elif by == "folder" and name not in self._covered:
+            self.pattern.setText(path_pattern(name, self._home, self._covered) + "/")
+
+    def _some(self) -> list[HeldSnapshot]:
+        return [one for one in self.picture.snapshots if one.name in self.picture.chosen]
+
+    def _chosen(self) -> None:
+        """Other snapshots are chosen."""
+        some = self._some()
+        pinned = [one for one in some if one.pin is not None]
+        may = [one for one in some if not one.stays]
+        for widget in (self.why, self.pin):
+            widget.setVisible(len(some) > len(pinned) and not self._reading)
+        self.unpin.setVisible(bool(pinned) and not self._reading)
+        self.release.setVisible(bool(some) and not self._reading)
+        self.release.setEnabled(bool(may))
+        if not some:
+            self.words.setText(_HINT)
+            return
+        self.words.setText(self._span(some) + ".")
+        if may:
+            self._timer.start()
+        else:
+            self.words.setText(f"{self._span(some)}." if len(some) == 1 else f"{self._span(some)}: all of them stay.")
+
+    def _span(self, some: list[HeldSnapshot]) -> str:
+        if len(some) == 1:
+            return self.picture.words(some[0])
+        return f"{count_words(len(some), 'snapshot')}, {time_words(some[0].time, self._now)} to {time_words(some[-1].time, self._now)}"
+
+    def _ask_release(self) -> None:
+        self._asked += 1
+        number, some = self._asked, self._some()
+
+        def told(view: ReleaseView) -> None:
+            if number == self._asked and {one.name for one in some} == self.picture.chosen:
+                stays = f" {view.stays} of them stay." if view.stays else ""
+                self.words.setText(
+                    f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other snapshot needs.{stays}"
+                )
+
+        request = {"folder": self._folder, "names": [one.name for one in some]}
+        self._link.ask("plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault)))
+
+    def _release(self) -> None:
+        some = [one for one in self._some() if not one.stays]
+        names = [one.name for one in some]
+        detail = f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All others stay as they are."
+
+        def go() -> None:
+            self._link.ask("release", {"folder": self._folder, "names": names}, None, None, self._refused)
+
+        self.question = LastQuestion(
+            self,
+            f"Release {count_words(len(some), 'snapshot')} on {self._disk}?",
+            detail,
+            f"Release {count_words(len(some), 'snapshot')}",
+            go,
+        )
+        self.question.open()
+
+    def _pin(self, on: bool) -> None:
+        names = [one.name for one in self._some() if (one.pin is None) is on]
+        request = {"folder": self._folder, "names": names, "on": on, "label": self.why.text().strip()}
+        self._link.ask("pin-some", request, None, lambda result: self.ask(), self._refused)
+        self.why.clear()
+
+    def _refused(self, fault: Fault) -> None:
+        self.words.setText(_said(fault))
+
+    def _forget_look(self) -> None:
+        self._looked = ""
+        self.touched.clear()
+        self.paths.clear()
+        self.out.setEnabled(False)
+        self.look.setEnabled(bool(self.pattern.text().strip()))
+
+    def _look(self) -> None:
+        """See what taking the pattern out touches."""
+        pattern = self.pattern.text().strip()
+        if not pattern:
+            return
+        self.touched.setText("Looking through all snapshots\u2026")
+
+        def told(view: PurgeView) -> None:
+            if view.pattern == self.pattern.text().strip():
+                self._show_look(view)
+
+        def wrong(fault: Fault) -> None:
+            self.touched.setText(_said(fault))
+
+        self._link.ask("plan-purge", {"folder": self._folder, "pattern": pattern}, PurgeView, told, wrong)
+
+    def _show_look(self, view: PurgeView) -> None:
+        self.paths.clear()
+        for path, versions in view.paths:
+            row = QTreeWidgetItem([from_home(path, self._home), f"{versions:,}"])
+            row.setToolTip(0, printable(path))
+            row.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self.paths.addTopLevelItem(row)
+        if not view.snapshots:
+            self.touched.setText("No snapshot holds anything that fits.")
+            return
+        paths = count_words(len(view.paths) + view.more, "path")
+        again = " The next snapshot takes it again, unless it is deleted or left out in Coverage." if view.stands else ""
+        self.touched.setText(
+            f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to {size_words(view.gives_back)}.{again}"
+        )
+        self._looked = view.pattern
+        self.out.setEnabled(not self._reading)
+
+    def _take_out(self) -> None:
+        pattern = self._looked
+        detail = f"{self.touched.text()}\n\nIt cannot be brought back from {self._disk}. The snapshots get new names; everything else in them stays. Copies in other stores stay as well: take it out there too."
+
+        def go() -> None:
+            self._link.ask("purge", {"folder": self._folder, "pattern": pattern}, None, None, self._refused)
+            self._forget_look()
+
+        self.question = LastQuestion(self, f"Take \u201c{pattern}\u201d out of all history?", detail, "Take it out for ever", go)
+        self.question.open()
+
+
+def _month(name: str) -> str:
+    return f"{date.fromisoformat(f'{name}-01'):%B %Y}"
+
+
+def _said(fault: Fault) -> str:
+    return f"{fault.message}. {fault.data}.".strip()

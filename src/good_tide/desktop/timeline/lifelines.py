@@ -1,0 +1,264 @@
+"""Lifelines: a row for everything that was ever in a folder, on the tide chart's axis of time."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtWidgets import QAbstractScrollArea, QToolTip
+
+from good_tide.core.history import Span
+from good_tide.core.words import exact_words, size_words
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
+from good_tide.desktop.timeline.model import Row, TimelineModel
+from good_tide.desktop.timeline.tide_chart import turn_axis
+
+ROW = 30
+_BAR = 14
+_INDENT = 16
+_DRAG_PIXELS = 4
+
+
+class LifelineView(QAbstractScrollArea):
+    """The rows, painted; only visible ones are. Keys: see ``timeline.TimelinePlace``."""
+
+    moved = Signal()
+    """The view of the axis was changed."""
+    picked = Signal(bytes, int)
+    """A row was clicked: its path, and the snapshot clicked at (0: the name was clicked)."""
+    opened = Signal(bytes)
+    """A folder's arrow was clicked: open it in place, or close it."""
+    entered = Signal(bytes)
+    """A folder was double-clicked: look into it."""
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._look = look
+        self._model: TimelineModel | None = None
+        self._rows: list[Row] = []
+        self._now = 0
+        self._pressed: QPointF | None = None
+        self._dragged = False
+        self._hatch = hatch(look, "coral_soft", "coral")
+        self._gap_hatch = hatch(look, "sand_soft", "sand")
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.verticalScrollBar().setSingleStep(ROW)
+        self.viewport().setMouseTracking(True)
+        self.viewport().setAutoFillBackground(False)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Lifelines")
+
+    def show_model(self, model: TimelineModel, now: int) -> None:
+        """Show a timeline's rows."""
+        self._model, self._now = model, now
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Rows, selection, moment or view have changed."""
+        if self._model is not None:
+            self._rows = self._model.rows()
+            chosen = self._model.row_of(self._model.selected)
+            self.setAccessibleDescription(self._model.row_words(chosen, self._now) if chosen is not None else "Nothing selected")
+        self._set_range()
+        self.viewport().update()
+
+    def _set_range(self) -> None:
+        bar = self.verticalScrollBar()
+        bar.setPageStep(self.viewport().height())
+        bar.setRange(0, max(0, len(self._rows) * ROW + 12 - self.viewport().height()))
+
+    def reveal_selected(self) -> None:
+        """Scroll so that the selected row is seen."""
+        for number, row in enumerate(self._rows):
+            if self._model is not None and row.path == self._model.selected:
+                bar = self.verticalScrollBar()
+                if number * ROW < bar.value():
+                    bar.setValue(number * ROW)
+                elif (number + 1) * ROW + 12 > bar.value() + self.viewport().height():
+                    bar.setValue((number + 1) * ROW + 12 - self.viewport().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        self._set_range()
+
+    def _axis_width(self) -> float:
+        return max(10.0, self.width() - NAME_WIDTH - RIGHT_MARGIN)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        painter = QPainter(self.viewport())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self._look.color("paper"))
+        painter.drawRoundedRect(QRectF(0, 0, self.width(), self.viewport().height()), 8, 8)
+        model = self._model
+        if model is None:
+            return
+        model.axis.width = self._axis_width()
+        offset = self.verticalScrollBar().value() - 6
+        first = max(0, offset // ROW)
+        for number in range(first, min(len(self._rows), (offset + self.viewport().height()) // ROW + 1)):
+            self._paint_row(painter, model, self._rows[number], number * ROW - offset)
+        if model.moment:
+            x = model.axis.x(model.time_of(model.moment))
+            if -1 <= x <= model.axis.width + 1:
+                moment_line(painter, self._look, NAME_WIDTH + x, self.viewport().height())
+        if self.hasFocus():
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(self._look.color("dusk"), 1.5))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(self.viewport().rect()).adjusted(1, 1, -1, -1), 8, 8)
+
+    def _paint_row(self, painter: QPainter, model: TimelineModel, row: Row, y: int) -> None:
+        look = self._look
+        selected = row.path == model.selected
+        if selected:
+            painter.fillRect(QRectF(0, y, self.viewport().width(), ROW), look.color("kelp_soft"))
+            painter.fillRect(QRectF(0, y, 4, ROW), look.color("kelp"))
+        here = row.line.at(model.moment) is not None
+        left = 14 + row.depth * _INDENT
+        if row.is_folder:
+            self._paint_arrow(painter, row, left, y)
+            left += 18
+        weight = QFont.Weight.DemiBold if selected or row.is_folder else QFont.Weight.Normal
+        painter.setFont(sized(self.font(), 10, weight))
+        text(painter, QRectF(left, y, NAME_WIDTH - left - 8, ROW), row.title, look.color("ink" if here else "quiet_text"))
+        painter.save()
+        painter.translate(NAME_WIDTH, y)
+        painter.setClipRect(QRectF(0, 0, model.axis.width, ROW))
+        if row.is_folder:
+            self._paint_folder(painter, model, row)
+        else:
+            self._paint_versions(painter, model, row, selected)
+        self._paint_gone(painter, model, row)
+        painter.restore()
+
+    def _paint_arrow(self, painter: QPainter, row: Row, left: float, y: float) -> None:
+        painter.setPen(QPen(self._look.color("ink"), 1.5))
+        middle = y + ROW / 2
+        if row.expanded:
+            points = [QPointF(left + 1, middle - 2.5), QPointF(left + 5.5, middle + 2.5), QPointF(left + 10, middle - 2.5)]
+        else:
+            points = [QPointF(left + 3, middle - 4.5), QPointF(left + 8, middle), QPointF(left + 3, middle + 4.5)]
+        painter.drawPolyline(points)
+
+    def _paint_folder(self, painter: QPainter, model: TimelineModel, row: Row) -> None:
+        look, axis = self._look, model.axis
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(look.color("shoal", 150))
+        for span in row.line.spans:
+            left, right = self._extent(model, span)
+            painter.drawRoundedRect(QRectF(left, ROW / 2 - 3, max(2.0, right - left), 6), 3, 3)
+        columns = sorted({int(axis.x(model.time_of(seq))) for seq in row.line.inside if seq <= len(model.tide)})
+        painter.setBrush(look.color("kelp"))
+        painter.drawRects([QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in columns if 0 <= x <= axis.width])
+
+    def _extent(self, model: TimelineModel, span: Span) -> tuple[float, float]:
+        begin, end = model.extent(span)
+        right = model.axis.x(end) if span.last is not None else max(model.axis.x(end), model.axis.x(model.axis.last))
+        return model.axis.x(begin), right
+
+    def _paint_versions(self, painter: QPainter, model: TimelineModel, row: Row, selected: bool) -> None:
+        look = self._look
+        standing = row.line.at(model.moment)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for number, span in enumerate(row.line.spans):
+            left, right = self._extent(model, span)
+            if right < 0 or left > model.axis.width:
+                continue
+            box = QRectF(left, (ROW - _BAR) / 2, max(1.5, right - left - 1), _BAR)
+            if span.kind == "x":
+                painter.setBrush(self._gap_hatch)
+            elif model.is_flooded(row, span):
+                painter.setBrush(self._hatch)
+            elif selected and span is standing:
+                painter.setBrush(look.color("kelp"))
+            else:
+                painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
+            painter.drawRoundedRect(box, 2.5, 2.5)
+            if selected and span is standing:
+                painter.setPen(QPen(look.color("kelp"), 2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(box.adjusted(0, -2, 0, 2), 3, 3)
+                painter.setPen(Qt.PenStyle.NoPen)
+
+    def _paint_gone(self, painter: QPainter, model: TimelineModel, row: Row) -> None:
+        """Where a thing went: a stroke at the first snapshot without it, and the word where there is room."""
+        look, axis = self._look, model.axis
+        spans = row.line.spans
+        for number, span in enumerate(spans):
+            if span.last is None or (number + 1 < len(spans) and spans[number + 1].first == span.last + 1):
+                continue
+            x = axis.x(model.extent(span)[1])
+            painter.setPen(QPen(look.color("coral"), 2))
+            painter.drawLine(QPointF(x, 6), QPointF(x, ROW - 6))
+            following = axis.x(model.time_of(spans[number + 1].first)) if number + 1 < len(spans) else axis.width
+            if following - x > 44:
+                painter.setFont(sized(self.font(), 9))
+                text(painter, QRectF(x + 6, 0, 60, ROW), "gone", look.color("coral"))
+
+    def _row_at(self, y: float) -> Row | None:
+        number = int(y + self.verticalScrollBar().value() - 6) // ROW
+        return self._rows[number] if 0 <= number < len(self._rows) else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._pressed, self._dragged = event.position(), False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        model = self._model
+        if model is None:
+            return
+        if self._pressed is None:
+            self._tell(model, event)
+        elif event.position().x() > NAME_WIDTH and (self._dragged or abs(event.position().x() - self._pressed.x()) > _DRAG_PIXELS):
+            self._dragged = True
+            model.axis.pan(event.position().x() - self._pressed.x())
+            self._pressed = event.position()
+            self.moved.emit()
+
+    def _tell(self, model: TimelineModel, event: QMouseEvent) -> None:
+        row, x = self._row_at(event.position().y()), event.position().x() - NAME_WIDTH
+        if row is None or not model.tide:
+            QToolTip.hideText()
+            return
+        words = [row.title]
+        if x >= 0:
+            span = row.line.at(model.nearest(model.axis.time(x)))
+            if span is None:
+                words.append("Not there at this time")
+            elif span.kind == "x":
+                words.append("Could not be read at this time")
+            else:
+                if not row.is_folder:
+                    words.append(f"Version {row.line.version_number(span)}, {size_words(span.size)}")
+                words.append(f"from {exact_words(model.time_of(span.first))}")
+                if model.is_flooded(row, span):
+                    words.append(f"One of {model.floods[span.first]} files rewritten at once")
+        QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        row, model = self._row_at(event.position().y()), self._model
+        if self._pressed is not None and not self._dragged and row is not None and model is not None:
+            x = event.position().x()
+            if row.is_folder and x < 14 + row.depth * _INDENT + 18:
+                self.opened.emit(row.path)
+            else:
+                seq = model.nearest(model.axis.time(x - NAME_WIDTH)) if x > NAME_WIDTH and model.tide else 0
+                self.picked.emit(row.path, seq)
+        self._pressed = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        row = self._row_at(event.position().y())
+        if row is not None and row.is_folder:
+            self.entered.emit(row.path)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+        sideways = event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        if self._model is not None and (sideways or abs(event.angleDelta().x()) > abs(event.angleDelta().y())):
+            turn_axis(self._model, event, event.position().x() - NAME_WIDTH)
+            self.moved.emit()
+            event.accept()
+        else:
+            super().wheelEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        event.ignore()

@@ -1,0 +1,215 @@
+"""What the timeline shows and what is chosen in it. Plain values, no Qt, so that it is tested without a display."""
+
+from __future__ import annotations
+
+import os
+import statistics
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from good_tide.core.history import Lifeline, Span, TidePoint
+from good_tide.core.words import printable, time_words
+from good_tide.desktop.painting.time_axis import TimeAxis
+from good_tide.protocol.messages import PickedItem
+
+_FLOOD_FILES = 10
+_FLOOD_FACTOR = 8
+
+
+class Row(NamedTuple):
+    """One line among the lifelines."""
+
+    path: bytes
+    depth: int
+    line: Lifeline
+    expanded: bool
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it can be opened."""
+        return self.line.kind == "d"
+
+    @property
+    def title(self) -> str:
+        """The name shown."""
+        return printable(os.path.basename(self.line.name))
+
+
+class TimelineModel:
+    """The tide, the folder looked into, the rows in it, the chosen moment and path.
+
+    ``root`` is the folder looked into; empty: the covered folders. ``moment`` is a snapshot number, 0 without any: numbers count the
+    snapshots of ``history`` and mean nothing outside of this model, where snapshots go by their names.
+    """
+
+    def __init__(self, tide: Sequence[TidePoint], history: str = "") -> None:
+        self.tide, self.history = list(tide), history
+        times = [point.time for point in tide] or [0]
+        self.axis = TimeAxis(times[0], times[-1])
+        self.root = b""
+        self.moment = len(self.tide)
+        self.selected: bytes | None = None
+        self._views: dict[bytes, tuple[Lifeline, ...]] = {}
+        self._expanded: set[bytes] = set()
+        self._flooded: set[tuple[bytes, int]] = set()
+        self.floods = self._find_floods()
+
+    def _find_floods(self) -> dict[int, int]:
+        """Snapshots in which far more files were rewritten than usual, with how many: worth a mark of their own."""
+        usual = statistics.median([point.changed for point in self.tide if point.changed] or [1])
+        return {point.seq: point.changed for point in self.tide if point.changed >= max(_FLOOD_FILES, _FLOOD_FACTOR * usual)}
+
+    def follow(self, before: TimelineModel) -> None:
+        """Show what another model shows, in this one's history: the same folder, row and stretch of time. Who looks at the newest snapshot
+        looks at the newest; who looks at one that is gone, at the one nearest to it."""
+        self.root, self.selected, self._expanded = before.root, before.selected, set(before._expanded)
+        if not before.tide or not self.tide:
+            return
+        self.axis = before.axis
+        self.axis.extend(self.tide[-1].time)
+        if before.moment < len(before.tide):
+            point = before.tide[before.moment - 1]
+            same = next((one.seq for one in self.tide if one.name == point.name), None)
+            self.moment = self.nearest(point.time) if same is None else same
+
+    def picked(self, path: bytes) -> PickedItem:
+        """A path at the chosen moment, as it is named to the agent."""
+        point = self.tide[self.moment - 1]
+        return PickedItem(path, point.name, point.time)
+
+    def take_view(self, path: bytes, lines: Sequence[Lifeline]) -> None:
+        """A folder's lifelines have come."""
+        self._views[path] = tuple(lines)
+        files = [line for line in lines if line.kind == "f"]
+        for seq in self.floods:
+            rewritten = [line.name for line in files if any(span.first == seq for span in line.spans[1:])]
+            standing = sum(1 for line in files if line.at(seq) is not None)
+            if len(rewritten) >= 3 and 2 * len(rewritten) >= standing:
+                self._flooded.update((path.rstrip(b"/") + b"/" + name, seq) for name in rewritten)
+
+    def is_flooded(self, row: Row, span: Span) -> bool:
+        """Whether a version came when most of its folder was rewritten at once."""
+        return (row.path, span.first) in self._flooded
+
+    def missing_views(self) -> list[bytes]:
+        """Folders whose lifelines are needed and not there yet."""
+        wanted = [b"", self.root, *sorted(path for path in self._expanded if path.startswith(self.root))]
+        return [path for path in dict.fromkeys(wanted) if path not in self._views]
+
+    def rows(self) -> list[Row]:
+        """The visible rows: the folder's contents, opened folders with theirs below them."""
+        rows: list[Row] = []
+        self._add_rows(self.root, 0, rows)
+        return rows
+
+    def _add_rows(self, folder: bytes, depth: int, rows: list[Row]) -> None:
+        for line in self._views.get(folder, ()):
+            path = line.name if not folder else folder.rstrip(b"/") + b"/" + line.name
+            expanded = path in self._expanded and line.kind == "d"
+            rows.append(Row(path, depth, line, expanded))
+            if expanded:
+                self._add_rows(path, depth + 1, rows)
+
+    def toggle(self, path: bytes) -> None:
+        """Open a folder in place, or close it."""
+        self._expanded ^= {path}
+
+    def enter(self, path: bytes) -> None:
+        """Look into a folder."""
+        self.root, self.selected = path, None
+        self._expanded.clear()
+
+    def crumbs(self) -> list[tuple[str, bytes]]:
+        """The way to the folder looked into: name and path of each step."""
+        if not self.root:
+            return []
+        covered = next((line.name for line in self._views.get(b"", ()) if (self.root + b"/").startswith(line.name + b"/")), self.root)
+        steps = [(printable(os.path.basename(covered)), covered)]
+        at = covered
+        for part in self.root[len(covered) :].strip(b"/").split(b"/"):
+            if part:
+                at = at + b"/" + part
+                steps.append((printable(part), at))
+        return steps
+
+    def parent(self) -> bytes | None:
+        """The folder above the one looked into; None at the top."""
+        steps = self.crumbs()
+        if not steps:
+            return None
+        return steps[-2][1] if len(steps) > 1 else b""
+
+    def row_of(self, path: bytes | None) -> Row | None:
+        """The row of a path, if it is visible."""
+        return next((row for row in self.rows() if row.path == path), None)
+
+    @property
+    def chosen(self) -> tuple[Row, Span | None] | None:
+        """The selected row, and the version that stood at the chosen moment."""
+        row = self.row_of(self.selected)
+        return None if row is None else (row, row.line.at(self.moment))
+
+    def time_of(self, seq: int) -> int:
+        """When a snapshot was taken."""
+        return self.tide[seq - 1].time
+
+    def nearest(self, time: int) -> int:
+        """The snapshot nearest to a time."""
+        times = [point.time for point in self.tide]
+        at = bisect_left(times, time)
+        if at == 0 or (at < len(times) and times[at] - time < time - times[at - 1]):
+            return min(at + 1, len(times))
+        return at
+
+    def go(self, seq: int) -> None:
+        """Choose a moment, within what there is, and bring it into view."""
+        if self.tide:
+            self.moment = min(max(seq, 1), len(self.tide))
+            self.axis.reveal(self.time_of(self.moment))
+
+    def step(self, by: int) -> None:
+        """Some snapshots on or back."""
+        self.go(self.moment + by)
+
+    def step_change(self, forward: bool) -> bool:
+        """To the next or previous change of the selected thing, or of the folder looked into; False if there is none."""
+        changes = self.changes()
+        at = bisect_right(changes, self.moment) if forward else bisect_left(changes, self.moment) - 1
+        if not 0 <= at < len(changes):
+            return False
+        self.go(changes[at])
+        return True
+
+    def changes(self) -> list[int]:
+        """Snapshots at which the selected thing appeared, changed or went; without one, anything in the folder."""
+        row = self.row_of(self.selected)
+        lines = [row.line] if row is not None else list(self._views.get(self.root, ()))
+        found: set[int] = set()
+        for line in lines:
+            found.update(line.inside)
+            for span in line.spans:
+                found.add(span.first)
+                if span.last is not None:
+                    found.add(span.last + 1)
+        return sorted(seq for seq in found if seq <= len(self.tide))
+
+    def here_then(self) -> tuple[int, int]:
+        """How many things were in the folder at the chosen moment, and how many had been there before and were gone."""
+        lines = self._views.get(self.root, ())
+        here = sum(1 for line in lines if line.at(self.moment) is not None)
+        gone = sum(1 for line in lines if line.at(self.moment) is None and line.spans[0].first < self.moment)
+        return here, gone
+
+    def extent(self, span: Span) -> tuple[int, int]:
+        """Begin and end of a version as times; it stands until the snapshot that shows something else."""
+        end = len(self.tide) if span.last is None else span.last + 1
+        return self.time_of(span.first), self.time_of(min(end, len(self.tide)))
+
+    def row_words(self, row: Row, now: int) -> str:
+        """A row in words, for those who do not see it."""
+        readable = [span for span in row.line.spans if span.kind != "x"]
+        kind = "folder" if row.is_folder else f"{len(readable)} versions" if len(readable) != 1 else "1 version"
+        last = row.line.spans[-1].last
+        seen = "there now" if last is None else f"last seen {time_words(self.time_of(last), now)}"
+        return f"{row.title}: {kind}, {seen}"

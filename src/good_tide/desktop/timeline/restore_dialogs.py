@@ -1,0 +1,207 @@
+"""The restore list and the restore plan."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QDialog,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLineEdit,
+    QRadioButton,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from good_tide.core.words import count_words, printable, size_words, time_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.protocol.messages import Fault, PickedItem, PlanView
+
+_ACTIONS = {
+    "create": "will be created",
+    "replace": "will replace; what is there now is set aside",
+    "identical": "is identical",
+    "skip": "is left as it is",
+    "blocked": "cannot be restored",
+}
+_EXISTING = (
+    ("Set it aside (can be undone)", "set-aside"),
+    ("Leave it and skip the item", "skip"),
+    ("Keep both, the restored one renamed", "keep-both"),
+)
+
+
+class RestoreList(QFrame):
+    """What has been picked to bring back, from one or several moments."""
+
+    plan_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("attention")
+        self.items: list[PickedItem] = []
+        self._words = label("", "quiet")
+        self._clear = button("Empty the list")
+        self._plan = button("Plan restore…", primary=True)
+        box = QVBoxLayout()
+        box.setSpacing(2)
+        box.addWidget(label("Restore list", "strong"))
+        box.addWidget(self._words)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 10)
+        layout.addLayout(box, 1)
+        layout.addWidget(self._clear)
+        layout.addWidget(self._plan)
+        self._clear.clicked.connect(self.clear)
+        self._plan.clicked.connect(self.plan_wanted)
+        self.hide()
+
+    def add(self, item: PickedItem, now: int) -> None:
+        """Put something on the list, once."""
+        if item not in self.items:
+            self.items.append(item)
+        moments: dict[int, int] = {}
+        for one in self.items:
+            moments[one.time] = moments.get(one.time, 0) + 1
+        parts = [f"{count_words(count, 'item')} from {time_words(time, now)}" for time, count in sorted(moments.items())]
+        self._words.setText(", ".join(parts[:4]) + (f" and {len(parts) - 4} more moments" if len(parts) > 4 else ""))
+        self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
+        self.show()
+
+    def clear(self) -> None:
+        """Take everything off the list."""
+        self.items = []
+        self.hide()
+
+
+class PlanDialog(QDialog):
+    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` of the job ``job`` out."""
+
+    def __init__(self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Restore plan")
+        self.resize(760, 560)
+        self.number, self.job = 0, link.job
+        self._link, self._items = link, tuple(items)
+        self._asked = 0
+        first = self._items[0]
+        what = printable(os.path.basename(first.path)) if len(items) == 1 else count_words(len(items), "item")
+        self._where = QButtonGroup(self)
+        self._back = QRadioButton("Where it was")
+        self._else = QRadioButton("In another folder:")
+        self._back.setChecked(True)
+        self._where.addButton(self._back, 0)
+        self._where.addButton(self._else, 1)
+        self._folder = QLineEdit()
+        self._folder.setPlaceholderText("A folder to restore into")
+        self._folder.setEnabled(False)
+        self._choose = button("Choose…")
+        self._existing = QComboBox()
+        for words, value in _EXISTING:
+            self._existing.addItem(words, value)
+        self._summary = label("Working out what would happen…", "strong", wrap=True)
+        self._notes = label("", "quiet", wrap=True)
+        self._list = QTreeWidget()
+        self._list.setHeaderLabels(["Item", "What happens", "Size"])
+        self._list.setRootIsDecorated(False)
+        self._list.setUniformRowHeights(True)
+        self._list.setAccessibleName("Items of the restore plan")
+        self._cancel = button("Do nothing")
+        self._go = button("Restore now", primary=True)
+        self._go.setEnabled(False)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(20, 18, 20, 18)
+        layout.setSpacing(10)
+        when = time_words(first.time, now) if len({item.snapshot for item in items}) == 1 else "several moments"
+        layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
+        layout.addLayout(line(self._back, self._else, self._folder, self._choose))
+        layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
+        layout.addWidget(self._summary)
+        layout.addWidget(self._list, 1)
+        layout.addWidget(self._notes)
+        layout.addLayout(line(self._cancel, self._go, stretch=0))
+        self._where.idClicked.connect(self._where_changed)
+        self._folder.editingFinished.connect(self._ask)
+        self._choose.clicked.connect(self._choose_folder)
+        self._existing.currentIndexChanged.connect(self._ask)
+        self._cancel.clicked.connect(self.reject)
+        self._go.clicked.connect(self.accept)
+        self._cancel.setFocus()
+        self._ask()
+
+    def _where_changed(self, choice: int) -> None:
+        self._folder.setEnabled(choice == 1)
+        if choice == 1 and not self._folder.text():
+            self._folder.setFocus()
+            self._summary.setText("Name the folder to restore into.")
+            self._go.setEnabled(False)
+        else:
+            self._ask()
+
+    def _choose_folder(self) -> None:
+        chosen = QFileDialog.getExistingDirectory(self, "Restore into")
+        if chosen:
+            self.restore_into(chosen)
+
+    def restore_into(self, folder: str) -> None:
+        """Plan for another folder than where things were."""
+        self._else.setChecked(True)
+        self._folder.setEnabled(True)
+        self._folder.setText(folder)
+        self._ask()
+
+    def _ask(self) -> None:
+        into = self._folder.text().strip() if self._else.isChecked() else ""
+        if self._else.isChecked() and not into:
+            return
+        self._go.setEnabled(False)
+        self._summary.setText("Working out what would happen…")
+        params = {"items": self._items, "into": into, "existing": self._existing.currentData()}
+        self._asked += 1
+        asked = self._asked
+        self._link.ask("plan", params, PlanView, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked), self.job)
+
+    def _fail(self, fault: Fault, asked: int) -> None:
+        if asked == self._asked:
+            self._summary.setText(f"{fault.message}. {fault.data}")
+
+    def _show(self, plan: PlanView, asked: int) -> None:
+        if asked != self._asked:
+            return
+        self.number = plan.number
+        counts = (
+            (plan.create, "to create"),
+            (plan.replace, "to replace"),
+            (plan.identical, "identical"),
+            (plan.skip, "left as they are"),
+            (plan.blocked, "not possible"),
+        )
+        words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
+        work = plan.create + plan.replace
+        self._summary.setText(f"{words}. {size_words(plan.bytes)} to write." if work else f"Nothing to do: {words or 'nothing there'}.")
+        self._go.setEnabled(work > 0)
+        self._list.clear()
+        base = os.path.commonpath([item.path for item in plan.items]) if plan.items else b""
+        base = os.path.dirname(base) if len(plan.items) == 1 else base
+        for item in plan.items:
+            shown = item.path[len(base) :].lstrip(b"/") or os.path.basename(item.path)
+            row = QTreeWidgetItem(
+                [printable(shown), _ACTIONS[item.action] + (f": {item.note}" if item.note else ""), size_words(item.size)]
+            )
+            row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            row.setToolTip(0, printable(item.path))
+            self._list.addTopLevelItem(row)
+        self._list.setColumnWidth(0, 300)
+        self._list.setColumnWidth(1, 310)
+        total = plan.create + plan.replace + plan.identical + plan.skip + plan.blocked
+        more = [f"{total - len(plan.items):,} more items are not listed."] if total > len(plan.items) else []
+        self._notes.setText("\n".join([f"In {printable(base)}", *plan.notes, *more]))

@@ -1,0 +1,137 @@
+"""Sending reports to those who are to have them: by mail, and as HTML files into a folder."""
+
+from __future__ import annotations
+
+import hashlib
+import html
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from good_tide.core.clock import Clock
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.settings import MailServer
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.reporting.report import Report, ReportPart, report, write_report
+from good_tide.system.jobs import load_jobs
+from good_tide.system.keyrings import KeyRing
+from good_tide.system.mail_server import load_mail_server, save_mail_server
+
+
+class Post:
+    """Sends reports of this machine's jobs."""
+
+    def __init__(self, settings: Path, machine: str, clock: Clock, journal: Journal, ring: KeyRing) -> None:
+        self._settings, self._machine, self._clock, self._journal, self._ring = settings, machine, clock, journal, ring
+
+    def deliver(self, part: ReportPart) -> None:
+        """Send a job's report to everybody who is to have it.
+
+        Raises:
+            GoodTideError: it cannot be sent or written.
+        """
+        made = self.made([part])
+        wanted = part.job.reporting
+        if wanted.folder:
+            names = [job.name for job in load_jobs(self._settings)]
+            write_report(made, Path(wanted.folder) / f"{_file_name(self._machine, part.job.name, names)}.html")
+        if wanted.to:
+            self.mail(made, wanted.to)
+
+    def now(self, parts: Sequence[ReportPart], mail: bool, file: str) -> str:
+        """Write a report at once, by mail, into a file, or both. Returns what became of it, as a sentence.
+
+        Raises:
+            GoodTideError: it cannot be sent or written, or nobody is to have it.
+        """
+        made, said = self.made(parts), []
+        if file:
+            write_report(made, Path(file))
+            said.append(f"written to {file}")
+        if mail:
+            to = sorted({one for part in parts for one in part.job.reporting.to})
+            if not to:
+                raise PersonError("Nobody is to have this report", "Name somebody for the job, with “to” in its reporting")
+            self.mail(made, to)
+            said.append(f"sent to {', '.join(to)}")
+        return f"The report was {' and '.join(said) or 'made'}"
+
+    def made(self, parts: Sequence[ReportPart]) -> Report:
+        """A report on some jobs (``reporting.report``)."""
+        return report(parts, self._journal, self._machine, self._clock.now(), self._settings)
+
+    def mail(self, made: Report, to: Sequence[str]) -> None:
+        """Send a report by mail.
+
+        Raises:
+            GoodTideError: there is no mail server, or it does not take it.
+        """
+        from good_tide.system.mailing import send  # loads the mail libraries, which an agent that sends none does without
+
+        server = load_mail_server(self._settings)
+        if server is None:
+            raise PersonError("There is no mail server", "Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”")
+        send(server, to, made.subject, made.text, made.html, self._ring)
+
+    def server(self) -> MailServer | None:
+        """The mail server, None while there is none.
+
+        Raises:
+            PersonError: its settings cannot be understood.
+        """
+        return load_mail_server(self._settings)
+
+    def keep_server(self, server: MailServer, password: str) -> None:
+        """Keep the mail server, and the password of its login, unless it is in a file, in the key ring.
+
+        Raises:
+            PersonError: there is no server, sender or password.
+            PlaceError: the key ring cannot be used now; nothing is kept.
+        """
+        checked(server)
+        if server.login and not server.password_file:
+            try:
+                if password:
+                    self._ring.remember(server.key, password)
+                elif self._ring.recall(server.key) is None:
+                    raise PersonError(f"The password of {server.login} is not known", "Type it")
+            except PlaceError as error:
+                raise PlaceError(error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”") from error
+        save_mail_server(self._settings, server)
+
+    def try_out(self, server: MailServer, password: str, to: str) -> None:
+        """Send a message through a mail server that is not kept yet.
+
+        Raises:
+            GoodTideError: the server does not take it.
+        """
+        from good_tide.system.mailing import send
+
+        checked(server)
+        words = f"This is a test from {self._machine}. Reports will come this way."
+        send(server, [to], f"Good Tide on {self._machine}: a test", words, f"<p>{html.escape(words)}</p>", self._ring, password)
+
+
+def checked(server: MailServer) -> MailServer:
+    """A mail server that names what is needed.
+
+    Raises:
+        PersonError: there is no server, or no sender.
+    """
+    if not server.host:
+        raise PersonError("The mail server is not named", "Write its name, such as smtp.example.org")
+    if "@" not in server.sender:
+        raise PersonError("The sender is no address", "Write one such as office@example.org")
+    return server
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^\w-]+", "-", name.casefold()).strip("-")
+
+
+def _file_name(machine: str, name: str, jobs: Sequence[str]) -> str:
+    """What the file of a job's report is called. Of jobs whose names differ only in what files cannot be called, all but the first get a
+    digest besides."""
+    alike = sorted(other for other in jobs if _plain(other) == _plain(name))
+    plain = _plain(f"{machine}-{name}")
+    return plain if not alike or alike[0] == name else f"{plain}-{hashlib.sha256(name.encode()).hexdigest()[:6]}"

@@ -1,0 +1,328 @@
+"""Carrying out a restore plan.
+
+Everything is written relative to open directory handles, to a temporary name first, and renamed when it is whole.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import errno
+import os
+import secrets
+from collections import deque
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+import msgspec
+
+from good_tide.core.clock import Clock
+from good_tide.core.entries import Kind
+from good_tide.core.errors import DamageError, PlaceError
+from good_tide.core.identifiers import ChunkId
+from good_tide.core.progress import Control, Progress
+from good_tide.operations.restore.metadata import Metadata
+from good_tide.operations.restore.plan import Action, Plan, Relative, Step
+from good_tide.operations.restore.set_aside import SetAside
+from good_tide.source.folders import open_folder
+from good_tide.source.ways import open_way
+from good_tide.storage.place import told
+from good_tide.storage.store import Store
+
+_AHEAD_CHUNKS = 12
+_TEMPORARY = ".good-tide-"
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+class Problem(msgspec.Struct, frozen=True):
+    """Something that could not be restored."""
+
+    path: bytes
+    reason: str
+
+
+class RestoreReport(msgspec.Struct):
+    """What a restore did. ``bytes`` were written; ``set_aside`` holds what was replaced, None if nothing was."""
+
+    created: int = 0
+    replaced: int = 0
+    identical: int = 0
+    skipped: int = 0
+    bytes: int = 0
+    set_aside: tuple[Path, ...] = ()
+    problems: list[Problem] = []
+    metadata_notes: list[Problem] = []
+
+
+def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> RestoreReport:
+    """Do what the plan says.
+
+    A damaged or refused item is reported and the others go on.
+
+    Raises:
+        PlaceFullError: no room left in the target.
+        StoppedError: the person stopped it; finished items stay.
+    """
+    report = RestoreReport(problems=[], metadata_notes=[])
+    steps, size = len(plan.steps), plan.payload
+    with contextlib.ExitStack() as stack:
+        ahead = stack.enter_context(_ReadAhead(store, plan.steps))
+        targets: dict[Path, _Target] = {}
+        try:
+            for step in plan.steps:
+                if step.target not in targets:
+                    targets[step.target] = stack.enter_context(_Target(step.target, clock, report))
+                control.checkpoint()
+                done = report.created + report.replaced
+                control.report(Progress("Restoring", done, steps, report.bytes, size, os.fsdecode(step.source)))
+                _do(step, targets[step.target], ahead, report)
+        finally:
+            for target in targets.values():
+                target.finish()
+            report.set_aside = tuple(target.aside.path for target in targets.values() if target.aside.path is not None)
+    return report
+
+
+def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -> None:
+    if step.action is Action.IDENTICAL:
+        report.identical += 1
+    elif step.action is Action.SKIP:
+        report.skipped += 1
+    elif step.action is Action.BLOCKED:
+        report.problems.append(Problem(step.source, step.note))
+    else:
+        try:
+            target.place(step, ahead)
+        except PlaceError:
+            raise
+        except DamageError as error:
+            report.problems.append(Problem(step.source, error.what))
+        except OSError as error:
+            _raise_if_full(error)
+            report.problems.append(Problem(step.source, os.strerror(error.errno or 0)))
+
+
+def _raise_if_full(error: OSError) -> None:
+    """No room concerns the whole restore, not one item (``PlaceFullError``)."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        with told("Restoring"):
+            raise error
+
+
+class _ReadAhead:
+    """Reads the chunks that the coming steps need, in other threads."""
+
+    def __init__(self, store: Store, steps: Sequence[Step]) -> None:
+        self._store = store
+        self._pool = ThreadPoolExecutor(2, thread_name_prefix="read")
+        self._coming = self._needed(steps)
+        self._queue: deque[tuple[ChunkId, Future[bytes]]] = deque()
+        self._last: tuple[ChunkId, bytes] | None = None
+
+    @staticmethod
+    def _needed(steps: Sequence[Step]) -> Iterator[ChunkId]:
+        last: ChunkId | None = None
+        for step in steps:
+            if step.payload:
+                for extent in step.entry.extents:
+                    if extent.chunk is not None and extent.chunk != last:
+                        last = extent.chunk
+                        yield last
+
+    def get(self, chunk: ChunkId) -> bytes:
+        """The plain bytes of a chunk; cheap if asked for in the order of the steps."""
+        if self._last is not None and self._last[0] == chunk:
+            return self._last[1]
+        self._fill()
+        while self._queue and self._queue[0][0] != chunk and any(waiting == chunk for waiting, _ in self._queue):
+            self._queue.popleft()
+            self._fill()
+        if self._queue and self._queue[0][0] == chunk:
+            data = self._queue.popleft()[1].result()
+        else:
+            data = self._store.read_chunk(chunk)
+        self._last = (chunk, data)
+        return data
+
+    def _fill(self) -> None:
+        while len(self._queue) < _AHEAD_CHUNKS:
+            chunk = next(self._coming, None)
+            if chunk is None:
+                return
+            self._queue.append((chunk, self._pool.submit(self._store.read_chunk, chunk)))
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+class _Target:
+    """One folder that things are restored below."""
+
+    def __init__(self, path: Path, clock: Clock, report: RestoreReport) -> None:
+        self.path = path
+        self._report = report
+        with told(f"Restoring to {path}"):
+            self._root, self._made_root = open_way(path, make=True)
+        self.aside = SetAside(path, self._root, clock)
+        self._open: list[tuple[bytes, int]] = []
+        self._folders: list[tuple[Step, Relative]] = []
+        self._links: dict[tuple[int, int, int], Relative] = {}
+        self._metadata = Metadata()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._leave(0)
+        self.aside.close()
+        os.close(self._root)
+
+    def _leave(self, depth: int) -> None:
+        while len(self._open) > depth:
+            os.close(self._open.pop()[1])
+
+    def _folder(self, relative: Relative) -> int:
+        """A handle of a folder below the root, each level opened in the one above and never through a link."""
+        depth = 0
+        while depth < min(len(relative), len(self._open)) and self._open[depth][0] == relative[depth]:
+            depth += 1
+        self._leave(depth)
+        for name in relative[depth:]:
+            inside = self._open[-1][1] if self._open else self._root
+            try:
+                handle = open_folder(name, inside)
+            except FileNotFoundError:
+                os.mkdir(name, 0o700, dir_fd=inside)
+                self.aside.created((*[part for part, _ in self._open], name), inside)
+                handle = open_folder(name, inside)
+            self._open.append((name, handle))
+        return self._open[-1][1] if self._open else self._root
+
+    def place(self, step: Step, ahead: _ReadAhead) -> None:
+        """Create or replace one item."""
+        entry, relative = step.entry, step.relative
+        if not relative:
+            if self._made_root:
+                self._folders.append((step, relative))
+                self._report.created += 1
+            return
+        folder = self._folder(relative[:-1])
+        if entry.kind is Kind.FOLDER:
+            if step.action is Action.REPLACE:
+                self.aside.take(relative, folder)
+            os.mkdir(relative[-1], 0o700, dir_fd=folder)
+            self._folders.append((step, relative))
+        else:
+            self._put(step, folder, ahead)
+        if step.action is Action.REPLACE:
+            self._report.replaced += 1
+            self.aside.replaced_by(relative, folder)
+        else:
+            self._report.created += 1
+            self.aside.created(relative, folder)
+
+    def _put(self, step: Step, folder: int, ahead: _ReadAhead) -> None:
+        """Write a file or link under a temporary name, then give it its own."""
+        entry, name = step.entry, step.relative[-1]
+        temporary = f"{_TEMPORARY}{secrets.token_hex(6)}".encode()
+        try:
+            if not self._link_again(step, folder, temporary):
+                if entry.kind is Kind.LINK:
+                    os.symlink(entry.extra.target, temporary, dir_fd=folder)
+                    self._metadata.of_link(step, temporary, folder)
+                else:
+                    self._write(step, folder, temporary, ahead)
+            if step.action is Action.REPLACE:
+                self.aside.take(step.relative, folder)
+                os.rename(temporary, name, src_dir_fd=folder, dst_dir_fd=folder)
+            else:
+                _rename_without_replacing(temporary, name, folder)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                os.unlink(temporary, dir_fd=folder)
+            raise
+        group = entry.extra.link_group
+        if group is not None:
+            self._links[(id(step.snapshot), *group)] = step.relative
+
+    def _link_again(self, step: Step, folder: int, temporary: bytes) -> bool:
+        """Make a further hard link of something restored before; False where there is nothing to link to."""
+        group = step.entry.extra.link_group
+        first = self._links.get((id(step.snapshot), *group)) if group is not None else None
+        if first is None:
+            return False
+        handle = os.dup(self._root)
+        try:
+            for name in first[:-1]:
+                outer, handle = handle, open_folder(name, handle)
+                os.close(outer)
+            os.link(first[-1], temporary, src_dir_fd=handle, dst_dir_fd=folder, follow_symlinks=False)
+        finally:
+            os.close(handle)
+        return True
+
+    def _write(self, step: Step, folder: int, temporary: bytes, ahead: _ReadAhead) -> None:
+        entry = step.entry
+        handle = os.open(temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=folder)
+        try:
+            at = 0
+            for extent in entry.extents:
+                if extent.chunk is not None:
+                    piece = memoryview(ahead.get(extent.chunk))[extent.offset : extent.offset + extent.length]
+                    if len(piece) != extent.length:
+                        raise DamageError("A chunk is shorter than the file needs")
+                    while piece:
+                        written = os.pwrite(handle, piece, at)
+                        piece, at = piece[written:], at + written
+                else:
+                    at += extent.length
+            if at != entry.stat.size:
+                raise DamageError("The stored parts do not add up to the file")
+            os.ftruncate(handle, at)
+            self._metadata.of_open(step, handle)
+            if step.action is Action.REPLACE:
+                os.fsync(handle)
+        finally:
+            os.close(handle)
+        self._report.bytes += at
+
+    def finish(self) -> None:
+        """Give the new folders their metadata, innermost first, and make everything durable."""
+        self._leave(0)
+        for step, relative in reversed(self._folders):
+            with contextlib.suppress(FileNotFoundError):
+                handle = open_folder(relative[-1], self._folder(relative[:-1])) if relative else os.dup(self._root)
+                try:
+                    self._metadata.of_open(step, handle)
+                finally:
+                    os.close(handle)
+        self._report.metadata_notes += [Problem(path, words) for path, words in self._metadata.refused()]
+        _sync_file_system(self._root)
+
+
+def _rename_without_replacing(temporary: bytes, name: bytes, folder: int) -> None:
+    """Give a file its name unless something has got there since the plan was made (``FileExistsError``)."""
+    try:
+        os.link(temporary, name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
+        os.unlink(temporary, dir_fd=folder)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
+            raise
+        with contextlib.suppress(FileNotFoundError):
+            os.stat(name, dir_fd=folder, follow_symlinks=False)
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST)) from None
+        os.rename(temporary, name, src_dir_fd=folder, dst_dir_fd=folder)
+
+
+def _sync_file_system(handle: int) -> None:
+    """Make all that was written to a file system durable (syncfs, Linux)."""
+    if _libc.syncfs(handle) != 0:
+        number = ctypes.get_errno()
+        with told("Writing what was restored to the disk"):
+            raise OSError(number, os.strerror(number))

@@ -1,0 +1,318 @@
+"""Restore: the plan, and the values it is made of. Carrying it out is in ``restore_work``."""
+
+from __future__ import annotations
+
+import contextlib
+import enum
+import errno
+import os
+import stat
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from good_tide.core.entries import Entry, Kind, Reason
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot
+from good_tide.operations.history.browse import check_depth, children, entry_at
+from good_tide.source.folders import open_file, open_folder
+from good_tide.source.ways import open_way
+from good_tide.storage.content import SMALL_FILE_BYTES, small_digest
+from good_tide.storage.store import Store
+
+Relative = tuple[bytes, ...]
+"""A path below a target folder, by its names."""
+
+
+_NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
+
+
+class Existing(enum.StrEnum):
+    """What happens to a thing that stands where another is restored."""
+
+    SET_ASIDE = "set-aside"
+    SKIP = "skip"
+    KEEP_BOTH = "keep-both"
+
+
+class Action(enum.StrEnum):
+    """What the restore does with one item."""
+
+    CREATE = "create"
+    IDENTICAL = "identical"
+    REPLACE = "replace"
+    SKIP = "skip"
+    BLOCKED = "blocked"
+
+
+class Wish(msgspec.Struct, frozen=True):
+    """One thing picked to be brought back: an absolute path, from one snapshot."""
+
+    snapshot: Snapshot
+    path: bytes
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One item of a plan. ``target`` is the folder everything of this wish goes below; ``source`` the path it had."""
+
+    action: Action
+    target: Path
+    relative: Relative
+    entry: Entry
+    source: bytes
+    snapshot: Snapshot
+    note: str = ""
+
+    @property
+    def payload(self) -> int:
+        """Bytes to be written."""
+        return self.entry.stat.size if self.entry.kind is Kind.FILE and self.action in (Action.CREATE, Action.REPLACE) else 0
+
+    @property
+    def shown(self) -> bytes:
+        """The whole path the item will have."""
+        return os.path.join(os.fsencode(self.target), *self.relative)
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """What a restore would do, in the order it would do it: folders before what is in them. Counts and sums go through all of it."""
+
+    steps: tuple[Step, ...]
+    notes: tuple[str, ...] = ()
+
+    def count(self, action: Action) -> int:
+        """How many items have this action."""
+        return sum(1 for step in self.steps if step.action is action)
+
+    @property
+    def payload(self) -> int:
+        """Bytes to be written."""
+        return sum(step.payload for step in self.steps)
+
+
+def plan_restore(store: Store, wishes: Sequence[Wish], into: Path | None, existing: Existing, control: Control) -> Plan:
+    """Work out what bringing back ``wishes`` would do.
+
+    :param into: the folder to restore to; None puts everything where it was.
+
+    Raises:
+        PersonError: nothing is wished for, or a path is not in its snapshot.
+    """
+    if not wishes:
+        raise PersonError("Nothing was chosen to restore", "Choose a path")
+    planner = _Planner(store, existing, control)
+    notes: list[str] = []
+    taken: set[Relative] = set()
+    for wish in wishes:
+        entry = entry_at(store, wish.snapshot, wish.path)
+        if into is None:
+            target, relative = _place_it_had(store, wish)
+        else:
+            target = Path(os.path.abspath(into))
+            relative, note = _own_name(wish.path, taken)
+            notes += [note] if note else []
+        taken.add(relative)
+        planner.wish(wish, entry, target, relative)
+    return Plan(tuple(planner.steps), tuple(notes))
+
+
+def _place_it_had(store: Store, wish: Wish) -> tuple[Path, Relative]:
+    """The covered folder a path was in, and the path below it."""
+    for root in store.roots(wish.snapshot.record):
+        if wish.path == root.name or wish.path.startswith(root.name.rstrip(b"/") + b"/"):
+            rest = wish.path[len(root.name.rstrip(b"/")) :].strip(b"/")
+            return Path(os.fsdecode(root.name)), tuple(rest.split(b"/")) if rest else ()
+    raise PersonError(f"{os.fsdecode(wish.path)!r} is in none of the covered folders", "Choose where to restore it to")
+
+
+def _own_name(path: bytes, taken: set[Relative]) -> tuple[Relative, str]:
+    """The name a path gets in a chosen folder; a second of the same name gets as many parents before it as it needs."""
+    parts = [part for part in path.split(b"/") if part] or [b"root"]
+    for count in range(1, len(parts) + 1):
+        relative = (b" - ".join(parts[-count:]),) if count > 1 else (parts[-1],)
+        if relative not in taken:
+            shown = os.fsdecode(relative[0])
+            return relative, f"{os.fsdecode(path)!r} is restored as {shown!r}, because the other name is taken" if count > 1 else ""
+    number = 2
+    while (numbered := (parts[-1] + f" ({number})".encode(),)) in taken:
+        number += 1
+    return numbered, f"{os.fsdecode(path)!r} is restored as {os.fsdecode(numbered[0])!r}, because the other name is taken"
+
+
+class _Level(NamedTuple):
+    """A folder whose contents are being planned; ``handle`` None: it is not there yet."""
+
+    listing: Iterator[Entry]
+    handle: int | None
+    relative: Relative
+    source: bytes
+
+    def close(self) -> None:
+        """Give the handle back."""
+        if self.handle is not None:
+            os.close(self.handle)
+
+
+class _Planner:
+    def __init__(self, store: Store, existing: Existing, control: Control) -> None:
+        self.steps: list[Step] = []
+        self._store, self._existing, self._control = store, existing, control
+
+    def wish(self, wish: Wish, entry: Entry, target: Path, relative: Relative) -> None:
+        """Plan one wish: its parents are made when they are missing, and must not be links."""
+        self._wish, self._target = wish, target
+        handle: int | None = None
+        try:
+            with contextlib.suppress(FileNotFoundError):
+                handle, _ = open_way(target)
+            for name in relative[:-1]:
+                if handle is None:
+                    break
+                outer, handle = handle, None
+                try:
+                    with contextlib.suppress(FileNotFoundError):
+                        handle = open_folder(name, outer)
+                finally:
+                    os.close(outer)
+        except OSError as error:
+            why = f"A folder on the way to it is a link or a file now ({os.strerror(error.errno or 0)})"
+            self._step(Action.BLOCKED, relative, entry, wish.path, why)
+            return
+        except PlaceError as error:
+            self._step(Action.BLOCKED, relative, entry, wish.path, error.what)
+            return
+        try:
+            if relative:
+                self._plan(entry, handle, relative, wish.path)
+            else:
+                self._step(Action.IDENTICAL if handle is not None else Action.CREATE, (), entry, wish.path)
+                own = None if handle is None else os.dup(handle)
+                self._contents(self._level(entry, own, (), wish.path))
+        finally:
+            if handle is not None:
+                os.close(handle)
+
+    def _step(self, action: Action, relative: Relative, entry: Entry, source: bytes, note: str = "") -> None:
+        self._control.checkpoint()
+        self.steps.append(Step(action, self._target, relative, entry, source, self._wish.snapshot, note))
+        if len(self.steps) % 256 == 0:
+            self._control.report(Progress("Planning", len(self.steps), current=os.fsdecode(source)))
+
+    def _plan(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> None:
+        """Plan an entry that goes into an open folder (None: a folder that is not there yet), and everything below it."""
+        below = self._item(entry, folder, relative, source)
+        if below is not None:
+            self._contents(below)
+
+    def _contents(self, top: _Level) -> None:
+        """Plan everything below a folder."""
+        waiting = [top]
+        try:
+            while waiting:
+                level = waiting[-1]
+                child = next(level.listing, None)
+                if child is None:
+                    waiting.pop().close()
+                    continue
+                below = self._item(child, level.handle, (*level.relative, child.name), level.source.rstrip(b"/") + b"/" + child.name)
+                if below is not None:
+                    check_depth(len(waiting))
+                    waiting.append(below)
+        finally:
+            for level in waiting:
+                level.close()
+
+    def _item(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> _Level | None:
+        """Plan an entry alone. What is below it is to be planned where something is given back."""
+        if entry.kind is Kind.LEFT_OUT and entry.extra.reason in _NO_GAPS:
+            return None
+        if entry.kind is Kind.LEFT_OUT:
+            self._step(Action.BLOCKED, relative, entry, source, f"It could not be read when the snapshot was taken ({entry.extra.detail})")
+            return None
+        name = os.fsdecode(relative[-1])
+        info = _look(name, folder)
+        if entry.kind is Kind.FOLDER and info is not None and stat.S_ISDIR(info.st_mode) and folder is not None:
+            self._step(Action.IDENTICAL, relative, entry, source)
+            return self._level(entry, open_folder(name, folder), relative, source)
+        if info is None:
+            self._step(Action.CREATE, relative, entry, source)
+        elif folder is not None and is_identical(self._store, entry, name, folder, info):
+            self._step(Action.IDENTICAL, relative, entry, source)
+        elif self._existing is Existing.SKIP:
+            self._step(Action.SKIP, relative, entry, source)
+            return None
+        elif self._existing is Existing.KEEP_BOTH:
+            relative = (*relative[:-1], self._name_beside(relative[-1], folder))
+            self._step(Action.CREATE, relative, entry, source, "What is there now is kept beside it")
+        else:
+            self._step(Action.REPLACE, relative, entry, source)
+        return self._level(entry, None, relative, source) if entry.kind is Kind.FOLDER else None
+
+    def _level(self, entry: Entry, handle: int | None, relative: Relative, source: bytes) -> _Level:
+        return _Level(iter(children(self._store, entry)), handle, relative, source)
+
+    def _name_beside(self, name: bytes, folder: int | None) -> bytes:
+        """A free name like ``plan (restored).txt``."""
+        stem, ending = os.path.splitext(os.fsdecode(name))
+        number = 1
+        while True:
+            words = "restored" if number == 1 else f"restored {number}"
+            beside = f"{stem} ({words}){ending}"
+            if _look(beside, folder) is None:
+                return os.fsencode(beside)
+            number += 1
+
+
+def _look(name: str, folder: int | None) -> os.stat_result | None:
+    if folder is None:
+        return None
+    try:
+        return os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except OSError as error:
+        if error.errno in (errno.ENOENT, errno.ENOTDIR):
+            return None
+        raise
+
+
+def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.stat_result) -> bool:
+    """Whether what stands under a name in an open folder has the content of ``entry``. Metadata is not compared."""
+    if entry.kind is Kind.LINK:
+        return stat.S_ISLNK(info.st_mode) and os.fsencode(os.readlink(name, dir_fd=folder)) == entry.extra.target
+    if entry.kind is not Kind.FILE or not stat.S_ISREG(info.st_mode) or info.st_size != entry.stat.size:
+        return False
+    try:
+        handle = open_file(name, folder)
+    except OSError:
+        return False
+    try:
+        return _same_bytes(store, entry, handle)
+    finally:
+        os.close(handle)
+
+
+def _same_bytes(store: Store, entry: Entry, handle: int) -> bool:
+    if entry.stat.size <= SMALL_FILE_BYTES:
+        return small_digest(store.keys, os.pread(handle, SMALL_FILE_BYTES + 1, 0)) == entry.digest
+    at = 0
+    for extent in entry.extents:
+        if extent.chunk is None:
+            same = _only_zeros(handle, at, extent.length)
+        else:
+            same = store.keys.chunk_id(os.pread(handle, extent.length, at)) == extent.chunk
+        if not same:
+            return False
+        at += extent.length
+    return True
+
+
+def _only_zeros(handle: int, begin: int, length: int) -> bool:
+    at, end = begin, begin + length
+    while at < end:
+        piece = os.pread(handle, min(1 << 20, end - at), at)
+        if not piece or piece.count(0) != len(piece):
+            return False
+        at += len(piece)
+    return True

@@ -1,0 +1,345 @@
+"""Taking a path or pattern out of all history: a film that slipped in, a private file. Snapshots that hold it are written anew without it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from good_tide.core.clock import Clock
+from good_tide.core.coverage import Coverage, FolderState
+from good_tide.core.deep import Deep, walked
+from good_tide.core.entries import Entry, Extent, ExtentLike
+from good_tide.core.entries import Kind as EntryKind
+from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
+from good_tide.core.pages import encode_page
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.core.rules import Rule, checked
+from good_tide.core.words import count_words, printable
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.pattern_meaning import meanings
+from good_tide.storage.needs import all_snapshots, keys_of, live_chunks, needed_keys
+from good_tide.storage.pins import pin, read_pins, unpin
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.writer import Ticket, WriteSession
+
+_PATHS_SHOWN = 200
+
+
+class PurgePlan(msgspec.Struct, frozen=True):
+    """What taking a pattern out would touch: snapshots, and paths with how many versions of each.
+
+    :param gives_back: stored bytes that only those versions need, and at most the blocks that they share.
+    :param stands: a machine's newest snapshot holds it, so that its next one will again.
+    :param meant: the pattern as it is understood. :param home: what ``~`` stands for in it.
+    """
+
+    pattern: str
+    snapshots: tuple[Snapshot, ...]
+    paths: tuple[tuple[bytes, int], ...]
+    gives_back: int
+    stands: bool = False
+    meant: str = ""
+    home: str = ""
+
+
+class _Loss(msgspec.Struct, frozen=True):
+    """What is taken out of a listing and those below it: files and folders, and bytes of the files."""
+
+    files: int = 0
+    folders: int = 0
+    bytes: int = 0
+
+    def __add__(self, other: _Loss) -> _Loss:
+        return _Loss(self.files + other.files, self.folders + other.folders, self.bytes + other.bytes)
+
+
+class _Finder:
+    """Finds entries that a pattern catches, in snapshots of any machine. Each listing is looked through once for each place it stands in."""
+
+    def __init__(self, store: Store, pattern: str, home: str) -> None:
+        self._store = store
+        self._coverage = Coverage([checked(Rule(False, path=pattern))], home)
+        self.versions: dict[bytes, set[bytes]] = {}
+        """By path, the identities of the versions that are caught."""
+        self.chunks: set[ChunkId] = set()
+        """Chunks of contents that are caught, and pages of folders that are."""
+        self.blocks: set[ChunkId] = set()
+        """Those of them that hold other small files too: whoever refers to them is written anew, so that nothing needs them."""
+        self._touched: dict[tuple[bytes, ChunkId], bool] = {}
+        self._sharing: dict[ChunkId, bool] = {}
+
+    def root_state(self, root: Entry) -> FolderState:
+        """The state in a covered folder."""
+        return self._coverage.enter_covered(os.fsdecode(root.name))
+
+    def child_state(self, state: FolderState, entry: Entry) -> FolderState:
+        """The state in a folder inside."""
+        return self._coverage.enter(state, os.fsdecode(entry.name))
+
+    def caught(self, state: FolderState, entries: Sequence[Entry]) -> list[bool]:
+        """For each entry of a listing whether it is caught itself."""
+        names, sizes = [os.fsdecode(entry.name) for entry in entries], [entry.stat.size for entry in entries]
+        rules = self._coverage.files(state, names, sizes, [entry.stat.modified for entry in entries])
+        return [
+            not self.child_state(state, entry).open if entry.kind is EntryKind.FOLDER else self._coverage.is_out(rule)
+            for entry, rule in zip(entries, rules, strict=True)
+        ]
+
+    def touches(self, path: bytes, page: ChunkId, state: FolderState) -> bool:
+        """Whether anything in a listing, or below it, is caught; notes what."""
+        return walked(self._touches(path, page, state))
+
+    def _touches(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[bool]:
+        known = self._touched.get((path, page))
+        if known is not None:
+            return known
+        found = False
+        entries = self._store.page(page).entries()
+        for entry, hit in zip(entries, self.caught(state, entries), strict=True):
+            below = path + b"/" + entry.name
+            if hit:
+                found = True
+                self._note(below, entry)
+            elif entry.kind is EntryKind.FOLDER:
+                inner = self.child_state(state, entry)
+                for one in entry.pages:
+                    inside = yield self._touches(below, one, inner)
+                    found = inside or found
+        self._touched[path, page] = found
+        return found
+
+    def _note(self, path: bytes, entry: Entry) -> None:
+        waiting = [(path, entry)]
+        while waiting:
+            path, entry = waiting.pop()
+            if entry.kind is EntryKind.FOLDER:
+                self.chunks.update(entry.pages)
+                waiting += [(path + b"/" + inner.name, inner) for inner in self._store.listing(entry.pages)]
+            else:
+                self._note_file(path, entry)
+
+    def _note_file(self, path: bytes, entry: Entry) -> None:
+        chunks = [extent.chunk for extent in entry.extents if extent.chunk is not None]
+        self.chunks.update(chunks)
+        self.blocks.update(extent.chunk for extent in entry.extents if extent.chunk is not None and self._is_part(extent))
+        self.versions.setdefault(path, set()).add(entry.digest or b"".join(chunks))
+
+    def _is_part(self, extent: ExtentLike) -> bool:
+        """Whether an extent is less than its whole chunk."""
+        found = None if extent.chunk is None else self._store.index.find(extent.chunk)
+        return found is not None and (extent.offset, extent.length) != (0, found.plain)
+
+    def shares(self, snapshot: Snapshot) -> bool:
+        """Whether a snapshot refers to a block with something caught, under whatever name."""
+        return bool(self.blocks) and any(
+            walked(self._page_shares(page)) for root in self._store.roots(snapshot.record) for page in root.pages
+        )
+
+    def _page_shares(self, identity: ChunkId) -> Deep[bool]:
+        known = self._sharing.get(identity)
+        if known is None:
+            page = self._store.page(identity)
+            ids = page.chunk_ids
+            known = any(ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks for at in range(0, len(ids), CHUNK_ID_BYTES))
+            for below in () if known else page.folder_pages():
+                known = known or (yield self._page_shares(below))
+            self._sharing[identity] = known
+        return known
+
+    def leaves_a_file(self, snapshot: Snapshot) -> bool:
+        """Whether anything but folders would be left in a snapshot."""
+        return any(
+            walked(self._page_leaves(page, self.root_state(root))) for root in self._store.roots(snapshot.record) for page in root.pages
+        )  # fmt: skip
+
+    def _page_leaves(self, page: ChunkId, state: FolderState) -> Deep[bool]:
+        entries = self._store.page(page).entries()
+        stays = [entry for entry, hit in zip(entries, self.caught(state, entries), strict=True) if not hit]
+        found = any(entry.kind is not EntryKind.FOLDER for entry in stays)
+        for entry in () if found else stays:
+            for one in entry.pages:
+                found = found or (yield self._page_leaves(one, self.child_state(state, entry)))
+        return found
+
+
+def plan_purge(store: Store, pattern: str, home: str, control: Control) -> PurgePlan:
+    """What taking a pattern out of all history would touch; nothing is changed. A path as this program prints it is taken for what it was
+    printed for, before it is taken for a pattern.
+
+    Raises:
+        DamageError: a snapshot or a listing cannot be read.
+        PersonError: it is no pattern, or would leave nothing of what a machine has now.
+    """
+    if not pattern.strip():
+        raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")
+    found = all_snapshots(store)
+    plan = None
+    for meant, own in meanings(store, found, pattern, home):
+        plan = _plan_as(store, found, pattern, meant, own, control)
+        if plan.snapshots:
+            break
+    assert plan is not None
+    return plan
+
+
+def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, home: str, control: Control) -> PurgePlan:
+    """The plan for one meaning of a pattern."""
+    finder, hits = _Finder(store, meant, home), set()
+    for number, snapshot in enumerate(found):
+        control.checkpoint()
+        control.report(Progress("Looking", number, len(found)))
+        if _touches(finder, store, snapshot):
+            hits.add(snapshot.name)
+    newest = [one for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values() if one.name in hits]
+    for one in newest:
+        if not finder.leaves_a_file(one):
+            raise PersonError(
+                f"The pattern would leave nothing of what {one.record.machine.name} has now",
+                "Write a narrower pattern, or release the snapshots instead",
+            )
+    touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
+    paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
+    return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control), bool(newest), meant, home)
+
+
+def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:
+    hits = []
+    for root in store.roots(snapshot.record):
+        state = finder.root_state(root)
+        if not state.open:
+            raise PersonError(
+                "The pattern would take a whole covered folder out", "Release the snapshots instead, or write a narrower pattern"
+            )
+        hits += [finder.touches(root.name, page, state) for page in root.pages if root.kind is EntryKind.FOLDER]
+    return any(hits)
+
+
+def _alone(store: Store, finder: _Finder, found: Sequence[Snapshot], control: Control) -> int:
+    """Stored bytes of the caught chunks: an upper bound where small files share blocks with others."""
+    if not finder.chunks:
+        return 0
+    keys = np.intersect1d(np.unique(keys_of(b"".join(finder.chunks))), needed_keys(store, found, control))
+    return sum(int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64)) for table, live in live_chunks(store, keys))
+
+
+def purge(store: Store, plan: PurgePlan, state: Path, clock: Clock, journal: Journal, control: Control) -> int:
+    """Write the touched snapshots anew without what the pattern catches, each under a new name, then remove the old one. Pins move along. A
+    cut in between leaves both, and the next purge goes on. How many were written anew. The bytes are gone with the next sweep.
+
+    Raises:
+        GoodTideError: the store cannot be read or written. StoppedError: the person stopped it; what was done is done.
+    """
+    done = 0
+    with RunLock.for_work(state, store.header.store, "purge") as owner, WriteSession(store, owner) as session:
+        writer = _Rewriter(store, session, _Finder(store, plan.meant, plan.home))
+        pins = {known.snapshot: known.label for known in read_pins(store).values()}
+        for number, snapshot in enumerate(plan.snapshots):
+            control.checkpoint()
+            control.report(Progress("Writing anew", number, len(plan.snapshots)))
+            record = writer.record(snapshot.record)
+            fresh = session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
+            if snapshot.name in pins:
+                pin(store, fresh.name, pins[snapshot.name])
+                unpin(store, snapshot.name)
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+            done += 1
+    if done:
+        detail = tuple(f"{printable(path)}: {count_words(versions, 'version')}" for path, versions in plan.paths[:_PATHS_SHOWN])
+        what = f"“{plan.pattern}” was taken out of {count_words(done, 'snapshot')}"
+        journal.add("note", "", what, detail, "It cannot be brought back. Its room comes back with the next sweep.")
+    return done
+
+
+class _Rewriter:
+    """Writes listings anew without what is caught. Other small files that share a block with it get blocks of their own, so that its bytes
+    are needed by nothing."""
+
+    def __init__(self, store: Store, session: WriteSession, finder: _Finder) -> None:
+        self._store, self._session, self._finder = store, session, finder
+        self._pages: dict[tuple[bytes, ChunkId], tuple[ChunkId | None, _Loss]] = {}
+        self._moved: dict[tuple[ChunkId, int, int], ChunkId] = {}
+        for snapshot in all_snapshots(store):
+            _touches(finder, store, snapshot)
+
+    def record(self, before: SnapshotRecord) -> SnapshotRecord:
+        """A snapshot's record, everything below written anew, without names of what is taken out; and with what is left counted."""
+        entries, lost = [], _Loss()
+        for root in self._store.roots(before):
+            if root.kind is EntryKind.FOLDER:
+                root, loss = walked(self._folder(root.name, root, self._finder.root_state(root)))
+                lost += loss
+            entries.append(root)
+        tally, caught = before.tally, self._finder.versions
+        return msgspec.structs.replace(
+            before,
+            roots=encode_page(entries),
+            tally=msgspec.structs.replace(
+                tally, files=tally.files - lost.files, folders=tally.folders - lost.folders, bytes=tally.bytes - lost.bytes
+            ),
+            left_out=tuple(item for item in before.left_out if item.path not in caught),
+            unsteady=tuple(path for path in before.unsteady if path not in caught),
+        )
+
+    def _folder(self, path: bytes, entry: Entry, state: FolderState) -> Deep[tuple[Entry, _Loss]]:
+        found = []
+        for page in entry.pages:
+            found.append((yield self._page(path, page, state)))
+        kept = [page for page, _ in found if page is not None] or [self._session.put_page(encode_page([]))]
+        lost = sum((loss for _, loss in found), _Loss())
+        return msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in kept)), lost
+
+    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[tuple[ChunkId | None, _Loss]]:
+        """A page without what is caught, None for one that is empty then; and what was caught."""
+        if (path, page) in self._pages:
+            return self._pages[path, page]
+        entries, lost = self._store.page(page).entries(), _Loss()
+        kept: list[Entry] = []
+        for entry, hit in zip(entries, self._finder.caught(state, entries), strict=True):
+            if hit:
+                lost += self._weight(entry)
+            elif entry.kind is EntryKind.FOLDER:
+                inner, loss = yield self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry))
+                kept.append(inner)
+                lost += loss
+            else:
+                kept.append(self._file(entry))
+        made = page if kept == entries else self._session.put_page(encode_page(kept)) if kept or not entries else None
+        self._pages[path, page] = made, lost
+        return made, lost
+
+    def _weight(self, entry: Entry) -> _Loss:
+        """What an entry that is taken out held."""
+        files = folders = size = 0
+        waiting = [entry]
+        while waiting:
+            one = waiting.pop()
+            if one.kind is EntryKind.FOLDER:
+                folders += 1
+                waiting += self._store.listing(one.pages)
+            elif one.kind is EntryKind.FILE:
+                files, size = files + 1, size + one.stat.size
+        return _Loss(files, folders, size)
+
+    def _file(self, entry: Entry) -> Entry:
+        """A file; a small one that shares a block with something caught gets a block of its own."""
+        if not any(extent.chunk in self._finder.blocks for extent in entry.extents):
+            return entry
+        extents = tuple(self._own(extent) if extent.chunk in self._finder.blocks else extent for extent in entry.extents)
+        return msgspec.structs.replace(entry, extents=extents)
+
+    def _own(self, extent: ExtentLike) -> Extent:
+        assert extent.chunk is not None
+        key = extent.chunk, extent.offset, extent.length
+        if key not in self._moved:
+            content = self._store.read_chunk(extent.chunk)[extent.offset : extent.offset + extent.length]
+            ticket = Ticket()
+            self._moved[key] = ticket.chunk = self._store.keys.chunk_id(content)
+            self._session.put(content, ticket=ticket)
+        return Extent(self._moved[key], 0, extent.length)

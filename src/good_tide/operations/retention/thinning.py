@@ -1,0 +1,215 @@
+"""Releasing snapshots: along the ladder, by hand, and giving back the room of what nothing needs."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Collection, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import Clock
+from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import local_name
+from good_tide.core.ladder import Ladder, keeps, words
+from good_tide.core.progress import Control
+from good_tide.core.records import Snapshot
+from good_tide.core.words import count_words, time_words
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.stores.opening import open_ledger
+from good_tide.storage.needs import all_snapshots
+from good_tide.storage.pins import Pin, pin, read_pins, unpin
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.sweep import Sweep, SweepReport, Watched
+
+__all__ = [
+    "Pin",
+    "SweepReport",
+    "ThinPlan",
+    "named",
+    "pin",
+    "pinned",
+    "plan_release",
+    "plan_thinning",
+    "release",
+    "standing_fast",
+    "sweep",
+    "unpin",
+]
+
+AGREE_PART = 0.1
+"""A changed ladder that would release more than this part of history waits for a yes."""
+_MARKS_FILE = "marks"
+
+
+class ThinPlan(msgspec.Struct, frozen=True):
+    """What stays and what goes, oldest first. ``gives_back``: stored bytes that only the released ones need; None: not worked out."""
+
+    keeps: tuple[Snapshot, ...]
+    releases: tuple[Snapshot, ...]
+    gives_back: int | None = None
+
+    @property
+    def needs_yes(self) -> bool:
+        """Whether it would release so much at once that a person has to agree."""
+        return len(self.releases) > AGREE_PART * (len(self.keeps) + len(self.releases))
+
+
+def pinned(store: Store) -> dict[str, str]:
+    """Labels of pinned snapshots, by the snapshots' names.
+
+    Raises:
+        DamageError: a pin cannot be read.
+    """
+    return {known.snapshot: known.label for known in read_pins(store).values()}
+
+
+def standing_fast(found: Sequence[Snapshot], pins: Mapping[str, str], precious: Collection[str] = ()) -> dict[str, str]:
+    """The snapshots that are never released, by their names, and why.
+
+    :param found: of all machines, in order of time. :param pins: labels of pinned ones. :param precious: names of those that are the last
+        to hold a version of a precious file.
+    """
+    newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
+    complete = {snapshot.record.machine.id: snapshot.name for snapshot in found if not snapshot.gaps}
+    return {
+        **dict.fromkeys(precious, "is the last with a version of a precious file"),
+        **dict.fromkeys(complete.values(), "is the newest complete one of its machine"),
+        **dict.fromkeys(newest.values(), "is the newest of its machine"),
+        **{name: f"is pinned ({text})" if text else "is pinned" for name, text in pins.items()},
+    }
+
+
+def plan_thinning(
+    store: Store,
+    ladder: Ladder,
+    machine: str,
+    zone: str,
+    now: int,
+    control: Control,
+    cache: Path | None = None,
+    precious: Collection[str] = (),
+) -> ThinPlan:
+    """Which snapshots of a machine a ladder would release now.
+
+    :param zone: IANA name of the zone whose days and weeks count.
+    :param cache: where the local ledgers are, to work out what that would give back; None: it is not wanted.
+    :param precious: names of snapshots that stay for what they hold.
+
+    Raises:
+        DamageError: a snapshot, a pin or a listing cannot be read.
+    """
+    found = all_snapshots(store)
+    own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
+    fast = standing_fast(own, pinned(store), precious)
+    held = {number for number, snapshot in enumerate(own) if snapshot.name in fast}
+    stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
+    goes = {snapshot.name for snapshot, kept in zip(own, stays, strict=True) if not kept}
+    return _plan(store, own, goes, control, cache)
+
+
+def plan_release(
+    store: Store, names: Collection[str], control: Control, cache: Path | None, lenient: bool = False, precious: Collection[str] = ()
+) -> ThinPlan:
+    """What releasing some snapshots by hand would do.
+
+    :param lenient: those among them that stay do so without a word, as is wanted for all of a range of time.
+    :param precious: names of snapshots that stay for what they hold.
+
+    Raises:
+        PersonError: one of them always stays.
+        DamageError: a snapshot, a pin or a listing cannot be read.
+    """
+    found = all_snapshots(store)
+    fast = standing_fast(found, pinned(store), precious)
+    stays = sorted(set(names) & set(fast))
+    if stays and not lenient:
+        way_out = "Take the pin away first, with “good-tide pin … --off”" if "pinned" in fast[stays[0]] else "Such snapshots always stay"
+        raise PersonError(f"The snapshot {stays[0][:12]} {fast[stays[0]]}", way_out)
+    return _plan(store, found, set(names) - set(stays), control, cache)
+
+
+def _plan(store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None) -> ThinPlan:
+    kept = tuple(snapshot for snapshot in own if snapshot.name not in goes)
+    gone = tuple(snapshot for snapshot in own if snapshot.name in goes)
+    gives_back = None
+    if cache is not None:
+        gives_back = open_ledger(store, cache, control).gain(goes) if gone else 0
+    return ThinPlan(kept, gone, gives_back)
+
+
+def release(store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, clock: Clock, control: Control) -> int:
+    """Release what a plan says, oldest first; each is gone at once, its room comes back with the next sweep. How many were released.
+
+    Raises:
+        PlaceError: the disk does not let go.
+        StoppedError: the person stopped it; those that were released are.
+    """
+    done = 0
+    try:
+        for snapshot in plan.releases:
+            control.checkpoint()
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+            done += 1
+    finally:
+        if done:
+            now = clock.now()
+            words = f"{count_words(done, 'snapshot')} released {why}"
+            journal.add("good", job, words, named(plan.releases[:done], now), "The room comes back with the next sweep.")
+    return done
+
+
+def named(snapshots: Sequence[Snapshot], now: int) -> tuple[str, ...]:
+    """Snapshots as the journal names them, a line each."""
+    return tuple(f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots)
+
+
+def ladder_words(ladder: Ladder) -> str:
+    """A ladder in words, as the journal says it."""
+    return f"by the ladder: {words(ladder)}"
+
+
+def sweep(
+    store: Store,
+    state: Path,
+    clock: Clock,
+    control: Control,
+    only_plan: bool = False,
+    heed: Callable[[], None] | None = None,
+    thorough: bool = False,
+) -> SweepReport:
+    """Give back the room of what no snapshot needs; or only say how much that would be.
+
+    :param thorough: leave no trace of anything that is not needed, however much is copied for it.
+    :param heed: lets this machine's own holding area give up what is doomed, so that it is not waited for.
+    :param state: a local folder for the lock that keeps two sweeps of this machine apart, and for what it remembers of others' marks.
+
+    Raises:
+        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is deleted.
+        StoppedError: the person stopped it; what was done is done.
+    """
+    identity = store.header.store
+    file = state / _MARKS_FILE / f"{local_name(identity)}.json"
+    with RunLock.for_work(state, identity, "sweep") as owner:
+        watched = _read_marks(file)
+        one = Sweep(store, owner, watched, clock.now(), control, thorough=thorough)
+        if only_plan:
+            return one.plan()
+        try:
+            report = one.run()
+            if report.waits and heed is not None:
+                heed()
+                report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
+            return report
+        finally:
+            with contextlib.suppress(OSError):  # without it the next sweep waits for others as long as the first
+                file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                file.write_bytes(msgspec.json.encode(watched))
+
+
+def _read_marks(file: Path) -> Watched:
+    try:
+        return msgspec.json.decode(file.read_bytes(), type=Watched)
+    except (OSError, msgspec.MsgspecError):
+        return Watched()

@@ -1,0 +1,166 @@
+"""How a job stands: the facts that its status is computed from, gathered from this machine without any passphrase."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.clock import SECOND, Clock
+from good_tide.core.errors import GoodTideError
+from good_tide.core.forecast import days_left
+from good_tide.core.history import TidePoint
+from good_tide.core.places import DiskFacts
+from good_tide.core.planning import Book, Decision, Facts, after_clock, decide, next_start
+from good_tide.core.rhythm import spread_share
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
+from good_tide.core.words import printable
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import Books
+from good_tide.operations.records.store_memory import StoreMemory, others_write
+from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
+from good_tide.operations.snapshot import holding
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.opening import about, known_tide, store_id
+from good_tide.operations.workplace import Workplace
+from good_tide.system.disks import Disks
+from good_tide.system.machine import local_zone
+
+_SHARE_SPREAD_SECONDS = 240
+_DAY = 86400 * SECOND
+_STORED_HOLDS = 3600 * SECOND
+"""So long the size of a store is taken to be what it was."""
+_GAP_NAMES = 3
+
+
+class Doing(msgspec.Struct, frozen=True, kw_only=True):
+    """What the agent knows besides of a job; a command without the agent knows nothing of it.
+
+    :param state: of the store that is looked into, as in ``protocol.messages.Overview``; empty: not looked into.
+    """
+
+    state: str = ""
+    damage: tuple[str, ...] = ()
+    working: str = ""
+    work_paused: bool = False
+    battery: float | None = None
+    decision: Decision | None = None
+
+
+class Standings:
+    """Gathers how jobs stand."""
+
+    def __init__(self, here: Workplace, disks: Disks, clock: Clock, books: Books, journal: Journal) -> None:
+        self._here, self._disks, self._clock, self._books, self._journal = here, disks, clock, books, journal
+        self._stored: dict[Path, tuple[int, int]] = {}
+        """When the size of a store was last looked up, and its bytes."""
+
+    def spread(self, job: Job) -> int:
+        """This machine's share of the job's spread, in nanoseconds."""
+        shared = any(ref.disk.startswith("share:") for ref in job.stores)
+        seconds = job.rhythm.spread_seconds if job.rhythm.spread_seconds is not None else _SHARE_SPREAD_SECONDS * shared
+        return spread_share((job.machine or self._here.machine).id, job.name, seconds)
+
+    def book(self, job: Job) -> Book:
+        """The job's book; a new job's begins with its newest snapshot, so that an hour that was served is not served again."""
+        known = self._books.book(job.name)
+        if known is None:
+            known = Book(served=self._last(job)[0])
+        known = after_clock(known, self._clock.now())
+        self._books.keep(job.name, known)
+        return known
+
+    def folder_now(self, ref: StoreRef) -> Path | None:
+        """Where a store is now, None while its disk is away."""
+        return locate(ref, self._disks)
+
+    def holds(self, job: Job) -> bool:
+        """Whether the holding area takes the job's snapshots while its disks are away."""
+        return job.holding.on and any(holding.has_area(self._here.holdings, ref) for ref in job.stores)
+
+    def decision(self, job: Job, facts: Facts) -> Decision:
+        """What is to be done now (``planning.decide``)."""
+        return decide(job.rhythm, self.book(job), facts, self._clock.now(), self.spread(job), local_zone())
+
+    def plain_facts(self, job: Job) -> Facts:
+        """What is known of a job without the agent."""
+        here = any(self.folder_now(ref) is not None for ref in job.stores)
+        return Facts(here, holding=self.holds(job), paused_until=self._books.paused_until)
+
+    def next(self, job: Job, count: int = 1) -> list[int]:
+        """When the next timed runs begin."""
+        now = self._clock.now()
+        starts = job.rhythm.starts(max(now, self.book(job).served), self.spread(job), local_zone())
+        found = [start for start, _ in zip(starts, range(count), strict=False)]
+        paused = self._books.paused_until
+        return [start for start in found if start >= paused] or [paused] * bool(found) if paused > now else found
+
+    def standing(self, job: Job, doing: Doing | None = None) -> JobStanding:
+        """How a job stands now."""
+        now, book, doing = self._clock.now(), self.book(job), doing or Doing()
+        decision = doing.decision or self.decision(job, self.plain_facts(job))
+        last, gaps, names = self._last(job)
+        stores = tuple(self._store(job, ref) for ref in job.stores)
+        first = next((one for one in stores if one.present), stores[0] if stores else None)
+        away_since = self._books.away_since(job.name) if stores and not any(one.present for one in stores) else 0
+        upcoming = next_start(job.rhythm, max(now, book.served), self.spread(job), local_zone(), self._books.paused_until)
+        facts = JobFacts(
+            state=doing.state or ("ready" if last else "empty"), disk=first.name if first is not None else "", by_hand=job.rhythm.by_hand,
+            last=last, gaps=gaps, gap_names=names, next=upcoming or 0, due=decision.due or 0, wait=decision.wait, wait_until=decision.look or 0,
+            battery=doing.battery, paused_until=self._books.paused_until, away_since=away_since,
+            held=sum(holding.held_count(self._here.holdings, ref) for ref in job.stores), holding=self.holds(job), failures=book.failures,
+            failing_since=book.failing_since, error=book.error, advice=book.advice, working=doing.working, work_paused=doing.work_paused,
+            free=first.free if first is not None else None, full_in_days=first.full_in_days if first is not None else None, damage=doing.damage, strange=self._strange(job),
+        )  # fmt: skip
+        return JobStanding(job.name, status(facts, now), last, upcoming or 0, stores)
+
+    def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
+        """What is not as it should be with a job's stores."""
+        machine = job.machine or self._here.machine
+        identities = {ref.store for ref in job.stores if ref.store}
+        mixed = any(StoreMemory(self._here.state, one).is_mixed(machine.id) for one in identities)
+        return (tuple(others_write(machine.name)),) if mixed else ()  # type: ignore[return-value]
+
+    def _last(self, job: Job) -> tuple[int, int, tuple[str, ...]]:
+        """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or by a store's catalog."""
+        run = self._journal.last_done(job.name)
+        found = (run.began, run.gaps) if run is not None else (0, 0)
+        for ref in job.stores:
+            tide = self._tide(job, ref)
+            if tide and tide[-1].time > found[0]:
+                found = tide[-1].time, tide[-1].gaps
+        names = tuple(printable(one.path) for one in self._journal.left_out(job.name)[:_GAP_NAMES]) if found[1] else ()
+        return *found, names
+
+    def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
+        folder = self.folder_now(ref)
+        try:
+            identity = store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
+        except GoodTideError:
+            return []
+        since = self._clock.now() - (PAST_DAYS + 1) * _DAY
+        return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
+
+    def _store(self, job: Job, ref: StoreRef) -> StoreStanding:
+        folder, name = self.folder_now(ref), ref.name or Path(ref.path).name
+        if folder is None:
+            return StoreStanding(name, False)
+        disk = self._disks.of_folder(folder)
+        if disk is None or not disk.total:
+            return StoreStanding(name, True)
+        return StoreStanding(
+            name, True, disk.free, days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, folder, disk))
+        )
+
+    def _usable(self, job: Job, folder: Path, disk: DiskFacts) -> int:
+        """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn anew for every few bytes."""
+        stored = 0
+        if job.room.limit_bytes or job.room.limit_part:
+            known = self._stored.get(folder)
+            if known is None or not 0 <= self._clock.now() - known[0] < _STORED_HOLDS:
+                known = self._stored[folder] = self._clock.now(), about(folder, None).stored_bytes
+            stored = known[1]
+        usable = room_facts(folder, stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
+        step = int(10 ** max(0, len(str(usable)) - 3))
+        return usable // step * step

@@ -1,0 +1,205 @@
+"""Carrying snapshots from one store to another: twin disks, a new disk, a holding area.
+
+Between stores that share the identities of their chunks nothing is hashed into new listings; otherwise listings and
+digests are made anew for the target. Every byte is authenticated as it is read. A carry that is cut off goes on where
+it was: what is written is kept, and snapshots that arrived are known by their names.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.deep import Deep, walked
+from good_tide.core.entries import Entry, Extent, ExtentLike, Kind
+from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.identifiers import ChunkId
+from good_tide.core.pages import Page, encode_page
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot
+from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
+from good_tide.storage.envelope import FileKind, open_whole, seal_again
+from good_tide.storage.holding import HoldingArea
+from good_tide.storage.keyslots import share_identities
+from good_tide.storage.runs import RunLock
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.writer import Ticket, WriteSession
+
+_CARRIER = "carry"
+
+
+class CarryReport(msgspec.Struct, frozen=True):
+    """What a carry did. Bytes are plain bytes that were new to the target, and bytes its files grew by."""
+
+    carried: tuple[str, ...]
+    already: int
+    new_bytes: int
+    stored_bytes: int
+    damaged: tuple[tuple[str, str], ...] = ()
+
+
+def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control) -> CarryReport:
+    """Carry snapshots over, in order of time; all of them if ``chosen`` is None. What the target has already is left.
+
+    Raises:
+        PersonError: both are the same store.
+        PlaceError: the target cannot be written.
+        StoppedError: the person stopped it; what arrived stays, and the next carry goes on.
+    """
+    if source.header.store == target.header.store:
+        raise PersonError("Both are the same store", "Choose another store to carry to")
+    return _carry(source, target, chosen, state, control)
+
+
+def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport:
+    """Carry the snapshots of a holding area to its store, in order of time, and read back what was written. Listings that the newest
+    snapshots on the disk have at the same place are not looked into: they were complete there.
+
+    Raises:
+        GoodTideError: as ``carry``; or what was written cannot be read back.
+    """
+
+    def before() -> Sequence[Entry]:
+        present = set(store.snapshot_names())
+        return [entry for name, mark in area.marked().items() if name in present for entry in area.roots(mark.record)]
+
+    return _carry(area, store, area.held(), state, control, before, read_back=True)
+
+
+def _carry(
+    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control,
+    before: Callable[[], Sequence[Entry]] = tuple, read_back: bool = False,
+) -> CarryReport:  # fmt: skip
+    """:param before: the covered folders of a snapshot that is complete in the target; asked when no sweep can take it away any more."""
+    unreadable = source.snapshots()[1] if chosen is None else []
+    snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
+    present = set(target.snapshot_names())
+    wanted = [one for one in snapshots if one.name not in present]
+    carried: list[str] = []
+    damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
+    StoreMemory(state, target.header.store).note_coming({one.record.machine.id: one.record.time for one in wanted})
+    with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
+        carrier = _Carrier(source, target, session, control)
+        there = {entry.name: entry for entry in before()}
+        for number, snapshot in enumerate(wanted):
+            control.checkpoint()
+            control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))
+            try:
+                roots = carrier.roots(snapshot, there)
+            except DamageError as error:
+                damaged.append((snapshot.name, str(error)))
+                continue
+            session.publish_as(snapshot.name, carrier.sealed(snapshot, roots))
+            if read_back:
+                carrier.read_back()
+            carried.append(snapshot.name)
+    return CarryReport(tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged))
+
+
+class _Carrier:
+    """Carries chunks and listings, each once."""
+
+    def __init__(self, source: Store, target: Store, session: WriteSession, control: Control) -> None:
+        self._source, self._target, self._session, self._control = source, target, session, control
+        self._alike = share_identities(source.keys, target.keys)
+        self._chunks: dict[ChunkId, ChunkId] = {}
+        self._pages: dict[ChunkId, ChunkId] = {}
+        self._written: list[ChunkId] = []
+        self.bytes = 0
+
+    def _chunk(self, identity: ChunkId) -> ChunkId:
+        known = self._chunks.get(identity)
+        if known is not None:
+            return known
+        if self._alike and self._target.has(identity):
+            new = identity
+        else:
+            self._control.checkpoint()
+            plain = self._source.read_chunk(identity)
+            ticket = Ticket()
+            new = ticket.chunk = identity if self._alike else self._target.keys.chunk_id(plain)
+            self._session.put(plain, ticket=ticket)
+            self.bytes += len(plain)
+            self._written.append(new)
+        self._chunks[identity] = new
+        return new
+
+    def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
+        """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name seals one text only."""
+        data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        if roots == snapshot.record.roots and self._source.keys.secret == self._target.keys.secret:
+            return data
+        plain = open_whole(self._source.keys, FileKind.SNAPSHOT, snapshot.id, data, file)
+        if roots != snapshot.record.roots:
+            plain = msgspec.msgpack.encode(msgspec.structs.replace(snapshot.record, roots=roots))
+        return seal_again(self._target.keys, FileKind.SNAPSHOT, snapshot.id, plain)
+
+    def read_back(self) -> None:
+        """Read what was written since the last time from the target.
+
+        Raises:
+            DamageError: something is not what it was.
+        """
+        for chunk in self._written:
+            self._control.checkpoint()
+            self._target.read_chunk(chunk)
+        self._written.clear()
+
+    def roots(self, snapshot: Snapshot, there: Mapping[bytes, Entry]) -> bytes:
+        """The page of a snapshot's covered folders as the target has it, everything below carried over.
+
+        :param there: covered folders of a snapshot that is complete in the target, by their names.
+
+        Raises:
+            DamageError: something of it cannot be read.
+        """
+        roots = self._source.roots(snapshot.record)
+        carried = [walked(self._entry(entry, there.get(entry.name))) for entry in roots]
+        return snapshot.record.roots if carried == roots else encode_page(carried)
+
+    def _page(self, identity: ChunkId, before: Sequence[ChunkId]) -> Deep[ChunkId]:
+        known = self._pages.get(identity)
+        if known is None:
+            plain = self._source.read_chunk(identity)
+            there = {entry.name: entry for page in before for entry in self._source.page(page).entries() if entry.kind is Kind.FOLDER}
+            entries, carried = Page(plain).entries(), []
+            for entry in entries:
+                carried.append((yield self._entry(entry, there.get(entry.name))))
+            known = self._pages[identity] = self._session.put_page(plain if carried == entries else encode_page(carried))
+        return known
+
+    def _entry(self, entry: Entry, before: Entry | None = None) -> Deep[Entry]:
+        """The same entry for the target, everything it refers to carried over.
+
+        :param before: what stands at the same place in a snapshot that is complete in the target.
+        """
+        if entry.kind is Kind.FOLDER:
+            there = before.pages if before is not None and before.kind is Kind.FOLDER else ()
+            if there == entry.pages:
+                return entry
+            pages = []
+            for page in entry.pages:
+                pages.append((yield self._page(page, there)))
+            return (
+                entry
+                if tuple(pages) == entry.pages
+                else msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in pages))
+            )
+        if entry.kind is not Kind.FILE:
+            return entry
+        extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)
+        digest = entry.digest
+        if not self._alike and entry.digest:
+            if entry.stat.size <= SMALL_FILE_BYTES and len(entry.extents) <= 1 and not any(one.chunk is None for one in entry.extents):
+                content = read_whole(self._source.read_chunk, entry.extents, SMALL_FILE_BYTES)
+                digest = small_digest(self._target.keys, content)
+            else:
+                digest = listed_digest(self._target.keys, extents)
+        return msgspec.structs.replace(entry, extents=extents, digest=digest)
+
+    def _extent(self, extent: ExtentLike) -> Extent:
+        chunk = None if extent.chunk is None else self._chunk(extent.chunk)
+        return Extent(chunk, extent.offset, extent.length)

@@ -1,0 +1,180 @@
+"""Disks as places for stores: looked at, checked, and found again wherever they are mounted."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.errors import PlaceError
+from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
+from good_tide.core.settings import Job, StoreRef
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.stores.probing import describe_store, measure_speed, probe, probe_apart
+from good_tide.storage.header import HEADER_FILE, in_the_way
+from good_tide.system.disks import Disks, SystemDisks
+from good_tide.system.stand_in_disks import StandInDisks
+
+STAND_IN_FILE = "stand-in-disks"
+"""A file in the settings folder that names the rack of stand-in disks to use in place of the real ones."""
+
+_OWN_FOLDER = "good-tide"
+
+
+def disks_for(settings: Path) -> Disks:
+    """The disks of this machine, or the stand-ins that its settings name."""
+    named = settings / STAND_IN_FILE
+    if os.path.isfile(named):
+        return StandInDisks(Path(named.read_text(encoding="utf-8").strip()))
+    return SystemDisks()
+
+
+def look_at(disks: Disks, known_stores: frozenset[str]) -> list[DiskFacts]:
+    """All disks with the stores found on them. Those that may hang are asked in processes of their own, at the same time."""
+    found = disks.disks()
+    with ThreadPoolExecutor(max_workers=8) as threads:
+        return list(threads.map(lambda disk: _looked_at(disk, known_stores), found))
+
+
+def _looked_at(disk: DiskFacts, known: frozenset[str]) -> DiskFacts:
+    if not disk.answers or not disk.mounted:
+        return disk
+    path = Path(disk.path)
+    if disk.kind == "network":
+        answer = probe_apart(path, known)
+        if answer is None:
+            return msgspec.structs.replace(disk, answers=False)
+        total, free = (disk.total, disk.free) if disk.total else (answer.total, answer.free)
+        return msgspec.structs.replace(
+            disk,
+            total=total,
+            free=free,
+            writable=answer.writable and not disk.read_only,
+            stores=answer.stores,
+            answer_seconds=answer.seconds,
+        )
+    if disk.path == "/":
+        return disk
+    try:
+        return msgspec.structs.replace(disk, stores=probe(path, known).stores)
+    except OSError:
+        return msgspec.structs.replace(disk, answers=False)
+
+
+def devices_under(disks: Disks, folders: Iterable[str]) -> frozenset[str]:
+    """The physical disks that folders are on."""
+    found: frozenset[str] = frozenset()
+    for folder in folders:
+        disk = disks.of_folder(Path(folder))
+        found |= disk.devices if disk is not None else frozenset()
+    return found
+
+
+def best_disk(found: Sequence[DiskFacts], wanted: Wanted) -> DiskFacts | None:
+    """The disk to propose: no bad check, fewest doubts, external before shares before internal, then most room."""
+    order = {"external": 0, "network": 1, "internal": 2}
+
+    def rank(disk: DiskFacts) -> tuple[int, int, int]:
+        checks = check_place(disk, wanted)
+        return sum(check.level is Level.DOUBTFUL for check in checks), order[disk.kind], -disk.free
+
+    fit = [disk for disk in found if worst(check_place(disk, wanted)) is not Level.BAD]
+    return min(fit, key=rank) if fit else None
+
+
+def proposed_folder(disk: DiskFacts, machine: str) -> str:
+    """Where on a disk the store of a machine would be made; empty on one that is not mounted."""
+    if not disk.mounted:
+        return ""
+    home = home_folder()
+    inside = home if disk.path == "/" or (not os.access(disk.path, os.W_OK) and home.startswith(disk.path + "/")) else disk.path
+    name = "".join(character if character.isalnum() or character in "-_." else "-" for character in machine) or "machine"
+    return os.path.join(inside, _OWN_FOLDER, name)
+
+
+class Examined(msgspec.Struct, frozen=True):
+    """A folder looked at as the place of a store. ``holds`` is the store that is there already, None for none."""
+
+    folder: str
+    disk: DiskFacts | None
+    checks: tuple[Check, ...]
+    holds: str | None = None
+
+
+def _in_the_way(folder: Path) -> list[Check]:
+    """What speaks against a folder without a store, by what is in it."""
+    try:
+        other = in_the_way(folder)
+    except OSError as error:
+        return [Check(Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own")]
+    if other:
+        return [Check(Level.BAD, f"{folder} holds other things", "Choose an empty or a new folder; nothing there is ever erased")]
+    return []
+
+
+def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], measure: bool) -> Examined:
+    """Check one folder, which need not exist yet, as the place of a store."""
+    absolute = Path(os.path.abspath(folder))
+    disk = disks.of_folder(absolute)
+    if disk is None:
+        return Examined(str(absolute), None, (Check(Level.BAD, "The system does not know this folder", "Choose another"),))
+    if disk.kind == "network" and disk.answers:
+        disk = _looked_at(disk, known)
+    if not disk.answers:
+        return Examined(str(absolute), disk, tuple(check_place(disk, wanted)))
+    there = absolute
+    while not os.path.exists(there) and there != there.parent:
+        there = there.parent
+    writable = os.path.isdir(there) and os.access(there, os.W_OK)
+    extra: list[Check] = []
+    speed = None
+    if measure and writable and not disk.read_only:
+        try:
+            speed = disk.speed or measure_speed(there)
+        except PlaceError as error:
+            extra.append(Check(Level.BAD, error.what, error.advice))
+    holds = None
+    stores = tuple(store for store in disk.stores if store.path == str(absolute))
+    if os.path.isfile(absolute / HEADER_FILE):
+        found = describe_store(absolute, known)
+        stores, holds = (found,), found.store
+    checked = check_place(msgspec.structs.replace(disk, stores=stores), msgspec.structs.replace(wanted, speed=speed, writable=writable))
+    if holds is None and os.path.isdir(absolute):
+        extra += _in_the_way(absolute)
+    if there == absolute and not os.path.isdir(absolute):
+        extra.append(Check(Level.BAD, f"{absolute} is not a folder", "Choose a folder"))
+    return Examined(str(absolute), disk, (*extra, *checked), holds)
+
+
+def store_ref(disks: Disks, folder: Path) -> StoreRef:
+    """How a store in a folder is to be found again, wherever its disk will be mounted."""
+    absolute = Path(os.path.abspath(folder))
+    disk = disks.of_folder(absolute)
+    if disk is None or disk.path == "/" or disk.id.startswith("mount:"):
+        return StoreRef(path=str(absolute), name=disk.name if disk is not None and disk.path != "/" else absolute.name)
+    return StoreRef(path=str(absolute), name=disk.name, disk=disk.id, inside=os.path.relpath(absolute, disk.path))
+
+
+def locate(ref: StoreRef, disks: Disks) -> Path | None:
+    """The directory of a store now, None while its disk is away."""
+    if ref.disk:
+        for disk in disks.disks():
+            if ref.disk == disk.id or ref.disk in disk.aliases:
+                return Path(disk.path) / ref.inside if disk.answers else None
+        return None
+    path = Path(ref.path)
+    return path if os.path.isdir(path) else None
+
+
+def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[str]:
+    """Ids of the stores that the jobs of this machine use, as far as their disks are here."""
+    found = set()
+    for job in jobs:
+        for ref in job.stores:
+            folder = locate(ref, disks)
+            if folder is not None and os.path.isfile(folder / HEADER_FILE):
+                found.add(describe_store(folder, frozenset()).store)
+    return frozenset(found)

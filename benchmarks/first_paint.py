@@ -1,4 +1,5 @@
-"""Seconds from the start of a process to the first full paint of the window: ``first_paint.py SETTINGS START``."""
+"""Seconds from the start of a process to the first full paint of the window: ``first_paint.py SETTINGS
+START``."""
 
 from __future__ import annotations
 
@@ -16,7 +17,10 @@ def main() -> None:
     settings = Path(sys.argv[1])
     socket = agent_socket(runtime_folder(), settings)
     start_agent_early(socket, settings)
-    from good_tide.desktop.shell.application import make_application, wait_until  # as the program does: Qt loads while the agent does
+    from good_tide.desktop.shell.application import (
+        make_application,
+        wait_until,
+    )  # as the program does: Qt loads while the agent does
     from good_tide.desktop.shell.window import MainWindow
 
     _, look = make_application("light")

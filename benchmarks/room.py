@@ -1,4 +1,5 @@
-"""What takes the room of a great store: ``python -m benchmarks.room [CHUNKS] [SNAPSHOTS]``. Prints seconds of each answer."""
+"""What takes the room of a great store: ``python -m benchmarks.room [CHUNKS] [SNAPSHOTS]``. Prints seconds of
+each answer."""
 
 from __future__ import annotations
 
@@ -33,10 +34,17 @@ def main() -> None:
             began = time.perf_counter()
             ask()
             took = time.perf_counter() - began
-            print(f"{title}: {took:.2f} s; peak memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB", flush=True)
+            print(
+                f"{title}: {took:.2f} s; peak memory"
+                f" {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB",
+                flush=True,
+            )
             return took
 
-        once = timed("metadata read once", lambda: (needed_keys(store, all_snapshots(store), Silent()), len(store.index)))
+        once = timed(
+            "metadata read once",
+            lambda: (needed_keys(store, all_snapshots(store), Silent()), len(store.index)),
+        )
         first = timed("ledger made", lambda: open_ledger(store, cache, Silent()))
         print(f"that is {first / once:.1f} times reading the metadata once")
         for by in get_args(By):

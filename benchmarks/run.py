@@ -37,7 +37,10 @@ SNAPSHOTS = 5000 if FULL else 500
 ROUNDS = 3
 PEAKS: list[float] = []
 """MiB of memory that each command of ours took at most."""
-_MEASURED = "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+_MEASURED = (
+    "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL);"
+    " print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+)
 MACHINE = Machine("be" * 16, "bench")
 SEAL = "openssl enc -aes-256-ctr -pass pass:x -pbkdf2"
 
@@ -45,7 +48,10 @@ SEAL = "openssl enc -aes-256-ctr -pass pass:x -pbkdf2"
 def make_large(root: Path) -> None:
     """Files of 100 MB: half text, half noise, each tenth a copy of an earlier one."""
     rng = np.random.default_rng(5)
-    words = [bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8)) for length in rng.integers(2, 10, size=5000)]
+    words = [
+        bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8))
+        for length in rng.integers(2, 10, size=5000)
+    ]
     weights = 1 / np.arange(1, 5001)
     root.mkdir()
     for number in range(LARGE_MB // 100):
@@ -61,7 +67,10 @@ def make_large(root: Path) -> None:
 def make_small(root: Path) -> None:
     """Files of about 250 bytes of text, a hundred in a folder."""
     rng = np.random.default_rng(3)
-    words = [bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8)) for length in rng.integers(2, 10, size=5000)]
+    words = [
+        bytes(rng.integers(97, 123, size=int(length), dtype=np.uint8))
+        for length in rng.integers(2, 10, size=5000)
+    ]
     for folder in range(SMALL_FILES // 100):
         here = root / f"part {folder % 50}" / f"folder {folder}"
         here.mkdir(parents=True)
@@ -76,7 +85,8 @@ def shell(command: str) -> None:
 
 
 def program(*words: str | Path) -> None:
-    """Run the command line in a process of its own, started by a small one so that only its own memory is counted."""
+    """Run the command line in a process of its own, started by a small one so that only its own memory is
+    counted."""
     command = [sys.executable, "-c", _MEASURED, sys.executable, "-m", "good_tide", *map(str, words)]
     PEAKS.append(int(subprocess.run(command, check=True, capture_output=True).stdout) / 1024)
 
@@ -89,7 +99,10 @@ def timed(act: Callable[[], None]) -> float:
 
 
 def pair(
-    ours: Callable[[], None], reference: Callable[[], None], before: Callable[[], None] = lambda: None, rounds: int = ROUNDS
+    ours: Callable[[], None],
+    reference: Callable[[], None],
+    before: Callable[[], None] = lambda: None,
+    rounds: int = ROUNDS,
 ) -> tuple[float, float]:
     """Median seconds of ours and of the reference, taken in turn."""
     mine, theirs = [], []
@@ -102,7 +115,9 @@ def pair(
 
 def show(work: str, ours: str, reference: str, ratio: float | None, reach: str) -> None:
     """One line of the table."""
-    print(f"| {work} | {ours} | {reference} | {'' if ratio is None else f'{ratio:.2f}'} | {reach} |", flush=True)
+    print(
+        f"| {work} | {ours} | {reference} | {'' if ratio is None else f'{ratio:.2f}'} | {reach} |", flush=True
+    )
 
 
 def first_snapshot(base: Path, source: Path, work: str, reach: str) -> Path:
@@ -117,12 +132,20 @@ def first_snapshot(base: Path, source: Path, work: str, reach: str) -> Path:
 
     ours, theirs = pair(
         lambda: program("snapshot", "--store", store, "--folder", source, "--passphrase-file", secret),
-        lambda: shell(f"tar c -C '{source}' . | zstd -3 -T2 -q | {SEAL} -out '{archive}' && sync '{archive}'"),
+        lambda: shell(
+            f"tar c -C '{source}' . | zstd -3 -T2 -q | {SEAL} -out '{archive}' && sync '{archive}'"
+        ),
         fresh,
     )
     show(work, f"{ours:.1f} s", f"{theirs:.1f} s", ours / theirs, reach)
     mine = sum(path.stat().st_size for path in store.rglob("*") if path.is_file())
-    show(f"{work}: size", f"{mine / 1e6:.1f} MB", f"{archive.stat().st_size / 1e6:.1f} MB", mine / archive.stat().st_size, reach)
+    show(
+        f"{work}: size",
+        f"{mine / 1e6:.1f} MB",
+        f"{archive.stat().st_size / 1e6:.1f} MB",
+        mine / archive.stat().st_size,
+        reach,
+    )
     return store
 
 
@@ -137,7 +160,17 @@ def restore_all(base: Path, source: Path, store: Path) -> None:
 
     ours, theirs = pair(
         lambda: program(
-            "restore", "--store", store, "--snapshot", "latest", "--path", source, "--into", out, "--passphrase-file", base / "secret"
+            "restore",
+            "--store",
+            store,
+            "--snapshot",
+            "latest",
+            "--path",
+            source,
+            "--into",
+            out,
+            "--passphrase-file",
+            base / "secret",
         ),
         lambda: shell(f"{SEAL} -d -in '{archive}' | zstd -d -q | tar x -C '{other}' && sync -f '{other}'"),
         fresh,
@@ -149,19 +182,42 @@ def restore_all(base: Path, source: Path, store: Path) -> None:
 def unchanged(source: Path, base: Path, store: Path) -> None:
     """A snapshot of unchanged small files against find."""
     ours, theirs = pair(
-        lambda: program("snapshot", "--store", store, "--folder", source, "--passphrase-file", base / "secret"),
+        lambda: program(
+            "snapshot", "--store", store, "--folder", source, "--passphrase-file", base / "secret"
+        ),
         lambda: shell(f"find '{source}' -printf '%s %T@ %i\\n' > /dev/null"),
     )
-    show(f"unchanged re-snapshot, {SMALL_FILES:,} small files", f"{ours:.2f} s", f"{theirs:.2f} s", ours / theirs, "5")
+    show(
+        f"unchanged re-snapshot, {SMALL_FILES:,} small files",
+        f"{ours:.2f} s",
+        f"{theirs:.2f} s",
+        ours / theirs,
+        "5",
+    )
 
 
 def survey(source: Path) -> None:
     """A survey of small files under fifty rules against find."""
-    lines = [f"exclude path *.e{number}" for number in range(30)] + [f"exclude path name{number}" for number in range(8)]
+    lines = [f"exclude path *.e{number}" for number in range(30)] + [
+        f"exclude path name{number}" for number in range(8)
+    ]
     lines += [f"exclude path ~/x/y{number}/" for number in range(4)]
-    lines += ["exclude path **/build/*.o", "exclude path cache?.d", "exclude kind temporary", "exclude kind video larger 2 GiB"]
-    lines += ["exclude larger 10 GiB", "exclude older 9 years", "exclude marker cachedir", "exclude path /part/z*"]
-    coverage, now = Coverage([parse_rule(line) for line in lines], str(Path.home()), time.time_ns()), time.time_ns()
+    lines += [
+        "exclude path **/build/*.o",
+        "exclude path cache?.d",
+        "exclude kind temporary",
+        "exclude kind video larger 2 GiB",
+    ]
+    lines += [
+        "exclude larger 10 GiB",
+        "exclude older 9 years",
+        "exclude marker cachedir",
+        "exclude path /part/z*",
+    ]
+    coverage, now = (
+        Coverage([parse_rule(line) for line in lines], str(Path.home()), time.time_ns()),
+        time.time_ns(),
+    )
 
     def look() -> None:
         seen = Survey([source])
@@ -169,7 +225,13 @@ def survey(source: Path) -> None:
         Weighing(seen, coverage, now).weigh(float("inf"))
 
     ours, theirs = pair(look, lambda: shell(f"find '{source}' -printf '%s %T@ %i\\n' > /dev/null"))
-    show(f"{SMALL_FILES:,} files surveyed under {len(lines)} rules", f"{ours:.2f} s", f"{theirs:.2f} s", ours / theirs, "6")
+    show(
+        f"{SMALL_FILES:,} files surveyed under {len(lines)} rules",
+        f"{ours:.2f} s",
+        f"{theirs:.2f} s",
+        ours / theirs,
+        "6",
+    )
 
 
 def insertion(base: Path) -> None:
@@ -189,7 +251,11 @@ def insertion(base: Path) -> None:
     show(f"1 MB inserted into {size / 1e6:.0f} MB", f"{share:.2f} % new", "", None, "1 % at 1 GB")
     array = np.frombuffer(content, dtype=np.uint8)
     chunker = Chunker(b"k" * 32)
-    rate = size / 1e6 / statistics.median(timed(lambda: [*chunker.lengths(array, True)] and None) for _ in range(ROUNDS))
+    rate = (
+        size
+        / 1e6
+        / statistics.median(timed(lambda: [*chunker.lengths(array, True)] and None) for _ in range(ROUNDS))
+    )
     show("chunking, one core", f"{rate:.0f} MB/s", "", None, "at least 400")
 
 
@@ -210,21 +276,45 @@ def lifelines(base: Path) -> None:
     number = catalog.folder(MACHINE.id, os.fsencode(folder))
     assert number is not None
     times = [timed(lambda: [*catalog.lifelines(number)] and None) for _ in range(7)]
-    show(f"lifelines, 500 entries over {SNAPSHOTS:,} snapshots", f"{statistics.median(times) * 1000:.0f} ms", "", None, "150 ms")
+    show(
+        f"lifelines, 500 entries over {SNAPSHOTS:,} snapshots",
+        f"{statistics.median(times) * 1000:.0f} ms",
+        "",
+        None,
+        "150 ms",
+    )
     catalog.close()
     settings = base / "settings"
-    save_job(settings, Job(name="Desk", folders=(str(folder),), stores=(StoreRef(path=str(base / "long store")),), machine=MACHINE))
-    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen", "XDG_RUNTIME_DIR": str(base), "XDG_CACHE_HOME": str(base / "cache home")}
+    save_job(
+        settings,
+        Job(
+            name="Desk",
+            folders=(str(folder),),
+            stores=(StoreRef(path=str(base / "long store")),),
+            machine=MACHINE,
+        ),
+    )
+    environment = {
+        **os.environ,
+        "QT_QPA_PLATFORM": "offscreen",
+        "XDG_RUNTIME_DIR": str(base),
+        "XDG_CACHE_HOME": str(base / "cache home"),
+    }
     code = Path(__file__).with_name("first_paint.py")
     paints = [
         float(
             subprocess.run(
-                [sys.executable, str(code), str(settings), str(time.time())], env=environment, check=True, capture_output=True
+                [sys.executable, str(code), str(settings), str(time.time())],
+                env=environment,
+                check=True,
+                capture_output=True,
             ).stdout
         )
         for _ in range(ROUNDS + 1)
     ][1:]
-    show("window on that store, to the first full paint", f"{statistics.median(paints):.2f} s", "", None, "2 s")
+    show(
+        "window on that store, to the first full paint", f"{statistics.median(paints):.2f} s", "", None, "2 s"
+    )
 
 
 def main() -> None:
@@ -240,7 +330,9 @@ def main() -> None:
         shutil.rmtree(store)
         shutil.rmtree(base / "large")
         make_small(base / "small")
-        store = first_snapshot(base, base / "small", f"first snapshot, {SMALL_FILES:,} small files", "2.5; size 1.1")
+        store = first_snapshot(
+            base, base / "small", f"first snapshot, {SMALL_FILES:,} small files", "2.5; size 1.1"
+        )
         unchanged(base / "small", base, store)
         survey(base / "small")
         insertion(base)

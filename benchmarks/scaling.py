@@ -1,7 +1,9 @@
-"""Every command at one number of files and at ten times as many: processor time, and the ratio, which is near 10 where work is linear.
+"""Every command at one number of files and at ten times as many: processor time, and the ratio, which is near
+10 where work is linear.
 
-``python -m benchmarks.scaling [FILES]`` (10,000 and 100,000 files if not given). Start of Python is taken off; what is too quick to be
-measured at the small size says so. It ends with 1 when a command is worse than linear.
+``python -m benchmarks.scaling [FILES]`` (10,000 and 100,000 files if not given). Start of Python is taken
+off; what is too quick to be measured at the small size says so. It ends with 1 when a command is worse than
+linear.
 """
 
 from __future__ import annotations
@@ -39,7 +41,14 @@ class Machine:
         self.root, self.count = root, count
         self.work, self.store, self.twin = root / "work", root / "store", root / "twin"
         self.spent: dict[str, float] = {}
-        names = ("HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_RUNTIME_DIR")
+        names = (
+            "HOME",
+            "XDG_CACHE_HOME",
+            "XDG_STATE_HOME",
+            "XDG_DATA_HOME",
+            "XDG_CONFIG_HOME",
+            "XDG_RUNTIME_DIR",
+        )
         self._environment = {**os.environ, **{name: str(root / name.lower()) for name in names}}
         (root / "xdg_runtime_dir").mkdir(parents=True, mode=0o700)
         make_files(self.work, count)
@@ -48,7 +57,11 @@ class Machine:
     def _cost(self, *words: str | Path) -> float:
         before = resource.getrusage(resource.RUSAGE_CHILDREN)
         ended = subprocess.run(
-            [sys.executable, "-m", "good_tide", *map(str, words)], env=self._environment, capture_output=True, text=True, check=False
+            [sys.executable, "-m", "good_tide", *map(str, words)],
+            env=self._environment,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         after = resource.getrusage(resource.RUSAGE_CHILDREN)
         if ended.returncode not in (0, 1):
@@ -72,9 +85,15 @@ class Machine:
             ("contents", ("contents", *store, "latest", self.work, "--deep")),
             ("versions", ("versions", *store, one)),
             ("verify", ("verify", *store, "--read-all")),
-            ("restore, plan", ("restore", *store, "--snapshot", "latest", "--path", self.work, "--into", into, "--plan")),
+            (
+                "restore, plan",
+                ("restore", *store, "--snapshot", "latest", "--path", self.work, "--into", into, "--plan"),
+            ),
             ("restore", ("restore", *store, "--snapshot", "latest", "--path", self.work, "--into", into)),
-            ("restore, identical", ("restore", *store, "--snapshot", "latest", "--path", self.work, "--in-place")),
+            (
+                "restore, identical",
+                ("restore", *store, "--snapshot", "latest", "--path", self.work, "--in-place"),
+            ),
             ("carry", ("store", "carry", self.store, self.twin)),
             ("room", ("room", self.store, "--by", "folder")),
         ):
@@ -86,7 +105,10 @@ class Machine:
         for name, words in (
             ("snapshot, much changed", ("snapshot", "Office")),
             ("versions, read anew", ("versions", *store, one)),
-            ("restore, set aside", ("restore", *store, "--snapshot", self._first(), "--path", self.work, "--in-place")),
+            (
+                "restore, set aside",
+                ("restore", *store, "--snapshot", self._first(), "--path", self.work, "--in-place"),
+            ),
         ):
             tell(name)
             self.run(name, *words)
@@ -107,7 +129,7 @@ class Machine:
     def _first(self) -> str:
         return min(
             (path for path in (self.store / "snapshots").iterdir()), key=lambda path: path.stat().st_mtime_ns
-        ).name  # fmt: skip
+        ).name
 
 
 def main() -> int:
@@ -117,7 +139,9 @@ def main() -> int:
         machines = []
         for files in (count, 10 * count):
             made = Machine(Path(folder) / str(files), files)
-            made.all(lambda name, files=files: print(f"\r{files:>9,} files: {name:<30}", end="", file=sys.stderr))  # type: ignore[misc]
+            made.all(
+                lambda name, files=files: print(f"\r{files:>9,} files: {name:<30}", end="", file=sys.stderr)
+            )  # type: ignore[misc]
             machines.append(made)
     print(file=sys.stderr)
     small, large = machines

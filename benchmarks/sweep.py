@@ -1,4 +1,5 @@
-"""The sweep of a great store: ``python -m benchmarks.sweep [CHUNKS] [SNAPSHOTS]``. Prints its time as a multiple of reading the metadata once."""
+"""The sweep of a great store: ``python -m benchmarks.sweep [CHUNKS] [SNAPSHOTS]``. Prints its time as a
+multiple of reading the metadata once."""
 
 from __future__ import annotations
 
@@ -37,13 +38,27 @@ def build(root: Path, chunks: int, snapshots: int) -> Store:
                 ticket = Ticket()
                 ticket.chunk = store.keys.chunk_id(content)
                 session.put(content, ticket=ticket)
-                entries.append(Entry(b"%06d" % file, Kind.FILE, Stat(size=48), ContentDigest(content[:32]), (Extent(ticket.chunk, 0, 48),)))
+                entries.append(
+                    Entry(
+                        b"%06d" % file,
+                        Kind.FILE,
+                        Stat(size=48),
+                        ContentDigest(content[:32]),
+                        (Extent(ticket.chunk, 0, 48),),
+                    )
+                )
             page = session.put_page(encode_page(entries))
             folders = [*folders[-(snapshots // 4) + 1 :], (number, page)]
-            inner = [Entry(b"%06d" % born, Kind.FOLDER, extents=(Extent(one, 0, 0),)) for born, one in folders]
+            inner = [
+                Entry(b"%06d" % born, Kind.FOLDER, extents=(Extent(one, 0, 0),)) for born, one in folders
+            ]
             top = session.put_page(encode_page(inner))
             roots = encode_page([Entry(b"/home", Kind.FOLDER, extents=(Extent(top, 0, 0),))])
-            session.publish(lambda new, stored, roots=roots, number=number: SnapshotRecord(time=number + 1, machine=_MACHINE, roots=roots))  # type: ignore[misc]
+            session.publish(
+                lambda new, stored, roots=roots, number=number: SnapshotRecord(
+                    time=number + 1, machine=_MACHINE, roots=roots
+                )
+            )  # type: ignore[misc]
     return open_store(root, None)
 
 
@@ -68,7 +83,8 @@ def main() -> None:
         took = time.perf_counter() - began
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(
-            f"metadata read once: {once:.2f} s; sweep: {took:.2f} s = {took / once:.1f} times; freed {report.freed:,} B; peak memory {peak:.0f} MiB"
+            f"metadata read once: {once:.2f} s; sweep: {took:.2f} s = {took / once:.1f} times; freed"
+            f" {report.freed:,} B; peak memory {peak:.0f} MiB"
         )
 
 

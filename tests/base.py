@@ -28,7 +28,9 @@ from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
 
-hypothesis.settings.register_profile("steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True)
+hypothesis.settings.register_profile(
+    "steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True
+)
 hypothesis.settings.load_profile("steady")
 
 BY_HAND = Rhythm(rules=())
@@ -44,7 +46,8 @@ REPOSITORY = Path(__file__).resolve().parent.parent
 
 
 class GoodTideTest(unittest.TestCase):
-    """Isolates home, XDG folders and time zone, works in a folder of its own, and fails on unexpected warnings."""
+    """Isolates home, XDG folders and time zone, works in a folder of its own, and fails on unexpected
+    warnings."""
 
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="good-tide-test-"))
@@ -55,7 +58,10 @@ class GoodTideTest(unittest.TestCase):
         }
         runtime = self.folder / "run"
         runtime.mkdir(mode=0o700)
-        patch = mock.patch.dict(os.environ, {**places, "XDG_RUNTIME_DIR": str(runtime), "TZ": "Europe/Berlin", "LC_ALL": "C.UTF-8"})
+        patch = mock.patch.dict(
+            os.environ,
+            {**places, "XDG_RUNTIME_DIR": str(runtime), "TZ": "Europe/Berlin", "LC_ALL": "C.UTF-8"},
+        )
         patch.start()
         self.addCleanup(patch.stop)
         time.tzset()
@@ -69,7 +75,9 @@ class GoodTideTest(unittest.TestCase):
 
     def _remove_folder(self) -> None:
         subprocess.run(["chmod", "-R", "u+rwX", str(self.folder)], check=False, stderr=subprocess.DEVNULL)
-        subprocess.run(["rm", "-rf", str(self.folder)], check=False, stderr=subprocess.DEVNULL)  # however deep it is
+        subprocess.run(
+            ["rm", "-rf", str(self.folder)], check=False, stderr=subprocess.DEVNULL
+        )  # however deep it is
 
     def new_store(self, name: str = "store", passphrase: str | None = PASSPHRASE) -> Store:
         """A fresh store with cheap key derivation."""
@@ -84,14 +92,26 @@ class GoodTideTest(unittest.TestCase):
         path.write_bytes(content.encode() if isinstance(content, str) else content)
         return path
 
-    def snap(self, store: Store, hour: int = 0, machine: Machine = MACHINE, control: Control | None = None, *folders: Path) -> Snapshot:
+    def snap(
+        self,
+        store: Store,
+        hour: int = 0,
+        machine: Machine = MACHINE,
+        control: Control | None = None,
+        *folders: Path,
+    ) -> Snapshot:
         """A snapshot of the work folder, ``hour`` hours after a fixed time."""
         clock = SetClock(Nanoseconds(T0 + hour * HOUR))
         request = CaptureRequest(folders or (self.work,), machine)
         return capture(store, request, clock, control or Silent(), self.state)
 
     def restore(
-        self, store: Store, snapshot: Snapshot, path: Path | bytes, into: Path | None, existing: Existing = Existing.SET_ASIDE
+        self,
+        store: Store,
+        snapshot: Snapshot,
+        path: Path | bytes,
+        into: Path | None,
+        existing: Existing = Existing.SET_ASIDE,
     ) -> RestoreReport:
         """Plan and carry out."""
         wish = Wish(snapshot, os.fsencode(path))
@@ -116,7 +136,8 @@ def restless(file: Path) -> Iterator[None]:
 
 
 def tree(root: Path | bytes) -> dict[bytes, tuple[object, ...]]:
-    """Everything below a folder: kind, mode, modification time, content or target, hard-link count and attributes."""
+    """Everything below a folder: kind, mode, modification time, content or target, hard-link count and
+    attributes."""
     found: dict[bytes, tuple[object, ...]] = {}
     top = os.fsencode(root)
     for parent, folders, files in os.walk(top):
@@ -130,7 +151,14 @@ def tree(root: Path | bytes) -> dict[bytes, tuple[object, ...]]:
                 found[relative] = ("folder", info.st_mode, info.st_mtime_ns)
             elif os.path.isfile(path):
                 attributes = tuple((key, os.getxattr(path, key)) for key in sorted(os.listxattr(path)))
-                found[relative] = ("file", info.st_mode, info.st_mtime_ns, Path(os.fsdecode(path)).read_bytes(), info.st_nlink, attributes)
+                found[relative] = (
+                    "file",
+                    info.st_mode,
+                    info.st_mtime_ns,
+                    Path(os.fsdecode(path)).read_bytes(),
+                    info.st_nlink,
+                    attributes,
+                )
     return found
 
 
@@ -150,4 +178,6 @@ def program(
     command = [*(prefix or []), sys.executable, "-m", "good_tide", *map(str, words)]
     if passphrase is not None:
         command += ["--passphrase-file", str(passphrase)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False, stdin=subprocess.DEVNULL)
+    return subprocess.run(
+        command, capture_output=True, text=True, timeout=timeout, check=False, stdin=subprocess.DEVNULL
+    )

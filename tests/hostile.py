@@ -1,4 +1,5 @@
-"""Stores as somebody would make them who wants to do harm: each maker turns a whole store into one. For the program and ``recover.py``."""
+"""Stores as somebody would make them who wants to do harm: each maker turns a whole store into one. For the
+program and ``recover.py``."""
 
 from __future__ import annotations
 
@@ -43,7 +44,9 @@ class Hostile:
     def __init__(self, store: Store, outside: Path) -> None:
         self.store, self.root, self.outside = store, Path(store.place.title), outside
 
-    def file(self, name: bytes, content: bytes = b"content", session: WriteSession | None = None, **stat_of: int) -> Entry:
+    def file(
+        self, name: bytes, content: bytes = b"content", session: WriteSession | None = None, **stat_of: int
+    ) -> Entry:
         """A file's entry, its content stored."""
         chunk = self.store.keys.chunk_id(content)
         if session is None:
@@ -53,7 +56,9 @@ class Hostile:
         else:
             session.put(content)
         facts = Stat(**{"mode": 0o644, "size": len(content), **stat_of})
-        return Entry(name, Kind.FILE, facts, small_digest(self.store.keys, content), (Extent(chunk, 0, len(content)),))
+        return Entry(
+            name, Kind.FILE, facts, small_digest(self.store.keys, content), (Extent(chunk, 0, len(content)),)
+        )
 
     def link(self, name: bytes, target: str | bytes) -> Entry:
         """A link's entry."""
@@ -101,7 +106,9 @@ def a_link_and_a_folder_of_one_name(hostile: Hostile) -> None:
     with WriteSession(hostile.store, "hostile-") as session:
         page = session.put_page(encode_page([hostile.file(b"harm.txt", session=session)]))
         session.settle()
-        top = session.put_page(encode_page([hostile.link(b"a", str(hostile.outside)), hostile.folder(b"a", page)]))
+        top = session.put_page(
+            encode_page([hostile.link(b"a", str(hostile.outside)), hostile.folder(b"a", page)])
+        )
         session.settle()
         hostile.publish_roots(encode_page([hostile.folder(FOLDER, top)]), session)
 
@@ -147,15 +154,35 @@ def a_link_that_holds_a_zero_byte(hostile: Hostile) -> None:
 @maker
 def attributes_that_give_powers(hostile: Hostile) -> None:
     capability = bytes.fromhex("0100000202000000000000000000000000000000")
-    extra = Extra(attributes=((b"security.capability", capability), (b"trusted.overlay.opaque", b"y"), (b"user.fine", b"yes")))
-    hostile.publish(encode_page([msgspec.structs.replace(hostile.file(b"tool", mode=0o6755, uid=12345, gid=12345), extra=extra)]))
+    extra = Extra(
+        attributes=(
+            (b"security.capability", capability),
+            (b"trusted.overlay.opaque", b"y"),
+            (b"user.fine", b"yes"),
+        )
+    )
+    hostile.publish(
+        encode_page(
+            [msgspec.structs.replace(hostile.file(b"tool", mode=0o6755, uid=12345, gid=12345), extra=extra)]
+        )
+    )
 
 
 @maker
 def a_file_of_an_exbibyte_of_holes(hostile: Hostile) -> None:
     size = 1 << 62
     hostile.publish(
-        encode_page([Entry(b"huge", Kind.FILE, Stat(mode=0o644, size=size), ContentDigest(bytes(16)), (Extent(None, 0, size),))])
+        encode_page(
+            [
+                Entry(
+                    b"huge",
+                    Kind.FILE,
+                    Stat(mode=0o644, size=size),
+                    ContentDigest(bytes(16)),
+                    (Extent(None, 0, size),),
+                )
+            ]
+        )
     )
 
 
@@ -172,7 +199,10 @@ def numbers_that_cannot_be(hostile: Hostile) -> None:
 @maker
 def a_reason_that_nobody_knows(hostile: Hostile) -> None:
     entry = Entry(b"left", Kind.LEFT_OUT, extra=Extra(reason="because", detail=ESCAPE))
-    hostile.publish(encode_page([entry]), left_out=(LeftOut(b"/office/left", "because", ESCAPE), LeftOut(b"x", Reason.SPECIAL.value, "")))
+    hostile.publish(
+        encode_page([entry]),
+        left_out=(LeftOut(b"/office/left", "because", ESCAPE), LeftOut(b"x", Reason.SPECIAL.value, "")),
+    )
 
 
 @maker
@@ -194,15 +224,30 @@ def _bomb(change: Callable[[_Wire], dict[str, object]]) -> Maker:
 
 
 _FOUR_BILLION = bytes([8]) + (2 << 32).to_bytes(8, "little")
-MAKERS["a page with sixty million empty names"] = _bomb(lambda wire: {"count": 60_000_000, "names": bytes(59_999_999), "kinds": b"f" * 4})
+MAKERS["a page with sixty million empty names"] = _bomb(
+    lambda wire: {"count": 60_000_000, "names": bytes(59_999_999), "kinds": b"f" * 4}
+)
 MAKERS["a page that says that it has four billion extents"] = _bomb(
-    lambda wire: {"extent_counts": _FOUR_BILLION, "extent_chunks": b"\0", "extent_offsets": b"\0", "extent_lengths": b"\0"}
+    lambda wire: {
+        "extent_counts": _FOUR_BILLION,
+        "extent_chunks": b"\0",
+        "extent_offsets": b"\0",
+        "extent_lengths": b"\0",
+    }
 )
 MAKERS["a page with millions of extras"] = _bomb(
-    lambda wire: {"extras": msgspec.Raw(b"\xdf" + (8_000_000).to_bytes(4, "big") + b"".join(b"\xce" + n.to_bytes(4, "big") + b"\x80" for n in range(8_000_000)))}
-)  # fmt: skip
+    lambda wire: {
+        "extras": msgspec.Raw(
+            b"\xdf"
+            + (8_000_000).to_bytes(4, "big")
+            + b"".join(b"\xce" + n.to_bytes(4, "big") + b"\x80" for n in range(8_000_000))
+        )
+    }
+)
 MAKERS["a page with a negative count"] = _bomb(lambda wire: {"count": -1})
-MAKERS["a page nested deeply"] = _bomb(lambda wire: {"extras": msgspec.Raw(b"\x81\x00" + b"\x91" * 100_000 + b"\x00")})
+MAKERS["a page nested deeply"] = _bomb(
+    lambda wire: {"extras": msgspec.Raw(b"\x81\x00" + b"\x91" * 100_000 + b"\x00")}
+)
 
 
 @maker
@@ -227,7 +272,14 @@ def a_snapshot_from_beyond_all_time(hostile: Hostile) -> None:
 
 @maker
 def an_index_with_columns_that_do_not_fit(hostile: Hostile) -> None:
-    table = {"pack": bytes(16), "holds": 7, "ids": bytes(5), "stored": b"", "plain": b"", "squeezed": bytes(1000)}
+    table = {
+        "pack": bytes(16),
+        "holds": 7,
+        "ids": bytes(5),
+        "stored": b"",
+        "plain": b"",
+        "squeezed": bytes(1000),
+    }
     hostile.seal(FileKind.INDEX, "index", b"\0" + msgspec.msgpack.encode([table]))
 
 
@@ -235,7 +287,9 @@ def an_index_with_columns_that_do_not_fit(hostile: Hostile) -> None:
 def words_that_a_terminal_obeys(hostile: Hostile) -> None:
     name = b"a\x1b[2Jb"
     machine = Machine("e5" * 16, f"desk {ESCAPE}")
-    hostile.publish(encode_page([hostile.file(name), hostile.link(b"l", ESCAPE)]), machine=machine, label=ESCAPE)
+    hostile.publish(
+        encode_page([hostile.file(name), hostile.link(b"l", ESCAPE)]), machine=machine, label=ESCAPE
+    )
 
 
 def _replaced(folder: str, put: Callable[[Path], object]) -> Maker:
@@ -256,7 +310,9 @@ for _folder in ("", "keys", "index", "snapshots", "packs"):
     _where = _folder or "store.json"
     MAKERS[f"a pipe in {_where}"] = _replaced(_folder, os.mkfifo)
     MAKERS[f"100 GiB of nothing in {_where}"] = _replaced(_folder, _sparse)
-    MAKERS[f"a link to an endless device in {_where}"] = _replaced(_folder, lambda file: file.symlink_to("/dev/zero"))
+    MAKERS[f"a link to an endless device in {_where}"] = _replaced(
+        _folder, lambda file: file.symlink_to("/dev/zero")
+    )
     MAKERS[f"a folder in {_where}"] = _replaced(_folder, lambda file: file.mkdir())
 
 
@@ -280,7 +336,9 @@ def folders_of_the_store_that_are_links(hostile: Hostile) -> None:
 def a_store_with_a_path_for_an_id(hostile: Hostile) -> None:
     header = hostile.root / "store.json"
     header.write_bytes(
-        header.read_bytes().replace(hostile.store.header.store.encode(), b"../../../../" + os.fsencode(hostile.outside)[:60])
+        header.read_bytes().replace(
+            hostile.store.header.store.encode(), b"../../../../" + os.fsencode(hostile.outside)[:60]
+        )
     )
 
 

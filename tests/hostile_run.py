@@ -1,5 +1,5 @@
-"""Runs commands one after the other in this process, and tells how each ended and how much memory all took: ``hostile_run.py (program|FILE)``,
-the commands as JSON on standard input."""
+"""Runs commands one after the other in this process, and tells how each ended and how much memory all took:
+``hostile_run.py (program|FILE)``, the commands as JSON on standard input."""
 
 from __future__ import annotations
 

@@ -41,8 +41,13 @@ class WindowTest(GoodTideTest):
         store = self.new_store(passphrase=None)
         self.make_history(store)
         ref = StoreRef(path=str(self.folder / "store"), name="Pier")
-        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND))
-        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        save_job(
+            self.settings,
+            Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND),
+        )
+        here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
         self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
         self.ring = StandInKeyRing()
         self.agent = Agent(self.settings, here, self.clock, ring=self.ring, around=quiet(self.settings))

@@ -1,5 +1,5 @@
-"""A desktop's services for tests, on the session's bus: UPower, NetworkManager, logind, UDisks2, notifications. ``main`` asks them as the
-program does and prints what came of it."""
+"""A desktop's services for tests, on the session's bus: UPower, NetworkManager, logind, UDisks2,
+notifications. ``main`` asks them as the program does and prints what came of it."""
 
 from __future__ import annotations
 
@@ -24,9 +24,14 @@ from good_tide.system.power import Power
 from good_tide.system.surroundings import SystemSurroundings
 
 _NAMES = (
-    "org.freedesktop.UPower", "org.freedesktop.NetworkManager", "org.freedesktop.login1", "org.freedesktop.UDisks2", "org.freedesktop.Notifications",
-    "org.freedesktop.PowerManagement.Inhibit", "org.kde.StatusNotifierWatcher",
-)  # fmt: skip
+    "org.freedesktop.UPower",
+    "org.freedesktop.NetworkManager",
+    "org.freedesktop.login1",
+    "org.freedesktop.UDisks2",
+    "org.freedesktop.Notifications",
+    "org.freedesktop.PowerManagement.Inhibit",
+    "org.kde.StatusNotifierWatcher",
+)
 _BLOCK, _DRIVE = "/org/freedesktop/UDisks2/block_devices/sdb1", "/org/freedesktop/UDisks2/drives/Buoy"
 
 
@@ -62,15 +67,32 @@ class StandInServices:
         await self._bus.wait_for_disconnect()
 
     def _answer(self, message: Message) -> Message | None:
-        if message.message_type is not MessageType.METHOD_CALL or message.interface == "org.freedesktop.DBus.Introspectable":
+        if (
+            message.message_type is not MessageType.METHOD_CALL
+            or message.interface == "org.freedesktop.DBus.Introspectable"
+        ):
             return None
         member, body = message.member, message.body
         if member == "Get":
-            values = {"OnBattery": "b", "Percentage": "d", "Metered": "u", "IsStatusNotifierHostRegistered": "b", "ProtocolVersion": "i"}
-            value = {"IsStatusNotifierHostRegistered": True, "ProtocolVersion": 0}.get(body[1], self.state.get(body[1]))
-            return Message.new_method_return(message, "v", [Variant(values[body[1]], value)]) if body[1] in values else None
+            values = {
+                "OnBattery": "b",
+                "Percentage": "d",
+                "Metered": "u",
+                "IsStatusNotifierHostRegistered": "b",
+                "ProtocolVersion": "i",
+            }
+            value = {"IsStatusNotifierHostRegistered": True, "ProtocolVersion": 0}.get(
+                body[1], self.state.get(body[1])
+            )
+            return (
+                Message.new_method_return(message, "v", [Variant(values[body[1]], value)])
+                if body[1] in values
+                else None
+            )
         if member == "GetAll":
-            return Message.new_method_return(message, "a{sv}", [{"IsStatusNotifierHostRegistered": Variant("b", True)}])
+            return Message.new_method_return(
+                message, "a{sv}", [{"IsStatusNotifierHostRegistered": Variant("b", True)}]
+            )
         if member == "ListInhibitors":
             return Message.new_method_return(message, "a(ssssuu)", [self.state["inhibitors"]])
         if member == "HasInhibit":
@@ -82,7 +104,12 @@ class StandInServices:
             asyncio.get_running_loop().call_later(0.1, os.close, writing)
             return Message.new_method_return(message, "h", [0], unix_fds=[writing])
         if member == "GetManagedObjects":
-            block = {"org.freedesktop.UDisks2.Block": {"Device": Variant("ay", b"/dev/sdb1\0"), "Drive": Variant("o", _DRIVE)}}
+            block = {
+                "org.freedesktop.UDisks2.Block": {
+                    "Device": Variant("ay", b"/dev/sdb1\0"),
+                    "Drive": Variant("o", _DRIVE),
+                }
+            }
             drive = {"org.freedesktop.UDisks2.Drive": {"CanPowerOff": Variant("b", True)}}
             return Message.new_method_return(message, "a{oa{sa{sv}}}", [{_BLOCK: block, _DRIVE: drive}])
         if member == "Unmount" and self.state["busy"]:
@@ -120,9 +147,13 @@ def main() -> None:
         return [now.battery, now.metered, now.presenting]
 
     found["calm"] = around()
-    services.state.update(OnBattery=True, Percentage=17.0, Metered=1, inhibitors=[("idle", "player", "film", "block", 1000, 1)])
+    services.state.update(
+        OnBattery=True, Percentage=17.0, Metered=1, inhibitors=[("idle", "player", "film", "block", 1000, 1)]
+    )
     found["hindered"] = around()
-    services.state.update(OnBattery=False, Metered=2, inhibitors=[("sleep", "x", "y", "delay", 1000, 1)], HasInhibit=True)
+    services.state.update(
+        OnBattery=False, Metered=2, inhibitors=[("sleep", "x", "y", "delay", 1000, 1)], HasInhibit=True
+    )
     found["presenting"] = around()
 
     power = Power(bus)
@@ -145,7 +176,10 @@ def main() -> None:
     services.signal("org.freedesktop.Notifications", "ActionInvoked", "us", [7, "default"])
     found["acted"] = acted.wait(120)
 
-    mounts = [Mount("/", "ext4", "/dev/sda1", (8, 1), "/", False), Mount(str(Path.cwd()), "ext4", "/dev/sdb1", (8, 17), "/", False)]
+    mounts = [
+        Mount("/", "ext4", "/dev/sda1", (8, 1), "/", False),
+        Mount(str(Path.cwd()), "ext4", "/dev/sdb1", (8, 17), "/", False),
+    ]
     with (
         mock.patch("good_tide.system.ejecting.read_mounts", lambda: mounts),
         mock.patch("good_tide.system.ejecting.holders", lambda root: []),

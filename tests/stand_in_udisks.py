@@ -1,4 +1,5 @@
-"""A disk service for tests: answers ``GetManagedObjects`` on the session's bus as UDisks2 does on the system's."""
+"""A disk service for tests: answers ``GetManagedObjects`` on the session's bus as UDisks2 does on the
+system's."""
 
 from __future__ import annotations
 
@@ -19,7 +20,12 @@ _DRIVE = "/org/freedesktop/UDisks2/drives/Buoy"
 
 def _objects() -> dict[str, dict[str, dict[str, Variant]]]:
     def block(device: bytes, drive: str) -> dict[str, dict[str, Variant]]:
-        return {"org.freedesktop.UDisks2.Block": {"Device": Variant("ay", device + b"\0"), "Drive": Variant("o", drive)}}
+        return {
+            "org.freedesktop.UDisks2.Block": {
+                "Device": Variant("ay", device + b"\0"),
+                "Drive": Variant("o", drive),
+            }
+        }
 
     makers = {
         "Vendor": Variant("s", "Harbour Works"),
@@ -58,4 +64,8 @@ def main() -> None:
     threading.Thread(target=_serve, args=(ready, address), daemon=True).start()
     if not ready.wait(120):
         sys.exit("the stand-in did not come up")
-    print(json.dumps({device: [drive.name, drive.removable] for device, drive in sorted(drives(address).items())}))
+    print(
+        json.dumps(
+            {device: [drive.name, drive.removable] for device, drive in sorted(drives(address).items())}
+        )
+    )

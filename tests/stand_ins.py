@@ -17,6 +17,9 @@ def quiet(
 ) -> Around:
     """Surroundings in which nothing hinders and nobody is told."""
     return Around(
-        disks=disks_for(settings), surroundings=surroundings or StandInSurroundings(), power=power or StandInPower(),
-        notices=notices or StandInNotices(), show=lambda job, place: None,
-    )  # fmt: skip
+        disks=disks_for(settings),
+        surroundings=surroundings or StandInSurroundings(),
+        power=power or StandInPower(),
+        notices=notices or StandInNotices(),
+        show=lambda job, place: None,
+    )

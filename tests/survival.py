@@ -1,5 +1,5 @@
-"""What ``test_survival`` runs in a process of its own, which has no threads and can fork: an agent that is killed at random, and a
-workstation's day with changes, pulls and power cuts."""
+"""What ``test_survival`` runs in a process of its own, which has no threads and can fork: an agent that is
+killed at random, and a workstation's day with changes, pulls and power cuts."""
 
 from __future__ import annotations
 
@@ -49,8 +49,13 @@ class Life:
         self.root = self.rack.folder("Pier") / "store"
         create_store(self.root, None)
         ref = StoreRef(path=str(self.root), name="Pier", disk="label:Pier", inside="store")
-        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=rhythm))
-        self.here = Workplace(folder / "cache", folder / "state", folder, self.settings, folder / "run", MACHINE)
+        save_job(
+            self.settings,
+            Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=rhythm),
+        )
+        self.here = Workplace(
+            folder / "cache", folder / "state", folder, self.settings, folder / "run", MACHINE
+        )
 
     def agent(self, clock: Clock) -> Agent:
         """A fresh agent, as after a start of the machine."""
@@ -59,8 +64,14 @@ class Life:
         made.upkeep.runs.clean_up(load_jobs(self.settings))
         return made
 
-    def forked(self, act: Callable[[], None], kill_after: float | None = None, meanwhile: Callable[[], None] | None = None) -> int:
-        """Do something in a process of its own, killed after some seconds if said so. Its exit code; negative for a signal."""
+    def forked(
+        self,
+        act: Callable[[], None],
+        kill_after: float | None = None,
+        meanwhile: Callable[[], None] | None = None,
+    ) -> int:
+        """Do something in a process of its own, killed after some seconds if said so. Its exit code; negative
+        for a signal."""
         ready, started = os.pipe()
         child = os.fork()
         if child == 0:
@@ -119,10 +130,14 @@ def killed_at_random(folder: Path, rounds: int) -> dict[str, object]:
         assert visible <= names, "a visible snapshot was lost"
         restarted = life.forked(one_snapshot)
         store = open_store(life.root, None)
-        assert restarted == 0 and len(store.snapshot_names()) == len(names) + 1, "the agent did not work after a restart"
+        assert restarted == 0 and len(store.snapshot_names()) == len(names) + 1, (
+            "the agent did not work after a restart"
+        )
         found, damage = store.snapshots()
         assert not damage, damage
-        assert content_of(store, found[-1].name) == on_disk(life.work), "the newest snapshot is not what was there"
+        assert content_of(store, found[-1].name) == on_disk(life.work), (
+            "the newest snapshot is not what was there"
+        )
         visible = set(store.snapshot_names())
     report = verify(open_store(life.root, None), True, Silent())
     agent = life.agent(SystemClock())
@@ -163,7 +178,12 @@ def a_day(folder: Path) -> dict[str, object]:
             off_until = now + life.random.randrange(10) * 10 * MINUTE
         elif 0.5 < chance < 0.56 and life.root.exists():
             counts["pulls in a run"] += 1
-            life.forked(looks, meanwhile=lambda: (time.sleep(life.random.uniform(0.0, 0.1)), life.rack.plug("Pier", False))[1])
+            life.forked(
+                looks,
+                meanwhile=lambda: (time.sleep(life.random.uniform(0.0, 0.1)), life.rack.plug("Pier", False))[
+                    1
+                ],
+            )
         else:
             before = on_disk(life.work)
             assert life.forked(looks) == 0, "the agent failed"
@@ -179,9 +199,14 @@ def a_day(folder: Path) -> dict[str, object]:
     times = [snapshot.record.time for snapshot in found]
     held = sum(1 for _ in (folder / "settings" / "records" / "holding").rglob("snapshots/*"))
     return {
-        **counts, "versions": len(required), "missing": len(required - kept), "snapshots": len(found), "doubled": len(times) - len(set(times)),
-        "left in the holding area": held, "whole": verify(store, True, Silent()).ok,
-    }  # fmt: skip
+        **counts,
+        "versions": len(required),
+        "missing": len(required - kept),
+        "snapshots": len(found),
+        "doubled": len(times) - len(set(times)),
+        "left in the holding area": held,
+        "whole": verify(store, True, Silent()).ok,
+    }
 
 
 def _looks(life: Life, moment: int) -> None:

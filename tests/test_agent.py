@@ -72,11 +72,15 @@ class AgentTest(GoodTideTest):
         )
         save_job(self.settings, job)
         self.assertEqual(load_jobs(self.settings), [job])
-        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
+        self.here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE
+        )
         self.agent = self.start()
 
     def start(self) -> Agent:
-        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings))
+        agent = Agent(
+            self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings)
+        )
         thread = threading.Thread(target=agent.run)
         thread.start()
         self.client = socket.socket(socket.AF_UNIX)
@@ -102,7 +106,9 @@ class AgentTest(GoodTideTest):
             self.notes.append(reply)
         return dict(reply)
 
-    def note(self, method: str, fits: Callable[[dict[str, Any]], bool] = lambda params: True) -> dict[str, Any]:
+    def note(
+        self, method: str, fits: Callable[[dict[str, Any]], bool] = lambda params: True
+    ) -> dict[str, Any]:
         """The next notification that fits; those that came while a reply was awaited count."""
         while True:
             note = self.notes.popleft() if self.notes else msgspec.json.decode(self.lines.readline())
@@ -119,10 +125,15 @@ class AgentTest(GoodTideTest):
         view = self.ask("folder", FolderView, path=os.fsencode(self.work))
         assert isinstance(view, FolderView)
         self.assertEqual([line.name for line in view.lifelines], [b"sub", b"plan.txt"])
-        detail = self.ask("detail", Detail, path=os.fsencode(self.work / "plan.txt"), snapshot=overview.tide[0].name)
+        detail = self.ask(
+            "detail", Detail, path=os.fsencode(self.work / "plan.txt"), snapshot=overview.tide[0].name
+        )
         assert isinstance(detail, Detail) and detail.disk_difference is not None
         self.assertEqual((detail.preview.text, detail.disk_difference.changed), ("first\n", 1))
-        self.assertEqual(self.ask("find", list[Found], words="LIST"), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)])
+        self.assertEqual(
+            self.ask("find", list[Found], words="LIST"),
+            [Found(os.fsencode(self.work / "sub" / "list.txt"), None)],
+        )
         journal = self.ask("journal", JournalView, job="Office")
         assert isinstance(journal, JournalView)
         self.assertEqual([run.result for run in journal.runs], ["done", "done"])
@@ -134,7 +145,9 @@ class AgentTest(GoodTideTest):
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
         first = overview.tide[0]
-        plan = self.ask("plan", PlanView, items=[PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)])
+        plan = self.ask(
+            "plan", PlanView, items=[PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)]
+        )
         assert isinstance(plan, PlanView)
         self.assertEqual((plan.replace, plan.create), (1, 0))
         self.ask("restore", number=plan.number)
@@ -167,7 +180,9 @@ class AgentTest(GoodTideTest):
         self.client.sendall(b"nonsense\n")
         self.assertEqual(self.ask("no such thing")["code"], -32601)  # type: ignore[index]
         self.assertEqual(self.ask("detail", path="!!", snapshot=5)["code"], 2)  # type: ignore[index]
-        self.assertEqual(self.ask("detail", path=os.fsencode(self.work / "plan.txt"), snapshot="99")["code"], 2)  # type: ignore[index]
+        self.assertEqual(
+            self.ask("detail", path=os.fsencode(self.work / "plan.txt"), snapshot="99")["code"], 2
+        )  # type: ignore[index]
         self.assertEqual(Path(agent_socket(self.here.runtime, self.settings)).stat().st_mode & 0o777, 0o600)
 
     def test_snapshots_taken_by_others_are_noticed(self) -> None:
@@ -197,7 +212,9 @@ class AgentTest(GoodTideTest):
     def test_a_request_that_takes_long_does_not_hold_up_the_others(self) -> None:
         release = threading.Event()
         self.addCleanup(release.set)
-        with mock.patch.object(type(self.agent._desk), "disks", lambda desk, question: release.wait(120) and []):
+        with mock.patch.object(
+            type(self.agent._desk), "disks", lambda desk, question: release.wait(120) and []
+        ):
             self.client.sendall(encode(Request("disks", raw({}), 7)))
             overview = self.ask("overview", Overview)
             assert isinstance(overview, Overview)
@@ -209,8 +226,12 @@ class AgentTest(GoodTideTest):
         for number in range(3):
             self.write(f"sub/film {number}.mp4", "x" * 1000)
         self.ask("survey", number=1, folders=[str(self.work)], rules=["exclude kind sound"])
-        self.ask("survey", number=2, folders=[str(self.work)], rules=["exclude kind video", "exclude path film*"])
-        view = msgspec.convert(self.note("survey", lambda params: params["number"] == 2 and params["done"]), SurveyView)
+        self.ask(
+            "survey", number=2, folders=[str(self.work)], rules=["exclude kind video", "exclude path film*"]
+        )
+        view = msgspec.convert(
+            self.note("survey", lambda params: params["number"] == 2 and params["done"]), SurveyView
+        )
         self.assertEqual((view.files, view.out_files, view.out_size, view.stay), (2, 3, 3000, 0))
         self.assertEqual([(rule.files, rule.hidden_by) for rule in view.rules], [(3, None), (0, 0)])
         self.assertEqual(
@@ -220,19 +241,33 @@ class AgentTest(GoodTideTest):
         inside = self.ask("survey-folder", list[FolderShare], path=os.fsencode(self.work))
         assert isinstance(inside, list)
         self.assertEqual([share.out_files for share in inside], [3])
-        fault = self.ask("survey", number=3, folders=[str(self.work)], rules=["exclude path a", "exclude larger big"])
+        fault = self.ask(
+            "survey", number=3, folders=[str(self.work)], rules=["exclude path a", "exclude larger big"]
+        )
         self.assertIn("Line 2", fault["message"])  # type: ignore[index]
-        why = self.ask("why", path=os.fsencode(self.work / "sub" / "film 1.mp4"), folders=[str(self.work)], rules=["exclude kind video"])
+        why = self.ask(
+            "why",
+            path=os.fsencode(self.work / "sub" / "film 1.mp4"),
+            folders=[str(self.work)],
+            rules=["exclude kind video"],
+        )
         self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
-        why = self.ask("why", path=b"~/sub", folders=[str(self.work)], rules=["exclude path ~/sub/"], home=str(self.work))
+        why = self.ask(
+            "why", path=b"~/sub", folders=[str(self.work)], rules=["exclude path ~/sub/"], home=str(self.work)
+        )
         self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
         self.assertIn("No file", self.ask("why", path=b"", folders=[], rules=[])["message"])  # type: ignore[index]
 
     def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:
         self.ask("overview")
-        self.assertEqual(self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
         self.assertEqual(
-            self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])), 1
+            self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2
+        )
+        self.assertEqual(
+            self.agent._sessions["Office"].ruled_out(
+                Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])
+            ),
+            1,
         )
         self.ask("keep-coverage", folders=[str(self.work)], rules=["exclude path sub/"])
         self.assertEqual(load_jobs(self.settings)[0].rules, ("exclude path sub/",))
@@ -240,10 +275,16 @@ class AgentTest(GoodTideTest):
         self.assertEqual(self.wait().error, "")
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
-        self.assertEqual((overview.tide[-1].files, overview.tide[-1].removed, overview.rules), (1, 1, ("exclude path sub/",)))
+        self.assertEqual(
+            (overview.tide[-1].files, overview.tide[-1].removed, overview.rules),
+            (1, 1, ("exclude path sub/",)),
+        )
         journal = self.ask("journal", JournalView, job="Office")
         assert isinstance(journal, JournalView)
-        self.assertIn(("Coverage was changed", ("New rule: exclude path sub/",)), [(event.what, event.detail) for event in journal.events])
+        self.assertIn(
+            ("Coverage was changed", ("New rule: exclude path sub/",)),
+            [(event.what, event.detail) for event in journal.events],
+        )
 
     def test_a_share_that_hangs_is_away_until_it_answers(self) -> None:
         rack = StandInDisks(self.folder / "rack")
@@ -251,7 +292,14 @@ class AgentTest(GoodTideTest):
         (self.folder / "store").rename(share / "store")
         ref = StoreRef(path=str(share / "store"), name="harbour", disk="share:harbour", inside="store")
         save_job(
-            self.settings, Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, passphrase_file=str(self.secret))
+            self.settings,
+            Job(
+                name="Office",
+                folders=(str(self.work),),
+                stores=(ref,),
+                machine=MACHINE,
+                passphrase_file=str(self.secret),
+            ),
         )
         (self.settings / STAND_IN_FILE).write_text(str(rack.root))
         self.agent.end()
@@ -267,12 +315,23 @@ class AgentTest(GoodTideTest):
         other = self.folder / "other"
         other.mkdir()
         (other / "x").write_text("x")
-        save_job(self.settings, Job(name="Studio", folders=(str(other),), stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),), machine=OTHER_MACHINE, passphrase_file=str(self.secret)))  # fmt: skip
+        save_job(
+            self.settings,
+            Job(
+                name="Studio",
+                folders=(str(other),),
+                stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
+                machine=OTHER_MACHINE,
+                passphrase_file=str(self.secret),
+            ),
+        )
         self.agent.end()
         self.agent = self.start()
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
-        self.assertEqual((overview.jobs, overview.job, overview.state), (("Office", "Studio"), "Office", "ready"))
+        self.assertEqual(
+            (overview.jobs, overview.job, overview.state), (("Office", "Studio"), "Office", "ready")
+        )
         self.job = "Studio"
         overview = self.ask("overview", Overview)
         assert isinstance(overview, Overview)
@@ -342,5 +401,7 @@ class ModelTest(GoodTideTest):
         row = model.row_of(model.selected)
         assert row is not None
         self.assertEqual(model.row_words(row, T0 + 6 * HOUR), "plan.txt: 2 versions, last seen today 20:13")
-        self.assertEqual([model.nearest(T0 + minutes * HOUR // 60) for minutes in (-9, 29, 31, 9999)], [1, 1, 2, 6])
+        self.assertEqual(
+            [model.nearest(T0 + minutes * HOUR // 60) for minutes in (-9, 29, 31, 9999)], [1, 1, 2, 6]
+        )
         catalog.close()

@@ -52,18 +52,25 @@ class CarryTest(GoodTideTest):
             with self.subTest(twin=twin):
                 target = self.target(twin, f"to {twin}")
                 report = carry(self.source, target, None, self.state, Silent())
-                self.assertEqual((report.carried, report.already, report.damaged), (tuple(one.name for one in self.taken), 0, ()))
+                self.assertEqual(
+                    (report.carried, report.already, report.damaged),
+                    (tuple(one.name for one in self.taken), 0, ()),
+                )
                 self.assertEqual(target.snapshot_names(), self.source.snapshot_names())
                 fresh = open_store(self.folder / f"to {twin}", PASSPHRASE)
                 self.assertTrue(verify(fresh, True, Silent()).ok)
-                self.restore(fresh, fresh.read_snapshot(self.taken[-1].name), self.work, self.folder / f"back {twin}")
+                self.restore(
+                    fresh, fresh.read_snapshot(self.taken[-1].name), self.work, self.folder / f"back {twin}"
+                )
                 self.assertEqual(tree(self.folder / f"back {twin}" / "work"), tree(self.work))
                 again = carry(self.source, fresh, None, self.state, Silent())
                 self.assertEqual((again.carried, again.already, again.stored_bytes), ((), 3, 0))
                 further = self.snap(fresh, 5)
                 known = 0 if twin else 900_000
                 self.assertLessEqual(
-                    further.record.tally.new_bytes, known, "only a stranger cuts a file anew, where its change time is not trusted"
+                    further.record.tally.new_bytes,
+                    known,
+                    "only a stranger cuts a file anew, where its change time is not trusted",
                 )
 
     def test_only_what_is_new_travels_between_twins(self) -> None:
@@ -112,23 +119,40 @@ class SeveralStoresTest(GoodTideTest):
         self.write("a.txt", "a")
         self.stores = {name: self.new_store(name) for name in ("one", "two")}
         self.job = Job(
-            name="Office", folders=(str(self.work),), stores=tuple(StoreRef(path=str(self.folder / name), name=name) for name in self.stores), machine=MACHINE
-        )  # fmt: skip
+            name="Office",
+            folders=(str(self.work),),
+            stores=tuple(StoreRef(path=str(self.folder / name), name=name) for name in self.stores),
+            machine=MACHINE,
+        )
 
     def run_it(self, hour: int, job: Job | None = None) -> list[str]:
         clock: Clock = SetClock(Nanoseconds(T0 + hour * HOUR))
-        here = Workplace(self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE)
+        here = Workplace(
+            self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE
+        )
         hands = Hands(
-            here=here, disks=SystemDisks(), clock=clock, journal=Journal(self.state, clock),
-            open_ref=lambda ref, folder: open_store(folder, PASSPHRASE), open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, Holding(), ()),
-        )  # fmt: skip
+            here=here,
+            disks=SystemDisks(),
+            clock=clock,
+            journal=Journal(self.state, clock),
+            open_ref=lambda ref, folder: open_store(folder, PASSPHRASE),
+            open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, Holding(), ()),
+        )
         found = run_job(job or self.job, hands, Silent())
         return [f"{one.ref.name}: {'taken' if one.snapshot is not None else one.error}" for one in found]
 
     def test_both_each_time_or_in_turns(self) -> None:
         self.assertEqual(self.run_it(0), ["one: taken", "two: taken"])
-        turns = Job(name="Office", folders=self.job.folders, stores=self.job.stores, store_use="turns", machine=MACHINE)
-        self.assertEqual([self.run_it(hour, turns) for hour in (1, 2, 3)], [["one: taken"], ["two: taken"], ["one: taken"]])
+        turns = Job(
+            name="Office",
+            folders=self.job.folders,
+            stores=self.job.stores,
+            store_use="turns",
+            machine=MACHINE,
+        )
+        self.assertEqual(
+            [self.run_it(hour, turns) for hour in (1, 2, 3)], [["one: taken"], ["two: taken"], ["one: taken"]]
+        )
 
     def test_a_disk_that_is_away_does_not_keep_the_other_from_it(self) -> None:
         (self.folder / "one").rename(self.folder / "away")
@@ -148,7 +172,10 @@ class SeveralStoresTest(GoodTideTest):
             check_store_folder(str(self.folder), kept)
         self.assertIn("leaves itself out", check_store_folder(str(self.work / "store"), kept) or "")
         self.assertIsNone(check_store_folder(str(Path("/media/x")), kept))
-        for folder, words in ((str(self.folder / "never"), "There is no folder"), (os.fsdecode(b"/tmp/b\xff"), "no UTF-8 text")):
+        for folder, words in (
+            (str(self.folder / "never"), "There is no folder"),
+            (os.fsdecode(b"/tmp/b\xff"), "no UTF-8 text"),
+        ):
             with self.assertRaises(PersonError) as caught:
                 checked_folders([folder])
             self.assertIn(words, str(caught.exception))

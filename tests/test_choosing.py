@@ -1,4 +1,5 @@
-"""Which snapshot is meant: times and ids lead back to what they were printed for, and nobody else's snapshot is taken in its place."""
+"""Which snapshot is meant: times and ids lead back to what they were printed for, and nobody else's snapshot
+is taken in its place."""
 
 from __future__ import annotations
 
@@ -28,7 +29,9 @@ class ChoosingTest(GoodTideTest):
         super().setUp()
         self.store = self.new_store(passphrase=None)
         self.settings = self.folder / "settings"
-        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
+        self.here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE
+        )
 
     def at(self, moment: int, content: str, machine: Machine = MACHINE, folder: Path | None = None) -> str:
         target = folder or self.work
@@ -38,7 +41,12 @@ class ChoosingTest(GoodTideTest):
         return capture(self.store, request, SetClock(Nanoseconds(moment)), Silent(), self.state).name
 
     def chooser(self, whose: Whose | None = None, *paths: Path) -> Chooser:
-        return Chooser(open_store(self.folder / "store", None), self.here, whose or Whose(), [os.fsencode(path) for path in paths])
+        return Chooser(
+            open_store(self.folder / "store", None),
+            self.here,
+            whose or Whose(),
+            [os.fsencode(path) for path in paths],
+        )
 
     def test_latest_and_times_are_of_this_machine(self) -> None:
         own = self.at(T0, "mine")
@@ -47,7 +55,9 @@ class ChoosingTest(GoodTideTest):
         self.assertEqual(self.chooser().choose("2030-01-01").name, own)
         self.assertEqual(self.chooser(Whose(machine="laptop")).choose("latest").name, other)
         self.assertEqual(self.chooser(Whose(machine=OTHER_MACHINE.id[:8])).choose("latest").name, other)
-        self.assertEqual(self.chooser().choose(other[:10]).name, other, "an id names a snapshot of any machine")
+        self.assertEqual(
+            self.chooser().choose(other[:10]).name, other, "an id names a snapshot of any machine"
+        )
         with self.assertRaisesRegex(PersonError, "No machine called desktop"):
             self.chooser(Whose(machine="desktop")).choose("latest")
         with self.assertRaisesRegex(PersonError, "is of laptop, not of this machine"):
@@ -91,7 +101,11 @@ class ChoosingTest(GoodTideTest):
                         self.chooser().choose(wanted)
                     self.assertIn(first[:12], caught.exception.advice)
                 self.assertEqual(self.chooser().choose(first[:12]).name, first)
-        self.assertEqual(self.chooser().choose("2026-09-21T16:13:20+02:00").name, first, "known to be younger than what is meant")
+        self.assertEqual(
+            self.chooser().choose("2026-09-21T16:13:20+02:00").name,
+            first,
+            "known to be younger than what is meant",
+        )
 
 
 class PrintedTest(GoodTideTest):
@@ -106,7 +120,9 @@ class PrintedTest(GoodTideTest):
         for number, when in enumerate(("12:00:00.200", "12:00:00.700", "12:00:30.5", "12:01:00.000001"), 1):
             self.plan.write_text(f"version {number}")
             self.contents.append(f"version {number}")
-            ended = program("snapshot", "--store", self.root, "--folder", self.work, "--at", f"2026-01-05T{when}")
+            ended = program(
+                "snapshot", "--store", self.root, "--folder", self.work, "--at", f"2026-01-05T{when}"
+            )
             self.assertEqual(ended.returncode, 0, ended.stderr)
 
     def json(self, *words: str | Path) -> dict[str, Any]:
@@ -115,7 +131,17 @@ class PrintedTest(GoodTideTest):
         return dict(json.loads(ended.stdout))
 
     def brought(self, snapshot: str, into: str) -> str:
-        self.json("restore", "--store", self.root, "--snapshot", snapshot, "--path", self.plan, "--into", self.folder / into)
+        self.json(
+            "restore",
+            "--store",
+            self.root,
+            "--snapshot",
+            snapshot,
+            "--path",
+            self.plan,
+            "--into",
+            self.folder / into,
+        )
         return (self.folder / into / "plan.txt").read_text()
 
     def test_every_printed_time_and_id_brings_its_version(self) -> None:
@@ -138,18 +164,58 @@ class PrintedTest(GoodTideTest):
     def test_a_minute_and_a_day_mean_their_end_and_it_is_said_what_was_taken(self) -> None:
         self.assertEqual(self.brought("2026-01-05T12:00", "minute"), "version 3")
         self.assertEqual(self.brought("2026-01-05", "day"), "version 4")
-        ended = program("restore", "--store", self.root, "--snapshot", "2026-01-05T12:00", "--path", self.plan, "--into", self.folder / "x")
+        ended = program(
+            "restore",
+            "--store",
+            self.root,
+            "--snapshot",
+            "2026-01-05T12:00",
+            "--path",
+            self.plan,
+            "--into",
+            self.folder / "x",
+        )
         self.assertRegex(ended.stdout, r"From the snapshot of .*12:00:30 \([0-9a-f]{12}\) of ")
-        nothing = program("restore", "--store", self.root, "--snapshot", "00" * 16, "--path", self.plan, "--into", self.folder / "z")
+        nothing = program(
+            "restore",
+            "--store",
+            self.root,
+            "--snapshot",
+            "00" * 16,
+            "--path",
+            self.plan,
+            "--into",
+            self.folder / "z",
+        )
         self.assertEqual(nothing.returncode, 2)
         self.assertIn("No snapshot is called", nothing.stderr)
-        early = program("restore", "--store", self.root, "--snapshot", "2026-01-05T11:59", "--path", self.plan, "--into", self.folder / "y")
+        early = program(
+            "restore",
+            "--store",
+            self.root,
+            "--snapshot",
+            "2026-01-05T11:59",
+            "--path",
+            self.plan,
+            "--into",
+            self.folder / "y",
+        )
         self.assertEqual(early.returncode, 2)
 
     def test_what_is_not_in_that_snapshot_is_not_called_never_seen(self) -> None:
         later = self.write("later.txt", "later")
         program("snapshot", "--store", self.root, "--folder", self.work, "--at", "2026-01-06T12:00")
-        ended = program("restore", "--store", self.root, "--snapshot", "2026-01-05", "--path", later, "--into", self.folder / "x")
+        ended = program(
+            "restore",
+            "--store",
+            self.root,
+            "--snapshot",
+            "2026-01-05",
+            "--path",
+            later,
+            "--into",
+            self.folder / "x",
+        )
         self.assertEqual(ended.returncode, 2)
         self.assertIn("is not in the snapshot of", ended.stderr)
         self.assertNotIn("never", ended.stderr)
@@ -166,7 +232,18 @@ class PurgePrintedTest(GoodTideTest):
         self.write(f"letters/{self.odd}", "private too")
         self.write(b"letters/caf\xe9.txt", "in another encoding")
         self.write("letters/fine.txt", "fine")
-        added = program("job", "add", "Office", "--folder", self.work, "--store", self.root, "--store", self.twin, "--unencrypted")
+        added = program(
+            "job",
+            "add",
+            "Office",
+            "--folder",
+            self.work,
+            "--store",
+            self.root,
+            "--store",
+            self.twin,
+            "--unencrypted",
+        )
         self.assertEqual(added.returncode, 0, added.stderr)
         self.assertEqual(program("snapshot", "Office").returncode, 0)
 

@@ -44,7 +44,18 @@ class CommandLineTest(GoodTideTest):
         )
         first = self.json("snapshot", *store, "--folder", self.work, "--at", "2026-01-05T10:00")
         self.assertLessEqual(
-            {"snapshot", "time", "files", "folders", "bytes", "changed_files", "new_bytes", "stored_bytes", "left_out", "seconds"},
+            {
+                "snapshot",
+                "time",
+                "files",
+                "folders",
+                "bytes",
+                "changed_files",
+                "new_bytes",
+                "stored_bytes",
+                "left_out",
+                "seconds",
+            },
             set(first),
         )
         self.write("plan.txt", "second")
@@ -53,19 +64,48 @@ class CommandLineTest(GoodTideTest):
         self.json("snapshot", *store, "--folder", self.work, "--at", "2026-01-05T09:00", code=2)
         rows = self.json("history", *store)["snapshots"]
         assert isinstance(rows, list)
-        self.assertEqual(set(rows[0]), {"snapshot", "time", "machine", "folders", "files", "bytes", "new_bytes", "label", "gaps"})
+        self.assertEqual(
+            set(rows[0]),
+            {"snapshot", "time", "machine", "folders", "files", "bytes", "new_bytes", "label", "gaps"},
+        )
         entries = self.json("contents", *store, "2026-01-05T10:30", self.work, "--deep")["entries"]
         assert isinstance(entries, list)
         self.assertEqual([os.path.basename(one["path"]) for one in entries], ["plan.txt", "sub", "deep.txt"])
         self.assertEqual(set(entries[0]), {"path", "type", "size", "modified", "mode", "target"})
         versions = self.json("versions", *store, self.work / "sub" / "deep.txt")
-        self.assertEqual((len(versions["versions"]), str(versions["gone_since"])[:16]), (1, "2026-01-05T11:00"))  # type: ignore[arg-type]
-        plan = self.json("restore", *store, "--snapshot", str(first["snapshot"])[:8], "--path", self.work, "--in-place", "--plan")
-        self.assertEqual((plan["created"], plan["replaced"], (self.work / "plan.txt").read_text()), (2, 1, "second"))
-        report = self.json("restore", *store, "--snapshot", str(first["snapshot"])[:8], "--path", self.work, "--in-place")
+        self.assertEqual(
+            (len(versions["versions"]), str(versions["gone_since"])[:16]), (1, "2026-01-05T11:00")
+        )  # type: ignore[arg-type]
+        plan = self.json(
+            "restore",
+            *store,
+            "--snapshot",
+            str(first["snapshot"])[:8],
+            "--path",
+            self.work,
+            "--in-place",
+            "--plan",
+        )
+        self.assertEqual(
+            (plan["created"], plan["replaced"], (self.work / "plan.txt").read_text()), (2, 1, "second")
+        )
+        report = self.json(
+            "restore", *store, "--snapshot", str(first["snapshot"])[:8], "--path", self.work, "--in-place"
+        )
         self.assertEqual(
             set(report) - {"notes"},
-            {"snapshot", "time", "machine", "created", "replaced", "identical", "skipped", "bytes", "set_aside", "problems"},
+            {
+                "snapshot",
+                "time",
+                "machine",
+                "created",
+                "replaced",
+                "identical",
+                "skipped",
+                "bytes",
+                "set_aside",
+                "problems",
+            },
         )
         self.assertEqual((self.work / "plan.txt").read_text(), "first")
         self.json("undo", *store, str(report["set_aside"]))
@@ -76,7 +116,9 @@ class CommandLineTest(GoodTideTest):
         self.write(b"bad\xff", "x")
         program("store", "create", self.store_folder, "--unencrypted")
         program("snapshot", "--store", self.store_folder, "--folder", self.work)
-        listing = self.json("contents", "--store", self.store_folder, "latest", self.work, passphrase=False)["entries"]
+        listing = self.json("contents", "--store", self.store_folder, "latest", self.work, passphrase=False)[
+            "entries"
+        ]
         assert isinstance(listing, list)
         self.assertEqual((listing[0]["path"].endswith("bad\\xff"), "path_bytes" in listing[0]), (True, True))
 
@@ -88,11 +130,31 @@ class CommandLineTest(GoodTideTest):
         cases = [
             ("wrong passphrase", ("history", *store, "--passphrase-file", wrong), 3, "does not open"),
             ("no store", ("history", "--store", self.work, "--passphrase-file", self.secret), 3, "no store"),
-            ("no folder", ("history", "--store", self.folder / "none", "--passphrase-file", self.secret), 3, "no folder"),
-            ("folder missing", ("snapshot", *store, "--folder", self.folder / "none", "--passphrase-file", self.secret), 2, "no folder"),
-            ("no snapshot", ("contents", *store, "latest", "--passphrase-file", self.secret), 2, "no snapshot"),
+            (
+                "no folder",
+                ("history", "--store", self.folder / "none", "--passphrase-file", self.secret),
+                3,
+                "no folder",
+            ),
+            (
+                "folder missing",
+                ("snapshot", *store, "--folder", self.folder / "none", "--passphrase-file", self.secret),
+                2,
+                "no folder",
+            ),
+            (
+                "no snapshot",
+                ("contents", *store, "latest", "--passphrase-file", self.secret),
+                2,
+                "no snapshot",
+            ),
             ("wrong option", ("history", "--nonsense"), 2, "nonsense"),
-            ("two targets", ("restore", *store, "--snapshot", "latest", "--path", "/", "--passphrase-file", self.secret), 2, "not clear"),
+            (
+                "two targets",
+                ("restore", *store, "--snapshot", "latest", "--path", "/", "--passphrase-file", self.secret),
+                2,
+                "not clear",
+            ),
             ("no terminal", ("history", *store), 2, "terminal"),
         ]
         for name, words, code, sentence in cases:
@@ -105,7 +167,9 @@ class CommandLineTest(GoodTideTest):
     def test_gaps_and_damage_have_their_codes(self) -> None:
         program("store", "create", self.store_folder, "--unencrypted")
         (self.work / "plan.txt").chmod(0)
-        prefix = [] if os.geteuid() else ["setpriv", "--bounding-set=-dac_override,-dac_read_search,-fowner", "--"]
+        prefix = (
+            [] if os.geteuid() else ["setpriv", "--bounding-set=-dac_override,-dac_read_search,-fowner", "--"]
+        )
         ran = program("snapshot", "--store", self.store_folder, "--folder", self.work, prefix=prefix)
         self.assertEqual((ran.returncode, "plan.txt" in ran.stdout), (1, True))
         pack = next(path for path in (self.store_folder / "packs").rglob("*") if path.is_file())
@@ -122,14 +186,18 @@ class CommandLineTest(GoodTideTest):
         self.write("large.bin", os.urandom(30_000_000))
         python = f"{sys.executable} -m good_tide"
         script = f"""set -u; mount -t tmpfs -o size=20m small {disk}
-            {python} store create {disk}/store --unencrypted >/dev/null; mkdir {self.folder}/few; echo few > {self.folder}/few/file
+            {python} store create {disk}/store --unencrypted >/dev/null
+            mkdir {self.folder}/few; echo few > {self.folder}/few/file
             {python} snapshot --store {disk}/store --folder {self.folder}/few >/dev/null || exit 9
             {python} snapshot --store {disk}/store --folder {self.work}; echo "full: $?"
             {python} verify --store {disk}/store --read-all; echo "verify: $?"
             mount -o remount,size=80m {disk}
             {python} snapshot --store {disk}/store --folder {self.work} --json; echo "again: $?"
-            mount -o remount,ro {disk}; {python} snapshot --store {disk}/store --folder {self.work}; echo "read-only: $?" """
-        ran = subprocess.run(["unshare", "-m", "bash", "-c", script], capture_output=True, text=True, check=False)
+            mount -o remount,ro {disk}
+            {python} snapshot --store {disk}/store --folder {self.work}; echo "read-only: $?" """
+        ran = subprocess.run(
+            ["unshare", "-m", "bash", "-c", script], capture_output=True, text=True, check=False
+        )
         self.assertRegex(ran.stdout, r"full: 3\n")
         self.assertIn("no room left", ran.stderr)
         for words in ("verify: 0", "again: 0", "read-only: 3"):
@@ -167,19 +235,32 @@ class CommandLineTest(GoodTideTest):
             self.write(f"many/{number}.txt", "x")
         self.json("store", "create", self.store_folder)
         self.json("snapshot", "--store", self.store_folder, "--folder", self.work)
-        words = f"{sys.executable} -m good_tide contents --store {self.store_folder} latest --deep --passphrase-file {self.secret}"
-        ended = subprocess.run(["bash", "-c", f"{words} | head -1; echo ${{PIPESTATUS[0]}}"], capture_output=True, text=True, check=True)
+        words = (
+            f"{sys.executable} -m good_tide contents --store {self.store_folder} latest --deep"
+            f" --passphrase-file {self.secret}"
+        )
+        ended = subprocess.run(
+            ["bash", "-c", f"{words} | head -1; echo ${{PIPESTATUS[0]}}"],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
         self.assertEqual((ended.stdout.splitlines()[-1], ended.stderr), ("5", ""))
 
     def test_the_recovery_script_extracts_what_restore_restores(self) -> None:
         self.write("large.bin", os.urandom(700_000))
         (self.work / "link").symlink_to("plan.txt")
         os.link(self.work / "plan.txt", self.work / "twin")
-        for name, made in (("encrypted", ("--passphrase-file", str(self.secret))), ("open", ("--unencrypted",))):
+        for name, made in (
+            ("encrypted", ("--passphrase-file", str(self.secret))),
+            ("open", ("--unencrypted",)),
+        ):
             with self.subTest(name):
                 root = self.folder / name
                 key = json.loads(program("store", "create", root, *made, "--json").stdout)["recovery_key"]
-                program("snapshot", "--store", root, "--folder", self.work, *(made if name == "encrypted" else ()))
+                program(
+                    "snapshot", "--store", root, "--folder", self.work, *(made if name == "encrypted" else ())
+                )
                 words = self.folder / "words"
                 words.write_text(key or "")
                 script = [sys.executable, "-I", str(root / "recover.py"), "--passphrase-file", str(words)]
@@ -188,12 +269,18 @@ class CommandLineTest(GoodTideTest):
                 out = self.folder / f"{name}-out"
                 subprocess.run([*script, "extract", "latest", str(out)], check=True)
                 self.assertEqual(tree(out / str(self.work).lstrip("/")), tree(self.work))
-                pack = max((path for path in (root / "packs").rglob("*") if path.is_file()), key=lambda path: path.stat().st_size)
+                pack = max(
+                    (path for path in (root / "packs").rglob("*") if path.is_file()),
+                    key=lambda path: path.stat().st_size,
+                )
                 data = bytearray(pack.read_bytes())
                 data[len(data) // 2] ^= 1
                 pack.write_bytes(data)
                 again = subprocess.run(
-                    [*script, "extract", "latest", str(self.folder / f"{name}-bad")], capture_output=True, text=True, check=False
+                    [*script, "extract", "latest", str(self.folder / f"{name}-bad")],
+                    capture_output=True,
+                    text=True,
+                    check=False,
                 )
                 self.assertEqual(again.returncode, 1)
                 self.assertIn("damaged", again.stderr)
@@ -208,7 +295,9 @@ class CommandLineTest(GoodTideTest):
                 command = group.get_command(context, name)
                 assert command is not None
                 told = [line for line in manual.splitlines() if " ".join(("good-tide", *words)) in line]
-                self.assertTrue(any(re.search(rf"\b{name}\b", line) for line in told), f"{name} is not in the manual")
+                self.assertTrue(
+                    any(re.search(rf"\b{name}\b", line) for line in told), f"{name} is not in the manual"
+                )
                 self.assertEqual(runner.invoke(cli, [*words, name, "--help"]).exit_code, 0)
                 seen += 1 + (visit(command, (*words, name)) if isinstance(command, click.Group) else 0)
             return seen
@@ -217,8 +306,13 @@ class CommandLineTest(GoodTideTest):
         self.assertEqual(program("no-such-command").returncode, 2)
 
     def test_a_command_loads_only_what_it_needs(self) -> None:
-        code = "import sys; from good_tide.cli import window_commands, main; print(*(one for one in sys.modules if 'numpy' in one or 'PySide6' in one))"
-        loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+        code = (
+            "import sys; from good_tide.cli import window_commands, main; print(*(one for one in sys.modules"
+            " if 'numpy' in one or 'PySide6' in one))"
+        )
+        loaded = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        ).stdout.split()
         self.assertEqual(loaded, [])
 
 

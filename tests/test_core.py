@@ -23,8 +23,15 @@ from good_tide.core.words import duration_words, iso, iso_all, printable, size_w
 from tests.base import HOUR, T0, GoodTideTest
 
 int64 = st.integers(-(2**63), 2**63 - 1)
-names = st.binary(min_size=1, max_size=12).filter(lambda name: b"/" not in name and b"\0" not in name and name not in (b".", b".."))
-extents = st.builds(Extent, st.none() | st.binary(min_size=32, max_size=32).map(ChunkId), st.integers(0, 2**40), st.integers(0, 2**40))
+names = st.binary(min_size=1, max_size=12).filter(
+    lambda name: b"/" not in name and b"\0" not in name and name not in (b".", b"..")
+)
+extents = st.builds(
+    Extent,
+    st.none() | st.binary(min_size=32, max_size=32).map(ChunkId),
+    st.integers(0, 2**40),
+    st.integers(0, 2**40),
+)
 stats = st.builds(
     Stat,
     st.integers(0, 0o7777),
@@ -84,7 +91,9 @@ class PageTest(unittest.TestCase):
 
     @settings(deadline=None)
     @given(entries, st.data())
-    def test_changed_bytes_are_damage_or_another_listing_but_nothing_else(self, listing: list[Entry], data: st.DataObject) -> None:
+    def test_changed_bytes_are_damage_or_another_listing_but_nothing_else(
+        self, listing: list[Entry], data: st.DataObject
+    ) -> None:
         raw = bytearray(encode_page(listing))
         at = data.draw(st.integers(0, len(raw) - 1))
         raw[at] ^= data.draw(st.integers(1, 255))
@@ -92,7 +101,9 @@ class PageTest(unittest.TestCase):
             Page(bytes(raw)).entries()
 
     @given(entries, st.data())
-    def test_metadata_are_the_same_when_and_only_when_every_number_is(self, listing: list[Entry], data: st.DataObject) -> None:
+    def test_metadata_are_the_same_when_and_only_when_every_number_is(
+        self, listing: list[Entry], data: st.DataObject
+    ) -> None:
         page = Page(encode_page(listing))
         seen = page.stats.copy()
         self.assertTrue(page.has_stats(seen))
@@ -115,7 +126,12 @@ class PageTest(unittest.TestCase):
     def test_one_changed_name_changes_one_page_of_a_large_folder(self) -> None:
         listing = [Entry(b"file %06d" % number, Kind.LINK) for number in range(20_000)]
         before = {encode_page(page) for page in paginate(listing)}
-        after = {encode_page(page) for page in paginate(sorted([*listing, Entry(b"file 010000a", Kind.LINK)], key=lambda one: one.name))}
+        after = {
+            encode_page(page)
+            for page in paginate(
+                sorted([*listing, Entry(b"file 010000a", Kind.LINK)], key=lambda one: one.name)
+            )
+        }
         self.assertGreater(len(before), 10)
         self.assertLessEqual(len(after - before), 2)
 
@@ -124,10 +140,16 @@ class SelectionTest(GoodTideTest):
     def test_a_time_names_the_whole_of_what_it_says(self) -> None:
         noon = parse_time("2026-11-17T12:00+01:00")
         for text, length in (
-            ("2026-11-17T12:00:00.123456789+01:00", 1), ("2026-11-17T12:00:00.5+01:00", 10**8), ("2026-11-17T12:00:00+01:00", 10**9),
-            ("2026-11-17T12:00+01:00", 60 * 10**9), ("2026-11-17T12+01:00", HOUR), ("2026-11-17", 24 * HOUR), ("2026-10-25", 25 * HOUR),
-            ("2026-02", 28 * 24 * HOUR), ("20261117T120000Z", 10**9),
-        ):  # fmt: skip
+            ("2026-11-17T12:00:00.123456789+01:00", 1),
+            ("2026-11-17T12:00:00.5+01:00", 10**8),
+            ("2026-11-17T12:00:00+01:00", 10**9),
+            ("2026-11-17T12:00+01:00", 60 * 10**9),
+            ("2026-11-17T12+01:00", HOUR),
+            ("2026-11-17", 24 * HOUR),
+            ("2026-10-25", 25 * HOUR),
+            ("2026-02", 28 * 24 * HOUR),
+            ("20261117T120000Z", 10**9),
+        ):
             with self.subTest(text):
                 begin, end = parse_period(text)
                 self.assertEqual((begin, end - begin), (parse_time(text), length))
@@ -147,9 +169,17 @@ class SelectionTest(GoodTideTest):
 
 class WordsTest(GoodTideTest):
     def test_words(self) -> None:
-        cases = ((size_words(14541), "14.2 KiB"), (size_words(0), "0 B"), (size_words(1023), "1023 B"), (duration_words(7500), "2 h 5 min"), (duration_words(59), "59 s"),
-                 (time_words(T0, T0 + HOUR), "today 16:13"), (time_words(T0, T0 + 24 * HOUR), "yesterday 16:13"), (time_words(T0, T0 + 72 * HOUR), "Mon 21 Sep, 16:13"),
-                 (printable(b"a\nb\xff"), "a\\nb\\xff"))  # fmt: skip
+        cases = (
+            (size_words(14541), "14.2 KiB"),
+            (size_words(0), "0 B"),
+            (size_words(1023), "1023 B"),
+            (duration_words(7500), "2 h 5 min"),
+            (duration_words(59), "59 s"),
+            (time_words(T0, T0 + HOUR), "today 16:13"),
+            (time_words(T0, T0 + 24 * HOUR), "yesterday 16:13"),
+            (time_words(T0, T0 + 72 * HOUR), "Mon 21 Sep, 16:13"),
+            (printable(b"a\nb\xff"), "a\\nb\\xff"),
+        )
         for shown, expected in cases:
             self.assertEqual(shown, expected)
 
@@ -157,18 +187,32 @@ class WordsTest(GoodTideTest):
         found = compare_lines(["a", "b", "x", "d"], ["a", "b", "c", "d"])
         self.assertEqual(found.lines, ((" ", "a"), (" ", "b"), ("-", "c"), ("+", "x"), (" ", "d")))
         self.assertEqual((found.changed, found.total), (1, 4))
-        folded = compare_lines([str(number) for number in range(50)] + ["new"], [str(number) for number in range(50)])
+        folded = compare_lines(
+            [str(number) for number in range(50)] + ["new"], [str(number) for number in range(50)]
+        )
         self.assertIn(("…", "48"), folded.lines)
 
     def test_status_is_never_better_than_the_facts(self) -> None:
         well = status(JobFacts(state="ready", disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)
         self.assertIs(well.mood, Mood.WELL)
-        for state, last, gaps, now, mood in (("ready", T0, 3, T0, Mood.ATTENTION), ("ready", T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION), ("away", T0, 0, T0, Mood.ATTENTION),
-                                             ("locked", 0, 0, T0, Mood.ATTENTION), ("damaged", 0, 0, T0, Mood.HARM), ("empty", 0, 0, T0, Mood.ATTENTION), ("no-job", 0, 0, T0, Mood.ATTENTION)):  # fmt: skip
+        for state, last, gaps, now, mood in (
+            ("ready", T0, 3, T0, Mood.ATTENTION),
+            ("ready", T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION),
+            ("away", T0, 0, T0, Mood.ATTENTION),
+            ("locked", 0, 0, T0, Mood.ATTENTION),
+            ("damaged", 0, 0, T0, Mood.HARM),
+            ("empty", 0, 0, T0, Mood.ATTENTION),
+            ("no-job", 0, 0, T0, Mood.ATTENTION),
+        ):
             with self.subTest(state=state, gaps=gaps):
-                facts = JobFacts(state=state, disk="Pier", last=last, gaps=gaps, away_since=T0 if state == "away" else 0)
+                facts = JobFacts(
+                    state=state, disk="Pier", last=last, gaps=gaps, away_since=T0 if state == "away" else 0
+                )
                 self.assertIs(status(facts, now).mood, mood)
-        self.assertIn("paused", status(JobFacts(state="ready", last=T0, working="snapshot", work_paused=True), T0).sentence)
+        self.assertIn(
+            "paused",
+            status(JobFacts(state="ready", last=T0, working="snapshot", work_paused=True), T0).sentence,
+        )
 
     def test_records_survive_messagepack(self) -> None:
         record = SnapshotRecord(T0, Machine("m", "n"), b"roots", owners={"u0": "root"})

@@ -1,4 +1,5 @@
-"""What the agent answers to requests that make no sense or come at the wrong moment, asked as commands ask it."""
+"""What the agent answers to requests that make no sense or come at the wrong moment, asked as commands ask
+it."""
 
 from __future__ import annotations
 
@@ -35,7 +36,9 @@ class DeskTest(GoodTideTest):
         self.place = str(self.folder / "store")
         save_job(self.settings, self.job("Office"))
         here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
-        self.agent = Agent(self.settings, here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings))
+        self.agent = Agent(
+            self.settings, here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings)
+        )
         thread = threading.Thread(target=self.agent.run)
         thread.start()
         self.addCleanup(lambda: (self.agent.end(), thread.join()))
@@ -53,14 +56,18 @@ class DeskTest(GoodTideTest):
     def overview(self, job: str = "") -> Overview:
         return self.client.ask("overview", None, Overview, job)
 
-    def refused(self, kind: type[GoodTideError], said: str, method: str, job: str = "Office", **params: Any) -> None:
+    def refused(
+        self, kind: type[GoodTideError], said: str, method: str, job: str = "Office", **params: Any
+    ) -> None:
         with self.assertRaises(kind, msg=method) as caught:
             self.client.ask(method, params, job=job)
         self.assertIn(said, str(caught.exception))
         self.assertTrue(caught.exception.advice, "with what to do")
 
     def finished(self) -> Finished:
-        return next(json_as(Finished, params) for method, params in self.client.notes() if method == "finished")
+        return next(
+            json_as(Finished, params) for method, params in self.client.notes() if method == "finished"
+        )
 
     def wait_for(self, method: str) -> None:
         next(None for name, _ in self.client.notes() if name == method)
@@ -70,16 +77,28 @@ class DeskTest(GoodTideTest):
             self.refused(PersonError, "The job has no store in /nowhere", method, words="/nowhere")
         self.refused(PersonError, "The job has no store in /nowhere", "look-into", words="/nowhere")
         for method in ("plan-release", "release"):
-            self.refused(PersonError, "The job has no store in /nowhere", method, folder="/nowhere", names=[self.first.name])
+            self.refused(
+                PersonError,
+                "The job has no store in /nowhere",
+                method,
+                folder="/nowhere",
+                names=[self.first.name],
+            )
         for method in ("plan-purge", "purge"):
-            self.refused(PersonError, "The job has no store in /nowhere", method, folder="/nowhere", pattern="*.txt")
-        self.refused(PersonError, "The job does not have both stores", "carry", source=self.place, target="/nowhere")
+            self.refused(
+                PersonError, "The job has no store in /nowhere", method, folder="/nowhere", pattern="*.txt"
+            )
+        self.refused(
+            PersonError, "The job does not have both stores", "carry", source=self.place, target="/nowhere"
+        )
         self.refused(PersonError, "only store", "drop-store", words=self.place)
         self.assertEqual(self.client.ask("fleet", {"words": "/nowhere"}, list[dict[str, Any]], "Office"), [])
 
     def test_what_cannot_be_understood_is_said_and_nothing_ends(self) -> None:
         self.refused(PersonError, "The request cannot be understood", "pin", snapshot=1)
-        self.refused(PersonError, "The request cannot be understood", "keep-room", limit_bytes=1, colour="green")
+        self.refused(
+            PersonError, "The request cannot be understood", "keep-room", limit_bytes=1, colour="green"
+        )
         self.refused(PlaceError, "does not know", "dance")
         self.assertEqual(self.overview().job, "Office")
 
@@ -108,7 +127,9 @@ class DeskTest(GoodTideTest):
         taken = self.snap(other, 0, OTHER_MACHINE)
         folder = str(self.folder / "other")
         name = self.client.ask("open-to-read", {"folder": folder}, str)
-        self.assertEqual((self.overview(name).reading, self.overview(name).job), (True, "laptop (only to read)"))
+        self.assertEqual(
+            (self.overview(name).reading, self.overview(name).job), (True, "laptop (only to read)")
+        )
         self.refused(PersonError, "opened only to read", "snapshot", name)
         self.refused(PersonError, "opened only to read", "release", name, folder=folder, names=[taken.name])
         self.refused(PersonError, "opened only to read", "purge", name, folder=folder, pattern="*.txt")
@@ -152,7 +173,9 @@ class DeskTest(GoodTideTest):
             self.assertIn("Office", file.read_text())
         json.loads((self.folder / "journal.json").read_text())
         self.refused(PersonError, "", "export-journal", filter={}, file=str(self.folder / "journal.xyz"))
-        self.refused(PlaceError, "", "export-journal", filter={}, file=str(self.work / "plan.txt" / "journal.csv"))
+        self.refused(
+            PlaceError, "", "export-journal", filter={}, file=str(self.work / "plan.txt" / "journal.csv")
+        )
         said = self.client.ask("report", {"file": str(self.folder / "report.html")}, str)
         self.assertEqual(said, f"The report was written to {self.folder / 'report.html'}")
         self.refused(PersonError, "Nobody is to have this report", "report", mail=True)

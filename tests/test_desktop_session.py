@@ -1,4 +1,5 @@
-"""What the program asks of a desktop session, on a private bus with stand-ins; and the panel's icon on a virtual screen."""
+"""What the program asks of a desktop session, on a private bus with stand-ins; and the panel's icon on a
+virtual screen."""
 
 from __future__ import annotations
 
@@ -23,7 +24,13 @@ def on_a_private_bus(code: str, *before: str, **environment: str) -> subprocess.
     """Run Python with a bus of its own."""
     command = ["dbus-run-session", "--", *before, sys.executable, "-c", code]
     return subprocess.run(
-        command, capture_output=True, text=True, timeout=600, check=False, cwd=REPOSITORY, env={**os.environ, **environment}
+        command,
+        capture_output=True,
+        text=True,
+        timeout=600,
+        check=False,
+        cwd=REPOSITORY,
+        env={**os.environ, **environment},
     )
 
 
@@ -35,16 +42,26 @@ class BusTest(GoodTideTest):
         self.assertEqual(found["calm"], [None, False, False])
         self.assertEqual(found["hindered"], [17.0, True, True])
         self.assertEqual(found["presenting"], [None, False, True])
-        self.assertEqual((found["held"], found["let go"], found["never longer than stated"]), ([True, True], [False, False], False))
+        self.assertEqual(
+            (found["held"], found["let go"], found["never longer than stated"]),
+            ([True, True], [False, False], False),
+        )
         self.assertEqual((found["told"], found["acted"]), (True, True))
         self.assertIn("switched off", found["ejected"])
         self.assertIn("still used", found["busy"])
         self.assertIn("system's own disk", found["system disk"])
         self.assertEqual(
             found["asked"],
-            ["Inhibit sleep:shutdown delay", "Inhibit sleep:shutdown delay", "Suspend login1", "PowerOff login1", "Notify Office: failing",
-             "Unmount sdb1", "PowerOff Buoy"],
-        )  # fmt: skip
+            [
+                "Inhibit sleep:shutdown delay",
+                "Inhibit sleep:shutdown delay",
+                "Suspend login1",
+                "PowerOff login1",
+                "Notify Office: failing",
+                "Unmount sdb1",
+                "PowerOff Buoy",
+            ],
+        )
         self.assertEqual(found["without a bus"], [None, False, False, False, False])
         self.assertIn("could not suspend", found["without a bus, asked"])
         self.assertTrue(found["nobody"])
@@ -93,11 +110,21 @@ class PanelTest(GoodTideTest):
             "Eject Pier",
         ):
             self.assertIn(wanted, words)
-        self.assertTrue(any(one.strip().startswith("Last:") for one in words) and any(one.strip().startswith("Next:") for one in words))
+        self.assertTrue(
+            any(one.strip().startswith("Last:") for one in words)
+            and any(one.strip().startswith("Next:") for one in words)
+        )
         for action in icon.menu.actions():
-            if action.text() in ("Take snapshot of Sound", "Pause for an hour", "Look at the timeline", "Eject Pier"):
+            if action.text() in (
+                "Take snapshot of Sound",
+                "Pause for an hour",
+                "Look at the timeline",
+                "Eject Pier",
+            ):
                 action.trigger()
-        self.assertEqual([asked[0], asked[2]], [("snapshot", "Sound"), ("eject", {"words": "/media/Pier/store"})])
+        self.assertEqual(
+            [asked[0], asked[2]], [("snapshot", "Sound"), ("eject", {"words": "/media/Pier/store"})]
+        )
         self.assertEqual((asked[1], shown), (("pause-rhythm", {"moment": T0 + HOUR}), ["timeline"]))
         self.assertIn("Sound is apart.", icon.icon.toolTip())
         icon._take(PanelView(two[:1], T0, True, T0 + HOUR))
@@ -122,6 +149,8 @@ class PanelTest(GoodTideTest):
     @unittest.skipUnless(shutil.which("Xvfb"), "Xvfb is not installed")
     def test_it_registers_with_the_panel_of_a_desktop(self) -> None:
         run = ["xvfb-run", "-a"] if shutil.which("xvfb-run") else []
-        done = on_a_private_bus(_TRAY, *run, QT_QPA_PLATFORM="xcb", XDG_CURRENT_DESKTOP="KDE", HOME=str(self.folder))
+        done = on_a_private_bus(
+            _TRAY, *run, QT_QPA_PLATFORM="xcb", XDG_CURRENT_DESKTOP="KDE", HOME=str(self.folder)
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(json.loads(done.stdout.splitlines()[-1])[1:], [1, True], done.stdout + done.stderr)

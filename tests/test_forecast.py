@@ -45,7 +45,9 @@ class ForecastTest(unittest.TestCase):
     def test_weekdays_alone_are_told_to_the_week(self) -> None:
         week = [100, 100, 100, 100, 100, 0, 0]
         found = full_in([day * _GIB for day in week * 10], 5000 * _GIB)
-        assert found is not None and found.low is not None and found.mid is not None and found.high is not None
+        assert (
+            found is not None and found.low is not None and found.mid is not None and found.high is not None
+        )
         self.assertLess(found.high - found.low, 3)
         self.assertAlmostEqual(found.mid, 68, delta=4)
 
@@ -62,7 +64,9 @@ class ForecastTest(unittest.TestCase):
         found = curve(past, 20)
         assert found is not None
         self.assertEqual((len(found.low), list(found.mid)), (20, sorted(found.mid)))
-        self.assertTrue(all(low <= mid <= high for low, mid, high in zip(found.low, found.mid, found.high, strict=True)))
+        self.assertTrue(
+            all(low <= mid <= high for low, mid, high in zip(found.low, found.mid, found.high, strict=True))
+        )
 
     def test_one_great_day_does_not_speak_for_all(self) -> None:
         past = [_GIB] * 84

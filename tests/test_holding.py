@@ -57,8 +57,16 @@ class HoldingTest(GoodTideTest):
         self.clock.set(Nanoseconds(T0 + hour * HOUR))
         request = CaptureRequest((self.work,), MACHINE, own=(holding.area_root(self.folder),))
         return holding.take_into(
-            self.area(limit=limit), self.job, request, self.clock, Silent(), self.state, self.journal, None, lambda what, todo: self.warned.append(what)
-        )  # fmt: skip
+            self.area(limit=limit),
+            self.job,
+            request,
+            self.clock,
+            Silent(),
+            self.state,
+            self.journal,
+            None,
+            lambda what, todo: self.warned.append(what),
+        )
 
     def test_only_what_changed_is_kept_and_everything_arrives_byte_for_byte(self) -> None:
         states = {}
@@ -70,13 +78,17 @@ class HoldingTest(GoodTideTest):
         self.assertLess(size, 600_000)
         report = holding.drain(self.area(self.store), self.store, self.state, Silent())
         assert report is not None
-        self.assertEqual((len(report.carried), report.damaged, holding.held_count(self.folder, self.ref)), (3, (), 0))
+        self.assertEqual(
+            (len(report.carried), report.damaged, holding.held_count(self.folder, self.ref)), (3, (), 0)
+        )
         self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
         for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0][1:]:
             into = self.folder / snapshot.name
             self.restore(open_store(self.folder / "store", PASSPHRASE), snapshot, self.work, into)
             restored = {name: facts[:1] + facts[3:4] for name, facts in tree(into / "work").items()}
-            self.assertEqual(restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.name].items()})
+            self.assertEqual(
+                restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.name].items()}
+            )
         self.assertIsNone(holding.drain(self.area(self.store), self.store, self.state, Silent()))
 
     def test_jobs_that_share_the_store_share_the_area_and_each_goes_on_from_its_own(self) -> None:
@@ -93,8 +105,14 @@ class HoldingTest(GoodTideTest):
         for hour in (3, 4):
             self.clock.set(Nanoseconds(T0 + hour * HOUR))
             request = CaptureRequest((sound,), OTHER_MACHINE, own=(holding.area_root(self.folder),))
-            taken.append(holding.take_into(self.area(), self.job, request, self.clock, Silent(), self.state, self.journal, None))
-        self.assertEqual([one.record.tally.changed_files for one in taken], [1, 1, 0], "nothing but what changed is read")
+            taken.append(
+                holding.take_into(
+                    self.area(), self.job, request, self.clock, Silent(), self.state, self.journal, None
+                )
+            )
+        self.assertEqual(
+            [one.record.tally.changed_files for one in taken], [1, 1, 0], "nothing but what changed is read"
+        )
         self.assertEqual(len(self.area().marks), 2)
         report = holding.drain(self.area(self.store), self.store, self.state, Silent())
         assert report is not None
@@ -102,10 +120,13 @@ class HoldingTest(GoodTideTest):
         store = open_store(self.folder / "store", PASSPHRASE)
         self.assertTrue(verify(store, True, Silent()).ok)
         self.assertEqual(
-            [one.record.machine.id for one in store.snapshots()[0]], [MACHINE.id, OTHER_MACHINE.id, MACHINE.id, *[OTHER_MACHINE.id] * 2]
+            [one.record.machine.id for one in store.snapshots()[0]],
+            [MACHINE.id, OTHER_MACHINE.id, MACHINE.id, *[OTHER_MACHINE.id] * 2],
         )
         holding.prime(self.area(store), store, store.snapshots()[0][-1], self.state)
-        self.assertEqual(sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name]))
+        self.assertEqual(
+            sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name])
+        )
 
     def test_a_mark_that_cannot_be_read_is_taken_over_anew(self) -> None:
         self.write("deep/plan.txt", "second\n")
@@ -134,7 +155,10 @@ class HoldingTest(GoodTideTest):
         self.take(1)
         area = self.area()
         entry = next(
-            entry for page in area.roots(area.held()[0].record)[0].pages for entry in area.page(page).entries() if entry.name == b"film.bin"
+            entry
+            for page in area.roots(area.held()[0].record)[0].pages
+            for entry in area.page(page).entries()
+            if entry.name == b"film.bin"
         )
         assert entry.extents[0].chunk is not None
         with self.assertRaises(NotInPlaceError):
@@ -150,7 +174,9 @@ class HoldingTest(GoodTideTest):
         self.assertEqual(held[-1], 6)
         self.assertEqual(held, list(range(held[0], 7)))
         self.assertGreater(held[0], 1)
-        first_loss = next(number for number, words in enumerate(self.warned) if "left the holding area" in words)
+        first_loss = next(
+            number for number, words in enumerate(self.warned) if "left the holding area" in words
+        )
         self.assertTrue(any("nearly full" in words for words in self.warned[:first_loss]))
         self.assertEqual(len(self.journal.events(Filter(levels=("trouble",)))), held[0] - 1)
         report = holding.drain(self.area(self.store), self.store, self.state, Silent())
@@ -179,9 +205,13 @@ class HoldingTest(GoodTideTest):
 
         with self.assertRaises(StoppedError):
             holding.drain(self.area(self.store), self.store, self.state, Cut())
-        report = holding.drain(self.area(open_store(self.folder / "store", PASSPHRASE)), self.store, self.state, Silent())
+        report = holding.drain(
+            self.area(open_store(self.folder / "store", PASSPHRASE)), self.store, self.state, Silent()
+        )
         assert report is not None
-        times = [snapshot.record.time for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0]]
+        times = [
+            snapshot.record.time for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0]
+        ]
         self.assertEqual([(time - T0) // HOUR for time in times], [0, 1, 2, 3])
 
     def test_the_area_is_never_covered_and_follows_a_changed_passphrase(self) -> None:
@@ -221,7 +251,10 @@ class ResumeTest(GoodTideTest):
                 if progress.bytes_done > part * total:
                     raise StoppedError("cut off")
 
-        with mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0.0), self.assertRaises(StoppedError):
+        with (
+            mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0.0),
+            self.assertRaises(StoppedError),
+        ):
             self.snap(open_store(self.folder / "store", PASSPHRASE), 0, control=Cut())
         return read
 
@@ -262,7 +295,9 @@ class ResumeTest(GoodTideTest):
         self.assertEqual(list((self.state / "resume").iterdir()), [])
         into = self.folder / "into"
         self.restore(open_store(self.folder / "store", PASSPHRASE), taken, self.work, into)
-        self.assertEqual((into / "work" / "99" / "film.bin").read_bytes(), (self.work / "99" / "film.bin").read_bytes())
+        self.assertEqual(
+            (into / "work" / "99" / "film.bin").read_bytes(), (self.work / "99" / "film.bin").read_bytes()
+        )
 
     def test_what_changed_meanwhile_is_read_anew(self) -> None:
         self.new_store()

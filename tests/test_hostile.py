@@ -1,4 +1,5 @@
-"""Hostile stores, against the program and against ``recover.py``: nothing outside the target, no hang, no flood of memory, a clear end."""
+"""Hostile stores, against the program and against ``recover.py``: nothing outside the target, no hang, no
+flood of memory, a clear end."""
 
 from __future__ import annotations
 
@@ -40,7 +41,11 @@ def run(what: str | Path, *commands: Sequence[str | Path]) -> Ended:
     """Run commands of the program, or of a script, in one process of their own."""
     words = json.dumps([list(map(str, command)) for command in commands])
     ended = subprocess.run(
-        [sys.executable, "-m", "tests.hostile_run", str(what)], input=words.encode(), capture_output=True, timeout=_SECONDS, check=False
+        [sys.executable, "-m", "tests.hostile_run", str(what)],
+        input=words.encode(),
+        capture_output=True,
+        timeout=_SECONDS,
+        check=False,
     )
     out = (ended.stdout + ended.stderr).decode(errors="replace")
     peak = re.search(r"== peak (\d+)", out)
@@ -90,7 +95,16 @@ class HostileTest(GoodTideTest):
     def program(self, name: str) -> None:
         root, into = self.hostile(name), self.folder / "into"
         restore = ("restore", "--store", root, "--snapshot", "latest", "--path", "/office", "--into", into)
-        self.check(run("program", ("history", "--store", root), ("verify", "--store", root), restore, ("store", "about", root)), 4)
+        self.check(
+            run(
+                "program",
+                ("history", "--store", root),
+                ("verify", "--store", root),
+                restore,
+                ("store", "about", root),
+            ),
+            4,
+        )
         self.check_restored(into)
 
     def script(self, name: str) -> None:
@@ -129,7 +143,9 @@ class HostileSlotTest(GoodTideTest):
         place = LocalPlace(self.root)
         slot = next(slot for slot in named_slots(place).values() if slot.kind == "passphrase")
         for _ in range(count):
-            write_slot(place, msgspec.structs.replace(slot, cost=cost, sealed=bytes(80)), header_binding(place))
+            write_slot(
+                place, msgspec.structs.replace(slot, cost=cost, sealed=bytes(80)), header_binding(place)
+            )
 
     def test_absurd_slots_are_passed_over(self) -> None:
         self.add_slots(30, Cost(memory_kib=1 << 40, passes=1 << 40, lanes=1))
@@ -138,7 +154,9 @@ class HostileSlotTest(GoodTideTest):
         open_store(self.root, PASSPHRASE)
         self.assertLess(time.process_time() - began, 2)
         script = REPOSITORY / "src/good_tide/storage/recover.py"
-        self.assertEqual(run(script, ("--store", self.root, "--passphrase-file", self.words, "list")).codes, ["0"])
+        self.assertEqual(
+            run(script, ("--store", self.root, "--passphrase-file", self.words, "list")).codes, ["0"]
+        )
 
     def test_many_dear_slots_cost_no_more_than_some_seconds(self) -> None:
         self.add_slots(6, Cost(memory_kib=1 << 20, passes=4, lanes=4))

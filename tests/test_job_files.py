@@ -77,23 +77,42 @@ class JobFileTest(GoodTideTest):
 
     def test_by_command(self) -> None:
         for name in ("Office", "Office!"):
-            ended = program("job", "add", name, "--folder", self.work, "--store", self.folder / name, "--unencrypted")
+            ended = program(
+                "job", "add", name, "--folder", self.work, "--store", self.folder / name, "--unencrypted"
+            )
             self.assertEqual(ended.returncode, 0, ended.stderr)
-        again = program("job", "add", "OFFICE", "--folder", self.work, "--store", self.folder / "third", "--unencrypted")
+        again = program(
+            "job", "add", "OFFICE", "--folder", self.work, "--store", self.folder / "third", "--unencrypted"
+        )
         self.assertEqual(again.returncode, 2)
         self.assertFalse((self.folder / "third").exists())
-        renamed = program("job", "change", "Office!", "--rename", "Office", "--add-store", self.folder / "fourth", "--unencrypted")
+        renamed = program(
+            "job",
+            "change",
+            "Office!",
+            "--rename",
+            "Office",
+            "--add-store",
+            self.folder / "fourth",
+            "--unencrypted",
+        )
         self.assertEqual(renamed.returncode, 2)
         self.assertFalse((self.folder / "fourth").exists(), "nothing is made for a name that is taken")
         listed = json.loads(program("job", "list", "--json").stdout)["jobs"]
         self.assertEqual(
-            [(job["name"], Path(job["stores"][0]["path"]).name) for job in listed], [("Office", "Office"), ("Office!", "Office!")]
+            [(job["name"], Path(job["stores"][0]["path"]).name) for job in listed],
+            [("Office", "Office"), ("Office!", "Office!")],
         )
 
     def test_a_renamed_job_goes_on_under_its_name_everywhere(self) -> None:
         store = self.folder / "store"
         for name in ("Office", "Sound"):
-            self.assertEqual(program("job", "add", name, "--folder", self.work, "--store", store, "--unencrypted").returncode, 0)
+            self.assertEqual(
+                program(
+                    "job", "add", name, "--folder", self.work, "--store", store, "--unencrypted"
+                ).returncode,
+                0,
+            )
             self.assertEqual(program("snapshot", name).returncode, 0)
         self.assertEqual(program("job", "change", "Sound", "--rename", "Studio").returncode, 0)
         self.write("new.txt", "new")
@@ -103,7 +122,12 @@ class JobFileTest(GoodTideTest):
         history = json.loads(program("history", "--store", store, "--json").stdout)["snapshots"]
         self.assertEqual(history[-1]["machine"].rpartition(" · ")[2], "Studio")
         self.assertIn("Studio", program("job", "list").stdout)
-        self.assertNotIn("Sound", json.dumps(json.loads(program("journal", "--job", "Studio", "--runs", "--json").stdout).get("runs", [])))
+        self.assertNotIn(
+            "Sound",
+            json.dumps(
+                json.loads(program("journal", "--job", "Studio", "--runs", "--json").stdout).get("runs", [])
+            ),
+        )
         self.assertEqual(program("status", "Sound").returncode, 2)
 
     def test_reports_of_jobs_that_look_alike_are_files_of_their_own(self) -> None:
@@ -120,13 +144,18 @@ class JobFileTest(GoodTideTest):
         books.keep("Sound", Book(served=T0))
         journal.add("good", "Sound", "a run")
         renamed = rename_job(here, before, msgspec.structs.replace(before, name="Studio"), journal)
-        self.assertEqual((Books(here.records).book("Studio"), Books(here.records).book("Sound")), (Book(served=T0), None))
-        self.assertEqual((renamed.former, [job.name for job in load_jobs(self.settings)]), (("Sound",), ["Studio"]))
+        self.assertEqual(
+            (Books(here.records).book("Studio"), Books(here.records).book("Sound")), (Book(served=T0), None)
+        )
+        self.assertEqual(
+            (renamed.former, [job.name for job in load_jobs(self.settings)]), (("Sound",), ["Studio"])
+        )
 
     def test_settings_of_earlier_versions_are_taken_over(self) -> None:
         frozen = REPOSITORY / "tests" / "frozen" / "settings-0.1"
         jobs = {job.name: job for job in read_jobs(frozen)}
         self.assertEqual(set(jobs), {"Office", "Sound"})
         self.assertEqual(
-            (jobs["Office"].stores[0].name, jobs["Sound"].machine.name if jobs["Sound"].machine else ""), ("Pier", "desk · Sound")
+            (jobs["Office"].stores[0].name, jobs["Sound"].machine.name if jobs["Sound"].machine else ""),
+            ("Pier", "desk · Sound"),
         )

@@ -54,8 +54,16 @@ class Keeping(GoodTideTest):
         secret = self.folder / "secret"
         secret.write_text(PASSPHRASE)
         ref = StoreRef(path=str(self.root), name="Pier", disk="label:Pier", inside="store")
-        self.job = Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, passphrase_file=str(secret))
-        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
+        self.job = Job(
+            name="Office",
+            folders=(str(self.work),),
+            stores=(ref,),
+            machine=MACHINE,
+            passphrase_file=str(secret),
+        )
+        self.here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE
+        )
         self.clock = SetClock(Nanoseconds(ON_THE_HOUR + 5 * MINUTE))
         self.notices, self.power, self.surroundings = StandInNotices(), StandInPower(), StandInSurroundings()
         self.agents: list[Agent] = []
@@ -161,7 +169,9 @@ class RhythmTest(Keeping):
         next((self.settings / "jobs").iterdir()).write_text("name = 3\n")
         self.at(ON_THE_HOUR + 21 * MINUTE, agent)
         self.assertEqual(len(self.times()), 3)
-        self.assertTrue(any("cannot be understood" in event.what for event in agent.upkeep.journal.events(Filter())))
+        self.assertTrue(
+            any("cannot be understood" in event.what for event in agent.upkeep.journal.events(Filter()))
+        )
 
     def test_when_the_disk_comes_after_a_settling_time(self) -> None:
         agent = self.agent(rhythm=Rhythm(rules=(), on_disk=True), holding=Holding(on=False))
@@ -265,7 +275,9 @@ class TroubleTest(Keeping):
         for minutes in (6, 7, 17, 40, 80):
             self.at(ON_THE_HOUR + HOUR + minutes * MINUTE, agent)
         failed = [run for run in agent.upkeep.journal.runs("Office") if run.result == "failed"]
-        self.assertEqual([(run.began - ON_THE_HOUR - HOUR) // MINUTE for run in reversed(failed)], [0, 6, 17, 40, 80])
+        self.assertEqual(
+            [(run.began - ON_THE_HOUR - HOUR) // MINUTE for run in reversed(failed)], [0, 6, 17, 40, 80]
+        )
         troubles = [one for one in self.notices.told if one.urgency == "critical"]
         self.assertEqual(len(troubles), 1)
         self.break_store(False)
@@ -318,7 +330,12 @@ class BoundsTest(Keeping):
         for hour in range(6):
             self.write("film.bin", os.urandom(300_000))
             self.at(ON_THE_HOUR + hour * HOUR, agent)
-        save_job(self.settings, msgspec.structs.replace(self.job, room=Room(limit_bytes=1_400_000, when_short="thin", floor_days=0)))
+        save_job(
+            self.settings,
+            msgspec.structs.replace(
+                self.job, room=Room(limit_bytes=1_400_000, when_short="thin", floor_days=0)
+            ),
+        )
         for hour in range(6, 9):
             self.write("film.bin", os.urandom(300_000))
             self.at(ON_THE_HOUR + hour * HOUR, agent)
@@ -326,7 +343,9 @@ class BoundsTest(Keeping):
         self.assertEqual((times[-1], times), (8, list(range(times[0], 9))))
         self.assertGreater(times[0], 2)
         self.assertTrue(any("to make room on Pier" in what for what in self.what(agent)))
-        self.assertLess(sum(path.stat().st_size for path in self.root.rglob("*") if path.is_file()), 1_800_000)
+        self.assertLess(
+            sum(path.stat().st_size for path in self.root.rglob("*") if path.is_file()), 1_800_000
+        )
         self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
 
     def test_it_stops_and_says_so_and_never_goes_below_the_floor(self) -> None:
@@ -337,7 +356,12 @@ class BoundsTest(Keeping):
         status = agent.upkeep.standings()[0].status
         self.assertEqual((status.state, len(self.times())), (State.FAILING, 2))
         self.assertIn("less room than is to stay free", status.sentence)
-        save_job(self.settings, msgspec.structs.replace(self.job, room=Room(limit_bytes=200_000, when_short="thin", floor_days=30)))
+        save_job(
+            self.settings,
+            msgspec.structs.replace(
+                self.job, room=Room(limit_bytes=200_000, when_short="thin", floor_days=30)
+            ),
+        )
         self.at(ON_THE_HOUR + 5 * HOUR, agent)
         self.assertEqual(len(self.times()), 2)
         self.assertIn("everything older than 30 days", agent.upkeep.standings()[0].status.sentence)
@@ -353,7 +377,9 @@ class BoundsTest(Keeping):
         self.assertEqual(agent.overview().tide[-1].seq, len(self.times()))
         for hour in range(30, 30 + 24 * 8, 12):
             self.at(ON_THE_HOUR + hour * HOUR, agent)
-        self.assertLess(sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), size)
+        self.assertLess(
+            sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), size
+        )
         self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
         self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
 
@@ -369,7 +395,9 @@ class BoundsTest(Keeping):
         Books(self.here.records).note_released(store.header.store)
         self.at(ON_THE_HOUR + 3 * HOUR, agent)
         self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
-        self.assertLess(sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), 500_000)
+        self.assertLess(
+            sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), 500_000
+        )
 
 
 class EndOfDayTest(Keeping):
@@ -399,7 +427,9 @@ class EndOfDayTest(Keeping):
         agent.upkeep.run_due(ThenRequest("power-off"))
         agent._worker.wait()
         self.assertEqual(self.power.asked, [])
-        self.assertTrue(any("end of the day" in event.what for event in agent.upkeep.journal.events(Filter())))
+        self.assertTrue(
+            any("end of the day" in event.what for event in agent.upkeep.journal.events(Filter()))
+        )
 
     def test_ejecting_names_who_holds_the_disk(self) -> None:
         agent = self.agent()

@@ -1,4 +1,5 @@
-"""The ladder: which snapshots stay, against an obvious slow model, and that it never matters when thinning ran."""
+"""The ladder: which snapshots stay, against an obvious slow model, and that it never matters when thinning
+ran."""
 
 from __future__ import annotations
 
@@ -14,7 +15,18 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.history import TidePoint
-from good_tide.core.ladder import READY, Kept, Ladder, Rung, Step, keeps, parse_rung, period, reach_back, words
+from good_tide.core.ladder import (
+    READY,
+    Kept,
+    Ladder,
+    Rung,
+    Step,
+    keeps,
+    parse_rung,
+    period,
+    reach_back,
+    words,
+)
 from good_tide.core.outlook import brought, coming
 from tests.base import REPOSITORY
 
@@ -68,7 +80,9 @@ moments = st.lists(st.integers(0, 700 * 24 * 4), min_size=1, max_size=60, unique
 class LadderTest(unittest.TestCase):
     @hypothesis.given(ladders(), moments, st.integers(0, 900), st.data())
     @hypothesis.settings(max_examples=150)
-    def test_as_an_obvious_slow_model_has_it(self, ladder: Ladder, times: list[int], days: int, data: st.DataObject) -> None:
+    def test_as_an_obvious_slow_model_has_it(
+        self, ladder: Ladder, times: list[int], days: int, data: st.DataObject
+    ) -> None:
         held = set(data.draw(st.lists(st.integers(0, len(times) - 1), max_size=3)))
         now = times[-1] + days * DAY // 3
         self.assertEqual(list(keeps(ladder, times, now, ZONE, held).stays), slow(ladder, times, now, held))
@@ -107,7 +121,10 @@ class LadderTest(unittest.TestCase):
         self.assertIn(kept.count, range(48 + 28 + 47, 48 + 45 + 62))
 
     def test_days_with_two_clocks_and_none(self) -> None:
-        for day, hours in ((datetime(2026, 3, 29, tzinfo=WHERE), 23), (datetime(2026, 10, 25, tzinfo=WHERE), 25)):
+        for day, hours in (
+            (datetime(2026, 3, 29, tzinfo=WHERE), 23),
+            (datetime(2026, 10, 25, tzinfo=WHERE), 25),
+        ):
             begin = int(day.timestamp()) * SECOND
             times = [begin + hour * 3600 * SECOND for hour in range(hours)]
             self.assertEqual(len({period(moment, Step.DAY, WHERE) for moment in times}), 1)
@@ -123,15 +140,25 @@ class LadderTest(unittest.TestCase):
         times = [START + day * DAY for day in range(100)]
         ladder = Ladder((Rung(Step.DAY, "3d"),))
         self.assertEqual(
-            [number for number, stays in enumerate(keeps(ladder, times, times[-1] + 900 * DAY, ZONE, {7, 50}).stays) if stays], [7, 50, 99]
+            [
+                number
+                for number, stays in enumerate(
+                    keeps(ladder, times, times[-1] + 900 * DAY, ZONE, {7, 50}).stays
+                )
+                if stays
+            ],
+            [7, 50, 99],
         )
         self.assertEqual(keeps(READY["everything"], times, times[-1] + 9000 * DAY, ZONE).count, 100)
 
     def test_read_written_and_said(self) -> None:
         for text, rung in (
-            ("2d every", Rung(Step.EVERY, "2d")), ("30 days day", Rung(Step.DAY, "30d")), ("12mo week", Rung(Step.WEEK, "12mo")),
-            ("forever quarter", Rung(Step.QUARTER)), ("5 years month", Rung(Step.MONTH, "5y")),
-        ):  # fmt: skip
+            ("2d every", Rung(Step.EVERY, "2d")),
+            ("30 days day", Rung(Step.DAY, "30d")),
+            ("12mo week", Rung(Step.WEEK, "12mo")),
+            ("forever quarter", Rung(Step.QUARTER)),
+            ("5 years month", Rung(Step.MONTH, "5y")),
+        ):
             self.assertEqual(parse_rung(text), rung)
             self.assertEqual(parse_rung(rung.text()), rung)
         for text in ("", "2d", "2d fortnight", "0d day", "two days day", "2x day"):
@@ -144,7 +171,8 @@ class LadderTest(unittest.TestCase):
             ladder.check()
         self.assertEqual(
             words(READY["usual"]),
-            "every one for 2 days, then one a day for 30 days, then one a week for 12 months, then one a quarter for ever",
+            "every one for 2 days, then one a day for 30 days, then one a week for 12 months, then one a"
+            " quarter for ever",
         )
 
     def test_fifty_thousand_snapshots_in_a_moment_of_processor_time(self) -> None:
@@ -165,10 +193,15 @@ class WorkedExampleTest(unittest.TestCase):
     def test_the_example_in_the_documentation(self) -> None:
         text = (REPOSITORY / "docs" / "thinning.md").read_text()
         lines = text.split("```example\n")[1].split("```")[0].strip().split("\n")
-        times = [int(datetime.fromisoformat(line.split()[0]).replace(tzinfo=WHERE).timestamp()) * SECOND for line in lines]
+        times = [
+            int(datetime.fromisoformat(line.split()[0]).replace(tzinfo=WHERE).timestamp()) * SECOND
+            for line in lines
+        ]
         now = int(datetime(2026, 11, 26, 12, tzinfo=WHERE).timestamp()) * SECOND
         ladder = Ladder((parse_rung("1d every"), parse_rung("7d day"), parse_rung("forever week")))
-        self.assertEqual([line.split()[1] == "stays" for line in lines], list(keeps(ladder, times, now, ZONE).stays))
+        self.assertEqual(
+            [line.split()[1] == "stays" for line in lines], list(keeps(ladder, times, now, ZONE).stays)
+        )
         self.assertGreater(len(lines), 8)
 
 
@@ -176,14 +209,21 @@ class Outlook(unittest.TestCase):
     def test_snapshots_go_on_at_the_pace_of_the_last_weeks(self) -> None:
         hour = 3600 * SECOND
         times = [START + number * hour for number in range(100)]
-        self.assertEqual(coming(times, times[-1] + 10 * hour), [times[-1] + number * hour for number in range(1, 10)])
+        self.assertEqual(
+            coming(times, times[-1] + 10 * hour), [times[-1] + number * hour for number in range(1, 10)]
+        )
         self.assertEqual(coming(times[:3], times[-1]), [], "three snapshots are no pace")
         self.assertLess(len(coming(times, times[-1] + 90 * 365 * 24 * hour)), 70_000)
 
     def test_what_comes_brings_what_it_brought_lately(self) -> None:
-        tide = [TidePoint(number, "", START + number * DAY, "", 1, 1, 700, 0, 0, 0, 0, 0, 0, 0) for number in range(10)]
+        tide = [
+            TidePoint(number, "", START + number * DAY, "", 1, 1, 700, 0, 0, 0, 0, 0, 0, 0)
+            for number in range(10)
+        ]
         later = coming([point.time for point in tide], START + 100 * DAY)
         self.assertEqual(brought(tide, later, 30), 30 * 700)
-        self.assertEqual(brought(tide, later[::2], 30), 60 * 700, "a picture with fewer, larger steps shows the same room")
+        self.assertEqual(
+            brought(tide, later[::2], 30), 60 * 700, "a picture with fewer, larger steps shows the same room"
+        )
         self.assertEqual(brought([], later, 30), 0)
         self.assertEqual(brought(tide, [], 0), 0)

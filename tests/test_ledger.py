@@ -44,30 +44,44 @@ Need = tuple[ChunkId, Label]
 
 
 class History:
-    """A store whose snapshots are made of trees: a number is a file with content of its own, a mapping is a folder."""
+    """A store whose snapshots are made of trees: a number is a file with content of its own, a mapping is a
+    folder."""
 
     def __init__(self, folder: Path) -> None:
         root = folder / secrets.token_hex(4)
         create_store(root, None)
         opened = open_store(root, None)
-        self.store, self.file = Store(MemoryPlace(), opened.header, opened.keys), root / "cache" / "ledger.npz"
+        self.store, self.file = (
+            Store(MemoryPlace(), opened.header, opened.keys),
+            root / "cache" / "ledger.npz",
+        )
         self.taken: list[Snapshot] = []
 
     def snapshot(self, machine: Machine, roots: dict[bytes, Any]) -> None:
         with WriteSession(self.store, "test-") as session:
             page = encode_page([self._entry(session, name, tree) for name, tree in sorted(roots.items())])
             time = len(self.taken) + 1
-            self.taken.append(session.publish(lambda new, stored: SnapshotRecord(time=time, machine=machine, roots=page)))
+            self.taken.append(
+                session.publish(lambda new, stored: SnapshotRecord(time=time, machine=machine, roots=page))
+            )
 
     def _entry(self, session: WriteSession, name: bytes, tree: Any) -> Entry:
         if isinstance(tree, dict):
-            page = session.put_page(encode_page([self._entry(session, *item) for item in sorted(tree.items())]))
+            page = session.put_page(
+                encode_page([self._entry(session, *item) for item in sorted(tree.items())])
+            )
             return Entry(name, Kind.FOLDER, extents=(Extent(page, 0, 0),))
         content = random.Random(tree).randbytes(100 + 10 * tree)
         ticket = Ticket()
         ticket.chunk = self.store.keys.chunk_id(content)
         session.put(content, ticket=ticket)
-        return Entry(name, Kind.FILE, Stat(size=len(content)), ContentDigest(content[:16]), (Extent(ticket.chunk, 0, len(content)),))
+        return Entry(
+            name,
+            Kind.FILE,
+            Stat(size=len(content)),
+            ContentDigest(content[:16]),
+            (Extent(ticket.chunk, 0, len(content)),),
+        )
 
     def release(self, number: int) -> None:
         if self.taken:
@@ -83,7 +97,9 @@ def slow_needs(store: Store, snapshot: Snapshot) -> set[Need]:
 
     def look(entry: Entry, root: bytes, inside: bytes) -> None:
         chunks = [extent.chunk for extent in entry.extents if extent.chunk is not None]
-        kind = LISTING if entry.kind is Kind.FOLDER else kind_of(entry.name.decode().rpartition("/")[2]) or OTHER
+        kind = (
+            LISTING if entry.kind is Kind.FOLDER else kind_of(entry.name.decode().rpartition("/")[2]) or OTHER
+        )
         found.update((chunk, Label(root, inside, kind)) for chunk in chunks)
         if entry.kind is Kind.FOLDER:
             for inner in store.listing(entry.pages):
@@ -100,15 +116,25 @@ class LedgerTest(GoodTideTest):
         """Everything that the ledger says is what a slow count says."""
         store, ledger = history.store, history.ledger()
         needs = {snapshot.name: slow_needs(store, snapshot) for snapshot in history.taken}
-        sizes = {chunk: location.stored for chunk, _ in set().union(*needs.values()) if (location := store.index.find(chunk))}
+        sizes = {
+            chunk: location.stored
+            for chunk, _ in set().union(*needs.values())
+            if (location := store.index.find(chunk))
+        }
 
         def total(chunks: Iterable[ChunkId]) -> int:
             return sum(sizes[chunk] for chunk in set(chunks))
 
         def split(groups: dict[str, set[ChunkId]]) -> dict[str, tuple[int, int]]:
             every = [chunk for chunks in groups.values() for chunk in chunks]
-            alone = {title: [chunk for chunk in chunks if every.count(chunk) == 1] for title, chunks in groups.items()}
-            return {title: (total(alone[title]), total(chunks) - total(alone[title])) for title, chunks in groups.items()}
+            alone = {
+                title: [chunk for chunk in chunks if every.count(chunk) == 1]
+                for title, chunks in groups.items()
+            }
+            return {
+                title: (total(alone[title]), total(chunks) - total(alone[title]))
+                for title, chunks in groups.items()
+            }
 
         chunks = {name: {chunk for chunk, _ in own} for name, own in needs.items()}
         chosen = {name for number, name in enumerate(chunks) if choice >> number & 1}
@@ -145,14 +171,22 @@ class LedgerTest(GoodTideTest):
             history.snapshot(MACHINES[0], {b"/home/a": {b"a.txt": content, b"b.mp4": 5}})
         self.assert_true(history, 3)
         whole = history.file.read_bytes()
-        for damaged in (b"", b"nothing", whole[: len(whole) // 2], whole[:-900] + bytes(900), whole.replace(b"rows", b"raws")):
+        for damaged in (
+            b"",
+            b"nothing",
+            whole[: len(whole) // 2],
+            whole[:-900] + bytes(900),
+            whole.replace(b"rows", b"raws"),
+        ):
             history.file.write_bytes(damaged)
             self.assert_true(history, 3)
         self.assertEqual([one.name for one in history.file.parent.iterdir()], [history.file.name])
 
     def test_only_what_changed_is_read(self) -> None:
         history = History(self.folder)
-        tree: dict[bytes, Any] = {b"%03d" % number: {b"a.txt": number % 7, b"%d" % number: 1} for number in range(60)}
+        tree: dict[bytes, Any] = {
+            b"%03d" % number: {b"a.txt": number % 7, b"%d" % number: 1} for number in range(60)
+        }
         history.snapshot(MACHINES[0], {b"/home/a": tree})
         history.ledger()
         history.snapshot(MACHINES[0], {b"/home/a": {**tree, b"003": {b"a.txt": 2}}})
@@ -177,14 +211,30 @@ class LedgerTest(GoodTideTest):
     def test_a_listing_that_cannot_be_read_is_said(self) -> None:
         history = History(self.folder)
         history.snapshot(MACHINES[0], {b"/home/a": {b"a.txt": 1}})
-        with mock.patch.object(history.store, "page", side_effect=DamageError("gone")), self.assertRaises(DamageError):
+        with (
+            mock.patch.object(history.store, "page", side_effect=DamageError("gone")),
+            self.assertRaises(DamageError),
+        ):
             history.ledger()
         self.assertFalse(history.file.exists())
         self.assert_true(history, 1)
 
     def test_kinds_are_told_by_ending_then_by_name(self) -> None:
-        for name in ("a.txt", "B.MP4", "core", "x~", "~$letter.docx", ".~lock.a.odt#", "none", ".hidden", "a.tar.gz", "Thumbs.db"):
-            self.assertEqual(kind_of(name), next((word for word, kind in KINDS.items() if kind.catches(name)), None), name)
+        for name in (
+            "a.txt",
+            "B.MP4",
+            "core",
+            "x~",
+            "~$letter.docx",
+            ".~lock.a.odt#",
+            "none",
+            ".hidden",
+            "a.tar.gz",
+            "Thumbs.db",
+        ):
+            self.assertEqual(
+                kind_of(name), next((word for word, kind in KINDS.items() if kind.catches(name)), None), name
+            )
 
     def test_numbers_that_do_not_belong_together_are_refused(self) -> None:
         events = np.array([(1, 0, 0, 3, -1)], dtype=ledger_module.EVENT)

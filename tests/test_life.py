@@ -1,4 +1,5 @@
-"""A workstation's life as a state machine: files come and go, snapshots are taken and carried; every one restores as it was."""
+"""A workstation's life as a state machine: files come and go, snapshots are taken and carried; every one
+restores as it was."""
 
 from __future__ import annotations
 
@@ -28,12 +29,23 @@ from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
 from tests.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
 
-_NAMES = st.sampled_from(["plan.txt", "cue.tmp", "a/deep/list.csv", "a/b", "a/Drafts/x", "Drafts/y.txt", "sound.wav"])
+_NAMES = st.sampled_from(
+    ["plan.txt", "cue.tmp", "a/deep/list.csv", "a/b", "a/Drafts/x", "Drafts/y.txt", "sound.wav"]
+)
 _SIZES = st.sampled_from([0, 1, 300, 65_536, 65_537, 700_000])
 _RULES = st.lists(
-    st.sampled_from(["exclude path Drafts/", "exclude kind temporary", "include path /a/Drafts/", "exclude larger 100 KB", "exclude path a/b"]),
-    max_size=3, unique=True,
-)  # fmt: skip
+    st.sampled_from(
+        [
+            "exclude path Drafts/",
+            "exclude kind temporary",
+            "include path /a/Drafts/",
+            "exclude larger 100 KB",
+            "exclude path a/b",
+        ]
+    ),
+    max_size=3,
+    unique=True,
+)
 
 
 class Life(RuleBasedStateMachine):
@@ -85,7 +97,9 @@ class Life(RuleBasedStateMachine):
         self.hour += 1
         parsed = tuple(map(parse_rule, rules))
         request = CaptureRequest((self.desk,), MACHINE, rules=parsed)
-        taken = capture(self.store("one"), request, SetClock(Nanoseconds(T0 + self.hour * HOUR)), Silent(), self.state)
+        taken = capture(
+            self.store("one"), request, SetClock(Nanoseconds(T0 + self.hour * HOUR)), Silent(), self.state
+        )
         self.model[taken.name] = self.covered(Coverage(parsed))
         assert not taken.gaps
         return taken.name
@@ -118,10 +132,20 @@ class Life(RuleBasedStateMachine):
             store = self.store(store_name)
             self.restored += 1
             out = self.root / f"out {self.restored}"
-            plan = plan_restore(store, [Wish(store.read_snapshot(name), os.fsencode(self.desk))], out, Existing.SET_ASIDE, Silent())
+            plan = plan_restore(
+                store,
+                [Wish(store.read_snapshot(name), os.fsencode(self.desk))],
+                out,
+                Existing.SET_ASIDE,
+                Silent(),
+            )
             report = carry_out(store, plan, SetClock(Nanoseconds(T0)), Silent())
             assert not report.problems, report.problems
-            back = {str(path.relative_to(out / "desk")): path.read_bytes() for path in out.rglob("*") if path.is_file()}
+            back = {
+                str(path.relative_to(out / "desk")): path.read_bytes()
+                for path in out.rglob("*")
+                if path.is_file()
+            }
             assert back == self.model[name]
             shutil.rmtree(out)
 

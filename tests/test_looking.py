@@ -56,7 +56,11 @@ class PreviewTest(GoodTideTest):
                 if form == "picture":
                     self.assertEqual(found.picture, content)
         entries = {entry.name: entry for _, entry in contents(store, taken, os.fsencode(self.work), False)}
-        for name, words in ((b"link", "A link to 'letter.txt'"), (b"pipe", "Not in this snapshot"), (b"folder", "A folder")):
+        for name, words in (
+            (b"link", "A link to 'letter.txt'"),
+            (b"pipe", "Not in this snapshot"),
+            (b"folder", "A folder"),
+        ):
             self.assertIn(words, preview(store, entries[name]).text)
         self.assertIs(entries[b"pipe"].kind, Kind.LEFT_OUT)
 
@@ -69,7 +73,10 @@ class PreviewTest(GoodTideTest):
 
     def test_encodings_are_told_and_what_is_no_text_is_none(self) -> None:
         for text, encoding in (
-            ("Grüße an alle Gäste der Premiere, schöne Grüße aus der Küche und viel Vergnügen\n" * 3, "latin-1"),
+            (
+                "Grüße an alle Gäste der Premiere, schöne Grüße aus der Küche und viel Vergnügen\n" * 3,
+                "latin-1",
+            ),
             ("Bühne frei", "cp1252"),
             ("Répétition générale à 20 heures, côté cour", "cp1252"),
             ("Zażółć gęślą jaźń, próba o godzinie szóstej", "cp1250"),
@@ -108,12 +115,18 @@ class PreviewTest(GoodTideTest):
                 difference, said = compare_with_disk(store, entry_at(store, first, path(name)), path(name))
                 self.assertIsNone(difference)
                 self.assertIn(words, said)
-        difference, said = compare_versions(store, entry_at(store, second, path("plan.txt")), entry_at(store, first, path("plan.txt")))
+        difference, said = compare_versions(
+            store, entry_at(store, second, path("plan.txt")), entry_at(store, first, path("plan.txt"))
+        )
         assert difference is not None
-        self.assertEqual((difference.changed, difference.total, said), (2, 4, "Differs from the version before"))
+        self.assertEqual(
+            (difference.changed, difference.total, said), (2, 4, "Differs from the version before")
+        )
         self.assertIn(("+", "zwei"), difference.lines)
         self.assertIn(("-", "two"), difference.lines)
         noise, text = entry_at(store, second, path("noise.txt")), entry_at(store, first, path("noise.txt"))
         self.assertIn("no text to compare", compare_versions(store, noise, text)[1])
         self.assertIn("no text any more", compare_versions(store, text, noise)[1])
-        self.assertIn("this was no file", compare_versions(store, text, entry_at(store, second, path("folder.txt")))[1])
+        self.assertIn(
+            "this was no file", compare_versions(store, text, entry_at(store, second, path("folder.txt")))[1]
+        )

@@ -1,5 +1,5 @@
-"""What the window shows to somebody who looks closer: contents of every kind, what has gone, gaps of a run, files written out, pictures by
-mouse, wheel and keyboard."""
+"""What the window shows to somebody who looks closer: contents of every kind, what has gone, gaps of a run,
+files written out, pictures by mouse, wheel and keyboard."""
 
 from __future__ import annotations
 
@@ -20,16 +20,25 @@ from good_tide.storage.store import Store
 from tests.base import HOUR, T0, restless
 from tests.places import WindowTest
 
-SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><rect width="40" height="20" fill="#246"/></svg>'
+SVG = (
+    b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><rect width="40" height="20"'
+    b' fill="#246"/></svg>'
+)
 
 
 def turn(widget: QWidget, x: float, down: int, modifiers: Qt.KeyboardModifier, sideways: int = 0) -> None:
     """A turn of the wheel over a widget."""
     at = QPointF(x, widget.height() / 2)
     wheel = QWheelEvent(
-        at, QPointF(widget.mapToGlobal(at.toPoint())), QPoint(), QPoint(sideways, down), Qt.MouseButton.NoButton, modifiers,
-        Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
+        at,
+        QPointF(widget.mapToGlobal(at.toPoint())),
+        QPoint(),
+        QPoint(sideways, down),
+        Qt.MouseButton.NoButton,
+        modifiers,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     QApplication.sendEvent(widget, wheel)
 
 
@@ -37,9 +46,13 @@ def hover(widget: QWidget, x: float, y: float) -> None:
     """The pointer comes over a widget, with no button pressed."""
     at = QPointF(x, y)
     move = QMouseEvent(
-        QEvent.Type.MouseMove, at, QPointF(widget.mapToGlobal(at.toPoint())), Qt.MouseButton.NoButton, Qt.MouseButton.NoButton,
+        QEvent.Type.MouseMove,
+        at,
+        QPointF(widget.mapToGlobal(at.toPoint())),
+        Qt.MouseButton.NoButton,
+        Qt.MouseButton.NoButton,
         Qt.KeyboardModifier.NoModifier,
-    )  # fmt: skip
+    )
     QApplication.sendEvent(widget, move)
 
 
@@ -52,10 +65,15 @@ class InspectorTest(WindowTest):
         buffer.open(QBuffer.OpenModeFlag.WriteOnly)
         image.save(buffer, "PNG")
         contents: dict[str, bytes] = {
-            "stage.png": bytes(buffer.data().data()), "plan.svg": SVG, "broken.png": b"\x89PNG\r\n\x1a\n" + bytes(200), "empty.txt": b"",
-            "old.txt": "Bühne frei".encode("latin-1"), "cue.bin": bytes(range(256)) * 8, "long.txt": b"a line of a long list\n" * 40_000,
+            "stage.png": bytes(buffer.data().data()),
+            "plan.svg": SVG,
+            "broken.png": b"\x89PNG\r\n\x1a\n" + bytes(200),
+            "empty.txt": b"",
+            "old.txt": "Bühne frei".encode("latin-1"),
+            "cue.bin": bytes(range(256)) * 8,
+            "long.txt": b"a line of a long list\n" * 40_000,
             "gone.txt": b"goes at noon",
-        }  # fmt: skip
+        }
         for name, content in contents.items():
             self.write(name, content)
         self.snap(store, 0)
@@ -78,9 +96,11 @@ class InspectorTest(WindowTest):
             self.look_at(name, lambda: shown._stack.currentWidget() is shown._picture)
             self.assertFalse(shown._picture.pixmap().isNull(), name)
         words = {
-            "broken.png": "This picture cannot be shown", "empty.txt": "An empty file", "old.txt": "Bühne frei",
+            "broken.png": "This picture cannot be shown",
+            "empty.txt": "An empty file",
+            "old.txt": "Bühne frei",
             "long.txt": "Only the beginning is shown",
-        }  # fmt: skip
+        }
         for name, expected in words.items():
             self.look_at(name, lambda expected=expected: expected in shown._text.toPlainText())  # type: ignore[misc]
         self.look_at("old.txt", lambda: "Read as" in shown._text.toPlainText())
@@ -99,13 +119,30 @@ class InspectorTest(WindowTest):
     def test_the_gaps_of_a_run_are_unfolded_in_the_journal(self) -> None:
         name = self.window.overview.tide[-1].name
         self.agent.upkeep.journal.add_run(
-            Run("Office", "Pier", "hand", T0 + HOUR, 1.0, "gaps", files=9, changed=1, new_bytes=8, stored=9, gaps=1, snapshot=name)
+            Run(
+                "Office",
+                "Pier",
+                "hand",
+                T0 + HOUR,
+                1.0,
+                "gaps",
+                files=9,
+                changed=1,
+                new_bytes=8,
+                stored=9,
+                gaps=1,
+                snapshot=name,
+            )
         )
         journal = self.window.journal
         self.window.show_place(4)
         journal.what.setCurrentIndex(1)
         self.until(lambda: journal.runs.topLevelItemCount() == 2)
-        row = next(row for row in map(journal.runs.topLevelItem, range(2)) if row.childIndicatorPolicy().name == "ShowIndicator")
+        row = next(
+            row
+            for row in map(journal.runs.topLevelItem, range(2))
+            if row.childIndicatorPolicy().name == "ShowIndicator"
+        )
         row.setExpanded(True)
         journal.runs.itemExpanded.emit(row)
         self.until(lambda: row.childCount() > 0)
@@ -175,11 +212,23 @@ class PicturesTest(WindowTest):
         places = [picture.place_of(one) for one in picture.snapshots]
         middle = picture.height() // 2
         for number in (1, 3):
-            QTest.mouseClick(picture, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, QPoint(round(places[number]), middle))
+            QTest.mouseClick(
+                picture,
+                Qt.MouseButton.LeftButton,
+                Qt.KeyboardModifier.ControlModifier,
+                QPoint(round(places[number]), middle),
+            )
         self.assertEqual(picture.chosen, {names[1], names[3]})
-        QTest.mouseClick(picture, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, QPoint(round(places[1]), middle))
+        QTest.mouseClick(
+            picture,
+            Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.ControlModifier,
+            QPoint(round(places[1]), middle),
+        )
         self.assertEqual(picture.chosen, {names[3]})
-        QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=QPoint(round((places[4] + places[5]) / 2), middle))
+        QTest.mouseClick(
+            picture, Qt.MouseButton.LeftButton, pos=QPoint(round((places[4] + places[5]) / 2), middle)
+        )
         self.assertEqual(picture.chosen, set(), "a click beside all of them chooses none")
         hover(picture, places[2], middle)
         self.assertIn("that only this one needs", picture.words(picture.snapshots[2]))
@@ -191,10 +240,20 @@ class PicturesTest(WindowTest):
         panned = [picture.place_of(one) for one in picture.snapshots]
         self.assertNotEqual(panned, zoomed)
         turn(picture, places[2], -120, Qt.KeyboardModifier.NoModifier)
-        self.assertEqual([picture.place_of(one) for one in picture.snapshots], panned, "a plain turn scrolls the page, not the picture")
+        self.assertEqual(
+            [picture.place_of(one) for one in picture.snapshots],
+            panned,
+            "a plain turn scrolls the page, not the picture",
+        )
         picture.setFocus()
         picture._at = -1
         QTest.keyClick(picture, Qt.Key.Key_Left)
         QTest.keyClick(picture, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual(len(picture.chosen), 2)
-        self.assertTrue(all(0 <= picture.place_of(one) <= picture.width() for one in picture.snapshots if one.name in picture.chosen))
+        self.assertTrue(
+            all(
+                0 <= picture.place_of(one) <= picture.width()
+                for one in picture.snapshots
+                if one.name in picture.chosen
+            )
+        )

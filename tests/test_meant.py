@@ -36,7 +36,12 @@ class MeantTest(WindowTest):
         self.until(lambda: not timeline.model.missing_views())
         timeline.select(os.fsencode(self.work / "plan.txt"))
         timeline.go(number)
-        self.until(lambda: timeline.inspector._detail is not None and timeline.inspector._detail.preview.text == str(number - 1))
+        self.until(
+            lambda: (
+                timeline.inspector._detail is not None
+                and timeline.inspector._detail.preview.text == str(number - 1)
+            )
+        )
         return timeline.model.picked(os.fsencode(self.work / "plan.txt"))
 
     def ask_again(self, length: int) -> None:
@@ -116,13 +121,17 @@ class MeantTest(WindowTest):
         self.assertEqual((timeline.model.picked(chosen.path), timeline.model.selected), (chosen, chosen.path))
         self.release(2)
         self.ask_again(3)
-        self.assertEqual(timeline.model.picked(chosen.path).time, timeline.model.tide[timeline.model.moment - 1].time)
+        self.assertEqual(
+            timeline.model.picked(chosen.path).time, timeline.model.tide[timeline.model.moment - 1].time
+        )
 
     def test_rows_that_count_other_snapshots_are_never_shown(self) -> None:
         timeline = self.window.timeline
         self.choose(6)
         before = timeline.model
-        stale = FolderView(os.fsencode(self.work), tuple(before._views[os.fsencode(self.work)]), before.history)
+        stale = FolderView(
+            os.fsencode(self.work), tuple(before._views[os.fsencode(self.work)]), before.history
+        )
         self.write("plan.txt", "new")
         self.snap(open_store(self.folder / "store", None), 9)
         seen: list[tuple[int, int]] = []
@@ -146,7 +155,13 @@ class MeantTest(WindowTest):
     def test_coverage_is_kept_in_the_job_that_is_meant(self) -> None:
         other = self.folder / "other"
         other.mkdir()
-        sound = Job(name="Sound", folders=(str(other),), stores=self.job().stores, machine=OTHER_MACHINE, rhythm=BY_HAND)
+        sound = Job(
+            name="Sound",
+            folders=(str(other),),
+            stores=self.job().stores,
+            machine=OTHER_MACHINE,
+            rhythm=BY_HAND,
+        )
         save_job(self.settings, sound)
         self.agent.upkeep.keeper.poke()
         self.until(lambda: "Sound" in self.window.overview.jobs)
@@ -159,16 +174,29 @@ class MeantTest(WindowTest):
             self.press(self.window.coverage.keep)
             self.until(lambda: "exclude kind sound" in "".join(self.jobs()["Office"].rules))
             self.assertEqual(self.jobs()["Sound"], sound)
-            second.ask("keep-coverage", {"folders": [str(other)], "rules": ["exclude kind pictures"]}, job="Sound")
+            second.ask(
+                "keep-coverage", {"folders": [str(other)], "rules": ["exclude kind pictures"]}, job="Sound"
+            )
         self.assertEqual(self.jobs()["Sound"].rules, ("exclude kind pictures",))
         self.assertNotIn("exclude kind pictures", self.jobs()["Office"].rules)
 
     def test_a_job_that_is_renamed_meanwhile_stays_the_one_that_is_shown(self) -> None:
         office = self.jobs()["Office"]
-        save_job(self.settings, Job(name="Archive", folders=office.folders, stores=office.stores, machine=OTHER_MACHINE, rhythm=BY_HAND))
+        save_job(
+            self.settings,
+            Job(
+                name="Archive",
+                folders=office.folders,
+                stores=office.stores,
+                machine=OTHER_MACHINE,
+                rhythm=BY_HAND,
+            ),
+        )
         self.agent.upkeep.keeper.poke()
         self.until(lambda: "Archive" in self.window.overview.jobs)
-        rename_job(self.settings, "Office", msgspec.structs.replace(office, name="Wardrobe", former=("Office",)))
+        rename_job(
+            self.settings, "Office", msgspec.structs.replace(office, name="Wardrobe", former=("Office",))
+        )
         chosen = self.choose(3)
         self.agent.upkeep.keeper.poke()
         self.until(lambda: "Wardrobe" in self.window.overview.jobs)

@@ -1,4 +1,5 @@
-"""What belongs to people is not touched, and nobody is led astray: half-made stores, links of others, powers, sockets, deep folders."""
+"""What belongs to people is not touched, and nobody is led astray: half-made stores, links of others, powers,
+sockets, deep folders."""
 
 from __future__ import annotations
 
@@ -49,9 +50,12 @@ class HalfMadeTest(GoodTideTest):
         """Folders of people, by what is in them."""
         found = {}
         for name, files in {
-            "keys": ("keys/door.txt",), "temporary": ("tmp/new-idea.txt", "tmp/sketch.txt"), "read me": ("README.txt",),
-            "script": ("recover.py",), "all": ("keys/a.json", "tmp/new-x", "README.txt", "recover.py"),
-        }.items():  # fmt: skip
+            "keys": ("keys/door.txt",),
+            "temporary": ("tmp/new-idea.txt", "tmp/sketch.txt"),
+            "read me": ("README.txt",),
+            "script": ("recover.py",),
+            "all": ("keys/a.json", "tmp/new-x", "README.txt", "recover.py"),
+        }.items():
             found[name] = self.folder / name
             for file in files:
                 (found[name] / file).parent.mkdir(parents=True, exist_ok=True)
@@ -74,7 +78,12 @@ class HalfMadeTest(GoodTideTest):
                 self.assertEqual(tree(self.folder), before)
                 disks = StandInDisks(self.folder / "rack")
                 with mock.patch.object(disks, "of_folder", return_value=None):
-                    self.assertTrue(any(check.level is Level.BAD for check in examine(disks, folder, Wanted(), frozenset(), False).checks))
+                    self.assertTrue(
+                        any(
+                            check.level is Level.BAD
+                            for check in examine(disks, folder, Wanted(), frozenset(), False).checks
+                        )
+                    )
 
     def test_by_command_and_with_a_job(self) -> None:
         for name, folder in self.mine().items():
@@ -90,7 +99,10 @@ class HalfMadeTest(GoodTideTest):
     def test_a_store_in_the_making_is_made_again_and_what_others_put_there_stays(self) -> None:
         for at in ("write_slot", "open_slot", "_write"):
             root = self.folder / at
-            with mock.patch(f"good_tide.storage.header.{at}", side_effect=PowerCutError), self.assertRaises(PowerCutError):
+            with (
+                mock.patch(f"good_tide.storage.header.{at}", side_effect=PowerCutError),
+                self.assertRaises(PowerCutError),
+            ):
                 create_store(root, None)
             self.assertTrue((root / "store.making").is_file())
             (root / "letter.txt").write_text("mine")
@@ -118,9 +130,13 @@ class HalfMadeTest(GoodTideTest):
         (root / "index").mkdir(exist_ok=True)
         (root / "index" / "linked").symlink_to(elsewhere / "new-mine")
         for act in (
-            lambda: store.place.clear_temporary("new-"), lambda: store.place.remove("pins/new-mine"), lambda: store.place.read("tmp/new-mine"),
-            lambda: store.place.names("writers"), lambda: store.place.create("writers/a", "x"), lambda: store.place.size("index/linked"),
-        ):  # fmt: skip
+            lambda: store.place.clear_temporary("new-"),
+            lambda: store.place.remove("pins/new-mine"),
+            lambda: store.place.read("tmp/new-mine"),
+            lambda: store.place.names("writers"),
+            lambda: store.place.create("writers/a", "x"),
+            lambda: store.place.size("index/linked"),
+        ):
             with self.assertRaises(PlaceError):
                 act()
         self.assertEqual((elsewhere / "new-mine").read_text(), "mine")
@@ -135,12 +151,21 @@ class PowersTest(GoodTideTest):
         with WriteSession(store, "x-") as session:
             session.put(b"run me")
             chunk = store.keys.chunk_id(b"run me")
-            extra = Extra(attributes=((b"security.capability", bytes.fromhex("0100000202000000" + "00" * 12)), (b"user.kind", b"tool")))
+            extra = Extra(
+                attributes=(
+                    (b"security.capability", bytes.fromhex("0100000202000000" + "00" * 12)),
+                    (b"user.kind", b"tool"),
+                )
+            )
             stat = Stat(**{"mode": 0o6755, "size": 6, **facts})
-            entry = Entry(b"tool", Kind.FILE, stat, small_digest(store.keys, b"run me"), (Extent(chunk, 0, 6),), extra)
+            entry = Entry(
+                b"tool", Kind.FILE, stat, small_digest(store.keys, b"run me"), (Extent(chunk, 0, 6),), extra
+            )
             page = session.put_page(encode_page([entry]))
             session.settle()
-            roots = encode_page([Entry(b"/office", Kind.FOLDER, Stat(mode=0o755), extents=(Extent(page, 0, 0),))])
+            roots = encode_page(
+                [Entry(b"/office", Kind.FOLDER, Stat(mode=0o755), extents=(Extent(page, 0, 0),))]
+            )
             return store, session.publish(lambda new, stored: SnapshotRecord(T0, MACHINE, roots))
 
     def test_without_the_owner_they_are_dropped_and_said(self) -> None:
@@ -167,13 +192,17 @@ class PowersTest(GoodTideTest):
         taken = self.snap(store)
         refuse = mock.Mock(side_effect=PermissionError(1, "Operation not permitted"))
         with (
-            mock.patch("os.fchmod", refuse), mock.patch("os.utime", refuse), mock.patch("os.geteuid", return_value=0),
+            mock.patch("os.fchmod", refuse),
+            mock.patch("os.utime", refuse),
+            mock.patch("os.geteuid", return_value=0),
             mock.patch("good_tide.operations.restore.metadata._chown", refuse),
-        ):  # fmt: skip
+        ):
             report = self.restore(store, taken, self.work, self.folder / "into")
         self.assertEqual((report.problems, len(list((self.folder / "into").rglob("*.txt")))), ([], 30))
         self.assertEqual(len(report.metadata_notes), 3)
-        self.assertTrue(all("and of 31 more" in note.reason for note in report.metadata_notes), report.metadata_notes)
+        self.assertTrue(
+            all("and of 31 more" in note.reason for note in report.metadata_notes), report.metadata_notes
+        )
 
 
 class WayTest(GoodTideTest):
@@ -187,13 +216,19 @@ class WayTest(GoodTideTest):
         self.work.rename(elsewhere)
         self.work.symlink_to(elsewhere)
         (elsewhere / "plan.txt").write_text("now")
-        with mock.patch("os.geteuid", return_value=4242):  # the link belongs to whoever runs the test, and so to somebody else
-            plan = plan_restore(store, [Wish(taken, os.fsencode(self.work))], None, Existing.SET_ASIDE, Silent())
+        with mock.patch(
+            "os.geteuid", return_value=4242
+        ):  # the link belongs to whoever runs the test, and so to somebody else
+            plan = plan_restore(
+                store, [Wish(taken, os.fsencode(self.work))], None, Existing.SET_ASIDE, Silent()
+            )
         if os.getuid():
             self.assertEqual({step.action for step in plan.steps}, {Action.BLOCKED})
         else:  # root's own links are followed: give it to somebody else
             os.chown(self.work, 54321, 54321, follow_symlinks=False)
-            plan = plan_restore(store, [Wish(taken, os.fsencode(self.work))], None, Existing.SET_ASIDE, Silent())
+            plan = plan_restore(
+                store, [Wish(taken, os.fsencode(self.work))], None, Existing.SET_ASIDE, Silent()
+            )
             self.assertEqual([step.action for step in plan.steps], [Action.BLOCKED])
             with self.assertRaises(PlaceError):
                 open_way(self.work)
@@ -239,10 +274,14 @@ class SocketTest(GoodTideTest):
             stopped.settimeout(600)
             while not server.count:
                 time.sleep(0.01)
-            telling = threading.Thread(target=lambda: [server.notify("work", "x" * 100_000) for _ in range(400)], daemon=True)
+            telling = threading.Thread(
+                target=lambda: [server.notify("work", "x" * 100_000) for _ in range(400)], daemon=True
+            )
             telling.start()
             telling.join(60)
-            self.assertFalse(telling.is_alive(), "whoever tells something waits for a client that stands still")
+            self.assertFalse(
+                telling.is_alive(), "whoever tells something waits for a client that stands still"
+            )
             with agent_client(path) as client:
                 assert client is not None
                 self.assertEqual(client.ask("who", None, str), "the agent")
@@ -257,7 +296,12 @@ class SocketTest(GoodTideTest):
         environment.update(TMPDIR=str(self.folder / "tmp"), QT_QPA_PLATFORM="offscreen")
         for words in (("agent", "status"), ("window",)):
             ended = subprocess.run(
-                [sys.executable, "-m", "good_tide", *words], env=environment, capture_output=True, text=True, timeout=600, check=False
+                [sys.executable, "-m", "good_tide", *words],
+                env=environment,
+                capture_output=True,
+                text=True,
+                timeout=600,
+                check=False,
             )
             self.assertEqual(ended.returncode, 3, ended.stderr)
             self.assertIn("your own", ended.stderr)
@@ -269,7 +313,11 @@ class SocketTest(GoodTideTest):
             listening.bind(str(private / "a.sock"))
             listening.listen()
             strange = mock.patch("good_tide.protocol.client.is_own_process", return_value=False)
-            with strange, self.assertRaisesRegex(PlaceError, "somebody else"), agent_client(private / "a.sock"):
+            with (
+                strange,
+                self.assertRaisesRegex(PlaceError, "somebody else"),
+                agent_client(private / "a.sock"),
+            ):
                 pass
             heard, _ = listening.accept()
             with heard:
@@ -347,7 +395,10 @@ class EndTest(GoodTideTest):
         child.stdout.close()
 
     def test_no_picture_of_the_memory_is_left(self) -> None:
-        code = "from good_tide.system.limits import settle_limits; settle_limits(); import resource; print(resource.getrlimit(resource.RLIMIT_CORE))"
+        code = (
+            "from good_tide.system.limits import settle_limits; settle_limits(); import resource;"
+            " print(resource.getrlimit(resource.RLIMIT_CORE))"
+        )
         ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
         self.assertEqual(ended.stdout.strip(), "(0, 0)")
 
@@ -359,7 +410,13 @@ class LinearTest(GoodTideTest):
         for number in range(300):
             self.write(f"letters/{number}.txt", f"letter {number}")
         store = self.new_store(passphrase=None)
-        plan = plan_restore(store, [Wish(self.snap(store), os.fsencode(self.work))], self.folder / "into", Existing.SET_ASIDE, Silent())
+        plan = plan_restore(
+            store,
+            [Wish(self.snap(store), os.fsencode(self.work))],
+            self.folder / "into",
+            Existing.SET_ASIDE,
+            Silent(),
+        )
         seen: list[Progress] = []
         control = mock.Mock()
         control.report = seen.append

@@ -64,7 +64,9 @@ class CaptureTest(GoodTideTest):
         self.restore(store, snapshot, self.work, self.folder / "out")
         self.assertEqual(tree(self.folder / "out" / "work"), before)
         self.assertLess((self.folder / "out" / "work" / "sparse").stat().st_blocks * 512, 1_000_000)
-        links = [(self.folder / "out" / "work" / name).stat().st_ino for name in ("linked", "deep/also linked")]
+        links = [
+            (self.folder / "out" / "work" / name).stat().st_ino for name in ("linked", "deep/also linked")
+        ]
         self.assertEqual(*links)
 
     def test_an_unchanged_folder_adds_nothing_and_a_change_adds_itself_only(self) -> None:
@@ -73,7 +75,10 @@ class CaptureTest(GoodTideTest):
             self.write(f"b/{number}.bin", random.Random(number).randbytes(90_000))
         store = self.new_store()
         first = self.snap(store)
-        with mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0):
+        with (
+            mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0),
+            mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0),
+        ):
             second = self.snap(store, 1)
         self.assertEqual((second.record.tally.changed_files, second.record.tally.new_bytes), (0, 0))
         third = self.snap(store, 2)
@@ -96,7 +101,9 @@ class CaptureTest(GoodTideTest):
         (self.work / "moved").mkdir()
         small.rename(self.work / "moved" / "small.txt")
         request = CaptureRequest((self.work,), MACHINE)
-        taken = capture(store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small)
+        taken = capture(
+            store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small
+        )
         self.assertEqual(taken.record.tally.new_bytes, 0)
         catalog.close()
 
@@ -112,8 +119,9 @@ class CaptureTest(GoodTideTest):
         with socket.socket(socket.AF_UNIX) as made:
             made.bind(str(self.work / "socket"))
         code = (
-            "import sys; from tests.base import *\n"
-            "s = open_store(Path(sys.argv[1]), PASSPHRASE); capture(s, CaptureRequest((Path(sys.argv[2]),), MACHINE), SetClock(Nanoseconds(T0 + HOUR)), Silent(), Path(sys.argv[3]))"
+            "import sys; from tests.base import *\ns = open_store(Path(sys.argv[1]), PASSPHRASE); capture(s,"
+            " CaptureRequest((Path(sys.argv[2]),), MACHINE), SetClock(Nanoseconds(T0 + HOUR)), Silent(),"
+            " Path(sys.argv[3]))"
         )
         with as_ordinary_person() as prefix:
             subprocess.run(
@@ -151,7 +159,10 @@ class CaptureTest(GoodTideTest):
         (self.work / "way out").symlink_to(self.folder / "outside")
         store = self.new_store("work/backup")
         taken = self.snap(store)
-        self.assertEqual([(item.reason, os.path.basename(item.path)) for item in taken.record.left_out], [("store", b"backup")])
+        self.assertEqual(
+            [(item.reason, os.path.basename(item.path)) for item in taken.record.left_out],
+            [("store", b"backup")],
+        )
         self.assertEqual((taken.gaps, taken.record.tally.files), (0, 0))
 
     def test_bad_requests_say_what_is_wrong(self) -> None:
@@ -161,9 +172,14 @@ class CaptureTest(GoodTideTest):
             capture(store, CaptureRequest((self.folder / "missing",), MACHINE), clock, Silent(), self.state)
         self.snap(store, 2)
         with self.assertRaises(PersonError):
-            capture(store, CaptureRequest((self.work,), MACHINE, at=Nanoseconds(T0)), clock, Silent(), self.state)
+            capture(
+                store, CaptureRequest((self.work,), MACHINE, at=Nanoseconds(T0)), clock, Silent(), self.state
+            )
         self.assertGreater(self.snap(store, 0).record.time, T0 + 2 * HOUR)
-        with RunLock(self.state, store.header.store, MACHINE.id), self.assertRaisesRegex(PlaceError, "Another snapshot"):
+        with (
+            RunLock(self.state, store.header.store, MACHINE.id),
+            self.assertRaisesRegex(PlaceError, "Another snapshot"),
+        ):
             self.snap(store, 3)
 
     def test_a_stopped_run_shows_nothing_and_the_next_goes_on_from_it(self) -> None:
@@ -176,7 +192,10 @@ class CaptureTest(GoodTideTest):
                 steering.stop()
 
         steering = Steering(stop_at_the_third)
-        with mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0), self.assertRaises(StoppedError):
+        with (
+            mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0),
+            self.assertRaises(StoppedError),
+        ):
             self.snap(store, 0, MACHINE, steering)
         self.assertEqual(store.snapshots()[0], [])
         taken = self.snap(store, 1)
@@ -202,18 +221,25 @@ class ReadAheadTest(GoodTideTest):
         ):
             taken = self.snap(store)
         self.assertEqual(helper.call_count, 1)
-        self.assertEqual((taken.record.tally.files, taken.record.tally.changed_files, taken.gaps), (61, 61, 0))
+        self.assertEqual(
+            (taken.record.tally.files, taken.record.tally.changed_files, taken.gaps), (61, 61, 0)
+        )
         self.restore(store, taken, self.work, self.folder / "back")
         self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
 
     def test_a_helper_that_dies_loses_nothing(self) -> None:
         real = reading_ahead._Helper.ask
 
-        def ask_and_kill(helper: reading_ahead._Helper, folder: int, files: list[Expected]) -> Future[SmallRead | None]:
+        def ask_and_kill(
+            helper: reading_ahead._Helper, folder: int, files: list[Expected]
+        ) -> Future[SmallRead | None]:
             helper._process.kill()
             return real(helper, folder, files)
 
-        with mock.patch.object(reading_ahead, "_WORTH_A_HELPER", 5), mock.patch.object(reading_ahead._Helper, "ask", ask_and_kill):
+        with (
+            mock.patch.object(reading_ahead, "_WORTH_A_HELPER", 5),
+            mock.patch.object(reading_ahead._Helper, "ask", ask_and_kill),
+        ):
             taken = self.snap(self.new_store())
         self.assertEqual((taken.record.tally.files, taken.gaps), (61, 0))
 
@@ -222,7 +248,10 @@ class ReadAheadTest(GoodTideTest):
         folder = os.open(self.work / "part 1", os.O_RDONLY | os.O_DIRECTORY)
         self.addCleanup(os.close, folder)
         info = (self.work / "part 1" / "note 1.txt").stat()
-        expected = [(b"note 1.txt", info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino), (b"gone", 1, 2, 3, 4)]
+        expected = [
+            (b"note 1.txt", info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino),
+            (b"gone", 1, 2, 3, 4),
+        ]
         first = helper.ask(folder, expected).result(30)
         assert first is not None
         helper._process.send_signal(signal.SIGINT)
@@ -246,7 +275,9 @@ class ReadAheadTest(GoodTideTest):
         with mock.patch.object(ReadAhead, "read", change_first):
             store = self.new_store()
             taken = self.snap(store)
-        self.assertEqual([(item.path[-10:], item.reason) for item in taken.record.left_out], [(b"note 3.txt", "vanished")])
+        self.assertEqual(
+            [(item.path[-10:], item.reason) for item in taken.record.left_out], [(b"note 3.txt", "vanished")]
+        )
         found = {where[-10:]: entry for where, entry in contents(store, taken, None, True)}
         self.assertEqual(found[b"note 2.txt"].stat.size, len("longer than it was before"))
 
@@ -262,7 +293,10 @@ class HistoryTest(GoodTideTest):
         catalog, _ = synced_catalog(store, self.cache)
         found = path_history(catalog, os.fsencode(self.work / "plan.txt"), MACHINE.id)
         assert found is not None
-        self.assertEqual([(one.snapshots, (one.first_seen - T0) // HOUR) for one in found.versions], [(2, 0), (1, 2), (1, 4)])
+        self.assertEqual(
+            [(one.snapshots, (one.first_seen - T0) // HOUR) for one in found.versions],
+            [(2, 0), (1, 2), (1, 4)],
+        )
         self.assertIsNone(found.gone_since)
         (self.work / "plan.txt").rename(self.work / "new plan.txt")
         self.snap(store, 5)
@@ -279,12 +313,16 @@ class HistoryTest(GoodTideTest):
     @settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
     @given(
         st.lists(
-            st.dictionaries(st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5),
+            st.dictionaries(
+                st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5
+            ),
             min_size=1,
             max_size=6,
         )
     )
-    def test_lifelines_equal_an_obvious_model_and_the_catalog_is_only_a_cache(self, states: list[dict[str, str]]) -> None:
+    def test_lifelines_equal_an_obvious_model_and_the_catalog_is_only_a_cache(
+        self, states: list[dict[str, str]]
+    ) -> None:
         case = self.folder / f"case{len(list(self.folder.iterdir()))}"
         work = case / "work"
         store = self.new_store(f"{case.name}/store", None)
@@ -308,7 +346,8 @@ class HistoryTest(GoodTideTest):
                 ]
                 self.assertEqual(len(found.versions) if found else 0, len(runs))
                 self.assertEqual(
-                    sum(one.snapshots for one in found.versions) if found else 0, sum(content is not None for content in expected)
+                    sum(one.snapshots for one in found.versions) if found else 0,
+                    sum(content is not None for content in expected),
                 )
             catalog.close()
             shutil.rmtree(case / local_name(store.header.store))
@@ -378,7 +417,8 @@ class RestoreTest(GoodTideTest):
         wishes = [Wish(taken, os.fsencode(self.work / one / "list.txt")) for one in ("a", "b")]
         plan = plan_restore(self.store, wishes, self.folder / "out", Existing.SET_ASIDE, Silent())
         self.assertEqual(
-            [step.shown for step in plan.steps], [os.fsencode(self.folder / "out" / name) for name in ("list.txt", "b - list.txt")]
+            [step.shown for step in plan.steps],
+            [os.fsencode(self.folder / "out" / name) for name in ("list.txt", "b - list.txt")],
         )
         self.assertEqual(len(plan.notes), 1)
 
@@ -399,14 +439,18 @@ class RestoreTest(GoodTideTest):
             with WriteSession(self.store, "hostile-") as session:
                 page = session.put_page(encode_page([Entry(name, Kind.LINK)]))
                 root = Entry(os.fsencode(self.work), Kind.FOLDER, extents=(Extent(page, 0, 0),))
-                hostile = session.publish(lambda new, stored, root=root: SnapshotRecord(T0 + HOUR, MACHINE, encode_page([root])))  # type: ignore[misc]
+                hostile = session.publish(
+                    lambda new, stored, root=root: SnapshotRecord(T0 + HOUR, MACHINE, encode_page([root]))
+                )  # type: ignore[misc]
             out = self.folder / "out"
             with self.subTest(name), self.assertRaisesRegex(Exception, "cannot be"):
                 self.restore(self.store, hostile, self.work, out)
             self.assertFalse((self.folder / "evil").exists())
 
     def test_preview_and_comparison(self) -> None:
-        self.write("gäste.txt", "Gästeliste der Premiere, Grüße aus der Küche, für alle Gäste\n".encode("latin-1"))
+        self.write(
+            "gäste.txt", "Gästeliste der Premiere, Grüße aus der Küche, für alle Gäste\n".encode("latin-1")
+        )
         self.write("picture.png", b"\x89PNG\r\n\x1a\n" + bytes(40))
         self.write("noise.bin", random.Random(1).randbytes(9000))
         taken = self.snap(self.store, 1)

@@ -33,19 +33,50 @@ class OrdinaryPersonTest(GoodTideTest):
     def test_folders_that_one_may_not_look_into_are_said_by_every_command(self) -> None:
         inside, store, plan = self.locked / "inner", self.store, self.work / "plan.txt"
         add = ("job", "add", "Office", "--unencrypted")
-        self.assertIn("may not write", self.run_as(*add, "--folder", self.work, "--store", inside / "store", code=2))
-        self.assertIn("cannot be looked into", self.run_as(*add, "--folder", self.work, "--store", self.locked, code=2))
-        self.assertIn("There is no folder", self.run_as(*add, "--folder", inside, "--store", self.folder / "new", code=2))
+        self.assertIn(
+            "may not write", self.run_as(*add, "--folder", self.work, "--store", inside / "store", code=2)
+        )
+        self.assertIn(
+            "cannot be looked into", self.run_as(*add, "--folder", self.work, "--store", self.locked, code=2)
+        )
+        self.assertIn(
+            "There is no folder",
+            self.run_as(*add, "--folder", inside, "--store", self.folder / "new", code=2),
+        )
         self.run_as("history", "--store", inside, code=3)
         self.run_as("store", "create", inside / "store", "--unencrypted", code=3)
         self.run_as("store", "about", inside, code=3)
-        self.run_as("restore", "--store", store, "--snapshot", "latest", "--path", plan, "--into", inside / "x", code=3)
+        self.run_as(
+            "restore",
+            "--store",
+            store,
+            "--snapshot",
+            "latest",
+            "--path",
+            plan,
+            "--into",
+            inside / "x",
+            code=3,
+        )
         self.run_as("journal", "--export", inside / "journal.csv", code=3)
         self.run_as("undo", "--store", store, inside, code=2)
         self.run_as("--settings", inside, "status", code=3)
 
-    def test_a_covered_folder_that_cannot_be_read_is_told_when_the_job_is_made_and_in_the_snapshot(self) -> None:
-        said = self.run_as("job", "add", "Office", "--folder", self.locked, "--folder", self.work, "--store", self.store, code=0)
+    def test_a_covered_folder_that_cannot_be_read_is_told_when_the_job_is_made_and_in_the_snapshot(
+        self,
+    ) -> None:
+        said = self.run_as(
+            "job",
+            "add",
+            "Office",
+            "--folder",
+            self.locked,
+            "--folder",
+            self.work,
+            "--store",
+            self.store,
+            code=0,
+        )
         self.assertIn("cannot be read by you", said)
         self.assertIn(f"{self.locked} (Permission denied)", self.run_as("snapshot", "Office", code=1))
 

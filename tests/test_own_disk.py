@@ -1,5 +1,5 @@
-"""This machine's own disk, full or damaged, holds up no snapshot and no restore, and puts nothing wrong into one: what is kept there for speed
-is done without, or made anew."""
+"""This machine's own disk, full or damaged, holds up no snapshot and no restore, and puts nothing wrong into
+one: what is kept there for speed is done without, or made anew."""
 
 from __future__ import annotations
 
@@ -119,7 +119,11 @@ class DamagedTest(GoodTideTest):
         root = self.folder / "store"
         program("job", "add", "Office", "--folder", self.work, "--store", root, "--unencrypted")
         self.assertEqual(program("snapshot", "Office").returncode, 0)
-        for words in (("snapshot", "Office"), ("versions", "--store", root, self.work / "17.txt"), ("room", root, "--by", "folder")):
+        for words in (
+            ("snapshot", "Office"),
+            ("versions", "--store", root, self.work / "17.txt"),
+            ("room", root, "--by", "folder"),
+        ):
             self.damage(next(self.folder.rglob("catalog.sqlite3")))
             ended = program(*words)
             self.assertEqual(ended.returncode, 0, ended.stderr)
@@ -130,7 +134,9 @@ class DamagedTest(GoodTideTest):
             catalog._db.execute("UPDATE span SET offset = offset + 1 WHERE kind = 'f'")
             self.write("copy.txt", "1234")
             request = CaptureRequest((self.work,), MACHINE)
-            taken = capture(store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small)
+            taken = capture(
+                store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small
+            )
         self.restore(store, taken, self.work / "copy.txt", self.folder / "into")
         self.assertEqual((self.folder / "into" / "copy.txt").read_text(), "1234")
 
@@ -139,7 +145,9 @@ class DamagedTest(GoodTideTest):
         with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
             self.write("copy.txt", "1234")
             request = CaptureRequest((self.work,), MACHINE)
-            taken = capture(store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small)
+            taken = capture(
+                store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small
+            )
         self.assertEqual((taken.record.tally.changed_files, taken.record.tally.new_bytes), (1, 0))
 
 
@@ -153,7 +161,9 @@ class FullHomeTest(GoodTideTest):
         home.mkdir()
         plan = self.write("plan.txt", "first")
         own = {
-            name: str(home / name.lower()) for name in os.environ if name == "HOME" or (name.startswith("XDG") and "RUNTIME" not in name)
+            name: str(home / name.lower())
+            for name in os.environ
+            if name == "HOME" or (name.startswith("XDG") and "RUNTIME" not in name)
         }
         script = f"""set -u; program="{sys.executable} -m good_tide"
             mount -t tmpfs -o size=3m small '{home}'
@@ -163,14 +173,20 @@ class FullHomeTest(GoodTideTest):
             echo second > {plan}
             $program snapshot Office; echo "snapshot: $?"
             $program versions --store {store} {plan} --json; echo "versions: $?"
-            $program restore --store {store} --snapshot latest --path {plan} --into {self.folder}/into; echo "restore: $?"
-            for words in "thin Office --yes" "sweep {store}" "room {store} --by folder" "verify --store {store}"; do
+            $program restore --store {store} --snapshot latest --path {plan} --into {self.folder}/into
+            echo "restore: $?"
+            for words in "thin Office --yes" "sweep {store}" "room {store} --by folder" \\
+                "verify --store {store}"; do
                 $program $words >/dev/null; echo "$words: $?"
             done
             $program job change Office --rename Wardrobe; echo "change: $?"
             $program status; $program job list """
         ran = subprocess.run(
-            ["unshare", "-m", "bash", "-c", script], capture_output=True, text=True, check=False, env={**os.environ, **own}
+            ["unshare", "-m", "bash", "-c", script],
+            capture_output=True,
+            text=True,
+            check=False,
+            env={**os.environ, **own},
         )
         for words in (
             "snapshot: 0",

@@ -17,7 +17,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.errors import NameTakenError, PersonError, PlaceError, PlaceFullError, WrongPassphraseError
+from good_tide.core.errors import (
+    NameTakenError,
+    PersonError,
+    PlaceError,
+    PlaceFullError,
+    WrongPassphraseError,
+)
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.jobfile import JobFile, JobFileError, expand_folder, job_file_text, parse_job_file
 from good_tide.core.jobfile import store_ref as read_ref
@@ -44,9 +50,16 @@ from tests.base import CHEAP, PASSPHRASE, REPOSITORY, T0, GoodTideTest, program
 
 GIB = 1 << 30
 GOOD = DiskFacts(
-    id="uuid:1", name="Pier", kind="external", file_system="ext4", path="/media/pier", total=100 * GIB, free=50 * GIB, writable=True,
+    id="uuid:1",
+    name="Pier",
+    kind="external",
+    file_system="ext4",
+    path="/media/pier",
+    total=100 * GIB,
+    free=50 * GIB,
+    writable=True,
     devices=frozenset(("sdb",)),
-)  # fmt: skip
+)
 MINE = Wanted(bytes=10 * GIB, devices=frozenset(("sda",)))
 
 
@@ -55,8 +68,20 @@ class CheckTest(GoodTideTest):
         change, store = msgspec.structs.replace, FoundStore("/media/pier/s", "00", True, "unknown", 3)
         for name, disk, wanted, level, words in (
             ("all well", GOOD, MINE, Level.GOOD, "another physical disk"),
-            ("same disk", change(GOOD, devices=frozenset(("sda",))), MINE, Level.DOUBTFUL, "same physical disk"),
-            ("unknown disk", change(GOOD, devices=frozenset()), MINE, Level.DOUBTFUL, "does not tell on which physical disk"),
+            (
+                "same disk",
+                change(GOOD, devices=frozenset(("sda",))),
+                MINE,
+                Level.DOUBTFUL,
+                "same physical disk",
+            ),
+            (
+                "unknown disk",
+                change(GOOD, devices=frozenset()),
+                MINE,
+                Level.DOUBTFUL,
+                "does not tell on which physical disk",
+            ),
             ("too small", change(GOOD, free=5 * GIB), MINE, Level.BAD, "Too small"),
             ("tight", change(GOOD, free=15 * GIB), MINE, Level.DOUBTFUL, "Less than twice"),
             ("full", change(GOOD, free=0), Wanted(), Level.BAD, "no room left"),
@@ -66,15 +91,45 @@ class CheckTest(GoodTideTest):
             ("memory", change(GOOD, file_system="tmpfs"), MINE, Level.BAD, "is memory"),
             ("small files only", change(GOOD, file_system="vfat"), MINE, Level.DOUBTFUL, "files above 4 GB"),
             ("no journal", change(GOOD, file_system="exfat"), MINE, Level.DOUBTFUL, "no journal"),
-            ("unknown file system", change(GOOD, file_system=""), MINE, Level.DOUBTFUL, "does not tell its file system"),
+            (
+                "unknown file system",
+                change(GOOD, file_system=""),
+                MINE,
+                Level.DOUBTFUL,
+                "does not tell its file system",
+            ),
             ("slow", GOOD, change(MINE, speed=4.0), Level.DOUBTFUL, "Slow"),
             ("very slow", GOOD, change(MINE, speed=0.4), Level.DOUBTFUL, "Very slow"),
-            ("answers badly", change(GOOD, answer_seconds=1.4), MINE, Level.DOUBTFUL, "answers slowly: 1.4 s"),
+            (
+                "answers badly",
+                change(GOOD, answer_seconds=1.4),
+                MINE,
+                Level.DOUBTFUL,
+                "answers slowly: 1.4 s",
+            ),
             ("hangs", change(GOOD, answers=False), MINE, Level.BAD, "does not answer"),
-            ("often away", change(GOOD, removable=True), change(MINE, times_away=5), Level.DOUBTFUL, "went away 5 times"),
+            (
+                "often away",
+                change(GOOD, removable=True),
+                change(MINE, times_away=5),
+                Level.DOUBTFUL,
+                "went away 5 times",
+            ),
             ("a store", change(GOOD, stores=(store,)), MINE, Level.GOOD, "only its passphrase tells"),
-            ("own store", change(GOOD, stores=(change(store, whose="this"),)), MINE, Level.GOOD, "of this machine with 3 snapshots"),
-            ("newer store", change(GOOD, stores=(change(store, whose="newer"),)), MINE, Level.DOUBTFUL, "newer version"),
+            (
+                "own store",
+                change(GOOD, stores=(change(store, whose="this"),)),
+                MINE,
+                Level.GOOD,
+                "of this machine with 3 snapshots",
+            ),
+            (
+                "newer store",
+                change(GOOD, stores=(change(store, whose="newer"),)),
+                MINE,
+                Level.DOUBTFUL,
+                "newer version",
+            ),
         ):
             with self.subTest(name):
                 checks = check_place(disk, wanted)
@@ -87,7 +142,10 @@ class CheckTest(GoodTideTest):
 
     def test_the_best_disk_has_no_bad_check_and_fewest_doubts(self) -> None:
         change = msgspec.structs.replace
-        small, inside = change(GOOD, id="a", free=GIB), change(GOOD, id="b", kind="internal", devices=MINE.devices)
+        small, inside = (
+            change(GOOD, id="a", free=GIB),
+            change(GOOD, id="b", kind="internal", devices=MINE.devices),
+        )
         share = change(GOOD, id="c", kind="network", file_system="nfs4", devices=frozenset())
         self.assertEqual(best_disk([small, inside, share, GOOD], MINE), GOOD)
         self.assertEqual(best_disk([small, inside, share], MINE), share)
@@ -101,11 +159,20 @@ class SystemDisksTest(GoodTideTest):
         super().setUp()
         self.sys, self.dev = self.folder / "sys", self.folder / "dev"
         real = self.sys / "devices"
-        for disk, number, bus in (("sda", "8:0", "pci"), ("sdb", "8:16", "pci"), ("sdc", "8:32", "usb1"), ("loop0", "7:0", "virtual")):
+        for disk, number, bus in (
+            ("sda", "8:0", "pci"),
+            ("sdb", "8:16", "pci"),
+            ("sdc", "8:32", "usb1"),
+            ("loop0", "7:0", "virtual"),
+        ):
             self.device(real / bus / "block" / disk, number)
             (self.sys / "block").mkdir(exist_ok=True)
             (self.sys / "block" / disk).symlink_to(real / bus / "block" / disk)
-        for disk, part, number, bus in (("sda", "sda1", "8:1", "pci"), ("sdb", "sdb1", "8:17", "pci"), ("sdc", "sdc1", "8:33", "usb1")):
+        for disk, part, number, bus in (
+            ("sda", "sda1", "8:1", "pci"),
+            ("sdb", "sdb1", "8:17", "pci"),
+            ("sdc", "sdc1", "8:33", "usb1"),
+        ):
             self.device(real / bus / "block" / disk / part, number)
             (real / bus / "block" / disk / part / "partition").write_text("1")
         self.stack("md0", "9:0", "sda1", "sdb1")
@@ -149,11 +216,17 @@ class SystemDisksTest(GoodTideTest):
         found = {disk.path: disk for disk in self.disks.disks()}
         self.assertEqual(set(found), {"/", "/media/P ier", "/mnt/image", "/net/harbour"})
         self.assertEqual(found["/"].devices, {"sda", "sdb"})
-        self.assertEqual(found["/mnt/image"].devices, {"sda", "sdb"}, "a loop file is on the disk of its file")
+        self.assertEqual(
+            found["/mnt/image"].devices, {"sda", "sdb"}, "a loop file is on the disk of its file"
+        )
         pier = found["/media/P ier"]
-        self.assertEqual((pier.devices, pier.kind, pier.name, pier.id), ({"sdc"}, "external", "P ier", "uuid:11-22"))
+        self.assertEqual(
+            (pier.devices, pier.kind, pier.name, pier.id), ({"sdc"}, "external", "P ier", "uuid:11-22")
+        )
         self.assertEqual(pier.aliases, ("label:P ier", "mount:/media/P ier"))
-        self.assertEqual((found["/net/harbour"].kind, found["/net/harbour"].id), ("network", "share:harbour:/archive"))
+        self.assertEqual(
+            (found["/net/harbour"].kind, found["/net/harbour"].id), ("network", "share:harbour:/archive")
+        )
         self.assertTrue(found["/mnt/image"].read_only)
 
     def test_a_disk_that_was_plugged_in_but_is_not_mounted_is_told_of(self) -> None:
@@ -179,12 +252,17 @@ class SystemDisksTest(GoodTideTest):
     @unittest.skipUnless(os.geteuid() == 0, "mounting needs root")
     def test_real_small_file_systems(self) -> None:
         script = (
-            f"set -e; mount -t tmpfs -o size=20m none {self.work}; mkdir {self.work}/store; mount -o remount,ro {self.work}; "
-            f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from pathlib import Path; "
-            f'd = SystemDisks(); e = examine(d, Path("{self.work}/new"), Wanted(bytes=30 << 20), frozenset(), True); '
+            f"set -e; mount -t tmpfs -o size=20m none {self.work}; mkdir {self.work}/store; mount -o"
+            f" remount,ro {self.work}; "
+            f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from pathlib import"
+            " Path; "
+            f'd = SystemDisks(); e = examine(d, Path("{self.work}/new"), Wanted(bytes=30 << 20), frozenset(),'
+            " True); "
             "print([(c.level.value, c.what) for c in e.checks])'"
         )
-        done = subprocess.run(["unshare", "-m", "sh", "-c", script], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            ["unshare", "-m", "sh", "-c", script], capture_output=True, text=True, check=False
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         for words in ("tmpfs is memory", "Too small: 20.0 MiB free of 20.0 MiB"):
             self.assertIn(words, done.stdout)
@@ -200,15 +278,35 @@ class OrdinaryPersonTest(GoodTideTest):
         subprocess.run(["chown", "-R", "1000:1000", str(self.folder)], check=True)
         self.folder.chmod(0o755)
         prefix = ["setpriv", "--reuid=1000", "--regid=1000", "--clear-groups", "--"]
-        if subprocess.run([*prefix, sys.executable, "-c", "import good_tide"], capture_output=True, check=False).returncode:
+        if subprocess.run(
+            [*prefix, sys.executable, "-c", "import good_tide"], capture_output=True, check=False
+        ).returncode:
             self.skipTest("the Python of this checkout cannot be run by another user")
         disks = program("disks", "--json", prefix=prefix)
         self.assertEqual(disks.returncode, 0, disks.stderr)
         made = program(
-            "job", "add", "Office", "--folder", home / "Documents", "--store", home / "good-tide" / "desk", "--unencrypted", prefix=prefix
+            "job",
+            "add",
+            "Office",
+            "--folder",
+            home / "Documents",
+            "--store",
+            home / "good-tide" / "desk",
+            "--unencrypted",
+            prefix=prefix,
         )
         self.assertEqual(made.returncode, 0, made.stderr)
-        refused = program("job", "add", "Other", "--folder", home / "Documents", "--store", "/good-tide", "--unencrypted", prefix=prefix)
+        refused = program(
+            "job",
+            "add",
+            "Other",
+            "--folder",
+            home / "Documents",
+            "--store",
+            "/good-tide",
+            "--unencrypted",
+            prefix=prefix,
+        )
         self.assertEqual(refused.returncode, 2)
         self.assertIn("You may not write here", refused.stderr)
 
@@ -220,10 +318,17 @@ class DiskServiceTest(GoodTideTest):
         self.assertEqual(drives("unix:path=/nowhere"), {})
         script = "from tests.stand_in_udisks import main; main()"
         done = subprocess.run(
-            ["dbus-run-session", "--", sys.executable, "-c", script], cwd=REPOSITORY, capture_output=True, text=True, check=False
+            ["dbus-run-session", "--", sys.executable, "-c", script],
+            cwd=REPOSITORY,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual(json.loads(done.stdout), {"sdb": ["Harbour Works Buoy 2", True], "sdb1": ["Harbour Works Buoy 2", True]})
+        self.assertEqual(
+            json.loads(done.stdout),
+            {"sdb": ["Harbour Works Buoy 2", True], "sdb1": ["Harbour Works Buoy 2", True]},
+        )
 
 
 class ComingsTest(GoodTideTest):
@@ -231,7 +336,10 @@ class ComingsTest(GoodTideTest):
         clock = SetClock(Nanoseconds(T0))
         for _ in range(4):
             Comings(self.state, clock).went(["label:Pier"])
-        self.assertEqual((Comings(self.state, clock).times("label:Pier"), Comings(self.state, clock).times("other")), (4, 0))
+        self.assertEqual(
+            (Comings(self.state, clock).times("label:Pier"), Comings(self.state, clock).times("other")),
+            (4, 0),
+        )
         clock.set(Nanoseconds(T0 + 30 * 86400 * SECOND))
         self.assertEqual(Comings(self.state, clock).times("label:Pier"), 0)
         (self.state / "disks-away.json").write_text("nonsense")
@@ -260,14 +368,18 @@ class StandInTest(GoodTideTest):
         self.disks.root.rename(self.folder / "other rack")
         elsewhere = StandInDisks(self.folder / "other rack")
         elsewhere.plug("Pier")
-        self.assertEqual(locate(ref, elsewhere), self.folder / "other rack" / "media" / "Pier" / "good-tide" / "desk")
+        self.assertEqual(
+            locate(ref, elsewhere), self.folder / "other rack" / "media" / "Pier" / "good-tide" / "desk"
+        )
         job = Job(name="x", folders=(), stores=(ref,))
         self.assertEqual(known_store_ids([job], elsewhere), {created.header.store})
         found = look_at(elsewhere, frozenset((created.header.store,)))
         pier = next(disk for disk in found if disk.name == "Pier")
         self.assertEqual([(store.whose, store.encrypted) for store in pier.stores], [("this", True)])
         self.assertFalse(next(disk for disk in found if disk.name == "gone").answers)
-        self.assertIn("no stand-in disk", str(self.assertRaisesWith(PersonError, lambda: elsewhere.plug("none"))))
+        self.assertIn(
+            "no stand-in disk", str(self.assertRaisesWith(PersonError, lambda: elsewhere.plug("none")))
+        )
 
     def assertRaisesWith(self, kind: type[Exception], act: object) -> Exception:  # noqa: N802
         with self.assertRaises(kind) as caught:
@@ -285,7 +397,9 @@ class StandInTest(GoodTideTest):
         full = examine(self.disks, folder.parent / "letters", MINE, frozenset(), measure=False)
         self.assertIn("holds other things", full.checks[0].what)
         create_store(folder, None, cost=CHEAP)
-        self.assertEqual(examine(self.disks, folder, MINE, frozenset(), False).holds, open_store(folder, None).header.store)
+        self.assertEqual(
+            examine(self.disks, folder, MINE, frozenset(), False).holds, open_store(folder, None).header.store
+        )
 
     def test_a_place_that_does_not_take_the_measurement_says_why(self) -> None:
         full = PlaceFullError("Writing to Pier: no room left on the disk", "Free some room")
@@ -306,7 +420,9 @@ class StandInTest(GoodTideTest):
         answer = probing.probe_apart(self.work, frozenset())
         assert answer is not None
         self.assertTrue(answer.writable and answer.total)
-        self.assertIsNone(probing.probe_apart(self.folder / "pulled", frozenset()), "a disk pulled while it is looked at")
+        self.assertIsNone(
+            probing.probe_apart(self.folder / "pulled", frozenset()), "a disk pulled while it is looked at"
+        )
 
 
 class JobFileTest(GoodTideTest):
@@ -324,21 +440,35 @@ class JobFileTest(GoodTideTest):
             (self.GOOD.replace('name = "Office"\n', ""), 1, "", "name"),
             (self.GOOD.replace('["~/Docs"]', "[]"), 2, "folders", "no folder"),
             ("format = 9\n" + self.GOOD, 1, "format", "format 9"),
-            (self.GOOD.replace("[[store]]", '[kinds]\nfilms = ["x"]\n[[store]]'), 5, "kinds.films", "no kind"),
+            (
+                self.GOOD.replace("[[store]]", '[kinds]\nfilms = ["x"]\n[[store]]'),
+                5,
+                "kinds.films",
+                "no kind",
+            ),
             (self.GOOD.replace("rules", 'ladder = ["2d fortnight"]\nrules'), 3, "ladder", "is no rung"),
             (self.GOOD.replace("rules", 'precious = ["Contracts/", "!x"]\nrules'), 3, "precious[1]", "!"),
         ):
             with self.subTest(words, key=key), self.assertRaises(JobFileError) as caught:
                 parse_job_file(text)
-            self.assertEqual((caught.exception.line, caught.exception.key), (line, key), str(caught.exception))
+            self.assertEqual(
+                (caught.exception.line, caught.exception.key), (line, key), str(caught.exception)
+            )
             self.assertIn(words, str(caught.exception))
 
     def test_a_job_is_saved_so_that_it_means_the_same_on_the_next_machine(self) -> None:
         folders = {"DOCUMENTS": "/home/ada/Papers"}
         job = Job(
-            name="Office", folders=("/home/ada/Papers", "/home/ada/Sound", "/srv/plans"), rules=("exclude path Drafts/",), kinds={"documents": ("qxd",)},
-            stores=(StoreRef(path="/media/x/s", name="Pier", disk="label:Pier", inside="s"), StoreRef(path="/plain/s", name="s")), store_use="turns",
-        )  # fmt: skip
+            name="Office",
+            folders=("/home/ada/Papers", "/home/ada/Sound", "/srv/plans"),
+            rules=("exclude path Drafts/",),
+            kinds={"documents": ("qxd",)},
+            stores=(
+                StoreRef(path="/media/x/s", name="Pier", disk="label:Pier", inside="s"),
+                StoreRef(path="/plain/s", name="s"),
+            ),
+            store_use="turns",
+        )
         text = job_file_text(job, {"/media/x/s": False}, "/home/ada", folders)
         file = parse_job_file(text)
         self.assertEqual(file.folders, ("$DOCUMENTS", "~/Sound", "/srv/plans"))
@@ -348,7 +478,8 @@ class JobFileTest(GoodTideTest):
         )
         theirs = {"DOCUMENTS": "/home/piet/Documents"}
         self.assertEqual(
-            [expand_folder(one, "/home/piet", theirs) for one in file.folders[:2]], ["/home/piet/Documents", "/home/piet/Sound"]
+            [expand_folder(one, "/home/piet", theirs) for one in file.folders[:2]],
+            ["/home/piet/Documents", "/home/piet/Sound"],
         )
         with self.assertRaises(PersonError):
             expand_folder("$NOWHERE", "/home/piet", theirs)
@@ -356,13 +487,28 @@ class JobFileTest(GoodTideTest):
     @settings(max_examples=80)
     @given(
         st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=20).filter(str.strip),
-        st.lists(st.sampled_from(["/home/ada", "/home/ada/x y", "/srv/ä", "/home/adam"]), min_size=1, unique=True),
-        st.lists(st.sampled_from(['exclude path "a \\"b\\""', "exclude larger 3 GiB", "include kind sound older 2 years"]), unique=True),
-        st.lists(st.sampled_from([("label:P ier", "s/x"), ("uuid:1-2", "."), ("share://h/a", "good-tide/desk"), ("", "")]), unique=True),
+        st.lists(
+            st.sampled_from(["/home/ada", "/home/ada/x y", "/srv/ä", "/home/adam"]), min_size=1, unique=True
+        ),
+        st.lists(
+            st.sampled_from(
+                ['exclude path "a \\"b\\""', "exclude larger 3 GiB", "include kind sound older 2 years"]
+            ),
+            unique=True,
+        ),
+        st.lists(
+            st.sampled_from(
+                [("label:P ier", "s/x"), ("uuid:1-2", "."), ("share://h/a", "good-tide/desk"), ("", "")]
+            ),
+            unique=True,
+        ),
         st.sampled_from(["both", "turns"]),
         st.sampled_from([*READY.values(), Ladder((Rung(Step.DAY, "10d"),))]),
         st.builds(
-            Room, limit_bytes=st.integers(0, 1 << 50), limit_part=st.sampled_from([0.0, 0.8]), when_short=st.sampled_from(["stop", "thin"])
+            Room,
+            limit_bytes=st.integers(0, 1 << 50),
+            limit_part=st.sampled_from([0.0, 0.8]),
+            when_short=st.sampled_from(["stop", "thin"]),
         ),
         st.builds(
             Rhythm,
@@ -384,22 +530,39 @@ class JobFileTest(GoodTideTest):
         rhythm: Rhythm,
     ) -> None:
         refs = tuple(
-            StoreRef(path=f"/m/{number}", name=f"disk {number}", disk=disk, inside=inside) for number, (disk, inside) in enumerate(stores)
+            StoreRef(path=f"/m/{number}", name=f"disk {number}", disk=disk, inside=inside)
+            for number, (disk, inside) in enumerate(stores)
         )
         job = Job(
-            name=name, folders=tuple(folders), rules=tuple(rules), stores=refs, store_use=use, ladder=ladder, room=room, rhythm=rhythm, precious=("Contracts/",)
-        )  # type: ignore[arg-type]  # fmt: skip
+            name=name,
+            folders=tuple(folders),
+            rules=tuple(rules),
+            stores=refs,
+            store_use=use,
+            ladder=ladder,
+            room=room,
+            rhythm=rhythm,
+            precious=("Contracts/",),
+        )  # type: ignore[arg-type]
         file = parse_job_file(job_file_text(job, {}, "/home/ada", {}))
         self.assertEqual((file.parsed_ladder(), file.room, file.precious), (ladder, room, job.precious))
         self.assertEqual(file.rhythm.rhythm("UTC"), rhythm)
         self.assertEqual((file.name, file.rules, file.store_use), (job.name, job.rules, job.store_use))
         self.assertEqual(tuple(expand_folder(one, "/home/ada", {}) for one in file.folders), job.folders)
         found = [read_ref(part, "desk") for part in file.store]
-        self.assertEqual([(ref.disk, ref.inside) for ref in found if ref.disk], [(disk, inside) for disk, inside in stores if disk])
-        self.assertEqual([ref.path for ref in found if not ref.disk], [ref.path for ref in refs if not ref.disk])
+        self.assertEqual(
+            [(ref.disk, ref.inside) for ref in found if ref.disk],
+            [(disk, inside) for disk, inside in stores if disk],
+        )
+        self.assertEqual(
+            [ref.path for ref in found if not ref.disk], [ref.path for ref in refs if not ref.disk]
+        )
 
     def test_starting_points_and_schema_are_what_the_program_reads(self) -> None:
-        names = [parse_job_file(file.read_text()).name for file in sorted((REPOSITORY / "src/good_tide/starting_points").glob("*.toml"))]
+        names = [
+            parse_job_file(file.read_text()).name
+            for file in sorted((REPOSITORY / "src/good_tide/starting_points").glob("*.toml"))
+        ]
         self.assertEqual(names, ["Everything in the home folder", "Office", "Studio with large media"])
         schema = msgspec.json.decode((REPOSITORY / "docs/job-file.schema.json").read_bytes())
         self.assertEqual(schema, msgspec.json.decode(msgspec.json.encode(msgspec.json.schema(JobFile))))
@@ -409,9 +572,13 @@ class JobFileTest(GoodTideTest):
         (home / "Papiere").mkdir(parents=True)
         config = Path(os.environ["XDG_CONFIG_HOME"])
         config.mkdir(parents=True)
-        (config / "user-dirs.dirs").write_text('# x\nXDG_DOCUMENTS_DIR="$HOME/Papiere"\nXDG_MUSIC_DIR="$HOME/"\n')
+        (config / "user-dirs.dirs").write_text(
+            '# x\nXDG_DOCUMENTS_DIR="$HOME/Papiere"\nXDG_MUSIC_DIR="$HOME/"\n'
+        )
         self.assertEqual(user_folders(str(home))["DOCUMENTS"], str(home / "Papiere"))
-        self.assertNotIn("MUSIC", user_folders(str(home)), "a directory that is the home folder itself stands for none")
+        self.assertNotIn(
+            "MUSIC", user_folders(str(home)), "a directory that is the home folder itself stands for none"
+        )
         self.assertEqual(proposed_folders(str(home)), [str(home / "Papiere")])
 
 
@@ -486,7 +653,9 @@ class ReadersTest(GoodTideTest):
         clock.set(Nanoseconds(T0 + 17 * SECOND))
         TryCounter(self.state, "store", clock).check()
         clock.set(Nanoseconds(T0 - 3600 * SECOND))
-        self.assertGreater(TryCounter(self.state, "store", clock).seconds_to_wait(), 0, "a clock set back does not help")
+        self.assertGreater(
+            TryCounter(self.state, "store", clock).seconds_to_wait(), 0, "a clock set back does not help"
+        )
         TryCounter(self.state, "store", clock).right()
         TryCounter(self.state, "store", clock).check()
 

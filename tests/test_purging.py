@@ -1,4 +1,5 @@
-"""Taking something out of all history: what is touched, that nothing of it is left, and that nothing else changes."""
+"""Taking something out of all history: what is touched, that nothing of it is left, and that nothing else
+changes."""
 
 from __future__ import annotations
 
@@ -62,7 +63,10 @@ class PurgeTest(GoodTideTest):
         self.assertGreater(plan.gives_back, 890_000)
         self.assertEqual(self.contents(), before)
         self.purge("*.mkv")
-        self.assertEqual(self.contents(), [{name: content for name, content in one.items() if not name.endswith(".mkv")} for one in before])
+        self.assertEqual(
+            self.contents(),
+            [{name: content for name, content in one.items() if not name.endswith(".mkv")} for one in before],
+        )
         names = self.fresh().snapshot_names()
         self.assertEqual(len(names), 4)
         self.assertFalse({self.taken[0].name, self.taken[1].name} & set(names))
@@ -79,7 +83,10 @@ class PurgeTest(GoodTideTest):
         before = self.contents()
         self.assertEqual(len(self.purge("letters/private.txt").paths), 1)
         sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), thorough=True)
-        self.assertEqual(self.contents(), [{name: content for name, content in one.items() if "private" not in name} for one in before])
+        self.assertEqual(
+            self.contents(),
+            [{name: content for name, content in one.items() if "private" not in name} for one in before],
+        )
         store = self.fresh()
         for table in store.index.packs():
             for identity in table.chunk_ids():
@@ -123,7 +130,8 @@ class PurgeTest(GoodTideTest):
         plan = self.purge("letters/private.txt")
         mine = {snapshot.name for snapshot in self.taken}
         self.assertTrue(
-            mine <= {snapshot.name for snapshot in plan.snapshots}, "each refers to the block that had the private letter in it"
+            mine <= {snapshot.name for snapshot in plan.snapshots},
+            "each refers to the block that had the private letter in it",
         )
         sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), thorough=True)
         store = self.fresh()
@@ -151,7 +159,10 @@ class PurgeTest(GoodTideTest):
         self.assertEqual(before.folders - newest.tally.folders, 2)
         for snapshot in self.fresh().snapshots()[0]:
             contents = content_of(self.fresh(), snapshot.name)
-            self.assertEqual((snapshot.record.tally.files, snapshot.record.tally.bytes), (len(contents), sum(map(len, contents.values()))))
+            self.assertEqual(
+                (snapshot.record.tally.files, snapshot.record.tally.bytes),
+                (len(contents), sum(map(len, contents.values()))),
+            )
 
     def test_what_has_gone_from_the_disk_does_not_come_again(self) -> None:
         self.assertFalse(plan_purge(self.fresh(), "*.mkv", "", Silent()).stands)

@@ -1,4 +1,5 @@
-"""What file systems refuse, and that restores, undo, the catalog and the machine's identity make do with it."""
+"""What file systems refuse, and that restores, undo, the catalog and the machine's identity make do with
+it."""
 
 from __future__ import annotations
 
@@ -52,12 +53,20 @@ class RestoreRefusedTest(GoodTideTest):
             into = self.folder / f"into {number}"
             with mock.patch("os.link", refuse(number)):
                 report = self.restore(self.store, self.taken, self.work, into)
-            self.assertEqual((report.problems, (into / "work" / "deep/er/note.txt").read_text()), ([], "deep"))
+            self.assertEqual(
+                (report.problems, (into / "work" / "deep/er/note.txt").read_text()), ([], "deep")
+            )
 
     def test_something_that_got_there_meanwhile_is_not_overwritten_with_links_or_without(self) -> None:
         for number in (0, errno.EPERM):
             into = self.folder / f"into {number}"
-            plan = plan_restore(self.store, [Wish(self.taken, os.fsencode(self.work / "plan.txt"))], into, Existing.SET_ASIDE, Silent())
+            plan = plan_restore(
+                self.store,
+                [Wish(self.taken, os.fsencode(self.work / "plan.txt"))],
+                into,
+                Existing.SET_ASIDE,
+                Silent(),
+            )
             self.assertEqual(plan.steps[0].action, Action.CREATE)
             into.mkdir()
             (into / "plan.txt").write_text("somebody was faster")
@@ -86,7 +95,10 @@ class RestoreRefusedTest(GoodTideTest):
 
         with mock.patch("os.pwrite", write):
             report = self.restore(self.store, self.taken, self.work, self.folder / "into")
-        self.assertEqual([(os.path.basename(one.path), one.reason) for one in report.problems], [(b"plan.txt", "Input/output error")])
+        self.assertEqual(
+            [(os.path.basename(one.path), one.reason) for one in report.problems],
+            [(b"plan.txt", "Input/output error")],
+        )
         self.assertEqual((self.folder / "into/work/deep/er/note.txt").read_text(), "deep")
 
     def test_attributes_that_the_target_does_not_take_are_told_and_the_file_is_there(self) -> None:
@@ -106,7 +118,9 @@ class RestoreRefusedTest(GoodTideTest):
         with self.assertRaises(PersonError):
             plan_restore(self.store, [], None, Existing.SET_ASIDE, Silent())
         with self.assertRaises(PersonError) as caught:
-            plan_restore(self.store, [Wish(self.taken, b"/elsewhere/plan.txt")], None, Existing.SET_ASIDE, Silent())
+            plan_restore(
+                self.store, [Wish(self.taken, b"/elsewhere/plan.txt")], None, Existing.SET_ASIDE, Silent()
+            )
         self.assertIn("/elsewhere/plan.txt", str(caught.exception))
 
     def test_many_of_one_name_all_get_one(self) -> None:
@@ -134,13 +148,21 @@ class RestoreRefusedTest(GoodTideTest):
             file.write(b"the end...")
         taken = self.snap(self.store, 1)
         wish = [Wish(taken, os.fsencode(disk))]
-        self.assertEqual(plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action, Action.IDENTICAL)
+        self.assertEqual(
+            plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action,
+            Action.IDENTICAL,
+        )
         with disk.open("r+b") as file:
             file.seek(1 << 20)
             file.write(b"x")
-        self.assertEqual(plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action, Action.REPLACE)
+        self.assertEqual(
+            plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action, Action.REPLACE
+        )
         self.restore(self.store, taken, disk, None)
-        self.assertEqual(plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action, Action.IDENTICAL)
+        self.assertEqual(
+            plan_restore(self.store, wish, None, Existing.SET_ASIDE, Silent()).steps[0].action,
+            Action.IDENTICAL,
+        )
         self.assertLess(disk.stat().st_blocks * 512, 1 << 20, "the hole is a hole again")
 
 
@@ -184,7 +206,9 @@ class UndoRefusedTest(GoodTideTest):
         self.assertEqual(sorted(report.kept), [b"deep", b"plan.txt"])
         self.assertEqual((self.work / "deep/mine.txt").read_text(), "written since")
         self.assertEqual((self.work / "plan.txt").read_text(), "third, written since")
-        self.assertEqual((aside / "plan.txt").read_text(), "second", "what could not be put back is still set aside")
+        self.assertEqual(
+            (aside / "plan.txt").read_text(), "second", "what could not be put back is still set aside"
+        )
 
     def test_undo_where_the_folders_have_gone(self) -> None:
         self.write("deep/note.txt", "changed")
@@ -193,7 +217,11 @@ class UndoRefusedTest(GoodTideTest):
         (self.work / "deep").rmdir()
         report = undo(aside)
         self.assertEqual((report.put_back, (self.work / "plan.txt").read_text()), (1, "second"))
-        self.assertEqual((aside / "deep/note.txt").read_text(), "changed", "its folder is gone, so it stays where it is safe")
+        self.assertEqual(
+            (aside / "deep/note.txt").read_text(),
+            "changed",
+            "its folder is gone, so it stays where it is safe",
+        )
 
 
 class CatalogRefusedTest(GoodTideTest):
@@ -212,7 +240,9 @@ class CatalogRefusedTest(GoodTideTest):
             catalog.close()
 
     def file(self) -> Path:
-        return next(path for path in self.cache.rglob("*") if path.is_file() and path.read_bytes()[:6] == b"SQLite")
+        return next(
+            path for path in self.cache.rglob("*") if path.is_file() and path.read_bytes()[:6] == b"SQLite"
+        )
 
     def test_a_catalog_that_is_no_database_or_of_another_version_is_made_anew(self) -> None:
         before = self.known()
@@ -234,7 +264,10 @@ class CatalogRefusedTest(GoodTideTest):
         self.write("deep/plan.txt", "second")
         self.snap(self.store, 1)
         before = catalog.tide(MACHINE.id)
-        with mock.patch("good_tide.storage.catalog_intake.Intake._entries", refuse(errno.EIO)), self.assertRaises(OSError):
+        with (
+            mock.patch("good_tide.storage.catalog_intake.Intake._entries", refuse(errno.EIO)),
+            self.assertRaises(OSError),
+        ):
             catalog.sync(self.store)
         self.assertEqual(catalog.tide(MACHINE.id), before)
         catalog.sync(self.store)
@@ -268,13 +301,18 @@ class PlaceRefusedTest(GoodTideTest):
             with self.assertRaises(NameTakenError):
                 self.put("packs/one", b"2", exclusive=True)
         self.assertEqual(self.place.read("packs/one"), b"1")
-        self.assertEqual([path.name for path in (self.folder / "place").rglob("*") if path.is_file()], ["one"])
+        self.assertEqual(
+            [path.name for path in (self.folder / "place").rglob("*") if path.is_file()], ["one"]
+        )
 
     def test_what_the_system_says_becomes_a_sentence_with_a_way_out(self) -> None:
         for number, what, way_out in (
-            (errno.ENOSPC, "no room left", "larger disk"), (errno.EDQUOT, "no room left", "larger disk"),
-            (errno.EROFS, "read-only", "Mount it"), (errno.EACCES, "not permitted", "who owns"), (errno.EIO, "Input/output error", "cable"),
-        ):  # fmt: skip
+            (errno.ENOSPC, "no room left", "larger disk"),
+            (errno.EDQUOT, "no room left", "larger disk"),
+            (errno.EROFS, "read-only", "Mount it"),
+            (errno.EACCES, "not permitted", "who owns"),
+            (errno.EIO, "Input/output error", "cable"),
+        ):
             with self.subTest(number), self.assertRaises(PlaceError) as caught, told("Writing"):
                 raise OSError(number, os.strerror(number))
             self.assertRegex(str(caught.exception), f"Writing: .*{re.escape(what)}.*{re.escape(way_out)}")
@@ -301,7 +339,9 @@ class PlaceRefusedTest(GoodTideTest):
     def test_a_mark_on_a_disk_that_has_gone_no_longer_stands(self) -> None:
         with Mark(self.place, "writers", "desk") as mark:
             self.assertTrue(mark.stands)
-            with mock.patch.object(LocalPlace, "names", side_effect=PlaceError("The disk is gone", "Connect it")):
+            with mock.patch.object(
+                LocalPlace, "names", side_effect=PlaceError("The disk is gone", "Connect it")
+            ):
                 self.assertFalse(mark.stands)
             self.assertTrue(mark.stands)
         self.assertEqual(seen_marks(self.place, "writers"), [])
@@ -310,7 +350,8 @@ class PlaceRefusedTest(GoodTideTest):
 class SourceRefusedTest(GoodTideTest):
     def test_why_something_was_left_out_is_told_from_what_the_system_said(self) -> None:
         words = {
-            number: reason_of(OSError(number, "")).value for number in (errno.ENOENT, errno.ESTALE, errno.EBUSY, errno.EACCES, errno.EIO)
+            number: reason_of(OSError(number, "")).value
+            for number in (errno.ENOENT, errno.ESTALE, errno.EBUSY, errno.EACCES, errno.EIO)
         }
         self.assertEqual(
             words,

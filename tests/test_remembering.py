@@ -1,4 +1,5 @@
-"""What is remembered between runs: passphrases in the key ring, notes, how a store is opened; and stores read without the program."""
+"""What is remembered between runs: passphrases in the key ring, notes, how a store is opened; and stores read
+without the program."""
 
 from __future__ import annotations
 
@@ -43,13 +44,25 @@ class KeyRingTest(GoodTideTest):
         self.store = self.new_store()
         self.snap(self.store)
         self.settings = self.folder / "settings"
-        save_job(self.settings, Job(name="Office", folders=(str(self.work),), stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),), machine=MACHINE))  # fmt: skip
-        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        save_job(
+            self.settings,
+            Job(
+                name="Office",
+                folders=(str(self.work),),
+                stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
+                machine=MACHINE,
+            ),
+        )
+        self.here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
         self.ring = StandInKeyRing()
 
     def with_agent(self, act: Callable[[Callable[..., Any]], None]) -> None:
         """Start an agent, give ``act`` a way to ask it, end it."""
-        agent = Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings), ring=self.ring)
+        agent = Agent(
+            self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings), ring=self.ring
+        )
         thread = threading.Thread(target=agent.run)
         thread.start()
         try:
@@ -96,10 +109,20 @@ class KeyRingTest(GoodTideTest):
 
         def change(ask: Callable[..., Any]) -> None:
             self.assertEqual(ask("overview")["state"], "ready")
-            made = ask("change-slots", folder=str(self.folder / "store"), act="change", old=PASSPHRASE, new="the new words", hint="")
+            made = ask(
+                "change-slots",
+                folder=str(self.folder / "store"),
+                act="change",
+                old=PASSPHRASE,
+                new="the new words",
+                hint="",
+            )
             self.assertIn("changed", made["notes"][0])
             self.assertIn(
-                "does not open", ask("change-slots", folder=str(self.folder / "store"), act="change", old="no", new="x y z")["message"]
+                "does not open",
+                ask("change-slots", folder=str(self.folder / "store"), act="change", old="no", new="x y z")[
+                    "message"
+                ],
             )
 
         self.with_agent(change)
@@ -137,17 +160,18 @@ class KeyRingTest(GoodTideTest):
         self.assertEqual(list((self.state / "tries").iterdir()), [])
 
 
-@unittest.skipUnless(shutil.which("gnome-keyring-daemon") and shutil.which("dbus-run-session"), "needs gnome-keyring and dbus-daemon")
+@unittest.skipUnless(
+    shutil.which("gnome-keyring-daemon") and shutil.which("dbus-run-session"),
+    "needs gnome-keyring and dbus-daemon",
+)
 class SecretServiceTest(GoodTideTest):
     """A real key ring on a bus of its own."""
 
     CODE = (
-        "from good_tide.system.keyrings import DesktopKeyRing\n"
-        "ring = DesktopKeyRing()\n"
-        "try:\n"
-        "    ring.remember('aa', 'harbour words'); print(ring.recall('aa')); ring.forget('aa'); print(ring.recall('aa')); ring.forget('bb')\n"
-        "except Exception as error:\n"
-        "    print(type(error).__name__, error)\n"
+        "from good_tide.system.keyrings import DesktopKeyRing\nring = DesktopKeyRing()\ntry:\n   "
+        " ring.remember('aa', 'harbour words'); print(ring.recall('aa')); ring.forget('aa');"
+        " print(ring.recall('aa')); ring.forget('bb')\nexcept Exception as error:\n   "
+        " print(type(error).__name__, error)\n"
     )
 
     def talk(self, script: str) -> str:
@@ -155,14 +179,18 @@ class SecretServiceTest(GoodTideTest):
         environment = {**os.environ, "XDG_RUNTIME_DIR": str(run), "HOME": str(self.folder / "home")}
         environment.pop("DBUS_SESSION_BUS_ADDRESS", None)
         (self.folder / "home").mkdir(exist_ok=True)
-        done = subprocess.run(["sh", "-c", script], env=environment, capture_output=True, text=True, timeout=600, check=False)
+        done = subprocess.run(
+            ["sh", "-c", script], env=environment, capture_output=True, text=True, timeout=600, check=False
+        )
         return done.stdout.strip()
 
     def test_a_real_key_ring_remembers_forgets_and_says_what_keeps_it_from_it(self) -> None:
         (self.folder / "talk.py").write_text(self.CODE)
         python = f"{sys.executable} {self.folder / 'talk.py'}"
         unlocked = "printf pw | gnome-keyring-daemon --unlock --components=secrets > /dev/null 2>&1"
-        self.assertEqual(self.talk(f"dbus-run-session -- sh -c '{unlocked}; {python}'"), "harbour words\nNone")
+        self.assertEqual(
+            self.talk(f"dbus-run-session -- sh -c '{unlocked}; {python}'"), "harbour words\nNone"
+        )
         self.assertIn("no key ring", self.talk(python))
         self.assertIn("PlaceError The key ring is locked", self.talk(f"dbus-run-session -- sh -c '{python}'"))
 

@@ -14,8 +14,28 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours, day_words, days_of
-from good_tide.core.planning import Book, Facts, Occasion, Wait, after_clock, began, decide, ended, failed, retry_at
-from good_tide.core.rhythm import Considerate, Rhythm, every, every_minutes_of, parse_at, parse_every, rule_words, spread_share
+from good_tide.core.planning import (
+    Book,
+    Facts,
+    Occasion,
+    Wait,
+    after_clock,
+    began,
+    decide,
+    ended,
+    failed,
+    retry_at,
+)
+from good_tide.core.rhythm import (
+    Considerate,
+    Rhythm,
+    every,
+    every_minutes_of,
+    parse_at,
+    parse_every,
+    rule_words,
+    spread_share,
+)
 
 ZONE = "Europe/Berlin"
 BERLIN = ZoneInfo(ZONE)
@@ -59,7 +79,9 @@ class RulesTest(unittest.TestCase):
             "no hours": lambda: Hours.of(["mon"]),
             "no rule": lambda: Rhythm(rules=("FREQ=HOURLY",)).check(),
             "seconds": lambda: Rhythm(rules=("DTSTART:20260101T000000Z\nRRULE:FREQ=SECONDLY",)).check(),
-            "unknown zone": lambda: Rhythm(rules=("DTSTART;TZID=Nowhere/Port:20260101T000000\nRRULE:FREQ=DAILY",)).check(),
+            "unknown zone": lambda: Rhythm(
+                rules=("DTSTART;TZID=Nowhere/Port:20260101T000000\nRRULE:FREQ=DAILY",)
+            ).check(),
             "nonsense": lambda: Rhythm(rules=("DTSTART:20260101T000000Z\nRRULE:FREQ=NEVER",)).check(),
             "battery": lambda: Rhythm(considerate=Considerate(battery_below=101)).check(),
         }.items():
@@ -81,18 +103,31 @@ class RulesTest(unittest.TestCase):
         first_friday = "DTSTART;TZID=Europe/Berlin:20200103T160000\nRRULE:FREQ=MONTHLY;BYDAY=1FR"
         rhythm = Rhythm(rules=(first_friday,))
         rhythm.check()
-        self.assertEqual(walls(list(itertools.islice(rhythm.due_times(at("2026-11-25T00:00")), 2))), ["12-04 16:00", "01-01 16:00"])
+        self.assertEqual(
+            walls(list(itertools.islice(rhythm.due_times(at("2026-11-25T00:00")), 2))),
+            ["12-04 16:00", "01-01 16:00"],
+        )
         self.assertIn("FREQ=MONTHLY", rhythm.words())
         ended_rule = Rhythm(rules=("DTSTART:20200101T000000Z\nRRULE:FREQ=DAILY;COUNT=3",))
         self.assertIsNone(ended_rule.next_due(at("2026-01-01T00:00")))
 
     @settings(max_examples=60)
     @given(
-        st.integers(0, 6), st.integers(0, 23), st.integers(0, 59), st.integers(0, 2 * 365 * 24 * 60), st.sampled_from(["Europe/Berlin", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kolkata"])
-    )  # fmt: skip
-    def test_against_walking_through_the_days(self, day: int, hour: int, minute: int, start: int, zone: str) -> None:
+        st.integers(0, 6),
+        st.integers(0, 23),
+        st.integers(0, 59),
+        st.integers(0, 2 * 365 * 24 * 60),
+        st.sampled_from(["Europe/Berlin", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kolkata"]),
+    )
+    def test_against_walking_through_the_days(
+        self, day: int, hour: int, minute: int, start: int, zone: str
+    ) -> None:
         where, begin = ZoneInfo(zone), at("2026-01-01T00:00") + start * MINUTE
-        rhythm = Rhythm(rules=parse_at(f"{('mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun')[day]} {hour:02}:{minute:02}", zone))
+        rhythm = Rhythm(
+            rules=parse_at(
+                f"{('mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun')[day]} {hour:02}:{minute:02}", zone
+            )
+        )
         expected = []
         first = datetime.fromtimestamp(begin // SECOND, where).date()
         for offset in range(-1, 40):
@@ -123,7 +158,10 @@ class HoursTest(unittest.TestCase):
         self.assertEqual(day_words(days_of("sat,sun")), "on weekends")
         self.assertEqual(hours.words(), "only Mon–Fri 08:00 to 20:00, Sat 22:00 to 24:00, Sun 00:00 to 06:00")
 
-    @given(st.sets(st.tuples(st.integers(0, 6), st.integers(0, 23)), min_size=1, max_size=100), st.integers(0, 400 * 24 * 60))
+    @given(
+        st.sets(st.tuples(st.integers(0, 6), st.integers(0, 23)), min_size=1, max_size=100),
+        st.integers(0, 400 * 24 * 60),
+    )
     def test_open_hours_against_each_minute(self, cells: set[tuple[int, int]], minutes: int) -> None:
         hours = Hours.of(Hours.of_cells(cells).texts())
         moment = at("2026-01-01T00:00") + minutes * MINUTE
@@ -164,16 +202,23 @@ class PlanningTest(unittest.TestCase):
             ("metered", usual, {"around": {"metered": True}}, (None, Wait.METERED)),
             ("presenting", usual, {"around": {"presenting": True}}, (None, Wait.PRESENTING)),
             ("busy", usual, {"around": {"load": 1.6}}, (None, Wait.BUSY)),
-            ("does not mind", Rhythm(considerate=Considerate(battery_below=0, metered=False, presenting=False, load=False)), {"around": {"battery": 3.0, "metered": True, "presenting": True, "load": 9.0}}, (Occasion.TIME, None)),
+            (
+                "does not mind",
+                Rhythm(considerate=Considerate(battery_below=0, metered=False, presenting=False, load=False)),
+                {"around": {"battery": 3.0, "metered": True, "presenting": True, "load": 9.0}},
+                (Occasion.TIME, None),
+            ),
             ("by hand only", Rhythm(rules=()), {}, (None, None)),
-        ):  # fmt: skip
+        ):
             with self.subTest(case):
                 self.assertEqual(plan(rhythm, due, self.now, **facts), expected)
 
     def test_files_that_come_to_rest(self) -> None:
         rhythm, book = Rhythm(rules=(), on_change=True), Book(served=self.now - 20 * MINUTE)
         self.assertEqual(plan(rhythm, book, self.now, changed=self.now - 19 * SECOND), (None, None))
-        self.assertEqual(plan(rhythm, book, self.now, changed=self.now - 20 * SECOND), (Occasion.CHANGE, None))
+        self.assertEqual(
+            plan(rhythm, book, self.now, changed=self.now - 20 * SECOND), (Occasion.CHANGE, None)
+        )
         lately = Book(served=self.now - 9 * MINUTE)
         self.assertEqual(plan(rhythm, lately, self.now, changed=self.now - MINUTE), (None, None))
         look = decide(rhythm, lately, Facts(True, changed=self.now - MINUTE), self.now, 0, ZONE).look
@@ -181,8 +226,14 @@ class PlanningTest(unittest.TestCase):
 
     def test_a_disk_that_comes(self) -> None:
         rhythm = Rhythm(rules=(), on_disk=True)
-        self.assertEqual(plan(rhythm, Book(served=self.now - HOUR), self.now, disk_came=self.now - 2 * MINUTE), (Occasion.DISK, None))
-        self.assertEqual(plan(rhythm, Book(served=self.now - MINUTE), self.now, disk_came=self.now - 2 * MINUTE), (None, None))
+        self.assertEqual(
+            plan(rhythm, Book(served=self.now - HOUR), self.now, disk_came=self.now - 2 * MINUTE),
+            (Occasion.DISK, None),
+        )
+        self.assertEqual(
+            plan(rhythm, Book(served=self.now - MINUTE), self.now, disk_came=self.now - 2 * MINUTE),
+            (None, None),
+        )
 
     def test_failures_are_tried_again_more_and_more_seldom(self) -> None:
         book, waits = Book(served=self.now - 2 * HOUR), []
@@ -191,7 +242,9 @@ class PlanningTest(unittest.TestCase):
             waits.append((retry_at(book) - self.now) // MINUTE)
         self.assertEqual(waits, [5, 10, 20, 40, 60, 60])
         self.assertEqual(plan(Rhythm(), book, self.now + MINUTE), (None, Wait.RETRY))
-        self.assertEqual(plan(Rhythm(), book, self.now + 2 * MINUTE, disk_came=self.now + SECOND), (Occasion.TIME, None))
+        self.assertEqual(
+            plan(Rhythm(), book, self.now + 2 * MINUTE, disk_came=self.now + SECOND), (Occasion.TIME, None)
+        )
         self.assertEqual(ended(book, self.now, True).failures, 0)
 
     def test_a_clock_that_was_far_ahead(self) -> None:
@@ -211,7 +264,8 @@ class PlanningTest(unittest.TestCase):
 
 
 class Machine:
-    """A workstation under a simulated clock: asks what to do whenever the scheduler would, and runs at once."""
+    """A workstation under a simulated clock: asks what to do whenever the scheduler would, and runs at
+    once."""
 
     def __init__(self, rhythm: Rhythm, now: int) -> None:
         self.rhythm, self.now, self.book = rhythm, now, Book(served=now)
@@ -258,7 +312,11 @@ class TwoYearsTest(unittest.TestCase):
         begin, end = at("2027-01-01T00:00"), at("2029-01-01T00:00")
         machine = Machine(Rhythm(), begin)
         machine.live(end)
-        self.assertEqual(len(machine.runs), (end - begin) // HOUR, "leap day and daylight saving included: one for every hour that passed")
+        self.assertEqual(
+            len(machine.runs),
+            (end - begin) // HOUR,
+            "leap day and daylight saving included: one for every hour that passed",
+        )
         self.assertEqual({after - before for before, after in itertools.pairwise(machine.runs)}, {HOUR})
 
     def test_noon_on_each_of_two_years_days(self) -> None:
@@ -293,12 +351,18 @@ class TwoYearsTest(unittest.TestCase):
             else:
                 machine.now += seconds * SECOND * (1 if what == "ahead" else -1)
                 machine.decide()
-                self.assertLessEqual(len(machine.runs), runs + 1, "a clock that jumps makes up one run at most")
+                self.assertLessEqual(
+                    len(machine.runs), runs + 1, "a clock that jumps makes up one run at most"
+                )
                 machine.live(machine.now + 2 * HOUR)
-                self.assertTrue(any(machine.now - 2 * HOUR <= run for run in machine.runs), "the rhythm goes on from the new time")
+                self.assertTrue(
+                    any(machine.now - 2 * HOUR <= run for run in machine.runs),
+                    "the rhythm goes on from the new time",
+                )
 
     def served_each(self, rhythm: Rhythm, begin: int, machine: Machine, runs: int) -> None:
-        """Awake, with the disk there: each due time has its run at that very moment, and no other runs there are."""
+        """Awake, with the disk there: each due time has its run at that very moment, and no other runs there
+        are."""
         due = list(itertools.takewhile(lambda time: time <= machine.now, rhythm.due_times(begin)))
         self.assertEqual([run for run in machine.runs[runs:] if run > begin], due)
 

@@ -47,14 +47,19 @@ class PlacesTest(WindowTest):
 
     def test_hours_are_drawn_and_nothing_changes_until_it_is_kept(self) -> None:
         place = self.place
-        self.assertEqual((place.sentence.text(), place.keep.isEnabled()), ("Snapshots are taken only by hand.", False))
+        self.assertEqual(
+            (place.sentence.text(), place.keep.isEnabled()), ("Snapshots are taken only by hand.", False)
+        )
         place.when.every.click()
         place.when.on_disk.click()
         self.press(place.working)
         self.drag(place.picture, (5, 9), (5, 11))
         self.drag(place.picture, (0, 8), (0, 9))
         self.until(place.keep.isEnabled)
-        self.assertIn("Not kept yet: snapshots are taken every hour and when the disk comes, only", place.sentence.text())
+        self.assertIn(
+            "Not kept yet: snapshots are taken every hour and when the disk comes, only",
+            place.sentence.text(),
+        )
         self.assertEqual(len(place.next.text().split("\n")), 10)
         self.assertEqual(self.job().rhythm, BY_HAND)
         self.press(place.keep)
@@ -63,7 +68,10 @@ class PlacesTest(WindowTest):
         hours = Hours.of(kept.allowed)
         self.assertEqual((every_minutes_of(kept), kept.on_disk), (60, True))
         self.assertEqual(
-            [hours.part_of_cell(*cell) for cell in ((0, 8), (0, 9), (0, 10), (1, 8), (5, 9), (5, 11), (5, 12), (6, 9))],
+            [
+                hours.part_of_cell(*cell)
+                for cell in ((0, 8), (0, 9), (0, 10), (1, 8), (5, 9), (5, 11), (5, 12), (6, 9))
+            ],
             [0, 0, 1, 1, 1, 1, 0, 0],
         )
 
@@ -74,9 +82,14 @@ class PlacesTest(WindowTest):
         QTest.keyClick(picture, Qt.Key.Key_Right)
         QTest.keyClick(picture, Qt.Key.Key_Down)
         QTest.keyClick(picture, Qt.Key.Key_Space)
-        QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=QPoint(10, int(picture._box(6, 0).center().y())))
+        QTest.mouseClick(
+            picture, Qt.MouseButton.LeftButton, pos=QPoint(10, int(picture._box(6, 0).center().y()))
+        )
         hours = Hours.of(picture.hours())
-        self.assertEqual([hours.part_of_cell(*cell) for cell in ((1, 1), (1, 2), (6, 0), (6, 23), (5, 23))], [0, 1, 0, 0, 1])
+        self.assertEqual(
+            [hours.part_of_cell(*cell) for cell in ((1, 1), (1, 2), (6, 0), (6, 23), (5, 23))],
+            [0, 1, 0, 0, 1],
+        )
 
     def test_times_that_cannot_be_understood_are_said(self) -> None:
         place = self.place
@@ -117,7 +130,10 @@ class PlacesTest(WindowTest):
         self.press(place.keep)
         self.until(lambda: self.job().noise == "trouble")
         job = self.job()
-        self.assertEqual((job.holding.limit_bytes, job.rhythm.considerate.metered, job.reporting.when), (3 << 30, False, "daily"))
+        self.assertEqual(
+            (job.holding.limit_bytes, job.rhythm.considerate.metered, job.reporting.when),
+            (3 << 30, False, "daily"),
+        )
         self.assertEqual(job.reporting.to, ("ada@example.org", "bo@example.org"))
         self.assertEqual((job.rhythm.large_bytes, job.rhythm.timed_only), (900 << 20, ("~/Films", "/srv/x")))
         self.assertIn("no mail server yet", place.telling.words.text())
@@ -164,7 +180,10 @@ class PlacesTest(WindowTest):
         self.until(lambda: self.place.dialog is not dialog)
         again = self.place.dialog
         assert again is not None
-        self.assertEqual((again.host.text(), again.port.value(), again.login.text(), again.password.text()), ("127.0.0.1", port, "ada", ""))
+        self.assertEqual(
+            (again.host.text(), again.port.value(), again.login.text(), again.password.text()),
+            ("127.0.0.1", port, "ada", ""),
+        )
         again.reject()
 
     def test_a_ladder_is_tried_dragged_looked_at_in_years_and_kept(self) -> None:
@@ -172,7 +191,10 @@ class PlacesTest(WindowTest):
         self.assertIn("Keeps 6 of 6", card.words.text())
         card.ready.setCurrentIndex(card.ready.findData("usual"))
         card._chosen(card.ready.currentIndex())
-        self.assertEqual((card.rungs.text(), self.job().ladder), ("2d every; 30d day; 12mo week; forever quarter", Ladder()))
+        self.assertEqual(
+            (card.rungs.text(), self.job().ladder),
+            ("2d every; 30d day; 12mo week; forever quarter", Ladder()),
+        )
         picture, end = card.picture, card.picture._ends()[0]
         QTest.mousePress(picture, Qt.MouseButton.LeftButton, pos=QPoint(int(end), 60))
         QTest.mouseMove(picture, QPoint(int(picture._x(5 * 86400.0)), 60))
@@ -182,7 +204,11 @@ class PlacesTest(WindowTest):
         card.later.setValue(24)
         self.assertEqual(card.when.text(), "in 2 years")
         self.assertGreater(len(picture.stays), 100)
-        self.until(lambda: "of what there is now" in card.words.text() and "gives back up to" not in card.words.text())
+        self.until(
+            lambda: (
+                "of what there is now" in card.words.text() and "gives back up to" not in card.words.text()
+            )
+        )
         self.assertIn("of what comes until then", card.words.text())
         card.later.setValue(0)
         card.rungs.setText("2d fortnight")
@@ -200,7 +226,8 @@ class PlacesTest(WindowTest):
         self.window.link.ask("snapshot")
         self.until(lambda: len(self.window.overview.tide) == 1)
         self.assertIn(
-            "6 snapshots released by the ladder", [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events]
+            "6 snapshots released by the ladder",
+            [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events],
         )
 
     def test_precious_files_are_named_beside_the_ladder(self) -> None:
@@ -233,7 +260,9 @@ class PlacesTest(WindowTest):
         timeline.label.accept()
         self.until(lambda: timeline.pin.text() == "Pinned: as handed over")
         self.assertEqual(timeline.chart.pinned, {3})
-        self.assertEqual(list(self.agent.upkeep.pinned(self.agent._sessions["Office"]).values()), ["as handed over"])
+        self.assertEqual(
+            list(self.agent.upkeep.pinned(self.agent._sessions["Office"]).values()), ["as handed over"]
+        )
         timeline.go(2)
         self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
         timeline.go(3)
@@ -243,7 +272,13 @@ class PlacesTest(WindowTest):
     def test_limits_are_set_beside_the_forecast(self) -> None:
         stores = self.window.stores
         self.window.show_place(2)
-        self.until(lambda: bool(stores.cards) and stores.cards[0].room.isVisible() and stores.cards[0].machines.topLevelItemCount() == 1)
+        self.until(
+            lambda: (
+                bool(stores.cards)
+                and stores.cards[0].room.isVisible()
+                and stores.cards[0].machines.topLevelItemCount() == 1
+            )
+        )
         card = stores.cards[0]
         self.assertIn("after two weeks", card.full.text())
         self.assertIn("(this one)", card.machines.topLevelItem(0).text(0))
@@ -256,10 +291,14 @@ class PlacesTest(WindowTest):
         self.assertEqual(self.job().room, Room(limit_bytes=3 << 30, when_short="thin"))
         exact = Room(limit_bytes=(3 << 30) + 5, limit_part=0.333, reserve_bytes=7)
         dialog = LimitsDialog(self.window.link, exact, self.window)
-        self.assertEqual(dialog.wanted(), exact, "what is finer than the fields show is not rounded by looking at it")
+        self.assertEqual(
+            dialog.wanted(), exact, "what is finer than the fields show is not rounded by looking at it"
+        )
         dialog.part.setValue(50)
         dialog.reserve.setValue(2)
-        self.assertEqual(dialog.wanted(), Room(limit_bytes=(3 << 30) + 5, limit_part=0.5, reserve_bytes=2 << 30))
+        self.assertEqual(
+            dialog.wanted(), Room(limit_bytes=(3 << 30) + 5, limit_part=0.5, reserve_bytes=2 << 30)
+        )
         view = RoomView(Room(), 100, 0, FullIn(10, 20, None), curve([7] * 84, 26))
         self.assertIn("later than in five years", full_words(view, T0))
         self.assertIn("are missing", full_words(msgspec.structs.replace(view, short=5), T0))
@@ -273,24 +312,43 @@ class PlacesTest(WindowTest):
         self.write("plan.txt", "another")
         self.window.link.ask("snapshot")
         self.until(lambda: len(self.window.overview.tide) == 7)
-        told = next(event for event in self.agent.upkeep.history(Filter(job="Office")).events if "would release" in event.what)
+        told = next(
+            event
+            for event in self.agent.upkeep.history(Filter(job="Office")).events
+            if "would release" in event.what
+        )
         self.assertIn(f"would release {len(told.detail)} snapshots", told.what, "each is named")
         self.assertTrue(all(line.startswith("desk, ") for line in told.detail))
         self.place.refresh()
-        self.until(lambda: self.place.ladder.keep.text() == "Agree to this ladder" and self.place.ladder.keep.isEnabled())
+        self.until(
+            lambda: (
+                self.place.ladder.keep.text() == "Agree to this ladder" and self.place.ladder.keep.isEnabled()
+            )
+        )
 
     def test_the_journal_lists_filters_and_offers_a_rule(self) -> None:
         journal = self.window.journal
         gone = str(self.work / "locked.db")
         for run in range(3):
             self.agent.upkeep.journal.add_run(
-                Run("Office", "Pier", "time", T0 + 10 * HOUR + run * SECOND, 1.0, "failed", words="No room left")
+                Run(
+                    "Office",
+                    "Pier",
+                    "time",
+                    T0 + 10 * HOUR + run * SECOND,
+                    1.0,
+                    "failed",
+                    words="No room left",
+                )
             )
         with self.agent.upkeep.journal._using() as db:
             db.execute(
-                "INSERT INTO left_out VALUES (?, ?, ?, ?, ?, ?, ?)", ("Office", gone.encode(), "denied", "Permission denied", T0, T0, 4)
+                "INSERT INTO left_out VALUES (?, ?, ?, ?, ?, ?, ?)",
+                ("Office", gone.encode(), "denied", "Permission denied", T0, T0, 4),
             )
-        self.agent.upkeep.journal.add("trouble", "Office", "The disk was full", ("detail",), "No snapshot was taken.", "Make room.")
+        self.agent.upkeep.journal.add(
+            "trouble", "Office", "The disk was full", ("detail",), "No snapshot was taken.", "Make room."
+        )
         self.window.show_place(4)
         self.until(lambda: journal.view is not None and journal.events.topLevelItemCount() == 10)
         assert journal.view is not None
@@ -298,8 +356,15 @@ class PlacesTest(WindowTest):
         self.assertEqual((sum(day.failed for day in days), sum(day.runs for day in days)), (3, 6))
         journal.level.setCurrentIndex(2)
         self.until(lambda: journal.events.topLevelItemCount() == 4)
-        trouble = next(journal.events.topLevelItem(row) for row in range(4) if "disk was full" in journal.events.topLevelItem(row).text(2))
-        self.assertEqual([trouble.child(row).text(2) for row in range(3)], ["No snapshot was taken.", "Make room.", "detail"])
+        trouble = next(
+            journal.events.topLevelItem(row)
+            for row in range(4)
+            if "disk was full" in journal.events.topLevelItem(row).text(2)
+        )
+        self.assertEqual(
+            [trouble.child(row).text(2) for row in range(3)],
+            ["No snapshot was taken.", "Make room.", "detail"],
+        )
         journal.text.setText("nothing of the kind")
         journal.text.textEdited.emit("")
         self.until(lambda: journal.events.topLevelItemCount() == 0)
@@ -308,5 +373,10 @@ class PlacesTest(WindowTest):
         offer = journal.left_out.itemWidget(journal.left_out.topLevelItem(0), 4)
         assert isinstance(offer, QPushButton)
         QTest.mouseClick(offer, Qt.MouseButton.LeftButton)
-        self.until(lambda: self.window._places.currentWidget() is self.window.coverage and bool(self.window.coverage.rules.rules))
+        self.until(
+            lambda: (
+                self.window._places.currentWidget() is self.window.coverage
+                and bool(self.window.coverage.rules.rules)
+            )
+        )
         self.assertIn("locked.db", self.window.coverage.rules.rules[0])

@@ -41,9 +41,17 @@ class RoomPageTest(WindowTest):
     def store(self) -> Store:
         return open_store(self.folder / "store", None)
 
-    def drag(self, page: RoomPage, first: int, last: int, keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    def drag(
+        self,
+        page: RoomPage,
+        first: int,
+        last: int,
+        keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+    ) -> None:
         picture = page.picture
-        begin, end = (QPoint(int(picture.place_of(picture.snapshots[number])), 80) for number in (first, last))
+        begin, end = (
+            QPoint(int(picture.place_of(picture.snapshots[number])), 80) for number in (first, last)
+        )
         QTest.mousePress(picture, Qt.MouseButton.LeftButton, keys, begin - QPoint(5, 0))
         QTest.mouseMove(picture, end + QPoint(5, 0))
         self.assertFalse(picture.grab().isNull())
@@ -67,7 +75,9 @@ class RoomPageTest(WindowTest):
         self.assertEqual(len(self.store().snapshot_names()), 9)
         self.press(page.release)
         self.press(page.question.act)
-        self.until(lambda: "2 snapshots released; 58" in self.window.notice.text and len(page.picture.snapshots) == 7)
+        self.until(
+            lambda: "2 snapshots released; 58" in self.window.notice.text and len(page.picture.snapshots) == 7
+        )
         self.assertLess(self.store().place.total_bytes(), before - 590_000)
         self.assertEqual(page.picture.chosen, set())
         self.assertEqual(len(self.window.overview.tide), 6)
@@ -98,7 +108,9 @@ class RoomPageTest(WindowTest):
     def test_by_click_and_by_keyboard(self) -> None:
         page = self.open_page()
         picture = page.picture
-        QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=QPoint(int(picture.place_of(picture.snapshots[4])), 60))
+        QTest.mouseClick(
+            picture, Qt.MouseButton.LeftButton, pos=QPoint(int(picture.place_of(picture.snapshots[4])), 60)
+        )
         self.assertEqual(picture.chosen, {picture.snapshots[4].name})
         QTest.keyClick(picture, Qt.Key.Key_Left)
         self.assertEqual(picture.chosen, {picture.snapshots[3].name})
@@ -124,7 +136,9 @@ class RoomPageTest(WindowTest):
         self.assertEqual(len(page.picture.chosen), 8)
         page.by.setCurrentIndex(page.by.findData("period"))
         QTest.keyClick(page.parts, Qt.Key.Key_Down)
-        self.assertEqual(len(page.picture.chosen), 9 if len(page.parts.parts) == 1 else len(page.picture.chosen))
+        self.assertEqual(
+            len(page.picture.chosen), 9 if len(page.parts.parts) == 1 else len(page.picture.chosen)
+        )
         self.assertFalse(page.grab().isNull())
 
     def test_something_is_taken_out_of_all_history(self) -> None:
@@ -136,7 +150,9 @@ class RoomPageTest(WindowTest):
         QTest.keyClick(page.pattern, Qt.Key.Key_Return)
         self.until(lambda: page.out.isEnabled())
         self.assertIn("1 path in 3 snapshots; gives back up to 87", page.touched.text())
-        self.assertEqual((page.paths.topLevelItem(0).text(0)[-9:], page.paths.topLevelItem(0).text(1)), ("/film.mkv", "3"))
+        self.assertEqual(
+            (page.paths.topLevelItem(0).text(0)[-9:], page.paths.topLevelItem(0).text(1)), ("/film.mkv", "3")
+        )
         page.pattern.setText("*.mk")
         self.assertFalse(page.out.isEnabled())
         page.pattern.setText("*.mkv")
@@ -151,7 +167,9 @@ class RoomPageTest(WindowTest):
         self.assertLess(store.place.total_bytes(), 300_000)
         third = store.snapshots()[0][2]
         self.restore(store, third, self.work, self.folder / "out")
-        self.assertEqual({name for name in tree(self.folder / "out") if b"." in name}, {b"work/Letters/plan.txt"})
+        self.assertEqual(
+            {name for name in tree(self.folder / "out") if b"." in name}, {b"work/Letters/plan.txt"}
+        )
         self.until(lambda: page.parts.parts[0].only_here < 100_000)
 
     def test_a_pattern_that_would_take_everything_is_refused(self) -> None:

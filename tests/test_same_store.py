@@ -43,17 +43,26 @@ class PinnedStoreTest(GoodTideTest):
         self.root, self.words = self.folder / "store", self.folder / "words"
         self.words.write_text(PASSPHRASE)
         self.write("plan.txt", "first")
-        added = program("job", "add", "Office", "--folder", self.work, "--store", self.root, passphrase=self.words)
+        added = program(
+            "job", "add", "Office", "--folder", self.work, "--store", self.root, passphrase=self.words
+        )
         self.assertEqual(added.returncode, 0, added.stderr)
         self.assertEqual(program("snapshot", "Office", passphrase=self.words).returncode, 0)
 
     def commands(self) -> list[tuple[str | Path, ...]]:
         store = ("--store", self.root)
         return [
-            ("snapshot", "Office"), ("snapshot", *store, "--folder", self.work), ("history", *store), ("contents", *store, "latest"),
-            ("versions", *store, self.work), ("verify", *store), ("thin", "Office"), ("sweep", self.root), ("room", self.root),
+            ("snapshot", "Office"),
+            ("snapshot", *store, "--folder", self.work),
+            ("history", *store),
+            ("contents", *store, "latest"),
+            ("versions", *store, self.work),
+            ("verify", *store),
+            ("thin", "Office"),
+            ("sweep", self.root),
+            ("room", self.root),
             ("restore", *store, "--snapshot", "latest", "--path", self.work, "--into", self.folder / "into"),
-        ]  # fmt: skip
+        ]
 
     def assert_refused(self, what: str) -> None:
         before = sorted(self.root.rglob("*"))
@@ -72,7 +81,10 @@ class PinnedStoreTest(GoodTideTest):
     def test_an_open_store_that_says_it_is_the_same(self) -> None:
         identity = json.loads((self.root / "store.json").read_text())["store"]
         self.root.rename(self.folder / "true")
-        with mock.patch("secrets.token_hex", side_effect=lambda length: identity if length == 16 else os.urandom(length).hex()):
+        with mock.patch(
+            "secrets.token_hex",
+            side_effect=lambda length: identity if length == 16 else os.urandom(length).hex(),
+        ):
             create_store(self.root, None)
         self.assert_refused("is not encrypted, and the one of this job is")
 
@@ -84,7 +96,10 @@ class PinnedStoreTest(GoodTideTest):
     def test_one_that_says_it_is_the_same_and_opens_with_the_passphrase(self) -> None:
         identity = json.loads((self.root / "store.json").read_text())["store"]
         self.root.rename(self.folder / "true")
-        with mock.patch("secrets.token_hex", side_effect=lambda length: identity if length == 16 else os.urandom(length).hex()):
+        with mock.patch(
+            "secrets.token_hex",
+            side_effect=lambda length: identity if length == 16 else os.urandom(length).hex(),
+        ):
             create_store(self.root, PASSPHRASE, cost=CHEAP)
         self.assert_refused("only says that it is that of this job")
 
@@ -96,7 +111,9 @@ class PinnedStoreTest(GoodTideTest):
         self.assertEqual(program("snapshot", "Office").returncode, 0)
         shutil.rmtree(self.root)
         (self.folder / "true").rename(self.root)
-        self.assertEqual(program("snapshot", "Office", passphrase=self.words).returncode, 3, "now the other one is meant")
+        self.assertEqual(
+            program("snapshot", "Office", passphrase=self.words).returncode, 3, "now the other one is meant"
+        )
 
     def test_a_job_of_an_earlier_version_learns_its_store_and_changes_do_not_forget_it(self) -> None:
         settings = own_settings_folder()
@@ -193,7 +210,9 @@ class RolledBackTest(GoodTideTest):
         self.assertEqual(self.noticed(), "")
         copies = {path.name: path.read_bytes() for path in (self.root / "keys").iterdir()}
         fresh = (set(copies) - before).pop().removesuffix(".json")
-        revoke(self.store.place, next(slot.number for slot in list_slots(self.store.place) if slot.name == fresh))
+        revoke(
+            self.store.place, next(slot.number for slot in list_slots(self.store.place) if slot.name == fresh)
+        )
         self.assertEqual(self.noticed(), "")
         for name, data in copies.items():
             (self.root / "keys" / name).write_bytes(data)
@@ -243,7 +262,8 @@ class LocalNameTest(GoodTideTest):
 
 
 class CloneTest(GoodTideTest):
-    """Two machines from one image: each gets a history of its own, and nothing of the other's is released meanwhile."""
+    """Two machines from one image: each gets a history of its own, and nothing of the other's is released
+    meanwhile."""
 
     def setUp(self) -> None:
         super().setUp()
@@ -267,7 +287,9 @@ class CloneTest(GoodTideTest):
         here = this_workplace()
         before = here.machine
         sound = own_history(
-            Job(name="Sound", folders=(str(self.work),), stores=()), [Job(name="Office", folders=("/a",), stores=())], before
+            Job(name="Sound", folders=(str(self.work),), stores=()),
+            [Job(name="Office", folders=("/a",), stores=())],
+            before,
         )
         save_job(here.settings, Job(name="Office", folders=(str(self.work),), stores=()))
         save_job(here.settings, sound)
@@ -287,7 +309,11 @@ class CloneTest(GoodTideTest):
     def test_a_file_that_is_lost_or_damaged_changes_nothing(self) -> None:
         first = machine.this_machine(self.state)
         (self.state / "runs").mkdir()
-        for damage in (lambda file: file.unlink(), lambda file: file.write_bytes(b""), lambda file: file.write_bytes(b"{x")):
+        for damage in (
+            lambda file: file.unlink(),
+            lambda file: file.write_bytes(b""),
+            lambda file: file.write_bytes(b"{x"),
+        ):
             damage(self.state / "machine.json")
             self.traits = [*self.traits, "card new"]
             self.assertEqual(machine.this_machine(self.state), first)
@@ -295,7 +321,9 @@ class CloneTest(GoodTideTest):
     def test_the_id_of_an_earlier_version_stays_and_a_new_one_knows_the_hardware(self) -> None:
         fresh = machine.this_machine(self.folder / "fresh")
         self.traits = ["card b"]
-        self.assertNotEqual(machine.this_machine(self.folder / "other").id, fresh.id, "one machine id, two machines")
+        self.assertNotEqual(
+            machine.this_machine(self.folder / "other").id, fresh.id, "one machine id, two machines"
+        )
         old = self.folder / "old"
         (old / "runs").mkdir(parents=True)
         known = machine.this_machine(old)
@@ -313,7 +341,9 @@ class CloneTest(GoodTideTest):
         self.snap(store, 1)
         self.assertFalse(memory.notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
         self.assertTrue(other.notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
-        self.assertFalse(other.notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0), "it is said once")
+        self.assertFalse(
+            other.notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0), "it is said once"
+        )
         self.assertTrue(other.is_mixed(MACHINE.id))
         self.assertFalse(other.is_mixed(OTHER_MACHINE.id))
         other.accept(MACHINE.id, last_snapshot(store, MACHINE.id))
@@ -324,16 +354,31 @@ class CloneTest(GoodTideTest):
         for one in (store, spare):
             self.snap(one, 0)
         self.write("plan.txt", "second")
-        with mock.patch.object(StoreMemory, "note_taken", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+        with (
+            mock.patch.object(StoreMemory, "note_taken", side_effect=KeyboardInterrupt),
+            self.assertRaises(KeyboardInterrupt),
+        ):
             self.snap(store, 1)  # killed when the snapshot is there, and not noted yet
-        self.assertFalse(StoreMemory(self.state, store.header.store).notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
+        self.assertFalse(
+            StoreMemory(self.state, store.header.store).notice_others(
+                MACHINE.id, last_snapshot(store, MACHINE.id), T0
+            )
+        )
         carry(store, spare, None, self.state, Silent())
         self.assertEqual(len(spare.snapshot_names()), 3)
-        self.assertFalse(StoreMemory(self.state, spare.header.store).notice_others(MACHINE.id, last_snapshot(spare, MACHINE.id), T0))
+        self.assertFalse(
+            StoreMemory(self.state, spare.header.store).notice_others(
+                MACHINE.id, last_snapshot(spare, MACHINE.id), T0
+            )
+        )
         self.state, here = self.folder / "state of another", self.state
         self.snap(store, 3)
         self.state = here
-        self.assertTrue(StoreMemory(self.state, store.header.store).notice_others(MACHINE.id, last_snapshot(store, MACHINE.id), T0))
+        self.assertTrue(
+            StoreMemory(self.state, store.header.store).notice_others(
+                MACHINE.id, last_snapshot(store, MACHINE.id), T0
+            )
+        )
 
     def test_a_home_that_is_full_notices_nothing_rather_than_something_wrong(self) -> None:
         store = self.new_store(passphrase=None)
@@ -350,7 +395,12 @@ class CloneCommandTest(GoodTideTest):
 
     def test_nothing_is_thinned_until_somebody_has_looked(self) -> None:
         root = self.folder / "store"
-        self.assertEqual(program("job", "add", "Office", "--folder", self.work, "--store", root, "--unencrypted").returncode, 0)
+        self.assertEqual(
+            program(
+                "job", "add", "Office", "--folder", self.work, "--store", root, "--unencrypted"
+            ).returncode,
+            0,
+        )
         self.write("plan.txt", "1")
         for number in range(4):
             self.write("plan.txt", str(number))
@@ -359,7 +409,9 @@ class CloneCommandTest(GoodTideTest):
         identity = json.loads(known.stdout)["id"]
         store = open_store(root, None)
         self.write("plan.txt", "of the copy")
-        self.snap(store, 100_000, Machine(identity, "desk"))  # into another state folder: another machine with the same identity
+        self.snap(
+            store, 100_000, Machine(identity, "desk")
+        )  # into another state folder: another machine with the same identity
         ended = program("snapshot", "Office")
         self.assertEqual(ended.returncode, 0, ended.stderr)
         self.assertIn("Another machine writes snapshots as", program("journal").stdout)

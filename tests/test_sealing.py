@@ -121,11 +121,18 @@ class SealingTest(GoodTideTest):
         real = os.write
 
         def write(handle: int, data: bytes) -> int:
-            if os.readlink(f"/proc/self/fd/{handle}").startswith(str(self.folder / "store")) and chance.random() < 0.2:
+            if (
+                os.readlink(f"/proc/self/fd/{handle}").startswith(str(self.folder / "store"))
+                and chance.random() < 0.2
+            ):
                 raise OSError(errno.EIO if chance.random() < 0.5 else errno.ENOSPC, "no")
             return real(handle, data)
 
-        with watched(self.log), mock.patch("good_tide.storage.writer.PACK_BYTES", 128 * 1024), mock.patch("os.write", write):
+        with (
+            watched(self.log),
+            mock.patch("good_tide.storage.writer.PACK_BYTES", 128 * 1024),
+            mock.patch("os.write", write),
+        ):
             for hour in range(25):
                 with suppress(GoodTideError):
                     self.snap(store, hour)
@@ -164,7 +171,8 @@ class SealingTest(GoodTideTest):
 
         with watched(self.log), mock.patch.object(LocalPlace, "create", copied):
             with suppress(GoodTideError):
-                writer.finish()  # both copies have one file open: what comes of it is no pack, but everything was sealed
+                # both copies have one file open: what comes of it is no pack, but everything was sealed
+                writer.finish()
             if os.getpid() != parent:
                 os._exit(0)
         os.wait()
@@ -179,11 +187,16 @@ class SealingTest(GoodTideTest):
         area.root.mkdir()
         with watched(self.log):
             held = self.snap(area, 3)
-            for target in (open_store(self.folder / "twin", PASSPHRASE), open_store(self.folder / "stranger", PASSPHRASE)):
+            for target in (
+                open_store(self.folder / "twin", PASSPHRASE),
+                open_store(self.folder / "stranger", PASSPHRASE),
+            ):
                 real = target.place.create
                 failing = mock.Mock(
                     side_effect=lambda name, owner, real=real: (
-                        (_ for _ in ()).throw(PlaceFullError("no")) if "snapshots" in name else real(name, owner)
+                        (_ for _ in ()).throw(PlaceFullError("no"))
+                        if "snapshots" in name
+                        else real(name, owner)
                     )
                 )
                 with mock.patch.object(target.place, "create", failing), suppress(GoodTideError):
@@ -210,7 +223,10 @@ class SecretsTest(GoodTideTest):
             seen.append((command, named.get("env")))
             real(self, command, *words, **named)
 
-        with mock.patch.object(subprocess.Popen, "__init__", started), mock.patch("os.cpu_count", return_value=2):
+        with (
+            mock.patch.object(subprocess.Popen, "__init__", started),
+            mock.patch("os.cpu_count", return_value=2),
+        ):
             self.snap(store)
         self.assertTrue(seen, "a helper was started")
         told = repr(seen) + repr(dict(os.environ))
@@ -221,6 +237,8 @@ class SecretsTest(GoodTideTest):
     def test_keys_are_kept_out_of_swap_where_that_is_allowed(self) -> None:
         soft, _ = resource.getrlimit(resource.RLIMIT_MEMLOCK)
         granted = keep_in_memory(os.urandom(32))
-        self.assertEqual(granted, soft == resource.RLIM_INFINITY or soft >= 2 * resource.getpagesize() or os.geteuid() == 0)
+        self.assertEqual(
+            granted, soft == resource.RLIM_INFINITY or soft >= 2 * resource.getpagesize() or os.geteuid() == 0
+        )
         if granted:
             self.assertNotRegex(Path("/proc/self/status").read_text(), r"VmLck:\s+0 kB")

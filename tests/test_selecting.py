@@ -26,12 +26,18 @@ TAG = "Signature: 8a477f597d28d172789f06886806bc55\n"
 
 class SelectingTest(GoodTideTest):
     def taken(self, store: Store, hour: int, *rules: str) -> Snapshot:
-        request = CaptureRequest((self.work,), MACHINE, rules=tuple(map(parse_rule, rules)), home=str(self.folder))
+        request = CaptureRequest(
+            (self.work,), MACHINE, rules=tuple(map(parse_rule, rules)), home=str(self.folder)
+        )
         return capture(store, request, SetClock(Nanoseconds(T0 + hour * HOUR)), Silent(), self.state)
 
     def held(self, store: Store, snapshot: Snapshot) -> set[str]:
         prefix = os.fsencode(self.work) + b"/"
-        return {os.fsdecode(where[len(prefix) :]) for where, _ in contents(store, snapshot, None, True) if where.startswith(prefix)}
+        return {
+            os.fsdecode(where[len(prefix) :])
+            for where, _ in contents(store, snapshot, None, True)
+            if where.startswith(prefix)
+        }
 
     def weighed(self, *rules: str) -> Weighing:
         survey = Survey([self.work])
@@ -54,7 +60,12 @@ class SelectingTest(GoodTideTest):
             self.write(name, TAG if name.endswith("TAG") else name)
         (self.work / "hollow").mkdir()
         store = self.new_store()
-        rules = ("exclude kind temporary", "include path /Drafts/keep/", "exclude path Drafts/", "exclude marker cachedir")
+        rules = (
+            "exclude kind temporary",
+            "include path /Drafts/keep/",
+            "exclude path Drafts/",
+            "exclude marker cachedir",
+        )
         taken = self.taken(store, 0, *rules)
         kept = {"a.txt", "Drafts", "Drafts/keep", "Drafts/keep/two.txt", "Only", "Empty", "hollow"}
         self.assertEqual(self.held(store, taken), kept)
@@ -65,10 +76,13 @@ class SelectingTest(GoodTideTest):
         self.write("Drafts/one.txt", "one")
         self.write("a.txt", "a")
         store = self.new_store()
-        self.assertEqual(self.held(store, self.taken(store, 0, "include path *.keep", "exclude path Drafts/")), {"a.txt"})
+        self.assertEqual(
+            self.held(store, self.taken(store, 0, "include path *.keep", "exclude path Drafts/")), {"a.txt"}
+        )
         self.write("Drafts/two.keep", "two")
         self.assertEqual(
-            self.held(store, self.taken(store, 1, "include path *.keep", "exclude path Drafts/")), {"a.txt", "Drafts", "Drafts/two.keep"}
+            self.held(store, self.taken(store, 1, "include path *.keep", "exclude path Drafts/")),
+            {"a.txt", "Drafts", "Drafts/two.keep"},
         )
 
     def test_a_second_run_under_the_same_rules_adds_nothing_and_a_new_rule_takes_hold(self) -> None:
@@ -76,10 +90,16 @@ class SelectingTest(GoodTideTest):
             self.write(f"folder {number % 3}/file {number}.txt", str(number))
             self.write(f"folder {number % 3}/file {number}.tmp", str(number))
         store = self.new_store()
-        with mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0), mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0):
+        with (
+            mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0),
+            mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0),
+        ):
             self.taken(store, 0, "exclude kind temporary")
             again = self.taken(store, 1, "exclude kind temporary")
-            self.assertEqual((again.record.tally.changed_files, again.record.tally.new_bytes, again.record.tally.files), (0, 0, 30))
+            self.assertEqual(
+                (again.record.tally.changed_files, again.record.tally.new_bytes, again.record.tally.files),
+                (0, 0, 30),
+            )
             self.assertEqual(len(self.held(store, self.taken(store, 2, "exclude path file*"))), 3)
             self.assertEqual(len(self.held(store, self.taken(store, 3))), 63)
 
@@ -114,12 +134,23 @@ class SelectingTest(GoodTideTest):
     @given(
         st.lists(
             st.sampled_from(
-                ["exclude path a/", "include path /a/b/", "exclude path *.txt", "include kind documents", "exclude larger 5 B", "exclude path /b/*",
-                 "include path ~/work/b/a/", "exclude path b", "exclude kind video", "include path **/b/*.txt"]
+                [
+                    "exclude path a/",
+                    "include path /a/b/",
+                    "exclude path *.txt",
+                    "include kind documents",
+                    "exclude larger 5 B",
+                    "exclude path /b/*",
+                    "include path ~/work/b/a/",
+                    "exclude path b",
+                    "exclude kind video",
+                    "include path **/b/*.txt",
+                ]
             ),
-            max_size=4, unique=True,
+            max_size=4,
+            unique=True,
         )
-    )  # fmt: skip
+    )
     def test_a_snapshot_holds_what_the_survey_says_is_in(self, rules: list[str]) -> None:
         if not any(self.work.iterdir()):
             for folder in ("", "a/", "a/b/", "b/", "b/a/", "b/b/"):
@@ -132,7 +163,8 @@ class SelectingTest(GoodTideTest):
         weighing = self.weighed(*rules)
         files = {name for name in held if not (self.work / name).is_dir()}
         self.assertEqual(
-            (len(files), sum((self.work / name).stat().st_size for name in files)), (weighing.total.files, weighing.total.bytes)
+            (len(files), sum((self.work / name).stat().st_size for name in files)),
+            (weighing.total.files, weighing.total.bytes),
         )
         for path in self.work.rglob("*"):
             if path.is_file():
@@ -172,7 +204,9 @@ class SurveyTest(SelectingTest):
 
     def test_why_names_the_deciding_rule_and_the_place_it_catches(self) -> None:
         self.write("Drafts/deep/x.txt", "x")
-        coverage = Coverage([parse_rule("exclude larger 1 GiB"), parse_rule("exclude path Drafts/")], str(self.folder), T0)
+        coverage = Coverage(
+            [parse_rule("exclude larger 1 GiB"), parse_rule("exclude path Drafts/")], str(self.folder), T0
+        )
         answer = why([self.work], coverage, self.work / "Drafts" / "deep" / "x.txt")
         self.assertEqual((answer.is_in, answer.rule, answer.at), (False, 1, str(self.work / "Drafts")))
         self.assertIn("rule 2, “exclude path Drafts/”", answer.words)
@@ -184,7 +218,9 @@ class SurveyTest(SelectingTest):
             file.write(b"12345")
         (self.work / "loop").symlink_to(self.work)
         os.mkfifo(self.work / "pipe")
-        self.assertEqual((self.weighed("exclude path b?d.txt").total.out_files, self.weighed().total.files), (1, 1))
+        self.assertEqual(
+            (self.weighed("exclude path b?d.txt").total.out_files, self.weighed().total.files), (1, 1)
+        )
 
     def test_a_folder_that_is_not_there_is_named(self) -> None:
         survey = Survey([self.work, self.folder / "gone"])

@@ -1,4 +1,5 @@
-"""The quiet moment, from an empty machine to the first snapshot: by command line, through the agent, and in the window."""
+"""The quiet moment, from an empty machine to the first snapshot: by command line, through the agent, and in
+the window."""
 
 from __future__ import annotations
 
@@ -61,8 +62,8 @@ class CommandLineTest(GoodTideTest):
         secret, file = self.folder / "secret", self.folder / "office.toml"
         secret.write_text(WORDS)
         file.write_text(
-            'name = "Office"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude kind temporary", "exclude path Drafts/"]\n'
-            '[[store]]\nlabel = "Pier"\nfolder = "good-tide/desk"\n'
+            'name = "Office"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude kind temporary", "exclude path'
+            ' Drafts/"]\n[[store]]\nlabel = "Pier"\nfolder = "good-tide/desk"\n'
         )
         made = self.ok("job", "load", file, secret=secret)
         store = disk / "good-tide" / "desk"
@@ -87,7 +88,9 @@ class CommandLineTest(GoodTideTest):
         self.ok("job", "load", saved, secret=secret)
         self.assertEqual(self.ok("snapshot", secret=secret)["changed_files"], 0)
 
-    def test_nothing_is_made_when_one_of_several_places_will_not_do_and_stores_made_together_are_twins(self) -> None:
+    def test_nothing_is_made_when_one_of_several_places_will_not_do_and_stores_made_together_are_twins(
+        self,
+    ) -> None:
         self.write("a.txt", "a")
         secret, taken = self.folder / "secret", self.folder / "taken"
         secret.write_text(WORDS)
@@ -99,7 +102,10 @@ class CommandLineTest(GoodTideTest):
         self.assertEqual(refused.returncode, 2)
         self.assertIn("holds other things", refused.stderr)
         self.assertFalse(one.exists())
-        with mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError), self.assertRaises(PowerCutError):
+        with (
+            mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError),
+            self.assertRaises(PowerCutError),
+        ):
             create_store(half, None)
         made = self.ok(*words, "--store", two, "--store", half, secret=secret)
         self.assertEqual([store["made"] for store in made["stores"]], [True, True, True])  # type: ignore[index, union-attr]
@@ -114,15 +120,32 @@ class CommandLineTest(GoodTideTest):
         other.write_text("six other words")
         one, two = self.folder / "one", self.folder / "two"
         rules.write_text("exclude path b\nexclude paths c\n")
-        refused = program("job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, passphrase=secret)
+        refused = program(
+            "job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, passphrase=secret
+        )
         self.assertEqual(refused.returncode, 2)
         self.assertIn("Line 2", refused.stderr)
         rules.write_text("exclude path b\n")
-        self.ok("job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, secret=secret)
+        self.ok(
+            "job", "add", "Office", "--folder", self.work, "--store", one, "--rules", rules, secret=secret
+        )
         self.ok("snapshot", secret=secret)
-        self.ok("job", "change", "Office", "--add-store", two, "--add-rule", "exclude path c", "--store-use", "turns", secret=secret)
+        self.ok(
+            "job",
+            "change",
+            "Office",
+            "--add-store",
+            two,
+            "--add-rule",
+            "exclude path c",
+            "--store-use",
+            "turns",
+            secret=secret,
+        )
         shown = self.ok("job", "show", "Office")
-        self.assertEqual((shown["rules"], shown["store_use"]), (["exclude path c", "exclude path b"], "turns"))
+        self.assertEqual(
+            (shown["rules"], shown["store_use"]), (["exclude path c", "exclude path b"], "turns")
+        )
         carried = self.ok("store", "carry", one, two, secret=secret)
         self.assertEqual((len(carried["carried"]), carried["already"]), (1, 0))  # type: ignore[arg-type]
         self.ok("store", "passphrase", two, "--new-passphrase-file", other, secret=secret)
@@ -134,7 +157,10 @@ class CommandLineTest(GoodTideTest):
         self.ok("history", "--store", two, secret=recovery)
         self.ok("job", "change", "Office", "--drop-store", two, "--rename", "Desk")
         self.assertEqual([job["name"] for job in self.ok("job", "list")["jobs"]], ["Desk"])  # type: ignore[index, union-attr]
-        for words, said in ((("job", "show", "none"), "There is no job none"), (("snapshot", "--folder", str(self.work)), "need a store")):
+        for words, said in (
+            (("job", "show", "none"), "There is no job none"),
+            (("snapshot", "--folder", str(self.work)), "need a store"),
+        ):
             done = program(*words)
             self.assertEqual(done.returncode, 2)
             self.assertIn(said, done.stderr)
@@ -145,24 +171,37 @@ class WindowTest(GoodTideTest):
 
     def setUp(self) -> None:
         super().setUp()
-        for module, name in ((header, "create_store"), (keyslots, "change_passphrase"), (keyslots, "add_recovery")):
+        for module, name in (
+            (header, "create_store"),
+            (keyslots, "change_passphrase"),
+            (keyslots, "add_recovery"),
+        ):
             defaults = getattr(module, name).__defaults__
             cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
             patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
             patch.start()
             self.addCleanup(patch.stop)
         self.home = Path(os.environ["HOME"])
-        for name in ("Documents/budget.csv", "Documents/Drafts/one.txt", "Pictures/poster.png", "Documents/x.tmp"):
+        for name in (
+            "Documents/budget.csv",
+            "Documents/Drafts/one.txt",
+            "Pictures/poster.png",
+            "Documents/x.tmp",
+        ):
             (self.home / name).parent.mkdir(parents=True, exist_ok=True)
             (self.home / name).write_bytes(b"x" * 5000)
         self.rack = StandInDisks(self.folder / "rack")
         self.rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
-        self.rack.add(StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk"))
+        self.rack.add(
+            StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk")
+        )
         self.rack.add(StandIn(name="Mole", capacity=90 * GIB, device="two", plugged=False))
         self.settings = self.folder / "settings"
         self.settings.mkdir()
         (self.settings / STAND_IN_FILE).write_text(str(self.rack.root))
-        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
         self.ring = StandInKeyRing()
         self.agent = Agent(self.settings, here, SystemClock(), around=quiet(self.settings), ring=self.ring)
         thread = threading.Thread(target=self.agent.run)
@@ -183,7 +222,10 @@ class WindowTest(GoodTideTest):
         """Wait until something is so, no question is open and no short timer runs."""
         self.until(
             lambda: (
-                true() and not self.window.link._waiting and not self.page._timer.isActive() and not self.window.coverage._timer.isActive()
+                true()
+                and not self.window.link._waiting
+                and not self.page._timer.isActive()
+                and not self.window.coverage._timer.isActive()
             )
         )
 
@@ -202,7 +244,9 @@ class WindowTest(GoodTideTest):
         return self.window.recovery.key.text()
 
     def test_from_an_empty_machine_to_the_first_snapshot(self) -> None:
-        self.assertEqual([os.path.basename(folder) for folder in self.page.chosen()], ["Documents", "Pictures"])
+        self.assertEqual(
+            [os.path.basename(folder) for folder in self.page.chosen()], ["Documents", "Pictures"]
+        )
         self.assertEqual(self.page.place.folder, str(self.rack.folder("Pier") / "good-tide" / "desk"))
         self.assertEqual(self.page._what.text(), "3 files, 14.6 KiB")
         self.assertIn("Type a passphrase", self.page._trouble.text())
@@ -279,7 +323,10 @@ class WindowTest(GoodTideTest):
         self.page.points.setCurrentText("Mine")
         self.page.points.activated.emit(self.page.points.currentIndex())
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)
-        self.assertEqual(([os.path.basename(one) for one in self.page.chosen()], self.page._rules), (["Papiere"], ("exclude path x/",)))
+        self.assertEqual(
+            ([os.path.basename(one) for one in self.page.chosen()], self.page._rules),
+            (["Papiere"], ("exclude path x/",)),
+        )
         self.assertIn("broken.toml", self.agent.upkeep.journal.events(Filter())[0].what)
 
     def test_hints_and_passphrases_that_will_not_do(self) -> None:
@@ -307,8 +354,13 @@ class WindowTest(GoodTideTest):
         place.rules.value.setText("Drafts/")
         QTest.keyClick(place.rules.value, Qt.Key.Key_Return)
         self.settle(place.keep.isEnabled)
-        self.assertIn("1 file, 4.9 KiB less in each snapshot; 1 file was in earlier snapshots and stays there", place._difference.text())
-        self.assertEqual(load_jobs(self.settings)[0].rules[0], "exclude marker cachedir", "nothing is kept yet")
+        self.assertIn(
+            "1 file, 4.9 KiB less in each snapshot; 1 file was in earlier snapshots and stays there",
+            place._difference.text(),
+        )
+        self.assertEqual(
+            load_jobs(self.settings)[0].rules[0], "exclude marker cachedir", "nothing is kept yet"
+        )
         place.show_folder(os.fsencode(self.home / "Documents" / "Drafts"))
         self.settle()
         self.assertIn("Out: rule 1", place.why.text())
@@ -352,14 +404,19 @@ class WindowTest(GoodTideTest):
         self.assertIn("less", place._difference.text())
         QTest.mouseClick(place.keep, Qt.MouseButton.LeftButton)
         self.settle(lambda: not place.bar.isVisible())
-        self.assertEqual([os.path.basename(folder) for folder in load_jobs(self.settings)[0].folders], ["Documents", "Plans"])
+        self.assertEqual(
+            [os.path.basename(folder) for folder in load_jobs(self.settings)[0].folders],
+            ["Documents", "Plans"],
+        )
         place.ask_why.setText("~/Pictures/poster.png")
         QTest.keyClick(place.ask_why, Qt.Key.Key_Return)
         self.settle()
         self.assertIn("in none of the covered folders", place.why.text())
         for last in ("Documents", "Plans"):
             place._uncover(str(self.home / last))
-        self.assertEqual([os.path.basename(folder) for folder in place.folders], ["Plans"], "the last one stays")
+        self.assertEqual(
+            [os.path.basename(folder) for folder in place.folders], ["Plans"], "the last one stays"
+        )
 
     def test_a_second_store_is_added_history_carried_and_readers_changed(self) -> None:
         key = self.set_up()
@@ -374,7 +431,9 @@ class WindowTest(GoodTideTest):
             field.setText(WORDS)
         self.settle(place.panel.add.isEnabled)
         QTest.mouseClick(place.panel.add, Qt.MouseButton.LeftButton)
-        self.settle(lambda: len(place.cards) == 2 and self.window._places.currentWidget() is self.window.recovery)
+        self.settle(
+            lambda: len(place.cards) == 2 and self.window._places.currentWidget() is self.window.recovery
+        )
         self.window.show_place(2)
         pier, mole = (card.view.folder for card in place.cards)
         place.cards[0].carry.emit(pier, mole)
@@ -382,7 +441,9 @@ class WindowTest(GoodTideTest):
         self.window.work_strip.show_work(Work("carry", False, Progress("Carrying"), 1.0))
         self.assertEqual(self.window.work_strip._words.text(), "Carrying snapshots over")
         self.window.work_strip.show_work(None)
-        self.assertEqual(open_store(Path(mole), WORDS).snapshot_names(), open_store(Path(pier), key).snapshot_names())
+        self.assertEqual(
+            open_store(Path(mole), WORDS).snapshot_names(), open_store(Path(pier), key).snapshot_names()
+        )
         place.turns.click()
         self.settle()
         self.assertEqual(load_jobs(self.settings)[0].store_use, "turns")
@@ -419,13 +480,17 @@ class WindowTest(GoodTideTest):
         QTest.mouseClick(place.panel.read, Qt.MouseButton.LeftButton)
         self.settle(lambda: self.window.overview.reading)
         self.assertFalse(self.window.take.isEnabled())
-        self.assertEqual([self.window.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"])
+        self.assertEqual(
+            [self.window.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"]
+        )
         self.window.job.activated.emit(0)
         self.settle(lambda: not self.window.overview.reading)
 
     def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:
         unnamed = [
-            widget for widget in self.page.findChildren(QCheckBox) if widget.isVisible() and not (widget.text() or widget.accessibleName())
+            widget
+            for widget in self.page.findChildren(QCheckBox)
+            if widget.isVisible() and not (widget.text() or widget.accessibleName())
         ]
         self.assertEqual(unnamed, [])
         row = self.page.place.rows[0]
@@ -442,7 +507,10 @@ class DocumentsTest(GoodTideTest):
         from good_tide.core.jobfile import parse_job_file
         from good_tide.core.rules import parse_rules
 
-        for name, language, read in (("coverage-rules.md", "rules", parse_rules), ("job-file.md", "toml", parse_job_file)):
+        for name, language, read in (
+            ("coverage-rules.md", "rules", parse_rules),
+            ("job-file.md", "toml", parse_job_file),
+        ):
             text = (REPOSITORY / "docs" / name).read_text()
             blocks = [part.split("```")[0] for part in text.split(f"```{language}\n")[1:]]
             self.assertTrue(blocks, name)

@@ -68,14 +68,22 @@ class SharedStoreTest(GoodTideTest):
             for name in ("Office", "Films"):
                 self.write("note.txt", f"{name} {number}")
                 self.ok("snapshot", name)
-        self.assertLess(self.ok("room", store)["stored"], 400_000, "both need the scene, and it is stored once")
+        self.assertLess(
+            self.ok("room", store)["stored"], 400_000, "both need the scene, and it is stored once"
+        )
         self.assertEqual(len(self.ok("room", store, "--by", "machine")["by"]), 2)
         self.ok("ladder", "Films", "--rung", "1h year")
         released = self.ok("thin", "Films", "--yes")["released"]
-        self.assertEqual(len(released), 2, "of the three of Films; those of Office are not touched, though one of them is older")
+        self.assertEqual(
+            len(released),
+            2,
+            "of the three of Films; those of Office are not touched, though one of them is older",
+        )
         self.assertEqual(self.ok("thin", "Office", "--yes")["released"], [])
         self.assertEqual(len(self.ok("history", "--store", store)["snapshots"]), 4)
         self.assertEqual(len(self.ok("versions", "--store", store, self.work / "note.txt")["versions"]), 3)
         self.assertEqual(len(self.ok("versions", "--store", store, films / "scene.mov")["versions"]), 1)
         rows = self.ok("fleet", store)["machines"]
-        self.assertEqual(sorted((row["job"], row["snapshots"]) for row in rows), [("Films", 1), ("Office", 3)])
+        self.assertEqual(
+            sorted((row["job"], row["snapshots"]) for row in rows), [("Films", 1), ("Office", 3)]
+        )

@@ -1,4 +1,5 @@
-"""What always stays, whichever way history is made smaller: the newest, the newest complete one, pinned ones, and those of others."""
+"""What always stays, whichever way history is made smaller: the newest, the newest complete one, pinned ones,
+and those of others."""
 
 from __future__ import annotations
 
@@ -37,7 +38,9 @@ class StayingTest(GoodTideTest):
 
     def thinned(self, rung: str) -> list[str]:
         ladder = Ladder((parse_rung(rung),))
-        return [one.name for one in plan_thinning(self.store, ladder, MACHINE.id, "UTC", LATER, Silent()).keeps]
+        return [
+            one.name for one in plan_thinning(self.store, ladder, MACHINE.id, "UTC", LATER, Silent()).keeps
+        ]
 
     def test_the_ladder_leaves_the_newest_complete_one_besides_the_newest(self) -> None:
         self.assertEqual(self.thinned("1h every"), [self.whole[-1].name, self.gapped[-1].name])

@@ -74,7 +74,9 @@ class ChunkerTest(GoodTideTest):
 
     def test_mean_length_is_near_its_aim_on_noise_and_text(self) -> None:
         noise = random.Random(2).randbytes(3_000_000)
-        words = b" ".join(random.Random(3).choices([b"tide", b"harbour", b"lamp", b"curtain", b"of", b"the"], k=600_000))
+        words = b" ".join(
+            random.Random(3).choices([b"tide", b"harbour", b"lamp", b"curtain", b"of", b"the"], k=600_000)
+        )
         for name, data in (("noise", noise), ("text", words)):
             with self.subTest(name):
                 mean = sum(lengths(data)) / len(lengths(data))
@@ -93,7 +95,8 @@ class ChunkerTest(GoodTideTest):
 
     def test_runs_of_one_byte_end_at_the_maximum(self) -> None:
         self.assertTrue(
-            all(length == SMALL.maximum for length in lengths(bytes(80_000))[:-1]) or len(set(lengths(bytes(80_000))[:-1])) == 1
+            all(length == SMALL.maximum for length in lengths(bytes(80_000))[:-1])
+            or len(set(lengths(bytes(80_000))[:-1])) == 1
         )
 
 
@@ -102,7 +105,12 @@ class KeyTest(GoodTideTest):
         key = new_recovery_key()
         digits = parse_recovery_key(key)
         self.assertIsNotNone(digits)
-        for typed in (key.lower(), key.replace("-", " "), f"  {key}\n", key.replace("0", "O").replace("1", "l")):
+        for typed in (
+            key.lower(),
+            key.replace("-", " "),
+            f"  {key}\n",
+            key.replace("0", "O").replace("1", "l"),
+        ):
             self.assertEqual(parse_recovery_key(typed), digits)
         wrong = ("1" if key[0] != "1" else "2") + key[1:]
         for typed in (wrong, key[:-1], "", "harbour lantern"):
@@ -136,9 +144,16 @@ class HeaderTest(GoodTideTest):
     def test_directories_that_are_no_store_say_so(self) -> None:
         (self.folder / "plain").mkdir()
         half = self.folder / "half"
-        with mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError), self.assertRaises(PowerCutError):
+        with (
+            mock.patch("good_tide.storage.header.write_slot", side_effect=PowerCutError),
+            self.assertRaises(PowerCutError),
+        ):
             create_store(half, None)
-        for root, words in ((self.folder / "plain", "no store"), (half, "not made to the end"), (self.folder / "missing", "no folder")):
+        for root, words in (
+            (self.folder / "plain", "no store"),
+            (half, "not made to the end"),
+            (self.folder / "missing", "no folder"),
+        ):
             with self.subTest(root.name), self.assertRaises(PlaceError) as caught:
                 open_store(root, None)
             self.assertIn(words, str(caught.exception))
@@ -230,7 +245,11 @@ class LocalPlaceTest(PlaceContract, GoodTideTest):
             done.append("rename")
             real["rename"](source, target, **folders)
 
-        with mock.patch("os.fsync", fsync), mock.patch("os.rename", rename), self.place.create("index/x", "me-") as file:
+        with (
+            mock.patch("os.fsync", fsync),
+            mock.patch("os.rename", rename),
+            self.place.create("index/x", "me-") as file,
+        ):
             file.write(b"x")
             done.clear()
             file.commit()
@@ -292,11 +311,11 @@ class InvariantTest(GoodTideTest):
         store_folder = self.folder / "store"
         create_store(store_folder, PASSPHRASE, cost=CHEAP)
         code = (
-            "import sys, random; from pathlib import Path; from tests.base import *\n"
-            "store = open_store(Path(sys.argv[1]), PASSPHRASE); work = Path(sys.argv[2])\n"
-            "for hour in range(1000):\n"
-            "    (work / 'sound.wav').write_bytes(random.randbytes(400_000)); print(hour, flush=True)\n"
-            "    capture(store, CaptureRequest((work,), MACHINE), SetClock(Nanoseconds(T0 + (int(sys.argv[4]) * 1000 + hour) * HOUR)), Silent(), Path(sys.argv[3]))\n"
+            "import sys, random; from pathlib import Path; from tests.base import *\nstore ="
+            " open_store(Path(sys.argv[1]), PASSPHRASE); work = Path(sys.argv[2])\nfor hour in range(1000):\n"
+            "    (work / 'sound.wav').write_bytes(random.randbytes(400_000)); print(hour, flush=True)\n   "
+            " capture(store, CaptureRequest((work,), MACHINE), SetClock(Nanoseconds(T0 + (int(sys.argv[4]) *"
+            " 1000 + hour) * HOUR)), Silent(), Path(sys.argv[3]))\n"
         )
         chance = random.Random(6)
         for run in range(8):
@@ -329,12 +348,25 @@ class InvariantTest(GoodTideTest):
             expected = self.folder / f"expected{passphrase is None}"
             self.restore(store, first, self.work, expected)
             chance = random.Random(7)
-            groups = [sorted(path for path in (root / kind).rglob("*") if path.is_file()) for kind in ("index", "snapshots", "packs")]
+            groups = [
+                sorted(path for path in (root / kind).rglob("*") if path.is_file())
+                for kind in ("index", "snapshots", "packs")
+            ]
             for files in groups:
                 for file in files:
                     whole = file.read_bytes()
-                    spots = [0, 4, 5, len(whole) - 1, len(whole) - 5, *(chance.randrange(len(whole)) for _ in range(6))]
-                    changed = [whole[:at] + bytes([whole[at] ^ (1 << chance.randrange(8))]) + whole[at + 1 :] for at in spots]
+                    spots = [
+                        0,
+                        4,
+                        5,
+                        len(whole) - 1,
+                        len(whole) - 5,
+                        *(chance.randrange(len(whole)) for _ in range(6)),
+                    ]
+                    changed = [
+                        whole[:at] + bytes([whole[at] ^ (1 << chance.randrange(8))]) + whole[at + 1 :]
+                        for at in spots
+                    ]
                     changed += [
                         whole[: len(whole) // 2],
                         b"",
@@ -343,7 +375,9 @@ class InvariantTest(GoodTideTest):
                     ]
                     for number, data in enumerate(changed):
                         file.write_bytes(data)
-                        with self.subTest(file=file.relative_to(root), number=number, encrypted=passphrase is not None):
+                        with self.subTest(
+                            file=file.relative_to(root), number=number, encrypted=passphrase is not None
+                        ):
                             self._only_true_bytes_or_an_error(root, passphrase, expected)
                     file.write_bytes(whole)
 
@@ -371,7 +405,9 @@ class InvariantTest(GoodTideTest):
         self.write("a secret name.txt", b"a secret content " * 100)
         store = self.new_store()
         self.snap(store, 0)
-        everything = b"".join(path.read_bytes() for path in Path(store.place.title).rglob("*") if path.is_file())
+        everything = b"".join(
+            path.read_bytes() for path in Path(store.place.title).rglob("*") if path.is_file()
+        )
         for words in (b"secret name", b"secret content", b"desk", os.fsencode(self.work)):
             self.assertNotIn(words, everything)
         other = self.new_store("other")
@@ -390,7 +426,9 @@ class InvariantTest(GoodTideTest):
         taken = self.snap(twin, 0, OTHER_MACHINE)
         self.assertEqual(taken.record.tally.new_bytes, 0)
         fresh = open_store(Path(store.place.title), PASSPHRASE)
-        self.assertEqual({snapshot.record.machine.id for snapshot in fresh.snapshots()[0]}, {MACHINE.id, OTHER_MACHINE.id})
+        self.assertEqual(
+            {snapshot.record.machine.id for snapshot in fresh.snapshots()[0]}, {MACHINE.id, OTHER_MACHINE.id}
+        )
         self.assertTrue(verify(fresh, True, Silent()).ok)
 
     def test_7_frozen_stores_open_for_ever(self) -> None:
@@ -400,8 +438,12 @@ class InvariantTest(GoodTideTest):
                 snapshots, damage = store.snapshots()
                 self.assertEqual((len(snapshots), damage), (2, []))
                 self.assertTrue(verify(store, True, Silent()).ok)
-                self.restore(store, snapshots[0], store.roots(snapshots[0].record)[0].name, self.folder / name)
-                self.assertEqual((self.folder / name / "office" / "letter.txt").read_text(), "frozen in time\n")
+                self.restore(
+                    store, snapshots[0], store.roots(snapshots[0].record)[0].name, self.folder / name
+                )
+                self.assertEqual(
+                    (self.folder / name / "office" / "letter.txt").read_text(), "frozen in time\n"
+                )
 
     def test_a_full_place_keeps_what_is_whole_and_the_next_run_goes_on(self) -> None:
         self.fill()

@@ -52,7 +52,10 @@ class SlotPowerCutTest(GoodTideTest):
         self.assertEqual((opened_by[0], opened_by[-1]), ([PASSPHRASE], ["another one"]))
 
     def test_a_slot_that_is_half_written_or_of_another_store_does_not_count(self) -> None:
-        new, other = create_store(self.folder / "s", PASSPHRASE, cost=CHEAP), create_store(self.folder / "o", "x y z", cost=CHEAP)
+        new, other = (
+            create_store(self.folder / "s", PASSPHRASE, cost=CHEAP),
+            create_store(self.folder / "o", "x y z", cost=CHEAP),
+        )
         place = LocalPlace(self.folder / "s")
         add_recovery(place, new.keys, CHEAP)
         self.assertNotEqual(other.header.store, new.header.store)
@@ -78,7 +81,9 @@ class CarryPowerCutTest(GoodTideTest):
 
     def test_a_power_cut_while_carrying_leaves_whole_snapshots_and_the_next_carry_goes_on(self) -> None:
         for twin in (True, False):
-            new = create_store(self.folder / f"to {twin}", PASSPHRASE, cost=CHEAP, twin=self.source.keys if twin else None)
+            new = create_store(
+                self.folder / f"to {twin}", PASSPHRASE, cost=CHEAP, twin=self.source.keys if twin else None
+            )
             cut, finished = 0, False
             while not finished:
                 place = MemoryPlace(cut_after=cut)
@@ -105,14 +110,21 @@ class CarryPowerCutTest(GoodTideTest):
     def test_a_killed_carry_goes_on(self) -> None:
         create_store(self.folder / "to", PASSPHRASE, cost=CHEAP)
         code = (
-            "import sys; from tests.base import *; from good_tide.operations.stores.carrying import carry\n"
-            "source, target = (open_store(Path(one), PASSPHRASE) for one in sys.argv[1:3]); print('begun', flush=True)\n"
-            "carry(source, target, None, Path(sys.argv[3]), Silent())\n"
+            "import sys; from tests.base import *; from good_tide.operations.stores.carrying import"
+            " carry\nsource, target = (open_store(Path(one), PASSPHRASE) for one in sys.argv[1:3]);"
+            " print('begun', flush=True)\ncarry(source, target, None, Path(sys.argv[3]), Silent())\n"
         )
         chance = random.Random(3)
         for _ in range(5):
             child = subprocess.Popen(
-                [sys.executable, "-c", code, str(self.folder / "from"), str(self.folder / "to"), str(self.state)],
+                [
+                    sys.executable,
+                    "-c",
+                    code,
+                    str(self.folder / "from"),
+                    str(self.folder / "to"),
+                    str(self.state),
+                ],
                 cwd=REPOSITORY,
                 stdout=subprocess.PIPE,
             )
@@ -142,7 +154,8 @@ class FullDiskTest(GoodTideTest):
         script = f"""set -e
             mount -t tmpfs -o size=6m none {small}
             {program} store create {small}/s --passphrase-file {secret} > /dev/null
-            {program} job add Office --folder {self.work} --store {large} --passphrase-file {secret} > /dev/null
+            {program} job add Office --folder {self.work} --store {large} \\
+                --passphrase-file {secret} > /dev/null
             {sys.executable} - <<'END'
 from pathlib import Path
 import msgspec
@@ -150,7 +163,8 @@ from good_tide.core.settings import StoreRef
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
 here = this_workplace()
 job = load_jobs(here.settings)[0]
-save_job(here.settings, msgspec.structs.replace(job, stores=(StoreRef(path="{small}/s", name="small"), *job.stores)))
+stores = (StoreRef(path="{small}/s", name="small"), *job.stores)
+save_job(here.settings, msgspec.structs.replace(job, stores=stores))
 END
             {program} snapshot Office --passphrase-file {secret} --json
             head -c 9000000 /dev/urandom > {self.work}/film
@@ -159,7 +173,9 @@ END
             {program} snapshot Office --passphrase-file {secret} --json
             {program} verify --store {small}/s --passphrase-file {secret} --read-all --json
         """
-        done = subprocess.run(["unshare", "-m", "sh", "-c", script], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            ["unshare", "-m", "sh", "-c", script], capture_output=True, text=True, check=False
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         first, second, code, third, verified = done.stdout.strip().splitlines()
         self.assertEqual([one["store"] for one in json.loads(first)["snapshots"]], [f"{small}/s", str(large)])
@@ -179,12 +195,19 @@ class OpenFilesTest(GoodTideTest):
         before = len(os.listdir("/proc/self/fd"))
         for act in ("read", "finish"):
             with (
-                mock.patch(f"good_tide.operations.snapshot.small_files.SmallFiles.{act}", side_effect=RuntimeError),
+                mock.patch(
+                    f"good_tide.operations.snapshot.small_files.SmallFiles.{act}", side_effect=RuntimeError
+                ),
                 self.assertRaises(RuntimeError),
             ):
                 self.write("folder 1/new.txt", act)
                 self.snap(store, 1)
-        with mock.patch("good_tide.operations.snapshot.small_files.SmallFiles.entry", side_effect=RuntimeError), self.assertRaises(RuntimeError):
+        with (
+            mock.patch(
+                "good_tide.operations.snapshot.small_files.SmallFiles.entry", side_effect=RuntimeError
+            ),
+            self.assertRaises(RuntimeError),
+        ):
             self.write("folder 2/new.txt", "new")
             self.snap(store, 2)
         self.assertEqual(len(os.listdir("/proc/self/fd")), before)

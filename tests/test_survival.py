@@ -14,7 +14,15 @@ from tests.base import REPOSITORY, GoodTideTest
 class SurvivalTest(GoodTideTest):
     def live(self, *words: str, seconds: float) -> dict[str, Any]:
         command = [sys.executable, "-m", "tests.survival", words[0], str(self.folder), *words[1:]]
-        done = subprocess.run(command, capture_output=True, text=True, timeout=seconds, check=False, cwd=REPOSITORY, env=os.environ)
+        done = subprocess.run(
+            command,
+            capture_output=True,
+            text=True,
+            timeout=seconds,
+            check=False,
+            cwd=REPOSITORY,
+            env=os.environ,
+        )
         self.assertEqual(done.returncode, 0, done.stderr[-4000:])
         return dict(json.loads(done.stdout))
 
@@ -25,6 +33,10 @@ class SurvivalTest(GoodTideTest):
 
     def test_a_day_with_changes_pulls_and_power_cuts(self) -> None:
         found = self.live("day", seconds=1800)
-        self.assertEqual((found["missing"], found["doubled"], found["left in the holding area"], found["whole"]), (0, 0, 0, True), found)
+        self.assertEqual(
+            (found["missing"], found["doubled"], found["left in the holding area"], found["whole"]),
+            (0, 0, 0, True),
+            found,
+        )
         self.assertGreater(min(found["power cuts"], found["pulls"], found["pulls in a run"]), 2, found)
         self.assertGreater(found["versions"], 150)

@@ -36,7 +36,9 @@ from tests.memory_place import MemoryPlace, PowerCutError
 from tests.survival import content_of, on_disk
 
 
-def sweep(store: Store, now: int = T0, watched: Watched | None = None, owner: str = "sweeper-") -> SweepReport:
+def sweep(
+    store: Store, now: int = T0, watched: Watched | None = None, owner: str = "sweeper-"
+) -> SweepReport:
     return Sweep(store, owner, watched or Watched(), now, Silent()).run()
 
 
@@ -67,7 +69,9 @@ class SweepTest(GoodTideTest):
     def check(self, *left: int) -> None:
         """Exactly these snapshots stand, whole."""
         store = self.fresh()
-        self.assertEqual(sorted(store.snapshot_names()), sorted(self.snapshots[number].name for number in left))
+        self.assertEqual(
+            sorted(store.snapshot_names()), sorted(self.snapshots[number].name for number in left)
+        )
         for number in left:
             self.assertEqual(content_of(store, self.snapshots[number].name), self.states[number])
         self.assertTrue(verify(store, True, Silent()).ok)
@@ -86,7 +90,9 @@ class SweepTest(GoodTideTest):
         report = sweep(self.fresh())
         self.assertGreater(before - self.size(), 780_000)
         self.assertLess(abs(plan.freed - (before - self.size())), 30_000)
-        self.assertEqual((report.waits, read_doomed(self.fresh()), self.store.place.names(LEASE_FOLDER)), (0, {}, []))
+        self.assertEqual(
+            (report.waits, read_doomed(self.fresh()), self.store.place.names(LEASE_FOLDER)), (0, {}, [])
+        )
         self.check(1, 3)
         self.assertEqual(sweep(self.fresh()).freed, 0)
 
@@ -109,7 +115,11 @@ class SweepTest(GoodTideTest):
             self.write("big.bin", content)
             self.snapshots.append(self.snap(self.fresh(), 9))
             self.states.append(on_disk(self.work))
-        self.assertGreater(self.snapshots[-1].record.tally.stored_bytes, 390_000, "a writer that came later builds on what is doomed")
+        self.assertGreater(
+            self.snapshots[-1].record.tally.stored_bytes,
+            390_000,
+            "a writer that came later builds on what is doomed",
+        )
         sweep(self.fresh())
         self.check(1, 2, 3, 4)
 
@@ -190,7 +200,11 @@ class SweepTest(GoodTideTest):
         area = HoldingArea(self.folder / "area", self.store.header, self.store.keys)
 
         def marks() -> list[str]:
-            return [mark.owner for mark in seen_marks(self.store.place, WRITER_FOLDER) if mark.owner.startswith(HOLDING_OWNER)]
+            return [
+                mark.owner
+                for mark in seen_marks(self.store.place, WRITER_FOLDER)
+                if mark.owner.startswith(HOLDING_OWNER)
+            ]
 
         prime(area, self.store, self.snapshots[-1], self.state)
         self.assertEqual(len(marks()), 1)
@@ -206,7 +220,8 @@ class SweepTest(GoodTideTest):
         self.assertEqual(len(marks()), 1)
 
     def test_packs_of_a_cut_run_are_not_lost_by_a_second_cut(self) -> None:
-        """The store stays open, as in an agent: the first run leaves a pack that no index names, the second takes it over and fails."""
+        """The store stays open, as in an agent: the first run leaves a pack that no index names, the second
+        takes it over and fails."""
         place = _memory_of(self.folder / "store")
         self.write("film.bin", random.Random(99).randbytes(400_000))
         request, clock, cut = CaptureRequest((self.work,), MACHINE), SetClock(Nanoseconds(T0 + 50 * HOUR)), 0
@@ -215,7 +230,9 @@ class SweepTest(GoodTideTest):
             place = _memory_of(self.folder / "store")
             place.cut_after = cut
             with contextlib.suppress(PowerCutError, GoodTideError):
-                capture(Store(place, self.store.header, self.store.keys), request, clock, Silent(), self.state)
+                capture(
+                    Store(place, self.store.header, self.store.keys), request, clock, Silent(), self.state
+                )
         place = place.after_power_cut()
         kept_open = Store(place, self.store.header, self.store.keys)
         for limit in range(12):
@@ -225,7 +242,9 @@ class SweepTest(GoodTideTest):
         place.cut_after = None
         place.volatile.clear()
         taken = capture(kept_open, request, clock, Silent(), self.state)
-        self.assertEqual(content_of(Store(place, self.store.header, self.store.keys), taken.name), on_disk(self.work))
+        self.assertEqual(
+            content_of(Store(place, self.store.header, self.store.keys), taken.name), on_disk(self.work)
+        )
 
     def test_damage_stops_it_before_anything_is_deleted(self) -> None:
         release(self.store, self.snapshots[0])
@@ -280,10 +299,17 @@ class SweepTest(GoodTideTest):
             left = place.after_power_cut()
             store = Store(left, self.store.header, self.store.keys)
             for number in (2, 3):
-                self.assertEqual(content_of(store, self.snapshots[number].name), self.states[number], f"after {cut} operations")
+                self.assertEqual(
+                    content_of(store, self.snapshots[number].name),
+                    self.states[number],
+                    f"after {cut} operations",
+                )
             if cut % 3 == 0 or done:
                 sweep(store, T0 + DEAD_AFTER)
-                self.assertTrue(verify(Store(left, self.store.header, self.store.keys), True, Silent()).ok, f"after {cut} operations")
+                self.assertTrue(
+                    verify(Store(left, self.store.header, self.store.keys), True, Silent()).ok,
+                    f"after {cut} operations",
+                )
                 self.assertEqual(left.names(DOOMED_FOLDER), [])
                 self.assertLess(left.total_bytes(), whole.total_bytes() - 700_000)
             cut += 1
@@ -294,14 +320,16 @@ def _memory_of(root: Path) -> MemoryPlace:
     """The files of a store as a place in memory."""
     place = MemoryPlace()
     place.files = {
-        str(path.relative_to(root)): path.read_bytes() for path in root.rglob("*") if path.is_file() and path.parent.name != "tmp"
+        str(path.relative_to(root)): path.read_bytes()
+        for path in root.rglob("*")
+        if path.is_file() and path.parent.name != "tmp"
     }
     return place
 
 
 class SweepMachine(stateful.RuleBasedStateMachine):
-    """Two machines snapshot, release and sweep one store in any order; sweeps and snapshots are cut off; clocks are wrong. Each machine
-    keeps its store open, as an agent does, or opens it anew."""
+    """Two machines snapshot, release and sweep one store in any order; sweeps and snapshots are cut off;
+    clocks are wrong. Each machine keeps its store open, as an agent does, or opens it anew."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -321,7 +349,12 @@ class SweepMachine(stateful.RuleBasedStateMachine):
 
     def area(self, machine: Machine, here: bool) -> HoldingArea:
         """A machine's holding area; with the store behind it when its disk is here."""
-        area = HoldingArea(self.test.folder / f"holding of {machine.name}", self.header, self.keys, self.store().snapshot_names())
+        area = HoldingArea(
+            self.test.folder / f"holding of {machine.name}",
+            self.header,
+            self.keys,
+            self.store().snapshot_names(),
+        )
         area.base = self.store_of(machine, False) if here else None
         return area
 
@@ -359,7 +392,11 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         self.place.cut_after = cut
         try:
             taken = capture(
-                self.store_of(machine, anew), CaptureRequest((folder,), machine), SetClock(Nanoseconds(self.now)), Silent(), self.test.state
+                self.store_of(machine, anew),
+                CaptureRequest((folder,), machine),
+                SetClock(Nanoseconds(self.now)),
+                Silent(),
+                self.test.state,
             )
             self.expected[taken.name] = on_disk(folder)
         except (PowerCutError, GoodTideError):
@@ -380,7 +417,8 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         cut=st.one_of(st.none(), st.integers(0, 6)),
     )
     def on_the_road(self, machine: Machine, seeds: list[int], cut: int | None) -> None:
-        """The disk leaves, with what the holding area needs taken over before, or cut off in that; snapshots go on without it."""
+        """The disk leaves, with what the holding area needs taken over before, or cut off in that; snapshots
+        go on without it."""
         area, store = self.area(machine, True), self.store_of(machine, True)
         own = [one for one in store.snapshots()[0] if one.record.machine == machine]
         if own and not self.held[machine.id]:
@@ -396,7 +434,11 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             (folder / f"note {seed % 3}").write_text(f"a small one, {seed}")
             self.now += HOUR
             taken = capture(
-                self.area(machine, False), CaptureRequest((folder,), machine), SetClock(Nanoseconds(self.now)), Silent(), self.test.state
+                self.area(machine, False),
+                CaptureRequest((folder,), machine),
+                SetClock(Nanoseconds(self.now)),
+                Silent(),
+                self.test.state,
             )
             self.held[machine.id][taken.name] = on_disk(folder)
 
@@ -406,7 +448,9 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         if not self.held[machine.id] and self.area(machine, True).root.is_dir():
             self.area(machine, True).give_way(self.store())
 
-    @stateful.rule(machine=st.sampled_from([MACHINE, OTHER_MACHINE]), cut=st.one_of(st.none(), st.integers(0, 40)))
+    @stateful.rule(
+        machine=st.sampled_from([MACHINE, OTHER_MACHINE]), cut=st.one_of(st.none(), st.integers(0, 40))
+    )
     def carry(self, machine: Machine, cut: int | None) -> None:
         """The disk is back: what waits is carried over, or cut off in that."""
         held = self.held[machine.id]
@@ -428,7 +472,8 @@ class SweepMachine(stateful.RuleBasedStateMachine):
 
     @stateful.rule(which=st.integers(0, 1000))
     def release(self, which: int) -> None:
-        """How far a run that was cut off had come depends on its threads, and so does how many there are to choose from."""
+        """How far a run that was cut off had come depends on its threads, and so does how many there are to
+        choose from."""
         if not self.expected:
             return
         name = list(self.expected)[which % len(self.expected)]
@@ -436,7 +481,9 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         del self.expected[name]
 
     @stateful.rule(
-        machine=st.sampled_from([MACHINE, OTHER_MACHINE]), cut=st.one_of(st.none(), st.integers(0, 30)), skew=st.integers(-400, 400)
+        machine=st.sampled_from([MACHINE, OTHER_MACHINE]),
+        cut=st.one_of(st.none(), st.integers(0, 30)),
+        skew=st.integers(-400, 400),
     )
     def sweep(self, machine: Machine, cut: int | None, skew: int) -> None:
         self.place.cut_after = cut
@@ -444,12 +491,19 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             sweep(self.open[machine.id], self.now + skew * HOUR, self.watched[machine.id], f"{machine.name}-")
         self._power_back()
 
-    @stateful.rule(kind=st.sampled_from(["file", "note"]), number=st.integers(0, 2), cut=st.one_of(st.none(), st.integers(0, 40)))
+    @stateful.rule(
+        kind=st.sampled_from(["file", "note"]),
+        number=st.integers(0, 2),
+        cut=st.one_of(st.none(), st.integers(0, 40)),
+    )
     def purge(self, kind: str, number: int, cut: int | None) -> None:
-        """A file is taken out of all history, a small one that shares a block or another; a cut leaves some snapshots written anew, some
-        not, and one in both forms."""
+        """A file is taken out of all history, a small one that shares a block or another; a cut leaves some
+        snapshots written anew, some not, and one in both forms."""
         pattern, journal = f"{kind} {number}", Journal(self.test.state, SetClock(Nanoseconds(self.now)))
-        rewritten = [{name: content for name, content in files.items() if name != pattern} for files in self.expected.values()]
+        rewritten = [
+            {name: content for name, content in files.items() if name != pattern}
+            for files in self.expected.values()
+        ]
         self.place.cut_after = cut
         with contextlib.suppress(PowerCutError, PlaceError):
             plan = plan_purge(self.store(), pattern, "", Silent())
@@ -480,19 +534,26 @@ class SweepMachine(stateful.RuleBasedStateMachine):
 
     @stateful.rule()
     def nothing_unneeded_is_left_in_the_end(self) -> None:
-        """All marks stood still for long, and what waited was carried over; two sweeps later only what is needed is there."""
+        """All marks stood still for long, and what waited was carried over; two sweeps later only what is
+        needed is there."""
         for machine in (MACHINE, OTHER_MACHINE):
             self.carry(machine, None)
         for later in (0, 2, 4):
             with contextlib.suppress(PlaceError):
-                sweep(self.store(), self.now + later * DEAD_AFTER, self.watched[MACHINE.id], f"{MACHINE.name}-")
+                sweep(
+                    self.store(), self.now + later * DEAD_AFTER, self.watched[MACHINE.id], f"{MACHINE.name}-"
+                )
             for machine in (MACHINE, OTHER_MACHINE):
                 self.give_way(machine)
         plan = Sweep(self.store(), "x-", Watched(), self.now, Silent()).plan()
         assert (
             plan.packs,
             self.place.names(DOOMED_FOLDER),
-            [mark for mark in seen_marks(self.place, WRITER_FOLDER) if not mark.owner.startswith(HOLDING_OWNER)],
+            [
+                mark
+                for mark in seen_marks(self.place, WRITER_FOLDER)
+                if not mark.owner.startswith(HOLDING_OWNER)
+            ],
         ) == (0, [], []), plan
 
 
@@ -508,7 +569,11 @@ class SmallDiskTest(GoodTideTest):
         super().setUp()
         self.disk = self.folder / "disk"
         self.disk.mkdir()
-        made = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", str(self.disk)], check=False, capture_output=True)
+        made = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", str(self.disk)],
+            check=False,
+            capture_output=True,
+        )
         if made.returncode:
             self.skipTest("this system does not mount")
         self.addCleanup(lambda: subprocess.run(["umount", "-l", str(self.disk)], check=False))

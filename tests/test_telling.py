@@ -57,7 +57,12 @@ class JournalTest(GoodTideTest):
 
     def test_filters_by_job_level_time_and_words(self) -> None:
         for hour, (level, job, what) in enumerate(
-            (("good", "Office", "Snapshot"), ("trouble", "Office", "Disk FULL"), ("note", "", "Paused"), ("good", "Sound", "x"))
+            (
+                ("good", "Office", "Snapshot"),
+                ("trouble", "Office", "Disk FULL"),
+                ("note", "", "Paused"),
+                ("good", "Sound", "x"),
+            )
         ):
             self.clock.set(Nanoseconds(T0 + hour * HOUR))
             self.journal.add(level, job, what, ("detail",), "means", "todo")  # type: ignore[arg-type]
@@ -70,11 +75,15 @@ class JournalTest(GoodTideTest):
         self.assertEqual(found(text="disk full"), ["Disk FULL"])
         self.assertEqual(found(since=T0 + HOUR, until=T0 + 3 * HOUR), ["Paused", "Disk FULL"])
         self.assertEqual(
-            self.journal.events(Filter(text="full"))[0], Event(T0 + HOUR, "trouble", "Office", "Disk FULL", "means", "todo", ("detail",))
+            self.journal.events(Filter(text="full"))[0],
+            Event(T0 + HOUR, "trouble", "Office", "Disk FULL", "means", "todo", ("detail",)),
         )
 
     def test_it_is_bounded(self) -> None:
-        with mock.patch("good_tide.operations.records.journal._MOST_EVENTS", 300), mock.patch("good_tide.operations.records.journal._MOST_RUNS", 300):
+        with (
+            mock.patch("good_tide.operations.records.journal._MOST_EVENTS", 300),
+            mock.patch("good_tide.operations.records.journal._MOST_RUNS", 300),
+        ):
             for number in range(700):
                 self.journal.add("good", "Office", f"event {number}")
                 self.journal.add_run(Run("Office", "Pier", "time", T0 + number, 1.0, "done"))
@@ -95,7 +104,9 @@ class JournalTest(GoodTideTest):
         self.write("file", "in the way")
         blocked.add("good", "Office", "lost")
         self.assertEqual([event.what for event in blocked.events(Filter())], ["The journal cannot be read"])
-        self.assertEqual((blocked.runs("Office"), blocked.left_out("Office"), blocked.last_done("Office")), ([], [], None))
+        self.assertEqual(
+            (blocked.runs("Office"), blocked.left_out("Office"), blocked.last_done("Office")), ([], [], None)
+        )
 
     def test_files_left_out_again_and_again_are_counted(self) -> None:
         store = self.new_store()
@@ -113,12 +124,19 @@ class JournalTest(GoodTideTest):
             log.bind(str(self.folder / "log"))
             log.settimeout(5)
             with mock.patch("good_tide.system.system_log._logger", None):
-                to_system_log(Event(T0, "trouble", "Office", "The disk is full", todo="Make room."), str(self.folder / "log"))
-            self.assertEqual(log.recv(1000).rstrip(b"\0"), b"<11>good-tide: Office: The disk is full. Make room.")
+                to_system_log(
+                    Event(T0, "trouble", "Office", "The disk is full", todo="Make room."),
+                    str(self.folder / "log"),
+                )
+            self.assertEqual(
+                log.recv(1000).rstrip(b"\0"), b"<11>good-tide: Office: The disk is full. Make room."
+            )
 
     def test_exported_as_csv_json_and_html(self) -> None:
         self.journal.add("trouble", "Office", "<b>Disk</b>, full", ("first; line",), "means", "Make room.")
-        self.journal.add_run(Run("Office", "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16))
+        self.journal.add_run(
+            Run("Office", "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16)
+        )
         events, runs = self.journal.events(Filter()), self.journal.runs("")
         for ending in (".csv", ".json", ".html"):
             export_journal(events, runs, self.folder / f"out{ending}", "desk", T0, self.folder)
@@ -129,7 +147,9 @@ class JournalTest(GoodTideTest):
             [("run", "gaps", "", "1"), ("event", "trouble", "<b>Disk</b>, full", "")],
         )
         plain = json.loads((self.folder / "out.json").read_text())
-        self.assertEqual((plain["events"][0]["detail"], plain["runs"][0]["snapshot"]), (["first; line"], "ab" * 16))
+        self.assertEqual(
+            (plain["events"][0]["detail"], plain["runs"][0]["snapshot"]), (["first; line"], "ab" * 16)
+        )
         page = (self.folder / "out.html").read_text()
         self.assertIn("&lt;b&gt;Disk&lt;/b&gt;", page)
         self.assertNotIn("<b>Disk", page)
@@ -157,12 +177,28 @@ class ReportTest(GoodTideTest):
         for day in range(3):
             result = "failed" if day == 1 else "done"
             self.journal.add_run(
-                Run("Office", "Pier", "time", T0 - day * DAY, 3.0, result, 10, 2, 1 << (20 - day), 100, day, "" if day == 1 else "ab" * 16)
+                Run(
+                    "Office",
+                    "Pier",
+                    "time",
+                    T0 - day * DAY,
+                    3.0,
+                    result,
+                    10,
+                    2,
+                    1 << (20 - day),
+                    100,
+                    day,
+                    "" if day == 1 else "ab" * 16,
+                )
             )  # type: ignore[arg-type]
 
     def job(self, **reporting: object) -> Job:
         return Job(
-            name="Office", folders=("/x",), stores=(), reporting=Reporting(**{"when": "daily", "to": ("ada@example.org",), **reporting})
+            name="Office",
+            folders=("/x",),
+            stores=(),
+            reporting=Reporting(**{"when": "daily", "to": ("ada@example.org",), **reporting}),
         )  # type: ignore[arg-type]
 
     def test_in_plain_text_and_html_with_the_picture(self) -> None:
@@ -170,7 +206,10 @@ class ReportTest(GoodTideTest):
         troubled = standing(failures=3, failing_since=T0 - HOUR, error="The disk is full", advice="Make room")
         made = report([ReportPart(self.job(full=True), troubled)], self.journal, "desk", T0, self.settings)
         self.assertEqual(
-            made.subject, "desk: 2 troubles" if len(troubled.status.trouble) == 2 else f"desk: {len(troubled.status.trouble)} trouble"
+            made.subject,
+            "desk: 2 troubles"
+            if len(troubled.status.trouble) == 2
+            else f"desk: {len(troubled.status.trouble)} trouble",
         )
         for text in (made.text, made.html):
             self.assertIn("The disk is full", text)
@@ -179,13 +218,19 @@ class ReportTest(GoodTideTest):
         self.assertEqual(made.html.count('<tr>\n<td style="padding: 1px'), 7)
         self.assertIn("Something &lt;odd&gt;", made.html)
         self.assertIn("Something <odd>", made.text)
-        self.assertNotIn("Something", report([ReportPart(self.job(), troubled)], self.journal, "desk", T0, self.settings).text)
+        self.assertNotIn(
+            "Something",
+            report([ReportPart(self.job(), troubled)], self.journal, "desk", T0, self.settings).text,
+        )
 
     def test_from_a_template_of_ones_own_and_one_that_is_wrong(self) -> None:
         (self.settings / "templates").mkdir(parents=True)
         own = self.settings / "templates" / "report.txt.j2"
         own.write_text("{{ machine }} has {{ parts|length }} job")
-        self.assertEqual(report([ReportPart(self.job(), standing())], self.journal, "desk", T0, self.settings).text, "desk has 1 job")
+        self.assertEqual(
+            report([ReportPart(self.job(), standing())], self.journal, "desk", T0, self.settings).text,
+            "desk has 1 job",
+        )
         own.write_text("{{ nothing_of_the_kind }}")
         with self.assertRaises(PersonError) as caught:
             report([ReportPart(self.job(), standing())], self.journal, "desk", T0, self.settings)
@@ -206,7 +251,9 @@ class ReportTest(GoodTideTest):
             sent.clear()
             for hour in range(72, 72 + 40):
                 self.clock.set(Nanoseconds(T0 + hour * HOUR))
-                desk.look([(self.job(when="trouble"), standing(failures=5, error="Full", failing_since=T0), 5)])
+                desk.look(
+                    [(self.job(when="trouble"), standing(failures=5, error="Full", failing_since=T0), 5)]
+                )
                 desk.wait()
             self.assertEqual(len(sent), 2)
 
@@ -218,7 +265,12 @@ class ReportTest(GoodTideTest):
         port = server.start()
         self.addCleanup(server.stop)
         mail = MailServer(
-            host="localhost", port=port, security="starttls", sender="desk@example.org", login="ada", ca_file=str(certificate)
+            host="localhost",
+            port=port,
+            security="starttls",
+            sender="desk@example.org",
+            login="ada",
+            ca_file=str(certificate),
         )
         save_mail_server(self.settings, mail)
         self.assertEqual(load_mail_server(self.settings), mail)
@@ -232,8 +284,13 @@ class ReportTest(GoodTideTest):
         self.assertIn("did not take the login", str(caught.exception))
         self.ring.remember(mail.key, "lantern")
         self.post.deliver(part)
-        message = email.message_from_bytes(next(self.mail.iterdir()).read_bytes(), policy=email.policy.default)
-        self.assertEqual((message["To"], message["From"], message["Subject"]), ("ada@example.org", "desk@example.org", "desk: all is well"))
+        message = email.message_from_bytes(
+            next(self.mail.iterdir()).read_bytes(), policy=email.policy.default
+        )
+        self.assertEqual(
+            (message["To"], message["From"], message["Subject"]),
+            ("ada@example.org", "desk@example.org", "desk: all is well"),
+        )
         forms = [part.get_content_type() for part in message.walk()]
         self.assertEqual(forms, ["multipart/alternative", "text/plain", "text/html"])
         self.assertIn("all is well", (self.folder / "reports" / "desk-office.html").read_text())
@@ -242,7 +299,9 @@ class ReportTest(GoodTideTest):
         self.assertIn("not safe", str(refused.exception))
 
     def test_servers_that_are_not_there_are_tried_again_every_hour_and_said_once(self) -> None:
-        save_mail_server(self.settings, MailServer(host="localhost", port=1, security="none", sender="desk@example.org"))
+        save_mail_server(
+            self.settings, MailServer(host="localhost", port=1, security="none", sender="desk@example.org")
+        )
         books = Books(self.state)
         books.note_reported("Office", T0 - 3 * DAY)
         desk = ReportDesk(self.post, self.clock, self.journal, books)
@@ -260,14 +319,24 @@ class ReportTest(GoodTideTest):
         name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
         now = datetime.now(UTC)
         made = (
-            x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(7)
-            .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=1))
+            x509.CertificateBuilder()
+            .subject_name(name)
+            .issuer_name(name)
+            .public_key(key.public_key())
+            .serial_number(7)
+            .not_valid_before(now - timedelta(days=1))
+            .not_valid_after(now + timedelta(days=1))
             .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), False)
-            .add_extension(x509.BasicConstraints(True, None), True).sign(key, hashes.SHA256())
-        )  # fmt: skip
+            .add_extension(x509.BasicConstraints(True, None), True)
+            .sign(key, hashes.SHA256())
+        )
         files = self.folder / "certificate.pem", self.folder / "key.pem"
         files[0].write_bytes(made.public_bytes(serialization.Encoding.PEM))
-        files[1].write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+        files[1].write_bytes(
+            key.private_bytes(
+                serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+            )
+        )
         return files
 
 
@@ -288,8 +357,10 @@ class FleetTest(GoodTideTest):
         self.write("a", "third")
         self.snap(self.store, 29, Machine("c3" * 16, "by hand"))
         rows = fleet(self.store, T0 + 31 * HOUR)
-        self.assertEqual([(row.record.machine.name, row.record.job, row.snapshots, bool(row.late)) for row in rows],
-                         [("laptop", "Sound", 1, True), ("by hand", "", 1, False), ("desk", "Office", 2, False)])  # fmt: skip
+        self.assertEqual(
+            [(row.record.machine.name, row.record.job, row.snapshots, bool(row.late)) for row in rows],
+            [("laptop", "Sound", 1, True), ("by hand", "", 1, False), ("desk", "Office", 2, False)],
+        )
         self.assertEqual(len(self.store.place.names("status")), 2)
         self.assertTrue(fleet(self.store, T0 + 31 * HOUR + 8 * DAY)[-1].late)
 
@@ -324,7 +395,9 @@ class PaceTest(GoodTideTest):
                     if left is None or seconds < 0.25 * end:
                         continue
                     allowed = 1.0 if seconds < 0.5 * end else 0.6 if seconds < 0.75 * end else 0.35
-                    self.assertLess(abs(left - (end - seconds)), max(1.0, allowed * end), f"at {seconds} s of {end}")
+                    self.assertLess(
+                        abs(left - (end - seconds)), max(1.0, allowed * end), f"at {seconds} s of {end}"
+                    )
 
     def test_nothing_is_said_too_early_and_a_rest_is_taken_in(self) -> None:
         pace = Pace()
@@ -347,13 +420,30 @@ class CommandTest(GoodTideTest):
 
     def test_the_rhythm_of_a_job_and_how_it_stands(self) -> None:
         self.write("a", "a")
-        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
-        state = self.ok("status", code=1)["jobs"][0]["state"]  # type: ignore[index]
-        self.assertIn(state, ("due", "first"), "shortly after a full hour the due run has its minutes of grace")
-        changed = self.ok(
-            "rhythm", "Office", "--every", "2h", "--at", "weekdays 12:30", "--allowed", "mon-fri 08:00-20:00", "--on-disk", "--next", "10"
+        self.ok(
+            "job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted"
         )
-        self.assertEqual(changed["words"], "every 2 hours, on weekdays at 12:30 and when the disk comes, only Mon–Fri 08:00 to 20:00")
+        state = self.ok("status", code=1)["jobs"][0]["state"]  # type: ignore[index]
+        self.assertIn(
+            state, ("due", "first"), "shortly after a full hour the due run has its minutes of grace"
+        )
+        changed = self.ok(
+            "rhythm",
+            "Office",
+            "--every",
+            "2h",
+            "--at",
+            "weekdays 12:30",
+            "--allowed",
+            "mon-fri 08:00-20:00",
+            "--on-disk",
+            "--next",
+            "10",
+        )
+        self.assertEqual(
+            changed["words"],
+            "every 2 hours, on weekdays at 12:30 and when the disk comes, only Mon–Fri 08:00 to 20:00",
+        )
         self.assertEqual(len(changed["next"]), 10)  # type: ignore[arg-type]
         left = self.ok("rhythm", "Office", "--large", "1 GiB", "--timed-only", "/srv/films")
         self.assertEqual((left["large_bytes"], left["timed_only"]), (1 << 30, ["/srv/films"]))
@@ -361,7 +451,10 @@ class CommandTest(GoodTideTest):
         self.ok("rhythm", "Office", "--by-hand", "--allowed", "always")
         self.ok("snapshot", "Office")
         status = self.ok("status", "office")
-        self.assertEqual([(job["state"], job["trouble"], job["stores"][0]["present"]) for job in status["jobs"]], [("by hand", [], True)])  # type: ignore[attr-defined]
+        self.assertEqual(
+            [(job["state"], job["trouble"], job["stores"][0]["present"]) for job in status["jobs"]],
+            [("by hand", [], True)],
+        )  # type: ignore[attr-defined]
         self.assertEqual(program("rhythm", "Office", "--every", "5min").returncode, 2)
         self.assertEqual(program("rhythm", "Office", "--at", "noon").returncode, 2)
         runs = self.ok("journal")["runs"]
@@ -373,18 +466,24 @@ class CommandTest(GoodTideTest):
         self.assertIn("all is well", program("report").stdout)
         self.assertEqual(program("report", "--mail").returncode, 2)
         fleet_rows = self.ok("fleet", self.folder / "store")["machines"]
-        self.assertEqual([(row["job"], row["snapshots"], row["late_seconds"]) for row in fleet_rows], [("Office", 1, 0)])  # type: ignore[attr-defined]
+        self.assertEqual(
+            [(row["job"], row["snapshots"], row["late_seconds"]) for row in fleet_rows], [("Office", 1, 0)]
+        )  # type: ignore[attr-defined]
 
     def test_pauses_and_the_end_of_the_day_without_an_agent(self) -> None:
         self.write("a", "a")
-        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
+        self.ok(
+            "job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted"
+        )
         self.ok("pause", "--for", "2h")
         self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "paused")  # type: ignore[index]
         self.assertEqual(self.ok("run-due")["words"], "1 of the jobs run")
         self.ok("resume")
         self.assertEqual(self.ok("run-due")["words"], "Nothing was due")
         self.assertEqual(program("pause", "--for", "soon").returncode, 2)
-        self.assertIn("system's own disk", program("eject", self.folder / "store").stderr + "system's own disk")
+        self.assertIn(
+            "system's own disk", program("eject", self.folder / "store").stderr + "system's own disk"
+        )
 
     def test_the_agent_is_a_service_that_the_system_accepts(self) -> None:
         self.assertEqual(self.ok("agent", "install", code=1)["started_by"], "autostart")
@@ -394,6 +493,12 @@ class CommandTest(GoodTideTest):
         self.assertEqual(list(entry.parent.iterdir()), [])
         unit = self.folder / "good-tide-agent.service"
         unit.write_text(unit_text(["/bin/echo", "a word", "100%"]))
-        found = subprocess.run(["systemd-analyze", "verify", "--user", str(unit)], capture_output=True, text=True, check=False)
-        self.assertEqual((found.returncode, [line for line in found.stderr.splitlines() if unit.name in line]), (0, []), found.stderr)
+        found = subprocess.run(
+            ["systemd-analyze", "verify", "--user", str(unit)], capture_output=True, text=True, check=False
+        )
+        self.assertEqual(
+            (found.returncode, [line for line in found.stderr.splitlines() if unit.name in line]),
+            (0, []),
+            found.stderr,
+        )
         self.assertIn("Exec=/bin/echo 'a b'", autostart_text(["/bin/echo", "a b"]))

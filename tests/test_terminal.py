@@ -1,4 +1,5 @@
-"""The command line as a person meets it: asked for passphrases on a terminal, and answered in sentences and tables."""
+"""The command line as a person meets it: asked for passphrases on a terminal, and answered in sentences and
+tables."""
 
 from __future__ import annotations
 
@@ -27,7 +28,12 @@ class TerminalTest(GoodTideTest):
         master, slave = pty.openpty()
         command = [sys.executable, "-m", "good_tide", *map(str, words)]
         child = subprocess.Popen(
-            command, stdin=slave, stdout=slave, stderr=slave, start_new_session=True, env={**os.environ, "TERM": "dumb"}
+            command,
+            stdin=slave,
+            stdout=slave,
+            stderr=slave,
+            start_new_session=True,
+            env={**os.environ, "TERM": "dumb"},
         )
         os.close(slave)
         shown, waiting, until = b"", list(answers), time.monotonic() + 60
@@ -57,7 +63,14 @@ class TerminalTest(GoodTideTest):
         self.assertEqual(code, 0, shown)
         self.assertRegex(shown, r"Recovery key:\s+([0-9A-Z]{6}-){5}[0-9A-Z]{6}")
         self.assertNotIn("low tide", shown, "what is typed is not shown")
-        code, shown = self.talk("snapshot", "--store", store, "--folder", self.work, answers=(("(hint: noon)", "low tide at noon"),))
+        code, shown = self.talk(
+            "snapshot",
+            "--store",
+            store,
+            "--folder",
+            self.work,
+            answers=(("(hint: noon)", "low tide at noon"),),
+        )
         self.assertEqual(code, 0, shown)
         self.assertIn("Snapshot", shown)
         code, shown = self.talk("history", "--store", store, answers=(("(hint: noon)", "high tide"),))
@@ -88,13 +101,28 @@ class TerminalTest(GoodTideTest):
         rules, store, rack = self.folder / "rules", self.folder / "store", self.folder / "rack"
         rules.write_text("exclude path Drafts/\nexclude kind video\n")
         self.assertEqual(
-            program("job", "add", "Office", "--folder", self.work, "--store", store, "--rules", rules, "--unencrypted").returncode, 0
+            program(
+                "job",
+                "add",
+                "Office",
+                "--folder",
+                self.work,
+                "--store",
+                store,
+                "--rules",
+                rules,
+                "--unencrypted",
+            ).returncode,
+            0,
         )
         for words, said in (
             (("job", "list"), r"Office +1 +2 +store"),
             (("job", "show", "Office"), r"1  exclude path Drafts/"),
             (("coverage", "Office"), r"In: +1 file, 5 B\nOut: 1 file, 5 B"),
-            (("coverage", "Office", "--why", self.work / "Drafts"), r"Out: rule 1, “exclude path Drafts/”, catches .*/Drafts\."),
+            (
+                ("coverage", "Office", "--why", self.work / "Drafts"),
+                r"Out: rule 1, “exclude path Drafts/”, catches .*/Drafts\.",
+            ),
             (("coverage", "Office", "--largest", "1"), r"5 B  .*plan\.txt"),
             (("snapshot",), r"Office, into store:\nSnapshot [0-9a-f]{12} of 1 file"),
             (("store", "slots", store), r"1  open"),
@@ -109,25 +137,36 @@ class TerminalTest(GoodTideTest):
         self.assertEqual(program("stand-in", "pull", "Mole", "--rack", rack).returncode, 0)
         self.assertEqual(program("stand-in", "pull", "None", "--rack", rack).returncode, 2)
         self.assertIn("no rack", program("stand-in", "list").stderr)
-        self.assertIn("has no passphrase", program("store", "passphrase", store, "--new-passphrase-file", rules, passphrase=rules).stderr)
+        self.assertIn(
+            "has no passphrase",
+            program("store", "passphrase", store, "--new-passphrase-file", rules, passphrase=rules).stderr,
+        )
 
 
 class StartingTest(GoodTideTest):
     def test_an_agent_starts_early_once_and_a_second_one_says_why_it_ends(self) -> None:
         settings = self.folder / "settings"
         settings.mkdir()
-        here = Workplace(self.cache, self.state, self.folder, settings, self.folder / "run" / "good-tide", MACHINE)
+        here = Workplace(
+            self.cache, self.state, self.folder, settings, self.folder / "run" / "good-tide", MACHINE
+        )
         agent = Agent(settings, here, SystemClock(), around=quiet(settings))
         self.addCleanup(agent.end)
         second = subprocess.run(
-            [sys.executable, "-m", "good_tide.agent", "--settings", str(settings)], capture_output=True, text=True, check=False
+            [sys.executable, "-m", "good_tide.agent", "--settings", str(settings)],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         self.assertEqual(second.returncode, 3)
         self.assertIn("already running", second.stderr)
         before = set(os.listdir("/proc"))
         start_agent_early(agent_socket(here.runtime, settings), settings)
         started = [
-            one for one in set(os.listdir("/proc")) - before
-            if one.isdigit() and b"good_tide.agent" in Path(f"/proc/{one}/cmdline").read_bytes() and str(settings).encode() in Path(f"/proc/{one}/cmdline").read_bytes()
-        ]  # fmt: skip
+            one
+            for one in set(os.listdir("/proc")) - before
+            if one.isdigit()
+            and b"good_tide.agent" in Path(f"/proc/{one}/cmdline").read_bytes()
+            and str(settings).encode() in Path(f"/proc/{one}/cmdline").read_bytes()
+        ]
         self.assertEqual(started, [])

@@ -26,7 +26,16 @@ from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import Books
 from good_tide.operations.retention.precious import last_with_precious
 from good_tide.operations.retention.room import plan_room, room_facts, taking
-from good_tide.operations.retention.thinning import ThinPlan, pin, pinned, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.retention.thinning import (
+    ThinPlan,
+    pin,
+    pinned,
+    plan_release,
+    plan_thinning,
+    release,
+    sweep,
+    unpin,
+)
 from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.stores.disks import disks_for
 from good_tide.operations.stores.opening import synced_catalog
@@ -37,7 +46,11 @@ from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
 from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
 
 _STATES = st.lists(
-    st.dictionaries(st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5), min_size=2, max_size=8
+    st.dictionaries(
+        st.sampled_from(["a", "b", "d/a", "d/b", "d/e/c"]), st.sampled_from(["1", "2"]), max_size=5
+    ),
+    min_size=2,
+    max_size=8,
 )
 
 
@@ -49,7 +62,9 @@ class CatalogReleaseTest(GoodTideTest):
         def visit(path: bytes, lifelines: list[Lifeline]) -> None:
             for line in lifelines:
                 below = line.name if not path else path + b"/" + line.name
-                found[below.decode()] = [(span.kind, span.size, span.identity, span.first, span.last) for span in line.spans]
+                found[below.decode()] = [
+                    (span.kind, span.size, span.identity, span.first, span.last) for span in line.spans
+                ]
                 folder = catalog.folder(machine, below)
                 if line.kind == "d" and folder is not None:
                     visit(below, catalog.lifelines(folder))
@@ -59,7 +74,9 @@ class CatalogReleaseTest(GoodTideTest):
 
     @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
     @given(_STATES, st.data())
-    def test_as_if_the_released_had_never_been(self, states: list[dict[str, str]], data: st.DataObject) -> None:
+    def test_as_if_the_released_had_never_been(
+        self, states: list[dict[str, str]], data: st.DataObject
+    ) -> None:
         case = self.folder / f"case{len(list(self.folder.iterdir()))}"
         work = case / "work"
         store = self.new_store(f"{case.name}/store", None)
@@ -81,7 +98,9 @@ class CatalogReleaseTest(GoodTideTest):
         fresh, _ = synced_catalog(store, case / "fresh")
         for machine in (MACHINE.id, OTHER_MACHINE.id):
             self.assertEqual(self.lines(catalog, machine), self.lines(fresh, machine))
-            self.assertEqual(catalog.tide(machine), fresh.tide(machine), "with what each added, changed and removed")
+            self.assertEqual(
+                catalog.tide(machine), fresh.tide(machine), "with what each added, changed and removed"
+            )
         self.snap(store, 20, MACHINE, None, work)
         catalog.sync(store)
         fresh.sync(store)
@@ -105,7 +124,13 @@ class ReleaseTest(GoodTideTest):
 
     def plan(self, *rungs: str, room: bool = True) -> ThinPlan:
         return plan_thinning(
-            self.store, Ladder(tuple(map(parse_rung, rungs))), MACHINE.id, "Europe/Berlin", self.now, Silent(), self.cache if room else None
+            self.store,
+            Ladder(tuple(map(parse_rung, rungs))),
+            MACHINE.id,
+            "Europe/Berlin",
+            self.now,
+            Silent(),
+            self.cache if room else None,
         )
 
     def test_thinned_by_the_ladder_and_the_room_given_back(self) -> None:
@@ -116,22 +141,39 @@ class ReleaseTest(GoodTideTest):
         assert plan.gives_back is not None
         self.assertGreater(plan.gives_back, 80_000 * len(plan.releases))
         before = self.store.place.total_bytes()
-        release(self.store, plan, "by the ladder", "Office", self.journal, SetClock(Nanoseconds(self.now)), Silent())
+        release(
+            self.store,
+            plan,
+            "by the ladder",
+            "Office",
+            self.journal,
+            SetClock(Nanoseconds(self.now)),
+            Silent(),
+        )
         self.assertEqual(self.plan("2d every", "forever day").releases, ())
-        report = sweep(open_store(self.folder / "store", PASSPHRASE), self.state, SetClock(Nanoseconds(self.now)), Silent())
+        report = sweep(
+            open_store(self.folder / "store", PASSPHRASE),
+            self.state,
+            SetClock(Nanoseconds(self.now)),
+            Silent(),
+        )
         self.assertLess(abs(before - self.store.place.total_bytes() - plan.gives_back), 60_000)
         self.assertGreater(report.freed, 0)
         store = open_store(self.folder / "store", PASSPHRASE)
         self.assertTrue(verify(store, True, Silent()).ok)
         self.assertEqual(len(store.snapshot_names()), len(plan.keeps))
-        self.assertIn(f"{len(plan.releases)} snapshots released by the ladder", self.journal.events(Filter())[0].what)
+        self.assertIn(
+            f"{len(plan.releases)} snapshots released by the ladder", self.journal.events(Filter())[0].what
+        )
 
     def test_pinned_ones_and_the_newest_stay(self) -> None:
         pin(self.store, self.taken[3].name, "before the move")
         pin(self.store, self.taken[3].name, "before the great move")
         self.assertEqual(pinned(self.store), {self.taken[3].name: "before the great move"})
         plan = self.plan("1h every", room=False)
-        self.assertEqual([snapshot.name for snapshot in plan.keeps], [self.taken[3].name, self.taken[-1].name])
+        self.assertEqual(
+            [snapshot.name for snapshot in plan.keeps], [self.taken[3].name, self.taken[-1].name]
+        )
         for name, words in ((self.taken[3].name, "great move"), (self.taken[-1].name, "newest")):
             with self.assertRaises(PersonError) as caught:
                 plan_release(self.store, {name}, Silent(), None)
@@ -163,16 +205,35 @@ class ReleaseTest(GoodTideTest):
             synced_catalog(store, self.cache)[0].close()
             held = last_with_precious(store, job, MACHINE.id, self.cache)
             self.assertEqual(held, {contents["version 0"], contents["version 1"]})
-            plan = plan_thinning(store, Ladder((Rung(Step.YEAR, "1h"),)), MACHINE.id, "UTC", T0 + 2000 * HOUR, Silent(), None, held)
+            plan = plan_thinning(
+                store,
+                Ladder((Rung(Step.YEAR, "1h"),)),
+                MACHINE.id,
+                "UTC",
+                T0 + 2000 * HOUR,
+                Silent(),
+                None,
+                held,
+            )
             self.assertEqual({one.name for one in plan.keeps}, set(contents.values()))
-            release(store, plan, "by the ladder", "Office", self.journal, SetClock(Nanoseconds(self.now)), Silent())
+            release(
+                store,
+                plan,
+                "by the ladder",
+                "Office",
+                self.journal,
+                SetClock(Nanoseconds(self.now)),
+                Silent(),
+            )
         self.assertEqual(set(store.snapshot_names()), set(contents.values()))
 
     def test_other_machines_are_not_touched(self) -> None:
         self.snap(self.store, 300, OTHER_MACHINE)
         self.snap(self.store, 301, OTHER_MACHINE)
         plan = self.plan("1h every", room=False)
-        self.assertEqual({snapshot.record.machine.id for snapshot in (*plan.keeps, *plan.releases)}, {MACHINE.id})
+        self.assertEqual(
+            {snapshot.record.machine.id for snapshot in (*plan.keeps, *plan.releases)}, {MACHINE.id}
+        )
 
 
 class RoomTest(GoodTideTest):
@@ -196,7 +257,10 @@ class RoomTest(GoodTideTest):
         by_period = taking(self.store, "period", Silent(), self.cache)
         machine = taking(self.store, "machine", Silent(), self.cache)
         self.assertEqual((len(machine), machine[0].shared), (1, 0))
-        self.assertEqual(machine[0].only_here, held_bytes(self.store, needed_keys(self.store, self.store.snapshots()[0], Silent())))
+        self.assertEqual(
+            machine[0].only_here,
+            held_bytes(self.store, needed_keys(self.store, self.store.snapshots()[0], Silent())),
+        )
         self.assertLessEqual(sum(one.only_here for one in by_period), machine[0].only_here)
 
     def test_the_fewest_oldest_make_room_and_none_below_the_floor(self) -> None:
@@ -213,7 +277,9 @@ class RoomTest(GoodTideTest):
     def test_the_status_counts_the_days_until_the_limit(self) -> None:
         synced_catalog(self.store, self.cache)[0].close()
         clock = SetClock(Nanoseconds(T0 + 10 * 24 * HOUR))
-        here = Workplace(self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE)
+        here = Workplace(
+            self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE
+        )
         journal = Journal(self.state, clock)
         self.addCleanup(journal.close)
         standings = Standings(here, disks_for(here.settings), clock, Books(self.state), journal)
@@ -221,7 +287,11 @@ class RoomTest(GoodTideTest):
 
         def days(room: Room) -> float | None:
             ref = StoreRef(path=str(self.folder / "store"))
-            return standings.standing(Job(name="Office", folders=(), stores=(ref,), room=room)).stores[0].full_in_days
+            return (
+                standings.standing(Job(name="Office", folders=(), stores=(ref,), room=room))
+                .stores[0]
+                .full_in_days
+            )
 
         self.assertAlmostEqual(days(Room(limit_bytes=stored + 2_000_000)) or 0, 10, delta=2)
         self.assertEqual(days(Room(limit_bytes=stored)), 0)
@@ -244,18 +314,24 @@ class CommandTest(GoodTideTest):
         return dict(json.loads(found.stdout))
 
     def test_ladder_thin_pin_release_and_sweep(self) -> None:
-        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted")
+        self.ok(
+            "job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted"
+        )
         store = self.folder / "store"
         for _ in range(5):
             self.write("a.bin", os.urandom(50_000))
             self.ok("snapshot", "Office")
         self.ok("pin", store, "latest", "--label", "as handed over")
-        looked = self.ok("ladder", "Office", "--rung", "1h every", "--rung", "forever year", "--picture", "2040-01-01")
+        looked = self.ok(
+            "ladder", "Office", "--rung", "1h every", "--rung", "forever year", "--picture", "2040-01-01"
+        )
         self.assertEqual((len(looked["keeps"]), len(looked["releases"])), (1, 4))
         self.assertGreater(looked["gives_back"], 190_000)
         self.assertEqual(len(self.ok("ladder", "Office")["releases"]), 0)
         self.ok("ladder", "Office", "--rung", "1h year")
-        self.assertEqual(self.ok("thin", "Office", "--plan")["released"], self.ok("thin", "Office", "--plan")["released"])
+        self.assertEqual(
+            self.ok("thin", "Office", "--plan")["released"], self.ok("thin", "Office", "--plan")["released"]
+        )
         thinned = self.ok("thin", "Office", code=1)
         self.assertEqual((thinned["waits_for_yes"], thinned["released"]), (True, []))
         self.assertEqual(len(self.ok("thin", "Office", "--yes")["released"]), 4)
@@ -267,7 +343,9 @@ class CommandTest(GoodTideTest):
         self.ok("snapshot", "Office")
         self.assertEqual(program("release", store, "latest").returncode, 2)
         self.ok("pin", store, self.ok("history", "--store", store)["snapshots"][0]["snapshot"], "--off")
-        self.assertEqual(self.ok("release", store, "--since", "2038-01-01", "--before", "2039-01-01")["released"], [])
+        self.assertEqual(
+            self.ok("release", store, "--since", "2038-01-01", "--before", "2039-01-01")["released"], []
+        )
         self.assertEqual(program("release", store).returncode, 2)
         self.assertEqual(program("release", store, "latest", "--before", "2039-01-01").returncode, 2)
         pinned_one = self.ok("history", "--store", store)["snapshots"][0]["snapshot"]
@@ -281,7 +359,17 @@ class CommandTest(GoodTideTest):
     def test_an_encrypted_store_is_thinned_by_scripts_too(self) -> None:
         secret = self.folder / "secret"
         secret.write_text(PASSPHRASE)
-        self.ok("job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--passphrase-file", secret)
+        self.ok(
+            "job",
+            "add",
+            "Office",
+            "--folder",
+            self.work,
+            "--store",
+            self.folder / "store",
+            "--passphrase-file",
+            secret,
+        )
         for number in range(2):
             self.write("a.txt", str(number))
             self.ok("snapshot", "Office", "--passphrase-file", secret)
@@ -306,6 +394,8 @@ class CommandTest(GoodTideTest):
         for limit in ("much", "150 %", "0 %", "-5"):
             self.assertEqual(program("room", store, "--limit", limit).returncode, 2)
         planned = self.ok("purge", store, "a.bin", "--plan")
-        self.assertEqual((planned["snapshots"], planned["done"], planned["paths"][0]["versions"]), (1, False, 1))
+        self.assertEqual(
+            (planned["snapshots"], planned["done"], planned["paths"][0]["versions"]), (1, False, 1)
+        )
         self.assertTrue(self.ok("purge", store, "a.bin")["done"])
         self.assertEqual(program("purge", store, "a.bin").returncode, 2, "nothing was found")

@@ -37,8 +37,12 @@ class WatchingTest(GoodTideTest):
         self.heard: list[int] = []
 
     def watcher(self, **rhythm: object) -> Watcher:
-        job = Job(name="Office", folders=(str(self.work),), stores=(), rhythm=Rhythm(on_change=True, **rhythm))  # type: ignore[arg-type]
-        made = Watcher(SystemClock(), self.journal, (str(self.state),), lambda name, moment: self.heard.append(moment))
+        job = Job(
+            name="Office", folders=(str(self.work),), stores=(), rhythm=Rhythm(on_change=True, **rhythm)
+        )  # type: ignore[arg-type]
+        made = Watcher(
+            SystemClock(), self.journal, (str(self.state),), lambda name, moment: self.heard.append(moment)
+        )
         made.look([job])
         self.addCleanup(made.end)
         made.wait_ready(120)
@@ -89,20 +93,27 @@ class WatchingTest(GoodTideTest):
         for number in range(200):
             (self.work / f"{number:03}").mkdir()
         code = (
-            "import sys; from good_tide.system.watching import FolderWatch\n"
-            "watch = FolderWatch((sys.argv[1],), lambda path: None, print); watch.start(); assert watch.ready.wait(300); watch.end()"
+            "import sys; from good_tide.system.watching import FolderWatch\nwatch ="
+            " FolderWatch((sys.argv[1],), lambda path: None, print); watch.start(); assert"
+            " watch.ready.wait(300); watch.end()"
         )
         shell = f'echo 50 > /proc/sys/user/max_inotify_watches && exec "{sys.executable}" -c "$0" "$1"'
         done = subprocess.run(
-            ["unshare", "-Ur", "sh", "-c", shell, code, str(self.work)], capture_output=True, text=True, timeout=600, check=False, cwd=REPOSITORY
-        )  # fmt: skip
+            ["unshare", "-Ur", "sh", "-c", shell, code, str(self.work)],
+            capture_output=True,
+            text=True,
+            timeout=600,
+            check=False,
+            cwd=REPOSITORY,
+        )
         if "unshare" in done.stderr or "Permission denied" in done.stderr:
             self.skipTest("this system makes no name spaces for its users")
         self.assertIn("The system's limit of watched folders is reached", done.stdout, done.stderr)
 
     def test_a_limit_that_is_reached_is_said_and_the_clock_takes_over(self) -> None:
         with mock.patch(
-            "watchdog.observers.inotify.InotifyObserver.schedule", side_effect=OSError(errno.ENOSPC, "No space left on device")
+            "watchdog.observers.inotify.InotifyObserver.schedule",
+            side_effect=OSError(errno.ENOSPC, "No space left on device"),
         ):
             made = self.watcher()
         self.assertTrue(made.falls_back("Office"))
@@ -111,7 +122,9 @@ class WatchingTest(GoodTideTest):
         rhythm = Rhythm(rules=(), on_change=True, at_most_minutes=30)
         facts = Facts(True, unwatched=True)
         self.assertIsNone(decide(rhythm, Book(served=T0), facts, T0 + 29 * 60 * SECOND, 0, "UTC").run)
-        self.assertIs(decide(rhythm, Book(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE)
+        self.assertIs(
+            decide(rhythm, Book(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE
+        )
         self.assertIn("cannot be watched", limit_words(OSError(errno.EACCES, "Permission denied")))
 
     def test_what_no_snapshot_takes_in_does_not_count(self) -> None:
@@ -119,9 +132,15 @@ class WatchingTest(GoodTideTest):
         rhythm = Rhythm(on_change=True, large_bytes=1000, timed_only=(str(self.work / "films"),))
         judge = ChangeJudge([str(self.work)], Coverage(rules), rhythm, [str(self.work / "store")])
         for name, size, counts in (
-            ("plan.txt", 10, True), ("Drafts/one.txt", 10, False), ("deep/Drafts/one.txt", 10, False), ("x.tmp", 10, False), ("large.bin", 2000, False),
-            ("films/short.txt", 10, False), ("store/packs/ab", 10, False), ("sub/deep/plan.txt", 10, True),
-        ):  # fmt: skip
+            ("plan.txt", 10, True),
+            ("Drafts/one.txt", 10, False),
+            ("deep/Drafts/one.txt", 10, False),
+            ("x.tmp", 10, False),
+            ("large.bin", 2000, False),
+            ("films/short.txt", 10, False),
+            ("store/packs/ab", 10, False),
+            ("sub/deep/plan.txt", 10, True),
+        ):
             with self.subTest(name):
                 self.assertIs(judge.counts(str(self.write(name, "x" * size))), counts)
         self.assertTrue(judge.counts(str(self.work / "gone.txt")))

@@ -29,7 +29,9 @@ GIB = 1 << 30
 
 
 def share(path: str, size: int, out: int = 0) -> FolderShare:
-    return FolderShare(path.encode(), 1 if size else 0, size, 1 if out else 0, out, 0, "in" if size else "out", False)
+    return FolderShare(
+        path.encode(), 1 if size else 0, size, 1 if out else 0, out, 0, "in" if size else "out", False
+    )
 
 
 class WidgetTest(unittest.TestCase):
@@ -47,7 +49,15 @@ class WidgetTest(unittest.TestCase):
 class AreaTest(WidgetTest):
     def test_areas_are_as_large_as_their_shares_and_lie_within_each_other(self) -> None:
         picture = AreaPicture(self.look)
-        picture.show_folders([share("/a", 600), share("/b", 300), share("/c", 100), share("/b/inside", 150), share("/empty", 0)])
+        picture.show_folders(
+            [
+                share("/a", 600),
+                share("/b", 300),
+                share("/c", 100),
+                share("/b/inside", 150),
+                share("/empty", 0),
+            ]
+        )
         self.shown(picture)
         boxes = {folder.path: box for box, folder in picture.boxes}
         self.assertEqual(set(boxes), {b"/a", b"/b", b"/c", b"/b/inside"})
@@ -71,7 +81,10 @@ class AreaTest(WidgetTest):
         self.assertEqual(clicked, [b"/a/in", b"/b"])
         image = picture.grab().toImage()
         colors = {
-            path: {image.pixelColor(int(box.center().x()) + step, int(box.center().y())).name() for step in range(20)}
+            path: {
+                image.pixelColor(int(box.center().x()) + step, int(box.center().y())).name()
+                for step in range(20)
+            }
             for path, box in boxes.items()
         }
         self.assertEqual(len(colors[b"/a/in"]), 1, "what is in is plain")
@@ -85,13 +98,20 @@ class AreaTest(WidgetTest):
         self.shown(picture)
         image = picture.grab().toImage()
         box = next(box for box, folder in picture.boxes if folder.path == b"/a")
-        beside = {image.pixelColor(int(box.right()) - 60 + step, int(box.center().y())).name() for step in range(20)}
+        beside = {
+            image.pixelColor(int(box.right()) - 60 + step, int(box.center().y())).name() for step in range(20)
+        }
         self.assertGreater(len(beside), 2)
 
     def test_many_and_strange_folders_are_painted(self) -> None:
         picture = AreaPicture(self.look)
         picture.show_folders(
-            [FolderShare(b"/x\xff\n" + bytes([65 + number % 26]) * number, 1, 1 << number, 0, 0, 0, "in", False) for number in range(1, 60)]
+            [
+                FolderShare(
+                    b"/x\xff\n" + bytes([65 + number % 26]) * number, 1, 1 << number, 0, 0, 0, "in", False
+                )
+                for number in range(1, 60)
+            ]
         )
         self.shown(picture)
         self.assertTrue(picture.boxes)
@@ -118,8 +138,14 @@ class RuleEditorTest(WidgetTest):
 
     def test_every_condition_can_be_built_and_is_read_as_meant(self) -> None:
         for condition, value in (
-            ("path", "Old drafts/"), ("kind", "video"), ("marker", "trash"), ("larger", "2 GiB"), ("smaller", "1 KiB"), ("older", "2 years"), ("newer", "3 hours"),
-        ):  # fmt: skip
+            ("path", "Old drafts/"),
+            ("kind", "video"),
+            ("marker", "trash"),
+            ("larger", "2 GiB"),
+            ("smaller", "1 KiB"),
+            ("older", "2 years"),
+            ("newer", "3 hours"),
+        ):
             with self.subTest(condition):
                 self.choose(condition, value)
                 rule = parse_rule(self.editor.rules[0])
@@ -171,7 +197,10 @@ class RuleEditorTest(WidgetTest):
         self.editor.show_catches(views, True)
         first, second = (self.editor.tree.topLevelItem(number) for number in range(2))
         assert first is not None and second is not None
-        self.assertEqual(([first.text(2), first.text(3)], [second.text(2), second.text(3)]), (["3", "4.0 KiB"], ["0", "hidden by 1"]))
+        self.assertEqual(
+            ([first.text(2), first.text(3)], [second.text(2), second.text(3)]),
+            (["3", "4.0 KiB"], ["0", "hidden by 1"]),
+        )
         self.assertIn("large.bin 2.0 KiB", self.editor.facts.text())
         self.editor.show_rules(["exclude path c"])
         self.editor.show_catches(views, True)
@@ -186,26 +215,53 @@ class PlacePiecesTest(WidgetTest):
         for level in Level:
             sign = LevelSign(self.look, level)
             self.shown(sign, 16, 18)
-            images.append(sign.grab().toImage().convertToFormat(sign.grab().toImage().Format.Format_Grayscale8))
+            images.append(
+                sign.grab().toImage().convertToFormat(sign.grab().toImage().Format.Format_Grayscale8)
+            )
         for one, other in pairwise(images):
             self.assertNotEqual(one, other)
         checks = CheckList(self.look)
-        checks.show_checks((Check(Level.BAD, "It is full", "Free some room"), Check(Level.GOOD, "It can be written", "nothing")))
+        checks.show_checks(
+            (
+                Check(Level.BAD, "It is full", "Free some room"),
+                Check(Level.GOOD, "It can be written", "nothing"),
+            )
+        )
         self.shown(checks)
-        names = [widget.accessibleName() for widget in checks.findChildren(QWidget) if widget.accessibleName()]
+        names = [
+            widget.accessibleName() for widget in checks.findChildren(QWidget) if widget.accessibleName()
+        ]
         self.assertEqual(names, ["bad: It is full", "good: It can be written"])
         self.assertIs(checks.level, Level.BAD)
         checks.show_checks(())
         self.assertIs(checks.level, Level.GOOD)
 
     def test_disk_rows_say_what_is_so(self) -> None:
-        facts = DiskFacts(id="x", name="Pier", kind="external", file_system="ext4", path="/m", total=100 * GIB, free=25 * GIB)
+        facts = DiskFacts(
+            id="x",
+            name="Pier",
+            kind="external",
+            file_system="ext4",
+            path="/m",
+            total=100 * GIB,
+            free=25 * GIB,
+        )
         for changed, words in (
             (facts, "25.0 GiB free of 100.0 GiB"),
-            (DiskFacts(id="x", name="Net", kind="network", file_system="nfs4", path="/n", answers=False), "does not answer"),
-            (DiskFacts(id="x", name="New", kind="external", file_system="", path="", total=GIB, mounted=False), "1.0 GiB, not mounted"),
+            (
+                DiskFacts(id="x", name="Net", kind="network", file_system="nfs4", path="/n", answers=False),
+                "does not answer",
+            ),
+            (
+                DiskFacts(
+                    id="x", name="New", kind="external", file_system="", path="", total=GIB, mounted=False
+                ),
+                "1.0 GiB, not mounted",
+            ),
         ):
-            row = DiskRow(self.look, DiskView(changed, (Check(Level.BAD, "what", "way"),), "/m/s", True), 10 * GIB)
+            row = DiskRow(
+                self.look, DiskView(changed, (Check(Level.BAD, "what", "way"),), "/m/s", True), 10 * GIB
+            )
             self.shown(row)
             self.assertIn(words, row.facts.text())
             self.assertEqual(row.radio.isEnabled(), changed.mounted)
@@ -213,7 +269,9 @@ class PlacePiecesTest(WidgetTest):
 
     def test_the_room_on_a_disk_adds_up(self) -> None:
         picture = RoomPicture(self.look)
-        picture.show_store(StoreView("/s", "Pier", True, True, stored=25 * GIB, disk_total=100 * GIB, disk_free=50 * GIB))
+        picture.show_store(
+            StoreView("/s", "Pier", True, True, stored=25 * GIB, disk_total=100 * GIB, disk_free=50 * GIB)
+        )
         self.shown(picture, 400, 58)
         image = picture.grab().toImage()
         kelp = QColor(self.look.kelp).name()
@@ -240,7 +298,10 @@ class PlacePiecesTest(WidgetTest):
 
     def test_text_has_contrast_in_both_themes(self) -> None:
         def luminance(color: str) -> float:
-            parts = [part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in QColor(color).getRgbF()[:3]]
+            parts = [
+                part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4
+                for part in QColor(color).getRgbF()[:3]
+            ]
             return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
 
         def contrast(one: str, other: str) -> float:

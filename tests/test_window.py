@@ -46,8 +46,17 @@ class DemoWindowTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.root = Path(tempfile.mkdtemp(prefix="good-tide-window-"))
-        names = ("HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_RUNTIME_DIR")
-        cls.enterClassContext(mock.patch.dict(os.environ, {name: str(cls.root / name.lower()) for name in names}))
+        names = (
+            "HOME",
+            "XDG_CACHE_HOME",
+            "XDG_STATE_HOME",
+            "XDG_DATA_HOME",
+            "XDG_CONFIG_HOME",
+            "XDG_RUNTIME_DIR",
+        )
+        cls.enterClassContext(
+            mock.patch.dict(os.environ, {name: str(cls.root / name.lower()) for name in names})
+        )
         (cls.root / "xdg_runtime_dir").mkdir(mode=0o700)
         begun = time.process_time()
         cls.demo = build_demo(
@@ -59,9 +68,13 @@ class DemoWindowTest(unittest.TestCase):
         )
         cls.seconds = time.process_time() - begun
         job = load_jobs(cls.demo.settings)[0]
-        save_job(cls.demo.settings, msgspec.structs.replace(job, rhythm=BY_HAND))  # or the agent begins with a snapshot of its own
+        save_job(
+            cls.demo.settings, msgspec.structs.replace(job, rhythm=BY_HAND)
+        )  # or the agent begins with a snapshot of its own
         cls.socket = agent_socket(cls.root / "xdg_runtime_dir" / "good-tide", cls.demo.settings)
-        cls.agent = subprocess.Popen([sys.executable, "-m", "good_tide", "agent", "run", "--settings", str(cls.demo.settings)])
+        cls.agent = subprocess.Popen(
+            [sys.executable, "-m", "good_tide", "agent", "run", "--settings", str(cls.demo.settings)]
+        )
         while not answers(cls.socket) and cls.agent.poll() is None:
             select.select([], [], [], 0.02)
         cls.application, cls.look = make_application("light")
@@ -128,7 +141,9 @@ class DemoWindowTest(unittest.TestCase):
         self.key(Qt.Key.Key_Backspace)
         self.until(lambda: len(self.place.model.rows()) == 3)
         for number, name in enumerate(("timeline", "coverage", "stores", "rhythm", "journal")):
-            QTest.keyClick(self.window, getattr(Qt.Key, f"Key_{number + 1}"), Qt.KeyboardModifier.ControlModifier)
+            QTest.keyClick(
+                self.window, getattr(Qt.Key, f"Key_{number + 1}"), Qt.KeyboardModifier.ControlModifier
+            )
             self.assertIs(self.window._places.currentWidget(), getattr(self.window, name))
 
     def test_zooming_panning_and_clicking(self) -> None:
@@ -155,7 +170,9 @@ class DemoWindowTest(unittest.TestCase):
         start = axis.start
         QTest.mousePress(chart, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, where.toPoint())
         QTest.mouseMove(chart, QPoint(NAME_WIDTH + 420, 60))
-        QTest.mouseRelease(chart, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(NAME_WIDTH + 420, 60))
+        QTest.mouseRelease(
+            chart, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(NAME_WIDTH + 420, 60)
+        )
         self.assertLess(axis.start, start)
         self.key(Qt.Key.Key_0)
         self.assertEqual(axis.end - axis.start, span)
@@ -233,7 +250,8 @@ class DemoWindowTest(unittest.TestCase):
         self.until(
             lambda: (
                 self.place.inspector._detail is not None
-                and self.place.inspector._detail.snapshot == self.place.model.tide[self.place.model.moment - 1].name
+                and self.place.inspector._detail.snapshot
+                == self.place.model.tide[self.place.model.moment - 1].name
             )
         )
         self.place.inspector._modes.button(1).click()
@@ -261,7 +279,12 @@ class DemoWindowTest(unittest.TestCase):
         row = self.place.model.row_of(self.place.model.selected)
         assert row is not None
         self.assertEqual((row.line.spans[-1].first, self.place.model.moment), (before + 1, before + 1))
-        self.until(lambda: self.place.inspector._detail is not None and "changed at" in self.place.inspector._detail.preview.text)
+        self.until(
+            lambda: (
+                self.place.inspector._detail is not None
+                and "changed at" in self.place.inspector._detail.preview.text
+            )
+        )
 
     def test_the_restore_list_gathers_from_several_moments(self) -> None:
         self.enter("Office/Budgets")
@@ -283,7 +306,9 @@ class DemoWindowTest(unittest.TestCase):
         self.enter("Office/Budgets")
         self.select("winter play budget.csv")
         interface = QAccessible.queryAccessibleInterface(self.lines)
-        self.assertRegex(interface.text(QAccessible.Text.Description), r"winter play budget.csv: \d+ versions, there now")
+        self.assertRegex(
+            interface.text(QAccessible.Text.Description), r"winter play budget.csv: \d+ versions, there now"
+        )
         chart = QAccessible.queryAccessibleInterface(self.place.chart)
         self.assertIn("changed", chart.text(QAccessible.Text.Description))
         named = [child.accessibleName() or child.text() for child in self.place.findChildren(QToolButton)]
@@ -295,9 +320,14 @@ class DemoWindowTest(unittest.TestCase):
         self.assertIn("noise", self.place.inspector._text.toPlainText())
         self.place.go(1)
         self.until(
-            lambda: self.place.inspector._detail is not None and self.place.inspector._detail.snapshot == self.place.model.tide[0].name
+            lambda: (
+                self.place.inspector._detail is not None
+                and self.place.inspector._detail.snapshot == self.place.model.tide[0].name
+            )
         )
-        self.assertIn("no text any more", self.place.inspector._verdict.text() + self.place.inspector._detail.with_disk)
+        self.assertIn(
+            "no text any more", self.place.inspector._verdict.text() + self.place.inspector._detail.with_disk
+        )
         self.enter("Sound")
         self.place.go(len(self.place.model.tide))
         self.select("full run recording.wav")
@@ -327,12 +357,26 @@ class ContrastTest(unittest.TestCase):
     def test_text_stands_out_from_its_ground(self) -> None:
         def light(color: str) -> float:
             parts = [int(color[at : at + 2], 16) / 255 for at in (1, 3, 5)]
-            red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+            red, green, blue = (
+                part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts
+            )
             return 0.2126 * red + 0.7152 * green + 0.0722 * blue
 
         for look in (LIGHT, DARK):
-            pairs = [(look.ink, look.ground), (look.quiet_text, look.ground), (look.quiet_text, look.paper), (look.kelp, look.paper), (look.coral, look.paper), (look.coral, look.coral_soft),
-                     (look.sand, look.paper), (look.head_text, look.head), (look.head_quiet, look.head), (look.on_kelp, look.kelp), (look.kelp, look.kelp_soft), (look.quiet_text, look.rail)]  # fmt: skip
+            pairs = [
+                (look.ink, look.ground),
+                (look.quiet_text, look.ground),
+                (look.quiet_text, look.paper),
+                (look.kelp, look.paper),
+                (look.coral, look.paper),
+                (look.coral, look.coral_soft),
+                (look.sand, look.paper),
+                (look.head_text, look.head),
+                (look.head_quiet, look.head),
+                (look.on_kelp, look.kelp),
+                (look.kelp, look.kelp_soft),
+                (look.quiet_text, look.rail),
+            ]
             for text, ground in pairs:
                 ratio = (max(light(text), light(ground)) + 0.05) / (min(light(text), light(ground)) + 0.05)
                 with self.subTest(dark=look.dark, text=text, ground=ground):

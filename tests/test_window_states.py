@@ -37,7 +37,9 @@ class StateTest(GoodTideTest):
         _, self.look = make_application("light")
         self.settings = self.folder / "settings"
         self.settings.mkdir()
-        self.here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE)
+        self.here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
         self.write("plan.txt", "first\n")
 
     def job(self, secret: str = "") -> None:
@@ -200,16 +202,27 @@ class StateTest(GoodTideTest):
         window = self.open()
         self.until(lambda: window.overview.state == "ready")
         for second in range(11):
-            work = Work("restore", False, Progress("Restoring", 1, 4, second << 20, 30 << 20, "/home/ada/poster.png"), float(second))
+            work = Work(
+                "restore",
+                False,
+                Progress("Restoring", 1, 4, second << 20, 30 << 20, "/home/ada/poster.png"),
+                float(second),
+            )
             window._notified("progress", bytes(raw(work)))
-        self.assertEqual(window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   about 20 s left   poster.png")
+        self.assertEqual(
+            window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   about 20 s left   poster.png"
+        )
         result = RestoreResult(1, 2, 0, 0, 5, ("/home/ada/Set aside",), ("plan.txt: damaged",))
-        window._notified("finished", bytes(raw(Finished("restore", restore=result, words="Restored 3 items"))))
+        window._notified(
+            "finished", bytes(raw(Finished("restore", restore=result, words="Restored 3 items")))
+        )
         self.assertIn("1 created, 2 replaced", window.notice._detail.text())
         self.assertIn("plan.txt: damaged", window.notice._detail.text())
         self.assertTrue(window.notice.undo_button.isVisible())
         window._notified("finished", bytes(raw(Finished("snapshot", error="No room left on the disk"))))
-        self.assertEqual((window.notice.text, window.notice.objectName()), ("No room left on the disk", "trouble"))
+        self.assertEqual(
+            (window.notice.text, window.notice.objectName()), ("No room left on the disk", "trouble")
+        )
 
     def test_the_other_places_show_what_is(self) -> None:
         self.write("sub/deep/list.txt", "x" * 3000)
@@ -227,7 +240,9 @@ class StateTest(GoodTideTest):
         self.assertEqual((top.text(2), top.child(0).text(0)), ("2", "sub"))
         self.assertEqual([card.view.snapshots for card in window.stores.cards], [1])
         self.assertEqual(window.rhythm.sentence.text(), "Snapshots are taken only by hand.")
-        self.assertEqual([window.journal.events.topLevelItemCount(), window.journal.runs.topLevelItemCount()], [1, 1])
+        self.assertEqual(
+            [window.journal.events.topLevelItemCount(), window.journal.runs.topLevelItemCount()], [1, 1]
+        )
 
     def test_a_lost_agent_is_told_and_started_again(self) -> None:
         self.snap(self.new_store())
@@ -265,4 +280,6 @@ class StateTest(GoodTideTest):
         self.until(lambda: bool(window.timeline.model.rows()))
         self.assertLessEqual(window.minimumSizeHint().width(), 1280)
         for button in (window.take, window.timeline.inspector._restore):
-            self.assertGreaterEqual(button.sizeHint().width(), button.fontMetrics().horizontalAdvance(button.text()))
+            self.assertGreaterEqual(
+                button.sizeHint().width(), button.fontMetrics().horizontalAdvance(button.text())
+            )

@@ -20,7 +20,10 @@ from good_tide.core.status import JobFacts
 from good_tide.desktop.shell.application import render_states
 hour, gib = 3600 * SECOND, 1 << 30
 now = 1_794_840_300 * SECOND
-here = dict(state="ready", disk="Pier", last=now - hour // 3, next=now + hour * 2 // 3, free=719 * gib, full_in_days=400.0)
+here = dict(
+    state="ready", disk="Pier", last=now - hour // 3, next=now + hour * 2 // 3, free=719 * gib,
+    full_in_days=400.0,
+)
 away = dict(here, away_since=now - 26 * hour)
 render_states(Path(sys.argv[1]), [
     JobFacts(state="no-job"),
@@ -37,7 +40,8 @@ render_states(Path(sys.argv[1]), [
     JobFacts(**dict(away, holding=False)),
     JobFacts(**dict(here, state="locked")),
     JobFacts(**dict(here, gaps=2)),
-    JobFacts(**dict(here, failures=3, failing_since=now - 5 * hour, error="No room left on the disk", advice="Make room, or add a larger disk")),
+    JobFacts(**dict(here, failures=3, failing_since=now - 5 * hour, error="No room left on the disk",
+                    advice="Make room, or add a larger disk")),
     JobFacts(**dict(here, state="damaged")),
 ], now, "light")
 """
@@ -63,18 +67,24 @@ def main() -> None:
     }
     (HOME / "run").mkdir(parents=True, mode=0o700)
     try:
-        subprocess.run([sys.executable, "-m", "good_tide", "demo", "--no-window"], env=environment, check=True)
+        subprocess.run(
+            [sys.executable, "-m", "good_tide", "demo", "--no-window"], env=environment, check=True
+        )
         code = (
             "import sys; from pathlib import Path; from good_tide.cli.launch import render_views\n"
             "render_views(Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3])"
         )
         for theme, folder in (("light", target), ("dark", HOME / "dark")):
             subprocess.run(
-                [sys.executable, "-c", code, str(HOME / "data/good-tide/demo/settings"), str(folder), theme], env=environment, check=True
+                [sys.executable, "-c", code, str(HOME / "data/good-tide/demo/settings"), str(folder), theme],
+                env=environment,
+                check=True,
             )
         shutil.copy(HOME / "dark" / "timeline-winter.png", target / "timeline-dark.png")
         _set_up(target, environment)
-        subprocess.run([sys.executable, "-c", STATES, str(target / "status-states.png")], env=environment, check=True)
+        subprocess.run(
+            [sys.executable, "-c", STATES, str(target / "status-states.png")], env=environment, check=True
+        )
     finally:
         shutil.rmtree(HOME, ignore_errors=True)
 
@@ -96,9 +106,24 @@ def _set_up(target: Path, environment: dict[str, str]) -> None:
         ("Stage stick", "--capacity", 29 * gib, "--file-system", "exfat", "--device", "two"),
     ):
         subprocess.run(
-            [sys.executable, "-m", "good_tide", "stand-in", "add", name, "--rack", str(rack), *map(str, more)], env=environment, check=True
+            [
+                sys.executable,
+                "-m",
+                "good_tide",
+                "stand-in",
+                "add",
+                name,
+                "--rack",
+                str(rack),
+                *map(str, more),
+            ],
+            env=environment,
+            check=True,
         )
-    code = "import sys; from pathlib import Path; from good_tide.cli.launch import render_set_up\nrender_set_up(Path(sys.argv[1]), Path(sys.argv[2]), 'light')"
+    code = (
+        "import sys; from pathlib import Path; from good_tide.cli.launch import"
+        " render_set_up\nrender_set_up(Path(sys.argv[1]), Path(sys.argv[2]), 'light')"
+    )
     subprocess.run([sys.executable, "-c", code, str(settings), str(target)], env=environment, check=True)
 
 

@@ -9,7 +9,9 @@ from pathlib import Path
 
 from good_tide.core.errors import GoodTideError
 
-os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy's linear algebra is not used; its threads would only take memory
+os.environ.setdefault(
+    "OPENBLAS_NUM_THREADS", "1"
+)  # NumPy's linear algebra is not used; its threads would only take memory
 
 
 def main() -> int:

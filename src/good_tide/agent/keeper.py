@@ -1,4 +1,5 @@
-"""Keeps the rhythm of all jobs: looks, from time to time and whenever something happened, what is to be done, and begins it."""
+"""Keeps the rhythm of all jobs: looks, from time to time and whenever something happened, what is to be done,
+and begins it."""
 
 from __future__ import annotations
 
@@ -24,14 +25,22 @@ _LONGEST_SLEEP = 30.0
 class Keeper:
     """Begins runs when they are due. One thread; ``tick`` is one look.
 
-    :param sessions: the jobs of this machine. :param start: begins a run; False when other work is being done.
+    :param sessions: the jobs of this machine.
+    :param start: begins a run; False when other work is being done.
     :param looked: called after each look that found something changed, and every half minute.
     """
 
     def __init__(
-        self, sessions: Callable[[], Iterable[Session]], standings: Standings, books: Books, clock: Clock, surroundings: Surroundings,
-        watcher: Watcher, start: Callable[[Session, Occasion], bool], looked: Callable[[], None],
-    ) -> None:  # fmt: skip
+        self,
+        sessions: Callable[[], Iterable[Session]],
+        standings: Standings,
+        books: Books,
+        clock: Clock,
+        surroundings: Surroundings,
+        watcher: Watcher,
+        start: Callable[[Session, Occasion], bool],
+        looked: Callable[[], None],
+    ) -> None:
         self._sessions, self._standings, self._books, self._clock = sessions, standings, books, clock
         self._surroundings, self._watcher, self._start, self._looked = surroundings, watcher, start, looked
         self._came: dict[str, int] = {}
@@ -79,12 +88,15 @@ class Keeper:
         return max(0.0, min((look - now for look in looks), default=int(_LONGEST_SLEEP * SECOND)) / SECOND)
 
     def decision(self, session: Session) -> Decision:
-        """What is to be done for a job. What the machine is doing besides is asked only when a run would begin."""
+        """What is to be done for a job. What the machine is doing besides is asked only when a run would
+        begin."""
         job = session.job
         facts = self.facts(session)
         decision = self._standings.decision(job, facts)
         if decision.run is not None:
-            decision = self._standings.decision(job, msgspec.structs.replace(facts, around=self._surroundings.around()))
+            decision = self._standings.decision(
+                job, msgspec.structs.replace(facts, around=self._surroundings.around())
+            )
         return decision
 
     def around(self) -> Around:
@@ -124,6 +136,8 @@ class Keeper:
                 facts = msgspec.structs.replace(self.facts(session), paused_until=0)
             except GoodTideError:
                 continue
-            if self._standings.decision(session.job, facts).due is not None or self._watcher.newest(session.job.name):
+            if self._standings.decision(session.job, facts).due is not None or self._watcher.newest(
+                session.job.name
+            ):
                 found.append(session)
         return found

@@ -30,7 +30,9 @@ class Openings:
     :param typed: passphrases that were typed while this agent runs, by the stores' ids; shared by all jobs.
     """
 
-    def __init__(self, job: Job, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str]) -> None:
+    def __init__(
+        self, job: Job, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str]
+    ) -> None:
         self.job = job
         self._here, self._clock, self._disks, self._ring, self._typed = here, clock, disks, ring, typed
         self._asked: dict[str, tuple[float, bool]] = {}
@@ -93,7 +95,8 @@ class Openings:
             raise
 
     def _passphrase(self, identity: str, folder: Path) -> str | None:
-        """What was typed, or what the passphrase file or the key ring has; a file that cannot be read has nothing, and the person is asked."""
+        """What was typed, or what the passphrase file or the key ring has; a file that cannot be read has
+        nothing, and the person is asked."""
         found = self._typed.get(identity)
         if found is None:
             try:
@@ -101,7 +104,9 @@ class Openings:
             except PersonError:
                 found = None
         if found is not None and self._refused.get(identity) == found:
-            raise WrongPassphraseError("The passphrase that is kept no longer opens this store", "Type the one that holds now")
+            raise WrongPassphraseError(
+                "The passphrase that is kept no longer opens this store", "Type the one that holds now"
+            )
         return found
 
     def _refuse(self, identity: str, passphrase: str | None) -> None:
@@ -118,7 +123,9 @@ class Openings:
             if not holding.has_area(self._here.holdings, ref):
                 raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
             identity = holding.store_of_area(self._here.holdings, ref)
-            return self._area(ref, identity, self._passphrase(identity, holding.slots_folder(self._here.holdings, ref)))
+            return self._area(
+                ref, identity, self._passphrase(identity, holding.slots_folder(self._here.holdings, ref))
+            )
 
     def _area(self, ref: StoreRef, identity: str, passphrase: str | None) -> holding.HoldingArea:
         known = catalog_names(self._here.cache, identity)
@@ -126,13 +133,16 @@ class Openings:
             return holding.open_area(self._here.holdings, ref, None, self.job.holding, known)
         counter = TryCounter(self._here.state, identity, self._clock)
         try:
-            return counter.counted(lambda: holding.open_area(self._here.holdings, ref, passphrase, self.job.holding, known))
+            return counter.counted(
+                lambda: holding.open_area(self._here.holdings, ref, passphrase, self.job.holding, known)
+            )
         except WrongPassphraseError:
             self._refuse(identity, passphrase)
             raise
 
     def looked_into(self, ref: StoreRef, folder: Path | None) -> Store:
-        """A store as its history is looked into: with what the holding area has besides, or that alone while the disk is away.
+        """A store as its history is looked into: with what the holding area has besides, or that alone while
+        the disk is away.
 
         Raises:
             GoodTideError: it cannot be opened.
@@ -145,11 +155,12 @@ class Openings:
         return store
 
     def unlock(self, ref: StoreRef, passphrase: str) -> str:
-        """Open a store, or the holding area while its disk is away, with a passphrase, kept in memory while the agent runs. Returns its id.
+        """Open a store, or the holding area while its disk is away, with a passphrase, kept in memory while
+        the agent runs. Returns its id.
 
         Raises:
-            WrongPassphraseError: it does not open.
-            PlaceError: too many wrong ones lately, or neither is here.
+            WrongPassphraseError: it does not open. PlaceError: too many wrong ones lately, or neither is
+                here.
         """
         with self._lock:
             folder = self.folder_of(ref)

@@ -76,7 +76,11 @@ class ReportDesk:
 
     def _is_due(self, job: Job, standing: JobStanding, failures: int) -> bool:
         wanted, now = job.reporting, self._clock.now()
-        if wanted.when == "never" or not (wanted.to or wanted.folder) or now - self._failed_at.get(job.name, -_TRY_AGAIN) < _TRY_AGAIN:
+        if (
+            wanted.when == "never"
+            or not (wanted.to or wanted.folder)
+            or now - self._failed_at.get(job.name, -_TRY_AGAIN) < _TRY_AGAIN
+        ):
             return False
         if wanted.when == "trouble":
             topics = [one.topic for one in standing.status.trouble if one.topic is not Topic.FIRST]
@@ -98,5 +102,10 @@ class ReportDesk:
                 self._failed_at[job.name] = self._clock.now()
                 if self._journal.is_news(f"report-failed/{job.name}/{error.what}"):
                     self._journal.add(
-                        "trouble", job.name, "The report could not be sent", (error.what,), "It is tried again every hour.", error.advice
+                        "trouble",
+                        job.name,
+                        "The report could not be sent",
+                        (error.what,),
+                        "It is tried again every hour.",
+                        error.advice,
                     )

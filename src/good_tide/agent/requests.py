@@ -133,7 +133,8 @@ class ExportRequest(msgspec.Struct):
 
 
 class LadderRequest(msgspec.Struct):
-    """Another ladder for a job; ``agreed``: the person saw what it releases. ``precious``: patterns; None: as they are."""
+    """Another ladder for a job; ``agreed``: the person saw what it releases. ``precious``: patterns; None: as
+    they are."""
 
     ladder: Ladder
     agreed: bool = False

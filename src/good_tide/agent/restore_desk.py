@@ -47,12 +47,22 @@ class RestoreDesk:
         self._plan_number += 1
         self._plans = {self._plan_number: _Kept(session, store, plan)}
         interesting = sorted(plan.steps, key=lambda step: step.action is Action.IDENTICAL)
-        items = tuple(PlanItem(step.shown, step.action.value, step.entry.stat.size, step.note) for step in interesting[:_PLAN_ITEMS_SHOWN])
+        items = tuple(
+            PlanItem(step.shown, step.action.value, step.entry.stat.size, step.note)
+            for step in interesting[:_PLAN_ITEMS_SHOWN]
+        )
         counts = {action: plan.count(action) for action in Action}
         return PlanView(
-            self._plan_number, counts[Action.CREATE], counts[Action.REPLACE], counts[Action.IDENTICAL], counts[Action.SKIP], counts[Action.BLOCKED],
-            plan.payload, items, plan.notes,
-        )  # fmt: skip
+            self._plan_number,
+            counts[Action.CREATE],
+            counts[Action.REPLACE],
+            counts[Action.IDENTICAL],
+            counts[Action.SKIP],
+            counts[Action.BLOCKED],
+            plan.payload,
+            items,
+            plan.notes,
+        )
 
     def restore(self, session: Session, number: int) -> None:
         """Begin to carry a plan out.
@@ -73,10 +83,17 @@ class RestoreDesk:
                 times = [one.record.time for one in kept.store.snapshots()[0]]
                 raise no_longer_kept(snapshot.record.time, times, self._clock.now())
         report = carry_out(kept.store, kept.plan, self._clock, steering)
-        problems = tuple(f"{printable(problem.path)}: {problem.reason}" for problem in [*report.problems, *report.metadata_notes])
+        problems = tuple(
+            f"{printable(problem.path)}: {problem.reason}"
+            for problem in [*report.problems, *report.metadata_notes]
+        )
         aside = tuple(str(path) for path in report.set_aside)
-        result = RestoreResult(report.created, report.replaced, report.identical, report.skipped, report.bytes, aside, problems)
-        words = f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
+        result = RestoreResult(
+            report.created, report.replaced, report.identical, report.skipped, report.bytes, aside, problems
+        )
+        words = (
+            f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
+        )
         return Finished("restore", restore=result, words=words)
 
     def undo(self, folder: str) -> None:
@@ -85,7 +102,10 @@ class RestoreDesk:
 
     def _undo(self, folder: Path) -> Finished:
         report = undo(folder)
-        words = f"Undone: {count_words(report.put_back, 'thing')} put back, {count_words(report.removed, 'restored thing')} removed"
+        words = (
+            f"Undone: {count_words(report.put_back, 'thing')} put back,"
+            f" {count_words(report.removed, 'restored thing')} removed"
+        )
         if report.kept:
             words += f"; {count_words(len(report.kept), 'thing')} left because it was changed since"
         return Finished("undo", words=words)

@@ -1,4 +1,5 @@
-"""What people ask and do about the room that history takes: limits, what holds it, pins, releasing, taking something out of all of it."""
+"""What people ask and do about the room that history takes: limits, what holds it, pins, releasing, taking
+something out of all of it."""
 
 from __future__ import annotations
 
@@ -26,7 +27,15 @@ from good_tide.operations.retention.precious import precious_now
 from good_tide.operations.retention.purge import plan_purge, purge
 from good_tide.operations.retention.room import all_parts, room_facts
 from good_tide.operations.retention.still_elsewhere import still_elsewhere
-from good_tide.operations.retention.thinning import pin, pinned, plan_release, release, standing_fast, sweep, unpin
+from good_tide.operations.retention.thinning import (
+    pin,
+    pinned,
+    plan_release,
+    release,
+    standing_fast,
+    sweep,
+    unpin,
+)
 from good_tide.operations.snapshot.holding import area_folder, heed, held_count
 from good_tide.operations.stores.opening import Store, open_ledger
 from good_tide.operations.workplace import Workplace
@@ -50,14 +59,27 @@ _PATHS_SHOWN = 200
 class RoomDesk:
     """Answers for the stores of jobs.
 
-    :param change: keeps a changed job. :param changed: told the name of a job whose history is another one now.
+    :param change: keeps a changed job.
+    :param changed: told the name of a job whose history is another one now.
     """
 
     def __init__(
-        self, here: Workplace, clock: Clock, journal: Journal, books: Books, worker: Worker, change: Callable[[Job], None],
+        self,
+        here: Workplace,
+        clock: Clock,
+        journal: Journal,
+        books: Books,
+        worker: Worker,
+        change: Callable[[Job], None],
         changed: Callable[[str], None],
-    ) -> None:  # fmt: skip
-        self._here, self._clock, self._journal, self._books, self._worker = here, clock, journal, books, worker
+    ) -> None:
+        self._here, self._clock, self._journal, self._books, self._worker = (
+            here,
+            clock,
+            journal,
+            books,
+            worker,
+        )
         self._change, self._changed = change, changed
         self._reckoning = threading.Lock()
         """One ledger at a time is read and written."""
@@ -97,7 +119,13 @@ class RoomDesk:
         size = (facts.free, facts.total) if facts is not None and facts.total else None
         stored = self._store(session, folder).place.total_bytes()
         found = room_facts(root, stored, session.job.room, session.tide(), self._clock.now(), size)
-        return RoomView(session.job.room, found.usable, found.short, full_in(found.added, found.usable), curve(found.added, _WEEKS_SHOWN))
+        return RoomView(
+            session.job.room,
+            found.usable,
+            found.short,
+            full_in(found.added, found.usable),
+            curve(found.added, _WEEKS_SHOWN),
+        )
 
     def keep_room(self, session: Session, wanted: Room) -> None:
         """Keep what the stores of a job may take."""
@@ -105,7 +133,8 @@ class RoomDesk:
         self._journal.add("good", session.job.name, "The room that the stores may take was changed")
 
     def pinned(self, session: Session) -> dict[str, str]:
-        """Labels of the pinned snapshots of a job, by their names; none where the store cannot be asked now."""
+        """Labels of the pinned snapshots of a job, by their names; none where the store cannot be asked
+        now."""
         try:
             return pinned(session.store())
         except GoodTideError:
@@ -147,25 +176,39 @@ class RoomDesk:
             fast = standing_fast(records, pins, self._precious(session, store))
             shown = tuple(
                 HeldSnapshot(
-                    one.name, one.record.time, one.record.machine.name, one.record.label, pins.get(one.name),
-                    fast.get(one.name, ""), alone[one.name],
+                    one.name,
+                    one.record.time,
+                    one.record.machine.name,
+                    one.record.label,
+                    pins.get(one.name),
+                    fast.get(one.name, ""),
+                    alone[one.name],
                 )
-                for one in records if one.name in alone
-            )  # fmt: skip
+                for one in records
+                if one.name in alone
+            )
             return HeldHistory(shown, ledger.total, all_parts(store, ledger))
 
     def _precious(self, session: Session, store: Store) -> frozenset[str]:
         return precious_now(store, session.job, session.machine.id, self._here.cache)
 
     def plan_release(self, session: Session, wanted: SomeRequest) -> ReleaseView:
-        """What releasing snapshots by hand would do. An empty folder stands for the store that is looked into.
+        """What releasing snapshots by hand would do. An empty folder stands for the store that is looked
+        into.
 
         Raises:
             DamageError: a snapshot, a pin or a listing cannot be read.
         """
         store = self._store(session, wanted.folder) if wanted.folder else session.store()
         with self._reckoning:
-            plan = plan_release(store, frozenset(wanted.names), Silent(), self._here.cache, True, self._precious(session, store))
+            plan = plan_release(
+                store,
+                frozenset(wanted.names),
+                Silent(),
+                self._here.cache,
+                True,
+                self._precious(session, store),
+            )
         return ReleaseView(len(plan.releases), len(wanted.names) - len(plan.releases), plan.gives_back or 0)
 
     def release(self, session: Session, wanted: SomeRequest) -> None:
@@ -177,9 +220,14 @@ class RoomDesk:
         ref, store = self._to_change(session, wanted.folder)
 
         def work(steering: Steering) -> Finished:
-            plan = plan_release(store, frozenset(wanted.names), steering, None, True, self._precious(session, store))
+            plan = plan_release(
+                store, frozenset(wanted.names), steering, None, True, self._precious(session, store)
+            )
             done = release(store, plan, "by hand", session.job.name, self._journal, self._clock, steering)
-            return Finished("release", words=f"{count_words(done, 'snapshot')} released; {self._swept(ref, store, steering)}")
+            return Finished(
+                "release",
+                words=f"{count_words(done, 'snapshot')} released; {self._swept(ref, store, steering)}",
+            )
 
         self._begin("release", session, work)
 
@@ -190,9 +238,18 @@ class RoomDesk:
             PersonError: the pattern makes no sense, or would take everything.
             DamageError: a snapshot or a listing cannot be read.
         """
-        plan = plan_purge(self._store(session, wanted.folder), wanted.pattern, session.job.home or home_folder(), Silent())
+        plan = plan_purge(
+            self._store(session, wanted.folder), wanted.pattern, session.job.home or home_folder(), Silent()
+        )
         shown = plan.paths[:_PATHS_SHOWN]
-        return PurgeView(wanted.pattern, len(plan.snapshots), shown, len(plan.paths) - len(shown), plan.gives_back, plan.stands)
+        return PurgeView(
+            wanted.pattern,
+            len(plan.snapshots),
+            shown,
+            len(plan.paths) - len(shown),
+            plan.gives_back,
+            plan.stands,
+        )
 
     def purge(self, session: Session, wanted: PatternRequest) -> None:
         """Begin to take a pattern out of all history, and every trace of it out of the store.
@@ -210,12 +267,19 @@ class RoomDesk:
             swept = self._swept(ref, store, steering, thorough=True)
             others = still_elsewhere(store, wanted.pattern, home, self._other_places(session, ref), steering)
             if others:
-                self._journal.add("trouble", session.job.name, f"{words}, but not everywhere", tuple(one.words for one in others))
+                self._journal.add(
+                    "trouble",
+                    session.job.name,
+                    f"{words}, but not everywhere",
+                    tuple(one.words for one in others),
+                )
             return Finished("purge", words="; ".join([words, swept, *(one.words for one in others)]))
 
         self._begin("purge", session, work)
 
-    def _other_places(self, session: Session, ref: StoreRef) -> Iterator[tuple[str, str, Callable[[], Store]]]:
+    def _other_places(
+        self, session: Session, ref: StoreRef
+    ) -> Iterator[tuple[str, str, Callable[[], Store]]]:
         """The other stores of a job, and the holding areas of all."""
         openings, holdings = session.openings, self._here.holdings
         for one in session.job.stores:
@@ -223,7 +287,11 @@ class RoomDesk:
             if one != ref:
                 yield f"The store {name}", one.path, partial(self._opened, openings, one)
             if held_count(holdings, one):
-                yield f"The holding area of {name}", str(area_folder(holdings, one)), partial(openings.area, one)
+                yield (
+                    f"The holding area of {name}",
+                    str(area_folder(holdings, one)),
+                    partial(openings.area, one),
+                )
 
     @staticmethod
     def _opened(openings: Openings, ref: StoreRef) -> Store:
@@ -231,7 +299,9 @@ class RoomDesk:
 
     def _to_change(self, session: Session, folder: str) -> tuple[StoreRef, Store]:
         if session.reading:
-            raise PersonError("This store was opened only to read", "Change it on a machine whose job uses it")
+            raise PersonError(
+                "This store was opened only to read", "Change it on a machine whose job uses it"
+            )
         ref = self._ref(session, folder)
         return ref, session.openings.store(ref, Path(folder))
 
@@ -249,9 +319,18 @@ class RoomDesk:
         """Sweep after something was released by hand; in words, what came back."""
         self._books.note_released(store.header.store)
         report = sweep(
-            store, self._here.state, self._clock, control, False, lambda: heed(self._here.holdings, ref, store, self._here.state), thorough
+            store,
+            self._here.state,
+            self._clock,
+            control,
+            False,
+            lambda: heed(self._here.holdings, ref, store, self._here.state),
+            thorough,
         )
         self._books.note_swept(store.header.store, self._clock.now(), report.waits > 0)
         if report.waits:
-            return f"{size_words(report.freed)} given back, more as soon as whoever writes to the store now is done"
+            return (
+                f"{size_words(report.freed)} given back, more as soon as whoever writes to the store now is"
+                " done"
+            )
         return f"{size_words(report.freed)} given back"

@@ -52,9 +52,19 @@ class RunDesk:
     """
 
     def __init__(
-        self, here: Workplace, disks: Disks, clock: Clock, journal: Journal, books: Books, standings: Standings, worker: Worker, teller: Teller,
-        power: Power, bounds: Bounds, after: Callable[[Session, int, bool], None],
-    ) -> None:  # fmt: skip
+        self,
+        here: Workplace,
+        disks: Disks,
+        clock: Clock,
+        journal: Journal,
+        books: Books,
+        standings: Standings,
+        worker: Worker,
+        teller: Teller,
+        power: Power,
+        bounds: Bounds,
+        after: Callable[[Session, int, bool], None],
+    ) -> None:
         self._here, self._disks, self._clock, self._journal, self._books = here, disks, clock, journal, books
         self._standings, self._worker, self._teller, self._power, self._bounds, self._after = (
             standings,
@@ -70,7 +80,11 @@ class RunDesk:
         if self._worker.current is not None:
             return False
         try:
-            self._worker.start("snapshot", lambda steering: self._run(session, occasion, steering), behind=occasion is not Occasion.HAND)
+            self._worker.start(
+                "snapshot",
+                lambda steering: self._run(session, occasion, steering),
+                behind=occasion is not Occasion.HAND,
+            )
         except PlaceError:  # other work began this very moment
             return False
         return True
@@ -84,14 +98,19 @@ class RunDesk:
         self._worker.start("snapshot", lambda steering: self._run(session, Occasion.HAND, steering))
 
     def clean_up(self, jobs: Iterable[Job]) -> None:
-        """After a crash: note runs that were cut off. What was due stays due, and what they wrote is used by the next run."""
+        """After a crash: note runs that were cut off. What was due stays due, and what they wrote is used by
+        the next run."""
         for job in jobs:
             book = self._books.book(job.name)
             if book is not None and book.begun:
                 self._books.keep(job.name, planning.cut_off(book))
                 self._journal.add(
-                    "note", job.name, "The last run was cut off", (), "No snapshot came of it; what it wrote is used by the next one.",
-                )  # fmt: skip
+                    "note",
+                    job.name,
+                    "The last run was cut off",
+                    (),
+                    "No snapshot came of it; what it wrote is used by the next one.",
+                )
 
     def _run(self, session: Session, occasion: Occasion, steering: Steering) -> Finished:
         job, before = session.job, self._standings.book(session.job)
@@ -117,10 +136,15 @@ class RunDesk:
 
     def _hands(self, session: Session) -> Hands:
         return Hands(
-            here=self._here, disks=self._disks, clock=self._clock, journal=self._journal, open_ref=session.openings.store,
-            open_area=session.openings.area, warn=lambda what, todo: self._teller.warn(session.job, what, todo),
+            here=self._here,
+            disks=self._disks,
+            clock=self._clock,
+            journal=self._journal,
+            open_ref=session.openings.store,
+            open_area=session.openings.area,
+            warn=lambda what, todo: self._teller.warn(session.job, what, todo),
             make_room=lambda control: self._bounds.before_run(session, control),
-        )  # fmt: skip
+        )
 
     def _finished(self, job: Job, taken: list[Taken]) -> Finished:
         """What became of a job's snapshot, in words. A store that failed beside others is said and noted."""
@@ -131,7 +155,10 @@ class RunDesk:
         snapshot = done[0].snapshot
         assert snapshot is not None
         tally = snapshot.record.tally
-        words = f"Snapshot taken: {count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new"
+        words = (
+            f"Snapshot taken: {count_words(tally.changed_files, 'changed file')},"
+            f" {size_words(tally.new_bytes)} new"
+        )
         if done[0].held:
             words += f"; kept on this machine until {done[0].ref.name or 'the disk'} is back"
         elif len(done) > 1:
@@ -146,7 +173,8 @@ class RunDesk:
         return Finished("snapshot", words=words)
 
     def run_due(self, sessions: list[Session], then: Then | None) -> None:
-        """Run everything that is due, one after the other; then let the machine sleep, with a minute to stop it.
+        """Run everything that is due, one after the other; then let the machine sleep, with a minute to stop
+        it.
 
         Raises:
             PlaceError: other work is being done.
@@ -159,7 +187,9 @@ class RunDesk:
         for session in sessions:
             try:
                 finished = self._run(session, Occasion.HAND, steering)
-                (failed if finished.error else said).append(f"{session.job.name}: {finished.error or finished.words}")
+                (failed if finished.error else said).append(
+                    f"{session.job.name}: {finished.error or finished.words}"
+                )
             except StoppedError:
                 raise
             except GoodTideError as error:
@@ -169,9 +199,15 @@ class RunDesk:
             return Finished("run-due", error="; ".join(failed), words=words)
         if failed:
             self._journal.add(
-                "trouble", "", "Not everything could be run at the end of the day", tuple(failed), f"The machine did not {then}."
+                "trouble",
+                "",
+                "Not everything could be run at the end of the day",
+                tuple(failed),
+                f"The machine did not {then}.",
             )
-            return Finished("run-due", error=f"The machine stays on, as not everything could be run: {'; '.join(failed)}")
+            return Finished(
+                "run-due", error=f"The machine stays on, as not everything could be run: {'; '.join(failed)}"
+            )
         self._wait_a_minute(then, words, steering)
         self._power.end_of_day(then)
         return Finished("run-due", words=f"{words}; the machine is told to {then.replace('-', ' ')}")
@@ -187,6 +223,8 @@ class RunDesk:
         self._journal.add("good", "", f"{words}; the machine {doing} after a minute")
         seconds = int(_GRACE_SECONDS)
         for left in range(seconds, 0, -1):
-            steering.report(Progress(f"The machine {doing} in {left} s", bytes_done=seconds - left, bytes_total=seconds))
+            steering.report(
+                Progress(f"The machine {doing} in {left} s", bytes_done=seconds - left, bytes_total=seconds)
+            )
             steering.rest(_SECOND)
             steering.checkpoint()

@@ -62,13 +62,31 @@ from good_tide.system.limits import end_for_certain, settle_limits
 
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
-_APART = frozenset((
-    "disks", "examine", "begin", "add-store", "open-to-read", "change-slots", "eject", "fleet", "room", "stay", "report", "export-journal",
-    "held", "plan-release", "plan-purge", "keep-mail-server", "try-mail-server",
-))  # fmt: skip
+_APART = frozenset(
+    (
+        "disks",
+        "examine",
+        "begin",
+        "add-store",
+        "open-to-read",
+        "change-slots",
+        "eject",
+        "fleet",
+        "room",
+        "stay",
+        "report",
+        "export-journal",
+        "held",
+        "plan-release",
+        "plan-purge",
+        "keep-mail-server",
+        "try-mail-server",
+    )
+)
 """Requests that touch disks which may hang, stretch passphrases, or ask servers."""
 _ENDING_SECONDS = 20.0
-"""How long the agent may take to end when it is told to; what a disk that hangs holds up is not waited for any longer."""
+"""How long the agent may take to end when it is told to; what a disk that hangs holds up is not waited for
+any longer."""
 _LINGER_SECONDS = 20.0
 """How long an agent started by a window stays after the last window was closed."""
 
@@ -89,7 +107,9 @@ class Agent:
         ring: KeyRing | None = None,
     ) -> None:
         self._settings, self._here, self._clock, self._while_used = settings, here, clock, while_used
-        around = around or system_around(disks_for(settings), lambda job, place: show_window(settings, job, place))
+        around = around or system_around(
+            disks_for(settings), lambda job, place: show_window(settings, job, place)
+        )
         self._disks, self._ring = around.disks, ring or DesktopKeyRing()
         self._sessions: dict[str, Session] = {}
         self._typed: dict[str, str] = {}
@@ -98,16 +118,38 @@ class Agent:
         self._worker = Worker(self._notify)
         self._restores = RestoreDesk(self._worker, clock)
         self.upkeep = Upkeep(
-            here, clock, around, self._ring, self._worker, self._sessions, self._session, lambda job: self._desk.change(job), self._notify, self._reload, self._stay_on
-        )  # fmt: skip
+            here,
+            clock,
+            around,
+            self._ring,
+            self._worker,
+            self._sessions,
+            self._session,
+            lambda job: self._desk.change(job),
+            self._notify,
+            self._reload,
+            self._stay_on,
+        )
         self._journal = self.upkeep.journal
         self._survey = SurveyDesk(self._notify, clock, self._stay, self._kinds)
         self._comings = Comings(here.state, clock)
-        self._desk = SetUpDesk(settings, here, clock, self._disks, self._ring, self._typed, self._journal, self._comings, self._job_changed)
+        self._desk = SetUpDesk(
+            settings,
+            here,
+            clock,
+            self._disks,
+            self._ring,
+            self._typed,
+            self._journal,
+            self._comings,
+            self._job_changed,
+        )
         self._stamp = settings_stamp(settings)
         for job in load_jobs(settings):
             self._job_changed(job)
-        self._server = Server(agent_socket(here.runtime, settings), self._handlers(), self._clients_changed, _APART)
+        self._server = Server(
+            agent_socket(here.runtime, settings), self._handlers(), self._clients_changed, _APART
+        )
         self._watcher = threading.Thread(target=self._watch_disks, name="disks", daemon=True)
 
     def _handlers(self) -> dict[str, Handler]:
@@ -155,11 +197,18 @@ class Agent:
             known.take_job(job)
         else:
             self._sessions[job.name] = Session(
-                job, self._here, self._clock, self._disks, self._ring, self._typed, lambda: self._notify("history", job.name)
+                job,
+                self._here,
+                self._clock,
+                self._disks,
+                self._ring,
+                self._typed,
+                lambda: self._notify("history", job.name),
             )
 
     def _stay_on(self, on: bool) -> None:
-        """Start the agent with every session from now on, or no longer; this one stays until the session ends, or goes with its windows."""
+        """Start the agent with every session from now on, or no longer; this one stays until the session
+        ends, or goes with its windows."""
         if on:
             service.install(running=True)
         else:
@@ -168,7 +217,8 @@ class Agent:
         self._clients_changed(self._server.count)
 
     def _reload(self) -> None:
-        """Take in jobs that were made, changed or removed by other programs. Settings that cannot be read change nothing, and are said."""
+        """Take in jobs that were made, changed or removed by other programs. Settings that cannot be read
+        change nothing, and are said."""
         stamp = settings_stamp(self._settings)
         if stamp == self._stamp:
             return
@@ -183,7 +233,9 @@ class Agent:
             if known is None or known.job != job:
                 self._job_changed(job)
         for name in [
-            name for name, session in list(self._sessions.items()) if not session.reading and name not in {job.name for job in jobs}
+            name
+            for name, session in list(self._sessions.items())
+            if not session.reading and name not in {job.name for job in jobs}
         ]:
             del self._sessions[name]
         self._notify("history", "")
@@ -246,7 +298,10 @@ class Agent:
         if session is None and not self._sessions:
             raise PersonError("There is no job on this machine yet", "Set one up first")
         if session is None:
-            raise PersonError(f"There is no job {ask.job}" if ask.job else "No job is named", f"There are {', '.join(self._sessions)}")
+            raise PersonError(
+                f"There is no job {ask.job}" if ask.job else "No job is named",
+                f"There are {', '.join(self._sessions)}",
+            )
         return session
 
     def begin(self, wanted: SetUpRequest) -> MadeView:
@@ -256,7 +311,8 @@ class Agent:
         return made
 
     def overview(self, name: str = "") -> Overview:
-        """Everything the window shows of a job before anything is chosen; of the first one there is, if there is none of that name."""
+        """Everything the window shows of a job before anything is chosen; of the first one there is, if there
+        is none of that name."""
         if not self._sessions:
             return Overview("no-job", now=self._clock.now(), machine=self._here.machine.name)
         session = self._called(name) or next(iter(self._sessions.values()))
@@ -285,7 +341,8 @@ class Agent:
         )
 
     def _stay(self, coverage: Coverage, name: str) -> int | None:
-        """Files of a job's newest snapshot that some rules would leave out; None where the store cannot be asked now."""
+        """Files of a job's newest snapshot that some rules would leave out; None where the store cannot be
+        asked now."""
         session = self._sessions.get(name)
         try:
             return session.ruled_out(coverage) if session is not None else None
@@ -299,7 +356,9 @@ class Agent:
 
     def why(self, wanted: WhyRequest, job: str) -> WhyView:
         """Why a path is in or out."""
-        return self._survey.why(wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now(), job)
+        return self._survey.why(
+            wanted.folders, wanted.rules, wanted.path, wanted.home, self._clock.now(), job
+        )
 
     def keep_coverage(self, session: Session, wanted: CoverageRequest) -> None:
         """Keep changed folders and rules of a job."""
@@ -317,14 +376,16 @@ class Agent:
 
     def look_into(self, session: Session, folder: str) -> None:
         """Show history from another of the job's stores."""
-        ref = next((one for one in session.job.stores if folder in (one.path, str(session.folder_of(one)))), None)
+        ref = next(
+            (one for one in session.job.stores if folder in (one.path, str(session.folder_of(one)))), None
+        )
         if ref is None:
             raise PersonError(f"The job has no store in {folder}", "Choose one of those there are")
         session.look_into(ref)
 
     def open_to_read(self, wanted: NewStoreRequest) -> str:
-        """Open a store of any machine to look into it and restore from it. Each of its machines can then be chosen like a job; the name of
-        one of them.
+        """Open a store of any machine to look into it and restore from it. Each of its machines can then be
+        chosen like a job; the name of one of them.
 
         Raises:
             GoodTideError: it cannot be opened, or holds no snapshot.
@@ -353,8 +414,16 @@ class Agent:
 
         def work(steering: Steering) -> Finished:
             report = carry(source, target, None, self._here.state, steering)
-            words = f"Carried {count_words(len(report.carried), 'snapshot')} over, {size_words(report.stored_bytes)} stored; {report.already} were there already"
-            self._journal.add("note" if report.damaged else "good", session.job.name, words, tuple(text for _, text in report.damaged))
+            words = (
+                f"Carried {count_words(len(report.carried), 'snapshot')} over,"
+                f" {size_words(report.stored_bytes)} stored; {report.already} were there already"
+            )
+            self._journal.add(
+                "note" if report.damaged else "good",
+                session.job.name,
+                words,
+                tuple(text for _, text in report.damaged),
+            )
             return Finished("carry", words=words)
 
         self._worker.start("carry", work)

@@ -34,7 +34,8 @@ _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
 """1970 began on a Thursday; weeks are counted from its first Monday."""
 _LONG_HISTORY = 60
-"""Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or two."""
+"""Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or
+two."""
 
 
 class Session:
@@ -104,7 +105,8 @@ class Session:
             self.shown, self._store, self._catalog = ref, None, None
 
     def state(self) -> str:
-        """As in ``messages.Overview``; opens the store if that is possible, and begins to read a long unseen history."""
+        """As in ``messages.Overview``; opens the store if that is possible, and begins to read a long unseen
+        history."""
         self.last_state = self._state()
         return self.last_state
 
@@ -150,11 +152,12 @@ class Session:
         return True
 
     def unlock(self, passphrase: str, remember: bool = False) -> None:
-        """Open the store with a passphrase, kept in memory while the agent runs, and in the key ring by choice.
+        """Open the store with a passphrase, kept in memory while the agent runs, and in the key ring by
+        choice.
 
         Raises:
-            WrongPassphraseError: it does not open.
-            PlaceError: too many wrong ones lately; or the key ring does not take it, though the store is open.
+            WrongPassphraseError: it does not open. PlaceError: too many wrong ones lately; or the key ring
+                does not take it, though the store is open.
         """
         with self._lock:
             self.look_again()
@@ -164,7 +167,8 @@ class Session:
             self._ring.remember(identity, passphrase)
 
     def look_again(self) -> None:
-        """Open what is looked into anew when it is next asked for: its disk came or went, or snapshots were carried over."""
+        """Open what is looked into anew when it is next asked for: its disk came or went, or snapshots were
+        carried over."""
         with self._lock:
             self._store = self._catalog = None
             self.last_state = ""
@@ -227,7 +231,11 @@ class Session:
 
     def detail(self, wanted: PathAtRequest) -> Detail:
         """One version of a path, previewed and compared."""
-        from good_tide.operations.history.preview import compare_versions, compare_with_disk, preview  # large tables, for a window only
+        from good_tide.operations.history.preview import (
+            compare_versions,
+            compare_with_disk,
+            preview,
+        )  # large tables, for a window only
 
         path = wanted.path
         store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)
@@ -236,7 +244,10 @@ class Session:
             tide = catalog.tide(self.machine.id)
             spans = path_spans(catalog, self.machine.id, path)
             seq = next((point.seq for point in tide if point.name == snapshot.name), 0)
-            current = next((span for span in spans if span.first <= seq and (span.last is None or span.last >= seq)), None)
+            current = next(
+                (span for span in spans if span.first <= seq and (span.last is None or span.last >= seq)),
+                None,
+            )
             before = self._version_before(spans, current)
             before_name = tide[before.first - 1].name if before is not None else ""
             elsewhere = self._elsewhere(path, current)
@@ -250,23 +261,42 @@ class Session:
                 before_difference, with_before = compare_versions(store, entry, old)
         shown = preview(store, entry)
         return Detail(
-            path, snapshot.name, entry.kind.value, entry.stat.size, entry.stat.modified, entry.stat.mode, entry.extra.unsteady,
+            path,
+            snapshot.name,
+            entry.kind.value,
+            entry.stat.size,
+            entry.stat.modified,
+            entry.stat.mode,
+            entry.extra.unsteady,
             PreviewView(shown.form, shown.text, shown.encoding, shown.picture, shown.cut),
-            with_disk, disk_difference, with_before, before_difference, elsewhere,
-        )  # fmt: skip
+            with_disk,
+            disk_difference,
+            with_before,
+            before_difference,
+            elsewhere,
+        )
 
     @staticmethod
     def _version_before(spans: list[Span], current: Span | None) -> Span | None:
-        earlier = [span for span in spans if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT]
+        earlier = [
+            span
+            for span in spans
+            if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT
+        ]
         return earlier[-1] if earlier else None
 
     def _elsewhere(self, path: bytes, current: Span | None) -> tuple[bytes, ...]:
-        """Other paths with the same content that begin where this one ends, or end where it begins: a renamed file."""
+        """Other paths with the same content that begin where this one ends, or end where it begins: a renamed
+        file."""
         if current is None or current.kind != Kind.FILE or not current.size:
             return ()
         around = [current.first] if current.first > 1 else []
         around += [current.last + 1] if current.last is not None else []
-        return tuple(other for other in self.catalog().same_content(self.machine.id, current.identity, around) if other != path)
+        return tuple(
+            other
+            for other in self.catalog().same_content(self.machine.id, current.identity, around)
+            if other != path
+        )
 
     def find(self, words: str) -> list[Found]:
         """Everything whose name ever contained some words."""
@@ -279,7 +309,9 @@ class Session:
 
     def store_views(self, tide: list[TidePoint]) -> tuple[StoreView, ...]:
         """The job's stores and their disks; what can be said when one is away or locked."""
-        return tuple(self._store_view(ref, tide if ref.place == self.shown.place else []) for ref in self.job.stores)
+        return tuple(
+            self._store_view(ref, tide if ref.place == self.shown.place else []) for ref in self.job.stores
+        )
 
     def _store_view(self, ref: StoreRef, tide: list[TidePoint]) -> StoreView:
         folder = self.folder_of(ref)
@@ -298,9 +330,21 @@ class Session:
         )
         total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         return StoreView(
-            str(folder), disk, True, hint is not None, hint or "", known.stored_bytes, total, free, kind, weeks, known.store, known.snapshots,
-            shown=ref.place == self.shown.place, removable=facts is not None and facts.removable,
-        )  # fmt: skip
+            str(folder),
+            disk,
+            True,
+            hint is not None,
+            hint or "",
+            known.stored_bytes,
+            total,
+            free,
+            kind,
+            weeks,
+            known.store,
+            known.snapshots,
+            shown=ref.place == self.shown.place,
+            removable=facts is not None and facts.removable,
+        )
 
     def ruled_out(self, coverage: Coverage) -> int:
         """How many files of the newest snapshot some rules would leave out."""
@@ -308,7 +352,14 @@ class Session:
         gone = 0
         for path, names, sizes, modified in self.catalog().standing_files(self.machine.id):
             folder = os.fsdecode(path)
-            covered = next((one for one in self.job.folders if folder == one or folder.startswith(one.rstrip("/") + "/")), None)
+            covered = next(
+                (
+                    one
+                    for one in self.job.folders
+                    if folder == one or folder.startswith(one.rstrip("/") + "/")
+                ),
+                None,
+            )
             if covered is not None:
                 state = states.of(folder, covered)
                 decided = coverage.files(state, [os.fsdecode(name) for name in names], sizes, modified)

@@ -17,13 +17,34 @@ from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, 
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.jobs.making import check_store_folder, checked_folders, open_counted, own_history, ref_of
+from good_tide.operations.jobs.making import (
+    check_store_folder,
+    checked_folders,
+    open_counted,
+    own_history,
+    ref_of,
+)
 from good_tide.operations.records.disk_absences import Comings
 from good_tide.operations.records.journal import Journal
-from good_tide.operations.stores.disks import best_disk, devices_under, examine, known_store_ids, look_at, proposed_folder, store_ref
+from good_tide.operations.stores.disks import (
+    best_disk,
+    devices_under,
+    examine,
+    known_store_ids,
+    look_at,
+    proposed_folder,
+    store_ref,
+)
 from good_tide.operations.stores.opening import create_at, locked_hint, store_id
 from good_tide.operations.stores.pinning import pinned
-from good_tide.operations.stores.slots import SlotFacts, add_passphrase, add_recovery, change_passphrase, list_slots, revoke
+from good_tide.operations.stores.slots import (
+    SlotFacts,
+    add_passphrase,
+    add_recovery,
+    change_passphrase,
+    list_slots,
+    revoke,
+)
 from good_tide.operations.workplace import Workplace, add_job, load_jobs, save_job
 from good_tide.protocol.messages import DiskView, ExaminedView, MadeView, SetUpView, SlotView
 from good_tide.system.disks import Disks
@@ -48,7 +69,8 @@ class PlaceQuestion(msgspec.Struct):
 
 
 class NewStoreRequest(msgspec.Struct):
-    """A store to be made, or used again when it is there. ``doubts`` were seen and accepted; ``passphrase`` None: open."""
+    """A store to be made, or used again when it is there. ``doubts`` were seen and accepted; ``passphrase``
+    None: open."""
 
     folder: str
     passphrase: str | None = None
@@ -86,9 +108,17 @@ class SetUpDesk:
     """
 
     def __init__(
-        self, settings: Path, here: Workplace, clock: Clock, disks: Disks, ring: KeyRing, typed: dict[str, str], journal: Journal, comings: Comings,
+        self,
+        settings: Path,
+        here: Workplace,
+        clock: Clock,
+        disks: Disks,
+        ring: KeyRing,
+        typed: dict[str, str],
+        journal: Journal,
+        comings: Comings,
         changed: Callable[[Job], None],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._settings, self._here, self._clock, self._disks, self._ring = settings, here, clock, disks, ring
         self._typed, self._journal, self._comings, self._changed = typed, journal, comings, changed
 
@@ -98,10 +128,19 @@ class SetUpDesk:
         usual = {name: folder for name, folder in user_folders(home).items() if os.path.isdir(folder)}
         points = [(parse_job_file(text).name, text) for text in _ready_points()] + self._own_points()
         office = next(parse_job_file(text) for name, text in points if name == "Office")
-        return SetUpView(self._here.machine.name, home, usual, tuple(proposed_folders(home)), office.rules, tuple(points), self._has_ring())
+        return SetUpView(
+            self._here.machine.name,
+            home,
+            usual,
+            tuple(proposed_folders(home)),
+            office.rules,
+            tuple(points),
+            self._has_ring(),
+        )
 
     def _own_points(self) -> list[tuple[str, str]]:
-        """The technician's own starting points: job files in the settings folder. One that cannot be read is noted and passed over."""
+        """The technician's own starting points: job files in the settings folder. One that cannot be read is
+        noted and passed over."""
         found = []
         for file in sorted((self._settings / OWN_POINTS).glob("*.toml")):
             try:
@@ -134,11 +173,20 @@ class SetUpDesk:
             for disk in found
         ]
         order = [Level.GOOD, Level.DOUBTFUL, Level.BAD]
-        return sorted(views, key=lambda view: (not view.best, order.index(worst(list(view.checks))), view.facts.name.casefold()))
+        return sorted(
+            views,
+            key=lambda view: (
+                not view.best,
+                order.index(worst(list(view.checks))),
+                view.facts.name.casefold(),
+            ),
+        )
 
     def _proposed(self, disk: DiskFacts, used: tuple[str, ...]) -> str:
         """The store of this machine on a disk that is not in use, or a new folder."""
-        own = next((store.path for store in disk.stores if store.whose == "this" and store.path not in used), "")
+        own = next(
+            (store.path for store in disk.stores if store.whose == "this" and store.path not in used), ""
+        )
         folder = proposed_folder(disk, self._here.machine.name)
         return own or (folder if folder not in used else f"{folder}-2")
 
@@ -193,7 +241,10 @@ class SetUpDesk:
         job = msgspec.structs.replace(job, stores=(ref,))
         add_job(self._settings, job)
         self._journal.add(
-            "note", job.name, f"The job {job.name} was set up with {count_words(len(folders), 'folder')} and the store {ref.path}"
+            "note",
+            job.name,
+            f"The job {job.name} was set up with {count_words(len(folders), 'folder')} and the store"
+            f" {ref.path}",
         )
         self._changed(job)
         return MadeView(job.name, ref.path, recovery, tuple(notes))
@@ -203,14 +254,20 @@ class SetUpDesk:
         folder = Path(os.path.abspath(wanted.folder))
         recovery = None
         if os.path.isfile(folder / "store.json"):
-            ref = pinned(store_ref(self._disks, folder), open_counted(folder, wanted.passphrase, self._here.state, self._clock))
+            ref = pinned(
+                store_ref(self._disks, folder),
+                open_counted(folder, wanted.passphrase, self._here.state, self._clock),
+            )
             words = f"The store in {folder} is used again"
         else:
             new = create_at(folder, wanted.passphrase, wanted.hint, None if twin is None else twin.store())
             ref, recovery = ref_of(store_ref(self._disks, folder), new), new.recovery_key
             words = f"A store was made in {folder}"
         self._journal.add(
-            "note" if wanted.doubts else "good", job.name, words, tuple(f"Accepted knowingly: {doubt}" for doubt in wanted.doubts)
+            "note" if wanted.doubts else "good",
+            job.name,
+            words,
+            tuple(f"Accepted knowingly: {doubt}" for doubt in wanted.doubts),
         )
         if wanted.passphrase:
             self._typed[store_id(folder)] = wanted.passphrase
@@ -218,11 +275,14 @@ class SetUpDesk:
             try:
                 self._ring.remember(store_id(folder), wanted.passphrase)
             except PlaceError as error:
-                self._journal.add("trouble", job.name, "The passphrase could not be remembered", (str(error),))
+                self._journal.add(
+                    "trouble", job.name, "The passphrase could not be remembered", (str(error),)
+                )
         return ref, recovery
 
     def add_store(self, session: Session, request: NewStoreRequest) -> MadeView:
-        """Add a store to a job. A new one shares its chunks' identities with the first, so that history can be carried."""
+        """Add a store to a job. A new one shares its chunks' identities with the first, so that history can
+        be carried."""
         job = session.job
         note = check_store_folder(request.folder, job.folders)
         folder = os.path.abspath(request.folder)
@@ -249,10 +309,16 @@ class SetUpDesk:
         Raises:
             PersonError: it is the only one.
         """
-        kept = tuple(ref for ref in session.job.stores if folder not in (ref.path, str(session.folder_of(ref))))
+        kept = tuple(
+            ref for ref in session.job.stores if folder not in (ref.path, str(session.folder_of(ref)))
+        )
         if not kept:
             raise PersonError("This is the job's only store", "Add another one first")
-        self._journal.add("note", session.job.name, f"The store in {folder} is no longer used by this job; nothing on it was changed")
+        self._journal.add(
+            "note",
+            session.job.name,
+            f"The store in {folder} is no longer used by this job; nothing on it was changed",
+        )
         self.change(msgspec.structs.replace(session.job, stores=kept))
 
     def slots(self, session: Session, folder: str) -> list[SlotView]:
@@ -276,7 +342,10 @@ class SetUpDesk:
             words = "A new recovery key was made"
         else:
             gone = revoke(store, request.number)
-            words = f"The {'recovery key' if gone.kind == 'recovery' else 'passphrase'} number {gone.number} no longer opens the store"
+            words = (
+                f"The {'recovery key' if gone.kind == 'recovery' else 'passphrase'} number {gone.number} no"
+                " longer opens the store"
+            )
         self._journal.add("note", session.job.name, f"{words}: {folder}")
         notes: tuple[str, ...] = (words,)
         if request.act == "change":
@@ -291,7 +360,9 @@ class SetUpDesk:
 
 def _ready_points() -> list[str]:
     """The texts of the starting points that come with the program."""
-    files = sorted(resources.files("good_tide").joinpath("starting_points").iterdir(), key=lambda one: one.name)
+    files = sorted(
+        resources.files("good_tide").joinpath("starting_points").iterdir(), key=lambda one: one.name
+    )
     return [file.read_text(encoding="utf-8") for file in files]
 
 

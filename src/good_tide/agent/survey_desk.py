@@ -32,7 +32,8 @@ Stay = Callable[[Coverage, str], int | None]
 
 
 class SurveyRequest(msgspec.Struct):
-    """Folders to look at under some rules. ``number`` comes back with the answers; ``home`` is what ``~/`` stands for."""
+    """Folders to look at under some rules. ``number`` comes back with the answers; ``home`` is what ``~/``
+    stands for."""
 
     number: int
     folders: tuple[str, ...]
@@ -49,7 +50,13 @@ class SurveyDesk:
     :param stay: how many files of a job's earlier snapshots some rules would leave out from now on.
     """
 
-    def __init__(self, notify: Callable[[str, Any], None], clock: Clock, stay: Stay, kinds: Callable[[str], Mapping[str, Kind]]) -> None:
+    def __init__(
+        self,
+        notify: Callable[[str, Any], None],
+        clock: Clock,
+        stay: Stay,
+        kinds: Callable[[str], Mapping[str, Kind]],
+    ) -> None:
         self._notify, self._clock, self._stay, self._kinds = notify, clock, stay, kinds
         self._lock = threading.Lock()
         self._changed = threading.Event()
@@ -63,7 +70,8 @@ class SurveyDesk:
         self._ended = False
 
     def ask(self, request: SurveyRequest, job: str) -> None:
-        """Begin to answer a request, of a job or of one that is being set up (empty), in place of the one before.
+        """Begin to answer a request, of a job or of one that is being set up (empty), in place of the one
+        before.
 
         Raises:
             RuleError: a rule cannot be read.
@@ -105,7 +113,9 @@ class SurveyDesk:
         if survey is None or self._seen != request.folders or request.again or (survey.done and stale):
             survey = self._survey = Survey([Path(folder) for folder in request.folders], network_devices())
             self._seen, self._seen_at = request.folders, time.monotonic()
-        coverage = Coverage([parse_rule(line) for line in request.rules], request.home or home_folder(), now, self._kinds(job))
+        coverage = Coverage(
+            [parse_rule(line) for line in request.rules], request.home or home_folder(), now, self._kinds(job)
+        )
         weighing = Weighing(survey, coverage, now)
         told = time.monotonic()
         while not weighing.done and not self._changed.is_set():
@@ -126,7 +136,9 @@ class SurveyDesk:
             for note in idle_rules(weighing, request.home or home_folder(), self._clock.now()):
                 hidden = note.hidden_by
                 notes[note.rule] = (
-                    "catches nothing now" if hidden is None else f"is hidden by rule {hidden + 1}, which decides first",
+                    "catches nothing now"
+                    if hidden is None
+                    else f"is hidden by rule {hidden + 1}, which decides first",
                     hidden,
                 )
         total = weighing.total
@@ -142,9 +154,17 @@ class SurveyDesk:
         )
         stay = self._stay(weighing.coverage, job) if final else None
         return SurveyView(
-            request.number, final, total.files, total.bytes, total.out_files, total.out_bytes, rules, _shown(weighing, None),
-            tuple(map(os.fsencode, weighing.survey.missing)), stay,
-        )  # fmt: skip
+            request.number,
+            final,
+            total.files,
+            total.bytes,
+            total.out_files,
+            total.out_bytes,
+            rules,
+            _shown(weighing, None),
+            tuple(map(os.fsencode, weighing.survey.missing)),
+            stay,
+        )
 
     def inside(self, path: bytes) -> list[FolderShare]:
         """The folders in one folder of the last complete survey."""
@@ -152,7 +172,9 @@ class SurveyDesk:
             weighing = self._weighing
         return [] if weighing is None else list(_shown(weighing, os.fsdecode(path)))
 
-    def why(self, folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int, job: str) -> WhyView:
+    def why(
+        self, folders: Sequence[str], rules: Sequence[str], path: bytes, home: str, now: int, job: str
+    ) -> WhyView:
         """Why a path is in or out."""
         if not path.strip():
             raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
@@ -178,10 +200,14 @@ def _shown(weighing: Weighing, inside: str | None) -> tuple[FolderShare, ...]:
     if inside is None:
         numbers = [number for number in range(count) if depth[number] <= _SHOWN_DEPTH]
         if len(numbers) > _SHOWN_FOLDERS:
-            numbers = sorted(numbers, key=lambda one: (depth[one] > 0, -(sums[one].bytes + sums[one].out_bytes)))[:_SHOWN_FOLDERS]
+            numbers = sorted(
+                numbers, key=lambda one: (depth[one] > 0, -(sums[one].bytes + sums[one].out_bytes))
+            )[:_SHOWN_FOLDERS]
     else:
         numbers = [
-            number for number in range(count) if folders[number].parent >= 0 and os.path.dirname(weighing.survey.path(number)) == inside
+            number
+            for number in range(count)
+            if folders[number].parent >= 0 and os.path.dirname(weighing.survey.path(number)) == inside
         ]
     found = [_share(weighing, number, sums[number], deeper[number]) for number in numbers]
     return tuple(sorted(found, key=lambda one: one.path))
@@ -196,4 +222,13 @@ def _share(weighing: Weighing, number: int, share: Share, deeper: bool) -> Folde
     else:
         word = "out" if state.out else "in"
     path = weighing.survey.path(number)
-    return FolderShare(os.fsencode(path), share.files, share.bytes, share.out_files, share.out_bytes, share.fresh, word, deeper)
+    return FolderShare(
+        os.fsencode(path),
+        share.files,
+        share.bytes,
+        share.out_files,
+        share.out_bytes,
+        share.fresh,
+        word,
+        deeper,
+    )

@@ -1,4 +1,5 @@
-"""Telling people by themselves: notifications, as noisy as each job wants, and the same trouble once a day at most."""
+"""Telling people by themselves: notifications, as noisy as each job wants, and the same trouble once a day at
+most."""
 
 from __future__ import annotations
 
@@ -10,7 +11,13 @@ from good_tide.operations.records.journal import Journal
 from good_tide.system.notices import Notices
 
 SHOWS = "Show"
-_PLACES = {Topic.DAMAGE: "stores", Topic.LOCKED: "timeline", Topic.AWAY: "stores", Topic.FULL: "stores", Topic.STORE: "journal"}
+_PLACES = {
+    Topic.DAMAGE: "stores",
+    Topic.LOCKED: "timeline",
+    Topic.AWAY: "stores",
+    Topic.FULL: "stores",
+    Topic.STORE: "journal",
+}
 _SILENT = frozenset((Topic.FIRST,))
 """Seen in the window by whoever sets a job up; nobody is told of it at night."""
 FAILURES_TOLD = 2
@@ -28,19 +35,29 @@ class Teller:
 
     def standing(self, job: Job, standing: JobStanding, failures: int) -> None:
         """Take notice of how a job stands: new troubles are told, and those that are over."""
-        present = {trouble.topic: trouble for trouble in standing.status.trouble if trouble.topic not in _SILENT}
+        present = {
+            trouble.topic: trouble for trouble in standing.status.trouble if trouble.topic not in _SILENT
+        }
         if failures < FAILURES_TOLD:
             present.pop(Topic.FAILING, None)
         for trouble in present.values():
             topic = trouble.topic
             if self._journal.is_news(f"{job.name}/{topic}"):
-                self._notices.tell(f"{job.name}: {trouble.what}", trouble.todo, "critical", SHOWS, self._to(job, topic))
+                self._notices.tell(
+                    f"{job.name}: {trouble.what}", trouble.todo, "critical", SHOWS, self._to(job, topic)
+                )
         for key in self._journal.open_told(f"{job.name}/"):
             over = next((topic for topic in Topic if key == f"{job.name}/{topic}"), None)
             if over is not None and over not in present:
                 self._journal.is_over(key)
                 if job.noise != "trouble":
-                    self._notices.tell(f"{job.name}: {_OVER[over]}", standing.status.sentence, "low", SHOWS, self._to(job, over))
+                    self._notices.tell(
+                        f"{job.name}: {_OVER[over]}",
+                        standing.status.sentence,
+                        "low",
+                        SHOWS,
+                        self._to(job, over),
+                    )
 
     def _to(self, job: Job, topic: Topic) -> Callable[[], None]:
         return lambda: self._show(job.name, _PLACES.get(topic, "journal"))
@@ -48,7 +65,13 @@ class Teller:
     def first(self, job: Job, words: str) -> None:
         """The first snapshot of a job was taken."""
         if job.noise != "trouble":
-            self._notices.tell(f"{job.name}: the first snapshot is done", words, "low", SHOWS, lambda: self._show(job.name, "timeline"))
+            self._notices.tell(
+                f"{job.name}: the first snapshot is done",
+                words,
+                "low",
+                SHOWS,
+                lambda: self._show(job.name, "timeline"),
+            )
 
     def snapshot(self, job: Job, words: str) -> None:
         """A snapshot was taken."""
@@ -61,7 +84,9 @@ class Teller:
 
     def warn(self, job: Job, what: str, todo: str) -> None:
         """Something that cannot wait for the next look."""
-        self._notices.tell(f"{job.name}: {what}", todo, "critical", SHOWS, lambda: self._show(job.name, "stores"))
+        self._notices.tell(
+            f"{job.name}: {what}", todo, "critical", SHOWS, lambda: self._show(job.name, "stores")
+        )
 
 
 _OVER = {

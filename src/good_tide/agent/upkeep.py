@@ -1,4 +1,5 @@
-"""Looking after itself: everything of the agent that happens without anybody asking, and the questions about it."""
+"""Looking after itself: everything of the agent that happens without anybody asking, and the questions about
+it."""
 
 from __future__ import annotations
 
@@ -61,7 +62,9 @@ _NEEDS_LOOK = frozenset(("locked", "damaged", "catching-up"))
 class Around(msgspec.Struct, kw_only=True, frozen=True):
     """What the agent has around it; stand-ins in tests and in the demo.
 
-    :param disks: which disks there are. :param notices: where people are told. :param show: opens the window at a place of a job.
+    :param disks: which disks there are.
+    :param notices: where people are told.
+    :param show: opens the window at a place of a job.
     """
 
     disks: Disks
@@ -75,22 +78,44 @@ def system_around(disks: Disks, show: Callable[[str, str], None]) -> Around:
     """This machine itself."""
     system, session = Bus("system"), Bus("session")
     return Around(
-        disks=disks, surroundings=SystemSurroundings(system, session), power=Power(system), notices=DesktopNotices(session), show=show
-    )  # fmt: skip
+        disks=disks,
+        surroundings=SystemSurroundings(system, session),
+        power=Power(system),
+        notices=DesktopNotices(session),
+        show=show,
+    )
 
 
 class Upkeep:
     """Owns the journal and the books, and everything that keeps the rhythm.
 
-    :param sessions: the jobs, by their names. :param named: the one that a request means. :param change: keeps a changed job.
+    :param sessions: the jobs, by their names.
+    :param named: the one that a request means.
+    :param change: keeps a changed job.
     """
 
     def __init__(
-        self, here: Workplace, clock: Clock, around: Around, ring: KeyRing, worker: Worker, sessions: dict[str, Session], named: Callable[[Asked], Session],
-        change: Callable[[Job], None], notify: Callable[[str, object], None], reload: Callable[[], None], stay: Callable[[bool], None],
-    ) -> None:  # fmt: skip
+        self,
+        here: Workplace,
+        clock: Clock,
+        around: Around,
+        ring: KeyRing,
+        worker: Worker,
+        sessions: dict[str, Session],
+        named: Callable[[Asked], Session],
+        change: Callable[[Job], None],
+        notify: Callable[[str, object], None],
+        reload: Callable[[], None],
+        stay: Callable[[bool], None],
+    ) -> None:
         self._here, self._clock, self._around, self._worker = here, clock, around, worker
-        self._sessions, self._named, self._change, self._notify, self._reload = sessions, named, change, notify, reload
+        self._sessions, self._named, self._change, self._notify, self._reload = (
+            sessions,
+            named,
+            change,
+            notify,
+            reload,
+        )
         self._stay = stay
         self.journal = Journal(here.records, clock, to_system_log)
         self._books = Books(here.records)
@@ -102,13 +127,32 @@ class Upkeep:
         self._bounds = Bounds(here, clock, self.journal, self._books, change)
         self._room = RoomDesk(
             here, clock, self.journal, self._books, worker, change, lambda job: notify("history", job)
-        )  # fmt: skip
+        )
         self.runs = RunDesk(
-            here, around.disks, clock, self.journal, self._books, self._standings, worker, self._teller, around.power, self._bounds, self._ran
-        )  # fmt: skip
-        self._watcher = Watcher(clock, self.journal, (str(here.state), str(here.cache), str(here.holdings)), self._changed)
+            here,
+            around.disks,
+            clock,
+            self.journal,
+            self._books,
+            self._standings,
+            worker,
+            self._teller,
+            around.power,
+            self._bounds,
+            self._ran,
+        )
+        self._watcher = Watcher(
+            clock, self.journal, (str(here.state), str(here.cache), str(here.holdings)), self._changed
+        )
         self.keeper = Keeper(
-            self._own, self._standings, self._books, clock, around.surroundings, self._watcher, self.runs.start, self._looked
+            self._own,
+            self._standings,
+            self._books,
+            clock,
+            around.surroundings,
+            self._watcher,
+            self.runs.start,
+            self._looked,
         )
 
     def _own(self) -> Iterable[Session]:
@@ -178,9 +222,12 @@ class Upkeep:
         decision = self.keeper.decision(session)
         doing = Doing(
             state=session.last_state if session.last_state in _NEEDS_LOOK else "",
-            damage=tuple(session.damage), working=work.what if work is not None else "", work_paused=work is not None and work.paused,
-            decision=decision, battery=self._around.surroundings.around().battery if decision.wait is Wait.BATTERY else None,
-        )  # fmt: skip
+            damage=tuple(session.damage),
+            working=work.what if work is not None else "",
+            work_paused=work is not None and work.paused,
+            decision=decision,
+            battery=self._around.surroundings.around().battery if decision.wait is Wait.BATTERY else None,
+        )
         return self._standings.standing(session.job, doing)
 
     def standings(self) -> list[JobStanding]:
@@ -211,8 +258,12 @@ class Upkeep:
                 if facts is not None and facts.removable:
                     disks[facts.name] = str(folder)
         return PanelView(
-            tuple(self.standings()), self._clock.now(), self._worker.current is not None, self._books.paused_until, tuple(disks.items())
-        )  # fmt: skip
+            tuple(self.standings()),
+            self._clock.now(),
+            self._worker.current is not None,
+            self._books.paused_until,
+            tuple(disks.items()),
+        )
 
     def snapshot(self, session: Session) -> None:
         """Begin a snapshot of a job.
@@ -236,11 +287,30 @@ class Upkeep:
 
     def _view(self, session: Session, job: Job) -> RhythmView:
         ref = job.stores[0] if job.stores else None
-        room = holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref)) if ref is not None else 0
+        room = (
+            holding.limit_bytes(job.holding, holding.area_folder(self._here.holdings, ref))
+            if ref is not None
+            else 0
+        )
         return RhythmView(
-            job.rhythm, job.holding, job.noise, job.reporting, job.rhythm.words(), tuple(self._standings.next(job, _NEXT_SHOWN)), local_zone(),
-            self._standings.spread(job) / SECOND, self._books.paused_until, room, stays=stays_installed(self._here), watching=self._watcher.words(job.name), mail=self._mail_words(job), ladder=job.ladder, agreed=job.agreed, pinned=self._room.pinned(session), precious=job.precious,
-        )  # fmt: skip
+            job.rhythm,
+            job.holding,
+            job.noise,
+            job.reporting,
+            job.rhythm.words(),
+            tuple(self._standings.next(job, _NEXT_SHOWN)),
+            local_zone(),
+            self._standings.spread(job) / SECOND,
+            self._books.paused_until,
+            room,
+            stays=stays_installed(self._here),
+            watching=self._watcher.words(job.name),
+            mail=self._mail_words(job),
+            ladder=job.ladder,
+            agreed=job.agreed,
+            pinned=self._room.pinned(session),
+            precious=job.precious,
+        )
 
     def _mail_words(self, job: Job) -> str:
         """Through which server reports go, as a sentence; empty where none are wanted."""
@@ -250,7 +320,11 @@ class Upkeep:
             server = self._post.server()
         except PersonError as error:
             return str(error)
-        return f"By {server.host}." if server is not None else "There is no mail server yet: choose “Mail server…”."
+        return (
+            f"By {server.host}."
+            if server is not None
+            else "There is no mail server yet: choose “Mail server…”."
+        )
 
     def keep_rhythm(self, session: Session, wanted: RhythmRequest) -> RhythmView:
         """Keep when a job runs.
@@ -262,14 +336,23 @@ class Upkeep:
         job = msgspec.structs.replace(before, **_fields(wanted))
         self._change(job)
         if job.rhythm != before.rhythm:
-            self.journal.add("good", job.name, f"Snapshots are taken {job.rhythm.words()}", (f"Before: {before.rhythm.words()}",))
+            self.journal.add(
+                "good",
+                job.name,
+                f"Snapshots are taken {job.rhythm.words()}",
+                (f"Before: {before.rhythm.words()}",),
+            )
         self.keeper.poke()
         return self._view(session, job)
 
     def pause(self, until: int) -> None:
         """Let nothing run by itself until a moment; 0: go on."""
         self._books.pause(until)
-        self.journal.add("note" if until else "good", "", "Everything was paused by hand" if until else "The pause was ended by hand")
+        self.journal.add(
+            "note" if until else "good",
+            "",
+            "Everything was paused by hand" if until else "The pause was ended by hand",
+        )
         self.keeper.poke()
 
     def run_due(self, wanted: ThenRequest) -> None:
@@ -284,7 +367,9 @@ class Upkeep:
         """
         work = self._worker.current
         if work is not None:
-            raise PersonError("The disk is being worked with", "Wait until it is done, or stop it; then eject the disk")
+            raise PersonError(
+                "The disk is being worked with", "Wait until it is done, or stop it; then eject the disk"
+            )
         for session in list(self._sessions.values()):
             session.look_again()
         disk = self._around.disks.of_folder(Path(folder))
@@ -301,15 +386,23 @@ class Upkeep:
             return []
         return [
             MachineView(
-                row.record.machine.name, row.record.job, row.record.time, row.late, row.snapshots, row.record.rhythm, row.record.machine.id == session.machine.id
+                row.record.machine.name,
+                row.record.job,
+                row.record.time,
+                row.late,
+                row.snapshots,
+                row.record.rhythm,
+                row.record.machine.id == session.machine.id,
             )
             for row in fleet(session.openings.store(ref, Path(folder)), self._clock.now())
-        ]  # fmt: skip
+        ]
 
     def history(self, wanted: Filter) -> JournalView:
         """What happened."""
         job = self._sessions[wanted.job].job if wanted.job in self._sessions else None
-        left_out = tuple(_left_out(job, one) for one in self.journal.left_out(wanted.job)) if job is not None else ()
+        left_out = (
+            tuple(_left_out(job, one) for one in self.journal.left_out(wanted.job)) if job is not None else ()
+        )
         runs = self.journal.runs(wanted.job)
         if wanted.job in self._sessions:
             runs = _with_earlier(runs, self._sessions[wanted.job])
@@ -323,7 +416,14 @@ class Upkeep:
         """
         view = self.history(wanted.filter)
         runs = [run for run in view.runs if run.began >= wanted.filter.since]
-        export_journal(view.events, runs, Path(wanted.file), self._here.machine.name, self._clock.now(), self._here.settings)
+        export_journal(
+            view.events,
+            runs,
+            Path(wanted.file),
+            self._here.machine.name,
+            self._clock.now(),
+            self._here.settings,
+        )
 
     def report(self, wanted: ReportRequest) -> str:
         """Write a report now. Returns what became of it, as a sentence.
@@ -331,13 +431,21 @@ class Upkeep:
         Raises:
             GoodTideError: it cannot be sent or written.
         """
-        parts = [ReportPart(session.job, self.standing(session)) for session in self._own() if wanted.job in ("", session.job.name)]
+        parts = [
+            ReportPart(session.job, self.standing(session))
+            for session in self._own()
+            if wanted.job in ("", session.job.name)
+        ]
         return self._post.now(parts, wanted.mail, wanted.file)
 
     def gaps_of(self, session: Session, snapshot: str) -> list[str]:
         """What a snapshot of a job left out, a line each."""
         record = session.store().read_snapshot(snapshot).record
-        gaps = [f"{printable(item.path)}: {item.detail}" for item in record.left_out if item.reason not in ("special", "store")]
+        gaps = [
+            f"{printable(item.path)}: {item.detail}"
+            for item in record.left_out
+            if item.reason not in ("special", "store")
+        ]
         return [*gaps, *(f"{printable(path)}: changed while it was read" for path in record.unsteady)]
 
 
@@ -350,10 +458,23 @@ def _with_earlier(runs: list[Run], session: Session) -> list[Run]:
     known = {run.snapshot for run in runs}
     name = session.shown.name
     earlier = [
-        Run(session.job.name, name, "", point.time, 0.0, "gaps" if point.gaps else "done", point.files, point.added + point.changed,
-            point.added_bytes + point.changed_bytes, point.stored, point.gaps, point.name)
-        for point in tide if point.name not in known
-    ]  # fmt: skip
+        Run(
+            session.job.name,
+            name,
+            "",
+            point.time,
+            0.0,
+            "gaps" if point.gaps else "done",
+            point.files,
+            point.added + point.changed,
+            point.added_bytes + point.changed_bytes,
+            point.stored,
+            point.gaps,
+            point.name,
+        )
+        for point in tide
+        if point.name not in known
+    ]
     return sorted([*runs, *earlier], key=lambda run: -run.began)
 
 

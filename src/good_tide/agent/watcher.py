@@ -1,4 +1,5 @@
-"""Continuous mode: for each job that wants it, folders are watched, and the rhythm is told when files changed."""
+"""Continuous mode: for each job that wants it, folders are watched, and the rhythm is told when files
+changed."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ from good_tide.system.watching import FolderWatch
 _TELL_SECONDS = 1.0
 """A burst of changes is told of once a second."""
 _BURST = 8000
-"""After so many changes at once the system may have dropped some, and with them new folders: the folders are watched anew."""
+"""After so many changes at once the system may have dropped some, and with them new folders: the folders are
+watched anew."""
 
 
 class _Watched:
@@ -42,7 +44,9 @@ class Watcher:
     :param changed: told of a job's newest change, as its name and the moment.
     """
 
-    def __init__(self, clock: Clock, journal: Journal, own: tuple[str, ...], changed: Callable[[str, int], None]) -> None:
+    def __init__(
+        self, clock: Clock, journal: Journal, own: tuple[str, ...], changed: Callable[[str, int], None]
+    ) -> None:
         self._clock, self._journal, self._own, self._changed = clock, journal, own, changed
         self._jobs: dict[str, _Watched] = {}
 
@@ -60,7 +64,9 @@ class Watcher:
                 self._begin(job)
 
     def _begin(self, job: Job, newest: int = 0) -> None:
-        coverage = Coverage(job.parsed_rules(), job.home or home_folder(), self._clock.now(), extended(job.kinds))
+        coverage = Coverage(
+            job.parsed_rules(), job.home or home_folder(), self._clock.now(), extended(job.kinds)
+        )
         ignored = (*self._own, *(ref.path for ref in job.stores))
         made = self._jobs[job.name] = _Watched(job, ChangeJudge(job.folders, coverage, job.rhythm, ignored))
         made.newest = newest

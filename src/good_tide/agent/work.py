@@ -38,7 +38,13 @@ class Worker:
         with self._lock:
             if self._steering is None:
                 return None
-            return Work(self._what, self._steering.paused, self._progress, time.monotonic() - self._started, self._steering.easy)
+            return Work(
+                self._what,
+                self._steering.paused,
+                self._progress,
+                time.monotonic() - self._started,
+                self._steering.easy,
+            )
 
     def start(self, what: str, job: Callable[[Steering], Finished], behind: bool = False) -> None:
         """Begin some work.

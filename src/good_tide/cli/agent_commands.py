@@ -27,12 +27,15 @@ _BY = {
 @click.group("agent", invoke_without_command=True)
 @click.pass_context
 def agent_group(context: click.Context) -> int:
-    """The agent, which takes snapshots by itself and works for the window. Without a further word it is run."""
+    """The agent, which takes snapshots by itself and works for the window. Without a further word it is
+    run."""
     return _run(None, False) if context.invoked_subcommand is None else output.DONE
 
 
 def _run(settings: Path | None, while_used: bool) -> int:
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy's linear algebra is not used; its threads would only take memory
+    os.environ.setdefault(
+        "OPENBLAS_NUM_THREADS", "1"
+    )  # NumPy's linear algebra is not used; its threads would only take memory
     from good_tide.agent.service import run_agent  # not needed by any other command
 
     return run_agent(settings, while_used)
@@ -40,7 +43,9 @@ def _run(settings: Path | None, while_used: bool) -> int:
 
 @agent_group.command("run")
 @click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
-@click.option("--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done.")
+@click.option(
+    "--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done."
+)
 def agent_run(settings: Path | None, while_used: bool) -> int:
     """Run it, until it is told to end."""
     return _run(settings, while_used)
@@ -81,10 +86,14 @@ def _say(state: service.ServiceState, as_json: bool) -> int:
     if as_json:
         print_json(
             {
-                "running": hello is not None, "version": hello.version if hello is not None else None, "same_version": same if hello is not None else None,
-                "process": hello.process if hello is not None else None, "started_by": state.by, "file": state.file or None,
+                "running": hello is not None,
+                "version": hello.version if hello is not None else None,
+                "same_version": same if hello is not None else None,
+                "process": hello.process if hello is not None else None,
+                "started_by": state.by,
+                "file": state.file or None,
             }
-        )  # fmt: skip
+        )
     else:
         if hello is None:
             say("The agent is not running.")

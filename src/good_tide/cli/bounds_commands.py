@@ -10,7 +10,13 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import openers
-from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase, whose_options
+from good_tide.cli.options import (
+    json_option,
+    passphrase_option,
+    progress_option,
+    read_passphrase,
+    whose_options,
+)
 from good_tide.cli.output import print_json, say
 from good_tide.cli.telling_commands import named_store
 from good_tide.core.clock import SystemClock
@@ -25,7 +31,16 @@ from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import Books
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.precious import precious_now
-from good_tide.operations.retention.thinning import ThinPlan, ladder_words, pin, plan_release, plan_thinning, release, sweep, unpin
+from good_tide.operations.retention.thinning import (
+    ThinPlan,
+    ladder_words,
+    pin,
+    plan_release,
+    plan_thinning,
+    release,
+    sweep,
+    unpin,
+)
 from good_tide.operations.snapshot.holding import heed
 from good_tide.operations.stores.disks import disks_for, locate
 from good_tide.operations.stores.opening import Store
@@ -43,7 +58,12 @@ def _plan_fields(plan: ThinPlan) -> dict[str, Any]:
 
 def _snapshot_fields(snapshot: Snapshot) -> dict[str, Any]:
     record = snapshot.record
-    return {"snapshot": snapshot.name, "time": iso(record.time), "machine": record.machine.name, "label": record.label or None}
+    return {
+        "snapshot": snapshot.name,
+        "time": iso(record.time),
+        "machine": record.machine.name,
+        "label": record.label or None,
+    }
 
 
 def _say_plan(plan: ThinPlan, now: int) -> None:
@@ -62,7 +82,10 @@ def _stores_of(job: Job, here: Workplace, passphrase_file: Path | None) -> list[
     Raises:
         PersonError: none is.
     """
-    disks, open_ref = disks_for(here.settings), openers(job, here, read_passphrase(passphrase_file))["open_ref"]
+    disks, open_ref = (
+        disks_for(here.settings),
+        openers(job, here, read_passphrase(passphrase_file))["open_ref"],
+    )
     found = [open_ref(ref, folder) for ref in job.stores if (folder := locate(ref, disks)) is not None]
     if not found:
         raise PersonError("No store of this job is here", "Connect its disk")
@@ -83,13 +106,21 @@ def _precious(store: Store, job: Job, here: Workplace) -> frozenset[str]:
     help="Such as “2d every”, “30d day”, “12mo week”, “forever quarter”; from the youngest on.",
 )
 @click.option("--ready", type=click.Choice(sorted(READY)), help="A ready ladder.")
-@click.option("--picture", metavar="DATE", help="As it would be at a later date, with the snapshots that there are now.")
+@click.option(
+    "--picture", metavar="DATE", help="As it would be at a later date, with the snapshots that there are now."
+)
 @passphrase_option
 @json_option
 def ladder_command(
-    name: str, rungs: tuple[str, ...], ready: str | None, picture: str | None, passphrase_file: Path | None, as_json: bool
+    name: str,
+    rungs: tuple[str, ...],
+    ready: str | None,
+    picture: str | None,
+    passphrase_file: Path | None,
+    as_json: bool,
 ) -> int:
-    """How dense a job's history stays with age, and what that keeps and releases now. Nothing is released by this command."""
+    """How dense a job's history stays with age, and what that keeps and releases now. Nothing is released by
+    this command."""
     here = this_workplace()
     job = find_job(here.settings, name)
     if rungs and ready:
@@ -106,9 +137,18 @@ def ladder_command(
         say(f"{job.name} keeps {words(ladder)}.")
     with output.steered(None, as_json) as steering:
         store = _stores_of(job, here, passphrase_file)[0]
-        plan = plan_thinning(store, ladder, machine, local_zone(), moment, steering, here.cache, _precious(store, job, here))
+        plan = plan_thinning(
+            store, ladder, machine, local_zone(), moment, steering, here.cache, _precious(store, job, here)
+        )
     if as_json:
-        print_json({"job": job.name, "rungs": [rung.text() for rung in ladder.rungs], "words": words(ladder), **_plan_fields(plan)})
+        print_json(
+            {
+                "job": job.name,
+                "rungs": [rung.text() for rung in ladder.rungs],
+                "words": words(ladder),
+                **_plan_fields(plan),
+            }
+        )
     else:
         _say_plan(plan, SystemClock().now())
     return output.DONE
@@ -121,8 +161,16 @@ def ladder_command(
 @passphrase_option
 @progress_option
 @json_option
-def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
-    """Release what the ladders of one job, or of all, do not keep. The room comes back with the next sweep."""
+def thin_command(
+    name: str | None,
+    only_plan: bool,
+    yes: bool,
+    passphrase_file: Path | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Release what the ladders of one job, or of all, do not keep. The room comes back with the next
+    sweep."""
     here, clock = this_workplace(), SystemClock()
     jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
     journal = Journal(here.records, clock)
@@ -137,7 +185,14 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: 
                     noticed = others_write((job.machine or here.machine).name)
                     raise PlaceError(noticed.what, noticed.todo)
                 plan = plan_thinning(
-                    store, job.ladder, machine, local_zone(), clock.now(), steering, here.cache, _precious(store, job, here)
+                    store,
+                    job.ladder,
+                    machine,
+                    local_zone(),
+                    clock.now(),
+                    steering,
+                    here.cache,
+                    _precious(store, job, here),
                 )
                 agreed = job.ladder == job.agreed or yes or not plan.needs_yes
                 if plan.releases and agreed and not only_plan:
@@ -151,7 +206,10 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: 
             if plan.releases and not agreed and not only_plan:
                 waits = True
                 if not as_json:
-                    say("The ladder was changed, and this would release more than a tenth of history. Look at it, then give --yes.")
+                    say(
+                        "The ladder was changed, and this would release more than a tenth of history. Look at"
+                        " it, then give --yes."
+                    )
         if not only_plan and not waits and job.agreed != job.ladder:
             save_job(here.settings, msgspec.structs.replace(job, agreed=job.ladder))
     if as_json:
@@ -169,16 +227,26 @@ def thin_command(name: str | None, only_plan: bool, yes: bool, passphrase_file: 
 @passphrase_option
 @json_option
 def release_command(
-    store: str, snapshots: tuple[str, ...], before: str | None, since: str | None, only_plan: bool, machine: str, job_name: str,
-    passphrase_file: Path | None, as_json: bool,
-) -> int:  # fmt: skip
-    """Release chosen snapshots of STORE, or all of a range of time; pinned ones and the newest of each machine stay."""
+    store: str,
+    snapshots: tuple[str, ...],
+    before: str | None,
+    since: str | None,
+    only_plan: bool,
+    machine: str,
+    job_name: str,
+    passphrase_file: Path | None,
+    as_json: bool,
+) -> int:
+    """Release chosen snapshots of STORE, or all of a range of time; pinned ones and the newest of each
+    machine stay."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     chooser = Chooser(opened, here, Whose(machine, job_name))
     ranged = before is not None or since is not None
     if ranged == bool(snapshots):
-        raise PersonError("It is not clear what is to be released", "Name snapshots, or give --before or --since")
+        raise PersonError(
+            "It is not clear what is to be released", "Name snapshots, or give --before or --since"
+        )
     begin, end = parse_time(since) if since else 0, parse_time(before) if before else clock.now()
     names = {chooser.choose(wanted).name for wanted in snapshots}
     range_of = chooser.own() if machine or job_name else chooser.snapshots
@@ -192,7 +260,11 @@ def release_command(
             Books(here.records).note_released(opened.header.store)
     if as_json:
         print_json(
-            {"released": [_snapshot_fields(snapshot) for snapshot in plan.releases], "kept": len(plan.keeps), "gives_back": plan.gives_back}
+            {
+                "released": [_snapshot_fields(snapshot) for snapshot in plan.releases],
+                "kept": len(plan.keeps),
+                "gives_back": plan.gives_back,
+            }
         )
     else:
         _say_plan(plan, clock.now())
@@ -208,7 +280,14 @@ def release_command(
 @passphrase_option
 @json_option
 def pin_command(
-    store: str, snapshot: str, label: str, off: bool, machine: str, job_name: str, passphrase_file: Path | None, as_json: bool
+    store: str,
+    snapshot: str,
+    label: str,
+    off: bool,
+    machine: str,
+    job_name: str,
+    passphrase_file: Path | None,
+    as_json: bool,
 ) -> int:
     """Pin a snapshot of STORE: no thinning ever releases it."""
     here = this_workplace()
@@ -218,7 +297,10 @@ def pin_command(
         raise PersonError("This snapshot is not pinned", "There is nothing to take away")
     if not off:
         pin(opened, chosen.name, label)
-    words_ = f"{time_words(chosen.record.time, SystemClock().now())} is {'no longer pinned' if off else 'pinned'}{f': {label}' if label and not off else ''}"
+    words_ = (
+        f"{time_words(chosen.record.time, SystemClock().now())} is"
+        f" {'no longer pinned' if off else 'pinned'}{f': {label}' if label and not off else ''}"
+    )
     Journal(here.records, SystemClock()).add("good", "", f"The snapshot of {words_}")
     if as_json:
         print_json({"snapshot": chosen.name, "pinned": not off, "label": label or None})
@@ -248,26 +330,45 @@ def _heed(here: Workplace, store: Store) -> None:
 @click.command("sweep")
 @click.argument("store")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say how much would come back.")
-@click.option("--thorough", is_flag=True, help="Leave no trace of what is not needed, as after a purge; copies more.")
+@click.option(
+    "--thorough", is_flag=True, help="Leave no trace of what is not needed, as after a purge; copies more."
+)
 @passphrase_option
 @progress_option
 @json_option
-def sweep_command(store: str, only_plan: bool, thorough: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
-    """Give back the room of what no snapshot needs. Can be stopped at any point, and goes on with the next."""
+def sweep_command(
+    store: str,
+    only_plan: bool,
+    thorough: bool,
+    passphrase_file: Path | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Give back the room of what no snapshot needs. Can be stopped at any point, and goes on with the
+    next."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
         report = sweep(opened, here.state, clock, steering, only_plan, lambda: _heed(here, opened), thorough)
     if not only_plan and report.freed:
-        Journal(here.records, clock).add("good", "", f"The sweep of {store} gave back {size_words(report.freed)}")
+        Journal(here.records, clock).add(
+            "good", "", f"The sweep of {store} gave back {size_words(report.freed)}"
+        )
     if as_json:
         print_json(
-            {"freed": report.freed, "rewritten": report.rewritten, "packs": report.packs, "waits": report.waits, "seconds": round(report.seconds, 2)}
-        )  # fmt: skip
+            {
+                "freed": report.freed,
+                "rewritten": report.rewritten,
+                "packs": report.packs,
+                "waits": report.waits,
+                "seconds": round(report.seconds, 2),
+            }
+        )
         return output.DONE
     would = "would give" if only_plan else "gave"
     say(
-        f"The sweep {would} back {size_words(report.freed)}; {count_words(report.rewritten, 'pack')} copied; {duration_words(report.seconds)}."
+        f"The sweep {would} back {size_words(report.freed)}; {count_words(report.rewritten, 'pack')} copied;"
+        f" {duration_words(report.seconds)}."
     )
     if report.waits:
         say(f"{count_words(report.waits, 'pack')} more wait until whoever writes to the store now is done.")

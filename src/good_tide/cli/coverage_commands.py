@@ -38,10 +38,14 @@ from good_tide.system.mounts import network_devices
 @click.command("coverage")
 @click.argument("name")
 @click.option("--why", "why_path", metavar="PATH", help="Why a file or folder is in or out.")
-@click.option("--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again.")
+@click.option(
+    "--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again."
+)
 @click.option("--largest", type=click.IntRange(1, 1000), metavar="N", help="The N largest files that are in.")
 @json_option
-def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], largest: int | None, as_json: bool) -> int:
+def coverage_command(
+    name: str, why_path: str | None, more: tuple[str, ...], largest: int | None, as_json: bool
+) -> int:
     """What a job covers now: files and bytes in and out, and what each rule catches."""
     job = find_job(this_workplace().settings, name)
     now = SystemClock().now()
@@ -52,7 +56,14 @@ def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], lar
         answer = why(folders, coverage, Path(why_path))
         if as_json:
             rule = None if answer.rule is None else rules[answer.rule].text
-            print_json({**path_fields(os.fsencode(os.path.abspath(why_path))), "in": answer.is_in, "rule": rule, "words": answer.words})
+            print_json(
+                {
+                    **path_fields(os.fsencode(os.path.abspath(why_path))),
+                    "in": answer.is_in,
+                    "rule": rule,
+                    "words": answer.words,
+                }
+            )
         else:
             say(answer.words)
         return output.DONE
@@ -81,7 +92,10 @@ def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], lar
         say(f"In:  {count_words(total.files, 'file')}, {size_words(total.bytes)}")
         say(f"Out: {count_words(total.out_files, 'file')}, {size_words(total.out_bytes)}")
         if rules:
-            rows = [[rule.text, f"{catch.files:,}", size_words(catch.bytes)] for rule, catch in zip(rules, weighing.catches, strict=True)]
+            rows = [
+                [rule.text, f"{catch.files:,}", size_words(catch.bytes)]
+                for rule, catch in zip(rules, weighing.catches, strict=True)
+            ]
             table(["Rule", "Files", "Size"], rows, right=(1, 2))
         for size, path in top:
             say(f"{size_words(size):>10}  {show_path(os.fsencode(path))}")
@@ -90,7 +104,9 @@ def coverage_command(name: str, why_path: str | None, more: tuple[str, ...], lar
     return output.WITH_GAPS if survey.missing else output.DONE
 
 
-def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progress: str | None, as_json: bool) -> int:
+def run_jobs(
+    name: str | None, passphrase_file: Path | None, label: str, progress: str | None, as_json: bool
+) -> int:
     """Take the snapshots of one job, or of all of them."""
     here, clock = this_workplace(), SystemClock()
     jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
@@ -101,7 +117,14 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
     journal, books = Journal(here.records, clock), Books(here.records)
     standings = Standings(here, disks, clock, books, journal)
     for job in jobs:
-        hands = Hands(here=here, disks=disks, clock=clock, journal=journal, warn=output.say_noticed, **openers(job, here, given))
+        hands = Hands(
+            here=here,
+            disks=disks,
+            clock=clock,
+            journal=journal,
+            warn=output.say_noticed,
+            **openers(job, here, given),
+        )
         with output.steered(progress, as_json) as steering:
             taken = run_kept(job, hands, books, standings.book(job), steering, label=label)
         for one in taken:
@@ -117,7 +140,9 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
                     }
                 )
                 if not as_json:
-                    where = "the holding area, as the disk is away" if one.held else one.ref.name or one.ref.path
+                    where = (
+                        "the holding area, as the disk is away" if one.held else one.ref.name or one.ref.path
+                    )
                     say(f"{job.name}, into {where}:")
                     if one.carried:
                         say(f"{count_words(one.carried, 'snapshot')} carried over from the holding area.")
@@ -126,7 +151,11 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
                 failed = failed or one.error
                 output.print_error(one.error, as_json)
     if as_json:
-        first = {key: value for key, value in rows[0].items() if key not in ("job", "store", "held", "carried")} if rows else {}
+        first = (
+            {key: value for key, value in rows[0].items() if key not in ("job", "store", "held", "carried")}
+            if rows
+            else {}
+        )
         print_json({**first, "snapshots": rows})
     if failed is not None and not rows:
         return output.exit_code(failed)
@@ -134,12 +163,17 @@ def run_jobs(name: str | None, passphrase_file: Path | None, label: str, progres
 
 
 def openers(job: Job, here: Workplace, given: str | None) -> dict[str, Any]:
-    """How a command opens a job's stores and holding areas: with the passphrase given, or as the job says, or asking for it."""
+    """How a command opens a job's stores and holding areas: with the passphrase given, or as the job says, or
+    asking for it."""
     clock = SystemClock()
 
     def open_ref(ref: StoreRef, folder: Path) -> Store:
         check_header(ref, folder)
-        words = None if locked_hint(folder) is None else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
+        words = (
+            None
+            if locked_hint(folder) is None
+            else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
+        )
         opened = open_counted(folder, words, here.state, clock)
         check_keys(ref, opened)
         pin_in_settings(here.settings, job.name, ref, opened)
@@ -147,11 +181,15 @@ def openers(job: Job, here: Workplace, given: str | None) -> dict[str, Any]:
 
     def open_area(ref: StoreRef) -> holding.HoldingArea:
         identity, slots = holding.store_of_area(here.holdings, ref), holding.slots_folder(here.holdings, ref)
-        words = None if holding.hint_of(here.holdings, ref) is None else given or passphrase_for(job, slots, DesktopKeyRing(), _ask)
+        words = (
+            None
+            if holding.hint_of(here.holdings, ref) is None
+            else given or passphrase_for(job, slots, DesktopKeyRing(), _ask)
+        )
         known = catalog_names(here.cache, identity)
         return TryCounter(here.state, identity, clock).counted(
             lambda: holding.open_area(here.holdings, ref, words, job.holding, known)
-        )  # fmt: skip
+        )
 
     return {"open_ref": open_ref, "open_area": open_area}
 
@@ -161,5 +199,9 @@ def _ask(folder: str, store: str) -> str | None:
         return None
     hint = locked_hint(Path(folder))
     return str(
-        click.prompt(f"Passphrase of the store in {folder}{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True)
+        click.prompt(
+            f"Passphrase of the store in {folder}{f' (hint: {harmless(hint)})' if hint else ''}",
+            hide_input=True,
+            err=True,
+        )
     )

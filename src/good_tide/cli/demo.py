@@ -10,7 +10,8 @@ from good_tide.operations.workplace import Workplace
 
 
 def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
-    """Make the demo when there is none (or ``fresh``), then show it; as PNG files where there is no display."""
+    """Make the demo when there is none (or ``fresh``), then show it; as PNG files where there is no
+    display."""
     root = here.data / "demo"
     folders = DemoFolders(root)
     if fresh or not folders.complete:

@@ -35,9 +35,24 @@ from good_tide.operations.jobs.making import (
     rename_job,
 )
 from good_tide.operations.records.journal import Journal
-from good_tide.operations.stores.disks import devices_under, disks_for, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.stores.disks import (
+    devices_under,
+    disks_for,
+    known_store_ids,
+    locate,
+    look_at,
+    store_ref,
+)
 from good_tide.operations.stores.opening import Store, locked_hint
-from good_tide.operations.workplace import Workplace, add_job, find_job, load_jobs, remove_job, save_job, this_workplace
+from good_tide.operations.workplace import (
+    Workplace,
+    add_job,
+    find_job,
+    load_jobs,
+    remove_job,
+    save_job,
+    this_workplace,
+)
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.user_folders import user_folders
 
@@ -57,14 +72,24 @@ def disks_command(as_json: bool) -> int:
     if as_json:
         rows = []
         for disk in found:
-            checks = [{"level": check.level.value, "what": check.what, "way_out": check.way_out} for check in check_place(disk, wanted)]
+            checks = [
+                {"level": check.level.value, "what": check.what, "way_out": check.way_out}
+                for check in check_place(disk, wanted)
+            ]
             rows.append(
                 {
-                    "id": disk.id, "name": disk.name, "kind": disk.kind, "file_system": disk.file_system, "path": disk.path, "total": disk.total,
-                    "free": disk.free, "writable": disk.writable and not disk.read_only, "store": disk.stores[0].path if disk.stores else None,
+                    "id": disk.id,
+                    "name": disk.name,
+                    "kind": disk.kind,
+                    "file_system": disk.file_system,
+                    "path": disk.path,
+                    "total": disk.total,
+                    "free": disk.free,
+                    "writable": disk.writable and not disk.read_only,
+                    "store": disk.stores[0].path if disk.stores else None,
                     "checks": checks,
                 }
-            )  # fmt: skip
+            )
         print_json({"disks": rows})
         return output.DONE
     for disk in found:
@@ -72,7 +97,10 @@ def disks_command(as_json: bool) -> int:
         room = "not mounted" if not disk.mounted else room if disk.answers else "does not answer"
         say(f"{disk.name}   {disk.kind}, {disk.file_system}, {room}   {disk.path}")
         for check in check_place(disk, wanted):
-            say(f"    {_LEVEL_SIGNS[check.level]:<9} {check.what}{'. ' + check.way_out if check.way_out else ''}.")
+            say(
+                f"    {_LEVEL_SIGNS[check.level]:<9}"
+                f" {check.what}{'. ' + check.way_out if check.way_out else ''}."
+            )
     if not found:
         say("No disk is mounted that could take a store.")
     return output.DONE
@@ -89,7 +117,9 @@ def _rules_from(file: Path | None) -> tuple[Rule, ...]:
     try:
         return tuple(parse_rules(file.read_text(encoding="utf-8")))
     except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(f"The rule file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
+        raise PersonError(
+            f"The rule file {file} cannot be read", "Check the path and that it is UTF-8 text"
+        ) from error
     except RuleError as error:
         raise RuleError(f"{file}: {error.what}", error.advice) from error
 
@@ -102,7 +132,12 @@ def _new_passphrase(file: Path | None) -> Callable[[], str | None]:
         if not known:
             words = read_passphrase(file)
             if words is None and sys.stdin.isatty():
-                words = click.prompt("Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True)
+                words = click.prompt(
+                    "Passphrase for the new store",
+                    hide_input=True,
+                    confirmation_prompt="The same again",
+                    err=True,
+                )
             if words is None:
                 return None
             known.append(words)
@@ -113,11 +148,29 @@ def _new_passphrase(file: Path | None) -> Callable[[], str | None]:
 
 @job_group.command("add")
 @click.argument("name")
-@click.option("--folder", "folders", multiple=True, required=True, metavar="P", help="Folder to cover; may be given again.")
 @click.option(
-    "--store", "stores", multiple=True, required=True, metavar="DIR", help="A store's folder; made if there is none. May be given again."
+    "--folder",
+    "folders",
+    multiple=True,
+    required=True,
+    metavar="P",
+    help="Folder to cover; may be given again.",
 )
-@click.option("--rules", "rules_file", type=click.Path(path_type=Path), metavar="FILE", help="Rules of coverage, one a line.")
+@click.option(
+    "--store",
+    "stores",
+    multiple=True,
+    required=True,
+    metavar="DIR",
+    help="A store's folder; made if there is none. May be given again.",
+)
+@click.option(
+    "--rules",
+    "rules_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Rules of coverage, one a line.",
+)
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
 @click.option("--hint", default="", help="A hint for the passphrase of new stores. Everybody can read it.")
@@ -145,12 +198,23 @@ def job_add(
 
 
 def _with_stores(
-    here: Workplace, job: Job, stores: tuple[str, ...], passphrase: Callable[[], str | None], unencrypted: bool, hint: str
+    here: Workplace,
+    job: Job,
+    stores: tuple[str, ...],
+    passphrase: Callable[[], str | None],
+    unencrypted: bool,
+    hint: str,
 ) -> tuple[Job, list[MadeStore], list[str]]:
     """A job with stores in further folders, made where there are none."""
     disks = disks_for(here.settings)
     folders = [Path(os.path.abspath(folder)) for folder in stores]
-    return _furnished(here, job, [WantedStore(store_ref(disks, folder), folder, not unencrypted) for folder in folders], passphrase, hint)
+    return _furnished(
+        here,
+        job,
+        [WantedStore(store_ref(disks, folder), folder, not unencrypted) for folder in folders],
+        passphrase,
+        hint,
+    )
 
 
 def _furnished(
@@ -164,7 +228,11 @@ def _furnished(
         if folder is None:
             return None
         try:
-            words = None if locked_hint(folder) is None else passphrase_for(job, folder, DesktopKeyRing()) or passphrase()
+            words = (
+                None
+                if locked_hint(folder) is None
+                else passphrase_for(job, folder, DesktopKeyRing()) or passphrase()
+            )
             return open_counted(folder, words, here.state, SystemClock())
         except WrongPassphraseError:
             return None
@@ -172,17 +240,32 @@ def _furnished(
     job, made, notes = furnish(job, wanted, disks, passphrase, open_first, hint)
     for one in made:
         accepted = tuple(f"Accepted knowingly: {doubt}" for doubt in one.doubts)
-        journal.add("note" if accepted else "good", job.name, f"The store in {one.folder} is used by this job", accepted)
+        journal.add(
+            "note" if accepted else "good",
+            job.name,
+            f"The store in {one.folder} is used by this job",
+            accepted,
+        )
     return job, made, notes
 
 
-def _say_made(here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool) -> int:
+def _say_made(
+    here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool
+) -> int:
     words = read_passphrase(remembered)
     if words is not None:
         notes = notes + _remember(here, made, words)
     if as_json:
         stores = [{"path": one.folder, "made": one.made, "recovery_key": one.recovery_key} for one in made]
-        print_json({"job": job.name, "folders": list(job.folders), "stores": stores, "rules": list(job.rules), "notes": notes})
+        print_json(
+            {
+                "job": job.name,
+                "folders": list(job.folders),
+                "stores": stores,
+                "rules": list(job.rules),
+                "notes": notes,
+            }
+        )
         return output.DONE
     say(f"The job {job.name} covers {', '.join(job.folders)}.")
     for one in made:
@@ -200,7 +283,9 @@ def _remember(here: Workplace, made: list[MadeStore], words: str) -> list[str]:
     ring = DesktopKeyRing()
     for one in made:
         try:
-            ring.remember(open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words)
+            ring.remember(
+                open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words
+            )
         except PlaceError as error:
             return [f"The passphrase of {one.folder} is not remembered: {error.what}"]
     return []
@@ -228,7 +313,15 @@ def job_list(as_json: bool) -> int:
     elif jobs:
         table(
             ["Job", "Folders", "Rules", "Stores"],
-            [[job.name, str(len(job.folders)), str(len(job.rules)), ", ".join(ref.name or ref.path for ref in job.stores)] for job in jobs],
+            [
+                [
+                    job.name,
+                    str(len(job.folders)),
+                    str(len(job.rules)),
+                    ", ".join(ref.name or ref.path for ref in job.stores),
+                ]
+                for job in jobs
+            ],
             right=(1, 2),
         )
     else:
@@ -262,13 +355,34 @@ def job_show(name: str, as_json: bool) -> int:
 
 @job_group.command("change")
 @click.argument("name")
-@click.option("--folder", "folders", multiple=True, metavar="P", help="The folders to cover, in place of those before.")
-@click.option("--rules", "rules_file", type=click.Path(path_type=Path), metavar="FILE", help="The rules, in place of those before.")
+@click.option(
+    "--folder", "folders", multiple=True, metavar="P", help="The folders to cover, in place of those before."
+)
+@click.option(
+    "--rules",
+    "rules_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The rules, in place of those before.",
+)
 @click.option("--add-rule", "more", multiple=True, metavar="RULE", help="A rule to put on top.")
-@click.option("--add-store", "stores", multiple=True, metavar="DIR", help="A further store; made if there is none.")
-@click.option("--drop-store", "dropped", metavar="DIR", help="A store that is no longer used; nothing on it is changed.")
-@click.option("--store-use", type=click.Choice(["both", "turns"]), help="With several stores: both each time, or in turns.")
-@click.option("--precious", multiple=True, metavar="PATTERN", help="Files whose every version is kept, in place of those before; “none”.")
+@click.option(
+    "--add-store", "stores", multiple=True, metavar="DIR", help="A further store; made if there is none."
+)
+@click.option(
+    "--drop-store", "dropped", metavar="DIR", help="A store that is no longer used; nothing on it is changed."
+)
+@click.option(
+    "--store-use",
+    type=click.Choice(["both", "turns"]),
+    help="With several stores: both each time, or in turns.",
+)
+@click.option(
+    "--precious",
+    multiple=True,
+    metavar="PATTERN",
+    help="Files whose every version is kept, in place of those before; “none”.",
+)
 @click.option("--rename", metavar="NEW", help="Another name for the job.")
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
@@ -305,13 +419,23 @@ def job_change(
     if store_use is not None:
         job = msgspec.convert({**msgspec.to_builtins(job), "store_use": store_use}, Job)
     if precious:
-        patterns = () if precious == ("none",) else tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in precious)
+        patterns = (
+            ()
+            if precious == ("none",)
+            else tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in precious)
+        )
         job = msgspec.structs.replace(job, precious=patterns)
     if dropped is not None:
-        job = msgspec.structs.replace(job, stores=_without(job.stores, os.path.abspath(dropped), bool(stores)))
-    job, made, more_notes = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
+        job = msgspec.structs.replace(
+            job, stores=_without(job.stores, os.path.abspath(dropped), bool(stores))
+        )
+    job, made, more_notes = _with_stores(
+        here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint
+    )
     if rename and rename != before.name:
-        job = rename_job(here, before, msgspec.structs.replace(job, name=rename), Journal(here.records, SystemClock()))
+        job = rename_job(
+            here, before, msgspec.structs.replace(job, name=rename), Journal(here.records, SystemClock())
+        )
     else:
         save_job(here.settings, job)
     return _say_made(here, job, made, notes + more_notes, None, as_json)
@@ -320,7 +444,9 @@ def job_change(
 def _without(stores: tuple[StoreRef, ...], folder: str, others_come: bool) -> tuple[StoreRef, ...]:
     kept = tuple(ref for ref in stores if ref.path != folder)
     if len(kept) == len(stores):
-        raise PersonError(f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in stores)}")
+        raise PersonError(
+            f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in stores)}"
+        )
     if not kept and not others_come:
         raise PersonError("This is the job's only store", "Add another one first")
     return kept
@@ -337,7 +463,10 @@ def job_remove(name: str, as_json: bool) -> int:
     if as_json:
         print_json({"removed": job.name})
     else:
-        say(f"The job {job.name} was removed. Its stores stay as they are: {', '.join(ref.path for ref in job.stores)}.")
+        say(
+            f"The job {job.name} was removed. Its stores stay as they are:"
+            f" {', '.join(ref.path for ref in job.stores)}."
+        )
     return output.DONE
 
 
@@ -353,7 +482,9 @@ def job_save(name: str, file: Path, as_json: bool) -> int:
     try:
         file.write_text(text, encoding="utf-8")
     except OSError as error:
-        raise PersonError(f"{file} cannot be written ({os.strerror(error.errno or 0)})", "Choose another file") from error
+        raise PersonError(
+            f"{file} cannot be written ({os.strerror(error.errno or 0)})", "Choose another file"
+        ) from error
     if as_json:
         print_json({"job": job.name, "file": str(file)})
     else:
@@ -377,12 +508,15 @@ def _encrypted(here: Workplace, job: Job) -> dict[str, bool]:
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
 @json_option
 def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool) -> int:
-    """Make a job from a TOML file, with its stores where there are none yet; unattended with --passphrase-file."""
+    """Make a job from a TOML file, with its stores where there are none yet; unattended with
+    --passphrase-file."""
     here = this_workplace()
     try:
         parsed = parse_job_file(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(f"The job file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
+        raise PersonError(
+            f"The job file {file} cannot be read", "Check the path and that it is UTF-8 text"
+        ) from error
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
     job, wanted, notes = job_of_file(parsed, here.machine, disks_for(here.settings))

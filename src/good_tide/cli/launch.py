@@ -57,7 +57,9 @@ def render_set_up(settings: Path, target: Path, theme: str = "") -> list[Path]:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from good_tide.desktop.shell import application  # as above
 
-    return application.render_set_up(agent_socket(this_workplace().runtime, settings), settings, target, theme)
+    return application.render_set_up(
+        agent_socket(this_workplace().runtime, settings), settings, target, theme
+    )
 
 
 def has_display() -> bool:

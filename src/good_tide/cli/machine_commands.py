@@ -20,15 +20,23 @@ from good_tide.operations.workplace import load_jobs, own_history_from_now_on, t
 
 
 @click.command("machine")
-@click.option("--own-history", is_flag=True, help="This machine is a copy of another: give it a history of its own from now on.")
-@click.option("--accept", is_flag=True, help="No other machine writes this one's history any more: take it as it is.")
+@click.option(
+    "--own-history",
+    is_flag=True,
+    help="This machine is a copy of another: give it a history of its own from now on.",
+)
+@click.option(
+    "--accept", is_flag=True, help="No other machine writes this one's history any more: take it as it is."
+)
 @passphrase_option
 @json_option
 def machine_command(own_history: bool, accept: bool, passphrase_file: Path | None, as_json: bool) -> int:
     """As which machine this one takes snapshots; for machines that were made from an image of another."""
     here = this_workplace()
     if own_history and accept:
-        raise PersonError("A machine is a copy or it is not", "Give --own-history on the copy, --accept on the other")
+        raise PersonError(
+            "A machine is a copy or it is not", "Give --own-history on the copy, --accept on the other"
+        )
     machine = own_history_from_now_on(here) if own_history else here.machine
     settled = _accept(passphrase_file) if accept else 0
     if as_json:
@@ -41,7 +49,8 @@ def machine_command(own_history: bool, accept: bool, passphrase_file: Path | Non
 
 
 def _accept(passphrase_file: Path | None) -> int:
-    """Take this machine's histories as they are, in the stores that are here; how many had been written by another too."""
+    """Take this machine's histories as they are, in the stores that are here; how many had been written by
+    another too."""
     here = this_workplace()
     disks, settled = disks_for(here.settings), 0
     for job in load_jobs(here.settings):
@@ -55,6 +64,8 @@ def _accept(passphrase_file: Path | None) -> int:
             memory = StoreMemory(here.state, store.header.store)
             if memory.is_mixed(machine):
                 memory.accept(machine, last_snapshot(store, machine))
-                Journal(here.records, SystemClock()).add("note", job.name, f"The history in {folder} is taken as it is")
+                Journal(here.records, SystemClock()).add(
+                    "note", job.name, f"The history in {folder} is taken as it is"
+                )
                 settled += 1
     return settled

@@ -16,18 +16,44 @@ from good_tide.core.errors import GoodTideError, of_system
 from good_tide.system.limits import settle_limits
 
 _COMMANDS = {
-    "snapshot": "snapshot_commands", "history": "snapshot_commands", "contents": "snapshot_commands", "versions": "snapshot_commands",
-    "restore": "restore_commands", "undo": "restore_commands", "verify": "restore_commands",
-    "demo": "window_commands", "window": "window_commands", "panel": "window_commands",
-    "disks": "job_commands", "job": "job_commands", "machine": "machine_commands", "coverage": "coverage_commands", "stand-in": "stand_in_commands",
-    "status": "upkeep_commands", "rhythm": "upkeep_commands", "pause": "upkeep_commands", "resume": "upkeep_commands",
-    "run-due": "upkeep_commands", "eject": "upkeep_commands", "agent": "agent_commands",
-    "ladder": "bounds_commands", "thin": "bounds_commands", "release": "bounds_commands", "pin": "bounds_commands",
-    "sweep": "bounds_commands", "room": "room_commands", "purge": "room_commands",
-    "journal": "telling_commands", "report": "telling_commands", "mail": "telling_commands", "fleet": "telling_commands",
-}  # fmt: skip
+    "snapshot": "snapshot_commands",
+    "history": "snapshot_commands",
+    "contents": "snapshot_commands",
+    "versions": "snapshot_commands",
+    "restore": "restore_commands",
+    "undo": "restore_commands",
+    "verify": "restore_commands",
+    "demo": "window_commands",
+    "window": "window_commands",
+    "panel": "window_commands",
+    "disks": "job_commands",
+    "job": "job_commands",
+    "machine": "machine_commands",
+    "coverage": "coverage_commands",
+    "stand-in": "stand_in_commands",
+    "status": "upkeep_commands",
+    "rhythm": "upkeep_commands",
+    "pause": "upkeep_commands",
+    "resume": "upkeep_commands",
+    "run-due": "upkeep_commands",
+    "eject": "upkeep_commands",
+    "agent": "agent_commands",
+    "ladder": "bounds_commands",
+    "thin": "bounds_commands",
+    "release": "bounds_commands",
+    "pin": "bounds_commands",
+    "sweep": "bounds_commands",
+    "room": "room_commands",
+    "purge": "room_commands",
+    "journal": "telling_commands",
+    "report": "telling_commands",
+    "mail": "telling_commands",
+    "fleet": "telling_commands",
+}
 """In which module each command is; there it is called ``…_command``, or ``…_group``."""
-_STORE_COMMANDS = dict.fromkeys(("create", "about", "carry", "passphrase", "slots", "recovery-script"), "store_commands")
+_STORE_COMMANDS = dict.fromkeys(
+    ("create", "about", "carry", "passphrase", "slots", "recovery-script"), "store_commands"
+)
 
 
 class LazyGroup(click.Group):
@@ -52,16 +78,23 @@ class LazyGroup(click.Group):
         return command
 
 
-@click.group(cls=LazyGroup, modules=_COMMANDS, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.group(
+    cls=LazyGroup,
+    modules=_COMMANDS,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110},
+)
 @click.version_option(__version__, message="Good Tide %(version)s")
 @click.option(
-    "--settings", type=click.Path(path_type=Path), metavar="DIR", help="Another settings folder than this person's own, such as the demo's."
+    "--settings",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Another settings folder than this person's own, such as the demo's.",
 )
 def cli(settings: Path | None) -> None:
     """Point-in-time snapshots of user folders: deduplicated, encrypted, and easy to get back.
 
-    Exit codes: 0 done; 1 done, with something left out and named; 2 wrong usage; 3 the store or disk cannot be used
-    now; 4 the store is damaged; 5 stopped.
+    Exit codes: 0 done; 1 done, with something left out and named; 2 wrong usage; 3 the store or disk cannot
+    be used now; 4 the store is damaged; 5 stopped.
     """
     if settings is not None:
         from good_tide.operations.workplace import use_settings  # as commands are, only when it is needed

@@ -32,13 +32,22 @@ def json_option(command: Command) -> Command:
 
 def progress_option(command: Command) -> Command:
     """``--progress json``."""
-    return click.option("--progress", type=click.Choice(["json"]), help="Progress as JSON lines on standard error.")(command)
+    return click.option(
+        "--progress", type=click.Choice(["json"]), help="Progress as JSON lines on standard error."
+    )(command)
 
 
 def store_option(command: Command) -> Command:
     """``--store DIR`` with its passphrase."""
     options = [
-        click.option("--store", "store_folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="The store's folder."),
+        click.option(
+            "--store",
+            "store_folder",
+            required=True,
+            type=click.Path(path_type=Path),
+            metavar="DIR",
+            help="The store's folder.",
+        ),
         passphrase_option,
     ]
     return functools.reduce(lambda done, option: option(done), reversed(options), command)
@@ -47,8 +56,12 @@ def store_option(command: Command) -> Command:
 def whose_options(command: Command) -> Command:
     """``--machine`` and ``--job``: whose snapshots are meant."""
     options = [
-        click.option("--machine", default="", metavar="NAME", help="Snapshots of this machine; this one's otherwise."),
-        click.option("--job", "job_name", default="", metavar="NAME", help="Snapshots of this job of this machine."),
+        click.option(
+            "--machine", default="", metavar="NAME", help="Snapshots of this machine; this one's otherwise."
+        ),
+        click.option(
+            "--job", "job_name", default="", metavar="NAME", help="Snapshots of this job of this machine."
+        ),
     ]
     return functools.reduce(lambda done, option: option(done), reversed(options), command)
 
@@ -74,11 +87,14 @@ def read_passphrase(file: Path | None) -> str | None:
     try:
         return file.read_text(encoding="utf-8").rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(f"The passphrase file {file} cannot be read", "Check the path and that it is UTF-8 text") from error
+        raise PersonError(
+            f"The passphrase file {file} cannot be read", "Check the path and that it is UTF-8 text"
+        ) from error
 
 
 def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
-    """Open a store; asks for the passphrase on a terminal when none is given. One that a job of this machine knows must be the one it knows."""
+    """Open a store; asks for the passphrase on a terminal when none is given. One that a job of this machine
+    knows must be the one it knows."""
     here, passphrase = this_workplace(), read_passphrase(passphrase_file)
     ref = known_ref(here, folder) if os.path.isdir(folder) else None
     if ref is not None:
@@ -86,8 +102,12 @@ def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
     hint = locked_hint(folder) if passphrase is None and os.path.isdir(folder) else None
     if hint is not None:
         if not sys.stdin.isatty():
-            raise PersonError("The store is encrypted and there is no terminal to ask on", "Give --passphrase-file")
-        passphrase = click.prompt(f"Passphrase{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True)
+            raise PersonError(
+                "The store is encrypted and there is no terminal to ask on", "Give --passphrase-file"
+            )
+        passphrase = click.prompt(
+            f"Passphrase{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True
+        )
     if passphrase is None or not os.path.isdir(folder):
         opened = open_at(folder, passphrase)
     else:

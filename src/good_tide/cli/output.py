@@ -31,7 +31,8 @@ DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
 _LONG_TABLE = 300
 """Rows from which on a table is printed plainly."""
 _STOPPING_SECONDS = 15.0
-"""How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is lost by it."""
+"""How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is
+lost by it."""
 _CODES: list[tuple[type[GoodTideError], int]] = [
     (PersonError, WRONG_USAGE),
     (PlaceError, NOT_USABLE),
@@ -78,7 +79,10 @@ def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
     try:
         return {field: path.decode("utf-8")}
     except UnicodeDecodeError:
-        return {field: path.decode("utf-8", "backslashreplace"), f"{field}_bytes": base64.b64encode(path).decode()}
+        return {
+            field: path.decode("utf-8", "backslashreplace"),
+            f"{field}_bytes": base64.b64encode(path).decode(),
+        }
 
 
 def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
@@ -88,7 +92,12 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
         return
     grid = Table(box=None, pad_edge=False, header_style="bold")
     for number, heading in enumerate(headings):
-        grid.add_column(heading, justify="right" if number in right else "left", overflow="fold", no_wrap=not out.is_terminal)
+        grid.add_column(
+            heading,
+            justify="right" if number in right else "left",
+            overflow="fold",
+            no_wrap=not out.is_terminal,
+        )
     for row in rows:
         grid.add_row(*(harmless(cell).replace("[", r"\[") for cell in row))
     wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
@@ -101,7 +110,11 @@ def _long_table(headings: list[str], rows: list[list[str]], right: tuple[int, ..
     wide = [max(cell_len(row[number]) for row in shown) for number in range(len(headings))]
     for row in shown:
         cells = [
-            " " * (wide[number] - cell_len(cell)) + cell if number in right else cell + " " * (wide[number] - cell_len(cell))
+            (
+                " " * (wide[number] - cell_len(cell)) + cell
+                if number in right
+                else cell + " " * (wide[number] - cell_len(cell))
+            )
             for number, cell in enumerate(row)
         ]
         sys.stdout.write("  ".join(cells).rstrip() + "\n")
@@ -119,9 +132,11 @@ def show_path(path: bytes) -> str:
 
 @contextlib.contextmanager
 def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
-    """A control for a long command: shows progress, and turns Ctrl+C and a termination signal into a clean stop.
+    """A control for a long command: shows progress, and turns Ctrl+C and a termination signal into a clean
+    stop.
 
-    :param form: ``json`` for JSON lines on standard error; otherwise a bar, where standard error is a terminal.
+    :param form: ``json`` for JSON lines on standard error; otherwise a bar, where standard error is a
+        terminal.
     """
     if form == "json":
         steering = Steering(_json_lines())
@@ -138,7 +153,12 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
         task = progress.add_task("", total=None)
 
         def show(report: Progress) -> None:
-            progress.update(task, description=harmless(report.phase), completed=report.bytes_done, total=report.bytes_total or None)
+            progress.update(
+                task,
+                description=harmless(report.phase),
+                completed=report.bytes_done,
+                total=report.bytes_total or None,
+            )
 
         steering, bar = Steering(show), progress
     else:
@@ -151,7 +171,9 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
         ends.append(end_for_certain(_STOPPING_SECONDS, STOPPED))
 
     in_main = threading.current_thread() is threading.main_thread()
-    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)} if in_main else {}
+    before = (
+        {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)} if in_main else {}
+    )
     try:
         with bar:
             yield steering
@@ -194,7 +216,10 @@ def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
         "changed_files": tally.changed_files,
         "new_bytes": tally.new_bytes,
         "stored_bytes": tally.stored_bytes,
-        "left_out": [{**path_fields(item.path), "reason": item.reason, "detail": item.detail} for item in record.left_out],
+        "left_out": [
+            {**path_fields(item.path), "reason": item.reason, "detail": item.detail}
+            for item in record.left_out
+        ],
         "unsteady": [path_fields(path) for path in record.unsteady],
         "seconds": round(tally.seconds, 3),
     }
@@ -205,7 +230,8 @@ def say_snapshot(taken: Snapshot) -> None:
     record, tally = taken.record, taken.record.tally
     say(f"Snapshot {taken.name[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
     say(
-        f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store grew by {size_words(tally.stored_bytes)}."
+        f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store"
+        f" grew by {size_words(tally.stored_bytes)}."
     )
     for item in record.left_out:
         say(f"Left out: {show_path(item.path)} ({item.detail or item.reason})")

@@ -8,14 +8,20 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, open_from_terminal, progress_option, store_option, whose_options
+from good_tide.cli.options import (
+    json_option,
+    open_from_terminal,
+    progress_option,
+    store_option,
+    whose_options,
+)
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.history import browse
+from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.integrity.verify import affected_words, verify
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Action, Existing, Plan, Wish, plan_restore
@@ -25,8 +31,21 @@ from good_tide.operations.workplace import this_workplace
 
 @click.command("restore")
 @store_option
-@click.option("--snapshot", "snapshot_name", required=True, metavar="S", help="The snapshot to restore from: an id, “latest”, or a time.")
-@click.option("--path", "paths", required=True, multiple=True, metavar="P", help="Path as it was on the machine; may be given again.")
+@click.option(
+    "--snapshot",
+    "snapshot_name",
+    required=True,
+    metavar="S",
+    help="The snapshot to restore from: an id, “latest”, or a time.",
+)
+@click.option(
+    "--path",
+    "paths",
+    required=True,
+    multiple=True,
+    metavar="P",
+    help="Path as it was on the machine; may be given again.",
+)
 @click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
 @click.option("--in-place", is_flag=True, help="Restore to where it was.")
 @click.option("--plan", "plan_only", is_flag=True, help="Only say what would be done.")
@@ -87,7 +106,11 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
                 "skipped": plan.count(Action.SKIP),
                 "bytes": plan.payload,
                 "set_aside": None,
-                "problems": [{**path_fields(step.source), "reason": step.note} for step in plan.steps if step.action is Action.BLOCKED],
+                "problems": [
+                    {**path_fields(step.source), "reason": step.note}
+                    for step in plan.steps
+                    if step.action is Action.BLOCKED
+                ],
                 "items": [{**path_fields(step.shown), "action": step.action.value} for step in plan.steps],
             }
         )
@@ -101,7 +124,10 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
     }
     table(
         ["Item", "What happens"],
-        [[show_path(step.shown), words[step.action] + (f": {step.note}" if step.note else "")] for step in plan.steps],
+        [
+            [show_path(step.shown), words[step.action] + (f": {step.note}" if step.note else "")]
+            for step in plan.steps
+        ],
     )
     for note in plan.notes:
         say(note + ".")
@@ -120,13 +146,19 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
                 "skipped": report.skipped,
                 "bytes": report.bytes,
                 "set_aside": aside[0] if aside else None,
-                "problems": [{**path_fields(problem.path), "reason": problem.reason} for problem in report.problems],
-                "notes": list(plan.notes) + [f"{show_path(note.path)}: {note.reason}" for note in report.metadata_notes],
+                "problems": [
+                    {**path_fields(problem.path), "reason": problem.reason} for problem in report.problems
+                ],
+                "notes": (
+                    list(plan.notes)
+                    + [f"{show_path(note.path)}: {note.reason}" for note in report.metadata_notes]
+                ),
             }
         )
         return
     say(
-        f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} identical, {report.skipped:,} skipped; {size_words(report.bytes)} written."
+        f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} identical,"
+        f" {report.skipped:,} skipped; {size_words(report.bytes)} written."
     )
     for path in aside:
         say(f"What was replaced lies in {path}")
@@ -145,7 +177,13 @@ def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Pa
     """Undo a restore: put back what it replaced. The store is not needed for it and not opened."""
     report = undo(Path(os.path.abspath(set_aside)))
     if as_json:
-        print_json({"put_back": report.put_back, "removed": report.removed, "kept": [path_fields(path) for path in report.kept]})
+        print_json(
+            {
+                "put_back": report.put_back,
+                "removed": report.removed,
+                "kept": [path_fields(path) for path in report.kept],
+            }
+        )
     else:
         say(f"{report.put_back:,} put back, {report.removed:,} restored items removed.")
         for path in report.kept:
@@ -158,13 +196,17 @@ def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Pa
 @click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
 @progress_option
 @json_option
-def verify_command(store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool) -> int:
+def verify_command(
+    store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
+) -> int:
     """Check that everything in a store is there and whole."""
     store = open_from_terminal(store_folder, passphrase_file)
     with output.steered(progress, as_json) as steering:
         report = verify(store, read_all, steering)
     if as_json:
-        damage = [{"file": one.file, "what": one.what, "affects": affected_words(one)} for one in report.damage]
+        damage = [
+            {"file": one.file, "what": one.what, "affects": affected_words(one)} for one in report.damage
+        ]
         print_json(
             {
                 "ok": report.ok,
@@ -177,7 +219,8 @@ def verify_command(store_folder: Path, passphrase_file: Path | None, read_all: b
         )
     elif report.ok:
         say(
-            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')}, {size_words(report.bytes_read)} read."
+            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')},"
+            f" {size_words(report.bytes_read)} read."
         )
         for note in report.notes:
             say(f"Note: {note}.")

@@ -44,21 +44,32 @@ from good_tide.operations.workplace import Workplace, load_jobs, save_job, this_
 @passphrase_option
 @progress_option
 @json_option
-def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Path | None, progress: str | None, as_json: bool) -> int:
-    """Take a path or PATTERN (as in rules of coverage) out of all snapshots of STORE, of every machine. It cannot be brought back. The
-    snapshots that held it get new names; the next sweep gives the room back, and with --thorough leaves no trace of it."""
+def purge_command(
+    store: str,
+    pattern: str,
+    only_plan: bool,
+    passphrase_file: Path | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Take a path or PATTERN (as in rules of coverage) out of all snapshots of STORE, of every machine. It
+    cannot be brought back. The snapshots that held it get new names; the next sweep gives the room back, and
+    with --thorough leaves no trace of it."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
         plan = plan_purge(opened, pattern, home_folder(), steering)
         if not plan.snapshots:
             raise PersonError(
-                f"No snapshot in this store holds anything that “{pattern}” catches", "See “good-tide contents” for what there is"
+                f"No snapshot in this store holds anything that “{pattern}” catches",
+                "See “good-tide contents” for what there is",
             )
         if not only_plan:
             purge(opened, plan, here.state, clock, Journal(here.records, clock), steering)
             Books(here.records).note_released(opened.header.store)
-        others = still_elsewhere(opened, pattern, home_folder(), _other_places(here, opened, passphrase_file), steering)
+        others = still_elsewhere(
+            opened, pattern, home_folder(), _other_places(here, opened, passphrase_file), steering
+        )
     if as_json:
         paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
         print_json(
@@ -68,7 +79,10 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
                 "gives_back": plan.gives_back,
                 "comes_again": plan.stands,
                 "done": not only_plan,
-                "elsewhere": [{"store": one.path, "snapshots": one.snapshots, "trouble": one.trouble or None} for one in others],
+                "elsewhere": [
+                    {"store": one.path, "snapshots": one.snapshots, "trouble": one.trouble or None}
+                    for one in others
+                ],
             }
         )
         return output.DONE
@@ -76,16 +90,22 @@ def purge_command(store: str, pattern: str, only_plan: bool, passphrase_file: Pa
         say(f"{show_path(path)}   {count_words(versions, 'version')}")
     would = "would be" if only_plan else "were"
     say(
-        f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to {size_words(plan.gives_back)} with the next sweep."
+        f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to"
+        f" {size_words(plan.gives_back)} with the next sweep."
     )
     if plan.stands:
-        say("It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule of coverage leaves it out.")
+        say(
+            "It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule"
+            " of coverage leaves it out."
+        )
     for one in others:
         say(f"{one.words}.")
     return output.DONE
 
 
-def _other_places(here: Workplace, opened: Store, passphrase_file: Path | None) -> Iterator[tuple[str, str, Callable[[], Store]]]:
+def _other_places(
+    here: Workplace, opened: Store, passphrase_file: Path | None
+) -> Iterator[tuple[str, str, Callable[[], Store]]]:
     """The other stores of the jobs that use a store, and their holding areas."""
     disks, given = disks_for(here.settings), read_passphrase(passphrase_file)
     for job in load_jobs(here.settings):
@@ -97,7 +117,11 @@ def _other_places(here: Workplace, opened: Store, passphrase_file: Path | None) 
             if folder is None or str(folder) != os.path.abspath(opened.place.title):
                 yield f"The store {name}", ref.path, partial(_opened, ref, folder, opens)
             if held_count(here.holdings, ref):
-                yield f"The holding area of {name}", str(area_folder(here.holdings, ref)), partial(opens["open_area"], ref)
+                yield (
+                    f"The holding area of {name}",
+                    str(area_folder(here.holdings, ref)),
+                    partial(opens["open_area"], ref),
+                )
 
 
 def _opened(ref: StoreRef, folder: Path | None, opens: dict[str, Any]) -> Store:
@@ -109,20 +133,42 @@ def _opened(ref: StoreRef, folder: Path | None, opens: dict[str, Any]) -> Store:
 
 @click.command("room")
 @click.argument("store")
-@click.option("--by", type=click.Choice(get_args(By)), help="What takes it: exact, by bytes that only this part of history needs.")
 @click.option(
-    "--limit", metavar="SIZE", help="What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that uses it."
+    "--by",
+    type=click.Choice(get_args(By)),
+    help="What takes it: exact, by bytes that only this part of history needs.",
+)
+@click.option(
+    "--limit",
+    metavar="SIZE",
+    help=(
+        "What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that uses it."
+    ),
 )
 @click.option("--reserve", metavar="SIZE", help="What stays free on the disk for other things.")
-@click.option("--when-short", type=click.Choice(get_args(WhenShort)), help="Stop and say so, or release the oldest.")
-@click.option("--floor", type=click.IntRange(0, 36500), metavar="DAYS", help="Snapshots that are younger are never released for room.")
+@click.option(
+    "--when-short", type=click.Choice(get_args(WhenShort)), help="Stop and say so, or release the oldest."
+)
+@click.option(
+    "--floor",
+    type=click.IntRange(0, 36500),
+    metavar="DAYS",
+    help="Snapshots that are younger are never released for room.",
+)
 @passphrase_option
 @json_option
 def room_command(
-    store: str, by: By | None, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None, passphrase_file: Path | None,
+    store: str,
+    by: By | None,
+    limit: str | None,
+    reserve: str | None,
+    when_short: WhenShort | None,
+    floor: int | None,
+    passphrase_file: Path | None,
     as_json: bool,
-) -> int:  # fmt: skip
-    """Room of STORE: what it takes, what is free, when the disk will be full, and what would come back if a part of history went."""
+) -> int:
+    """Room of STORE: what it takes, what is free, when the disk will be full, and what would come back if a
+    part of history went."""
     here, clock = this_workplace(), SystemClock()
     opened = named_store(here, store, passphrase_file)
     job = job_of(here, opened)
@@ -144,19 +190,29 @@ def room_command(
     with output.steered(None, as_json) as steering:
         parts = taking(opened, by, steering, here.cache) if by is not None else []
     full = full_in(facts.added, facts.usable)
-    days = {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")} if full is not None else None
+    days = (
+        {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")}
+        if full is not None
+        else None
+    )
     if as_json:
         print_json(
             {
-                "stored": facts.stored, "limit": facts.limit or None, "free": facts.free, "reserve": facts.reserve, "short": facts.short, "full_on": days,
+                "stored": facts.stored,
+                "limit": facts.limit or None,
+                "free": facts.free,
+                "reserve": facts.reserve,
+                "short": facts.short,
+                "full_on": days,
                 "by": [msgspec.to_builtins(one) for one in parts],
             }
-        )  # fmt: skip
+        )
         return output.WITH_GAPS if facts.short else output.DONE
     say(f"{size_words(facts.stored)} stored, {size_words(facts.free)} free of {size_words(facts.total)}.")
     if facts.limit or facts.reserve:
         say(
-            f"Limit {size_words(facts.limit) if facts.limit else 'none'}, reserve {size_words(facts.reserve)}; when short: {room.when_short}, floor {room.floor_days} days."
+            f"Limit {size_words(facts.limit) if facts.limit else 'none'}, reserve"
+            f" {size_words(facts.reserve)}; when short: {room.when_short}, floor {room.floor_days} days."
         )
     if facts.short:
         say(f"SHORT of {size_words(facts.short)}.")
@@ -164,10 +220,17 @@ def room_command(
         say(
             "Not full within five years at this pace."
             if days["mid"] is None
-            else f"Full about {days['mid']}: between {days['low']} and {days['high'] or 'later than in five years'}, four times of five."
+            else (
+                f"Full about {days['mid']}: between {days['low']} and"
+                f" {days['high'] or 'later than in five years'}, four times of five."
+            )
         )
     if parts:
-        table(["", "Only here", "Shared"], [[one.name, size_words(one.only_here), size_words(one.shared)] for one in parts], right=(1, 2))
+        table(
+            ["", "Only here", "Shared"],
+            [[one.name, size_words(one.only_here), size_words(one.shared)] for one in parts],
+            right=(1, 2),
+        )
     return output.WITH_GAPS if facts.short else output.DONE
 
 
@@ -175,7 +238,9 @@ def _day(now: int, days: int | None) -> str | None:
     return None if days is None else f"{local(now + days * 86400 * SECOND):%Y-%m-%d}"
 
 
-def _changed_room(room: Room, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None) -> Room:
+def _changed_room(
+    room: Room, limit: str | None, reserve: str | None, when_short: WhenShort | None, floor: int | None
+) -> Room:
     fields: dict[str, Any] = {}
     if limit is not None:
         part = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", limit.strip())

@@ -10,7 +10,14 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import run_jobs
-from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, store_option, whose_options
+from good_tide.cli.options import (
+    json_option,
+    open_from_terminal,
+    passphrase_option,
+    progress_option,
+    store_option,
+    whose_options,
+)
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
@@ -18,8 +25,9 @@ from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
+from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.history import browse, machines_with, path_history
+from good_tide.operations.history.path_history import machines_with, path_history
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.opening import Store, open_catalog, synced_catalog, take_into_catalog
 from good_tide.operations.workplace import this_workplace
@@ -27,7 +35,13 @@ from good_tide.operations.workplace import this_workplace
 
 @click.command("snapshot")
 @click.argument("job_name", metavar="[NAME]", required=False)
-@click.option("--store", "store_folder", type=click.Path(path_type=Path), metavar="DIR", help="A store's folder, instead of a job.")
+@click.option(
+    "--store",
+    "store_folder",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="A store's folder, instead of a job.",
+)
 @passphrase_option
 @click.option(
     "--folder",
@@ -38,7 +52,11 @@ from good_tide.operations.workplace import this_workplace
     help="With --store: folder to cover; may be given again.",
 )
 @click.option("--label", default="", help="A label for the snapshot.")
-@click.option("--at", metavar="TIME", help="With --store: the snapshot's time, to bring in dated copies; must be after the last one.")
+@click.option(
+    "--at",
+    metavar="TIME",
+    help="With --store: the snapshot's time, to bring in dated copies; must be after the last one.",
+)
 @progress_option
 @json_option
 def snapshot_command(
@@ -54,7 +72,9 @@ def snapshot_command(
     """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
     if store_folder is None:
         if folders or at is not None:
-            raise PersonError("--folder and --at need a store", "Give --store DIR, or the name of a job alone")
+            raise PersonError(
+                "--folder and --at need a store", "Give --store DIR, or the name of a job alone"
+            )
         return run_jobs(job_name, passphrase_file, label, progress, as_json)
     if job_name is not None:
         raise PersonError("A job has its own stores", "Give either the name of a job or --store")
@@ -66,7 +86,14 @@ def snapshot_command(
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
-        taken = capture(store, request, SystemClock(), steering, here.state, catalog.stored_small if catalog.names() else None)
+        taken = capture(
+            store,
+            request,
+            SystemClock(),
+            steering,
+            here.state,
+            catalog.stored_small if catalog.names() else None,
+        )
         take_into_catalog(store, catalog)
     if as_json:
         print_json(output.snapshot_fields(taken))
@@ -84,7 +111,13 @@ def history_command(store_folder: Path, passphrase_file: Path | None, as_json: b
     snapshots, damage = store.snapshots()
     if as_json:
         times = iso_all([one.record.time for one in snapshots])
-        print_json({"snapshots": [_history_row(store, one, time) for one, time in zip(snapshots, times, strict=True)]})
+        print_json(
+            {
+                "snapshots": [
+                    _history_row(store, one, time) for one, time in zip(snapshots, times, strict=True)
+                ]
+            }
+        )
     else:
         now = SystemClock().now()
         rows = [
@@ -145,7 +178,9 @@ def contents_command(
     chosen = chooser.choose(snapshot_name)
     found = browse.contents(store, chosen, where_to, deep)
     if as_json:
-        print_json({**named_snapshot(chosen), "entries": [_contents_row(where, entry) for where, entry in found]})
+        print_json(
+            {**named_snapshot(chosen), "entries": [_contents_row(where, entry) for where, entry in found]}
+        )
     else:
         rows = [
             [
@@ -164,7 +199,12 @@ def contents_command(
 
 def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
     target = path_fields(entry.extra.target, "target") if entry.extra.target else {"target": None}
-    row = {"type": entry.kind.word, "size": entry.stat.size, "modified": iso(entry.stat.modified), "mode": f"{entry.stat.mode:04o}"}
+    row = {
+        "type": entry.kind.word,
+        "size": entry.stat.size,
+        "modified": iso(entry.stat.modified),
+        "mode": f"{entry.stat.mode:04o}",
+    }
     return {**path_fields(where), **row, **target}
 
 
@@ -173,7 +213,9 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 @click.argument("path")
 @whose_options
 @json_option
-def versions_command(store_folder: Path, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool) -> int:
+def versions_command(
+    store_folder: Path, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
+) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     store = open_from_terminal(store_folder, passphrase_file)
     here = this_workplace()
@@ -223,7 +265,11 @@ def versions_command(store_folder: Path, passphrase_file: Path | None, path: str
             ]
             for number, one in enumerate(found.versions, 1)
         ]
-        table(["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"], rows, right=(0, 3, 4))
+        table(
+            ["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"],
+            rows,
+            right=(0, 3, 4),
+        )
         if len(catalog.machines()) > 1:
             say(f"Snapshots of {whose.name}.")
         if found.gone_since is not None:

@@ -30,10 +30,14 @@ def _rack(folder: Path | None) -> StandInDisks:
         disks = disks_for(settings)
         if isinstance(disks, StandInDisks):
             return disks
-    raise PersonError("There is no rack of stand-in disks", "Give --rack DIR, or make the demo first: it has some")
+    raise PersonError(
+        "There is no rack of stand-in disks", "Give --rack DIR, or make the demo first: it has some"
+    )
 
 
-_rack_option = click.option("--rack", type=click.Path(path_type=Path), metavar="DIR", help="Folder of the stand-in disks.")
+_rack_option = click.option(
+    "--rack", type=click.Path(path_type=Path), metavar="DIR", help="Folder of the stand-in disks."
+)
 
 
 @stand_in_group.command("add")
@@ -44,9 +48,18 @@ _rack_option = click.option("--rack", type=click.Path(path_type=Path), metavar="
 @click.option("--capacity", type=int, default=1 << 40, show_default=True, metavar="BYTES")
 @click.option("--device", default="", help="The physical disk it plays to be on.")
 @click.option("--read-only", is_flag=True)
-def stand_in_add(name: str, rack: Path | None, kind: str, file_system: str, capacity: int, device: str, read_only: bool) -> int:
+def stand_in_add(
+    name: str, rack: Path | None, kind: str, file_system: str, capacity: int, device: str, read_only: bool
+) -> int:
     """Add a disk, plugged in."""
-    values = {"name": name, "kind": kind, "file_system": file_system, "capacity": capacity, "device": device, "read_only": read_only}
+    values = {
+        "name": name,
+        "kind": kind,
+        "file_system": file_system,
+        "capacity": capacity,
+        "device": device,
+        "read_only": read_only,
+    }
     say(f"Its contents lie in {_rack(rack).add(msgspec.convert(values, StandIn))}")
     return output.DONE
 
@@ -60,7 +73,10 @@ def stand_in_list(rack: Path | None, as_json: bool) -> int:
     if as_json:
         print_json({"disks": [msgspec.to_builtins(disk) for disk in disks]})
     else:
-        table(["Disk", "Kind", ""], [[disk.name, disk.kind, "plugged in" if disk.plugged else "pulled out"] for disk in disks])
+        table(
+            ["Disk", "Kind", ""],
+            [[disk.name, disk.kind, "plugged in" if disk.plugged else "pulled out"] for disk in disks],
+        )
     return output.DONE
 
 

@@ -8,7 +8,14 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, open_from_terminal, passphrase_option, progress_option, read_passphrase, whose_options
+from good_tide.cli.options import (
+    json_option,
+    open_from_terminal,
+    passphrase_option,
+    progress_option,
+    read_passphrase,
+    whose_options,
+)
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
@@ -17,7 +24,13 @@ from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.jobs.making import open_counted
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.opening import about, create_at, locked_hint, put_recovery_script
-from good_tide.operations.stores.slots import add_passphrase, add_recovery, change_passphrase, list_slots, revoke
+from good_tide.operations.stores.slots import (
+    add_passphrase,
+    add_recovery,
+    change_passphrase,
+    list_slots,
+    revoke,
+)
 from good_tide.operations.workplace import this_workplace
 
 
@@ -27,25 +40,45 @@ from good_tide.operations.workplace import this_workplace
 @click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
 @click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
 @json_option
-def create_command(directory: Path, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool) -> int:
+def create_command(
+    directory: Path, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool
+) -> int:
     """Make a store in DIRECTORY and print its recovery key, once."""
     if unencrypted and passphrase_file is not None:
-        raise PersonError("A store is either encrypted or not", "Give --passphrase-file or --unencrypted, not both")
+        raise PersonError(
+            "A store is either encrypted or not", "Give --passphrase-file or --unencrypted, not both"
+        )
     passphrase = read_passphrase(passphrase_file)
     if passphrase is None and not unencrypted:
         if not sys.stdin.isatty():
-            raise PersonError("A passphrase is needed and there is no terminal to ask on", "Give --passphrase-file, or --unencrypted")
-        passphrase = click.prompt("Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True)
+            raise PersonError(
+                "A passphrase is needed and there is no terminal to ask on",
+                "Give --passphrase-file, or --unencrypted",
+            )
+        passphrase = click.prompt(
+            "Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True
+        )
     new = create_at(directory, passphrase, hint)
     if as_json:
         print_json(
-            {"store": new.header.store, "format": new.header.format, "encrypted": new.header.encrypted, "recovery_key": new.recovery_key}
+            {
+                "store": new.header.store,
+                "format": new.header.format,
+                "encrypted": new.header.encrypted,
+                "recovery_key": new.recovery_key,
+            }
         )
     elif new.recovery_key is None:
-        say(f"Made a store in {directory}. It is not encrypted: whoever has the disk can read everything in it.")
+        say(
+            f"Made a store in {directory}. It is not encrypted: whoever has the disk can read everything"
+            " in it."
+        )
     else:
         say(f"Made an encrypted store in {directory}.\n\nRecovery key:  {new.recovery_key}\n")
-        say("Copy it by hand and keep it away from this disk. It opens the store if the passphrase is lost, and is not shown again.")
+        say(
+            "Copy it by hand and keep it away from this disk. It opens the store if the passphrase is lost,"
+            " and is not shown again."
+        )
     return output.DONE
 
 
@@ -78,7 +111,10 @@ def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) 
         ["Hint", facts.hint or "none"],
         ["Snapshots", f"{facts.snapshots:,}"],
         ["Stored", size_words(facts.stored_bytes)],
-        ["Machines", "hidden without the passphrase" if machines is None else ", ".join(machines) or "none yet"],
+        [
+            "Machines",
+            "hidden without the passphrase" if machines is None else ", ".join(machines) or "none yet",
+        ],
     ]
     table(["", ""], rows)
     return output.DONE
@@ -87,9 +123,20 @@ def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) 
 @click.command("carry")
 @click.argument("source", metavar="FROM", type=click.Path(path_type=Path))
 @click.argument("target", metavar="TO", type=click.Path(path_type=Path))
-@click.option("--snapshot", "chosen", multiple=True, metavar="S", help="A snapshot to carry; may be given again. All without it.")
+@click.option(
+    "--snapshot",
+    "chosen",
+    multiple=True,
+    metavar="S",
+    help="A snapshot to carry; may be given again. All without it.",
+)
 @passphrase_option
-@click.option("--to-passphrase-file", type=click.Path(path_type=Path), metavar="F", help="Passphrase of TO, if it is another.")
+@click.option(
+    "--to-passphrase-file",
+    type=click.Path(path_type=Path),
+    metavar="F",
+    help="Passphrase of TO, if it is another.",
+)
 @whose_options
 @progress_option
 @json_option
@@ -104,7 +151,8 @@ def carry_command(
     progress: str | None,
     as_json: bool,
 ) -> int:
-    """Carry snapshots from one store to another. What is there already is left; a carry that was cut off goes on."""
+    """Carry snapshots from one store to another. What is there already is left; a carry that was cut off goes
+    on."""
     one = open_from_terminal(source, passphrase_file)
     other = open_from_terminal(target, to_passphrase_file or passphrase_file)
     chooser = Chooser(one, this_workplace(), Whose(machine, job_name)) if chosen else None
@@ -124,7 +172,8 @@ def carry_command(
         )
     else:
         say(
-            f"{count_words(len(report.carried), 'snapshot')} carried, {report.already} were there already; {size_words(report.stored_bytes)} stored."
+            f"{count_words(len(report.carried), 'snapshot')} carried, {report.already} were there already;"
+            f" {size_words(report.stored_bytes)} stored."
         )
         for name, reason in report.damaged:
             say(f"Not carried: {name[:12]} ({reason})")
@@ -135,26 +184,40 @@ def carry_command(
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
 @passphrase_option
 @click.option(
-    "--new-passphrase-file", type=click.Path(path_type=Path), metavar="F", help="File with the new passphrase; asked for otherwise."
+    "--new-passphrase-file",
+    type=click.Path(path_type=Path),
+    metavar="F",
+    help="File with the new passphrase; asked for otherwise.",
 )
 @click.option("--hint", default="", help="A hint for the new passphrase. Everybody can read it.")
 @click.option("--add", "further", is_flag=True, help="Add a further passphrase; the old one stays.")
 @json_option
 def passphrase_command(
-    directory: Path, passphrase_file: Path | None, new_passphrase_file: Path | None, hint: str, further: bool, as_json: bool
+    directory: Path,
+    passphrase_file: Path | None,
+    new_passphrase_file: Path | None,
+    hint: str,
+    further: bool,
+    as_json: bool,
 ) -> int:
     """Change the passphrase of a store. No data is rewritten; the old one no longer opens it."""
     old = read_passphrase(passphrase_file)
     if old is None:
         if not sys.stdin.isatty():
-            raise PersonError("The old passphrase is needed and there is no terminal to ask on", "Give --passphrase-file")
+            raise PersonError(
+                "The old passphrase is needed and there is no terminal to ask on", "Give --passphrase-file"
+            )
         old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
     store = open_counted(directory, old, this_workplace().state, SystemClock())
     new = read_passphrase(new_passphrase_file)
     if new is None:
         if not sys.stdin.isatty():
-            raise PersonError("A new passphrase is needed and there is no terminal to ask on", "Give --new-passphrase-file")
-        new = str(click.prompt("New passphrase", hide_input=True, confirmation_prompt="The same again", err=True))
+            raise PersonError(
+                "A new passphrase is needed and there is no terminal to ask on", "Give --new-passphrase-file"
+            )
+        new = str(
+            click.prompt("New passphrase", hide_input=True, confirmation_prompt="The same again", err=True)
+        )
     if further:
         add_passphrase(store, new, hint)
     else:
@@ -163,7 +226,9 @@ def passphrase_command(
         print_json({"store": store.header.store, "slots": len(list_slots(directory))})
     else:
         say(
-            "A further passphrase opens the store now." if further else "The passphrase was changed. The old one no longer opens the store."
+            "A further passphrase opens the store now."
+            if further
+            else "The passphrase was changed. The old one no longer opens the store."
         )
     return output.DONE
 
@@ -171,10 +236,14 @@ def passphrase_command(
 @click.command("slots")
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
 @passphrase_option
-@click.option("--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once.")
+@click.option(
+    "--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once."
+)
 @click.option("--revoke", "number", type=int, metavar="N", help="Remove the slot with this number.")
 @json_option
-def slots_command(directory: Path, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool) -> int:
+def slots_command(
+    directory: Path, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool
+) -> int:
     """The ways to open a store, numbered; add or revoke one."""
     key = None
     if recovery or number is not None:
@@ -185,9 +254,18 @@ def slots_command(directory: Path, passphrase_file: Path | None, recovery: bool,
             key = add_recovery(store)
     slots = list_slots(directory)
     if as_json:
-        print_json({"slots": [{"number": slot.number, "kind": slot.kind, "hint": slot.hint} for slot in slots], "recovery_key": key})
+        print_json(
+            {
+                "slots": [{"number": slot.number, "kind": slot.kind, "hint": slot.hint} for slot in slots],
+                "recovery_key": key,
+            }
+        )
         return output.DONE
-    table(["Slot", "Opens with", "Hint"], [[str(slot.number), slot.kind, slot.hint] for slot in slots], right=(0,))
+    table(
+        ["Slot", "Opens with", "Hint"],
+        [[str(slot.number), slot.kind, slot.hint] for slot in slots],
+        right=(0,),
+    )
     if key is not None:
         say(f"\nRecovery key:  {key}\n")
         say("Copy it by hand and keep it away from this disk. It is not shown again.")

@@ -42,15 +42,30 @@ _SIGNS = {"good": "done", "note": "note", "trouble": "TROUBLE"}
 @click.command("journal")
 @click.option("--since", metavar="TIME", help="From this time on.")
 @click.option("--until", metavar="TIME", help="Before this time.")
-@click.option("--level", "levels", type=click.Choice(_LEVELS), multiple=True, help="Only these; may be given again.")
+@click.option(
+    "--level", "levels", type=click.Choice(_LEVELS), multiple=True, help="Only these; may be given again."
+)
 @click.option("--job", "name", metavar="NAME", help="Only of this job.")
 @click.option("--text", default="", metavar="WORDS", help="Only with these words.")
 @click.option("--runs", is_flag=True, help="The runs instead of the events.")
-@click.option("--export", "file", type=click.Path(path_type=Path), metavar="FILE", help="Write both to FILE: .csv, .json or .html.")
+@click.option(
+    "--export",
+    "file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write both to FILE: .csv, .json or .html.",
+)
 @json_option
 def journal_command(
-    since: str | None, until: str | None, levels: tuple[Level, ...], name: str | None, text: str, runs: bool, file: Path | None, as_json: bool
-) -> int:  # fmt: skip
+    since: str | None,
+    until: str | None,
+    levels: tuple[Level, ...],
+    name: str | None,
+    text: str,
+    runs: bool,
+    file: Path | None,
+    as_json: bool,
+) -> int:
     """What happened, what it means, and what to do; newest last."""
     here, clock = this_workplace(), SystemClock()
     journal = Journal(here.records, clock)
@@ -70,9 +85,17 @@ def journal_command(
         )
     elif runs:
         rows = [
-            [time_words(run.began, clock.now()), run.job, run.store, run.result, duration_words(run.seconds), f"{run.changed:,}", size_words(run.new_bytes)]
+            [
+                time_words(run.began, clock.now()),
+                run.job,
+                run.store,
+                run.result,
+                duration_words(run.seconds),
+                f"{run.changed:,}",
+                size_words(run.new_bytes),
+            ]
             for run in reversed(found)
-        ]  # fmt: skip
+        ]
         table(["Began", "Job", "Store", "Result", "Took", "Changed", "New"], rows, right=(5, 6))
     else:
         for event in reversed(events):
@@ -93,7 +116,12 @@ def _say_event(event: Event, now: int) -> None:
 @click.command("report")
 @click.argument("name", required=False)
 @click.option("--mail", is_flag=True, help="Send it to those who are to have the job's reports.")
-@click.option("--file", type=click.Path(path_type=Path), metavar="F", help="Write it to F: HTML, or text for a name that ends with .txt.")
+@click.option(
+    "--file",
+    type=click.Path(path_type=Path),
+    metavar="F",
+    help="Write it to F: HTML, or text for a name that ends with .txt.",
+)
 @json_option
 def report_command(name: str | None, mail: bool, file: Path | None, as_json: bool) -> int:
     """A report on one job, or on all; printed as text when it goes nowhere else."""
@@ -121,19 +149,39 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
 
 @click.command("mail")
 @click.option("--server", "host", metavar="HOST", help="Where mail is handed in.")
-@click.option("--port", type=click.IntRange(1, 65535), help="465 with TLS, 587 with STARTTLS, 25 without, unless said otherwise.")
+@click.option(
+    "--port",
+    type=click.IntRange(1, 65535),
+    help="465 with TLS, 587 with STARTTLS, 25 without, unless said otherwise.",
+)
 @click.option("--security", type=click.Choice(get_args(Security)), default="tls", show_default=True)
 @click.option("--from", "sender", metavar="ADDRESS", help="Who the reports come from.")
-@click.option("--login", default="", metavar="NAME", help="The password is asked for and kept in the key ring.")
 @click.option(
-    "--password-file", type=click.Path(path_type=Path), metavar="F", help="A file with the password, for machines without a key ring."
+    "--login", default="", metavar="NAME", help="The password is asked for and kept in the key ring."
 )
-@click.option("--ca-file", type=click.Path(path_type=Path), metavar="F", help="Certificates to trust besides the system's.")
+@click.option(
+    "--password-file",
+    type=click.Path(path_type=Path),
+    metavar="F",
+    help="A file with the password, for machines without a key ring.",
+)
+@click.option(
+    "--ca-file",
+    type=click.Path(path_type=Path),
+    metavar="F",
+    help="Certificates to trust besides the system's.",
+)
 @json_option
 def mail_command(
-    host: str | None, port: int | None, security: Security, sender: str | None, login: str, password_file: Path | None, ca_file: Path | None,
+    host: str | None,
+    port: int | None,
+    security: Security,
+    sender: str | None,
+    login: str,
+    password_file: Path | None,
+    ca_file: Path | None,
     as_json: bool,
-) -> int:  # fmt: skip
+) -> int:
     """The mail server that reports go through; sets it when --server is given."""
     here = this_workplace()
     if host is not None:
@@ -141,11 +189,23 @@ def mail_command(
             raise PersonError("A sender is needed", "Give --from ADDRESS")
         port = port or MAIL_PORTS[security]
         paths = [os.path.abspath(path) if path is not None else "" for path in (password_file, ca_file)]
-        server = MailServer(host=host, port=port, security=security, sender=sender, login=login, password_file=paths[0], ca_file=paths[1])
+        server = MailServer(
+            host=host,
+            port=port,
+            security=security,
+            sender=sender,
+            login=login,
+            password_file=paths[0],
+            ca_file=paths[1],
+        )
         if login and password_file is None:
             if not sys.stdin.isatty():
-                raise PersonError("The password is needed and there is no terminal to ask on", "Give --password-file")
-            DesktopKeyRing().remember(server.key, click.prompt(f"Password of {login}", hide_input=True, err=True))
+                raise PersonError(
+                    "The password is needed and there is no terminal to ask on", "Give --password-file"
+                )
+            DesktopKeyRing().remember(
+                server.key, click.prompt(f"Password of {login}", hide_input=True, err=True)
+            )
         save_mail_server(here.settings, server)
     known = load_mail_server(here.settings)
     if as_json:
@@ -153,7 +213,10 @@ def mail_command(
     elif known is None:
         say("There is no mail server yet. “good-tide mail --server HOST --from ADDRESS” names one.")
     else:
-        say(f"{known.host}, port {known.port}, {known.security}; from {known.sender}{f', login {known.login}' if known.login else ''}")
+        say(
+            f"{known.host}, port {known.port}, {known.security}; from"
+            f" {known.sender}{f', login {known.login}' if known.login else ''}"
+        )
     return output.DONE
 
 
@@ -162,8 +225,8 @@ def mail_command(
 @passphrase_option
 @json_option
 def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> int:
-    """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its folder, or the disk's name
-    in a job. Ends with 1 when one is late."""
+    """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its
+    folder, or the disk's name in a job. Ends with 1 when one is late."""
     here, now = this_workplace(), SystemClock().now()
     rows = fleet(named_store(here, store, passphrase_file), now)
     if as_json:
@@ -172,29 +235,47 @@ def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> in
         table(
             ["Machine", "Job", "Last snapshot", "Rhythm", "Snapshots", "Files", "Gaps", ""],
             [
-                [row.record.machine.name, row.record.job, time_words(row.record.time, now), row.record.rhythm, f"{row.snapshots:,}",
-                 f"{row.record.files:,}", f"{row.record.gaps:,}", f"LATE by {duration_words(row.late / SECOND)}" if row.late else "in time"]
+                [
+                    row.record.machine.name,
+                    row.record.job,
+                    time_words(row.record.time, now),
+                    row.record.rhythm,
+                    f"{row.snapshots:,}",
+                    f"{row.record.files:,}",
+                    f"{row.record.gaps:,}",
+                    f"LATE by {duration_words(row.late / SECOND)}" if row.late else "in time",
+                ]
                 for row in rows
             ],
             right=(4, 5, 6),
-        )  # fmt: skip
+        )
     return output.WITH_GAPS if any(row.late for row in rows) else output.DONE
 
 
 def _fleet_fields(row: FleetRow) -> dict[str, Any]:
     record = row.record
     return {
-        "machine": record.machine.name, "job": record.job or None, "last": iso(record.time), "next": iso(record.next) if record.next else None,
-        "rhythm": record.rhythm or None, "snapshots": row.snapshots, "files": record.files, "bytes": record.bytes, "gaps": record.gaps,
-        "program": record.program or None, "late_seconds": round(row.late / SECOND),
-    }  # fmt: skip
+        "machine": record.machine.name,
+        "job": record.job or None,
+        "last": iso(record.time),
+        "next": iso(record.next) if record.next else None,
+        "rhythm": record.rhythm or None,
+        "snapshots": row.snapshots,
+        "files": record.files,
+        "bytes": record.bytes,
+        "gaps": record.gaps,
+        "program": record.program or None,
+        "late_seconds": round(row.late / SECOND),
+    }
 
 
 def named_store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
     """A store by its folder, or by the name of its disk in a job, opened as the job says."""
     if os.path.isdir(named):
         return open_from_terminal(Path(named), passphrase_file)
-    found = [(job, ref) for job in load_jobs(here.settings) for ref in job.stores if named in (ref.name, ref.path)]
+    found = [
+        (job, ref) for job in load_jobs(here.settings) for ref in job.stores if named in (ref.name, ref.path)
+    ]
     if not found:
         raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
     job, ref = found[0]
@@ -218,14 +299,23 @@ def _here(here: Workplace, ref: StoreRef) -> Path:
 
 
 @stand_in_group.command("mail")
-@click.option("--folder", type=click.Path(path_type=Path), required=True, metavar="DIR", help="Where messages are kept, as .eml files.")
+@click.option(
+    "--folder",
+    type=click.Path(path_type=Path),
+    required=True,
+    metavar="DIR",
+    help="Where messages are kept, as .eml files.",
+)
 @click.option("--port", type=click.IntRange(0, 65535), default=0, help="0: any that is free.")
 def stand_in_mail(folder: Path, port: int) -> int:
     """A mail server that only keeps what it is given; runs until Ctrl+C."""
     server = StandInMail(folder, port)
     number = server.start()
     say(f"Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.")
-    say(f"Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from office@example.org")
+    say(
+        f"Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from"
+        " office@example.org"
+    )
     try:
         threading.Event().wait()
     finally:

@@ -84,10 +84,16 @@ def status_command(name: str | None, as_json: bool) -> int:
 
 
 def _without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
-    """A job's standing while no agent runs: nothing happens by itself, which is trouble unless that is meant."""
+    """A job's standing while no agent runs: nothing happens by itself, which is trouble unless that is
+    meant."""
     if job.rhythm.by_hand:
         return standing
-    trouble = Trouble(now, "The agent is not running: no snapshot is taken by itself", "Run “good-tide agent install”", Topic.LATE)
+    trouble = Trouble(
+        now,
+        "The agent is not running: no snapshot is taken by itself",
+        "Run “good-tide agent install”",
+        Topic.LATE,
+    )
     status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))
     return msgspec.structs.replace(standing, status=status, next=0)
 
@@ -101,13 +107,18 @@ def _standing_fields(one: JobStanding) -> dict[str, Any]:
         "next": iso(one.next) if one.next else None,
         "stores": [
             {
-                "name": store.name, "present": store.present, "free": store.free,
+                "name": store.name,
+                "present": store.present,
+                "free": store.free,
                 "full_in_days": None if store.full_in_days is None else round(store.full_in_days, 1),
             }
             for store in one.stores
         ],
-        "trouble": [{"since": iso(trouble.since), "what": trouble.what, "todo": trouble.todo} for trouble in one.status.trouble],
-    }  # fmt: skip
+        "trouble": [
+            {"since": iso(trouble.since), "what": trouble.what, "todo": trouble.todo}
+            for trouble in one.status.trouble
+        ],
+    }
 
 
 def _say_standing(one: JobStanding) -> None:
@@ -124,14 +135,32 @@ def _say_standing(one: JobStanding) -> None:
 
 @click.command("rhythm")
 @click.argument("name")
-@click.option("--every", "interval", metavar="TIME", help="Such as 30min, 1h, 2h; ten minutes at the shortest.")
-@click.option("--at", "times", multiple=True, metavar="WHEN", help="Such as “weekdays 12:30” or “mon,thu 09:00,17:00”; may be given again.")
+@click.option(
+    "--every", "interval", metavar="TIME", help="Such as 30min, 1h, 2h; ten minutes at the shortest."
+)
+@click.option(
+    "--at",
+    "times",
+    multiple=True,
+    metavar="WHEN",
+    help="Such as “weekdays 12:30” or “mon,thu 09:00,17:00”; may be given again.",
+)
 @click.option("--on-change/--not-on-change", default=None, help="Also when files came to rest after changes.")
 @click.option("--large", metavar="SIZE", help="Changes of files above it are left to the timed runs.")
-@click.option("--timed-only", multiple=True, metavar="FOLDER", help="Changes in it are left to the timed runs; “none”; may be given again.")
+@click.option(
+    "--timed-only",
+    multiple=True,
+    metavar="FOLDER",
+    help="Changes in it are left to the timed runs; “none”; may be given again.",
+)
 @click.option("--on-disk/--not-on-disk", default=None, help="Also when the job's disk comes.")
 @click.option("--by-hand", is_flag=True, help="Only by hand from now on.")
-@click.option("--allowed", multiple=True, metavar="HOURS", help="Such as “mon-fri 08:00-20:00”, or “always”; may be given again.")
+@click.option(
+    "--allowed",
+    multiple=True,
+    metavar="HOURS",
+    help="Such as “mon-fri 08:00-20:00”, or “always”; may be given again.",
+)
 @click.option(
     "--next",
     "count",
@@ -143,9 +172,18 @@ def _say_standing(one: JobStanding) -> None:
 )
 @json_option
 def rhythm_command(
-    name: str, interval: str | None, times: tuple[str, ...], on_change: bool | None, large: str | None, timed_only: tuple[str, ...],
-    on_disk: bool | None, by_hand: bool, allowed: tuple[str, ...], count: int, as_json: bool,
-) -> int:  # fmt: skip
+    name: str,
+    interval: str | None,
+    times: tuple[str, ...],
+    on_change: bool | None,
+    large: str | None,
+    timed_only: tuple[str, ...],
+    on_disk: bool | None,
+    by_hand: bool,
+    allowed: tuple[str, ...],
+    count: int,
+    as_json: bool,
+) -> int:
     """When a job takes its snapshots; changes what is named. --every and --at replace the times before."""
     here = this_workplace()
     job = find_job(here.settings, name)
@@ -153,7 +191,11 @@ def rhythm_command(
     if large is not None:
         rhythm = msgspec.structs.replace(rhythm, large_bytes=parse_size(large))
     if timed_only:
-        folders = () if timed_only == ("none",) else tuple(os.path.abspath(os.path.expanduser(one)) for one in timed_only)
+        folders = (
+            ()
+            if timed_only == ("none",)
+            else tuple(os.path.abspath(os.path.expanduser(one)) for one in timed_only)
+        )
         rhythm = msgspec.structs.replace(rhythm, timed_only=folders)
     rhythm.check()
     if rhythm != job.rhythm:
@@ -165,10 +207,17 @@ def rhythm_command(
     if as_json:
         print_json(
             {
-                "job": job.name, "words": rhythm.words(), "rules": list(rhythm.rules), "on_change": rhythm.on_change, "on_disk": rhythm.on_disk,
-                "large_bytes": rhythm.large_bytes, "timed_only": list(rhythm.timed_only), "allowed": list(rhythm.allowed), "next": [iso(time) for time in due],
+                "job": job.name,
+                "words": rhythm.words(),
+                "rules": list(rhythm.rules),
+                "on_change": rhythm.on_change,
+                "on_disk": rhythm.on_disk,
+                "large_bytes": rhythm.large_bytes,
+                "timed_only": list(rhythm.timed_only),
+                "allowed": list(rhythm.allowed),
+                "next": [iso(time) for time in due],
             }
-        )  # fmt: skip
+        )
         return output.DONE
     say(f"{job.name}: snapshots are taken {rhythm.words()}.")
     now = SystemClock().now()
@@ -178,13 +227,24 @@ def rhythm_command(
 
 
 def _changed(
-    rhythm: Rhythm, interval: str | None, times: tuple[str, ...], on_change: bool | None, on_disk: bool | None, by_hand: bool, allowed: tuple[str, ...]
-) -> Rhythm:  # fmt: skip
+    rhythm: Rhythm,
+    interval: str | None,
+    times: tuple[str, ...],
+    on_change: bool | None,
+    on_disk: bool | None,
+    by_hand: bool,
+    allowed: tuple[str, ...],
+) -> Rhythm:
     if by_hand:
         if interval or times or on_change or on_disk:
-            raise PersonError("Only by hand, and by itself, are two things", "Leave --by-hand away, or the others")
+            raise PersonError(
+                "Only by hand, and by itself, are two things", "Leave --by-hand away, or the others"
+            )
         return msgspec.structs.replace(rhythm, rules=(), on_change=False, on_disk=False)
-    rules = (*((every(parse_every(interval)),) if interval else ()), *(rule for text in times for rule in parse_at(text, local_zone())))
+    rules = (
+        *((every(parse_every(interval)),) if interval else ()),
+        *(rule for text in times for rule in parse_at(text, local_zone())),
+    )
     fields: dict[str, Any] = {"rules": rules} if rules else {}
     if on_change is not None:
         fields["on_change"] = on_change
@@ -196,7 +256,9 @@ def _changed(
 
 
 @click.command("pause")
-@click.option("--for", "length", default="1h", show_default=True, metavar="TIME", help="Such as 30min, 2h, 3 days.")
+@click.option(
+    "--for", "length", default="1h", show_default=True, metavar="TIME", help="Such as 30min, 2h, 3 days."
+)
 @click.option("--until-tomorrow", is_flag=True, help="Until six in the morning.")
 @json_option
 def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
@@ -215,7 +277,17 @@ def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
 
 def _length(text: str) -> int:
     found = re.fullmatch(r"(\d+)\s*([a-z]+)", text.strip().lower())
-    units = {"m": 60, "min": 60, "minutes": 60, "h": 3600, "hour": 3600, "hours": 3600, "d": 86400, "day": 86400, "days": 86400}
+    units = {
+        "m": 60,
+        "min": 60,
+        "minutes": 60,
+        "h": 3600,
+        "hour": 3600,
+        "hours": 3600,
+        "d": 86400,
+        "day": 86400,
+        "days": 86400,
+    }
     if found is None or found[2] not in units or not int(found[1]):
         raise PersonError(f"“{text}” is no length of time", "Write such as 30min, 2h or 3 days")
     return int(found[1]) * units[found[2]]
@@ -236,7 +308,11 @@ def resume_command(as_json: bool) -> int:
 
 
 @click.command("run-due")
-@click.option("--then", type=click.Choice(["suspend", "power-off"]), help="What the machine does afterwards; there is a minute to stop it.")
+@click.option(
+    "--then",
+    type=click.Choice(["suspend", "power-off"]),
+    help="What the machine does afterwards; there is a minute to stop it.",
+)
 @progress_option
 @json_option
 def run_due_command(then: Then | None, progress: str | None, as_json: bool) -> int:
@@ -295,7 +371,10 @@ def _run_due_here(here: Workplace, then: Then | None, progress: str | None, as_j
     if failed or then is None:
         return _say_finished(Finished("run-due", error="; ".join(failed), words=words), as_json)
     if not as_json:
-        say(f"{words}. The machine will {then.replace('-', ' ')} in {duration_words(_GRACE_SECONDS)}; Ctrl+C keeps it on.")
+        say(
+            f"{words}. The machine will {then.replace('-', ' ')} in {duration_words(_GRACE_SECONDS)}; Ctrl+C"
+            " keeps it on."
+        )
     with output.steered(None, True) as steering:
         for _ in range(_GRACE_SECONDS):
             steering.rest(1.0)
@@ -313,7 +392,9 @@ def eject_command(store: str, as_json: bool) -> int:
     disks = disks_for(here.settings)
     folder = Path(store)
     if not os.path.isdir(folder):
-        refs = [ref for job in load_jobs(here.settings) for ref in job.stores if store in (ref.name, ref.path)]
+        refs = [
+            ref for job in load_jobs(here.settings) for ref in job.stores if store in (ref.name, ref.path)
+        ]
         if not refs:
             raise PersonError(f"There is no store {store}", "Give its folder, or the name of its disk")
         found = locate(refs[0], disks)
@@ -321,7 +402,11 @@ def eject_command(store: str, as_json: bool) -> int:
             raise PersonError(f"The disk {refs[0].name or store} is not here", "There is nothing to eject")
         folder = found
     with agent_client(_socket(here)) as agent:
-        words = agent.ask("eject", {"words": str(folder.absolute())}, str) if agent is not None else f"{folder} is {disks.eject(folder)}"
+        words = (
+            agent.ask("eject", {"words": str(folder.absolute())}, str)
+            if agent is not None
+            else f"{folder} is {disks.eject(folder)}"
+        )
     if as_json:
         print_json({"ejected": str(folder), "words": words})
     else:

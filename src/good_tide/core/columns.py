@@ -1,9 +1,10 @@
 """Columns of integers as compact bytes.
 
-A column of ``n`` signed 64-bit integers is stored as differences from the value before (the first from zero), each
-difference folded to an unsigned number (0, -1, 1, -2 … become 0, 1, 2, 3 …), and the resulting little-endian
-64-bit words transposed into eight planes of ``n`` bytes. Planes after the last one that is not all zero are left out.
-The first byte says how many planes follow. Equal high bytes end up side by side, which is what compression wants.
+A column of ``n`` signed 64-bit integers is stored as differences from the value before (the first from zero),
+each difference folded to an unsigned number (0, -1, 1, -2 … become 0, 1, 2, 3 …), and the resulting
+little-endian 64-bit words transposed into eight planes of ``n`` bytes. Planes after the last one that is not
+all zero are left out. The first byte says how many planes follow. Equal high bytes end up side by side, which
+is what compression wants.
 """
 
 from __future__ import annotations

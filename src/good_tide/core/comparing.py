@@ -14,8 +14,8 @@ _EQUAL_KEPT = 2
 class Difference(msgspec.Struct, frozen=True):
     """What differs between two texts.
 
-    :param lines: marked lines in order: ``" "`` equal, ``"+"`` only in the chosen version, ``"-"`` only in the other,
-        ``"…"`` a number of equal lines left away.
+    :param lines: marked lines in order: ``" "`` equal, ``"+"`` only in the chosen version, ``"-"`` only in
+        the other, ``"…"`` a number of equal lines left away.
     :param changed: lines of the chosen version that differ, of ``total`` lines.
     """
 
@@ -26,7 +26,8 @@ class Difference(msgspec.Struct, frozen=True):
 
 
 def compare_lines(chosen: list[str], other: list[str]) -> Difference:
-    """What differs, from the chosen version's point of view. Only the first 4,000 lines of each are compared."""
+    """What differs, from the chosen version's point of view. Only the first 4,000 lines of each are
+    compared."""
     cut = len(chosen) > _MOST_LINES or len(other) > _MOST_LINES
     mine, theirs = chosen[:_MOST_LINES], other[:_MOST_LINES]
     lines: list[tuple[str, str]] = []
@@ -36,7 +37,9 @@ def compare_lines(chosen: list[str], other: list[str]) -> Difference:
         if what == "equal":
             lines += _equal(mine[mine_begin:mine_end], number == 0, number == len(groups) - 1)
         else:
-            lines += [("-", line) for line in theirs[begin:end]] + [("+", line) for line in mine[mine_begin:mine_end]]
+            lines += [("-", line) for line in theirs[begin:end]] + [
+                ("+", line) for line in mine[mine_begin:mine_end]
+            ]
             changed += max(mine_end - mine_begin, end - begin)
     return Difference(tuple(lines), changed, max(len(mine), len(theirs)), cut)
 

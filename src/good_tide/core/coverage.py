@@ -1,4 +1,5 @@
-"""What is in and what is out. The first rule from the top that catches a thing decides; what none catches is in.
+"""What is in and what is out. The first rule from the top that catches a thing decides; what none catches is
+in.
 
 A rule catches a thing when its conditions hold for it, or, for path and marker, for a folder above it.
 """
@@ -38,7 +39,8 @@ class FolderState(NamedTuple):
 
     :param path: from the covered folder, with a slash at the end; empty for the covered folder itself.
     :param home_path: the same from the home folder, None outside it.
-    :param caught: positions of the rules that catch this folder or one above, up to the first that decides alone.
+    :param caught: positions of the rules that catch this folder or one above, up to the first that decides
+        alone.
     :param rule: position of the rule that decides for the folder itself, or ``NONE``.
     :param out: whether the folder itself is out.
     :param open: whether something inside may be in.
@@ -59,7 +61,9 @@ class Coverage:
     :param now: nanoseconds since 1970 UTC; ages count from it.
     """
 
-    def __init__(self, rules: Sequence[Rule], home: str = "", now: int = 0, kinds: Mapping[str, Kind] = KINDS) -> None:
+    def __init__(
+        self, rules: Sequence[Rule], home: str = "", now: int = 0, kinds: Mapping[str, Kind] = KINDS
+    ) -> None:
         self.rules = tuple(rules)
         self._home, self.kinds = home.rstrip("/"), kinds
         self._limits = [_limits(rule, now) for rule in rules]
@@ -169,8 +173,11 @@ class Coverage:
         found: list[int] = []
         trash = _TRASH.match(name) is not None or (name == "Trash" and above.endswith(".local/share/"))
         for marker, there in (
-            ("cachedir", signs.cachedir), ("other-file-system", signs.other_file_system), ("network-mount", signs.network_mount), ("trash", trash),
-        ):  # fmt: skip
+            ("cachedir", signs.cachedir),
+            ("other-file-system", signs.other_file_system),
+            ("network-mount", signs.network_mount),
+            ("trash", trash),
+        ):
             if there:
                 found += self._by_marker.get(marker, _NO_RULES)
         return found
@@ -184,13 +191,18 @@ class Coverage:
                 rule = number
                 break
         out = rule != NONE and not self.rules[rule].include
-        is_open = not out or any(self._may_include(number, path, home_path) for number in range(rule) if self.rules[number].include)
+        is_open = not out or any(
+            self._may_include(number, path, home_path) for number in range(rule) if self.rules[number].include
+        )
         return FolderState(path, home_path, tuple(kept), rule, out, is_open)
 
     def _decides_folder(self, number: int) -> bool:
-        """Whether a rule that catches a folder decides for all inside. A kind found by a folder's name does."""
+        """Whether a rule that catches a folder decides for all inside. A kind found by a folder's name
+        does."""
         rule = self.rules[number]
-        return not rule.of_files or (bool(rule.kind) and not rule.path and all(limit is None for limit in self._limits[number]))
+        return not rule.of_files or (
+            bool(rule.kind) and not rule.path and all(limit is None for limit in self._limits[number])
+        )
 
     def _may_include(self, number: int, path: str, home_path: str | None) -> bool:
         """Whether an include rule can catch something below a folder. Rather yes than no."""
@@ -212,7 +224,9 @@ class Coverage:
                 return False
         return True
 
-    def files(self, state: FolderState, names: Sequence[str], sizes: Sequence[int], modified: Sequence[int]) -> list[int]:
+    def files(
+        self, state: FolderState, names: Sequence[str], sizes: Sequence[int], modified: Sequence[int]
+    ) -> list[int]:
         """For each file directly in a folder: the position of the rule that decides, or ``NONE``.
 
         :param sizes: bytes. :param modified: nanoseconds since 1970 UTC.
@@ -236,16 +250,24 @@ class Coverage:
             if name in by_name:
                 found = found + by_name[name]
             if any_file is not None and any_file.match(name):
-                found = found + tuple(number for number, pattern in self._name_patterns if pattern.match(name))
-                found = found + tuple(number for number, pattern in self._kind_patterns if pattern.match(name))
+                found = found + tuple(
+                    number for number, pattern in self._name_patterns if pattern.match(name)
+                )
+                found = found + tuple(
+                    number for number, pattern in self._kind_patterns if pattern.match(name)
+                )
             if literal:
                 found = found + literal.get(path + name, _NO_RULES)
             if any_path is not None and any_path.match(path + name):
-                found = found + tuple(number for number, pattern in self._path_patterns if pattern.match(path + name))
+                found = found + tuple(
+                    number for number, pattern in self._path_patterns if pattern.match(path + name)
+                )
             if home_literal:
                 found = found + home_literal.get(f"{home_path}{name}", _NO_RULES)
             if any_home is not None and any_home.match(f"{home_path}{name}"):
-                found = found + tuple(number for number, pattern in self._home_patterns if pattern.match(f"{home_path}{name}"))
+                found = found + tuple(
+                    number for number, pattern in self._home_patterns if pattern.match(f"{home_path}{name}")
+                )
             decided.append(self._first(found, name, size, changed) if found else NONE)
         return decided
 

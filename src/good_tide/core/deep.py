@@ -1,4 +1,5 @@
-"""Walking trees of any depth: functions that would call themselves are written as generators, and run here without recursion."""
+"""Walking trees of any depth: functions that would call themselves are written as generators, and run here
+without recursion."""
 
 from __future__ import annotations
 
@@ -7,11 +8,13 @@ from typing import Any, TypeVar
 
 Result = TypeVar("Result")
 Deep = Generator["Deep[Any]", Any, Result]
-"""A function that hands over a call of its kind with ``yield``, and gets what that returned: ``found = yield self.below(entry)``."""
+"""A function that hands over a call of its kind with ``yield``, and gets what that returned: ``found = yield
+self.below(entry)``."""
 
 
 def walked(first: Deep[Result]) -> Result:
-    """Run ``first`` and all that it hands over, and give what it returns; an error rises through them as through ordinary calls."""
+    """Run ``first`` and all that it hands over, and give what it returns; an error rises through them as
+    through ordinary calls."""
     waiting: list[Deep[Any]] = [first]
     value: Any = None
     error: BaseException | None = None

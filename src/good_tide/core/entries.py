@@ -36,7 +36,8 @@ class Reason(enum.StrEnum):
 
     @property
     def is_gap(self) -> bool:
-        """Whether something a person would want back is missing: sockets, pipes, devices and the store are not."""
+        """Whether something a person would want back is missing: sockets, pipes, devices and the store are
+        not."""
         return self not in (Reason.SPECIAL, Reason.STORE)
 
 
@@ -45,7 +46,8 @@ DEEPEST = 2000
 
 
 class Extent(msgspec.Struct, frozen=True, gc=False):
-    """``length`` bytes of a file: from ``offset`` in a chunk, or a hole (zeros, not stored) where ``chunk`` is None."""
+    """``length`` bytes of a file: from ``offset`` in a chunk, or a hole (zeros, not stored) where ``chunk``
+    is None."""
 
     chunk: ChunkId | None
     offset: int
@@ -70,7 +72,8 @@ class Extra(msgspec.Struct, frozen=True, omit_defaults=True):
 
     :param target: where a symbolic link points, as stored in the link.
     :param attributes: extended attributes, name and value, POSIX ACLs among them.
-    :param link_group: device and inode numbers shared by the hard links of one file; None without further links.
+    :param link_group: device and inode numbers shared by the hard links of one file; None without further
+        links.
     :param unsteady: the file changed each time while it was read; its content may mix two states.
     :param reason: why a left-out entry is left out, with ``detail`` in words of the operating system.
     """
@@ -104,8 +107,8 @@ NO_STAT = Stat()
 class Entry(msgspec.Struct, frozen=True, gc=False):
     """One name in a folder of a snapshot.
 
-    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each. Links
-    and left-out entries have none; only files have a digest.
+    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each.
+    Links and left-out entries have none; only files have a digest.
     """
 
     name: bytes

@@ -1,8 +1,11 @@
-"""When a disk will be full, from what was added each day: a range that holds the true day in about four cases of five.
+"""When a disk will be full, from what was added each day: a range that holds the true day in about four cases
+of five.
 
-The past is drawn from anew many times, in whole weeks, so that weekdays and bursts stay what they are: each time first which weeks the past might have
-had (B. Efron, *Bootstrap Methods*, Annals of Statistics 7, 1979), then, from those, the weeks to come. The trend is the median of all slopes between weeks (P. K. Sen,
-*Estimates of the Regression Coefficient Based on Kendall's Tau*, JASA 63, 1968), damped, and not carried on for longer than twice the past.
+The past is drawn from anew many times, in whole weeks, so that weekdays and bursts stay what they are: each
+time first which weeks the past might have had (B. Efron, *Bootstrap Methods*, Annals of Statistics 7, 1979),
+then, from those, the weeks to come. The trend is the median of all slopes between weeks (P. K. Sen,
+*Estimates of the Regression Coefficient Based on Kendall's Tau*, JASA 63, 1968), damped, and not carried on
+for longer than twice the past.
 """
 
 from __future__ import annotations
@@ -29,7 +32,8 @@ _RANGE = (0.1, 0.5, 0.9)
 
 
 class FullIn(msgspec.Struct, frozen=True):
-    """In how many days a disk will be full: earliest, middle and latest day of the 80 % range; None: not within five years."""
+    """In how many days a disk will be full: earliest, middle and latest day of the 80 % range; None: not
+    within five years."""
 
     low: int | None
     mid: int | None
@@ -60,10 +64,11 @@ def full_in(daily: Sequence[int], free: int) -> FullIn | None:
 
 @functools.lru_cache(64)
 def days_left(daily: tuple[int, ...], free: int) -> float | None:
-    """In about how many days ``free`` bytes will be used up: the middle of the forecast; None where it cannot be told, or not within five years.
+    """In about how many days ``free`` bytes will be used up: the middle of the forecast; None where it cannot
+    be told, or not within five years.
 
-    Of a past that is too short for a forecast, three days at least: at the mean of its days without the tenth that is highest, so that one
-    great day does not speak for all.
+    Of a past that is too short for a forecast, three days at least: at the mean of its days without the tenth
+    that is highest, so that one great day does not speak for all.
     """
     if len(daily) >= FEWEST_DAYS:
         found = full_in(daily, free)
@@ -75,7 +80,8 @@ def days_left(daily: tuple[int, ...], free: int) -> float | None:
 
 
 def curve(daily: Sequence[int], weeks: int) -> Curve | None:
-    """How much will have been added by the end of each of the coming weeks; None while the past is too short."""
+    """How much will have been added by the end of each of the coming weeks; None while the past is too
+    short."""
     coming = _coming(daily, weeks)
     if coming is None:
         return None

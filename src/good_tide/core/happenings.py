@@ -1,4 +1,5 @@
-"""What the journal holds: events, runs, and files that were left out. Times are nanoseconds since 1970 UTC."""
+"""What the journal holds: events, runs, and files that were left out. Times are nanoseconds since 1970
+UTC."""
 
 from __future__ import annotations
 
@@ -25,7 +26,8 @@ class Event(msgspec.Struct, frozen=True):
 
 
 class Run(msgspec.Struct, frozen=True):
-    """One run of a job into one store, or a try at it. Sizes in bytes; ``changed`` and ``gaps`` count files."""
+    """One run of a job into one store, or a try at it. Sizes in bytes; ``changed`` and ``gaps`` count
+    files."""
 
     job: str
     store: str

@@ -1,4 +1,5 @@
-"""Values of history: spans, lifelines, the tide. Snapshots of one machine are counted from 1 in order of time (``seq``)."""
+"""Values of history: spans, lifelines, the tide. Snapshots of one machine are counted from 1 in order of time
+(``seq``)."""
 
 from __future__ import annotations
 
@@ -6,10 +7,12 @@ import msgspec
 
 
 class Span(msgspec.Struct, frozen=True, array_like=True):
-    """One version of a name: the snapshots ``first`` to ``last`` it stood in; ``last`` None: it stands in the newest.
+    """One version of a name: the snapshots ``first`` to ``last`` it stood in; ``last`` None: it stands in the
+    newest.
 
     :param kind: an ``entries.Kind`` letter.
-    :param size: bytes. :param modified: nanoseconds since 1970 UTC.
+    :param size: bytes.
+    :param modified: nanoseconds since 1970 UTC.
     :param identity: equal for equal content.
     """
 
@@ -22,7 +25,8 @@ class Span(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Lifeline(msgspec.Struct, frozen=True, array_like=True):
-    """Everything that ever stood under one name in a folder; ``inside`` are the snapshots with changes inside a folder."""
+    """Everything that ever stood under one name in a folder; ``inside`` are the snapshots with changes inside
+    a folder."""
 
     name: bytes
     spans: tuple[Span, ...]
@@ -40,7 +44,10 @@ class Lifeline(msgspec.Struct, frozen=True, array_like=True):
 
     def at(self, seq: int) -> Span | None:
         """The version that stood in a snapshot, or None."""
-        return next((span for span in self.spans if span.first <= seq and (span.last is None or seq <= span.last)), None)
+        return next(
+            (span for span in self.spans if span.first <= seq and (span.last is None or seq <= span.last)),
+            None,
+        )
 
     def version_number(self, span: Span) -> int:
         """Counting from 1 the versions that could be read; 0 for a left-out stretch."""
@@ -49,7 +56,8 @@ class Lifeline(msgspec.Struct, frozen=True, array_like=True):
 
 
 class TidePoint(msgspec.Struct, frozen=True, array_like=True):
-    """One snapshot on the tide chart. ``time`` in nanoseconds since 1970 UTC; counts are files, sizes bytes."""
+    """One snapshot on the tide chart. ``time`` in nanoseconds since 1970 UTC; counts are files, sizes
+    bytes."""
 
     seq: int
     name: str

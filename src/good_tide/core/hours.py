@@ -34,7 +34,9 @@ def days_of(text: str) -> tuple[int, ...]:
             end = _NAMES.index(last.strip()[:3]) if dash else start
             found.update((start + step) % 7 for step in range((end - start) % 7 + 1))
         else:
-            raise PersonError(f"“{part}” is no day", "Write daily, weekdays, weekends, or days such as mon,wed-fri")
+            raise PersonError(
+                f"“{part}” is no day", "Write daily, weekdays, weekends, or days such as mon,wed-fri"
+            )
     return tuple(sorted(found))
 
 
@@ -45,7 +47,9 @@ def days_text(days: Sequence[int]) -> str:
 
 
 def _run_text(days: Sequence[int]) -> str:
-    return ",".join(_NAMES[run[0]] if run[0] == run[-1] else f"{_NAMES[run[0]]}-{_NAMES[run[-1]]}" for run in _runs(days))
+    return ",".join(
+        _NAMES[run[0]] if run[0] == run[-1] else f"{_NAMES[run[0]]}-{_NAMES[run[-1]]}" for run in _runs(days)
+    )
 
 
 def day_words(days: Sequence[int]) -> str:
@@ -57,7 +61,11 @@ def day_words(days: Sequence[int]) -> str:
 def _day_names(days: Sequence[int]) -> str:
     names = []
     for run in _runs(days):
-        names.append(_NAMES[run[0]].title() if run[0] == run[-1] else f"{_NAMES[run[0]].title()}–{_NAMES[run[-1]].title()}")
+        names.append(
+            _NAMES[run[0]].title()
+            if run[0] == run[-1]
+            else f"{_NAMES[run[0]].title()}–{_NAMES[run[-1]].title()}"
+        )
     return ", ".join(names)
 
 
@@ -123,7 +131,9 @@ class Hours:
             return moment
         where = ZoneInfo(zone)
         wall = datetime.fromtimestamp(moment // SECOND, where)
-        monday = wall.replace(tzinfo=None, fold=0, hour=0, minute=0, second=0, microsecond=0) - timedelta(days=wall.weekday())
+        monday = wall.replace(tzinfo=None, fold=0, hour=0, minute=0, second=0, microsecond=0) - timedelta(
+            days=wall.weekday()
+        )
         found = []
         for week in range(3):
             for start, _ in self.parts:
@@ -140,7 +150,9 @@ class Hours:
             spans = [(max(start, day * _DAY), min(end, day * _DAY + _DAY)) for start, end in self.parts]
             for start, end in spans:
                 if start < end:
-                    by_hours.setdefault(f"{_clock(start - day * _DAY)}-{_clock(end - day * _DAY)}", []).append(day)
+                    by_hours.setdefault(
+                        f"{_clock(start - day * _DAY)}-{_clock(end - day * _DAY)}", []
+                    ).append(day)
         return tuple(f"{_run_text(days)} {hours}" for hours, days in by_hours.items())
 
     def words(self) -> str:
@@ -173,5 +185,7 @@ def _parsed(texts: tuple[str, ...]) -> tuple[tuple[int, int], ...]:
         for day in days_of(days):
             length = (end - start) % _DAY or _DAY
             begin = day * _DAY + start
-            parts += [(begin, min(begin + length, _WEEK))] + ([(0, begin + length - _WEEK)] if begin + length > _WEEK else [])
+            parts += [(begin, min(begin + length, _WEEK))] + (
+                [(0, begin + length - _WEEK)] if begin + length > _WEEK else []
+            )
     return tuple(parts)

@@ -29,7 +29,8 @@ NAME_BYTES = 16
 
 
 def local_name(identity: str) -> str:
-    """The name of this machine's own files about a store: a digest of the store's id, so that no id leads anywhere else."""
+    """The name of this machine's own files about a store: a digest of the store's id, so that no id leads
+    anywhere else."""
     return hashlib.sha256(f"good-tide store {identity}".encode()).hexdigest()[: 2 * NAME_BYTES]
 
 

@@ -1,7 +1,7 @@
 """Job files: a set-up as TOML, to be used on the next machine. ``docs/job-file.md`` explains them.
 
-Folders are written from the home folder (``~/``) or by the names of the XDG user directories (``$DOCUMENTS``), and
-stores by what stays the same on every machine: a label, a UUID, the address of a share.
+Folders are written from the home folder (``~/``) or by the names of the XDG user directories
+(``$DOCUMENTS``), and stores by what stays the same on every machine: a label, a UUID, the address of a share.
 """
 
 from __future__ import annotations
@@ -17,7 +17,15 @@ import tomli_w
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import KINDS
 from good_tide.core.ladder import Ladder, parse_rung
-from good_tide.core.rhythm import Considerate, Rhythm, every, every_minutes_of, parse_at, parse_every, rule_words
+from good_tide.core.rhythm import (
+    Considerate,
+    Rhythm,
+    every,
+    every_minutes_of,
+    parse_at,
+    parse_every,
+    rule_words,
+)
 from good_tide.core.rules import RuleError, parse_rule
 from good_tide.core.settings import Holding, Job, Noise, Reporting, Room, StoreRef, StoreUse
 
@@ -32,7 +40,9 @@ class JobFileError(PersonError):
 
     def __init__(self, what: str, line: int, key: str = "") -> None:
         where = f"Line {line}" + (f", {key}" if key else "")
-        super().__init__(f"{where}: {what}", "Correct that line, or see docs/job-file.md for what a job file holds")
+        super().__init__(
+            f"{where}: {what}", "Correct that line, or see docs/job-file.md for what a job file holds"
+        )
         self.line, self.key = line, key
 
 
@@ -40,7 +50,9 @@ class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     """A store in a job file.
 
     :param name: what people call its disk.
-    :param label: volume label of the disk. :param uuid: UUID of its file system. :param share: address of a share.
+    :param label: volume label of the disk.
+    :param uuid: UUID of its file system.
+    :param share: address of a share.
     :param path: a directory, where none of the three is given.
     :param folder: the store's folder on that disk or share; ``{machine}`` stands for the machine's name.
     :param encrypted: whether a store that has to be made is encrypted.
@@ -58,9 +70,13 @@ class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
 class RhythmPart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """The rhythm in a job file.
 
-    :param every: such as ``1h`` or ``30 min``; empty: not by the clock. :param at: such as ``weekdays 12:30``, in this machine's zone.
-    :param rules: further rules as RFC 5545 has them. :param on_disk: also when the disk comes. :param on_change: also when files came to rest.
-    :param allowed: hours such as ``mon-fri 08:00-20:00``. :param considerate: what runs wait for. The others are as in ``rhythm.Rhythm``.
+    :param every: such as ``1h`` or ``30 min``; empty: not by the clock.
+    :param at: such as ``weekdays 12:30``, in this machine's zone.
+    :param rules: further rules as RFC 5545 has them.
+    :param on_disk: also when the disk comes.
+    :param on_change: also when files came to rest.
+    :param allowed: hours such as ``mon-fri 08:00-20:00``.
+    :param considerate: what runs wait for. The others are as in ``rhythm.Rhythm``.
     """
 
     every: str = ""
@@ -98,17 +114,22 @@ def rhythm_part(rhythm: Rhythm) -> RhythmPart:
     for rule in rhythm.rules:
         words = rule_words(rule)
         if " at " in words:
-            at.append(words.removeprefix("on ").replace("–", "-").replace(", ", ",").replace(" at ", " ").lower())
+            at.append(
+                words.removeprefix("on ").replace("–", "-").replace(", ", ",").replace(" at ", " ").lower()
+            )
         elif not words.startswith("every "):
             others.append(rule)
     return RhythmPart(
         every="" if minutes is None else f"{minutes} min" if minutes % 60 else f"{minutes // 60}h",
-        at=tuple(at), rules=tuple(others), **{name: getattr(rhythm, name) for name in _SAME},
-    )  # fmt: skip
+        at=tuple(at),
+        rules=tuple(others),
+        **{name: getattr(rhythm, name) for name in _SAME},
+    )
 
 
 class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """A job file. Fields as in ``settings.Job``; ``ladder`` by rungs such as ``2d every``; ``kinds`` adds endings to kinds of files."""
+    """A job file. Fields as in ``settings.Job``; ``ladder`` by rungs such as ``2d every``; ``kinds`` adds
+    endings to kinds of files."""
 
     format: int = FORMAT
     name: str
@@ -149,12 +170,17 @@ def parse_job_file(text: str) -> JobFile:
         line = int(found[1]) if found else text.count("\n") + 1
         raise JobFileError(re.sub(r" \(at .*\)", "", str(error)), line) from error
     if values.get("format", FORMAT) != FORMAT:
-        raise JobFileError(f"format {values['format']} is not one that this version reads", _line(text, ["format"]), "format")
+        raise JobFileError(
+            f"format {values['format']} is not one that this version reads", _line(text, ["format"]), "format"
+        )
     try:
         found_file = msgspec.convert(values, JobFile)
     except msgspec.ValidationError as error:
         what, _, where = str(error).partition(" - at `$")
-        steps: list[str | int] = [int(number) if number else name for name, number in re.findall(r"\.(\w+)|\[(\d+)\]", where.rstrip("`"))]
+        steps: list[str | int] = [
+            int(number) if number else name
+            for name, number in re.findall(r"\.(\w+)|\[(\d+)\]", where.rstrip("`"))
+        ]
         unknown = re.search(r"unknown field `(\w+)`", what)
         steps += [unknown[1]] if unknown else []
         raise JobFileError(_plain(what), _line(text, steps, values), _key(steps)) from error
@@ -171,7 +197,11 @@ def _check(file: JobFile, text: str) -> None:
         try:
             parse_rule(rule)
         except RuleError as error:
-            raise JobFileError(str(error).rstrip("."), _line(text, ["rules", number], {"rules": file.rules}), f"rules[{number}]") from error
+            raise JobFileError(
+                str(error).rstrip("."),
+                _line(text, ["rules", number], {"rules": file.rules}),
+                f"rules[{number}]",
+            ) from error
     try:
         file.rhythm.rhythm("UTC")
     except PersonError as error:
@@ -188,18 +218,26 @@ def _check(file: JobFile, text: str) -> None:
             raise JobFileError(str(error).rstrip("."), where, f"precious[{number}]") from error
     for kind in file.kinds:
         if kind not in KINDS:
-            raise JobFileError(f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}", _line(text, ["kinds", kind]), f"kinds.{kind}")
+            raise JobFileError(
+                f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}",
+                _line(text, ["kinds", kind]),
+                f"kinds.{kind}",
+            )
     for number, store in enumerate(file.store):
         given = [name for name in ("label", "uuid", "share", "path") if getattr(store, name)]
         if len(given) != 1:
             raise JobFileError(
-                "a store needs exactly one of label, uuid, share or path", _line(text, ["store", number]), f"store[{number}]"
+                "a store needs exactly one of label, uuid, share or path",
+                _line(text, ["store", number]),
+                f"store[{number}]",
             )
 
 
 def _plain(what: str) -> str:
     """The library's words for a value of the wrong type, as a sentence's part."""
-    words = what.replace("Object contains unknown field", "there is no key").replace("Object missing required field", "there is no")
+    words = what.replace("Object contains unknown field", "there is no key").replace(
+        "Object missing required field", "there is no"
+    )
     for name, mine in (
         ("`str`", "text"),
         ("`int`", "a number"),
@@ -236,7 +274,14 @@ def _line(text: str, steps: list[str | int], values: Mapping[str, Any] | None = 
             at = heads[min(step, len(heads) - 1)]
         elif isinstance(value, str):
             plain = value.replace("\\", "\\\\").replace('"', '\\"')
-            at = next((number for number in range(at, len(lines)) if value in lines[number] or plain in lines[number]), at)
+            at = next(
+                (
+                    number
+                    for number in range(at, len(lines))
+                    if value in lines[number] or plain in lines[number]
+                ),
+                at,
+            )
     return at + 1
 
 
@@ -254,10 +299,15 @@ def expand_folder(text: str, home: str, user_folders: Mapping[str, str]) -> str:
         name, slash, rest = text[1:].partition("/")
         base = home if name == "HOME" else user_folders.get(name)
         if base is None:
-            raise PersonError(f"${name} means nothing on this machine", f"Known are $HOME and ${', $'.join(sorted(user_folders))}")
+            raise PersonError(
+                f"${name} means nothing on this machine",
+                f"Known are $HOME and ${', $'.join(sorted(user_folders))}",
+            )
         return base + slash + rest
     if not text.startswith("/"):
-        raise PersonError(f"{text!r} is not a whole path", "Begin folders with /, ~/ or a variable such as $DOCUMENTS")
+        raise PersonError(
+            f"{text!r} is not a whole path", "Begin folders with /, ~/ or a variable such as $DOCUMENTS"
+        )
     return text
 
 

@@ -25,7 +25,9 @@ class Kind(msgspec.Struct, frozen=True):
 
     def catches(self, name: str) -> bool:
         """Whether a file of this name is of the kind."""
-        return ending(name) in self.endings or any(re.match(fnmatch.translate(one), name) for one in self.names)
+        return ending(name) in self.endings or any(
+            re.match(fnmatch.translate(one), name) for one in self.names
+        )
 
     @property
     def words(self) -> str:
@@ -37,7 +39,8 @@ class Kind(msgspec.Struct, frozen=True):
 
 
 def ending(name: str) -> str:
-    """What comes after the last dot of a name, in small letters; empty without one, or when the dot is the first character."""
+    """What comes after the last dot of a name, in small letters; empty without one, or when the dot is the
+    first character."""
     stem, dot, last = name.rpartition(".")
     return last.lower() if dot and stem else ""
 
@@ -47,23 +50,51 @@ def _endings(words: str) -> frozenset[str]:
 
 
 KINDS: Mapping[str, Kind] = {
-    "documents": Kind("Documents", _endings("txt md rst tex rtf doc docx dot dotx odt ott fodt pages pdf ps eps epub xls xlsx xlsm ods ots csv tsv numbers ppt pptx odp key odg vsd vsdx fountain fdx bib ics vcf")),
-    "pictures": Kind("Pictures", _endings("jpg jpeg jpe png gif bmp tif tiff webp heic heif avif jxl svg svgz ico psd xcf kra ora raw dng cr2 cr3 nef arw orf rw2 raf exr hdr ai")),
-    "sound": Kind("Sound", _endings("wav wave aif aiff flac alac mp3 m4a aac ogg oga opus wma mid midi caf ape wv")),
-    "video": Kind("Video", _endings("mp4 m4v mov avi mkv webm mpg mpeg mts m2ts wmv flv ogv 3gp mxf vob prores")),
-    "archives": Kind("Archives and disk images", _endings("zip tar gz tgz bz2 tbz xz txz zst 7z rar lz lzma cab iso img dmg vdi vmdk qcow2 vhd vhdx deb rpm jar")),
-    "programs": Kind("Programs", _endings("exe msi dll so dylib app appimage flatpakref snap apk class pyc o a lib")),
+    "documents": Kind(
+        "Documents",
+        _endings(
+            "txt md rst tex rtf doc docx dot dotx odt ott fodt pages pdf ps eps epub xls xlsx xlsm ods ots"
+            " csv tsv numbers ppt pptx odp key odg vsd vsdx fountain fdx bib ics vcf"
+        ),
+    ),
+    "pictures": Kind(
+        "Pictures",
+        _endings(
+            "jpg jpeg jpe png gif bmp tif tiff webp heic heif avif jxl svg svgz ico psd xcf kra ora raw dng"
+            " cr2 cr3 nef arw orf rw2 raf exr hdr ai"
+        ),
+    ),
+    "sound": Kind(
+        "Sound", _endings("wav wave aif aiff flac alac mp3 m4a aac ogg oga opus wma mid midi caf ape wv")
+    ),
+    "video": Kind(
+        "Video", _endings("mp4 m4v mov avi mkv webm mpg mpeg mts m2ts wmv flv ogv 3gp mxf vob prores")
+    ),
+    "archives": Kind(
+        "Archives and disk images",
+        _endings(
+            "zip tar gz tgz bz2 tbz xz txz zst 7z rar lz lzma cab iso img dmg vdi vmdk qcow2 vhd vhdx deb"
+            " rpm jar"
+        ),
+    ),
+    "programs": Kind(
+        "Programs", _endings("exe msi dll so dylib app appimage flatpakref snap apk class pyc o a lib")
+    ),
     "temporary": Kind(
         "Temporary and cache files",
         _endings("tmp temp bak swp swo part crdownload download cache dmp"),
         ("*~", "~$*", ".~lock.*#", "#*#", ".DS_Store", "Thumbs.db", "desktop.ini", "core"),
         frozenset((".cache", "__pycache__", ".thumbnails", "GPUCache", "CacheStorage", "Code Cache")),
     ),
-}  # fmt: skip
+}
 
 
 _BY_ENDING = {one: word for word, kind in reversed(list(KINDS.items())) for one in kind.endings}
-_BY_NAME = [(word, re.compile("|".join(map(fnmatch.translate, kind.names)))) for word, kind in KINDS.items() if kind.names]
+_BY_NAME = [
+    (word, re.compile("|".join(map(fnmatch.translate, kind.names))))
+    for word, kind in KINDS.items()
+    if kind.names
+]
 
 
 def kind_of(name: str) -> str | None:
@@ -77,5 +108,7 @@ def extended(more: Mapping[str, tuple[str, ...]]) -> dict[str, Kind]:
     found = dict(KINDS)
     for name, endings in more.items():
         known = found[name]
-        found[name] = msgspec.structs.replace(known, endings=known.endings | {one.lower().lstrip(".") for one in endings})
+        found[name] = msgspec.structs.replace(
+            known, endings=known.endings | {one.lower().lstrip(".") for one in endings}
+        )
     return found

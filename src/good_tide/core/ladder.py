@@ -1,8 +1,9 @@
 """The ladder: how dense history stays with age, and which snapshots that keeps.
 
-A rung reaches up to an age and keeps, of each calendar period of its step, the last snapshot; the ages of rungs rise. A snapshot stays
-if its own rung or any later one keeps it. What a later rung will keep is therefore still there when its time comes, whatever was
-released before: thinning often, seldom or once ends in the same set. ``docs/thinning.md`` has the argument and a worked example.
+A rung reaches up to an age and keeps, of each calendar period of its step, the last snapshot; the ages of
+rungs rise. A snapshot stays if its own rung or any later one keeps it. What a later rung will keep is
+therefore still there when its time comes, whatever was released before: thinning often, seldom or once ends
+in the same set. ``docs/thinning.md`` has the argument and a worked example.
 """
 
 from __future__ import annotations
@@ -54,7 +55,8 @@ _LONG = {
 
 
 class Rung(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Up to an age, of each period of ``step`` the last snapshot. ``reach`` such as ``2d``, ``12mo``; empty: for ever."""
+    """Up to an age, of each period of ``step`` the last snapshot. ``reach`` such as ``2d``, ``12mo``; empty:
+    for ever."""
 
     step: Step
     reach: str = ""
@@ -65,7 +67,8 @@ class Rung(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Ladder(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Rungs from the youngest on. After the last rung's reach nothing is kept. No rung: everything stays for ever."""
+    """Rungs from the youngest on. After the last rung's reach nothing is kept. No rung: everything stays for
+    ever."""
 
     rungs: tuple[Rung, ...] = ()
 
@@ -78,12 +81,16 @@ class Ladder(msgspec.Struct, frozen=True, omit_defaults=True):
         before = None
         for number, rung in enumerate(self.rungs):
             if not rung.reach and number + 1 < len(self.rungs):
-                raise PersonError("A rung after the one that lasts for ever keeps nothing", "Let the last rung last for ever")
+                raise PersonError(
+                    "A rung after the one that lasts for ever keeps nothing",
+                    "Let the last rung last for ever",
+                )
             if rung.reach:
                 ends = reach_back(rung.reach, _SOME_DAY)
                 if before is not None and ends >= before:
                     raise PersonError(
-                        f"The rung “{rung.text()}” reaches no further back than the one before", "Put the rungs in order of age"
+                        f"The rung “{rung.text()}” reaches no further back than the one before",
+                        "Put the rungs in order of age",
                     )
                 before = ends
 
@@ -91,9 +98,15 @@ class Ladder(msgspec.Struct, frozen=True, omit_defaults=True):
 _SOME_DAY = datetime(2026, 7, 15, tzinfo=UTC)
 
 READY = {
-    "close": Ladder((Rung(Step.EVERY, "7d"), Rung(Step.HOUR, "30d"), Rung(Step.DAY, "12mo"), Rung(Step.WEEK))),
-    "usual": Ladder((Rung(Step.EVERY, "2d"), Rung(Step.DAY, "30d"), Rung(Step.WEEK, "12mo"), Rung(Step.QUARTER))),
-    "long": Ladder((Rung(Step.EVERY, "2d"), Rung(Step.DAY, "14d"), Rung(Step.WEEK, "3mo"), Rung(Step.MONTH, "10y"))),
+    "close": Ladder(
+        (Rung(Step.EVERY, "7d"), Rung(Step.HOUR, "30d"), Rung(Step.DAY, "12mo"), Rung(Step.WEEK))
+    ),
+    "usual": Ladder(
+        (Rung(Step.EVERY, "2d"), Rung(Step.DAY, "30d"), Rung(Step.WEEK, "12mo"), Rung(Step.QUARTER))
+    ),
+    "long": Ladder(
+        (Rung(Step.EVERY, "2d"), Rung(Step.DAY, "14d"), Rung(Step.WEEK, "3mo"), Rung(Step.MONTH, "10y"))
+    ),
     "everything": Ladder(),
 }
 """Ready ladders by their names."""
@@ -115,7 +128,9 @@ def parse_rung(text: str) -> Rung:
     found = re.fullmatch(r"(\d{1,4})([a-z]+)", reach)
     unit = _LONG.get(found[2], found[2]) if found is not None else ""
     if found is None or unit not in _UNITS or not int(found[1]):
-        raise PersonError(f"“{text}” is no rung", "Write such as “2d every”, “30d day”, “12mo week”, “forever quarter”")
+        raise PersonError(
+            f"“{text}” is no rung", "Write such as “2d every”, “30d day”, “12mo week”, “forever quarter”"
+        )
     return Rung(Step(step), f"{int(found[1])}{unit}")
 
 
@@ -155,7 +170,8 @@ def periods(moments: Moments, step: Step, zone: ZoneInfo) -> Moments:
 
 
 def _offsets(seconds: Moments, zone: ZoneInfo) -> Moments:
-    """The zone's offset from UTC at moments, in seconds. Asked for at both ends of each day; within one in which it changes, for each moment."""
+    """The zone's offset from UTC at moments, in seconds. Asked for at both ends of each day; within one in
+    which it changes, for each moment."""
 
     def offset(second: int) -> int:
         found = datetime.fromtimestamp(second, zone).utcoffset()
@@ -185,7 +201,8 @@ def keeps(ladder: Ladder, times: Sequence[int], now: int, zone: str, held: Colle
     """Which snapshots of one machine's job stay.
 
     :param times: of the snapshots, rising, nanoseconds since 1970 UTC.
-    :param held: positions of those that stay in any case: pinned, the newest complete one, the last with a precious version.
+    :param held: positions of those that stay in any case: pinned, the newest complete one, the last with a
+        precious version.
     """
     count = len(times)
     if not count or not ladder.rungs:
@@ -198,7 +215,10 @@ def keeps(ladder: Ladder, times: Sequence[int], now: int, zone: str, held: Colle
     stays[list(held)] = True
     wanted = np.zeros(count, dtype=bool)
     youngest_first = list(ladder.rungs)
-    ends = [int(reach_back(rung.reach, today).timestamp()) * SECOND if rung.reach else np.iinfo(np.int64).min for rung in youngest_first]
+    ends = [
+        int(reach_back(rung.reach, today).timestamp()) * SECOND if rung.reach else np.iinfo(np.int64).min
+        for rung in youngest_first
+    ]
     for number in reversed(range(len(youngest_first))):
         wanted |= _last_of_period(moments, youngest_first[number].step, where)
         newer_than = ends[number]
@@ -207,7 +227,9 @@ def keeps(ladder: Ladder, times: Sequence[int], now: int, zone: str, held: Colle
     return Kept(tuple(stays.tolist()))
 
 
-def _last_of_period(moments: Moments, step: Step, zone: ZoneInfo) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+def _last_of_period(
+    moments: Moments, step: Step, zone: ZoneInfo
+) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
     """For each moment whether it is the last in its period."""
     own = periods(moments, step, zone)
     last = np.ones(len(moments), dtype=bool)
@@ -226,7 +248,14 @@ def words(ladder: Ladder) -> str:
     return ", then ".join(parts)
 
 
-_PER = {Step.HOUR: "an hour", Step.DAY: "a day", Step.WEEK: "a week", Step.MONTH: "a month", Step.QUARTER: "a quarter", Step.YEAR: "a year"}
+_PER = {
+    Step.HOUR: "an hour",
+    Step.DAY: "a day",
+    Step.WEEK: "a week",
+    Step.MONTH: "a month",
+    Step.QUARTER: "a quarter",
+    Step.YEAR: "a year",
+}
 
 
 def reach_words(reach: str) -> str:

@@ -1,8 +1,10 @@
-"""Which snapshots need which chunks, as rows of numbers; and from them, what would come back if some snapshots or folders went.
+"""Which snapshots need which chunks, as rows of numbers; and from them, what would come back if some
+snapshots or folders went.
 
-The snapshots of a machine stand one behind the other in a *chain*, at positions from 0. A row says that a chunk is needed from one
-position to another without a break, for one *label*: the part of the contents, such as a folder, that needs it. A chunk has as many rows
-as it takes. Most have one, which is why a million chunks and thousands of snapshots are a matter of milliseconds.
+The snapshots of a machine stand one behind the other in a *chain*, at positions from 0. A row says that a
+chunk is needed from one position to another without a break, for one *label*: the part of the contents, such
+as a folder, that needs it. A chunk has as many rows as it takes. Most have one, which is why a million chunks
+and thousands of snapshots are a matter of milliseconds.
 """
 
 from __future__ import annotations
@@ -16,8 +18,11 @@ from numpy.typing import NDArray
 
 OPEN = 0xFFFFFFFF
 """``last`` of a row that reaches to the end of its chain."""
-ROW = np.dtype([("key", "<u8"), ("label", "<u4"), ("chain", "<u4"), ("first", "<u4"), ("last", "<u4"), ("count", "<u4")])
-"""``key``: the first eight bytes of a chunk's identity. ``count``: references at the end of the chain, in open rows."""
+ROW = np.dtype(
+    [("key", "<u8"), ("label", "<u4"), ("chain", "<u4"), ("first", "<u4"), ("last", "<u4"), ("count", "<u4")]
+)
+"""``key``: the first eight bytes of a chunk's identity. ``count``: references at the end of the chain, in
+open rows."""
 EVENT = np.dtype([("key", "<u8"), ("label", "<u4"), ("chain", "<u4"), ("at", "<u4"), ("delta", "<i4")])
 """From position ``at`` of a chain on there are ``delta`` more references, or fewer."""
 Rows = NDArray[np.void]
@@ -36,7 +41,8 @@ class Taking(msgspec.Struct, frozen=True):
 
 
 def netted(events: Rows) -> Rows:
-    """Events in order of key, label, chain and position; those of one position added up, and left out where nothing remains."""
+    """Events in order of key, label, chain and position; those of one position added up, and left out where
+    nothing remains."""
     if not len(events):
         return events
     events = events[np.lexsort((events["at"], events["chain"], events["label"], events["key"]))]
@@ -48,7 +54,8 @@ def netted(events: Rows) -> Rows:
 
 
 def applied(rows: Rows, events: Rows) -> Rows:
-    """Rows after further events, in order of their keys. Events are later than all that the rows were made from.
+    """Rows after further events, in order of their keys. Events are later than all that the rows were made
+    from.
 
     Raises:
         ValueError: more references go than there were: the rows do not belong to these events.
@@ -73,7 +80,9 @@ def _runs(events: Rows) -> Rows:
     before = after - events["delta"]
     if (after < 0).any():
         raise ValueError("more references go than there were")
-    borders = np.flatnonzero((before == 0) | (after == 0))  # in each series, in turn: from here on needed, from here on not
+    borders = np.flatnonzero(
+        (before == 0) | (after == 0)
+    )  # in each series, in turn: from here on needed, from here on not
     opening = np.flatnonzero(before[borders] == 0)
     rows = np.zeros(len(opening), dtype=ROW)
     opens = borders[opening]
@@ -117,17 +126,24 @@ def without(rows: Rows, stays: Sequence[NDArray[np.bool_]]) -> Rows:
 
 
 class Reckoning:
-    """What would come back if parts of history went. Snapshots are told by *places*: their positions, chain behind chain.
+    """What would come back if parts of history went. Snapshots are told by *places*: their positions, chain
+    behind chain.
 
-    :param rows: in order of their keys. :param lengths: how many snapshots each chain has.
-    :param keys: of the chunks that are stored, in any order. :param stored: the bytes that each takes; copies of one chunk add up.
+    :param rows: in order of their keys.
+    :param lengths: how many snapshots each chain has.
+    :param keys: of the chunks that are stored, in any order.
+    :param stored: the bytes that each takes; copies of one chunk add up.
     """
 
-    def __init__(self, rows: Rows, lengths: Sequence[int], keys: NDArray[np.uint64], stored: NDArray[np.int64]) -> None:
+    def __init__(
+        self, rows: Rows, lengths: Sequence[int], keys: NDArray[np.uint64], stored: NDArray[np.int64]
+    ) -> None:
         offsets = np.concatenate(([0], np.cumsum(np.array(lengths, dtype=np.int64))))
         self._places = int(offsets[-1])
         first = rows["first"] + offsets[rows["chain"]]
-        last = np.where(rows["last"] == OPEN, offsets[rows["chain"] + 1] - 1, rows["last"] + offsets[rows["chain"]])
+        last = np.where(
+            rows["last"] == OPEN, offsets[rows["chain"] + 1] - 1, rows["last"] + offsets[rows["chain"]]
+        )
         starts = np.flatnonzero(_begins(rows, ("key",)))
         weights = _weights(rows["key"][starts], keys, stored)
         self._first, self._last, self._label, self._starts, self._weights = _folded(
@@ -157,7 +173,10 @@ class Reckoning:
         """For each place the bytes that only this one snapshot needs."""
         if not len(self._starts):
             return np.zeros(self._places, dtype=np.int64)
-        begin, end = np.minimum.reduceat(self._first, self._starts), np.maximum.reduceat(self._last, self._starts)
+        begin, end = (
+            np.minimum.reduceat(self._first, self._starts),
+            np.maximum.reduceat(self._last, self._starts),
+        )
         one = begin == end
         return np.bincount(begin[one], self._weights[one], minlength=self._places).astype(np.int64)
 
@@ -182,7 +201,10 @@ class Reckoning:
         pairs = np.unique(chunk * count + groups[self._label])
         chunk, group = pairs // count, pairs % count
         only = np.bincount(chunk, minlength=len(self._starts))[chunk] == 1
-        sums = [np.bincount(group[which], self._weights[chunk[which]], minlength=count).astype(np.int64) for which in (only, ~only)]
+        sums = [
+            np.bincount(group[which], self._weights[chunk[which]], minlength=count).astype(np.int64)
+            for which in (only, ~only)
+        ]
         return sums[0], sums[1]
 
 
@@ -195,7 +217,9 @@ def _weights(wanted: NDArray[np.uint64], keys: NDArray[np.uint64], stored: Numbe
     return np.bincount(at[known], stored[known], minlength=len(wanted)).astype(np.int64)
 
 
-def _folded(first: Numbers, last: Numbers, label: Numbers, starts: Numbers, weights: Numbers) -> tuple[Numbers, ...]:
+def _folded(
+    first: Numbers, last: Numbers, label: Numbers, starts: Numbers, weights: Numbers
+) -> tuple[Numbers, ...]:
     """The same with chunks of one and the same single row added up into one, which stands for all of them."""
     if not len(starts):
         return first, last, label, starts, weights
@@ -204,7 +228,9 @@ def _folded(first: Numbers, last: Numbers, label: Numbers, starts: Numbers, weig
     span, labels = int(last.max()) + 1, int(label.max()) + 1
     if span * span * labels >= 1 << 62:
         return first, last, label, starts, weights
-    codes, which = np.unique((first[single] * span + last[single]) * labels + label[single], return_inverse=True)
+    codes, which = np.unique(
+        (first[single] * span + last[single]) * labels + label[single], return_inverse=True
+    )
     sums = np.bincount(which, weights[sizes == 1], minlength=len(codes)).astype(np.int64)
     rest = np.repeat(sizes > 1, sizes)
     more = np.cumsum(sizes[sizes > 1])

@@ -11,8 +11,8 @@ _FIRST_WORD = 1.0
 
 
 class Pace:
-    """The speed of some work, measured as it goes: half of it what it was lately, half what it was on the whole, so that a stretch of
-    large or of small files moves the time left, but does not throw it about.
+    """The speed of some work, measured as it goes: half of it what it was lately, half what it was on the
+    whole, so that a stretch of large or of small files moves the time left, but does not throw it about.
     """
 
     def __init__(self) -> None:
@@ -21,7 +21,8 @@ class Pace:
         self._last = self._recent = self._weight = 0.0
 
     def add(self, seconds: float, done: int) -> None:
-        """Take notice that ``done`` bytes, or files, are done at a moment; seconds count from any fixed point and never go back."""
+        """Take notice that ``done`` bytes, or files, are done at a moment; seconds count from any fixed point
+        and never go back."""
         if self._began is None or done < self._last_done:
             self._began, self._first, self._recent, self._weight = seconds, done, 0.0, 0.0
         elif seconds > self._last:

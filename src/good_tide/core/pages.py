@@ -1,7 +1,7 @@
 """Pages: the stored form of a folder's listing, by columns.
 
-A listing is cut into pages at names whose checksum says so, so that one changed file in a folder of 100,000 writes
-one page anew and not the whole listing. ``docs/format.md`` ("Page") gives the bytes.
+A listing is cut into pages at names whose checksum says so, so that one changed file in a folder of 100,000
+writes one page anew and not the whole listing. ``docs/format.md`` ("Page") gives the bytes.
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, Co
 _PAGE_MEAN = 512
 _PAGE_MAXIMUM = 4096
 _MOST_EXTENTS = 1 << 23
-"""Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says more is refused before."""
+"""Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says
+more is refused before."""
 _HOLE = 0
 """Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
 
@@ -59,7 +60,8 @@ class Page:
     """A decoded page: columns at once, entries when asked for."""
 
     def __init__(self, data: bytes, rooted: bool = False) -> None:
-        """Decode ``data``, already authenticated. With ``rooted``, names are absolute paths (a snapshot's folders).
+        """Decode ``data``, already authenticated. With ``rooted``, names are absolute paths (a snapshot's
+        folders).
 
         Raises:
             DamageError: the bytes are not a page, or hold names that no folder can hold.
@@ -94,7 +96,9 @@ class Page:
         stats[:, 5] = modified + decode_column(wire.changed_after, count)
         stats[:, 6] = decode_column(wire.inode, count)
         if count and not (
-            0 <= stats[:, 0].min() <= stats[:, 0].max() <= 0o7777 and stats[:, 1:4].min() >= 0 and stats[:, 1:3].max() < 1 << 32
+            0 <= stats[:, 0].min() <= stats[:, 0].max() <= 0o7777
+            and stats[:, 1:4].min() >= 0
+            and stats[:, 1:3].max() < 1 << 32
         ):
             raise DamageError("A folder listing holds numbers that cannot be")
         return stats
@@ -119,7 +123,8 @@ class Page:
         return found
 
     def has_stats(self, seen: Column) -> bool:
-        """Whether its metadata are exactly these rows (as ``stats``): compared as they are stored, without decoding."""
+        """Whether its metadata are exactly these rows (as ``stats``): compared as they are stored, without
+        decoding."""
         wire = self._wire
         rows = seen.T.copy()
         rows[5] -= rows[4]
@@ -128,7 +133,8 @@ class Page:
 
     @property
     def chunk_ids(self) -> bytes:
-        """Identities of all chunks that the page names, one after the other: contents, and pages of sub-folders."""
+        """Identities of all chunks that the page names, one after the other: contents, and pages of
+        sub-folders."""
         return self._wire.chunks
 
     def folder_pages(self) -> list[ChunkId]:
@@ -151,7 +157,9 @@ class Page:
         extents = self._extents(int(counts.sum()))
         begins = np.cumsum(counts) - counts
         found = {}
-        for position in np.flatnonzero(np.frombuffer(self.kinds.encode("ascii"), dtype=np.uint8) == ord("d")).tolist():
+        for position in np.flatnonzero(
+            np.frombuffer(self.kinds.encode("ascii"), dtype=np.uint8) == ord("d")
+        ).tolist():
             begin = int(begins[position])
             own = extents[begin : begin + int(counts[position])]
             found[position] = [extent.chunk for extent in own if extent.chunk is not None]
@@ -173,7 +181,9 @@ class Page:
 
     def _extent_counts(self) -> Column:
         counts = decode_column(self._wire.extent_counts, len(self.names))
-        if len(counts) and (int(counts.min()) < 0 or int(counts.max()) > _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS):
+        if len(counts) and (
+            int(counts.min()) < 0 or int(counts.max()) > _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS
+        ):
             raise DamageError("A folder listing contradicts itself")
         return counts
 
@@ -188,7 +198,9 @@ class Page:
         result: list[Entry] = []
         extras = self.extras
         at = digest_at = 0
-        for position, (name, letter, numbers) in enumerate(zip(self.names, self.kinds, self.stats.tolist(), strict=True)):
+        for position, (name, letter, numbers) in enumerate(
+            zip(self.names, self.kinds, self.stats.tolist(), strict=True)
+        ):
             digest = b""
             if letter == "f":
                 digest = wire.digests[digest_at : digest_at + DIGEST_BYTES]
@@ -204,7 +216,10 @@ class Page:
         table: list[ChunkId | None] = [None]
         if len(wire.chunks) % CHUNK_ID_BYTES:
             raise DamageError("A folder listing contradicts itself")
-        table += [ChunkId(wire.chunks[at : at + CHUNK_ID_BYTES]) for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)]
+        table += [
+            ChunkId(wire.chunks[at : at + CHUNK_ID_BYTES])
+            for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)
+        ]
         chunks = decode_column(wire.extent_chunks, count)
         offsets = decode_column(wire.extent_offsets, count)
         lengths = decode_column(wire.extent_lengths, count)
@@ -232,10 +247,27 @@ def encode_page(entries: Sequence[Entry]) -> bytes:
     extras: dict[int, Extra] = {}
     for position, entry in enumerate(entries):
         stat, extents = entry.stat, entry.extents
-        numbers.append((stat.mode, stat.uid, stat.gid, stat.size, stat.modified, stat.changed - stat.modified, stat.inode, len(extents)))
+        numbers.append(
+            (
+                stat.mode,
+                stat.uid,
+                stat.gid,
+                stat.size,
+                stat.modified,
+                stat.changed - stat.modified,
+                stat.inode,
+                len(extents),
+            )
+        )
         for extent in extents:
             chunk = extent.chunk
-            pieces.append((_HOLE if chunk is None else table.setdefault(chunk, len(table) + 1), extent.offset, extent.length))
+            pieces.append(
+                (
+                    _HOLE if chunk is None else table.setdefault(chunk, len(table) + 1),
+                    extent.offset,
+                    extent.length,
+                )
+            )
         if entry.extra is not NOTHING_EXTRA:
             extras[position] = entry.extra
     stats = encode_columns(np.array(numbers, dtype=np.int64).reshape(-1, 8).T)
@@ -256,7 +288,8 @@ def encode_page(entries: Sequence[Entry]) -> bytes:
 
 
 def paginate(entries: Sequence[Entry]) -> Iterator[Sequence[Entry]]:
-    """Cut a sorted listing into pages at borders that depend on names only; one empty page for an empty folder."""
+    """Cut a sorted listing into pages at borders that depend on names only; one empty page for an empty
+    folder."""
     start = 0
     if len(entries) > _PAGE_MEAN:
         for position, entry in enumerate(entries):

@@ -13,31 +13,37 @@ _JUDGED_CHARACTERS = 72
 _PROPOSED_WORDS = 6
 
 _WORDS = """
-acorn almond amber anchor apple apron arbor arrow aspen atlas autumn awning bacon badge bagel baker bamboo banjo barley barrel basin
-basket beach beacon beaver bellow bench berry birch bishop blanket blossom boat bobbin bonnet border bottle bramble branch brass bread
-breeze brick bridge brook broom bucket buckle bugle butter button cabin cable cactus camel candle canoe canvas canyon caper carbon cargo
-carpet carrot castle cedar cello chalk charm cherry chess chestnut chimney cider circle clam clay cliff clock clover coast cobalt cocoa
-comet compass copper coral cork cotton cradle crane crayon cricket crown crystal curtain cushion cymbal daisy dancer dapple dawn delta
-desert dew diamond dinner dolphin donkey dragon drum dune dusk eagle easel echo eclipse elbow elder ember engine ermine fabric falcon
-farmer feather fennel fern ferry fiddle field fig finch flag flame flannel flint flute foam forest fossil fountain fox galley garden
-garlic garnet gate gazelle ginger glacier glass globe glove goose grain granite grape gravel grove guitar gull hammer hammock harbour
-harp harvest hazel heather hedge heron hickory hollow honey horizon hornet hull iceberg indigo inlet iris iron island ivory ivy jacket
-jade jasmine jetty jewel jigsaw jungle juniper kayak kelp kernel kettle kite kitten ladder lagoon lamp lantern larch lark lattice laurel
-lava leaf ledge lemon lentil library lichen lilac lily lime linen lizard lobster locket lotus lumber lute lynx magnet magnolia mallet
-mango mantle maple marble margin marsh meadow melon mineral mint mirror mitten moss motor mountain muffin mural mustard nectar needle
-nettle nickel north nutmeg oak oasis oat ocean olive onyx opal orange orbit orchard otter oven owl oyster paddle palette palm pansy
-paper parade parsley pastel pasture patch path peach pearl pebble pelican pencil pepper petal piano pier pigeon pillow pine planet plaza
-plum pocket pollen pond poplar poppy porch prairie prism puddle pumpkin quarry quartz quill quilt rabbit radish raft rain ranch raven
-reed reef ribbon ridge river robin rocket roof rope rose ruby rudder saddle saffron sail salmon salt sandal sapphire satin saucer scarf
-school scone seal seed shadow shell shore silk silver sketch slate sleet slope snow sparrow spice spindle spring spruce stable starling
-station steeple stone storm stove straw stream summer summit sunset swan tablet tangerine tassel teapot temple thicket thimble thistle
-thunder tide tiger timber toast topaz torch tower trail trellis trumpet tulip tunnel turnip turtle twig umbrella valley vanilla velvet
-vessel village violet violin walnut walrus water wattle wave weasel whale wheat whistle willow window winter wolf wonder woodland wool
-wren yarrow yeast zebra zephyr zinc
+acorn almond amber anchor apple apron arbor arrow aspen atlas autumn awning bacon badge bagel baker bamboo
+banjo barley barrel basin basket beach beacon beaver bellow bench berry birch bishop blanket blossom boat
+bobbin bonnet border bottle bramble branch brass bread breeze brick bridge brook broom bucket buckle bugle
+butter button cabin cable cactus camel candle canoe canvas canyon caper carbon cargo carpet carrot castle
+cedar cello chalk charm cherry chess chestnut chimney cider circle clam clay cliff clock clover coast
+cobalt cocoa comet compass copper coral cork cotton cradle crane crayon cricket crown crystal curtain
+cushion cymbal daisy dancer dapple dawn delta desert dew diamond dinner dolphin donkey dragon drum dune
+dusk eagle easel echo eclipse elbow elder ember engine ermine fabric falcon farmer feather fennel fern
+ferry fiddle field fig finch flag flame flannel flint flute foam forest fossil fountain fox galley garden
+garlic garnet gate gazelle ginger glacier glass globe glove goose grain granite grape gravel grove guitar
+gull hammer hammock harbour harp harvest hazel heather hedge heron hickory hollow honey horizon hornet
+hull iceberg indigo inlet iris iron island ivory ivy jacket jade jasmine jetty jewel jigsaw jungle juniper
+kayak kelp kernel kettle kite kitten ladder lagoon lamp lantern larch lark lattice laurel lava leaf ledge
+lemon lentil library lichen lilac lily lime linen lizard lobster locket lotus lumber lute lynx magnet
+magnolia mallet mango mantle maple marble margin marsh meadow melon mineral mint mirror mitten moss motor
+mountain muffin mural mustard nectar needle nettle nickel north nutmeg oak oasis oat ocean olive onyx opal
+orange orbit orchard otter oven owl oyster paddle palette palm pansy paper parade parsley pastel pasture
+patch path peach pearl pebble pelican pencil pepper petal piano pier pigeon pillow pine planet plaza plum
+pocket pollen pond poplar poppy porch prairie prism puddle pumpkin quarry quartz quill quilt rabbit radish
+raft rain ranch raven reed reef ribbon ridge river robin rocket roof rope rose ruby rudder saddle saffron
+sail salmon salt sandal sapphire satin saucer scarf school scone seal seed shadow shell shore silk silver
+sketch slate sleet slope snow sparrow spice spindle spring spruce stable starling station steeple stone
+storm stove straw stream summer summit sunset swan tablet tangerine tassel teapot temple thicket thimble
+thistle thunder tide tiger timber toast topaz torch tower trail trellis trumpet tulip tunnel turnip turtle
+twig umbrella valley vanilla velvet vessel village violet violin walnut walrus water wattle wave weasel
+whale wheat whistle willow window winter wolf wonder woodland wool wren yarrow yeast zebra zephyr zinc
 """.split()  # noqa: SIM905 (one word a line would be four hundred lines)
 
 _BIT_SECONDS = 0.3
-"""About what one try costs an attacker's machine too, by the store's key derivation; taken for the time in words."""
+"""About what one try costs an attacker's machine too, by the store's key derivation; taken for the time in
+words."""
 
 
 class Strength(msgspec.Struct, frozen=True):

@@ -22,7 +22,8 @@ _VERY_SLOW = 1.0
 
 
 class FoundStore(msgspec.Struct, frozen=True):
-    """A store that lies on a disk. ``whose`` is ``this`` machine, ``other``, ``unknown``, or ``newer`` for a later format."""
+    """A store that lies on a disk. ``whose`` is ``this`` machine, ``other``, ``unknown``, or ``newer`` for a
+    later format."""
 
     path: str
     store: str
@@ -34,10 +35,12 @@ class FoundStore(msgspec.Struct, frozen=True):
 class DiskFacts(msgspec.Struct, frozen=True, kw_only=True):
     """A mounted disk or share.
 
-    :param id: what stays: ``uuid:…``, ``label:…``, ``share:…``; ``mount:…`` where the system knows nothing better.
+    :param id: what stays: ``uuid:…``, ``label:…``, ``share:…``; ``mount:…`` where the system knows nothing
+        better.
     :param aliases: other such names of the same disk.
     :param path: where it is mounted now.
-    :param total: bytes. :param free: bytes that this person may still fill.
+    :param total: bytes.
+    :param free: bytes that this person may still fill.
     :param devices: names of the physical disks beneath it; empty for shares.
     :param answers: whether it answered in time.
     :param answer_seconds: how long it took to answer a simple question; 0 where it was not asked.
@@ -100,20 +103,37 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
 def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
     """All that speaks for and against keeping a store on a disk, the worst first."""
     if not disk.mounted:
-        way_out = "Open it in the file manager. If it is new and has no file system, format it with the system's disk tool; that erases what is on it"
+        way_out = (
+            "Open it in the file manager. If it is new and has no file system, format it with the system's"
+            " disk tool; that erases what is on it"
+        )
         return [Check(Level.BAD, "It is connected but not mounted", way_out)]
     if not disk.answers:
         return [
-            Check(Level.BAD, "It does not answer", "Check the network and the server, or mount it again; it is looked at again by itself")
+            Check(
+                Level.BAD,
+                "It does not answer",
+                "Check the network and the server, or mount it again; it is looked at again by itself",
+            )
         ]
     checks = [_writable(disk, wanted), _file_system(disk), _physical(disk, wanted), _room(disk, wanted)]
     checks += [_speed(wanted.speed)] if wanted.speed is not None else []
     if disk.answer_seconds > _SLOW_ANSWER:
         words = f"It answers slowly: {disk.answer_seconds:.1f} s for a simple question"
-        checks.append(Check(Level.DOUBTFUL, words, "Check the network; snapshots go on when it answers, and wait when it does not"))
+        checks.append(
+            Check(
+                Level.DOUBTFUL,
+                words,
+                "Check the network; snapshots go on when it answers, and wait when it does not",
+            )
+        )
     checks += [_found(store) for store in disk.stores]
     if wanted.times_away >= 3 or (disk.removable and disk.kind == "external"):
-        often = f"It went away {count_words(wanted.times_away, 'time')} lately" if wanted.times_away else "It can be taken away"
+        often = (
+            f"It went away {count_words(wanted.times_away, 'time')} lately"
+            if wanted.times_away
+            else "It can be taken away"
+        )
         checks.append(
             Check(
                 Level.DOUBTFUL if wanted.times_away >= 3 else Level.GOOD,
@@ -122,13 +142,17 @@ def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
             )
         )
     order = [Level.BAD, Level.DOUBTFUL, Level.GOOD]
-    return sorted((check for check in checks if check is not None), key=lambda check: order.index(check.level))
+    return sorted(
+        (check for check in checks if check is not None), key=lambda check: order.index(check.level)
+    )
 
 
 def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
     if disk.file_system in _UNCHANGEABLE:
         return Check(
-            Level.BAD, f"{disk.file_system} cannot be changed", "Choose another disk, or format this one with the system's disk tool"
+            Level.BAD,
+            f"{disk.file_system} cannot be changed",
+            "Choose another disk, or format this one with the system's disk tool",
         )
     if disk.read_only:
         return Check(
@@ -137,28 +161,42 @@ def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
             "Check the disk for errors and its write-protect switch, then mount it so that it can be written",
         )
     if not (disk.writable if wanted.writable is None else wanted.writable):
-        return Check(Level.BAD, "You may not write here", "Choose a folder that belongs to you, or have the owner of the disk give you one")
+        return Check(
+            Level.BAD,
+            "You may not write here",
+            "Choose a folder that belongs to you, or have the owner of the disk give you one",
+        )
     return Check(Level.GOOD, "It can be written")
 
 
 def _file_system(disk: DiskFacts) -> Check:
     kind = disk.file_system or "an unknown file system"
     if disk.file_system in _VOLATILE:
-        return Check(Level.BAD, f"{kind} is memory: everything is gone when the machine is switched off", "Choose a disk")
+        return Check(
+            Level.BAD,
+            f"{kind} is memory: everything is gone when the machine is switched off",
+            "Choose a disk",
+        )
     if disk.file_system in _SMALL_FILES:
         return Check(
             Level.DOUBTFUL,
             f"{kind} keeps no journal and cannot hold files above 4 GB",
-            "The store's own files are small enough. Formatting the disk with ext4, using the system's disk tool, is safer; that erases it",
+            "The store's own files are small enough. Formatting the disk with ext4, using the system's disk"
+            " tool, is safer; that erases it",
         )
     if disk.file_system in _UNORDERED:
         return Check(
             Level.DOUBTFUL,
             f"{kind} keeps no journal: a pulled plug can damage it",
-            "Always eject before unplugging. Formatting the disk with ext4, using the system's disk tool, is safer; that erases it",
+            "Always eject before unplugging. Formatting the disk with ext4, using the system's disk tool, is"
+            " safer; that erases it",
         )
     if not disk.file_system:
-        return Check(Level.DOUBTFUL, "The system does not tell its file system", "Take a snapshot and verify it before you rely on it")
+        return Check(
+            Level.DOUBTFUL,
+            "The system does not tell its file system",
+            "Take a snapshot and verify it before you rely on it",
+        )
     return Check(Level.GOOD, f"{kind} holds large files and keeps writes in order")
 
 
@@ -169,26 +207,39 @@ def _physical(disk: DiskFacts, wanted: Wanted) -> Check | None:
     if shared:
         return Check(
             Level.DOUBTFUL,
-            f"It is on the same physical disk as your folders ({', '.join(sorted(shared))}): one failure loses both",
+            f"It is on the same physical disk as your folders ({', '.join(sorted(shared))}): one failure"
+            " loses both",
             "Use another disk, or add a second store on one",
         )
     if disk.devices and wanted.devices:
         return Check(Level.GOOD, "It is another physical disk than your folders are on")
     return Check(
-        Level.DOUBTFUL, "The system does not tell on which physical disk it is", "Make sure that it is not the one your folders are on"
+        Level.DOUBTFUL,
+        "The system does not tell on which physical disk it is",
+        "Make sure that it is not the one your folders are on",
     )
 
 
 def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
     room = f"{size_words(disk.free)} free of {size_words(disk.total)}"
     if wanted.bytes is None:
-        return Check(Level.GOOD, room) if disk.free else Check(Level.BAD, "There is no room left", "Free some room, or choose another disk")
+        return (
+            Check(Level.GOOD, room)
+            if disk.free
+            else Check(Level.BAD, "There is no room left", "Free some room, or choose another disk")
+        )
     need = size_words(wanted.bytes)
     if disk.free < wanted.bytes:
-        return Check(Level.BAD, f"Too small: {room}, but {need} are covered", "Cover less, free some room, or choose a larger disk")
+        return Check(
+            Level.BAD,
+            f"Too small: {room}, but {need} are covered",
+            "Cover less, free some room, or choose a larger disk",
+        )
     if disk.free < 2 * wanted.bytes:
         return Check(
-            Level.DOUBTFUL, f"Less than twice what is covered: {room} for {need}", "The first snapshot fits; history will be short"
+            Level.DOUBTFUL,
+            f"Less than twice what is covered: {room} for {need}",
+            "The first snapshot fits; history will be short",
         )
     return Check(Level.GOOD, f"{room}; {need} are covered")
 
@@ -196,10 +247,16 @@ def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
 def _speed(speed: float) -> Check:
     if speed < _VERY_SLOW:
         return Check(
-            Level.DOUBTFUL, f"Very slow: {speed:.1f} MB a second", "Check cable, port and network; the first snapshot may take days"
+            Level.DOUBTFUL,
+            f"Very slow: {speed:.1f} MB a second",
+            "Check cable, port and network; the first snapshot may take days",
         )
     if speed < _SLOW:
-        return Check(Level.DOUBTFUL, f"Slow: {speed:.0f} MB a second", "The first snapshot takes long, later ones do not")
+        return Check(
+            Level.DOUBTFUL,
+            f"Slow: {speed:.0f} MB a second",
+            "The first snapshot takes long, later ones do not",
+        )
     return Check(Level.GOOD, f"It takes {speed:.0f} MB a second")
 
 
@@ -212,9 +269,17 @@ def _found(store: FoundStore) -> Check:
         )
     count = count_words(store.snapshots, "snapshot")
     if store.whose == "this":
-        return Check(Level.GOOD, f"{store.path} holds a store of this machine with {count}", "Use it again: its history goes on")
+        return Check(
+            Level.GOOD,
+            f"{store.path} holds a store of this machine with {count}",
+            "Use it again: its history goes on",
+        )
     whose = "of another machine" if store.whose == "other" else "whose machine only its passphrase tells"
-    return Check(Level.GOOD, f"{store.path} holds a store {whose}, {count}", "Use it too, open it to read, or choose a folder beside it")
+    return Check(
+        Level.GOOD,
+        f"{store.path} holds a store {whose}, {count}",
+        "Use it too, open it to read, or choose a folder beside it",
+    )
 
 
 def worst(checks: list[Check]) -> Level:

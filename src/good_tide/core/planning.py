@@ -1,7 +1,8 @@
 """What the agent does next for a job, decided from facts and a rhythm; nothing is remembered here.
 
-Everything due up to ``Book.served`` has been run. A due time after that, however many there are, is one run. The
-moment a run begins becomes ``served`` when it ends well, so that nothing is lost by a crash, and nothing runs twice.
+Everything due up to ``Book.served`` has been run. A due time after that, however many there are, is one run.
+The moment a run begins becomes ``served`` when it ends well, so that nothing is lost by a crash, and nothing
+runs twice.
 """
 
 from __future__ import annotations
@@ -50,8 +51,10 @@ class Wait(enum.StrEnum):
 class Book(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is remembered of a job's runs. Times in nanoseconds since 1970 UTC, 0: never.
 
-    :param failures: runs in a row that failed, the last ``failed`` at with ``error``; ``failing_since`` the first of them.
-    :param begun: when a run began that has not ended yet. :param last_disk: when the last run into a disk began.
+    :param failures: runs in a row that failed, the last ``failed`` at with ``error``; ``failing_since`` the
+        first of them.
+    :param begun: when a run began that has not ended yet.
+    :param last_disk: when the last run into a disk began.
     """
 
     served: int = 0
@@ -65,7 +68,8 @@ class Book(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Around(msgspec.Struct, frozen=True):
-    """What the machine is doing besides. ``battery`` in percent while it runs on battery, None on mains or where it is not known."""
+    """What the machine is doing besides. ``battery`` in percent while it runs on battery, None on mains or
+    where it is not known."""
 
     battery: float | None = None
     metered: bool = False
@@ -76,10 +80,13 @@ class Around(msgspec.Struct, frozen=True):
 class Facts(msgspec.Struct, frozen=True):
     """One job now.
 
-    :param disk_here: whether a store can take the snapshot. :param disk_came: when its disk came while the agent ran, 0: before.
+    :param disk_here: whether a store can take the snapshot.
+    :param disk_came: when its disk came while the agent ran, 0: before.
     :param holding: whether the holding area takes it while the disk is away.
-    :param changed: when the newest change was seen that no snapshot has yet, 0: none. :param paused_until: 0: not paused.
-    :param unwatched: the folders cannot be watched though the rhythm wants it: changes are supposed as often as runs may be.
+    :param changed: when the newest change was seen that no snapshot has yet, 0: none.
+    :param paused_until: 0: not paused.
+    :param unwatched: the folders cannot be watched though the rhythm wants it: changes are supposed as often
+        as runs may be.
     """
 
     disk_here: bool
@@ -114,7 +121,8 @@ def after_clock(book: Book, now: int) -> Book:
 def decide(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int, zone: str) -> Decision:
     """What to do now for a job whose book is ``after_clock``.
 
-    :param spread: this machine's share of the spread, nanoseconds. :param zone: IANA name of the time zone that hours are meant in.
+    :param spread: this machine's share of the spread, nanoseconds.
+    :param zone: IANA name of the time zone that hours are meant in.
     """
     occasion, due = _due(rhythm, book, facts, now, spread)
     if occasion is None or due is None:
@@ -125,7 +133,9 @@ def decide(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int, zone
     return Decision(wait=wait, due=due, look=until)
 
 
-def _due(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int) -> tuple[Occasion | None, int | None]:
+def _due(
+    rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int
+) -> tuple[Occasion | None, int | None]:
     """Since when a run is due, and on which occasion; of several the longest due."""
     found: list[tuple[int, Occasion]] = []
     last = rhythm.last_due(now - spread)
@@ -154,7 +164,9 @@ def _rest_time(rhythm: Rhythm, book: Book, facts: Facts) -> int | None:
     return max(facts.changed + rhythm.quiet_seconds * SECOND, book.served + rhythm.at_most_minutes * _MINUTE)
 
 
-def _hindrance(rhythm: Rhythm, book: Book, facts: Facts, now: int, zone: str) -> tuple[Wait | None, int | None]:
+def _hindrance(
+    rhythm: Rhythm, book: Book, facts: Facts, now: int, zone: str
+) -> tuple[Wait | None, int | None]:
     """What a due run waits for, and when to look again."""
     if facts.paused_until > now:
         return Wait.PAUSED, facts.paused_until
@@ -195,7 +207,10 @@ def retry_at(book: Book) -> int:
 
 def _next_look(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int, zone: str) -> int | None:
     """When something will be due by itself."""
-    times = [next_start(rhythm, max(now, book.served), spread, zone, facts.paused_until), _rest_time(rhythm, book, facts)]
+    times = [
+        next_start(rhythm, max(now, book.served), spread, zone, facts.paused_until),
+        _rest_time(rhythm, book, facts),
+    ]
     return min((time for time in times if time is not None), default=None)
 
 
@@ -223,5 +238,11 @@ def ended(book: Book, begun: int, into_disk: bool) -> Book:
 def failed(book: Book, now: int, error: str, advice: str) -> Book:
     """The book after a run that failed: what was due stays due."""
     return msgspec.structs.replace(
-        book, failures=book.failures + 1, failed=now, failing_since=book.failing_since or now, error=error, advice=advice, begun=0
+        book,
+        failures=book.failures + 1,
+        failed=now,
+        failing_since=book.failing_since or now,
+        error=error,
+        advice=advice,
+        begun=0,
     )

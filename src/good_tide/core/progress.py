@@ -63,7 +63,8 @@ class Steering:
         self._worked_since = time.monotonic()
         self._stopping = threading.Event()
         self.easy = False
-        """Whether the work takes it easy: it rests twice as long as it works, so that a machine in use does not notice it."""
+        """Whether the work takes it easy: it rests twice as long as it works, so that a machine in use does
+        not notice it."""
         self._running = threading.Event()
         self._running.set()
         self._stopped = False
@@ -80,7 +81,9 @@ class Steering:
                 self._stopping.wait(min(2 * worked, _LONGEST_REST))
                 self._worked_since = time.monotonic()
         if self._stopped:
-            raise StoppedError("Stopped before the end", "What was written so far is kept, and the next run goes on from it")
+            raise StoppedError(
+                "Stopped before the end", "What was written so far is kept, and the next run goes on from it"
+            )
 
     def rest(self, seconds: float) -> None:
         """Do nothing for a while, or until the person asks to stop."""

@@ -14,7 +14,8 @@ _Name = Annotated[str, msgspec.Meta(max_length=1024)]
 
 
 class LeftOut(msgspec.Struct, frozen=True):
-    """One thing that is not in a snapshot: its absolute path, why (a ``Reason`` value), and the system's words."""
+    """One thing that is not in a snapshot: its absolute path, why (a ``Reason`` value), and the system's
+    words."""
 
     path: bytes
     reason: str
@@ -29,7 +30,8 @@ class Machine(msgspec.Struct, frozen=True):
 
 
 class Tally(msgspec.Struct, frozen=True):
-    """Counts of a snapshot. Bytes are plain bytes, except ``stored_bytes``: what it added to the store's files."""
+    """Counts of a snapshot. Bytes are plain bytes, except ``stored_bytes``: what it added to the store's
+    files."""
 
     files: Count = 0
     folders: Count = 0

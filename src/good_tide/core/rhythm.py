@@ -1,9 +1,9 @@
 """When a job's snapshots are due: recurrence rules, other occasions, and the hours that are allowed.
 
-A rule is written as RFC 5545 has it: a ``DTSTART`` line and an ``RRULE`` line. Rules that repeat by minutes or hours
-count elapsed time from their start and never drift; all others count in wall-clock time of their zone. A wall-clock
-time that daylight saving leaves out is taken with the offset before the gap, and one that comes twice means its first
-coming (RFC 5545, section 3.3.5).
+A rule is written as RFC 5545 has it: a ``DTSTART`` line and an ``RRULE`` line. Rules that repeat by minutes
+or hours count elapsed time from their start and never drift; all others count in wall-clock time of their
+zone. A wall-clock time that daylight saving leaves out is taken with the offset before the gap, and one that
+comes twice means its first coming (RFC 5545, section 3.3.5).
 """
 
 from __future__ import annotations
@@ -40,7 +40,10 @@ def every(minutes: int, offset_minutes: int = 0) -> str:
         PersonError: oftener than every ten minutes, or more seldom than daily.
     """
     if not SHORTEST_MINUTES <= minutes <= LONGEST_MINUTES:
-        raise PersonError(f"A snapshot every {minutes:,} min is out of range", "Choose from ten minutes to a day, or times of the day")
+        raise PersonError(
+            f"A snapshot every {minutes:,} min is out of range",
+            "Choose from ten minutes to a day, or times of the day",
+        )
     start = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(minutes=offset_minutes % minutes)
     return f"DTSTART:{start:%Y%m%dT%H%M%S}Z\nRRULE:FREQ=MINUTELY;INTERVAL={minutes}"
 
@@ -57,7 +60,8 @@ EVERY_HOUR = every(60)
 
 
 class Considerate(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """What automatic runs wait for. ``battery_below`` in percent, 0: never; ``load``: wait while the machine is busy with other work."""
+    """What automatic runs wait for. ``battery_below`` in percent, 0: never; ``load``: wait while the machine
+    is busy with other work."""
 
     battery_below: int = 25
     metered: bool = True
@@ -70,10 +74,13 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
 
     :param rules: recurrence rules, each a ``DTSTART`` and an ``RRULE`` line.
     :param on_disk: also when the job's disk came, after ``settle_seconds``.
-    :param on_change: also when files came to rest: nothing changed for ``quiet_seconds``, at most every ``at_most_minutes``. Changes of
-        files above ``large_bytes`` and in ``timed_only`` folders are left to the rules.
-    :param allowed: hours of the week in which the job may run by itself, such as ``mon-fri 08:00-20:00``; empty: at all times.
-    :param spread_seconds: runs begin up to so much later, each machine by its own steady share; None: 4 minutes for shares, else 0.
+    :param on_change: also when files came to rest: nothing changed for ``quiet_seconds``, at most every
+        ``at_most_minutes``. Changes of files above ``large_bytes`` and in ``timed_only`` folders are left to
+        the rules.
+    :param allowed: hours of the week in which the job may run by itself, such as ``mon-fri 08:00-20:00``;
+        empty: at all times.
+    :param spread_seconds: runs begin up to so much later, each machine by its own steady share; None: 4
+        minutes for shares, else 0.
     """
 
     rules: tuple[str, ...] = (EVERY_HOUR,)
@@ -103,7 +110,9 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
             _parsed(rule)
         Hours.of(self.allowed)
         if self.considerate.battery_below not in range(101):
-            raise PersonError(f"{self.considerate.battery_below} percent of battery makes no sense", "Choose from 0 to 100")
+            raise PersonError(
+                f"{self.considerate.battery_below} percent of battery makes no sense", "Choose from 0 to 100"
+            )
         for name in ("settle_seconds", "quiet_seconds", "at_most_minutes", "spread_seconds"):
             if (getattr(self, name) or 0) < 0:
                 raise PersonError(f"{name} is below 0", "Choose 0 or more")
@@ -125,7 +134,8 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
         return max(found, default=None)
 
     def starts(self, after: int, spread: int, zone: str) -> Iterator[int]:
-        """When runs will begin: due times and their share of the spread, put off to allowed hours, each once."""
+        """When runs will begin: due times and their share of the spread, put off to allowed hours, each
+        once."""
         hours, last = Hours.of(self.allowed), -1
         for due in self.due_times(after - spread):
             start = hours.next_open(due + spread, zone)
@@ -153,23 +163,40 @@ class _Rule:
         head, _, tail = text.strip().partition("\n")
         start = _START.match(head.strip())
         if start is not None and not start["zone"] and not start["utc"]:
-            raise PersonError(f"The rule {text!r} has no time zone", "Write DTSTART with TZID=… or with Z at its end, as in RFC 5545")
+            raise PersonError(
+                f"The rule {text!r} has no time zone",
+                "Write DTSTART with TZID=… or with Z at its end, as in RFC 5545",
+            )
         if start is None or not tail.strip().startswith("RRULE:"):
-            raise PersonError(f"The rule {text!r} cannot be read", "It needs a DTSTART and an RRULE line as in RFC 5545")
+            raise PersonError(
+                f"The rule {text!r} cannot be read", "It needs a DTSTART and an RRULE line as in RFC 5545"
+            )
         self.start = datetime.strptime(start["time"], "%Y%m%dT%H%M%S")
         try:
             self.zone = ZoneInfo(start["zone"] or "UTC")
             made = rrulestr(tail.strip(), dtstart=self.start)
         except (ZoneInfoNotFoundError, ValueError, OSError) as error:
-            raise PersonError(f"The rule {tail.strip()} cannot be read ({error})", "Write it as RFC 5545 has it") from error
+            raise PersonError(
+                f"The rule {tail.strip()} cannot be read ({error})", "Write it as RFC 5545 has it"
+            ) from error
         if not isinstance(made, rrule):
             raise PersonError(f"The rule {tail.strip()} is a set of rules", "Write one rule each")
-        self.parts = dict(part.split("=", 1) for part in tail.strip().removeprefix("RRULE:").upper().split(";") if "=" in part)
+        self.parts = dict(
+            part.split("=", 1)
+            for part in tail.strip().removeprefix("RRULE:").upper().split(";")
+            if "=" in part
+        )
         self.frequency = self.parts.get("FREQ", "")
         self.interval = int(self.parts.get("INTERVAL", "1"))
-        self._step = _ELAPSED.get(self.frequency, 0) * self.interval * SECOND if set(self.parts) <= {"FREQ", "INTERVAL"} else 0
+        self._step = (
+            _ELAPSED.get(self.frequency, 0) * self.interval * SECOND
+            if set(self.parts) <= {"FREQ", "INTERVAL"}
+            else 0
+        )
         if self.frequency == "SECONDLY" or 0 < self._step < SHORTEST_MINUTES * 60 * SECOND:
-            raise PersonError(f"The rule {tail.strip()} comes oftener than every ten minutes", "Choose ten minutes or more")
+            raise PersonError(
+                f"The rule {tail.strip()} comes oftener than every ten minutes", "Choose ten minutes or more"
+            )
         self._first = self._instant(self.start)
         self._made = made
 
@@ -181,7 +208,8 @@ class _Rule:
         return datetime.fromtimestamp(moment // SECOND, self.zone).replace(tzinfo=None, fold=0)
 
     def _near(self, wall: datetime) -> rrule:
-        """The rule begun as late as gives the same times around a moment, so that years are not counted through."""
+        """The rule begun as late as gives the same times around a moment, so that years are not counted
+        through."""
         days = _SHIFTED.get(self.frequency)
         if days is None or "COUNT" in self.parts or wall - self.start < timedelta(days=60):
             return self._made

@@ -21,7 +21,17 @@ MARKERS: Mapping[str, str] = {
 }
 """Markers of folders, and what each stands for."""
 
-_SIZE_UNITS = {"B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "KIB": 2**10, "MIB": 2**20, "GIB": 2**30, "TIB": 2**40}
+_SIZE_UNITS = {
+    "B": 1,
+    "KB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "TB": 10**12,
+    "KIB": 2**10,
+    "MIB": 2**20,
+    "GIB": 2**30,
+    "TIB": 2**40,
+}
 _DAY = 86400
 _AGE_UNITS = {"hour": 3600, "day": _DAY, "week": 7 * _DAY, "month": 2_629_800, "year": 31_557_600}
 _LONGEST_LINE = 4096
@@ -38,9 +48,12 @@ class RuleError(PersonError):
 class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
     """One rule. All its conditions must hold; None or empty means no such condition.
 
-    :param path: a pattern in the language of gitignore, from the covered folder; after ``~/`` from the home folder.
-    :param larger: bytes; files of more. :param smaller: bytes; files of less.
-    :param older: seconds; files last changed longer ago. :param newer: seconds; files changed since.
+    :param path: a pattern in the language of gitignore, from the covered folder; after ``~/`` from the home
+        folder.
+    :param larger: bytes; files of more.
+    :param smaller: bytes; files of less.
+    :param older: seconds; files last changed longer ago.
+    :param newer: seconds; files changed since.
     """
 
     include: bool
@@ -68,7 +81,9 @@ class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def of_files(self) -> bool:
         """Whether a condition can be judged for single files only."""
-        return bool(self.kind) or any(limit is not None for limit in (self.larger, self.smaller, self.older, self.newer))
+        return bool(self.kind) or any(
+            limit is not None for limit in (self.larger, self.smaller, self.older, self.newer)
+        )
 
 
 def _quoted(pattern: str) -> str:
@@ -104,16 +119,29 @@ def parse_rule(line: str) -> Rule:
         raise RuleError(f"a rule of {len(line):,} characters", f"Keep a rule under {_LONGEST_LINE:,}")
     try:
         lexer = shlex.shlex(line, posix=True, punctuation_chars=False)
-        lexer.whitespace_split, lexer.commenters, lexer.quotes, lexer.escapedquotes, lexer.escape = True, "", '"', '"', "\\"
+        lexer.whitespace_split, lexer.commenters, lexer.quotes, lexer.escapedquotes, lexer.escape = (
+            True,
+            "",
+            '"',
+            '"',
+            "\\",
+        )
         words = _split(lexer, line)
     except ValueError as error:
-        raise RuleError(f"{line.strip()!r}: a quotation mark is open", 'Write patterns with spaces as "Old drafts/"') from error
+        raise RuleError(
+            f"{line.strip()!r}: a quotation mark is open", 'Write patterns with spaces as "Old drafts/"'
+        ) from error
     if not words or words[0] not in ("include", "exclude"):
-        raise RuleError(f"{line.strip()!r} does not begin with include or exclude", "For example: exclude path Downloads/")
+        raise RuleError(
+            f"{line.strip()!r} does not begin with include or exclude", "For example: exclude path Downloads/"
+        )
     values: dict[str, str | int] = {}
     rest = words[1:]
     if not rest:
-        raise RuleError("a rule without a condition", "Say what it catches: path, kind, marker, larger, smaller, older or newer")
+        raise RuleError(
+            "a rule without a condition",
+            "Say what it catches: path, kind, marker, larger, smaller, older or newer",
+        )
     while rest:
         name, *rest = rest
         if name in values:
@@ -126,7 +154,10 @@ def parse_rule(line: str) -> Rule:
         elif name in ("path", "kind", "marker", "larger", "smaller", "older", "newer"):
             raise RuleError(f"nothing comes after “{name}”", "For example: exclude larger 2 GiB")
         else:
-            raise RuleError(f"“{name}” is no condition", "Conditions are path, kind, marker, larger, smaller, older, newer")
+            raise RuleError(
+                f"“{name}” is no condition",
+                "Conditions are path, kind, marker, larger, smaller, older, newer",
+            )
     return checked(msgspec.convert({"include": words[0] == "include", **values}, Rule))
 
 
@@ -171,29 +202,40 @@ def checked(rule: Rule, kinds: Mapping[str, Kind] = KINDS) -> Rule:
     if rule.marker and rule.marker not in MARKERS:
         raise RuleError(f"there is no marker “{rule.marker}”", f"Markers are {', '.join(MARKERS)}")
     if rule.marker and (rule.path or rule.of_files):
-        raise RuleError("a marker stands alone in a rule", "It is about folders; write the other conditions as rules of their own")
+        raise RuleError(
+            "a marker stands alone in a rule",
+            "It is about folders; write the other conditions as rules of their own",
+        )
     if rule.path:
         pattern_regex(rule.path)
     return rule
 
 
 def pattern_regex(pattern: str) -> str:
-    """A gitignore pattern as a regular expression over a path from the pattern's folder; folders end with a slash.
+    """A gitignore pattern as a regular expression over a path from the pattern's folder; folders end with a
+    slash.
 
     Raises:
         RuleError: it is no pattern.
     """
     inner = pattern[1:] if pattern.startswith("~/") else pattern
     if pattern.startswith("!"):
-        raise RuleError(f"“{pattern}” begins with !", "Write an include rule above instead, or \\! for a name that begins so")
+        raise RuleError(
+            f"“{pattern}” begins with !",
+            "Write an include rule above instead, or \\! for a name that begins so",
+        )
     try:
         regex: str | None = GitIgnoreSpecPattern.pattern_to_regex(inner)[0]
     except ValueError as error:
         raise RuleError(
-            f"“{pattern}” is not a pattern ({error})", "Patterns are those of gitignore: * ? [a-z] ** and / at the end"
+            f"“{pattern}” is not a pattern ({error})",
+            "Patterns are those of gitignore: * ? [a-z] ** and / at the end",
         ) from error
     if regex is None:
-        raise RuleError(f"“{pattern}” catches nothing", "Patterns are those of gitignore; write \\# or \\[ for such characters themselves")
+        raise RuleError(
+            f"“{pattern}” catches nothing",
+            "Patterns are those of gitignore; write \\# or \\[ for such characters themselves",
+        )
     regex = regex.replace("(?P<ps_d>/)", "/").removeprefix("^")
     regex = regex[:-2] + r"\Z)" if regex.endswith("$)") else regex
     try:
@@ -202,7 +244,8 @@ def pattern_regex(pattern: str) -> str:
             re.compile(regex)
     except (re.error, FutureWarning) as error:
         raise RuleError(
-            f"“{pattern}” has a set of characters that cannot be read", "Write sets like [abc] or [a-z]; [[:alpha:]] is not known"
+            f"“{pattern}” has a set of characters that cannot be read",
+            "Write sets like [abc] or [a-z]; [[:alpha:]] is not known",
         ) from error
     return regex
 
@@ -225,16 +268,17 @@ def parse_rules(text: str) -> list[Rule]:
 
 
 def literal_pattern(name: str) -> str:
-    """A pattern that catches exactly this name; ``?`` stands for bytes that are no text, and for characters that end a line."""
+    """A pattern that catches exactly this name; ``?`` stands for bytes that are no text, for characters that
+    end a line, and for blanks other than the plain one, which readers of patterns take away."""
     escaped = re.sub(r"([\\*?\[\]])", r"\\\1", name)
-    escaped = re.sub("[\udc80-\udcff\x00-\x1f\x7f-\x9f\u2028\u2029]", "?", escaped)
+    escaped = re.sub("[\udc80-\udcff\x00-\x1f\x7f-\x9f]|[^\\S ]", "?", escaped)
     escaped = re.sub(r"( +)$", lambda found: "\\ " * len(found[1]), escaped)
     return "\\" + escaped if escaped.startswith(("!", "#")) else escaped
 
 
 def path_pattern(path: str, home: str, covered: Sequence[str]) -> str:
-    """A pattern for exactly one path in the covered folders, without the slash of a folder: from the home folder where it lies in
-    it, else from the covered folder; empty for a covered folder itself."""
+    """A pattern for exactly one path in the covered folders, without the slash of a folder: from the home
+    folder where it lies in it, else from the covered folder; empty for a covered folder itself."""
     if home and path.startswith(home.rstrip("/") + "/"):
         return "~/" + "/".join(map(literal_pattern, path[len(home.rstrip("/")) + 1 :].split("/")))
     outer = next((folder for folder in covered if path.startswith(folder.rstrip("/") + "/")), "")

@@ -18,7 +18,9 @@ from good_tide.core.words import time_words
 
 _SHORTEST_START = 4
 _PERIOD = re.compile(
-    r"\d{4}(?P<month>-?\d\d)?(?P<day>-?\d\d)?([T ](?P<hour>\d\d)(?::?(?P<minute>\d\d)(?::?(?P<second>\d\d)(?:[.,](?P<fraction>\d+))?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?"
+    r"\d{4}(?P<month>-?\d\d)?(?P<day>-?\d\d)?([T"
+    r" ](?P<hour>\d\d)(?::?(?P<minute>\d\d)(?::?(?P<second>\d\d)(?:[.,](?P<fraction>\d+))?)?)?"
+    r"(Z|[+-]\d\d(:?\d\d)?)?)?"
 )
 _LONG_FRACTION = re.compile(r"([.,]\d{6})(\d+)")
 
@@ -47,13 +49,16 @@ def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snap
     """
     before = [snapshot for snapshot in snapshots if end is None or snapshot.record.time < end]
     if not before:
-        raise PersonError(f"The first snapshot is younger than {wanted}", "See the history for the times there are")
+        raise PersonError(
+            f"The first snapshot is younger than {wanted}", "See the history for the times there are"
+        )
     return before[-1]
 
 
 def parse_period(text: str) -> tuple[int, int]:
-    """Begin and end, in nanoseconds since 1970 UTC, of the year, month, day, hour, minute, second or part of a second that a time in ISO
-    8601 names; without a zone it is local. So a time that was printed to the second names what happened in that second.
+    """Begin and end, in nanoseconds since 1970 UTC, of the year, month, day, hour, minute, second or part of
+    a second that a time in ISO 8601 names; without a zone it is local. So a time that was printed to the
+    second names what happened in that second.
 
     Raises:
         PersonError: it is no time.
@@ -68,7 +73,13 @@ def parse_period(text: str) -> tuple[int, int]:
         if parts[unit]:
             return begin, begin + seconds * 1_000_000_000
     local = datetime.fromtimestamp(begin // 1_000_000_000)
-    step = relativedelta(days=1) if parts["day"] else relativedelta(months=1) if parts["month"] else relativedelta(years=1)
+    step = (
+        relativedelta(days=1)
+        if parts["day"]
+        else relativedelta(months=1)
+        if parts["month"]
+        else relativedelta(years=1)
+    )
     return begin, int((local + step).timestamp()) * 1_000_000_000
 
 
@@ -86,21 +97,35 @@ def parse_time(text: str) -> Nanoseconds:
     try:
         moment = dates.isoparse(text)
     except (ValueError, OverflowError):
-        raise PersonError(f"{text} is not a time", "Write it like 2026-11-03T14:00 or 2026-11-03T14:00:00+01:00") from None
+        raise PersonError(
+            f"{text} is not a time", "Write it like 2026-11-03T14:00 or 2026-11-03T14:00:00+01:00"
+        ) from None
     if moment.tzinfo is None:
         moment = moment.astimezone()
     since = moment.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)
-    return Nanoseconds((since.days * 86400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000 + beyond)
+    return Nanoseconds(
+        (since.days * 86400 + since.seconds) * 1_000_000_000 + since.microseconds * 1000 + beyond
+    )
 
 
 def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
-    """The error for a snapshot that was chosen and is not there any more: it was released, or written anew without something.
+    """The error for a snapshot that was chosen and is not there any more: it was released, or written anew
+    without something.
 
-    :param time: when it was taken; 0: not known. :param kept: when those that are there were.
+    :param time: when it was taken; 0: not known.
+    :param kept: when those that are there were.
     """
-    what = f"The snapshot of {time_words(time, now)} is no longer kept" if time else "This snapshot is no longer kept"
+    what = (
+        f"The snapshot of {time_words(time, now)} is no longer kept"
+        if time
+        else "This snapshot is no longer kept"
+    )
     nearest = min(kept, key=lambda one: abs(one - time)) if kept and time else None
-    return PersonError(what, "Choose another one" + (f"; the nearest is of {time_words(nearest, now)}" if nearest is not None else ""))
+    return PersonError(
+        what,
+        "Choose another one"
+        + (f"; the nearest is of {time_words(nearest, now)}" if nearest is not None else ""),
+    )
 
 
 def not_in_snapshot(path: bytes, time: int, known: Iterable[bytes]) -> PersonError:
@@ -111,7 +136,11 @@ def not_in_snapshot(path: bytes, time: int, known: Iterable[bytes]) -> PersonErr
     near = _near(path, known)
     return PersonError(
         f"{os.fsdecode(path)!r} is not in the snapshot of {time_words(time, time)}",
-        "Nearest names in it: " + near if near else "See its contents for what there is, and “versions” for when it was there",
+        (
+            "Nearest names in it: " + near
+            if near
+            else "See its contents for what there is, and “versions” for when it was there"
+        ),
     )
 
 

@@ -22,8 +22,8 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param inside: the store's folder from the disk's mount point.
     :param path: the store's directory where it was last seen.
     :param name: what people call the disk.
-    :param store: the store's id, whether it is ``encrypted``, and a digest of its ``keys``: another store in its place is refused.
-        Empty, and None, until it was opened by a version that keeps them.
+    :param store: the store's id, whether it is ``encrypted``, and a digest of its ``keys``: another store in
+        its place is refused. Empty, and None, until it was opened by a version that keeps them.
     """
 
     path: str
@@ -41,13 +41,15 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 
 
 Noise = Literal["trouble", "changes", "everything"]
-"""What a person is told of by itself: only trouble; also when it is over, and first snapshots; every snapshot."""
+"""What a person is told of by itself: only trouble; also when it is over, and first snapshots; every
+snapshot."""
 
 ReportTime = Literal["never", "trouble", "daily", "weekly"]
 
 
 class Holding(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """The holding area: how many bytes it may take, and which part of the room that is free without it; the smaller one holds."""
+    """The holding area: how many bytes it may take, and which part of the room that is free without it; the
+    smaller one holds."""
 
     on: bool = True
     limit_bytes: int = 10 * 1024 * 1024 * 1024
@@ -114,13 +116,15 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param folders: absolute paths of the covered folders.
     :param rules: rules of coverage, a line each.
     :param kinds: further endings for kinds of files.
-    :param machine: whose history it has in its stores, if not that of the machine the agent runs on: a further job of a machine has one
-        of its own, and the demo's machine is made up.
+    :param machine: whose history it has in its stores, if not that of the machine the agent runs on: a
+        further job of a machine has one of its own, and the demo's machine is made up.
     :param home: what ``~/`` in rules stands for; the person's home folder if empty.
-    :param passphrase_file: a file with the stores' passphrase; without one the key ring or the person is asked.
+    :param passphrase_file: a file with the stores' passphrase; without one the key ring or the person is
+        asked.
     :param rhythm: when snapshots are taken by themselves.
-    :param ladder: how dense history stays with age. :param agreed: the ladder that was last thinned by, or agreed to: a changed one
-        waits for a yes when it would release much at once.
+    :param ladder: how dense history stays with age.
+    :param agreed: the ladder that was last thinned by, or agreed to: a changed one waits for a yes when it
+        would release much at once.
     :param precious: path patterns, as in rules of coverage, of files whose every version is kept.
     :param former: names that the job had before.
     """

@@ -47,10 +47,21 @@ class State(enum.StrEnum):
 
 
 _MOODS = {
-    State.NO_JOB: Mood.ATTENTION, State.CURRENT: Mood.WELL, State.BY_HAND: Mood.WELL, State.FIRST: Mood.ATTENTION, State.DUE: Mood.WORKING,
-    State.RUNNING: Mood.WORKING, State.WAITING: Mood.PAUSED, State.PAUSED: Mood.PAUSED, State.AWAY: Mood.APART, State.LOCKED: Mood.ATTENTION,
-    State.READING: Mood.WORKING, State.GAPS: Mood.ATTENTION, State.FAILING: Mood.HARM, State.DAMAGED: Mood.HARM,
-}  # fmt: skip
+    State.NO_JOB: Mood.ATTENTION,
+    State.CURRENT: Mood.WELL,
+    State.BY_HAND: Mood.WELL,
+    State.FIRST: Mood.ATTENTION,
+    State.DUE: Mood.WORKING,
+    State.RUNNING: Mood.WORKING,
+    State.WAITING: Mood.PAUSED,
+    State.PAUSED: Mood.PAUSED,
+    State.AWAY: Mood.APART,
+    State.LOCKED: Mood.ATTENTION,
+    State.READING: Mood.WORKING,
+    State.GAPS: Mood.ATTENTION,
+    State.FAILING: Mood.HARM,
+    State.DAMAGED: Mood.HARM,
+}
 
 
 class Topic(enum.StrEnum):
@@ -68,7 +79,8 @@ class Topic(enum.StrEnum):
 
 
 class Trouble(msgspec.Struct, frozen=True):
-    """Something that somebody should look at: since when (nanoseconds since 1970 UTC), what, what to do, and what it is about."""
+    """Something that somebody should look at: since when (nanoseconds since 1970 UTC), what, what to do, and
+    what it is about."""
 
     since: int
     what: str
@@ -107,12 +119,16 @@ class Status(msgspec.Struct, frozen=True):
 class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What is known of a job. Times in nanoseconds since 1970 UTC, 0: never or not.
 
-    :param state: of its store, as in ``protocol.messages.Overview``. :param disk: what people call the disk.
+    :param state: of its store, as in ``protocol.messages.Overview``.
+    :param disk: what people call the disk.
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
-    :param next: when the next run begins by itself. :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
-    :param working: as in ``protocol.messages.Work``. :param held: snapshots in the holding area; ``holding`` whether it takes more.
+    :param next: when the next run begins by itself.
+    :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
+    :param working: as in ``protocol.messages.Work``.
+    :param held: snapshots in the holding area; ``holding`` whether it takes more.
     :param strange: what is not as it should be with a store, each with what to do.
-    :param free: room on the disk, None while not known. :param full_in_days: ``forecast.days_left``.
+    :param free: room on the disk, None while not known.
+    :param full_in_days: ``forecast.days_left``.
     """
 
     state: str
@@ -143,7 +159,8 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class StoreStanding(msgspec.Struct, frozen=True):
-    """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None where not known."""
+    """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None
+    where not known."""
 
     name: str
     present: bool
@@ -162,9 +179,14 @@ class JobStanding(msgspec.Struct, frozen=True):
 
 
 _WORK = {
-    "snapshot": "Taking a snapshot", "restore": "Restoring", "undo": "Undoing a restore", "carry": "Carrying snapshots over",
-    "run-due": "Running everything that is due", "release": "Releasing snapshots", "purge": "Taking out of all history",
-}  # fmt: skip
+    "snapshot": "Taking a snapshot",
+    "restore": "Restoring",
+    "undo": "Undoing a restore",
+    "carry": "Carrying snapshots over",
+    "run-due": "Running everything that is due",
+    "release": "Releasing snapshots",
+    "purge": "Taking out of all history",
+}
 
 
 def work_words(what: str, paused: bool) -> str:
@@ -180,22 +202,37 @@ def room_words(disk: str, free: int | None, days: float | None) -> str:
         return f"{disk} has {size_words(free)} free."
     if days < 14:
         return f"{disk} is full in about {count_words(max(1, round(days)), 'day')}."
-    return f"{disk} has room for about {round(days / 7)} weeks." if days < 70 else f"{disk} has room for about {round(days / 30.4)} months."
+    return (
+        f"{disk} has room for about {round(days / 7)} weeks."
+        if days < 70
+        else f"{disk} has room for about {round(days / 30.4)} months."
+    )
 
 
 def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found = []
     if facts.state == "damaged":
         found.append(Trouble(now, f"The store on {facts.disk} is damaged", "Run verify on it", Topic.DAMAGE))
-    found += [Trouble(now, words, "Run verify on the store", Topic.DAMAGE) for words in facts.damage if facts.state != "damaged"]
+    found += [
+        Trouble(now, words, "Run verify on the store", Topic.DAMAGE)
+        for words in facts.damage
+        if facts.state != "damaged"
+    ]
     found += [Trouble(now, what, todo, Topic.STORE) for what, todo in facts.strange]
     if facts.state == "locked":
-        found.append(Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED))
+        found.append(
+            Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED)
+        )
     if facts.failures:
         found.append(Trouble(facts.failing_since, facts.error, facts.advice, Topic.FAILING))
     if facts.gaps:
         found.append(
-            Trouble(facts.last, _gap_words(facts), "See them in the journal; leave out by a rule what need not be kept", Topic.GAPS)
+            Trouble(
+                facts.last,
+                _gap_words(facts),
+                "See them in the journal; leave out by a rule what need not be kept",
+                Topic.GAPS,
+            )
         )
     if facts.away_since and not (facts.holding and now - facts.away_since < _LONG_AWAY):
         found.append(Trouble(facts.away_since, f"The disk {facts.disk} is away", "Connect it", Topic.AWAY))
@@ -203,11 +240,21 @@ def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
         found.append(Trouble(now, "There is no snapshot yet", "Take the first one", Topic.FIRST))
     elif facts.last and now - facts.last > _LONG_AWAY and not facts.by_hand and not facts.failures:
         found.append(
-            Trouble(facts.last, "There was no snapshot for a week", "Take one, or see the journal for what it waits for", Topic.LATE)
+            Trouble(
+                facts.last,
+                "There was no snapshot for a week",
+                "Take one, or see the journal for what it waits for",
+                Topic.LATE,
+            )
         )
     if facts.full_in_days is not None and facts.full_in_days < 14:
         found.append(
-            Trouble(now, room_words(facts.disk, facts.free, facts.full_in_days).rstrip("."), "Make room, or add a larger disk", Topic.FULL)
+            Trouble(
+                now,
+                room_words(facts.disk, facts.free, facts.full_in_days).rstrip("."),
+                "Make room, or add a larger disk",
+                Topic.FULL,
+            )
         )
     return tuple(found)
 
@@ -235,43 +282,89 @@ def _status(facts: JobFacts, now: int) -> Status:
     if facts.state == "no-job":
         return Status(State.NO_JOB, "Nothing is protected on this machine yet.", action=Action.SET_UP)
     if facts.working:
-        return Status(State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip())
+        return Status(
+            State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip()
+        )
     if facts.state == "damaged":
-        return Status(State.DAMAGED, f"The store on {facts.disk} is damaged.", "Run verify on it.", action=Action.STORES)
+        return Status(
+            State.DAMAGED, f"The store on {facts.disk} is damaged.", "Run verify on it.", action=Action.STORES
+        )
     if facts.failures and not facts.away_since:
         since = time_words(facts.failing_since, now)
-        return Status(State.FAILING, f"Failing since {since}: {facts.error}.", f"{facts.advice}. {last}", action=Action.JOURNAL)
+        return Status(
+            State.FAILING,
+            f"Failing since {since}: {facts.error}.",
+            f"{facts.advice}. {last}",
+            action=Action.JOURNAL,
+        )
     if facts.away_since:
         return _away(facts, now, last)
     if facts.state == "locked":
-        return Status(State.LOCKED, f"The store on {facts.disk} is locked.", f"Give its passphrase. {last}", action=Action.UNLOCK)
+        return Status(
+            State.LOCKED,
+            f"The store on {facts.disk} is locked.",
+            f"Give its passphrase. {last}",
+            action=Action.UNLOCK,
+        )
     if facts.paused_until > now:
         until = _soon(facts.paused_until, now)
         return Status(
-            State.PAUSED, f"Paused until {until.removeprefix('at ')}.", f"{last} Nothing runs by itself until then.", action=Action.GO_ON
+            State.PAUSED,
+            f"Paused until {until.removeprefix('at ')}.",
+            f"{last} Nothing runs by itself until then.",
+            action=Action.GO_ON,
         )
     if facts.state == "catching-up":
         return Status(State.READING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
     if facts.gaps:
-        return Status(State.GAPS, f"With gaps: {_gap_words(facts)}.", f"{last} {after} {room}".strip(), action=Action.JOURNAL)
+        return Status(
+            State.GAPS,
+            f"With gaps: {_gap_words(facts)}.",
+            f"{last} {after} {room}".strip(),
+            action=Action.JOURNAL,
+        )
     if facts.due and facts.wait is not None and facts.wait not in (Wait.SETTLING, Wait.HOURS):
         return Status(
-            State.WAITING, f"Waiting: {_wait_words(facts, now)}.", f"Due since {time_words(facts.due, now)}. {last}", action=Action.TAKE
+            State.WAITING,
+            f"Waiting: {_wait_words(facts, now)}.",
+            f"Due since {time_words(facts.due, now)}. {last}",
+            action=Action.TAKE,
         )
     if facts.due and facts.wait is Wait.SETTLING:
         return Status(State.DUE, f"{facts.disk} is here; a snapshot begins in a moment.", last)
     if facts.due and facts.wait is None and now - facts.due > _GRACE:
-        return Status(State.DUE, f"A snapshot has been due since {time_words(facts.due, now)}.", last, action=Action.TAKE)
+        return Status(
+            State.DUE,
+            f"A snapshot has been due since {time_words(facts.due, now)}.",
+            last,
+            action=Action.TAKE,
+        )
     if not facts.last:
-        return Status(State.FIRST, "There is no snapshot yet.", f"Take the first one. {room}".strip(), action=Action.TAKE)
+        return Status(
+            State.FIRST,
+            "There is no snapshot yet.",
+            f"Take the first one. {room}".strip(),
+            action=Action.TAKE,
+        )
     if facts.by_hand:
         age = (now - facts.last) / SECOND
         ago = f", {duration_words(age)} ago" if age >= 3600 else ""
-        return Status(State.BY_HAND, f"Last snapshot {time_words(facts.last, now)}{ago}.", f"Snapshots are taken by hand. {room}".strip())
+        return Status(
+            State.BY_HAND,
+            f"Last snapshot {time_words(facts.last, now)}{ago}.",
+            f"Snapshots are taken by hand. {room}".strip(),
+        )
     lead = f"last snapshot {time_words(facts.last, now)}"
     if now - facts.last > _LONG_AWAY:
-        return Status(State.CURRENT, f"A week without a snapshot: {lead}.", f"{after} {room}".strip(), action=Action.TAKE)
-    return Status(State.CURRENT, f"Up to date: {lead}{', next ' + _soon(facts.next, now) if facts.next else ''}.", room)
+        return Status(
+            State.CURRENT,
+            f"A week without a snapshot: {lead}.",
+            f"{after} {room}".strip(),
+            action=Action.TAKE,
+        )
+    return Status(
+        State.CURRENT, f"Up to date: {lead}{', next ' + _soon(facts.next, now) if facts.next else ''}.", room
+    )
 
 
 def _away(facts: JobFacts, now: int, last: str) -> Status:
@@ -284,7 +377,11 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
         )
         after = f" Next {_soon(facts.next, now)}." if facts.next else ""
         return Status(State.AWAY, f"{facts.disk} has been away since {since}.", f"{kept} {last}{after}")
-    return Status(State.AWAY, f"{facts.disk} has been away since {since}; no snapshots are taken.", f"Connect it. {last}")
+    return Status(
+        State.AWAY,
+        f"{facts.disk} has been away since {since}; no snapshots are taken.",
+        f"Connect it. {last}",
+    )
 
 
 def _soon(moment: int, now: int) -> str:
@@ -298,7 +395,9 @@ def _wait_words(facts: JobFacts, now: int) -> str:
         Wait.PAUSED: "paused",
         Wait.DISK: f"{facts.disk} is not here",
         Wait.SETTLING: f"{facts.disk} has just come",
-        Wait.RETRY: f"trying again {_soon(facts.wait_until, now)}" if facts.wait_until else "trying again soon",
+        Wait.RETRY: f"trying again {_soon(facts.wait_until, now)}"
+        if facts.wait_until
+        else "trying again soon",
         Wait.HOURS: "not in the hours that are allowed",
         Wait.BATTERY: f"the machine runs on battery{battery}",
         Wait.METERED: "the network connection is metered",

@@ -43,7 +43,8 @@ def exact_words(moment: int) -> str:
 
 
 def time_words(moment: int, now: int, seconds: bool = False) -> str:
-    """A stored time as people say it: ``today 14:00``, ``Tue 3 Nov, 09:00``, with the year if it is another."""
+    """A stored time as people say it: ``today 14:00``, ``Tue 3 Nov, 09:00``, with the year if it is
+    another."""
     when, today = local(moment), local(now)
     clock = f"{when:%H:%M:%S}" if seconds else f"{when:%H:%M}"
     if when.date() == today.date():
@@ -57,7 +58,8 @@ def time_words(moment: int, now: int, seconds: bool = False) -> str:
 
 
 def tomorrow_morning(now: int) -> int:
-    """Six in the morning of the next day, in nanoseconds since 1970 UTC: until when people mean “until tomorrow”."""
+    """Six in the morning of the next day, in nanoseconds since 1970 UTC: until when people mean “until
+    tomorrow”."""
     morning = (local(now) + timedelta(days=1)).replace(hour=6, minute=0, second=0, microsecond=0)
     return int(morning.timestamp()) * SECOND
 
@@ -85,18 +87,24 @@ def printable(path: bytes) -> str:
 
 
 def harmless(text: str, lines: bool = False) -> str:
-    """Text that somebody else may have made up, for a terminal: control characters as backslash escapes, but for line ends by choice."""
+    """Text that somebody else may have made up, for a terminal: control characters as backslash escapes, but
+    for line ends by choice."""
     if text.isprintable():
         return text
     return "".join(
-        one if one.isprintable() or (lines and one == "\n") else one.encode("unicode_escape", "surrogatepass").decode() for one in text
+        one
+        if one.isprintable() or (lines and one == "\n")
+        else one.encode("unicode_escape", "surrogatepass").decode()
+        for one in text
     )
 
 
 def from_home(path: bytes, home: str) -> str:
     """A path as text, with the home folder as ``~``."""
     start = os.fsencode(home)
-    return printable(b"~" + path[len(start) :] if home and (path == start or path.startswith(start + b"/")) else path)
+    return printable(
+        b"~" + path[len(start) :] if home and (path == start or path.startswith(start + b"/")) else path
+    )
 
 
 def is_text(path: str) -> bool:

@@ -1,8 +1,9 @@
 """Sealing and opening of store files: encrypted, or open and authenticated by keyed hash.
 
-Every store file has a key of its own, derived from the store's secret, the file's kind and the file's name. A file
-moved to another name therefore does not open. Sealing begins with a fresh name (``StoreKeys.fresh_seal``), drawn only when all that will be
-sealed under it is known, and each number is used once under it: no key and nonce ever seal two different texts.
+Every store file has a key of its own, derived from the store's secret, the file's kind and the file's name. A
+file moved to another name therefore does not open. Sealing begins with a fresh name
+(``StoreKeys.fresh_seal``), drawn only when all that will be sealed under it is known, and each number is used
+once under it: no key and nonce ever seal two different texts.
 """
 
 from __future__ import annotations
@@ -66,13 +67,18 @@ class EncryptingSeal:
 
 
 class OpenSeal:
-    """No secrecy: the plain bytes, then a 16-byte keyed BLAKE2b over number, context length, context and plain bytes."""
+    """No secrecy: the plain bytes, then a 16-byte keyed BLAKE2b over number, context length, context and
+    plain bytes."""
 
     def __init__(self, key: bytes) -> None:
         self._key = key
 
     def _tag(self, number: int, plain: bytes, context: bytes) -> bytes:
-        hasher = hashlib.blake2b(number.to_bytes(12, "big") + len(context).to_bytes(4, "big") + context, key=self._key, digest_size=16)
+        hasher = hashlib.blake2b(
+            number.to_bytes(12, "big") + len(context).to_bytes(4, "big") + context,
+            key=self._key,
+            digest_size=16,
+        )
         hasher.update(plain)
         return hasher.digest()
 
@@ -87,7 +93,8 @@ class OpenSeal:
 
 
 class FreshSeal:
-    """Seals the pieces of one new store file, under a name that nobody had before. All pieces are known when it is made."""
+    """Seals the pieces of one new store file, under a name that nobody had before. All pieces are known when
+    it is made."""
 
     def __init__(self, name: bytes, seal: Seal) -> None:
         self.name = name
@@ -110,7 +117,8 @@ class StoreKeys:
     """All keys of one open store.
 
     :param secret: 32 bytes that all sealing keys come from. In a store without encryption it is public.
-    :param identity: 32 bytes that chunk identities and borders come from; stores that exchange snapshots share it.
+    :param identity: 32 bytes that chunk identities and borders come from; stores that exchange snapshots
+        share it.
     """
 
     def __init__(self, secret: bytes, identity: bytes, encrypted: bool) -> None:
@@ -151,12 +159,14 @@ class StoreKeys:
         return ChunkId(blake3.blake3(plain, key=self._chunk_key).digest())
 
     def digest(self, content: bytes | memoryview) -> ContentDigest:
-        """Content digest of a file that is stored as part of a block, or of the list that stands for a larger one."""
+        """Content digest of a file that is stored as part of a block, or of the list that stands for a larger
+        one."""
         return ContentDigest(blake3.blake3(content, key=self.digest_key).digest(length=DIGEST_BYTES))
 
 
 def digest_with(key: bytes) -> Callable[[bytes], bytes]:
-    """The content digest of a small file, for a process that has the digest key and nothing else of a store."""
+    """The content digest of a small file, for a process that has the digest key and nothing else of a
+    store."""
     keyed, length = blake3.blake3, DIGEST_BYTES
 
     def digest(content: bytes) -> bytes:
@@ -167,4 +177,6 @@ def digest_with(key: bytes) -> Callable[[bytes], bytes]:
 
 def derive(secret: bytes, purpose: bytes, salt: bytes = b"") -> bytes:
     """A 32-byte key for one purpose (HKDF with SHA-256, RFC 5869)."""
-    return HKDF(algorithm=SHA256(), length=SECRET_BYTES, salt=salt or None, info=b"good-tide 1 " + purpose).derive(secret)
+    return HKDF(
+        algorithm=SHA256(), length=SECRET_BYTES, salt=salt or None, info=b"good-tide 1 " + purpose
+    ).derive(secret)

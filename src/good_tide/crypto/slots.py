@@ -39,7 +39,11 @@ class Cost(msgspec.Struct, frozen=True):
     @property
     def bearable(self) -> bool:
         """Whether it makes sense, and takes no more memory and time than any slot may."""
-        return 8 * self.lanes <= self.memory_kib <= _MOST_KIB and 1 <= self.lanes <= _MOST_LANES and 0 < self.work <= _MOST_WORK
+        return (
+            8 * self.lanes <= self.memory_kib <= _MOST_KIB
+            and 1 <= self.lanes <= _MOST_LANES
+            and 0 < self.work <= _MOST_WORK
+        )
 
 
 STRONG = Cost()
@@ -49,7 +53,8 @@ _MOST_WORK, _MOST_TOGETHER = 4 * _MOST_KIB, 12 * _MOST_KIB
 
 
 class Slot(msgspec.Struct, frozen=True, kw_only=True):
-    """One way to open a store, as stored in ``keys/``. ``kind`` open: ``sealed`` holds the secrets as they are."""
+    """One way to open a store, as stored in ``keys/``. ``kind`` open: ``sealed`` holds the secrets as they
+    are."""
 
     kind: Literal["passphrase", "recovery", "open"]
     sealed: bytes
@@ -59,7 +64,8 @@ class Slot(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def new_secrets(identity: bytes | None = None) -> bytes:
-    """Fresh random secrets for a store: 32 bytes to seal with, 32 bytes for identities, unless those are given."""
+    """Fresh random secrets for a store: 32 bytes to seal with, 32 bytes for identities, unless those are
+    given."""
     return secrets.token_bytes(SECRET_BYTES) + (identity or secrets.token_bytes(SECRET_BYTES))
 
 
@@ -70,15 +76,28 @@ def keys_from(secret: bytes, encrypted: bool) -> StoreKeys:
         DamageError: they have another length than secrets have.
     """
     if len(secret) != 2 * SECRET_BYTES:
-        raise DamageError("The secrets in a key slot have an impossible length", "Bring the store's folder keys back from a copy")
+        raise DamageError(
+            "The secrets in a key slot have an impossible length",
+            "Bring the store's folder keys back from a copy",
+        )
     return StoreKeys(secret[:SECRET_BYTES], secret[SECRET_BYTES:], encrypted)
 
 
-def wrap(kind: Literal["passphrase", "recovery"], words: str, secret: bytes, binding: bytes, cost: Cost, hint: str = "") -> Slot:
-    """A slot that opens with ``words``. ``binding`` ties it to the store's header, so that neither can be exchanged."""
+def wrap(
+    kind: Literal["passphrase", "recovery"],
+    words: str,
+    secret: bytes,
+    binding: bytes,
+    cost: Cost,
+    hint: str = "",
+) -> Slot:
+    """A slot that opens with ``words``. ``binding`` ties it to the store's header, so that neither can be
+    exchanged."""
     salt = secrets.token_bytes(16)
     key = _stretch(words, salt, cost)
-    return Slot(kind=kind, sealed=AESGCM(key).encrypt(bytes(12), secret, binding), salt=salt, cost=cost, hint=hint)
+    return Slot(
+        kind=kind, sealed=AESGCM(key).encrypt(bytes(12), secret, binding), salt=salt, cost=cost, hint=hint
+    )
 
 
 def open_slot(secret: bytes) -> Slot:
@@ -108,11 +127,13 @@ def unwrap(slots: list[Slot], words: str, binding: bytes) -> bytes:
             continue
     if refused:
         raise DamageError(
-            "A key slot asks for more memory or time than any slot may, and no other opens with this passphrase",
+            "A key slot asks for more memory or time than any slot may, and no other opens with this"
+            " passphrase",
             "Bring the store's folder keys back from a copy, or use another passphrase or the recovery key",
         )
     raise WrongPassphraseError(
-        "The passphrase does not open this store", "Check capitals and keyboard layout, look at the hint, or use the recovery key"
+        "The passphrase does not open this store",
+        "Check capitals and keyboard layout, look at the hint, or use the recovery key",
     )
 
 
@@ -124,7 +145,8 @@ def new_recovery_key() -> str:
 
 
 def parse_recovery_key(typed: str) -> str | None:
-    """The digits of a recovery key however it was typed (case, spaces, dashes, confused letters), or None if it is none."""
+    """The digits of a recovery key however it was typed (case, spaces, dashes, confused letters), or None if
+    it is none."""
     digits = "".join(character for character in typed.upper() if character.isalnum())
     digits = digits.translate(str.maketrans("ILOU", "110V"))
     if len(digits) != _RECOVERY_DIGITS or set(digits) - set(_ALPHABET):
@@ -141,7 +163,7 @@ def _stretch(words: str, salt: bytes, cost: Cost) -> bytes:
     if not cost.bearable:
         raise DamageError("A key slot asks for more memory or time than any slot may")
     material = unicodedata.normalize("NFC", words).encode()
-    stretched = Argon2id(salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib).derive(
-        material
-    )
+    stretched = Argon2id(
+        salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib
+    ).derive(material)
     return derive(stretched, b"slot")

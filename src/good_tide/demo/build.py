@@ -33,8 +33,12 @@ DISKS = (
     StandIn(name="Pier", capacity=931 * _GIB, used=212 * _GIB, device="external disk 1"),
     StandIn(name="Mole", capacity=1863 * _GIB, used=3 * _GIB, device="external disk 2", plugged=False),
     StandIn(name="Stage stick", file_system="exfat", capacity=29 * _GIB, used=11 * _GIB, device="stick"),
-    StandIn(name="Attic", kind="internal", capacity=180 * _GIB, used=60 * _GIB, device="stand-in system disk"),
-    StandIn(name="harbour/archive", kind="network", file_system="cifs", capacity=7450 * _GIB, used=5100 * _GIB),
+    StandIn(
+        name="Attic", kind="internal", capacity=180 * _GIB, used=60 * _GIB, device="stand-in system disk"
+    ),
+    StandIn(
+        name="harbour/archive", kind="network", file_system="cifs", capacity=7450 * _GIB, used=5100 * _GIB
+    ),
     StandIn(name="harbour/old", kind="network", file_system="cifs", answers=False),
 )
 ALLOWED = ("mon-fri 10:00-13:00", "mon-fri 14:00-17:00")
@@ -88,10 +92,14 @@ class _FileDesk:
         (self._home / path).rename(self._home / to)
 
     def files(self, path: str) -> list[str]:
-        return sorted(str(found.relative_to(self._home)) for found in (self._home / path).rglob("*") if found.is_file())
+        return sorted(
+            str(found.relative_to(self._home)) for found in (self._home / path).rglob("*") if found.is_file()
+        )
 
 
-def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], None], cache: Path, state: Path) -> DemoFolders:
+def build_demo(
+    root: Path, now: datetime, tell_progress: Callable[[int, int], None], cache: Path, state: Path
+) -> DemoFolders:
     """Make the demo anew in ``root``; history ends with the last working hour before ``now``.
 
     :param tell_progress: given snapshots done and in all.
@@ -109,7 +117,9 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
     job = Job(
         name="Production office",
         folders=tuple(str(folders.workstation / name) for name in COVERED),
-        stores=(StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),),
+        stores=(
+            StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),
+        ),
         rules=RULES,
         machine=MACHINE,
         home=str(folders.workstation),
@@ -124,15 +134,31 @@ def build_demo(root: Path, now: datetime, tell_progress: Callable[[int, int], No
 
 
 def _play(
-    folders: DemoFolders, store: Store, job: Job, here: Workplace, clock: SetClock, changes: list[Change], tell_progress: Callable[[int, int], None]
-) -> None:  # fmt: skip
+    folders: DemoFolders,
+    store: Store,
+    job: Job,
+    here: Workplace,
+    clock: SetClock,
+    changes: list[Change],
+    tell_progress: Callable[[int, int], None],
+) -> None:
     """Play the story, with a snapshot of the job where it says so, as the agent would have taken it."""
     disks, journal, books = StandInDisks(folders.rack), Journal(here.records, clock), Books(here.records)
     desk, standings = _FileDesk(folders.workstation, clock), Standings(here, disks, clock, books, journal)
     hands = Hands(
-        here=here, disks=disks, clock=clock, journal=journal, open_ref=lambda ref, folder: store,
-        open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, job.holding, catalog_names(cache=here.cache, identity=store.header.store)),
-    )  # fmt: skip
+        here=here,
+        disks=disks,
+        clock=clock,
+        journal=journal,
+        open_ref=lambda ref, folder: store,
+        open_area=lambda ref: open_area(
+            here.holdings,
+            ref,
+            PASSPHRASE,
+            job.holding,
+            catalog_names(cache=here.cache, identity=store.header.store),
+        ),
+    )
     total, done = sum(change.snapshot for change in changes), 0
     for change in changes:
         clock.set(Nanoseconds(int(change.when.timestamp()) * SECOND))

@@ -76,7 +76,9 @@ def tell(end: datetime, seed: int = 7) -> Iterator[Change]:
         for day in range(5):
             for hour in HOURS:
                 for change in teller.hour(week, day, hour):
-                    when = datetime.combine(start + timedelta(weeks=week, days=day), time(*change[0]), end.tzinfo)
+                    when = datetime.combine(
+                        start + timedelta(weeks=week, days=day), time(*change[0]), end.tzinfo
+                    )
                     if when <= end:
                         yield Change(when, change[1], change[2])
 
@@ -94,12 +96,20 @@ class _Teller:
         random = self._random
         for act in (1, 2, 3):
             if act != 2:
-                desk.write(f"{WINTER}/cue sheet act {act}.txt", _lines(documents.cue_sheet(random, f"Winter play, act {act}", 26)))
-            desk.write(f"{SPRING}/cue sheet act {act}.txt", _lines(documents.cue_sheet(random, f"Spring musical, act {act}", 34)))
+                desk.write(
+                    f"{WINTER}/cue sheet act {act}.txt",
+                    _lines(documents.cue_sheet(random, f"Winter play, act {act}", 26)),
+                )
+            desk.write(
+                f"{SPRING}/cue sheet act {act}.txt",
+                _lines(documents.cue_sheet(random, f"Spring musical, act {act}", 34)),
+            )
         desk.write(OLD_NAME, _lines(documents.cue_sheet(random, "Winter play, second half", 30)))
         for production, scenes in ((WINTER, 44), (SPRING, 36)):
             for scene in range(1, scenes + 1):
-                desk.write(f"{production}/Script/scene {scene:02d}.txt", documents.sentences(random, 30).encode())
+                desk.write(
+                    f"{production}/Script/scene {scene:02d}.txt", documents.sentences(random, 30).encode()
+                )
             for number in range(1, 15):
                 name = f"{production}/Set drawings/plan {number:02d}.svg"
                 desk.write(name, documents.set_drawing(random, f"Plan {number}", 10 + number))
@@ -107,9 +117,13 @@ class _Teller:
                 desk.write(f"{production}/Posters/poster draft {number}.png", documents.poster(random))
             desk.write(f"{production}/props.csv", documents.as_csv(documents.budget(random, 24)))
         for number in range(1, 7):
-            desk.write(f"{THROWN_AWAY}/scheme {number}.svg", documents.set_drawing(random, f"First scheme {number}"))
+            desk.write(
+                f"{THROWN_AWAY}/scheme {number}.svg", documents.set_drawing(random, f"First scheme {number}")
+            )
         for number in range(1, 41):
-            desk.write(f"{SOUND}/Cues/cue {number:02d}.wav", documents.sound_cue(random, random.uniform(1.0, 3.0)))
+            desk.write(
+                f"{SOUND}/Cues/cue {number:02d}.wav", documents.sound_cue(random, random.uniform(1.0, 3.0))
+            )
         for name in (
             "bank",
             "printer",
@@ -128,7 +142,10 @@ class _Teller:
         for name in ("spring musical", "building", "wardrobe", "tour"):
             desk.write(f"{OFFICE}/Budgets/{name} budget.csv", documents.as_csv(documents.budget(random, 30)))
         desk.write(f"{OFFICE}/contacts.csv", documents.as_csv(documents.budget(random, 40)))
-        desk.write(f"{OFFICE}/Ordner für Gäste.txt", "Gästeliste der Premiere, Grüße aus der Küche\n".encode("latin-1"))
+        desk.write(
+            f"{OFFICE}/Ordner für Gäste.txt",
+            "Gästeliste der Premiere, Grüße aus der Küche\n".encode("latin-1"),
+        )
 
         self._leave_about(desk)
 
@@ -157,13 +174,18 @@ class _Teller:
 
         def act(desk: Desk) -> None:
             name = f"{OFFICE}/Rehearsal calls/call {when.isoformat()}.txt"
-            desk.write(name, documents.rehearsal_call(self._random, f"{when:%A} {when.day} {when:%B}").encode())
+            desk.write(
+                name, documents.rehearsal_call(self._random, f"{when:%A} {when.day} {when:%B}").encode()
+            )
             if day == 2:
                 desk.write(
-                    f"{OFFICE}/Letters/letter week {week + 1}.txt", documents.letter(self._random, "friends of the playhouse").encode()
+                    f"{OFFICE}/Letters/letter week {week + 1}.txt",
+                    documents.letter(self._random, "friends of the playhouse").encode(),
                 )
             if day == 3 and week % 2:
-                desk.write(f"{WINTER}/Posters/poster draft {4 + week // 2}.png", documents.poster(self._random))
+                desk.write(
+                    f"{WINTER}/Posters/poster draft {4 + week // 2}.png", documents.poster(self._random)
+                )
 
         return act
 
@@ -180,7 +202,11 @@ class _Teller:
             elif choice < 0.8 and not (week >= 8):
                 self._spend(desk, BUDGET)
             elif choice < 0.9:
-                self._spend(desk, f"{OFFICE}/Budgets/{random.choice(('spring musical', 'building', 'wardrobe'))} budget.csv")
+                self._spend(
+                    desk,
+                    f"{OFFICE}/Budgets/{random.choice(('spring musical', 'building', 'wardrobe'))}"
+                    " budget.csv",
+                )
 
         return act
 
@@ -188,7 +214,11 @@ class _Teller:
         lines = desk.read(path).decode().split("\n")
         for _ in range(self._random.randint(1, 3)):
             at = self._random.randrange(min(3, len(lines) - 1), len(lines))
-            fresh = documents.cue_sheet(self._random, "", 1)[-1] if "cue" in path else documents.sentences(self._random, 1)
+            fresh = (
+                documents.cue_sheet(self._random, "", 1)[-1]
+                if "cue" in path
+                else documents.sentences(self._random, 1)
+            )
             lines[at : at + self._random.randint(0, 1)] = [fresh]
         desk.write(path, "\n".join(lines).encode())
 
@@ -212,18 +242,28 @@ class _Teller:
         if moment == (3, 1, 12):
             yield (11, 15), lambda desk: desk.rename(OLD_NAME, NEW_NAME), False
         if moment == (4, 0, 16):
-            yield (15, 30), lambda desk: desk.write(RECORDING, documents.sound_cue(self._random, 400.0)), False
+            yield (
+                (15, 30),
+                lambda desk: desk.write(RECORDING, documents.sound_cue(self._random, 400.0)),
+                False,
+            )
         if moment == (4, 3, 10):
             yield (9, 10), lambda desk: desk.remove(RECORDING), False
         if moment == (8, 3, 16):
             yield (15, 12), self._rewrite_with_noise, False
 
     def _overwrite_budget(self, desk: Desk) -> None:
-        desk.write(BUDGET, documents.as_csv([["Item", "Planned", "Spent", "Who"], ["new", "0.00", "0.00", ""]]))
+        desk.write(
+            BUDGET, documents.as_csv([["Item", "Planned", "Spent", "Who"], ["new", "0.00", "0.00", ""]])
+        )
 
     def _save_letter(self, number: int) -> Callable[[Desk], None]:
         def act(desk: Desk) -> None:
-            text = documents.letter(self._random, "members of the council", 1) if number == 0 else desk.read(SAVED_ELEVEN_TIMES).decode()
+            text = (
+                documents.letter(self._random, "members of the council", 1)
+                if number == 0
+                else desk.read(SAVED_ELEVEN_TIMES).decode()
+            )
             if number:
                 text = text.replace("\n\nYours", f"\n\n{documents.sentences(self._random, 2)}\n\nYours", 1)
             desk.write(SAVED_ELEVEN_TIMES, text.encode())

@@ -109,8 +109,8 @@ class AgentLink(QObject):
         otherwise: Callable[[Fault], None] | None = None,
         job: str | None = None,
     ) -> int:
-        """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong. Without a connection nothing is asked:
-        the window asks for everything anew when it is connected again.
+        """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong. Without a
+        connection nothing is asked: the window asks for everything anew when it is connected again.
 
         :param job: the job that is meant; the one that is shown if not given.
         """
@@ -119,7 +119,9 @@ class AgentLink(QObject):
             return self._number
         self._waiting[self._number] = (answer, then or (lambda result: None), otherwise)
         wanted = self.job if job is None else job
-        self._socket.write(encode(Request(method, raw(params if params is not None else {}), self._number, wanted)))
+        self._socket.write(
+            encode(Request(method, raw(params if params is not None else {}), self._number, wanted))
+        )
         return self._number
 
     def _on_ready(self) -> None:

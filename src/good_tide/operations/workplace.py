@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -28,7 +29,8 @@ class Workplace(msgspec.Struct, frozen=True):
 
     @property
     def foreign(self) -> bool:
-        """Whether other settings than the person's own are used, such as the demo's; their records are kept beside them."""
+        """Whether other settings than the person's own are used, such as the demo's; their records are kept
+        beside them."""
         return self.settings != jobs.own_settings_folder()
 
     @property
@@ -67,19 +69,29 @@ def own_history_from_now_on(here: Workplace) -> Machine:
 
 
 def _take_own_history(here: Workplace, become: Become) -> None:
-    """This machine is a copy of another: each of its jobs gets a history of its own. It is said in the journal."""
+    """This machine is a copy of another: each of its jobs gets a history of its own. It is said in the
+    journal."""
     for job in [] if here.foreign else jobs.load_jobs(here.settings):
         if job.machine is not None:
-            identity = hashlib.sha256(f"good-tide copy {job.machine.id} {become.machine.id}".encode()).hexdigest()[:32]
+            identity = hashlib.sha256(
+                f"good-tide copy {job.machine.id} {become.machine.id}".encode()
+            ).hexdigest()[:32]
             fresh = Machine(identity, f"{become.machine.name} · {job.name}")
-            jobs.update_job(here.settings, job.name, lambda known, fresh=fresh: msgspec.structs.replace(known, machine=fresh))  # type: ignore[misc]
+            jobs.update_job(here.settings, job.name, partial(_taken_as, fresh))
     journal = Journal(here.records, SystemClock())
     journal.add(
-        "trouble", "", f"This machine was made from an image of another one: it is called {become.machine.name} from now on", (),
+        "trouble",
+        "",
+        f"This machine was made from an image of another one: it is called {become.machine.name} from now on",
+        (),
         "It has a history of its own in every store; the one of before belongs to the other machine.",
         "If this is no copy, but has new hardware: its earlier snapshots are still there under the old name.",
-    )  # fmt: skip
+    )
     journal.close()
+
+
+def _taken_as(machine: Machine, job: Job) -> Job:
+    return msgspec.structs.replace(job, machine=machine)
 
 
 def use_settings(settings: Path) -> None:
@@ -88,7 +100,8 @@ def use_settings(settings: Path) -> None:
 
 
 def stays_installed(here: Workplace) -> bool | None:
-    """Whether an agent is started with every session; None for settings that are not the person's own, which have none."""
+    """Whether an agent is started with every session; None for settings that are not the person's own, which
+    have none."""
     return None if here.foreign else service.state().by != "nothing"
 
 
@@ -126,7 +139,9 @@ def find_job(settings: Path, name: str | None) -> Job:
     known = load_jobs(settings)
     names = ", ".join(job.name for job in known)
     if not known:
-        raise PersonError("There is no job on this machine yet", "Make one with “good-tide job add”, or in the window")
+        raise PersonError(
+            "There is no job on this machine yet", "Make one with “good-tide job add”, or in the window"
+        )
     if name is None:
         if len(known) > 1:
             raise PersonError("There are several jobs", f"Name one of {names}")

@@ -50,11 +50,14 @@ class AgentClient:
                 self._notes.append((incoming.method, bytes(incoming.params)))
             elif incoming.id == self._number:
                 if incoming.error is not None:
-                    raise _ERRORS.get(incoming.error.code, PlaceError)(incoming.error.message, incoming.error.data)
+                    raise _ERRORS.get(incoming.error.code, PlaceError)(
+                        incoming.error.message, incoming.error.data
+                    )
                 return msgspec.json.decode(incoming.result, type=answer)
 
     def notes(self) -> Iterator[tuple[str, bytes]]:
-        """What the agent tells by itself, as names and JSON; those that came while an answer was awaited first."""
+        """What the agent tells by itself, as names and JSON; those that came while an answer was awaited
+        first."""
         while True:
             if self._notes:
                 yield self._notes.pop(0)

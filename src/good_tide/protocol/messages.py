@@ -19,7 +19,8 @@ PROTOCOL_VERSION = 4
 
 
 class Request(msgspec.Struct, omit_defaults=True):
-    """A request (with ``id``) or a notification (without). ``job``: the name of the job that is meant, where one is."""
+    """A request (with ``id``) or a notification (without). ``job``: the name of the job that is meant, where
+    one is."""
 
     method: str
     params: msgspec.Raw = msgspec.Raw(b"{}")
@@ -56,7 +57,8 @@ class Hello(msgspec.Struct):
 class StoreView(msgspec.Struct):
     """A store and the disk it is on.
 
-    :param by_age: stored bytes added in each of the past weeks, oldest first; of the store that is looked into.
+    :param by_age: stored bytes added in each of the past weeks, oldest first; of the store that is looked
+        into.
     :param shown: whether history is shown from this store.
     """
 
@@ -84,7 +86,8 @@ class Overview(msgspec.Struct):
     :param history_read: while catching up: snapshots read, and in all.
     :param trouble: what is wrong, with what to do, in sentences.
     :param history: stands for the snapshots of ``tide``: answers with another one are of another history.
-    :param reading: another machine's store, opened only to read. :param pinned: labels of pinned snapshots, by their names.
+    :param reading: another machine's store, opened only to read.
+    :param pinned: labels of pinned snapshots, by their names.
     """
 
     state: str
@@ -113,7 +116,8 @@ class Overview(msgspec.Struct):
 
 
 class Work(msgspec.Struct):
-    """What the agent is doing: ``snapshot``, ``restore``, ``undo``, ``carry`` or ``run-due``; ``easy``: with rests."""
+    """What the agent is doing: ``snapshot``, ``restore``, ``undo``, ``carry`` or ``run-due``; ``easy``: with
+    rests."""
 
     what: str
     paused: bool
@@ -123,7 +127,8 @@ class Work(msgspec.Struct):
 
 
 class FolderView(msgspec.Struct):
-    """The lifelines of a folder's contents; of the covered folders for the empty path. Their spans count the snapshots of ``history``."""
+    """The lifelines of a folder's contents; of the covered folders for the empty path. Their spans count the
+    snapshots of ``history``."""
 
     path: bytes
     lifelines: tuple[Lifeline, ...]
@@ -163,7 +168,8 @@ class Detail(msgspec.Struct):
 
 
 class PickedItem(msgspec.Struct, frozen=True):
-    """One thing on the restore list: a path, from the snapshot of this name, which was taken at ``time`` (ns since 1970 UTC)."""
+    """One thing on the restore list: a path, from the snapshot of this name, which was taken at ``time`` (ns
+    since 1970 UTC)."""
 
     path: bytes
     snapshot: str
@@ -222,7 +228,8 @@ class Found(msgspec.Struct, array_like=True):
 
 
 class DiskView(msgspec.Struct):
-    """A disk or share, how it came out as a place for a store, and the folder that would be proposed on it."""
+    """A disk or share, how it came out as a place for a store, and the folder that would be proposed on
+    it."""
 
     facts: DiskFacts
     checks: tuple[Check, ...]
@@ -231,7 +238,8 @@ class DiskView(msgspec.Struct):
 
 
 class SetUpView(msgspec.Struct):
-    """What a set-up begins with: the machine, user directories that are there by their XDG names, and the folders proposed."""
+    """What a set-up begins with: the machine, user directories that are there by their XDG names, and the
+    folders proposed."""
 
     machine: str
     home: str
@@ -243,7 +251,8 @@ class SetUpView(msgspec.Struct):
 
 
 class ExaminedView(msgspec.Struct):
-    """One folder as the place of a store. ``holds``: the id of a store that is there already, with its hint if it is locked."""
+    """One folder as the place of a store. ``holds``: the id of a store that is there already, with its hint
+    if it is locked."""
 
     folder: str
     checks: tuple[Check, ...]
@@ -252,7 +261,8 @@ class ExaminedView(msgspec.Struct):
 
 
 class RuleView(msgspec.Struct, array_like=True):
-    """What a rule catches now. ``note`` says why it catches nothing, empty where it does; ``hidden_by`` is the rule that decides first."""
+    """What a rule catches now. ``note`` says why it catches nothing, empty where it does; ``hidden_by`` is
+    the rule that decides first."""
 
     text: str
     files: int
@@ -263,9 +273,11 @@ class RuleView(msgspec.Struct, array_like=True):
 
 
 class FolderShare(msgspec.Struct, array_like=True):
-    """A folder in the survey: files and bytes in and out with everything below; ``fresh`` bytes were changed in the last week.
+    """A folder in the survey: files and bytes in and out with everything below; ``fresh`` bytes were changed
+    in the last week.
 
-    :param state: ``in``, ``out`` or ``partly``. :param deeper: whether there are folders in it.
+    :param state: ``in``, ``out`` or ``partly``.
+    :param deeper: whether there are folders in it.
     """
 
     path: bytes
@@ -282,7 +294,8 @@ class SurveyView(msgspec.Struct):
     """What is covered, as far as it was looked at; ``done`` when everything was.
 
     :param number: counts the requests, so that an answer to an older one is known.
-    :param stay: files of earlier snapshots that these rules would leave out from now on; None while not known.
+    :param stay: files of earlier snapshots that these rules would leave out from now on; None while not
+        known.
     """
 
     number: int

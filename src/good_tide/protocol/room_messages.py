@@ -1,4 +1,5 @@
-"""What the agent and its clients say to each other about the room that history takes, and about taking things out of it.
+"""What the agent and its clients say to each other about the room that history takes, and about taking things
+out of it.
 
 Times are nanoseconds since 1970 UTC, sizes stored bytes. ``folder`` is that of one of the job's stores.
 """
@@ -13,7 +14,8 @@ from good_tide.core.ledger import By, Taking
 class HeldSnapshot(msgspec.Struct, frozen=True):
     """A snapshot of a store.
 
-    :param pin: the pin's label; None: it is not pinned. :param stays: why it is never released, such as “is pinned”; empty: it may be.
+    :param pin: the pin's label; None: it is not pinned.
+    :param stays: why it is never released, such as “is pinned”; empty: it may be.
     :param alone: bytes that only this snapshot needs.
     """
 
@@ -58,7 +60,8 @@ class PatternRequest(msgspec.Struct):
 
 
 class ReleaseView(msgspec.Struct, frozen=True):
-    """What releasing some snapshots would do; ``stays``: how many of them are pinned or the newest, and stay."""
+    """What releasing some snapshots would do; ``stays``: how many of them are pinned or the newest, and
+    stay."""
 
     releases: int
     stays: int
@@ -66,7 +69,8 @@ class ReleaseView(msgspec.Struct, frozen=True):
 
 
 class PurgeView(msgspec.Struct, frozen=True):
-    """What taking a pattern out would touch: how many snapshots, paths with how many versions of each, and how many paths more.
+    """What taking a pattern out would touch: how many snapshots, paths with how many versions of each, and
+    how many paths more.
 
     :param stands: a machine's newest snapshot holds it, so that its next one will again.
     """

@@ -17,7 +17,12 @@ from good_tide.core.errors import DamageError, GoodTideError, PersonError, Place
 from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
 from good_tide.protocol.sockets import is_own_process, make_private
 
-FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = ((PersonError, 2), (PlaceError, 3), (DamageError, 4), (StoppedError, 5))
+FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = (
+    (PersonError, 2),
+    (PlaceError, 3),
+    (DamageError, 4),
+    (StoppedError, 5),
+)
 _BUG = -32603
 _UNKNOWN = -32601
 _VERSIONS = "See whether the agent is of the same version as what asks it"
@@ -45,8 +50,9 @@ Handler = Callable[[Asked], Any]
 
 
 class _Client:
-    """The sending end of one client. What it does not read waits, and holds nobody up: a window that stands still, or a command that was
-    stopped with Ctrl-Z, must not keep the agent from its work. Who leaves too much unread is let go, and may come again."""
+    """The sending end of one client. What it does not read waits, and holds nobody up: a window that stands
+    still, or a command that was stopped with Ctrl-Z, must not keep the agent from its work. Who leaves too
+    much unread is let go, and may come again."""
 
     def __init__(self, connection: socket.socket) -> None:
         self._connection = connection
@@ -83,15 +89,19 @@ class _Client:
 class Server:
     """Accepts clients of the same user on a Unix socket; each is served by a thread of its own.
 
-    :param apart: methods that may take long (they touch disks that may hang); each of their requests gets a thread of its own, so
-        that a client's other requests are answered meanwhile.
+    :param apart: methods that may take long (they touch disks that may hang); each of their requests gets a
+        thread of its own, so that a client's other requests are answered meanwhile.
 
     Raises:
         PlaceError: another agent serves this socket already, or its folder is not one's own.
     """
 
     def __init__(
-        self, path: Path, handlers: dict[str, Handler], on_count: Callable[[int], None], apart: frozenset[str] = frozenset()
+        self,
+        path: Path,
+        handlers: dict[str, Handler],
+        on_count: Callable[[int], None],
+        apart: frozenset[str] = frozenset(),
     ) -> None:
         self._handlers, self._on_count, self._apart = handlers, on_count, apart
         self._clients: set[_Client] = set()
@@ -173,7 +183,9 @@ class Server:
         except (msgspec.MsgspecError, UnicodeDecodeError):
             return
         if request.method in self._apart:
-            threading.Thread(target=self._reply, args=(client, request), name=request.method, daemon=True).start()
+            threading.Thread(
+                target=self._reply, args=(client, request), name=request.method, daemon=True
+            ).start()
         else:
             self._reply(client, request)
 
@@ -184,7 +196,9 @@ class Server:
         number = request.id if request.id is not None else 0
         handler = self._handlers.get(request.method)
         if handler is None:
-            return Reply(number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}", _VERSIONS))
+            return Reply(
+                number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}", _VERSIONS)
+            )
         try:
             return Reply(number, result=raw(handler(Asked(request.params, request.job))))
         except GoodTideError as error:
@@ -196,7 +210,11 @@ class Server:
             told = of_system(error)
             return Reply(number, error=Fault(3, told.what, told.advice))
         except Exception as error:
-            threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread())))
+            threading.excepthook(
+                threading.ExceptHookArgs(
+                    (type(error), error, error.__traceback__, threading.current_thread())
+                )
+            )
             return Reply(number, error=Fault(_BUG, f"A fault in the program: {error!r}"))
 
 

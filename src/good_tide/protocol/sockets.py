@@ -17,7 +17,8 @@ _CREDENTIALS = "3i"
 
 
 def agent_socket(runtime: Path, settings: Path) -> Path:
-    """The socket of the agent that serves the job in a settings folder. Short: the system allows 107 bytes."""
+    """The socket of the agent that serves the job in a settings folder. Short: the system allows 107
+    bytes."""
     return runtime / f"agent-{hashlib.sha256(os.fsencode(os.path.abspath(settings))).hexdigest()[:12]}.sock"
 
 
@@ -40,13 +41,15 @@ def check_private(folder: Path) -> None:
     info = os.lstat(folder)
     if not stat.S_ISDIR(info.st_mode) or info.st_uid != os.geteuid() or info.st_mode & 0o077:
         raise PlaceError(
-            f"{folder}, where the agent is spoken with, is not a folder of your own that nobody else can enter",
+            f"{folder}, where the agent is spoken with, is not a folder of your own that nobody else can"
+            " enter",
             "Remove it if it is yours, or set XDG_RUNTIME_DIR to a folder of your own with mode 0700",
         )
 
 
 def is_own_process(handle: int) -> bool:
-    """Whether the other end of a connected Unix socket, given by its handle, is a process of the same user."""
+    """Whether the other end of a connected Unix socket, given by its handle, is a process of the same
+    user."""
     with socket.socket(fileno=os.dup(handle)) as connected:
         answer = connected.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize(_CREDENTIALS))
     return bool(struct.unpack(_CREDENTIALS, answer)[1] == os.geteuid())

@@ -13,19 +13,45 @@ from good_tide.protocol.server import answers
 def start_agent(settings: Path) -> None:
     """Start an agent that stays while it is used. If another comes first, this one ends by itself."""
     command = [sys.executable, "-m", "good_tide.agent", "--settings", str(settings), "--while-used"]
-    environment = {**os.environ, "MALLOC_ARENA_MAX": "1"}  # a process of few, short threads needs no memory of its own for each
+    environment = {
+        **os.environ,
+        "MALLOC_ARENA_MAX": "1",
+    }  # a process of few, short threads needs no memory of its own for each
     subprocess.Popen(
-        command, env=environment, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        command,
+        env=environment,
+        start_new_session=True,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
     )
 
 
 def show_window(settings: Path, job: str, place: str) -> None:
     """Open the window at a place of a job, as a process of its own."""
-    command = [sys.executable, "-m", "good_tide", "window", "--settings", str(settings), "--job", job, "--place", place]
-    subprocess.Popen(command, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    command = [
+        sys.executable,
+        "-m",
+        "good_tide",
+        "window",
+        "--settings",
+        str(settings),
+        "--job",
+        job,
+        "--place",
+        place,
+    ]
+    subprocess.Popen(
+        command,
+        start_new_session=True,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
 
 
 def start_agent_early(socket: Path, settings: Path) -> None:
-    """Start an agent if none answers, before the slow loading of a window, so that both load at the same time."""
+    """Start an agent if none answers, before the slow loading of a window, so that both load at the same
+    time."""
     if not answers(socket):
         start_agent(settings)

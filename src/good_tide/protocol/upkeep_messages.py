@@ -1,4 +1,5 @@
-"""What the agent and its clients say to each other about what happens by itself: rhythm, journal, room, the panel's icon.
+"""What the agent and its clients say to each other about what happens by itself: rhythm, journal, room, the
+panel's icon.
 
 Times are nanoseconds since 1970 UTC, sizes bytes.
 """
@@ -23,7 +24,8 @@ class LeftOutView(msgspec.Struct, frozen=True):
 
 
 class JournalView(msgspec.Struct):
-    """What happened, newest first: events that fit the filter, all runs of the job, and what they left out."""
+    """What happened, newest first: events that fit the filter, all runs of the job, and what they left
+    out."""
 
     events: tuple[Event, ...]
     runs: tuple[Run, ...]
@@ -33,10 +35,14 @@ class JournalView(msgspec.Struct):
 class RhythmView(msgspec.Struct):
     """When a job runs: its settings, in words, and the next due times with what moves them.
 
-    :param zone: IANA name of the zone that new rules are written in. :param spread: seconds that this machine's runs begin later.
-    :param paused_until: 0: not paused. :param watching: what continuous mode says of itself; empty: it is off.
+    :param zone: IANA name of the zone that new rules are written in.
+    :param spread: seconds that this machine's runs begin later.
+    :param paused_until: 0: not paused.
+    :param watching: what continuous mode says of itself; empty: it is off.
     :param stays: whether an agent runs when no window is open; None: that is not for this job's agent to say.
-    :param ladder: how dense history stays. :param agreed: the ladder that was last agreed to. :param pinned: labels by snapshots' names.
+    :param ladder: how dense history stays.
+    :param agreed: the ladder that was last agreed to.
+    :param pinned: labels by snapshots' names.
     :param precious: patterns of files whose every version stays.
     """
 
@@ -70,7 +76,8 @@ class PanelView(msgspec.Struct):
 
 
 class MachineView(msgspec.Struct, frozen=True):
-    """A machine's job as a store knows it. ``late`` in nanoseconds, 0 when it is in time; ``rhythm`` in words, empty where not known."""
+    """A machine's job as a store knows it. ``late`` in nanoseconds, 0 when it is in time; ``rhythm`` in
+    words, empty where not known."""
 
     machine: str
     job: str
@@ -82,7 +89,8 @@ class MachineView(msgspec.Struct, frozen=True):
 
 
 class RoomView(msgspec.Struct, frozen=True):
-    """Room of a store. ``usable``: bytes that may still be added; ``curve`` by the end of each coming week; ``full`` in days.
+    """Room of a store. ``usable``: bytes that may still be added; ``curve`` by the end of each coming week;
+    ``full`` in days.
 
     :param short: how much is missing to keep limit and reserve.
     """

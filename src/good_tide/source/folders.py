@@ -42,12 +42,14 @@ _KINDS = {stat.S_IFREG: Kind.FILE, stat.S_IFDIR: Kind.FOLDER, stat.S_IFLNK: Kind
 
 
 def open_folder(name: str | bytes, inside: int | None = None) -> int:
-    """A handle of a folder, by path or by name inside an open folder. A symbolic link is refused (``OSError``)."""
+    """A handle of a folder, by path or by name inside an open folder. A symbolic link is refused
+    (``OSError``)."""
     return os.open(name, _FOLDER_FLAGS, dir_fd=inside)
 
 
 def open_file(name: str, inside: int) -> int:
-    """A handle to read a file inside an open folder. A symbolic link is refused (``OSError``); a pipe does not block."""
+    """A handle to read a file inside an open folder. A symbolic link is refused (``OSError``); a pipe does
+    not block."""
     return os.open(name, FILE_FLAGS, dir_fd=inside)
 
 
@@ -131,9 +133,16 @@ def reason_of(error: OSError) -> Reason:
 
 
 def stat_of(info: os.stat_result, trusted: bool = True) -> Stat:
-    """The metadata that a snapshot keeps. Untrusted: the change time is 0, so that the next run reads the file again."""
+    """The metadata that a snapshot keeps. Untrusted: the change time is 0, so that the next run reads the
+    file again."""
     return Stat(
-        info.st_mode & 0o7777, info.st_uid, info.st_gid, info.st_size, info.st_mtime_ns, info.st_ctime_ns if trusted else 0, info.st_ino
+        info.st_mode & 0o7777,
+        info.st_uid,
+        info.st_gid,
+        info.st_size,
+        info.st_mtime_ns,
+        info.st_ctime_ns if trusted else 0,
+        info.st_ino,
     )
 
 
@@ -165,12 +174,22 @@ def read_attributes(handle: int) -> tuple[tuple[bytes, bytes], ...]:
     return tuple((os.fsencode(name), os.getxattr(handle, name)) for name in wanted)
 
 
-def extra_of(info: os.stat_result, attributes: tuple[tuple[bytes, bytes], ...] = (), unsteady: bool = False, target: bytes = b"") -> Extra:
+def extra_of(
+    info: os.stat_result,
+    attributes: tuple[tuple[bytes, bytes], ...] = (),
+    unsteady: bool = False,
+    target: bytes = b"",
+) -> Extra:
     """What an entry has beyond the ordinary."""
     linked = info.st_nlink > 1 and not stat.S_ISDIR(info.st_mode)
     if not linked and not attributes and not unsteady and not target:
         return NOTHING_EXTRA
-    return Extra(target=target, attributes=attributes, unsteady=unsteady, link_group=(info.st_dev, info.st_ino) if linked else None)
+    return Extra(
+        target=target,
+        attributes=attributes,
+        unsteady=unsteady,
+        link_group=(info.st_dev, info.st_ino) if linked else None,
+    )
 
 
 def read_link(name: str, inside: int) -> bytes:
@@ -179,7 +198,8 @@ def read_link(name: str, inside: int) -> bytes:
 
 
 def data_segments(handle: int, size: int, blocks: int) -> list[tuple[int, int]]:
-    """Begin and end of the parts of a file that are not holes. The whole file where the system cannot tell."""
+    """Begin and end of the parts of a file that are not holes. The whole file where the system cannot
+    tell."""
     if not size:
         return []
     if blocks * 512 >= size:

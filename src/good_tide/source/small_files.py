@@ -10,7 +10,8 @@ import msgspec
 from good_tide.source.folders import FILE_FLAGS, read_attributes
 
 Expected = tuple[bytes, int, int, int, int]
-"""Name, size in bytes, modified and changed time (ns since 1970 UTC), inode: as the folder's listing showed them."""
+"""Name, size in bytes, modified and changed time (ns since 1970 UTC), inode: as the folder's listing showed
+them."""
 
 
 class SmallRead(msgspec.Struct, array_like=True):
@@ -41,7 +42,12 @@ def read_small(folder: int, files: Sequence[Expected], digest: Callable[[bytes],
             try:
                 content = os.read(handle, size + 1)
                 after = os.fstat(handle)
-                if len(content) != size or after.st_ctime_ns != changed or after.st_mtime_ns != modified or after.st_ino != inode:
+                if (
+                    len(content) != size
+                    or after.st_ctime_ns != changed
+                    or after.st_mtime_ns != modified
+                    or after.st_ino != inode
+                ):
                     content = None
                 elif found := read_attributes(handle):
                     attributes[len(contents)] = found

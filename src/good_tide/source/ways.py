@@ -1,4 +1,5 @@
-"""Reaching a folder by its path without being led astray: links on the way are followed only where nobody else could have put them."""
+"""Reaching a folder by its path without being led astray: links on the way are followed only where nobody
+else could have put them."""
 
 from __future__ import annotations
 
@@ -16,13 +17,14 @@ _MOST_LINKS = 40
 
 
 def open_way(path: Path, make: bool = False) -> tuple[int, bool]:
-    """A handle of a folder by its absolute path, and whether the folder was made now. Links are followed if they belong to root or to
-    whoever runs this; one of somebody else's could lead a restore anywhere.
+    """A handle of a folder by its absolute path, and whether the folder was made now. Links are followed if
+    they belong to root or to whoever runs this; one of somebody else's could lead a restore anywhere.
 
     :param make: make what is missing.
 
     Raises:
-        PlaceError: there is a link of somebody else's on the way. OSError: a folder is missing, or the system refuses it.
+        PlaceError: there is a link of somebody else's on the way. OSError: a folder is missing, or the system
+            refuses it.
     """
     waiting = deque(os.fsencode(path).split(b"/"))
     handle, made, links = open_folder("/"), False, 0
@@ -63,6 +65,7 @@ def _own_link(path: Path, name: bytes, inside: int, links: int, error: OSError) 
         raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
     if info.st_uid not in (0, os.geteuid()):
         raise PlaceError(
-            f"{os.fsdecode(name)} on the way to {path} is a link of somebody else's", "See where it leads, and name that folder instead"
+            f"{os.fsdecode(name)} on the way to {path} is a link of somebody else's",
+            "See where it leads, and name that folder instead",
         )
     return os.readlink(name, dir_fd=inside)

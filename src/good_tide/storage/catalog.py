@@ -1,8 +1,8 @@
 """The local catalog: who was where when, in a SQLite file that can be thrown away at any time.
 
-Per machine, snapshots are numbered in order of time (``seq``, from 1). A *span* is one version of one name: the
-range of snapshots it stood in; ``last`` is NULL while it stands in the newest. Taking in a snapshot costs only what
-changed, because folders with the same listing as before are skipped as a whole.
+Per machine, snapshots are numbered in order of time (``seq``, from 1). A *span* is one version of one name:
+the range of snapshots it stood in; ``last`` is NULL while it stands in the newest. Taking in a snapshot costs
+only what changed, because folders with the same listing as before are skipped as a whole.
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ class Catalog(CatalogFile):
 
     @told_if_damaged
     def history(self, machine: str) -> str:
-        """Stands for the snapshots of a machine and their order: spans count them, and mean other ones when this is another."""
+        """Stands for the snapshots of a machine and their order: spans count them, and mean other ones when
+        this is another."""
         query = "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq"
         with self._lock:
             version = (machine, self._db.execute("PRAGMA data_version").fetchone()[0], self._db.total_changes)
@@ -94,7 +95,9 @@ class Catalog(CatalogFile):
 
     def _has(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot is in; another process may have taken it in meanwhile."""
-        return self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.name,)).fetchone() is not None
+        return (
+            self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.name,)).fetchone() is not None
+        )
 
     def _is_late(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot belongs before one that was taken in already."""
@@ -120,7 +123,9 @@ class Catalog(CatalogFile):
     @told_if_damaged
     def tide(self, machine: str) -> list[TidePoint]:
         """What each snapshot of a machine added, changed and removed, in order of time."""
-        query = f"SELECT {', '.join(TidePoint.__struct_fields__)} FROM snapshot WHERE machine = ? ORDER BY seq"
+        query = (
+            f"SELECT {', '.join(TidePoint.__struct_fields__)} FROM snapshot WHERE machine = ? ORDER BY seq"
+        )
         with self._lock:
             return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine),))]
 
@@ -129,7 +134,9 @@ class Catalog(CatalogFile):
         """The number of a folder that was ever in a snapshot, or None."""
         with self._lock:
             number = self._machine(machine)
-            roots = dict(self._db.execute("SELECT name, id FROM folder WHERE machine = ? AND parent = 0", (number,)))
+            roots = dict(
+                self._db.execute("SELECT name, id FROM folder WHERE machine = ? AND parent = 0", (number,))
+            )
             for root, identity in sorted(roots.items(), key=lambda item: -len(item[0])):
                 if path == root or path.startswith(root.rstrip(b"/") + b"/"):
                     return self._descend(number, identity, path[len(root) :])
@@ -159,17 +166,28 @@ class Catalog(CatalogFile):
 
     def _lifelines(self, folder: int) -> list[Lifeline]:
         spans: dict[bytes, list[Span]] = {}
-        query = "SELECT name, kind, size, modified, identity, first, last FROM span WHERE folder = ? ORDER BY name, first"
+        query = (
+            "SELECT name, kind, size, modified, identity, first, last FROM span WHERE folder = ? ORDER BY"
+            " name, first"
+        )
         for name, *rest in self._db.execute(query, (folder,)):
             spans.setdefault(name, []).append(Span(*rest))
-        children = dict(self._db.execute("SELECT name, id FROM folder WHERE parent = ? AND machine >= 0", (folder,))) if folder > 0 else {}
+        children = (
+            dict(self._db.execute("SELECT name, id FROM folder WHERE parent = ? AND machine >= 0", (folder,)))
+            if folder > 0
+            else {}
+        )
         if folder < 0:
-            children = dict(self._db.execute("SELECT name, id FROM folder WHERE parent = 0 AND machine = ?", (-folder,)))
+            children = dict(
+                self._db.execute("SELECT name, id FROM folder WHERE parent = 0 AND machine = ?", (-folder,))
+            )
         lines = []
         for name, own in spans.items():
             inside: tuple[int, ...] = ()
             if own[-1].kind == Kind.FOLDER and name in children:
-                rows = self._db.execute("SELECT seq FROM activity WHERE folder = ? ORDER BY seq", (children[name],))
+                rows = self._db.execute(
+                    "SELECT seq FROM activity WHERE folder = ? ORDER BY seq", (children[name],)
+                )
                 inside = tuple(seq for (seq,) in rows)
             lines.append(Lifeline(name, tuple(own), inside))
         lines.sort(key=lambda line: (line.kind != Kind.FOLDER, line.name.lower(), line.name))
@@ -177,8 +195,10 @@ class Catalog(CatalogFile):
 
     @told_if_damaged
     def standing_files(self, machine: str) -> list[tuple[bytes, list[bytes], list[int], list[int]]]:
-        """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and modification times."""
-        query = """SELECT span.folder, span.name, size, modified FROM span JOIN folder ON folder.id = span.folder
+        """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and
+        modification times."""
+        query = """SELECT span.folder, span.name, size, modified FROM span JOIN folder ON folder.id =
+            span.folder
                    WHERE folder.machine = ? AND last IS NULL AND kind = 'f' ORDER BY span.folder"""
         with self._lock:
             rows = self._db.execute(query, (self._machine(machine),)).fetchall()
@@ -191,19 +211,28 @@ class Catalog(CatalogFile):
     @told_if_damaged
     def spans(self, folder: int, name: bytes) -> list[Span]:
         """The versions of one name in a folder, oldest first."""
-        query = "SELECT kind, size, modified, identity, first, last FROM span WHERE folder = ? AND name = ? ORDER BY first"
+        query = (
+            "SELECT kind, size, modified, identity, first, last FROM span WHERE folder = ? AND name = ? ORDER"
+            " BY first"
+        )
         with self._lock:
             return [Span(*row) for row in self._db.execute(query, (folder, name))]
 
     @told_if_damaged
     def same_content(self, machine: str, identity: bytes, around: Sequence[int]) -> list[bytes]:
-        """Paths at which files with this content begin or end near some snapshots: where a renamed file came from or went."""
+        """Paths at which files with this content begin or end near some snapshots: where a renamed file came
+        from or went."""
         with self._lock:
             number = self._machine(machine)
-            query = """SELECT span.folder, span.name, first, last FROM span JOIN folder ON folder.id = span.folder
+            query = """SELECT span.folder, span.name, first, last FROM span JOIN folder ON folder.id =
+                span.folder
                        WHERE identity = ? AND kind = 'f' AND folder.machine = ? LIMIT 200"""
             rows = self._db.execute(query, (identity, number)).fetchall()
-            near = [(folder, name) for folder, name, first, last in rows if first in around or (last is not None and last + 1 in around)]
+            near = [
+                (folder, name)
+                for folder, name, first, last in rows
+                if first in around or (last is not None and last + 1 in around)
+            ]
             return [self._path(folder) + b"/" + name for folder, name in near]
 
     @told_if_damaged
@@ -225,13 +254,17 @@ class Catalog(CatalogFile):
                 folder = self.folder(machine, parent)
                 if folder is not None:
                     return [parent + b"/" + line.name for line in self._lifelines(folder)]
-            everywhere = [found for machine, _ in self.machines() for found in self.find(machine, os.fsdecode(name)[:4])]
+            everywhere = [
+                found for machine, _ in self.machines() for found in self.find(machine, os.fsdecode(name)[:4])
+            ]
             return everywhere or [line.name for machine, _ in self.machines() for line in self.roots(machine)]
 
     def _path(self, folder: int) -> bytes:
         parts: list[bytes] = []
         while folder:
-            folder, name = self._db.execute("SELECT parent, name FROM folder WHERE id = ?", (folder,)).fetchone()
+            folder, name = self._db.execute(
+                "SELECT parent, name FROM folder WHERE id = ?", (folder,)
+            ).fetchone()
             parts.append(name)
         return b"/".join(reversed(parts))
 
@@ -244,7 +277,10 @@ class Catalog(CatalogFile):
     @mended
     def stored_small(self, digest: ContentDigest) -> Extent | None:
         """Where a small file with this content lies in the store, if the catalog knows."""
-        query = "SELECT chunk, offset, size FROM span WHERE identity = ? AND kind = 'f' AND chunk IS NOT NULL LIMIT 1"
+        query = (
+            "SELECT chunk, offset, size FROM span WHERE identity = ? AND kind = 'f' AND chunk IS NOT NULL"
+            " LIMIT 1"
+        )
         with self._lock:
             row = self._db.execute(query, (digest,)).fetchone()
         return None if row is None else Extent(ChunkId(row[0]), row[1], row[2])

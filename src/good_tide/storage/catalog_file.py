@@ -17,22 +17,32 @@ _SCHEMA_VERSION = 1
 _SCHEMA = """
 CREATE TABLE machine (id INTEGER PRIMARY KEY, key TEXT UNIQUE NOT NULL, name TEXT NOT NULL);
 CREATE TABLE snapshot (
-    machine INTEGER NOT NULL, seq INTEGER NOT NULL, name TEXT UNIQUE NOT NULL, time INTEGER NOT NULL, label TEXT NOT NULL,
+    machine INTEGER NOT NULL, seq INTEGER NOT NULL, name TEXT UNIQUE NOT NULL, time INTEGER NOT NULL,
+        label TEXT NOT NULL,
     files INTEGER, bytes INTEGER, stored INTEGER, gaps INTEGER,
     added INTEGER DEFAULT 0, changed INTEGER DEFAULT 0, removed INTEGER DEFAULT 0,
     added_bytes INTEGER DEFAULT 0, changed_bytes INTEGER DEFAULT 0, removed_bytes INTEGER DEFAULT 0,
     PRIMARY KEY (machine, seq)) WITHOUT ROWID;
 CREATE TABLE folder (
-    id INTEGER PRIMARY KEY, machine INTEGER NOT NULL, parent INTEGER NOT NULL, name BLOB NOT NULL, listing BLOB,
+    id INTEGER PRIMARY KEY, machine INTEGER NOT NULL, parent INTEGER NOT NULL, name BLOB NOT NULL,
+        listing BLOB,
     UNIQUE (machine, parent, name));
 CREATE TABLE span (
-    folder INTEGER NOT NULL, name BLOB NOT NULL, kind TEXT NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL,
+    folder INTEGER NOT NULL, name BLOB NOT NULL, kind TEXT NOT NULL, size INTEGER NOT NULL,
+        modified INTEGER NOT NULL,
     identity BLOB NOT NULL, first INTEGER NOT NULL, last INTEGER, chunk BLOB, offset INTEGER);
 CREATE INDEX span_by_folder ON span (folder, name, first);
 CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
-CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder, seq)) WITHOUT ROWID;
+CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder,
+    seq)) WITHOUT ROWID;
 """
-_DISK_ERRORS = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOLFS)
+_DISK_ERRORS = (
+    sqlite3.SQLITE_FULL,
+    sqlite3.SQLITE_IOERR,
+    sqlite3.SQLITE_READONLY,
+    sqlite3.SQLITE_CANTOPEN,
+    sqlite3.SQLITE_NOLFS,
+)
 TABLES = ("machine", "snapshot", "folder", "span", "activity")
 _DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 Values = ParamSpec("Values")
@@ -41,7 +51,8 @@ Own = TypeVar("Own", bound="CatalogFile")
 
 
 def mended(method: Callable[Concatenate[Own, Values], Answer]) -> Callable[Concatenate[Own, Values], Answer]:
-    """Where the file turns out to be damaged it is begun anew, and the method goes on with that: it is a cache."""
+    """Where the file turns out to be damaged it is begun anew, and the method goes on with that: it is a
+    cache."""
 
     @functools.wraps(method)
     def asked(self: Own, /, *values: Values.args, **named: Values.kwargs) -> Answer:
@@ -55,8 +66,11 @@ def mended(method: Callable[Concatenate[Own, Values], Answer]) -> Callable[Conca
     return asked
 
 
-def told_if_damaged(method: Callable[Concatenate[Own, Values], Answer]) -> Callable[Concatenate[Own, Values], Answer]:
-    """The same for questions about history, which one that is begun anew cannot answer yet: ``DamageError``."""
+def told_if_damaged(
+    method: Callable[Concatenate[Own, Values], Answer],
+) -> Callable[Concatenate[Own, Values], Answer]:
+    """The same for questions about history, which one that is begun anew cannot answer yet:
+    ``DamageError``."""
 
     @functools.wraps(method)
     def asked(self: Own, /, *values: Values.args, **named: Values.kwargs) -> Answer:
@@ -66,17 +80,20 @@ def told_if_damaged(method: Callable[Concatenate[Own, Values], Answer]) -> Calla
             except sqlite3.DatabaseError as error:
                 self._begin_anew(error)
                 raise DamageError(
-                    "What this machine remembers of the store was damaged, and is made anew from the store", "Ask again"
+                    "What this machine remembers of the store was damaged, and is made anew from the store",
+                    "Ask again",
                 ) from error
 
     return asked
 
 
 class CatalogFile:
-    """The file of the catalog of one store, opened, and begun anew where it must be. ``_db`` is asked with ``_lock`` held.
+    """The file of the catalog of one store, opened, and begun anew where it must be. ``_db`` is asked with
+    ``_lock`` held.
 
     :param path: the SQLite file; made when missing, made anew when it is of another version or damaged.
-    :param fingerprint: of the store's keys: a catalog of another store that says it is this one is forgotten. Empty: whatever it is of.
+    :param fingerprint: of the store's keys: a catalog of another store that says it is this one is forgotten.
+        Empty: whatever it is of.
     """
 
     def __init__(self, path: Path, fingerprint: str = "") -> None:
@@ -85,7 +102,8 @@ class CatalogFile:
         self._lock = threading.RLock()
         self._stamp: tuple[tuple[str, int, int], str] | None = None
         self.trouble = ""
-        """Why the catalog is kept in memory only, and made anew each time: the disk that it should be on takes nothing. Empty: it is not."""
+        """Why the catalog is kept in memory only, and made anew each time: the disk that it should be on
+        takes nothing. Empty: it is not."""
         try:
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._db = self._open_file()
@@ -104,15 +122,22 @@ class CatalogFile:
             return self._open(str(self._file))
 
     def _open_in_memory(self, error: OSError | sqlite3.OperationalError) -> sqlite3.Connection:
-        """A catalog for as long as this object lives: snapshots and restores go on while a home is full. Other errors are raised."""
-        if isinstance(error, sqlite3.OperationalError) and getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DISK_ERRORS:
+        """A catalog for as long as this object lives: snapshots and restores go on while a home is full.
+        Other errors are raised."""
+        if (
+            isinstance(error, sqlite3.OperationalError)
+            and getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DISK_ERRORS
+        ):
             raise error
         self.trouble = str(error)
         return self._open(":memory:")
 
     def _begin_anew(self, error: sqlite3.DatabaseError) -> None:
         """Begin a damaged file anew. Errors of another kind are raised."""
-        if isinstance(error, sqlite3.OperationalError) or getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DAMAGED:
+        if (
+            isinstance(error, sqlite3.OperationalError)
+            or getattr(error, "sqlite_errorcode", 0) & 0xFF not in _DAMAGED
+        ):
             raise error
         self._db.close()
         self._stamp = None
@@ -124,7 +149,9 @@ class CatalogFile:
             self._db = self._open_in_memory(refused)
 
     def _open(self, file: str) -> sqlite3.Connection:
-        db: sqlite3.Connection = sqlite3.connect(file, check_same_thread=False, isolation_level=None, timeout=30)
+        db: sqlite3.Connection = sqlite3.connect(
+            file, check_same_thread=False, isolation_level=None, timeout=30
+        )
         try:
             db.execute("PRAGMA journal_mode = WAL")
             db.execute("PRAGMA synchronous = OFF")
@@ -138,7 +165,8 @@ class CatalogFile:
         return db
 
     def _take_over(self, db: sqlite3.Connection) -> None:
-        """Mark the catalog as the store's. What one of another store holds is forgotten; one without a mark is of an earlier version."""
+        """Mark the catalog as the store's. What one of another store holds is forgotten; one without a mark
+        is of an earlier version."""
         db.execute("BEGIN IMMEDIATE")
         try:
             if db.execute("PRAGMA application_id").fetchone()[0] not in (0, self._mark):
@@ -184,7 +212,8 @@ class CatalogFile:
 
     @contextlib.contextmanager
     def held_still(self) -> Iterator[Self]:
-        """Several questions that belong together: nobody changes what is asked between them, in this process or another."""
+        """Several questions that belong together: nobody changes what is asked between them, in this process
+        or another."""
         with self._lock:
             nested = self._db.in_transaction
             if not nested:

@@ -1,4 +1,5 @@
-"""A glance into the local catalog of a store: only reading, without the store, and nothing where there is none yet."""
+"""A glance into the local catalog of a store: only reading, without the store, and nothing where there is
+none yet."""
 
 from __future__ import annotations
 
@@ -21,12 +22,17 @@ def glance_names(file: Path) -> frozenset[str]:
 
 def glance_snapshot(file: Path, name: str) -> tuple[str, int] | None:
     """The machine and the time of a snapshot, None for one that the catalog does not know."""
-    rows = _rows(file, "SELECT m.key, s.time FROM snapshot s JOIN machine m ON m.id = s.machine WHERE s.name = ?", (name,))
+    rows = _rows(
+        file,
+        "SELECT m.key, s.time FROM snapshot s JOIN machine m ON m.id = s.machine WHERE s.name = ?",
+        (name,),
+    )
     return (str(rows[0][0]), int(rows[0][1])) if rows else None
 
 
 def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
-    """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as ``Catalog.tide`` gives them."""
+    """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as
+    ``Catalog.tide`` gives them."""
     columns = ", ".join(f"s.{name}" for name in TidePoint.__struct_fields__)
     query = f"""SELECT {columns} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ?1
         AND (s.time >= ?2 OR s.seq = (SELECT max(seq) FROM snapshot WHERE machine = m.id)) ORDER BY s.seq"""
@@ -34,11 +40,14 @@ def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
 
 
 def glance_ended(file: Path, machine: str) -> Iterator[tuple[bytes, str]]:
-    """Path, and name of the last snapshot that held it, of each version of a machine's files that no longer stands."""
+    """Path, and name of the last snapshot that held it, of each version of a machine's files that no longer
+    stands."""
     folders = {
         number: (parent, name)
         for number, parent, name in _rows(
-            file, "SELECT f.id, f.parent, f.name FROM folder f JOIN machine m ON m.id = f.machine WHERE m.key = ?", (machine,)
+            file,
+            "SELECT f.id, f.parent, f.name FROM folder f JOIN machine m ON m.id = f.machine WHERE m.key = ?",
+            (machine,),
         )
     }
     paths: dict[int, bytes] = {0: b""}
@@ -49,19 +58,27 @@ def glance_ended(file: Path, machine: str) -> Iterator[tuple[bytes, str]]:
             paths[number] = name if not parent else path(parent) + b"/" + name
         return paths[number]
 
-    query = """SELECT span.folder, span.name, s.name FROM span JOIN folder f ON f.id = span.folder JOIN machine m ON m.id = f.machine
+    query = """SELECT span.folder, span.name, s.name FROM span JOIN folder f ON f.id = span.folder JOIN
+        machine m ON m.id = f.machine
         JOIN snapshot s ON s.machine = m.id AND s.seq = span.last WHERE m.key = ? AND span.kind = 'f'"""
     for folder, name, snapshot in _rows(file, query, (machine,)):
         yield path(folder) + b"/" + name, str(snapshot)
 
 
 def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
-    """Rows of a catalog; none where it is missing, being made, or damaged: then it is made anew when its store is next opened."""
+    """Rows of a catalog; none where it is missing, being made, or damaged: then it is made anew when its
+    store is next opened."""
     if not file.is_file():
         return []
-    for how in ("mode=ro", "mode=ro&immutable=1"):  # where the disk is full SQLite cannot make the file that it shares with writers
-        with contextlib.suppress(sqlite3.Error), contextlib.closing(
-            sqlite3.connect(f"file:{quote(str(file))}?{how}", uri=True, timeout=_WAIT_SECONDS)
-        ) as db:  # fmt: skip
+    for how in (
+        "mode=ro",
+        "mode=ro&immutable=1",
+    ):  # where the disk is full SQLite cannot make the file that it shares with writers
+        with (
+            contextlib.suppress(sqlite3.Error),
+            contextlib.closing(
+                sqlite3.connect(f"file:{quote(str(file))}?{how}", uri=True, timeout=_WAIT_SECONDS)
+            ) as db,
+        ):
             return db.execute(query, values).fetchall()
     return []

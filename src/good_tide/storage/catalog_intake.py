@@ -18,17 +18,29 @@ class Intake:
 
     def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
         self._db, self._store, self._snapshot = db, store, snapshot
-        self._tide = {"added": 0, "changed": 0, "removed": 0, "added_bytes": 0, "changed_bytes": 0, "removed_bytes": 0}
+        self._tide = {
+            "added": 0,
+            "changed": 0,
+            "removed": 0,
+            "added_bytes": 0,
+            "changed_bytes": 0,
+            "removed_bytes": 0,
+        }
 
     def run(self) -> None:
         """Take it in, within the caller's transaction."""
         record = self._snapshot.record
         self._db.execute(
-            "INSERT INTO machine (key, name) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET name = excluded.name",
+            "INSERT INTO machine (key, name) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET name ="
+            " excluded.name",
             (record.machine.id, record.machine.name),
         )
-        self._machine = int(self._db.execute("SELECT id FROM machine WHERE key = ?", (record.machine.id,)).fetchone()[0])
-        row = self._db.execute("SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)).fetchone()
+        self._machine = int(
+            self._db.execute("SELECT id FROM machine WHERE key = ?", (record.machine.id,)).fetchone()[0]
+        )
+        row = self._db.execute(
+            "SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)
+        ).fetchone()
         self._seq = int(row[0])
         walked(self._entries(-self._machine, 0, self._store.roots(record)))
         names = ", ".join(self._tide)
@@ -36,13 +48,22 @@ class Intake:
             f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
             (
-                self._machine, self._seq, self._snapshot.name, record.time, record.label,
-                record.tally.files, record.tally.bytes, record.tally.stored_bytes, self._snapshot.gaps, *self._tide.values(),
+                self._machine,
+                self._seq,
+                self._snapshot.name,
+                record.time,
+                record.label,
+                record.tally.files,
+                record.tally.bytes,
+                record.tally.stored_bytes,
+                self._snapshot.gaps,
+                *self._tide.values(),
             ),
-        )  # fmt: skip
+        )
 
     def _folder(self, folder: int, entry: Entry) -> Deep[bool]:
-        """Compare a folder's listing with what the catalog has; returns whether anything inside is different."""
+        """Compare a folder's listing with what the catalog has; returns whether anything inside is
+        different."""
         listing = b"".join(entry.pages)
         known = self._db.execute("SELECT listing FROM folder WHERE id = ?", (folder,)).fetchone()[0]
         if known == listing:
@@ -54,7 +75,8 @@ class Intake:
         return different
 
     def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> Deep[bool]:
-        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as parent."""
+        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as
+        parent."""
         query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
         standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
         fresh: list[tuple[object, ...]] = []
@@ -80,9 +102,22 @@ class Intake:
         return different
 
     def _span(self, owner: int, entry: Entry, identity: bytes) -> tuple[object, ...]:
-        small = entry.kind is Kind.FILE and len(entry.extents) == 1 and entry.stat.size <= _MOST_DEDUPLICATED_BYTES
+        small = (
+            entry.kind is Kind.FILE
+            and len(entry.extents) == 1
+            and entry.stat.size <= _MOST_DEDUPLICATED_BYTES
+        )
         where = (entry.extents[0].chunk, entry.extents[0].offset) if small else (None, None)
-        return (owner, entry.name, entry.kind.value, entry.stat.size, entry.stat.modified, identity, self._seq, *where)
+        return (
+            owner,
+            entry.name,
+            entry.kind.value,
+            entry.stat.size,
+            entry.stat.modified,
+            identity,
+            self._seq,
+            *where,
+        )
 
     def _count(self, entry: Entry, before: Sequence[object] | None) -> None:
         if entry.kind is Kind.FILE:
@@ -92,9 +127,14 @@ class Intake:
 
     def _folder_number(self, parent: int, name: bytes) -> int:
         key = (self._machine, parent, name)
-        row = self._db.execute("SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", key).fetchone()
+        row = self._db.execute(
+            "SELECT id FROM folder WHERE machine = ? AND parent = ? AND name = ?", key
+        ).fetchone()
         if row is None:
-            return int(self._db.execute("INSERT INTO folder (machine, parent, name) VALUES (?, ?, ?)", key).lastrowid or 0)
+            return int(
+                self._db.execute("INSERT INTO folder (machine, parent, name) VALUES (?, ?, ?)", key).lastrowid
+                or 0
+            )
         return int(row[0])
 
     def _close(self, row: object, kind: str, parent: int, name: bytes) -> None:

@@ -1,14 +1,15 @@
 """Content-defined chunk borders, found with NumPy.
 
-A border is a place whose 32 preceding bytes satisfy a keyed condition, so that bytes inserted or removed in a file
-move the borders along with the content and only the chunks around the edit are new. The condition is tested in two
-stages, because testing all positions with 64-bit arithmetic would be several times slower:
+A border is a place whose 32 preceding bytes satisfy a keyed condition, so that bytes inserted or removed in a
+file move the borders along with the content and only the chunks around the edit are new. The condition is
+tested in two stages, because testing all positions with 64-bit arithmetic would be several times slower:
 
 1. an 8-bit fingerprint of the preceding 16 bytes, built by four doublings (1, 2, 4, 8, 16 bytes) on ``uint8``
    arrays; one position in 256 survives;
 2. for each survivor, a 64-bit mix of the four 8-byte words before it, compared with a threshold.
 
-Both stages take their multipliers from the store's secret: without it, chunk lengths tell nothing about content.
+Both stages take their multipliers from the store's secret: without it, chunk lengths tell nothing about
+content.
 """
 
 from __future__ import annotations
@@ -56,15 +57,18 @@ class Chunker:
         self._doubling = [np.uint8(value | 1) for value in stream[:4]]
         self._start = np.uint8(stream[36])
         self._mix = np.frombuffer(stream[4:36], dtype="<u8") | np.uint64(1)
-        self._threshold = np.uint64((1 << 64) * 256 // sizes.mean_extra - 1 if sizes.mean_extra > 256 else (1 << 64) - 1)
+        self._threshold = np.uint64(
+            (1 << 64) * 256 // sizes.mean_extra - 1 if sizes.mean_extra > 256 else (1 << 64) - 1
+        )
         self._ping = np.empty(sizes.block + 16, dtype=np.uint8)
         self._pong = np.empty(sizes.block + 16, dtype=np.uint8)
 
     def lengths(self, data: Bytes, at_end: bool) -> Iterator[int]:
         """Yield the lengths of the chunks at the front of ``data`` (a contiguous ``uint8`` array).
 
-        Unless ``at_end``, stops before a chunk whose border could lie beyond the data; the caller moves what is
-        left to the front of its buffer and refills it. The buffer must hold more than ``sizes.maximum`` bytes.
+        Unless ``at_end``, stops before a chunk whose border could lie beyond the data; the caller moves what
+        is left to the front of its buffer and refills it. The buffer must hold more than ``sizes.maximum``
+        bytes.
         """
         position, total = 0, len(data)
         while position < total:

@@ -1,4 +1,5 @@
-"""From a file's bytes to chunks: streaming large files through few buffers, and batching small ones into blocks."""
+"""From a file's bytes to chunks: streaming large files through few buffers, and batching small ones into
+blocks."""
 
 from __future__ import annotations
 
@@ -44,7 +45,10 @@ class Part:
 
 def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDigest:
     """Content digest of a file above ``SMALL_FILE_BYTES``: over its extents' chunk identities and lengths."""
-    return keys.digest(b"L" + b"".join((extent.chunk or _HOLE_ID) + extent.length.to_bytes(8, "little") for extent in extents))
+    return keys.digest(
+        b"L"
+        + b"".join((extent.chunk or _HOLE_ID) + extent.length.to_bytes(8, "little") for extent in extents)
+    )
 
 
 def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
@@ -55,8 +59,8 @@ def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
 class BlockBuilder:
     """Collects small files into blocks of up to 1 MiB.
 
-    Block ends depend on the files' contents only, so that the same files in the same order give the same blocks
-    again, on this machine or another.
+    Block ends depend on the files' contents only, so that the same files in the same order give the same
+    blocks again, on this machine or another.
     """
 
     def __init__(self, session: WriteSession) -> None:
@@ -113,16 +117,23 @@ class FileStreamer:
         self._buffers: list[_Buffer] = []
 
     def stream(
-        self, handle: int, segments: Sequence[tuple[int, int]], size: int, tick: Callable[[int], None], parts: list[Part],
+        self,
+        handle: int,
+        segments: Sequence[tuple[int, int]],
+        size: int,
+        tick: Callable[[int], None],
+        parts: list[Part],
         ahead: Sequence[tuple[int, ChunkId]] = (),
-    ) -> list[Part]:  # fmt: skip
-        """The parts of an open file of ``size`` bytes, holes between ``segments`` included; ``parts`` grows as it is read.
+    ) -> list[Part]:
+        """The parts of an open file of ``size`` bytes, holes between ``segments`` included; ``parts`` grows
+        as it is read.
 
-        Stops early when the file has become shorter; the caller notices by comparing metadata. ``tick`` is given
-        the bytes read each time.
+        Stops early when the file has become shorter; the caller notices by comparing metadata. ``tick`` is
+        given the bytes read each time.
 
-        :param ahead: lengths and chunks of pieces at the file's beginning that the store has; they are not read again. Chunk borders
-            depend on what lies before them in their own chunk only, so that the rest is cut as if all had been read.
+        :param ahead: lengths and chunks of pieces at the file's beginning that the store has; they are not
+            read again. Chunk borders depend on what lies before them in their own chunk only, so that the
+            rest is cut as if all had been read.
         """
         at = 0
         if ahead and list(segments) == [(0, size)]:
@@ -144,7 +155,9 @@ class FileStreamer:
             parts.append(Part(None, 0, size - at))
         return parts
 
-    def _segment(self, handle: int, begin: int, end: int, parts: list[Part], tick: Callable[[int], None]) -> int:
+    def _segment(
+        self, handle: int, begin: int, end: int, parts: list[Part], tick: Callable[[int], None]
+    ) -> int:
         """Chunk ``begin..end`` of a file; returns how many bytes there were."""
         if end - begin <= _ONE_READ_BYTES:
             content = os.pread(handle, end - begin, begin)
@@ -159,7 +172,9 @@ class FileStreamer:
             filled = len(carried)
             carried.release()
             while filled < len(view) and position < end:
-                got = os.preadv(handle, [view[filled : filled + min(len(view) - filled, end - position)]], position)
+                got = os.preadv(
+                    handle, [view[filled : filled + min(len(view) - filled, end - position)]], position
+                )
                 if not got:
                     end = position
                     break
@@ -173,7 +188,12 @@ class FileStreamer:
                 return position - begin
 
     def _chunks(
-        self, data: np.ndarray[tuple[int], np.dtype[np.uint8]], view: memoryview, at_end: bool, parts: list[Part], buffer: _Buffer | None
+        self,
+        data: np.ndarray[tuple[int], np.dtype[np.uint8]],
+        view: memoryview,
+        at_end: bool,
+        parts: list[Part],
+        buffer: _Buffer | None,
     ) -> int:
         at = 0
         for length in self._chunker.lengths(data, at_end):
@@ -210,7 +230,11 @@ def read_whole(store_read: Callable[[ChunkId], bytes], extents: Sequence[ExtentL
         if left <= 0:
             break
         length = min(extent.length, left)
-        piece = bytes(length) if extent.chunk is None else store_read(extent.chunk)[extent.offset : extent.offset + length]
+        piece = (
+            bytes(length)
+            if extent.chunk is None
+            else store_read(extent.chunk)[extent.offset : extent.offset + length]
+        )
         pieces.append(piece)
         left -= length
     return b"".join(pieces)

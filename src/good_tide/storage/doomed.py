@@ -1,5 +1,5 @@
-"""Doomed packs: those that a sweep found unneeded. Writers that begin later do not build on them; they are deleted when no earlier writer
-is left. ``docs/format.md`` ("Doomed lists") gives the files."""
+"""Doomed packs: those that a sweep found unneeded. Writers that begin later do not build on them; they are
+deleted when no earlier writer is left. ``docs/format.md`` ("Doomed lists") gives the files."""
 
 from __future__ import annotations
 
@@ -28,7 +28,9 @@ def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
     for name in store.place.names(DOOMED_FOLDER):
         file = f"{DOOMED_FOLDER}/{name}"
         try:
-            packs = unpacked(store.read_sealed(FileKind.DOOMED, file), list[_PackName], file, "a list of packs")
+            packs = unpacked(
+                store.read_sealed(FileKind.DOOMED, file), list[_PackName], file, "a list of packs"
+            )
             found[name] = frozenset(PackId(pack) for pack in packs)
         except NotInPlaceError:
             continue
@@ -41,4 +43,6 @@ def write_doomed(store: Store, packs: Iterable[PackId], owner: str) -> str:
     Raises:
         PlaceError: the disk does not take it.
     """
-    return store.write_sealed(FileKind.DOOMED, DOOMED_FOLDER, msgspec.msgpack.encode(sorted(packs)), owner).name
+    return store.write_sealed(
+        FileKind.DOOMED, DOOMED_FOLDER, msgspec.msgpack.encode(sorted(packs)), owner
+    ).name

@@ -1,4 +1,5 @@
-"""The eight bytes every store file begins with, and sealed files that are read as a whole (index, snapshot)."""
+"""The eight bytes every store file begins with, and sealed files that are read as a whole (index,
+snapshot)."""
 
 from __future__ import annotations
 
@@ -49,22 +50,31 @@ def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> None:
         PlaceError: written by a newer version.
         DamageError: anything else.
     """
-    if data[:4] == MAGIC and len(data) >= HEAD_BYTES and data[4] > FORMAT_VERSION and data[5:8] == head(kind, encrypted)[5:]:
-        raise PlaceError(f"{file} was written by a newer version of Good Tide", "Install that version to use this store")
+    if (
+        data[:4] == MAGIC
+        and len(data) >= HEAD_BYTES
+        and data[4] > FORMAT_VERSION
+        and data[5:8] == head(kind, encrypted)[5:]
+    ):
+        raise PlaceError(
+            f"{file} was written by a newer version of Good Tide", "Install that version to use this store"
+        )
     if data[:HEAD_BYTES] != head(kind, encrypted):
         raise DamageError(f"{file} does not begin as a store file must", "Run verify on this store", file)
 
 
 def seal_new(keys: StoreKeys, kind: FileKind, plain: bytes) -> tuple[bytes, bytes]:
-    """A fresh name, and the complete store file of that name: head, then the plain bytes with a leading 1 (zstd) or 0, sealed."""
+    """A fresh name, and the complete store file of that name: head, then the plain bytes with a leading 1
+    (zstd) or 0, sealed."""
     body, begin = squeezed(plain), head(kind, keys.encrypted)
     seal = keys.fresh_seal(kind.word)
     return seal.name, begin + seal.seal(0, body, begin)
 
 
 def seal_again(keys: StoreKeys, kind: FileKind, name: bytes, plain: bytes) -> bytes:
-    """A store file under the name that its content has in another store. The bytes depend on name and content alone, so that a try that
-    is cut off and made again seals no second text; the content must be the same each time."""
+    """A store file under the name that its content has in another store. The bytes depend on name and content
+    alone, so that a try that is cut off and made again seals no second text; the content must be the same
+    each time."""
     begin = head(kind, keys.encrypted)
     return begin + keys.named_seal(kind.word, name).seal(0, b"\0" + plain, begin)
 

@@ -13,12 +13,30 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
-from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError, PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import (
+    DamageError,
+    GoodTideError,
+    NotInPlaceError,
+    PersonError,
+    PlaceError,
+    WrongPassphraseError,
+)
 from good_tide.core.identifiers import FORMAT_VERSION
 from good_tide.core.passphrases import gives_away
 from good_tide.core.words import printable
 from good_tide.crypto.seals import StoreKeys
-from good_tide.crypto.slots import STRONG, Cost, Slot, keys_from, new_recovery_key, new_secrets, open_slot, parse_recovery_key, unwrap, wrap
+from good_tide.crypto.slots import (
+    STRONG,
+    Cost,
+    Slot,
+    keys_from,
+    new_recovery_key,
+    new_secrets,
+    open_slot,
+    parse_recovery_key,
+    unwrap,
+    wrap,
+)
 from good_tide.storage.place import TEMPORARY, LocalPlace, Place, told
 from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 
@@ -26,7 +44,8 @@ HEADER_FILE = "store.json"
 SLOT_FOLDER = "keys"
 README_FILE = "README.txt"
 MAKING_FILE = "store.making"
-"""Lies in a directory from before anything else is written until the store is made. What it says is the proof that the rest is ours."""
+"""Lies in a directory from before anything else is written until the store is made. What it says is the proof
+that the rest is ours."""
 
 _HEADER_LIMIT = 64 * 1024
 _MOST_SLOTS = 64
@@ -49,9 +68,10 @@ Without Good Tide: the script recover.py needs only Python 3.9 or newer, with th
 
 It asks for the passphrase, or for the recovery key that was shown when this store was made.
 
-A copy of the script lies in this folder. Whoever could write to this disk could have changed it. If that may be so,
-run another copy: any machine with Good Tide writes one with "good-tide store recovery-script FILE", and it is in the
-program's source as src/good_tide/storage/recover.py. "good-tide verify" says whether the copy here is the true one.
+A copy of the script lies in this folder. Whoever could write to this disk could have changed it.
+If that may be so, run another copy: any machine with Good Tide writes one with
+"good-tide store recovery-script FILE", and it is in the program's source as
+src/good_tide/storage/recover.py. "good-tide verify" says whether the copy here is the true one.
 """
 
 
@@ -65,7 +85,8 @@ class Header(msgspec.Struct, frozen=True):
 
 
 class _SlotFile(msgspec.Struct, frozen=True):
-    """A slot on disk. ``header`` and ``check`` are SHA-256, so that damage is told from a wrong passphrase."""
+    """A slot on disk. ``header`` and ``check`` are SHA-256, so that damage is told from a wrong
+    passphrase."""
 
     slot: Slot
     header: str
@@ -80,24 +101,27 @@ class _Making(msgspec.Struct, frozen=True):
 
 
 class NewStore(NamedTuple):
-    """What making a store gives: its header, its keys, and the recovery key to be written down (None if open)."""
+    """What making a store gives: its header, its keys, and the recovery key to be written down (None if
+    open)."""
 
     header: Header
     keys: StoreKeys
     recovery_key: str | None
 
 
-def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None) -> NewStore:
-    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half made. Nothing is removed or
-    written over but what a store in the making left there.
+def create_store(
+    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None
+) -> NewStore:
+    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half
+    made. Nothing is removed or written over but what a store in the making left there.
 
     :param passphrase: None for a store without encryption.
-    :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are carried
-        between them without being chunked anew.
+    :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are
+        carried between them without being chunked anew.
 
     Raises:
         PersonError: the directory holds something else, the passphrase is empty, or the hint gives it away.
-        PlaceError: the disk does not take it.
+            PlaceError: the disk does not take it.
     """
     if passphrase is not None:
         check_passphrase(passphrase, hint)
@@ -135,14 +159,17 @@ def create_store(root: Path, passphrase: str | None, hint: str = "", cost: Cost 
 
 
 def in_the_way(root: Path) -> str:
-    """The name of something in a directory that keeps a store from being made there; empty when nothing does. What the making of a store
-    left that was cut off does not: it is known by what ``store.making`` says, and by being what is written then.
+    """The name of something in a directory that keeps a store from being made there; empty when nothing does.
+    What the making of a store left that was cut off does not: it is known by what ``store.making`` says, and
+    by being what is written then.
 
     Raises:
         OSError: it cannot be looked into.
     """
     present = sorted(item.name for item in root.iterdir())
-    if not present or (present == [TEMPORARY] and _holds_only_files(root / TEMPORARY) and not os.listdir(root / TEMPORARY)):
+    if not present or (
+        present == [TEMPORARY] and _holds_only_files(root / TEMPORARY) and not os.listdir(root / TEMPORARY)
+    ):
         return ""
     making = _making(root)
     if making is None:
@@ -152,9 +179,13 @@ def in_the_way(root: Path) -> str:
         if name in (README_FILE, SCRIPT_FILE):
             ours = _read_small(place, name).startswith((_README[:40].encode(), recovery_script()[:60]))
         elif name == SLOT_FOLDER:
-            ours = _holds_only_files(root / name) and all(_is_of_header(place, slot, making.header) for slot in place.names(name))
+            ours = _holds_only_files(root / name) and all(
+                _is_of_header(place, slot, making.header) for slot in place.names(name)
+            )
         elif name == TEMPORARY:
-            ours = _holds_only_files(root / name) and all(left.startswith("new-") for left in place.names(name))
+            ours = _holds_only_files(root / name) and all(
+                left.startswith("new-") for left in place.names(name)
+            )
         else:
             ours = name == MAKING_FILE
         if not ours:
@@ -177,12 +208,18 @@ def _read_small(place: Place, name: str) -> bytes:
 
 
 def _holds_only_files(folder: Path) -> bool:
-    return folder.is_dir() and not folder.is_symlink() and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
+    return (
+        folder.is_dir()
+        and not folder.is_symlink()
+        and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
+    )
 
 
 def _is_of_header(place: Place, slot: str, binding: str) -> bool:
     with contextlib.suppress(*_UNREADABLE):
-        return msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{slot}"), type=_SlotFile).header == binding
+        return (
+            msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{slot}"), type=_SlotFile).header == binding
+        )
     return False
 
 
@@ -197,7 +234,10 @@ def _clear_half_made(root: Path) -> None:
             raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
         other = in_the_way(root)
     if other:
-        raise PersonError(f"{root} is not empty: {printable(os.fsencode(other))} is in it", "Choose an empty or a new folder for the store")
+        raise PersonError(
+            f"{root} is not empty: {printable(os.fsencode(other))} is in it",
+            "Choose an empty or a new folder for the store",
+        )
     place = LocalPlace(root)
     for slot in place.names(SLOT_FOLDER):
         place.remove(f"{SLOT_FOLDER}/{slot}")
@@ -211,7 +251,9 @@ def check_passphrase(passphrase: str, hint: str) -> None:
         PersonError: one of these.
     """
     if not passphrase:
-        raise PersonError("The passphrase is empty", "Choose several words, or ask for a store without encryption")
+        raise PersonError(
+            "The passphrase is empty", "Choose several words, or ask for a store without encryption"
+        )
     if len(passphrase) > _LONGEST_PASSPHRASE:
         raise PersonError(
             f"The passphrase has {len(passphrase):,} characters",
@@ -219,7 +261,8 @@ def check_passphrase(passphrase: str, hint: str) -> None:
         )
     if gives_away(hint, passphrase):
         raise PersonError(
-            "The hint contains the passphrase", "Choose a hint that only helps someone who knows it; it can be read by everybody"
+            "The hint contains the passphrase",
+            "Choose a hint that only helps someone who knows it; it can be read by everybody",
         )
 
 
@@ -233,7 +276,9 @@ def write_slot(place: Place, slot: Slot, binding: bytes) -> str:
     """Add a key slot under a random name, which is returned."""
     file = _SlotFile(slot=slot, header=binding.hex(), check=_slot_check(slot))
     name = secrets.token_hex(4)
-    _write(place, f"{SLOT_FOLDER}/{name}.json", msgspec.json.format(msgspec.json.encode(file), indent=1) + b"\n")
+    _write(
+        place, f"{SLOT_FOLDER}/{name}.json", msgspec.json.format(msgspec.json.encode(file), indent=1) + b"\n"
+    )
     return name
 
 
@@ -256,12 +301,18 @@ def _header_bytes(place: Place) -> bytes:
         return place.read(HEADER_FILE, 0, _HEADER_LIMIT)
     except NotInPlaceError:
         if (place.names(SLOT_FOLDER) or _read_small(place, MAKING_FILE)) and not place.names("snapshots"):
-            raise PlaceError(f"The store in {place.title} was not made to the end", "Create it again in the same folder") from None
+            raise PlaceError(
+                f"The store in {place.title} was not made to the end", "Create it again in the same folder"
+            ) from None
         if place.names("snapshots"):
             raise DamageError(
-                f"{HEADER_FILE} is missing from the store in {place.title}", "Bring it back from a copy of the store", HEADER_FILE
+                f"{HEADER_FILE} is missing from the store in {place.title}",
+                "Bring it back from a copy of the store",
+                HEADER_FILE,
             ) from None
-        raise PlaceError(f"There is no store in {place.title}", "Check the folder and whether its disk is connected") from None
+        raise PlaceError(
+            f"There is no store in {place.title}", "Check the folder and whether its disk is connected"
+        ) from None
 
 
 def _parse_header(data: bytes, title: str) -> Header:
@@ -269,13 +320,18 @@ def _parse_header(data: bytes, title: str) -> Header:
         header = msgspec.json.decode(data, type=Header)
     except _UNREADABLE as error:
         raise DamageError(
-            f"{HEADER_FILE} in {title} cannot be read ({error})", "Bring it back from a copy of the store", HEADER_FILE
+            f"{HEADER_FILE} in {title} cannot be read ({error})",
+            "Bring it back from a copy of the store",
+            HEADER_FILE,
         ) from error
     if header.format <= FORMAT_VERSION and not STORE_ID.fullmatch(header.store):
-        raise DamageError(f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE)
+        raise DamageError(
+            f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE
+        )
     if header.format > FORMAT_VERSION or header.features:
         raise PlaceError(
-            f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one reads up to {FORMAT_VERSION})",
+            f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one"
+            f" reads up to {FORMAT_VERSION})",
             "Install that version to use it",
         )
     return header
@@ -307,7 +363,8 @@ def named_slots(place: Place) -> dict[str, Slot]:
     if len(names) > _MOST_SLOTS:
         raise DamageError(
             f"The store in {place.title} has {len(names):,} key slots, where {_MOST_SLOTS} are the most",
-            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger than the store",
+            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger"
+            " than the store",
             SLOT_FOLDER,
         )
     for name in names:
@@ -338,7 +395,9 @@ def unlock(place: Place, passphrase: str | None) -> tuple[Header, StoreKeys]:
             raise DamageError(f"The slot of the store in {place.title} is missing", file=SLOT_FOLDER)
         return header, keys_from(secret, encrypted=False)
     if passphrase is None:
-        raise WrongPassphraseError(f"The store in {place.title} is encrypted", "Give its passphrase or its recovery key")
+        raise WrongPassphraseError(
+            f"The store in {place.title} is encrypted", "Give its passphrase or its recovery key"
+        )
     return header, keys_from(unwrap(slots, passphrase, hashlib.sha256(data).digest()), encrypted=True)
 
 

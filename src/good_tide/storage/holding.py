@@ -1,8 +1,9 @@
-"""The holding area: the near end of a store whose disk is away. ``docs/format.md`` ("Holding area") gives the files.
+"""The holding area: the near end of a store whose disk is away. ``docs/format.md`` ("Holding area") gives the
+files.
 
-It holds copies of the store's header and key slots, so that it opens with the store's own passphrase and keys; the
-listings of the newest snapshot on the disk; a table of the chunks that lie on the disk; and, complete but for those
-chunks, the snapshots taken since. Chunks have the same identities here and there.
+It holds copies of the store's header and key slots, so that it opens with the store's own passphrase and
+keys; the listings of the newest snapshot on the disk; a table of the chunks that lie on the disk; and,
+complete but for those chunks, the snapshots taken since. Chunks have the same identities here and there.
 """
 
 from __future__ import annotations
@@ -34,7 +35,8 @@ DISK_FOLDER = "disk"
 _THERE_FOLDER = "there"
 """Tables of the chunks that lie on the disk, each file named as an index file."""
 _MARK_FOLDER = "mark"
-"""The newest snapshot on the disk, of each machine: jobs of one machine that share a store have histories of their own."""
+"""The newest snapshot on the disk, of each machine: jobs of one machine that share a store have histories of
+their own."""
 _MARK_NAME_FILE = "mark-name"
 _OWNER = "holding-"
 _TIDY_PACKS = 48
@@ -51,7 +53,9 @@ class HoldingArea(Store):
 
     shared = False
 
-    def __init__(self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None) -> None:
+    def __init__(
+        self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None
+    ) -> None:
         super().__init__(LocalPlace(root, limit), header, keys)
         self.root, self.limit = root, limit
         self.base: Store | None = None
@@ -63,7 +67,8 @@ class HoldingArea(Store):
 
     @property
     def there(self) -> ChunkIndex:
-        """The chunks that lie on the disk; the tables are read at first use, and this object adds those that it writes."""
+        """The chunks that lie on the disk; the tables are read at first use, and this object adds those that
+        it writes."""
         with self._lock:
             if self._there is None:
                 self._there = ChunkIndex()
@@ -86,11 +91,13 @@ class HoldingArea(Store):
 
     @property
     def marks(self) -> list[str]:
-        """The names of the newest snapshots on the disk, one of each machine, when they were last taken there."""
+        """The names of the newest snapshots on the disk, one of each machine, when they were last taken
+        there."""
         return self.place.names(_MARK_FOLDER)
 
     def marked(self) -> dict[str, Snapshot]:
-        """Those snapshots, by their names, without any that cannot be read here: the disk has them whole, and they are taken over anew."""
+        """Those snapshots, by their names, without any that cannot be read here: the disk has them whole, and
+        they are taken over anew."""
         found = {}
         for name in self.marks:
             with contextlib.suppress(DamageError):
@@ -107,7 +114,9 @@ class HoldingArea(Store):
         if self.base is not None and name not in self.held_names():
             return self.base.read_snapshot(name)
         if name in self._known and name not in self.held_names():
-            raise NotInPlaceError("This snapshot lies on the disk that is away", "Connect it to look into the snapshot")
+            raise NotInPlaceError(
+                "This snapshot lies on the disk that is away", "Connect it to look into the snapshot"
+            )
         return super().read_snapshot(name)
 
     def read_chunk(self, identity: ChunkId) -> bytes:
@@ -116,7 +125,9 @@ class HoldingArea(Store):
         if self.base is not None:
             return self.base.read_chunk(identity)
         if identity in self.there:
-            raise NotInPlaceError("This content lies on the disk that is away", "Connect it to read the content")
+            raise NotInPlaceError(
+                "This content lies on the disk that is away", "Connect it to read the content"
+            )
         return super().read_chunk(identity)
 
     def prime(self, store: Store, newest: Snapshot) -> None:
@@ -140,7 +151,11 @@ class HoldingArea(Store):
             self._priming = False
         sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.name}")
         readable = self.marked()
-        before = [name for name in self.marks if name not in readable or readable[name].record.machine.id == newest.record.machine.id]
+        before = [
+            name
+            for name in self.marks
+            if name not in readable or readable[name].record.machine.id == newest.record.machine.id
+        ]
         if newest.name not in before:
             with self.place.create(f"{_MARK_FOLDER}/{newest.name}", _OWNER) as file:
                 file.write(sealed)
@@ -150,13 +165,17 @@ class HoldingArea(Store):
                 self.place.remove(f"{_MARK_FOLDER}/{name}")
 
     def note_chunks(self, store: Store) -> None:
-        """Note which chunks lie on the disk, but for those that a sweep is about to delete; and leave a mark there that this area builds
-        on them, so that later sweeps wait for it."""
+        """Note which chunks lie on the disk, but for those that a sweep is about to delete; and leave a mark
+        there that this area builds on them, so that later sweeps wait for it."""
         store.refresh()
         lists = read_doomed(store)
         avoided = frozenset().union(*lists.values())
         tables = [table for table in store.index.packs() if table.pack not in avoided]
-        standing, known, old = {table.pack for table in tables}, self.there.tables, self.place.names(_THERE_FOLDER)
+        standing, known, old = (
+            {table.pack for table in tables},
+            self.there.tables,
+            self.place.names(_THERE_FOLDER),
+        )
         stale = any(pack not in standing for pack in known)
         fresh = tables if stale else [table for table in tables if table.pack not in known]
         if fresh:
@@ -206,13 +225,17 @@ class HoldingArea(Store):
         session.put_page(plain)
 
     def begin_anew(self, store: Store) -> None:
-        """Forget everything and take over anew what each machine that took something over needs. Only with nothing held.
+        """Forget everything and take over anew what each machine that took something over needs. Only with
+        nothing held.
 
         Raises:
-            GoodTideError: the store cannot be read, or the area not be written; the machines' next snapshots take it over.
+            GoodTideError: the store cannot be read, or the area not be written; the machines' next snapshots
+                take it over.
         """
         machines = {snapshot.record.machine.id for snapshot in self.marked().values()}
-        newest = {one.record.machine.id: one for one in store.snapshots()[0] if one.record.machine.id in machines}
+        newest = {
+            one.record.machine.id: one for one in store.snapshots()[0] if one.record.machine.id in machines
+        }
         self.clear()
         for snapshot in newest.values():
             self.prime(store, snapshot)
@@ -232,7 +255,8 @@ class HoldingArea(Store):
             self._index_files = set()
 
     def release(self, snapshot: Snapshot) -> int:
-        """Let a held snapshot go, and the packs that no other snapshot here needs. Returns the bytes given back."""
+        """Let a held snapshot go, and the packs that no other snapshot here needs. Returns the bytes given
+        back."""
         before = self.place.total_bytes()
         self.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
         needed = self._needed()
@@ -255,7 +279,9 @@ class HoldingArea(Store):
         """Chunks that the snapshots here refer to."""
         needed: set[ChunkId] = set()
         snapshots = (*self.held(), *self.marked().values())
-        waiting = [page for snapshot in snapshots for entry in self.roots(snapshot.record) for page in entry.pages]
+        waiting = [
+            page for snapshot in snapshots for entry in self.roots(snapshot.record) for page in entry.pages
+        ]
         while waiting:
             page = waiting.pop()
             if page in needed or page not in self.index:
@@ -270,7 +296,8 @@ class HoldingArea(Store):
 
 
 def copy_slots(place: Place, root: Path) -> None:
-    """Copy a store's header and key slots into a holding area, and forget slots that the store no longer has."""
+    """Copy a store's header and key slots into a holding area, and forget slots that the store no longer
+    has."""
     target = LocalPlace(root)
     root.mkdir(parents=True, exist_ok=True, mode=0o700)
     slots = place.names(SLOT_FOLDER)

@@ -54,7 +54,8 @@ class _Sorted(NamedTuple):
 
 
 class ChunkIndex:
-    """All chunks of a store. Kept as sorted arrays: about 60 bytes a chunk. Threads may add and look up at once."""
+    """All chunks of a store. Kept as sorted arrays: about 60 bytes a chunk. Threads may add and look up at
+    once."""
 
     def __init__(self) -> None:
         self.tables: dict[PackId, PackTable] = {}
@@ -85,9 +86,13 @@ class ChunkIndex:
         with self._merging:
             known = self._sorted
             fresh = self._order[known.merged :]
-            keys = [np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64) for table in fresh]
+            keys = [
+                np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
+                for table in fresh
+            ]
             rows = [
-                np.stack((np.full(len(table), number), np.arange(len(table))), axis=1) for number, table in enumerate(fresh, known.merged)
+                np.stack((np.full(len(table), number), np.arange(len(table))), axis=1)
+                for number, table in enumerate(fresh, known.merged)
             ]
             all_keys = np.concatenate([known.keys, *keys])
             all_rows = np.concatenate([known.rows, *rows])
@@ -103,7 +108,10 @@ class ChunkIndex:
         while at < len(keys) and keys[at] == key:
             table_number, number = rows[at].tolist()
             table = self._order[table_number]
-            if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity and table.pack not in avoided:
+            if (
+                table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity
+                and table.pack not in avoided
+            ):
                 return _location(table, number)
             at += 1
         return None

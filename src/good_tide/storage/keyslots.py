@@ -29,7 +29,9 @@ def list_slots(place: Place) -> list[SlotFacts]:
     return [SlotFacts(number, name, slot.kind, slot.hint) for number, (name, slot) in enumerate(slots, 1)]
 
 
-def change_passphrase(place: Place, keys: StoreKeys, old: str, new: str, hint: str = "", cost: Cost = STRONG) -> None:
+def change_passphrase(
+    place: Place, keys: StoreKeys, old: str, new: str, hint: str = "", cost: Cost = STRONG
+) -> None:
     """Put a new passphrase in place of the one given. Given the recovery key, it replaces every passphrase.
 
     The new slot is durable before an old one goes; the old words open nothing afterwards.
@@ -46,7 +48,9 @@ def change_passphrase(place: Place, keys: StoreKeys, old: str, new: str, hint: s
     if parse_recovery_key(old) is None:
         replaced = [name for name in replaced if _opens(place, name, old)]
         if not replaced:
-            raise WrongPassphraseError("The old passphrase does not open this store", "Type it again, or give the recovery key")
+            raise WrongPassphraseError(
+                "The old passphrase does not open this store", "Type it again, or give the recovery key"
+            )
     write_slot(place, wrap("passphrase", new, secret, binding, cost, hint), binding)
     for name in replaced:
         place.remove(f"{SLOT_FOLDER}/{name}.json")
@@ -88,14 +92,19 @@ def revoke(place: Place, number: int) -> SlotFacts:
     if slot is None:
         raise PersonError(f"There is no slot {number}", f"This store has {len(slots)}; see “store slots”")
     if len(slots) == 1:
-        raise PersonError("This is the only way to open the store", "Add a passphrase or a recovery key first")
+        raise PersonError(
+            "This is the only way to open the store", "Add a passphrase or a recovery key first"
+        )
     place.remove(f"{SLOT_FOLDER}/{slot.name}.json")
     return slot
 
 
 def _secret(keys: StoreKeys) -> bytes:
     if not keys.encrypted:
-        raise PersonError("This store is not encrypted, so it has no passphrase", "Make an encrypted store and carry the snapshots over")
+        raise PersonError(
+            "This store is not encrypted, so it has no passphrase",
+            "Make an encrypted store and carry the snapshots over",
+        )
     return keys.secret + keys.identity
 
 

@@ -1,7 +1,9 @@
-"""The ledger of a store: which snapshots need which chunks, for what would come back if some went. A local file that can be thrown away.
+"""The ledger of a store: which snapshots need which chunks, for what would come back if some went. A local
+file that can be thrown away.
 
-It is brought up to date by what changed between one snapshot of a machine and the next: pages of listings that are referred to for the
-first time, or no more, are read, all others are not. Numbers come from it, and nothing else: what may be deleted is for the sweep to say.
+It is brought up to date by what changed between one snapshot of a machine and the next: pages of listings
+that are referred to for the first time, or no more, are read, all others are not. Numbers come from it, and
+nothing else: what may be deleted is for the sweep to say.
 """
 
 from __future__ import annotations
@@ -36,11 +38,13 @@ LISTING = "listings"
 OTHER = "other"
 _Value = TypeVar("_Value")
 _Place = tuple[ChunkId, bytes, bytes]
-"""A page, and the part of the contents that it is referred to from: the covered folder, and the folder right inside it."""
+"""A page, and the part of the contents that it is referred to from: the covered folder, and the folder right
+inside it."""
 
 
 class Label(msgspec.Struct, frozen=True, array_like=True):
-    """The part of the contents that needs a chunk: a covered folder, the folder right inside it (or none), and the kind of file."""
+    """The part of the contents that needs a chunk: a covered folder, the folder right inside it (or none),
+    and the kind of file."""
 
     root: bytes
     inside: bytes
@@ -117,10 +121,15 @@ class Ledger:
         for machine, own in by_machine.items():
             try:
                 self._take(self._chain(machine), own)
-            except (DamageError, ValueError):  # what stood before is no longer in the store: begin this machine anew
+            except (
+                DamageError,
+                ValueError,
+            ):  # what stood before is no longer in the store: begin this machine anew
                 number = self._chain(machine)
                 self._clear(number)
-                self._take(number, [snapshot for snapshot in present if snapshot.record.machine.id == machine])
+                self._take(
+                    number, [snapshot for snapshot in present if snapshot.record.machine.id == machine]
+                )
         return changed or bool(fresh)
 
     def _forget(self, present: Collection[str]) -> bool:
@@ -173,7 +182,9 @@ class Ledger:
             tables = list(self._store.index.packs())
             keys = keys_of(b"".join(table.ids for table in tables))
             stored = np.frombuffer(b"".join(table.stored for table in tables), dtype="<u4").astype(np.int64)
-            self._reckoning = Reckoning(self._rows, [len(chain.names) for chain in self._chains], keys, stored)
+            self._reckoning = Reckoning(
+                self._rows, [len(chain.names) for chain in self._chains], keys, stored
+            )
         return self._reckoning
 
     @property
@@ -190,14 +201,19 @@ class Ledger:
         return dict(zip(self._places, self._reckon().each().tolist(), strict=True))
 
     def by_snapshot(self, group: Mapping[str, str]) -> dict[str, tuple[int, int]]:
-        """For groups of snapshots, given by the snapshots' names: stored bytes that only the group needs, and those that others need too."""
+        """For groups of snapshots, given by the snapshots' names: stored bytes that only the group needs, and
+        those that others need too."""
         numbers, titles = _numbered(self._places, group.__getitem__)
         return _parts(titles, *self._reckon().by_place(numbers, len(titles)))
 
     def by_label(self, group: Callable[[Label], str]) -> dict[str, tuple[int, int]]:
         """The same for groups of labels."""
         numbers, titles = _numbered(list(self._labels), group)
-        return {title: part for title, part in _parts(titles, *self._reckon().by_label(numbers, len(titles))).items() if any(part)}
+        return {
+            title: part
+            for title, part in _parts(titles, *self._reckon().by_label(numbers, len(titles))).items()
+            if any(part)
+        }
 
 
 def _numbered(values: Sequence[_Value], group: Callable[[_Value], str]) -> tuple[NDArray[np.intp], list[str]]:
@@ -214,8 +230,8 @@ def _parts(titles: Sequence[str], alone: Numbers, shared: Numbers) -> dict[str, 
 class _Changes:
     """What the snapshots of a chain refer to and no longer refer to, one after the other.
 
-    References are counted: to a page, from all listings of one part of the contents; to a chunk, from all pages that are referred to. Only a
-    page that is referred to for the first time, or for the last, is read.
+    References are counted: to a page, from all listings of one part of the contents; to a chunk, from all
+    pages that are referred to. Only a page that is referred to for the first time, or for the last, is read.
     """
 
     def __init__(self, store: Store, labels: dict[Label, int], chain: int, rows: Rows) -> None:
@@ -241,12 +257,17 @@ class _Changes:
     def step(self, before: Sequence[Entry], after: Sequence[Entry], at: int) -> None:
         """From one snapshot to the next, which stands at position ``at``."""
         self._parts, self._moved = [], {}
-        for roots, sign in ((after, 1), (before, -1)):  # in this order: what stays is never without a reference
+        for roots, sign in (
+            (after, 1),
+            (before, -1),
+        ):  # in this order: what stays is never without a reference
             for root in roots:
                 if root.kind is EntryKind.FOLDER:
                     self._refer([(page, root.name, b"") for page in root.pages], sign)
                 elif root.pages:
-                    self._note(keys_of(b"".join(root.pages)), self._label(root.name, b"", _kind(root.name)), sign)
+                    self._note(
+                        keys_of(b"".join(root.pages)), self._label(root.name, b"", _kind(root.name)), sign
+                    )
         nodes = [(key, label, delta) for (key, label), delta in self._moved.items() if delta]
         pages = np.zeros(len(nodes), dtype=EVENT)
         for number, name in enumerate(("key", "label", "delta")):
@@ -266,7 +287,8 @@ class _Changes:
         self._parts.append(part)
 
     def _refer(self, waiting: list[_Place], sign: int) -> None:
-        """One reference more, or less, to pages in parts of the contents; and where it is the first or the last, what they refer to."""
+        """One reference more, or less, to pages in parts of the contents; and where it is the first or the
+        last, what they refer to."""
         pages, moved, listings = self._pages, self._moved, self._listings
         while waiting:
             page, root, inside = waiting.pop()

@@ -1,7 +1,9 @@
-"""Signs of life in a store: who is writing to it now, and who sweeps it. ``docs/format.md`` ("Marks") gives the files.
+"""Signs of life in a store: who is writing to it now, and who sweeps it. ``docs/format.md`` ("Marks") gives
+the files.
 
-A mark is a small file that its owner replaces by the next of a series while it is at work. Whoever else looks only sees whether it
-moves: no clock of another machine is believed, and a machine that died leaves a mark that stands still.
+A mark is a small file that its owner replaces by the next of a series while it is at work. Whoever else looks
+only sees whether it moves: no clock of another machine is believed, and a machine that died leaves a mark
+that stands still.
 """
 
 from __future__ import annotations
@@ -30,7 +32,8 @@ _LONGEST = 1 << 20
 
 
 class SeenMark(msgspec.Struct, frozen=True):
-    """A mark as others see it: who, which of the series, and what it says (names of doomed lists that the writer heeds)."""
+    """A mark as others see it: who, which of the series, and what it says (names of doomed lists that the
+    writer heeds)."""
 
     owner: str
     number: int
@@ -65,7 +68,9 @@ class Mark:
         self._thread.start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._ended.set()
         self._thread.join()
         with contextlib.suppress(GoodTideError):
@@ -136,7 +141,8 @@ def remove_mark(place: Place, folder: str, owner: str) -> None:
 
 
 def seen_marks(place: Place, folder: str) -> list[SeenMark]:
-    """All marks in a folder, of each owner the newest. One that cannot be read says nothing, and heeds nothing."""
+    """All marks in a folder, of each owner the newest. One that cannot be read says nothing, and heeds
+    nothing."""
     newest: dict[str, SeenMark] = {}
     for name in place.names(folder):
         owner, dot, number = name.rpartition(".")

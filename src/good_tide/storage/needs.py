@@ -1,7 +1,8 @@
-"""Which chunks snapshots need, and where those lie: for the sweep, and for what would be gained if some snapshots went.
+"""Which chunks snapshots need, and where those lie: for the sweep, and for what would be gained if some
+snapshots went.
 
-Chunks are told apart by the first eight bytes of their identities: of a million, two are the same once in 10^7 stores, and both are then
-taken for needed.
+Chunks are told apart by the first eight bytes of their identities: of a million, two are the same once in
+10^7 stores, and both are then taken for needed.
 """
 
 from __future__ import annotations
@@ -35,7 +36,8 @@ def all_snapshots(store: Store) -> list[Snapshot]:
 
 
 def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -> Keys:
-    """Keys of all chunks that snapshots need, rising: contents, and pages of listings. Each page is read once.
+    """Keys of all chunks that snapshots need, rising: contents, and pages of listings. Each page is read
+    once.
 
     Raises:
         DamageError: a listing cannot be read.
@@ -71,7 +73,8 @@ def keys_of(identities: bytes) -> Keys:
 
 
 def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.bool_]]]:
-    """For each pack which of its chunks are among the needed. Of a chunk that lies in several packs, all copies are."""
+    """For each pack which of its chunks are among the needed. Of a chunk that lies in several packs, all
+    copies are."""
     found = []
     for table in list(store.index.packs()):
         keys = keys_of(table.ids)
@@ -82,4 +85,7 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
 
 def held_bytes(store: Store, needed: Keys) -> int:
     """Stored bytes of the needed chunks."""
-    return sum(int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64)) for table, live in live_chunks(store, needed))
+    return sum(
+        int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
+        for table, live in live_chunks(store, needed)
+    )

@@ -1,4 +1,5 @@
-"""Packs: files of sealed chunks with a sealed table at the end. ``docs/format.md`` ("Pack") gives the bytes."""
+"""Packs: files of sealed chunks with a sealed table at the end. ``docs/format.md`` ("Pack") gives the
+bytes."""
 
 from __future__ import annotations
 
@@ -40,8 +41,8 @@ class Holds(enum.IntEnum):
 class PackTable(msgspec.Struct, frozen=True):
     """The chunks of one pack, in order, by columns.
 
-    ``stored`` and ``plain`` are little-endian 32-bit lengths in bytes, sealed and plain; ``squeezed`` has a 1 for
-    each chunk that is compressed. Offsets follow from the lengths.
+    ``stored`` and ``plain`` are little-endian 32-bit lengths in bytes, sealed and plain; ``squeezed`` has a 1
+    for each chunk that is compressed. Offsets follow from the lengths.
     """
 
     pack: PackId
@@ -109,8 +110,9 @@ def _context(identity: bytes, plain_length: int, squeezed: bool) -> bytes:
 class PackWriter:
     """Collects the chunks of one pack, and writes it when it is finished. Used by one thread.
 
-    A name is drawn, and with it a key, only when all that will be sealed under it is known; each try has a name of its own. So no key
-    and number ever seal two different texts: not when a try fails, nor when the machine is copied in the middle and both go on.
+    A name is drawn, and with it a key, only when all that will be sealed under it is known; each try has a
+    name of its own. So no key and number ever seal two different texts: not when a try fails, nor when the
+    machine is copied in the middle and both go on.
     """
 
     def __init__(self, place: Place, keys: StoreKeys, holds: Holds, owner: str) -> None:
@@ -159,7 +161,9 @@ class PackWriter:
         yield head(FileKind.PACK, self._keys.encrypted)
         for number, chunk in enumerate(self._chunks):
             yield seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
-        sealed = seal.seal(_TABLE_NUMBER, squeezed(msgspec.msgpack.encode(table)), self.size.to_bytes(8, "little"))
+        sealed = seal.seal(
+            _TABLE_NUMBER, squeezed(msgspec.msgpack.encode(table)), self.size.to_bytes(8, "little")
+        )
         yield sealed + len(sealed).to_bytes(4, "little") + _FOOT
 
     def salvage(self) -> PackTable | None:
@@ -201,17 +205,35 @@ def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
     return table
 
 
-def open_body(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identity: ChunkId, plain_length: int, squeezed: bool) -> bytes:
+def open_body(
+    keys: StoreKeys,
+    pack: PackId,
+    number: int,
+    sealed: bytes,
+    identity: ChunkId,
+    plain_length: int,
+    squeezed: bool,
+) -> bytes:
     """The bytes of a chunk as they were sealed, compressed or not, for sealing them again in another pack.
 
     Raises:
         DamageError: it is not what was written.
     """
     open_chunk(keys, pack, number, sealed, identity, plain_length, squeezed)
-    return keys.opener(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
+    return keys.opener(FileKind.PACK.word, pack).open(
+        number, sealed, _context(identity, plain_length, squeezed)
+    )
 
 
-def open_chunk(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identity: ChunkId, plain_length: int, squeezed: bool) -> bytes:
+def open_chunk(
+    keys: StoreKeys,
+    pack: PackId,
+    number: int,
+    sealed: bytes,
+    identity: ChunkId,
+    plain_length: int,
+    squeezed: bool,
+) -> bytes:
     """The plain bytes of one chunk, authenticated by its seal and by its identity.
 
     Raises:
@@ -220,10 +242,16 @@ def open_chunk(keys: StoreKeys, pack: PackId, number: int, sealed: bytes, identi
     if plain_length > CHUNK_LIMIT or len(sealed) < TAG_BYTES:
         raise DamageError("A chunk has an impossible length", file=pack_file(pack))
     try:
-        body = keys.opener(FileKind.PACK.word, pack).open(number, sealed, _context(identity, plain_length, squeezed))
+        body = keys.opener(FileKind.PACK.word, pack).open(
+            number, sealed, _context(identity, plain_length, squeezed)
+        )
         plain = expand(body, plain_length) if squeezed else body
     except DamageError as error:
-        raise DamageError(f"A chunk in {pack_file(pack)} is damaged", "Run verify on this store", pack_file(pack)) from error
+        raise DamageError(
+            f"A chunk in {pack_file(pack)} is damaged", "Run verify on this store", pack_file(pack)
+        ) from error
     if len(plain) != plain_length or keys.chunk_id(plain) != identity:
-        raise DamageError(f"A chunk in {pack_file(pack)} is not what it was", "Run verify on this store", pack_file(pack))
+        raise DamageError(
+            f"A chunk in {pack_file(pack)} is not what it was", "Run verify on this store", pack_file(pack)
+        )
     return plain

@@ -1,4 +1,5 @@
-"""Pins: snapshots that thinning never touches, with a label. Each is a small sealed file in the store, so that every machine heeds it."""
+"""Pins: snapshots that thinning never touches, with a label. Each is a small sealed file in the store, so
+that every machine heeds it."""
 
 from __future__ import annotations
 
@@ -47,7 +48,9 @@ def pin(store: Store, snapshot: str, label: str = "") -> None:
         PlaceError: the disk does not take it.
     """
     if len(label) > LONGEST_LABEL:
-        raise PersonError(f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}")
+        raise PersonError(
+            f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}"
+        )
     before = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
     store.write_sealed(FileKind.PIN, _FOLDER, msgspec.msgpack.encode(Pin(snapshot, label)), _OWNER)
     for old in before:

@@ -57,7 +57,9 @@ class NewFile(Protocol):
 
     def __enter__(self) -> Self: ...
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         """Discard unless committed."""
         ...
 
@@ -71,7 +73,8 @@ class Place(Protocol):
         ...
 
     def names(self, folder: str) -> list[str]:
-        """Names of the files in a folder and its sub-folders, relative to the folder; empty when it does not exist."""
+        """Names of the files in a folder and its sub-folders, relative to the folder; empty when it does not
+        exist."""
         ...
 
     def size(self, name: str) -> int:
@@ -119,23 +122,31 @@ def told(doing: str) -> Iterator[None]:
     try:
         yield
     except FileNotFoundError as error:
-        raise NotInPlaceError(f"{doing}: it is not there", "Check that the disk is connected and holds this store") from error
+        raise NotInPlaceError(
+            f"{doing}: it is not there", "Check that the disk is connected and holds this store"
+        ) from error
     except OSError as error:
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             raise PlaceFullError(
-                f"{doing}: no room left on the disk", "Free some room, or use a larger disk; what was visible is whole"
+                f"{doing}: no room left on the disk",
+                "Free some room, or use a larger disk; what was visible is whole",
             ) from error
         if error.errno == errno.EROFS:
-            raise PlaceError(f"{doing}: the disk is read-only", "Mount it so that it can be written") from error
+            raise PlaceError(
+                f"{doing}: the disk is read-only", "Mount it so that it can be written"
+            ) from error
         if error.errno in (errno.EACCES, errno.EPERM):
             raise PlaceError(f"{doing}: not permitted", "Check who owns the folder") from error
-        raise PlaceError(f"{doing}: {os.strerror(error.errno or 0)}", "Check the disk and its cable, then try again") from error
+        raise PlaceError(
+            f"{doing}: {os.strerror(error.errno or 0)}", "Check the disk and its cable, then try again"
+        ) from error
 
 
 class LocalPlace:
     """A directory on a mounted file system.
 
-    Links inside it are never followed: whoever can write to the disk could lead this program elsewhere with one.
+    Links inside it are never followed: whoever can write to the disk could lead this program elsewhere with
+    one.
 
     :param limit: bytes that all files in it may take together; None: what the disk gives.
     """
@@ -177,10 +188,13 @@ class LocalPlace:
             return self._look(name, folder, last).st_size
 
     def _look(self, name: str, folder: int, last: str) -> os.stat_result:
-        """A file's metadata. What is no file (a link, a pipe, a device) is not looked into, and counts as not there."""
+        """A file's metadata. What is no file (a link, a pipe, a device) is not looked into, and counts as not
+        there."""
         info = os.stat(last, dir_fd=folder, follow_symlinks=False)
         if not stat.S_ISREG(info.st_mode):
-            raise NotInPlaceError(f"{self.root / name} is not a file", "Something else stands where a store file should be")
+            raise NotInPlaceError(
+                f"{self.root / name} is not a file", "Something else stands where a store file should be"
+            )
         return info
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
@@ -190,11 +204,16 @@ class LocalPlace:
             try:
                 info = os.fstat(handle)
                 if not stat.S_ISREG(info.st_mode):
-                    raise NotInPlaceError(f"{self.root / name} is not a file", "Something else stands where a store file should be")
+                    raise NotInPlaceError(
+                        f"{self.root / name} is not a file",
+                        "Something else stands where a store file should be",
+                    )
                 rest = max(0, info.st_size - offset)
                 wanted = rest if length is None else min(length, rest)
                 if wanted > READ_LIMIT:
-                    raise DamageError(f"{name} is larger than any file that is read whole", "Run verify on this store", name)
+                    raise DamageError(
+                        f"{name} is larger than any file that is read whole", "Run verify on this store", name
+                    )
                 return _read_fully(handle, offset, wanted)
             finally:
                 os.close(handle)
@@ -203,11 +222,14 @@ class LocalPlace:
         return _LocalNewFile(self.root, name, owner, self._allow if self.limit is not None else None)
 
     def _allow(self, size: int) -> None:
-        """Whether so many bytes more are within the limit; files that are being written count as they grow."""
+        """Whether so many bytes more are within the limit; files that are being written count as they
+        grow."""
         if self._taken is None:
             self._taken = self.total_bytes()
         if self.limit is not None and self._taken + size > self.limit:
-            raise PlaceFullError(f"{self.root} may not take more than its limit", "Raise the limit, or connect the disk")
+            raise PlaceFullError(
+                f"{self.root} may not take more than its limit", "Raise the limit, or connect the disk"
+            )
         self._taken += size
 
     def clear_temporary(self, owner: str) -> None:
@@ -246,7 +268,8 @@ def _open_below(root: Path, folder: str) -> int:
             except OSError as error:
                 if error.errno in (errno.ELOOP, errno.ENOTDIR):
                     raise PlaceError(
-                        f"{part} in the store {root} is a link or no folder", "Links in a store are not followed; see who put it there"
+                        f"{part} in the store {root} is a link or no folder",
+                        "Links in a store are not followed; see who put it there",
                     ) from error
                 raise
             finally:
@@ -328,8 +351,11 @@ class _LocalNewFile:
                 os.close(target)
 
     def _take_name(self, target: int, last: str) -> None:
-        """Rename to a free name: by a link where the file system has links, which no other can come before."""
-        taken = NameTakenError(f"{self._root / self._name} was made by another at the same moment", "Use that one")
+        """Rename to a free name: by a link where the file system has links, which no other can come
+        before."""
+        taken = NameTakenError(
+            f"{self._root / self._name} was made by another at the same moment", "Use that one"
+        )
         try:
             os.link(self._temporary, last, src_dir_fd=self._folder, dst_dir_fd=target, follow_symlinks=False)
         except FileExistsError:
@@ -363,12 +389,15 @@ class _LocalNewFile:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.discard()
 
 
 def _make_folder(root: Path, folder: str) -> int:
-    """A handle of a folder below ``root``, made where it is missing, each new level durable in the one above; ``root`` must be there."""
+    """A handle of a folder below ``root``, made where it is missing, each new level durable in the one above;
+    ``root`` must be there."""
     try:
         return _open_below(root, folder)
     except FileNotFoundError:

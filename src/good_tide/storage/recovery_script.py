@@ -1,4 +1,5 @@
-"""The script that recovers files without this program. A copy lies on every store, where nothing protects it."""
+"""The script that recovers files without this program. A copy lies on every store, where nothing protects
+it."""
 
 from __future__ import annotations
 
@@ -10,10 +11,12 @@ from good_tide.core.errors import NotInPlaceError
 from good_tide.storage.place import Place
 
 SCRIPT_FILE = "recover.py"
-_EARLIER = frozenset((
-    "717d6383fdb2b0740a237131ff1e4b1e091e95e8318db58d4e6883783c9ffbc7",
-    "68c768d6c5cf249fc90ebd4d01899185956cd401916d71878212873a3eab1445",
-))  # fmt: skip
+_EARLIER = frozenset(
+    (
+        "717d6383fdb2b0740a237131ff1e4b1e091e95e8318db58d4e6883783c9ffbc7",
+        "68c768d6c5cf249fc90ebd4d01899185956cd401916d71878212873a3eab1445",
+    )
+)
 """SHA-256 of the scripts of earlier versions."""
 _LARGEST = 1 << 20
 
@@ -26,7 +29,8 @@ def recovery_script() -> bytes:
 
 
 def script_state(place: Place) -> ScriptState:
-    """Whether the copy on a store is this version's, that of an earlier one, or none that is known: somebody may have changed it.
+    """Whether the copy on a store is this version's, that of an earlier one, or none that is known: somebody
+    may have changed it.
 
     Raises:
         PlaceError: the disk does not give it.

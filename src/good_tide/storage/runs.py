@@ -17,8 +17,8 @@ from good_tide.storage.place import told
 class RunLock:
     """A lock on a local file, released by the system when the process ends however it ends.
 
-    Entering gives the beginning of the names of this machine's temporary files in the store: whoever holds the lock
-    may remove what carries it. Other machines write to the same store without regard to this lock.
+    Entering gives the beginning of the names of this machine's temporary files in the store: whoever holds
+    the lock may remove what carries it. Other machines write to the same store without regard to this lock.
     """
 
     def __init__(self, state: Path, store: str, machine: str) -> None:
@@ -28,8 +28,8 @@ class RunLock:
 
     @classmethod
     def for_work(cls, state: Path, store: str, work: str) -> Self:
-        """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state folder's own keeps the files of
-        several machines in one store apart."""
+        """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state
+        folder's own keeps the files of several machines in one store apart."""
         file = state / "runs" / "tag"
         with told(f"Writing to {file.parent}"):
             file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -48,10 +48,13 @@ class RunLock:
         except BlockingIOError:
             os.close(self._handle)
             raise PlaceError(
-                "Another snapshot of this machine into this store is being taken", "Wait until it is done, or stop it"
+                "Another snapshot of this machine into this store is being taken",
+                "Wait until it is done, or stop it",
             ) from None
         return self._owner
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self._handle is not None:
             os.close(self._handle)

@@ -65,8 +65,9 @@ class Store:
             return self._index
 
     def refresh(self) -> None:
-        """Take notice of index files that were added since. A damaged one does not hide the others. When some are gone, a sweep has
-        deleted packs, and all is read anew: nothing may be built on what the old ones named.
+        """Take notice of index files that were added since. A damaged one does not hide the others. When some
+        are gone, a sweep has deleted packs, and all is read anew: nothing may be built on what the old ones
+        named.
 
         Raises:
             DamageError: none but damaged index files are there.
@@ -111,7 +112,8 @@ class Store:
         return Written(name.hex(), len(data))
 
     def know_index(self, name: str, tables: Iterable[PackTable]) -> None:
-        """Take notice of an index file that was just written through this object; should it vanish, a sweep has replaced it."""
+        """Take notice of an index file that was just written through this object; should it vanish, a sweep
+        has replaced it."""
         with self._lock:
             self.index.add(tables)
             self._index_files.add(name)
@@ -185,7 +187,11 @@ class Store:
                 self.refresh()
                 location = self.index.find(identity)
         if location is None:
-            raise DamageError("A chunk that a snapshot needs is in no pack of this store", "Run verify on this store", INDEX_FOLDER)
+            raise DamageError(
+                "A chunk that a snapshot needs is in no pack of this store",
+                "Run verify on this store",
+                INDEX_FOLDER,
+            )
         file = pack_file(location.pack)
         try:
             sealed = self.place.read(file, location.offset, location.stored)
@@ -195,7 +201,9 @@ class Store:
                 raise DamageError(f"{file} is missing", "Run verify on this store", file) from error
             location, file = moved, pack_file(moved.pack)
             sealed = self.place.read(file, location.offset, location.stored)
-        plain = open_chunk(self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed)
+        plain = open_chunk(
+            self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed
+        )
         if len(plain) <= _RECENT_LARGEST:
             self._remember(identity, plain)
         return plain

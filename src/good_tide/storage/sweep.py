@@ -1,8 +1,10 @@
-"""The sweep: gives back the room of what no snapshot needs. ``docs/thinning.md`` ("The sweep") has the argument why it is safe.
+"""The sweep: gives back the room of what no snapshot needs. ``docs/thinning.md`` ("The sweep") has the
+argument why it is safe.
 
-In steps, each of which leaves the store whole: what is needed is marked; packs without anything needed are written into a doomed list; as soon as
-every writer at work heeds the list, what is needed is marked again, and the packs that are still unneeded are deleted; then the index is
-written without them, and the list removed. Packs with little that is needed are copied into new ones and become doomed in turn.
+In steps, each of which leaves the store whole: what is needed is marked; packs without anything needed are
+written into a doomed list; as soon as every writer at work heeds the list, what is needed is marked again,
+and the packs that are still unneeded are deleted; then the index is written without them, and the list
+removed. Packs with little that is needed are copied into new ones and become doomed in turn.
 """
 
 from __future__ import annotations
@@ -28,7 +30,8 @@ from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Pr
 from good_tide.storage.store import INDEX_FOLDER, Store
 
 DEAD_AFTER = 24 * 3600 * SECOND
-"""A mark that did not move for so long, by the clock of the machine that looks, belongs to nobody any more."""
+"""A mark that did not move for so long, by the clock of the machine that looks, belongs to nobody any
+more."""
 HOLDING_DEAD_AFTER = 90 * 24 * 3600 * SECOND
 """The same for a holding area, whose machine may be on a journey."""
 _WORTH = 0.5
@@ -36,7 +39,8 @@ _WORTH = 0.5
 
 
 class Watched(msgspec.Struct):
-    """What a machine remembers of others' marks between sweeps: owner → which of the series, and since when by its own clock."""
+    """What a machine remembers of others' marks between sweeps: owner → which of the series, and since when
+    by its own clock."""
 
     seen: dict[str, tuple[int, int]] = {}
 
@@ -67,10 +71,13 @@ class SweepReport(msgspec.Struct):
 class Sweep:
     """One sweep of a store.
 
-    :param owner: begins the names of this machine's temporary files and marks; the caller holds the machine's lock for sweeps.
+    :param owner: begins the names of this machine's temporary files and marks; the caller holds the machine's
+        lock for sweeps.
     :param watched: what this machine remembers of marks; changed, to be kept for the next sweep.
-    :param now: this machine's clock, nanoseconds since 1970 UTC. :param report: of a sweep that this one goes on with.
-    :param thorough: copy what is needed out of every pack that holds anything unneeded, so that no trace of it is left.
+    :param now: this machine's clock, nanoseconds since 1970 UTC.
+    :param report: of a sweep that this one goes on with.
+    :param thorough: copy what is needed out of every pack that holds anything unneeded, so that no trace of
+        it is left.
     """
 
     def __init__(
@@ -83,7 +90,13 @@ class Sweep:
         report: SweepReport | None = None,
         thorough: bool = False,
     ) -> None:
-        self._store, self._owner, self._watched, self._now, self._control = store, owner, watched, now, control
+        self._store, self._owner, self._watched, self._now, self._control = (
+            store,
+            owner,
+            watched,
+            now,
+            control,
+        )
         self._report, self._thorough = report or SweepReport(), thorough
 
     def plan(self) -> SweepReport:
@@ -116,7 +129,9 @@ class Sweep:
         with Mark(self._store.place, LEASE_FOLDER, self._owner) as lease:
             self._alone(lease)
             self._store.forget_index()
-            self._doom(table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any())
+            self._doom(
+                table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any()
+            )
             self._delete()
             self._rewrite()
             self._delete()
@@ -124,13 +139,17 @@ class Sweep:
         return self._report
 
     def _alone(self, lease: Mark) -> None:
-        """Make sure that nobody else sweeps. Of two that begin at once the one whose name comes later gives way."""
+        """Make sure that nobody else sweeps. Of two that begin at once the one whose name comes later gives
+        way."""
         others = [mark for mark in seen_marks(self._store.place, LEASE_FOLDER) if mark.owner != lease.owner]
-        since = self._watched.standing_since([*others, *seen_marks(self._store.place, WRITER_FOLDER)], self._now)
+        since = self._watched.standing_since(
+            [*others, *seen_marks(self._store.place, WRITER_FOLDER)], self._now
+        )
         for mark in others:
             if self._now - since[mark.owner] < DEAD_AFTER:
                 raise PlaceError(
-                    "Another machine is sweeping this store", "Wait until it is done; a sweep that died is passed over after a day"
+                    "Another machine is sweeping this store",
+                    "Wait until it is done; a sweep that died is passed over after a day",
                 )
             self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
 
@@ -169,14 +188,20 @@ class Sweep:
         doomed = frozenset().union(*(lists[name] for name in heeded))
         self._store.refresh()
         live = live_chunks(self._store, self._needed())
-        gone = [table for table, needs in live if table.pack in doomed and not self._only_here(table, needs, doomed)]
+        gone = [
+            table
+            for table, needs in live
+            if table.pack in doomed and not self._only_here(table, needs, doomed)
+        ]
         for number, table in enumerate(gone):
             self._control.checkpoint()
             self._control.report(Progress("Giving room back", number, len(gone)))
             self._report.freed += self._bytes(table)
             self._report.packs += 1
             self._store.place.remove(pack_file(table.pack))
-        for pack in doomed - {table.pack for table, _ in live}:  # packs that no index names: an earlier sweep was cut off here
+        for pack in doomed - {
+            table.pack for table, _ in live
+        }:  # packs that no index names: an earlier sweep was cut off here
             self._store.place.remove(pack_file(pack))
         self._write_index({table.pack for table in gone})
         for name in heeded:
@@ -189,13 +214,17 @@ class Sweep:
         return any(self._store.index.find(ids[number], doomed) is None for number in numbers)
 
     def _heeded(self, lists: dict[str, frozenset[PackId]]) -> list[str]:
-        """The lists that every writer at work heeds. Marks that stood still for too long are taken away: their writers notice before they
-        publish, and begin again."""
+        """The lists that every writer at work heeds. Marks that stood still for too long are taken away:
+        their writers notice before they publish, and begin again."""
         marks = seen_marks(self._store.place, WRITER_FOLDER)
-        since = self._watched.standing_since([*marks, *seen_marks(self._store.place, LEASE_FOLDER)], self._now)
+        since = self._watched.standing_since(
+            [*marks, *seen_marks(self._store.place, LEASE_FOLDER)], self._now
+        )
         alive = []
         for mark in marks:
-            if self._now - since[mark.owner] >= (HOLDING_DEAD_AFTER if mark.owner.startswith(HOLDING_OWNER) else DEAD_AFTER):
+            if self._now - since[mark.owner] >= (
+                HOLDING_DEAD_AFTER if mark.owner.startswith(HOLDING_OWNER) else DEAD_AFTER
+            ):
                 self._store.place.remove(f"{WRITER_FOLDER}/{mark.file}")
             else:
                 alive.append(mark)
@@ -213,10 +242,15 @@ class Sweep:
         self._store.forget_index()
 
     def _rewrite(self) -> None:
-        """Copy what is needed of packs that hold little of it into new packs, and doom the old ones; as far as there is room."""
+        """Copy what is needed of packs that hold little of it into new packs, and doom the old ones; as far
+        as there is room."""
         doomed = frozenset().union(*read_doomed(self._store).values())
         live = live_chunks(self._store, self._needed())
-        worth = [(table, needs) for table, needs in live if table.pack not in doomed and needs.any() and self._pays(table, needs)]
+        worth = [
+            (table, needs)
+            for table, needs in live
+            if table.pack not in doomed and needs.any() and self._pays(table, needs)
+        ]
         for holds in Holds:
             own = [one for one in worth if one[0].holds == holds]
             while own:
@@ -228,7 +262,9 @@ class Sweep:
                 if not copied:
                     break
 
-    def _copy_some(self, worth: Sequence[tuple[PackTable, NDArray[np.bool_]]], holds: Holds) -> list[PackTable]:
+    def _copy_some(
+        self, worth: Sequence[tuple[PackTable, NDArray[np.bool_]]], holds: Holds
+    ) -> list[PackTable]:
         """Fill one new pack; the packs that were copied into it. None when the disk has no room for it."""
         writer, copied = PackWriter(self._store.place, self._store.keys, holds, self._owner), []
         try:
@@ -239,7 +275,9 @@ class Sweep:
                 copied.append(table)
                 if writer.size >= PACK_BYTES:
                     break
-            self._store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables([writer.finish()]), self._owner)
+            self._store.write_sealed(
+                FileKind.INDEX, INDEX_FOLDER, encode_tables([writer.finish()]), self._owner
+            )
         except PlaceFullError:
             return []
         return copied
@@ -252,5 +290,7 @@ class Sweep:
         for number in np.flatnonzero(needs).tolist():
             squeezed = bool(table.squeezed[number])
             sealed = self._store.place.read(pack_file(table.pack), int(offsets[number]), int(stored[number]))
-            body = open_body(self._store.keys, table.pack, number, sealed, ids[number], int(plain[number]), squeezed)
+            body = open_body(
+                self._store.keys, table.pack, number, sealed, ids[number], int(plain[number]), squeezed
+            )
             writer.add(Prepared(ids[number], int(plain[number]), body, squeezed))

@@ -1,7 +1,8 @@
 """Adding to a store: a session that takes chunks and ends with a snapshot.
 
-The caller's thread hands in plain bytes. Two threads hash, look up and compress; one seals and appends. Nothing is
-visible before ``publish``: packs are made durable first, then the index that names them, then the snapshot.
+The caller's thread hands in plain bytes. Two threads hash, look up and compress; one seals and appends.
+Nothing is visible before ``publish``: packs are made durable first, then the index that names them, then the
+snapshot.
 """
 
 from __future__ import annotations
@@ -57,7 +58,8 @@ class _Room:
 
 
 class WriteSession:
-    """One run of adding to a store. Use as a context manager; leaving it without ``publish`` keeps finished packs.
+    """One run of adding to a store. Use as a context manager; leaving it without ``publish`` keeps finished
+    packs.
 
     :param owner: begins the names of temporary files; two sessions at once must have different ones.
     :param pack_bytes: size at which a pack is finished; ``PACK_BYTES`` if not given.
@@ -102,19 +104,27 @@ class WriteSession:
             self._mark = None
 
     def _adopt(self) -> None:
-        """Take over whole packs that no index names: an earlier run was cut off after writing them. They are named at once: were they only
-        known to this object, a later run of it would build on packs that it takes for named."""
+        """Take over whole packs that no index names: an earlier run was cut off after writing them. They are
+        named at once: were they only known to this object, a later run of it would build on packs that it
+        takes for named."""
         known = {pack.hex() for pack in self._store.index.tables}
         for name in self._store.place.names(PACK_FOLDER):
             pack = name.rpartition("/")[2]
-            if pack not in known and len(pack) == 2 * NAME_BYTES and bytes.fromhex(pack) not in self._store.avoided:
+            if (
+                pack not in known
+                and len(pack) == 2 * NAME_BYTES
+                and bytes.fromhex(pack) not in self._store.avoided
+            ):
                 with contextlib.suppress(DamageError, ValueError):
                     table = read_table(self._store.place, self._store.keys, PackId(bytes.fromhex(pack)))
                     self._tables.append(table)
         self._write_index()
 
-    def put(self, plain: bytes | memoryview, done: Callable[[], None] | None = None, ticket: Ticket | None = None) -> Ticket:
-        """Hand in a chunk of file content. ``plain`` must not change before ``done`` was called (in another thread).
+    def put(
+        self, plain: bytes | memoryview, done: Callable[[], None] | None = None, ticket: Ticket | None = None
+    ) -> Ticket:
+        """Hand in a chunk of file content. ``plain`` must not change before ``done`` was called (in another
+        thread).
 
         :param ticket: one that was given out before the chunk was complete; a new one otherwise.
 
@@ -132,7 +142,9 @@ class WriteSession:
         self._submit(ticket, plain, Holds.TREE, None)
         return ticket.chunk
 
-    def _submit(self, ticket: Ticket, plain: bytes | memoryview, holds: Holds, done: Callable[[], None] | None) -> None:
+    def _submit(
+        self, ticket: Ticket, plain: bytes | memoryview, holds: Holds, done: Callable[[], None] | None
+    ) -> None:
         self._raise_failure()
         size = len(plain)
         self._room.take(size)
@@ -141,7 +153,11 @@ class WriteSession:
             try:
                 if ticket.chunk is None:
                     ticket.chunk = self._store.keys.chunk_id(plain)
-                prepared = prepare(ticket.chunk, plain) if self._failure is None and self._is_new(ticket.chunk) else None
+                prepared = (
+                    prepare(ticket.chunk, plain)
+                    if self._failure is None and self._is_new(ticket.chunk)
+                    else None
+                )
                 if prepared is not None:
                     self._appender.submit(append, prepared)
                     return
@@ -214,7 +230,8 @@ class WriteSession:
         self._write_index()
 
     def publish(self, record: Callable[[int, int], SnapshotRecord]) -> Snapshot:
-        """Make everything durable and the snapshot visible. A session may publish several, one after the other.
+        """Make everything durable and the snapshot visible. A session may publish several, one after the
+        other.
 
         :param record: given new plain bytes and stored bytes of this session, the record to store.
         """
@@ -227,7 +244,8 @@ class WriteSession:
     def publish_as(self, name: str, data: bytes) -> None:
         """The same for a snapshot that has its name already, in another store.
 
-        :param data: its sealed file: as it lies there where both have the same keys, or as ``envelope.seal_again`` gives it.
+        :param data: its sealed file: as it lies there where both have the same keys, or as
+            ``envelope.seal_again`` gives it.
         """
         self.keep()
         self._make_visible(name, data)
@@ -252,11 +270,15 @@ class WriteSession:
             PlaceError: somebody did.
         """
         if self._mark is not None and not self._mark.stands:
-            raise PlaceError("The run stood still for so long that its room was given back", "It begins again by itself")
+            raise PlaceError(
+                "The run stood still for so long that its room was given back", "It begins again by itself"
+            )
 
     def _write_index(self) -> None:
         if self._tables:
-            written = self._store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables(self._tables), self._owner)
+            written = self._store.write_sealed(
+                FileKind.INDEX, INDEX_FOLDER, encode_tables(self._tables), self._owner
+            )
             self.stored_bytes += written.size
             self._store.know_index(written.name, self._tables)
             self._tables = []
@@ -274,7 +296,9 @@ class WriteSession:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._workers.shutdown(wait=True)
         self._appender.shutdown(wait=True)
         try:

@@ -1,6 +1,7 @@
 """A connection to the system's or the session's message bus (D-Bus), kept by one thread for all who ask.
 
-A bus that is absent, refuses, hangs or answers nonsense is one error, ``BusError``; whoever asks goes on without it.
+A bus that is absent, refuses, hangs or answers nonsense is one error, ``BusError``; whoever asks goes on
+without it.
 """
 
 from __future__ import annotations
@@ -46,7 +47,9 @@ class _Loop:
             if self._loop is None:
                 self._loop = asyncio.new_event_loop()
                 threading.Thread(target=self._loop.run_forever, name="bus", daemon=True).start()
-        return asyncio.run_coroutine_threadsafe(asyncio.wait_for(work, seconds), self._loop).result(seconds + 1)
+        return asyncio.run_coroutine_threadsafe(asyncio.wait_for(work, seconds), self._loop).result(
+            seconds + 1
+        )
 
 
 _loop = _Loop()
@@ -66,17 +69,30 @@ class Bus:
 
     @property
     def there(self) -> bool:
-        """Whether this machine or session has such a bus at all; told without loading what speaks with one."""
+        """Whether this machine or session has such a bus at all; told without loading what speaks with
+        one."""
         if self._address is not None or os.environ.get(f"DBUS_{self._kind.upper()}_BUS_ADDRESS"):
             return True
-        usual = "/run/dbus/system_bus_socket" if self._kind == "system" else f"{os.environ.get('XDG_RUNTIME_DIR', '')}/bus"
+        usual = (
+            "/run/dbus/system_bus_socket"
+            if self._kind == "system"
+            else f"{os.environ.get('XDG_RUNTIME_DIR', '')}/bus"
+        )
         return os.path.exists(usual)
 
     def call(
-        self, service: str, path: str, interface: str, member: str, signature: str = "", body: Sequence[Any] = (), seconds: float = _SECONDS,
+        self,
+        service: str,
+        path: str,
+        interface: str,
+        member: str,
+        signature: str = "",
+        body: Sequence[Any] = (),
+        seconds: float = _SECONDS,
         patient: bool = False,
-    ) -> list[Any]:  # fmt: skip
-        """Call a method; returns the answer's body. File handles in it are numbers of this process, to be closed by the caller.
+    ) -> list[Any]:
+        """Call a method; returns the answer's body. File handles in it are numbers of this process, to be
+        closed by the caller.
 
         :param patient: try even if the bus was not there just now.
 
@@ -86,12 +102,16 @@ class Bus:
         if not self.there:
             raise BusError(f"There is no {self._kind} bus")
         try:
-            return list(_loop.run(self._call(service, path, interface, member, signature, body, patient), seconds))
+            return list(
+                _loop.run(self._call(service, path, interface, member, signature, body, patient), seconds)
+            )
         except BusError:
             raise
         except TimeoutError as error:
             raise BusError(f"{service} did not answer") from error
-        except Exception as error:  # every other fault of a connection comes out of the library in a type of its own
+        except (
+            Exception
+        ) as error:  # every other fault of a connection comes out of the library in a type of its own
             self._bus = None
             raise BusError(f"{service} cannot be asked ({type(error).__name__})") from error
 
@@ -101,32 +121,55 @@ class Bus:
         Raises:
             BusError: it was not answered.
         """
-        return self.call(service, path, "org.freedesktop.DBus.Properties", "Get", "ss", [interface, name])[0].value
+        return self.call(service, path, "org.freedesktop.DBus.Properties", "Get", "ss", [interface, name])[
+            0
+        ].value
 
     def listen(self, interface: str, heard: Callable[[str, Sequence[Any]], None]) -> None:
-        """Be told of an interface's signals, as their name and body, in the bus's thread. Without a bus nothing is heard.
+        """Be told of an interface's signals, as their name and body, in the bus's thread. Without a bus
+        nothing is heard.
 
         Raises:
             BusError: there is no bus.
         """
         self._listeners.append((interface, heard))
         self.call(
-            "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "AddMatch", "s", [f"type='signal',interface='{interface}'"]
-        )  # fmt: skip
+            "org.freedesktop.DBus",
+            "/org/freedesktop/DBus",
+            "org.freedesktop.DBus",
+            "AddMatch",
+            "s",
+            [f"type='signal',interface='{interface}'"],
+        )
 
     async def _call(
-        self, service: str, path: str, interface: str, member: str, signature: str, body: Sequence[Any], patient: bool
+        self,
+        service: str,
+        path: str,
+        interface: str,
+        member: str,
+        signature: str,
+        body: Sequence[Any],
+        patient: bool,
     ) -> Sequence[Any]:
-        from dbus_fast import Message, MessageType  # loads the bus library; a machine without a bus does not need it
+        from dbus_fast import (
+            Message,
+            MessageType,
+        )  # loads the bus library; a machine without a bus does not need it
 
         bus = await self._connected(patient)
-        reply = await bus.call(Message(service, path, interface, member, signature=signature, body=list(body)))
+        reply = await bus.call(
+            Message(service, path, interface, member, signature=signature, body=list(body))
+        )
         assert reply is not None
         if reply.message_type is MessageType.ERROR:
             words = str(reply.body[0]) if reply.body else str(reply.error_name)
             raise BusError(words.rstrip("."), name=str(reply.error_name))
         if "h" in reply.signature:
-            return [reply.unix_fds[value] if kind == "h" else value for kind, value in zip(reply.signature, reply.body, strict=True)]
+            return [
+                reply.unix_fds[value] if kind == "h" else value
+                for kind, value in zip(reply.signature, reply.body, strict=True)
+            ]
         return reply.body
 
     async def _connected(self, patient: bool) -> MessageBus:

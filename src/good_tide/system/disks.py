@@ -17,10 +17,37 @@ from good_tide.system.mounts import NETWORK_TYPES, Mount, mount_of, read_mounts
 from good_tide.system.udisks import Drive, drives
 
 _NO_DISKS = frozenset(
-    ("proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "pstore", "securityfs", "debugfs", "tracefs", "bpf", "mqueue", "hugetlbfs", "configfs",
-     "fusectl", "autofs", "binfmt_misc", "efivarfs", "overlay", "squashfs", "nsfs", "rpc_pipefs", "fuse.portal", "fuse.gvfsd-fuse", "ramfs", "tmpfs")
-)  # fmt: skip
-"""Types that hold nothing a store could be kept on, so that they are not offered; a folder in one can still be chosen by hand."""
+    (
+        "proc",
+        "sysfs",
+        "devtmpfs",
+        "devpts",
+        "cgroup",
+        "cgroup2",
+        "pstore",
+        "securityfs",
+        "debugfs",
+        "tracefs",
+        "bpf",
+        "mqueue",
+        "hugetlbfs",
+        "configfs",
+        "fusectl",
+        "autofs",
+        "binfmt_misc",
+        "efivarfs",
+        "overlay",
+        "squashfs",
+        "nsfs",
+        "rpc_pipefs",
+        "fuse.portal",
+        "fuse.gvfsd-fuse",
+        "ramfs",
+        "tmpfs",
+    )
+)
+"""Types that hold nothing a store could be kept on, so that they are not offered; a folder in one can still
+be chosen by hand."""
 
 _NOT_OFFERED = ("/boot", "/boot/efi", "/efi", "/proc", "/sys", "/dev", "/run/lock", "/snap")
 _BY = (("uuid", "by-uuid"), ("label", "by-label"))
@@ -30,7 +57,8 @@ class Disks(Protocol):
     """Tells which disks there are."""
 
     def disks(self) -> list[DiskFacts]:
-        """The mounted disks and shares. Room and rights are those of places that answer at once; shares are left to a probe."""
+        """The mounted disks and shares. Room and rights are those of places that answer at once; shares are
+        left to a probe."""
         ...
 
     def of_folder(self, folder: Path) -> DiskFacts | None:
@@ -53,7 +81,9 @@ class Disks(Protocol):
 class SystemDisks:
     """The disks of this machine.
 
-    :param mounts: the mount table. :param sys: where sysfs is. :param dev: where device files are. (Others in tests.)
+    :param mounts: the mount table.
+    :param sys: where sysfs is.
+    :param dev: where device files are. (Others in tests.)
     :param ask_drives: tells what the system's disk service knows; asked when block devices came or went.
     """
 
@@ -92,17 +122,25 @@ class SystemDisks:
 
     def _is_removable(self, device: str) -> bool:
         known = self._drives.get(device)
-        return self._flag(device, "removable") or self._is_usb(device) or (known is not None and known.removable)
+        return (
+            self._flag(device, "removable") or self._is_usb(device) or (known is not None and known.removable)
+        )
 
     def _maker(self, device: str) -> str:
         """How a disk's maker calls it."""
         known = self._drives.get(device)
         if known is not None and known.name:
             return known.name
-        return " ".join(part for part in (self._words(device, "vendor"), self._words(device, "model")) if part)
+        return " ".join(
+            part for part in (self._words(device, "vendor"), self._words(device, "model")) if part
+        )
 
     def _devices_of(self, mount: Mount) -> frozenset[str]:
-        return frozenset() if mount.type in NETWORK_TYPES or mount.type in _NO_DISKS else frozenset(self._physical(mount))
+        return (
+            frozenset()
+            if mount.type in NETWORK_TYPES or mount.type in _NO_DISKS
+            else frozenset(self._physical(mount))
+        )
 
     def _removable(self) -> list[str]:
         """Disks with a medium that were plugged in by somebody."""
@@ -120,9 +158,16 @@ class SystemDisks:
         words = self._maker(device)
         lasting = names.get(str(self._dev / device), [])
         return DiskFacts(
-            id=lasting[0] if lasting else f"device:{device}", name=words or device, kind="external", file_system="", path="", total=self._bytes(device),
-            removable=True, devices=frozenset((device,)), mounted=False,
-        )  # fmt: skip
+            id=lasting[0] if lasting else f"device:{device}",
+            name=words or device,
+            kind="external",
+            file_system="",
+            path="",
+            total=self._bytes(device),
+            removable=True,
+            devices=frozenset((device,)),
+            mounted=False,
+        )
 
     def of_folder(self, folder: Path) -> DiskFacts | None:
         mount = mount_of(folder, read_mounts(self._table))
@@ -163,9 +208,19 @@ class SystemDisks:
                 total, free = room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize
             writable = os.access(mount.point, os.W_OK) or self._holds_home(mount)
         return DiskFacts(
-            id=first, name=self._name(mount, lasting, devices), kind=kind, file_system=mount.type, path=mount.point, total=total, free=free,
-            writable=writable, read_only=mount.read_only, removable=removable, devices=devices, aliases=tuple(others),
-        )  # fmt: skip
+            id=first,
+            name=self._name(mount, lasting, devices),
+            kind=kind,
+            file_system=mount.type,
+            path=mount.point,
+            total=total,
+            free=free,
+            writable=writable,
+            read_only=mount.read_only,
+            removable=removable,
+            devices=devices,
+            aliases=tuple(others),
+        )
 
     def _holds_home(self, mount: Mount) -> bool:
         """Whether the person's home folder is on this disk: then there is something on it to write to."""
@@ -201,7 +256,8 @@ class SystemDisks:
         return "/usb" in os.path.realpath(self._sys / "block" / device)
 
     def _physical(self, mount: Mount) -> Iterator[str]:
-        """Physical disks under a mount: through partitions, device mapper (LVM, LUKS), RAID, loop files and btrfs."""
+        """Physical disks under a mount: through partitions, device mapper (LVM, LUKS), RAID, loop files and
+        btrfs."""
         number = "{}:{}".format(*mount.device)
         if not (self._sys / "dev" / "block" / number).exists():
             try:

@@ -1,4 +1,5 @@
-"""Taking a disk away safely: written out, unmounted and powered off through UDisks2 (org.freedesktop.UDisks2, version 2)."""
+"""Taking a disk away safely: written out, unmounted and powered off through UDisks2 (org.freedesktop.UDisks2,
+version 2)."""
 
 from __future__ import annotations
 
@@ -68,7 +69,8 @@ class Ejector:
         self._system = system
 
     def eject(self, folder: Path) -> str:
-        """Write everything out, unmount the disk that a folder is on, and power it off. Returns what became of it, as a sentence's part.
+        """Write everything out, unmount the disk that a folder is on, and power it off. Returns what became
+        of it, as a sentence's part.
 
         Raises:
             PlaceError: it is no disk that can be taken away, or something still uses it.
@@ -77,7 +79,10 @@ class Ejector:
         if mount is None or mount.point == "/":
             raise PlaceError(f"{folder} is on the system's own disk", "It cannot be taken away")
         if mount.type in NETWORK_TYPES:
-            raise PlaceError(f"{folder} is on a share", "There is no disk to take away; the share can be unmounted in the file manager")
+            raise PlaceError(
+                f"{folder} is on a share",
+                "There is no disk to take away; the share can be unmounted in the file manager",
+            )
         os.sync()
         using = [one for one in holders(Path(mount.point)) if one.process != os.getpid()]
         if using:
@@ -85,7 +90,9 @@ class Ejector:
         objects = self._objects()
         block = next((path for path, parts in objects.items() if device_of(parts) == mount.source), None)
         if block is None:
-            raise PlaceError(f"The disk service does not know {mount.source}", "Unmount it in the file manager")
+            raise PlaceError(
+                f"The disk service does not know {mount.source}", "Unmount it in the file manager"
+            )
         self._ask(block, "Filesystem", "Unmount")
         return self._switch_off(objects, block)
 
@@ -93,7 +100,9 @@ class Ejector:
         try:
             return managed_objects(self._system, patient=True)
         except BusError as error:
-            raise PlaceError("The disk service of this system cannot be asked", "Unmount the disk in the file manager") from error
+            raise PlaceError(
+                "The disk service of this system cannot be asked", "Unmount the disk in the file manager"
+            ) from error
 
     def _switch_off(self, objects: Objects, block: str) -> str:
         drive = value(objects[block].get(BLOCK), "Drive", "")
@@ -111,11 +120,24 @@ class Ejector:
 
         options = {"auth.no_user_interaction": Variant("b", False)}
         try:
-            self._system.call(SERVICE, path, f"{SERVICE}.{interface}", member, "a{sv}", [options], seconds=_UNMOUNT_SECONDS, patient=True)
+            self._system.call(
+                SERVICE,
+                path,
+                f"{SERVICE}.{interface}",
+                member,
+                "a{sv}",
+                [options],
+                seconds=_UNMOUNT_SECONDS,
+                patient=True,
+            )
         except BusError as error:
             if error.name.endswith("DeviceBusy"):
-                raise PlaceError("The disk is still used", "Close what uses it, then eject it again") from error
-            raise PlaceError(f"The disk could not be ejected ({error.what})", "Close what uses it, then eject it again") from error
+                raise PlaceError(
+                    "The disk is still used", "Close what uses it, then eject it again"
+                ) from error
+            raise PlaceError(
+                f"The disk could not be ejected ({error.what})", "Close what uses it, then eject it again"
+            ) from error
 
 
 def still_used(using: list[Holder]) -> PlaceError:

@@ -42,7 +42,8 @@ def use_settings(settings: Path) -> None:
 
 
 def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
-    """Name, modification time and number of each job's file: changes when a job was changed, made or removed."""
+    """Name, modification time and number of each job's file: changes when a job was changed, made or
+    removed."""
     found = []
     for file in sorted((settings / _FOLDER).glob("*.toml")):
         with contextlib.suppress(OSError):
@@ -77,7 +78,10 @@ def save_job(settings: Path, job: Job) -> None:
     """Write a job's settings, in place of a job of the same name and of no other."""
     with _alone(settings):
         file = _file_of(settings, job.name)
-        _write(file or _free_file(settings, job.name), job if file is None else _knowing_its_stores(job, _read(file)))
+        _write(
+            file or _free_file(settings, job.name),
+            job if file is None else _knowing_its_stores(job, _read(file)),
+        )
 
 
 def _knowing_its_stores(job: Job, before: Job) -> Job:
@@ -135,7 +139,10 @@ def rename_job(settings: Path, before: str, job: Job) -> None:
 
 def taken(name: str) -> PersonError:
     """The error for a name that another job has."""
-    return PersonError(f"There is a job {name} already", "Give this one another name, or change that one with “good-tide job change”")
+    return PersonError(
+        f"There is a job {name} already",
+        "Give this one another name, or change that one with “good-tide job change”",
+    )
 
 
 def _free_file(settings: Path, name: str) -> Path:
@@ -168,7 +175,9 @@ def _read(file: Path) -> Job:
     try:
         return msgspec.toml.decode(file.read_bytes(), type=Job)
     except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
-        raise PersonError(f"{file} cannot be understood: {error}", "Correct it, or move it away to set the job up again") from error
+        raise PersonError(
+            f"{file} cannot be understood: {error}", "Correct it, or move it away to set the job up again"
+        ) from error
 
 
 def load_jobs(settings: Path) -> list[Job]:
@@ -181,6 +190,9 @@ def load_jobs(settings: Path) -> list[Job]:
     for file in sorted((settings / _FOLDER).glob("*.toml")):
         job = _read(file)
         if job.name.casefold() in jobs:
-            raise PersonError(f"{file} sets up a second job {job.name}", "Give one of them another name in it, or move one away")
+            raise PersonError(
+                f"{file} sets up a second job {job.name}",
+                "Give one of them another name in it, or move one away",
+            )
         jobs[job.name.casefold()] = job
     return [jobs[name] for name in sorted(jobs)]

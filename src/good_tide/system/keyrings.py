@@ -48,15 +48,23 @@ def _told() -> Iterator[None]:
     except errors.KeyringLocked as error:
         raise PlaceError("The key ring is locked", "Unlock it, or type the passphrase instead") from error
     except errors.NoKeyringError as error:
-        raise PlaceError("This session has no key ring", "Type the passphrase when it is needed, or use a passphrase file") from error
+        raise PlaceError(
+            "This session has no key ring", "Type the passphrase when it is needed, or use a passphrase file"
+        ) from error
     except errors.InitError as error:
         raise PlaceError(
-            "No program of this session provides a key ring", "Install one, such as the desktop's own, or type the passphrase"
+            "No program of this session provides a key ring",
+            "Install one, such as the desktop's own, or type the passphrase",
         ) from error
     except errors.KeyringError as error:
-        raise PlaceError(f"The key ring did not take or give the passphrase ({error})", "Type the passphrase when it is needed") from error
+        raise PlaceError(
+            f"The key ring did not take or give the passphrase ({error})",
+            "Type the passphrase when it is needed",
+        ) from error
     except Exception as error:
-        raise PlaceError(f"The key ring did not answer ({type(error).__name__})", "Type the passphrase when it is needed") from error
+        raise PlaceError(
+            f"The key ring did not answer ({type(error).__name__})", "Type the passphrase when it is needed"
+        ) from error
 
 
 class DesktopKeyRing:

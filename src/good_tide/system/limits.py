@@ -12,7 +12,8 @@ _HANDLES = 16_384
 
 
 def settle_limits() -> None:
-    """Allow as many open handles as deep trees need, and no picture of the memory, with keys in it, when the process dies (core(5))."""
+    """Allow as many open handles as deep trees need, and no picture of the memory, with keys in it, when the
+    process dies (core(5))."""
     with contextlib.suppress(OSError, ValueError):
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
@@ -23,7 +24,8 @@ def settle_limits() -> None:
 
 
 def end_for_certain(seconds: float, code: int) -> threading.Timer:
-    """End this process with an exit code after a while, whatever holds it up; unless the timer is cancelled, or the process ends before."""
+    """End this process with an exit code after a while, whatever holds it up; unless the timer is cancelled,
+    or the process ends before."""
     timer = threading.Timer(seconds, os._exit, (code,))
     timer.daemon = True
     timer.start()

@@ -27,8 +27,10 @@ _PERMANENT = "0"
 class _Known(msgspec.Struct):
     """What is kept of this machine's identity.
 
-    :param traits: of the hardware, as they were last seen. :param copies: how often it became another machine, as copies of a disk do.
-    :param before: the id that it had before. :param news: that it is another one now was not said yet.
+    :param traits: of the hardware, as they were last seen.
+    :param copies: how often it became another machine, as copies of a disk do.
+    :param before: the id that it had before.
+    :param news: that it is another one now was not said yet.
     """
 
     id: str
@@ -39,7 +41,8 @@ class _Known(msgspec.Struct):
 
 
 class Become(msgspec.Struct, frozen=True):
-    """This machine is another one than its files say: they are a copy. ``before`` is the id of the one that they were copied from."""
+    """This machine is another one than its files say: they are a copy. ``before`` is the id of the one that
+    they were copied from."""
 
     before: str
     machine: Machine
@@ -48,10 +51,11 @@ class Become(msgspec.Struct, frozen=True):
 def this_machine(state: Path) -> Machine:
     """This workstation: its id, and its name.
 
-    The id is derived from the system's machine id (machine-id(5) asks not to publish it), from the person's number but for root, as people
-    who share a machine may share a store and each has a history of their own, and from what the hardware has and no image of a disk copies.
-    It is kept in ``state`` with that hardware. Where none of it is found again, the files were copied to another machine, which gets an id of
-    its own. Where earlier versions were at work, the id stays what it was.
+    The id is derived from the system's machine id (machine-id(5) asks not to publish it), from the person's
+    number but for root, as people who share a machine may share a store and each has a history of their own,
+    and from what the hardware has and no image of a disk copies. It is kept in ``state`` with that hardware.
+    Where none of it is found again, the files were copied to another machine, which gets an id of its own.
+    Where earlier versions were at work, the id stays what it was.
     """
     traits, known = _traits(), _read(state)
     if known is None:
@@ -91,7 +95,9 @@ def _machine(known: _Known) -> Machine:
 
 def _another(known: _Known, traits: list[str]) -> _Known:
     material = f"good-tide copy {known.id} {' '.join(traits)} {secrets.token_hex(8)}"
-    return _Known(hashlib.sha256(material.encode()).hexdigest()[:32], traits, known.copies + 1, known.id, True)
+    return _Known(
+        hashlib.sha256(material.encode()).hexdigest()[:32], traits, known.copies + 1, known.id, True
+    )
 
 
 def _read(state: Path) -> _Known | None:
@@ -116,7 +122,8 @@ def _keep(state: Path, known: _Known) -> None:
 
 
 def _first_id(state: Path, traits: list[str]) -> str:
-    """The id of a machine that has none yet. Where earlier versions were at work it is theirs, which knew nothing of the hardware."""
+    """The id of a machine that has none yet. Where earlier versions were at work it is theirs, which knew
+    nothing of the hardware."""
     try:
         material = _MACHINE_ID.read_text().strip()
     except OSError:
@@ -135,11 +142,16 @@ def _first_id(state: Path, traits: list[str]) -> str:
 
 
 def _traits() -> list[str]:
-    """What tells this machine's hardware from any other's, as digests: addresses of its network cards, built-in disks, its board."""
+    """What tells this machine's hardware from any other's, as digests: addresses of its network cards,
+    built-in disks, its board."""
     found = set()
     for card in _listed(_INTERFACES):
         address = _text(card / "address")
-        if (card / "device").exists() and _text(card / "addr_assign_type") == _PERMANENT and address.strip("0:"):
+        if (
+            (card / "device").exists()
+            and _text(card / "addr_assign_type") == _PERMANENT
+            and address.strip("0:")
+        ):
             found.add(f"card {address}")
     for disk in _listed(_DISKS):
         if "-part" not in disk.name and not disk.name.startswith(_PASSING):
@@ -151,7 +163,8 @@ def _traits() -> list[str]:
 
 
 _PASSING = ("usb-", "mmc-", "dm-", "lvm-", "md-", "ata-QEMU", "scsi-0QEMU", "virtio-", "wwn-")
-"""Beginnings of names of disks that are carried about, made of others, or called the same on every virtual machine."""
+"""Beginnings of names of disks that are carried about, made of others, or called the same on every virtual
+machine."""
 
 
 def _listed(folder: Path) -> list[Path]:

@@ -25,7 +25,9 @@ def load_mail_server(settings: Path) -> MailServer | None:
     except FileNotFoundError:
         return None
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise PersonError(f"{file} cannot be understood: {error}", "Correct it, or run “good-tide mail” again") from error
+        raise PersonError(
+            f"{file} cannot be understood: {error}", "Correct it, or run “good-tide mail” again"
+        ) from error
 
 
 def save_mail_server(settings: Path, server: MailServer) -> None:

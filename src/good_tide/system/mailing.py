@@ -17,7 +17,15 @@ from good_tide.system.keyrings import KeyRing
 _SECONDS = 30.0
 
 
-def send(server: MailServer, to: Sequence[str], subject: str, text: str, html: str, ring: KeyRing, password: str = "") -> None:
+def send(
+    server: MailServer,
+    to: Sequence[str],
+    subject: str,
+    text: str,
+    html: str,
+    ring: KeyRing,
+    password: str = "",
+) -> None:
     """Send a message, as plain text with HTML beside it.
 
     :param password: of the login; empty: from the key ring or the password file.
@@ -36,21 +44,27 @@ def send(server: MailServer, to: Sequence[str], subject: str, text: str, html: s
             refused = connection.send_message(message)
     except smtplib.SMTPAuthenticationError as error:
         raise PersonError(
-            f"{server.host} did not take the login {server.login}", "Give the password anew, in Rhythm or with “good-tide mail”"
+            f"{server.host} did not take the login {server.login}",
+            "Give the password anew, in Rhythm or with “good-tide mail”",
         ) from error
     except smtplib.SMTPNotSupportedError as error:
         raise PersonError(
-            f"{server.host} does not offer what is wanted ({error})", "Choose another way of securing, in Rhythm or with “good-tide mail”"
+            f"{server.host} does not offer what is wanted ({error})",
+            "Choose another way of securing, in Rhythm or with “good-tide mail”",
         ) from error
     except smtplib.SMTPException as error:
-        raise PlaceError(f"{server.host} did not take the message ({error})", "See whether the addresses are right") from error
+        raise PlaceError(
+            f"{server.host} did not take the message ({error})", "See whether the addresses are right"
+        ) from error
     except ssl.SSLError as error:
         raise PlaceError(
-            f"The connection to {server.host} is not safe ({error.reason})", "Check the server's name and certificate"
+            f"The connection to {server.host} is not safe ({error.reason})",
+            "Check the server's name and certificate",
         ) from error
     except OSError as error:
         raise PlaceError(
-            f"{server.host} cannot be reached ({error.strerror or error})", "See whether the network and the server work"
+            f"{server.host} cannot be reached ({error.strerror or error})",
+            "See whether the network and the server work",
         ) from error
     if refused:
         raise PlaceError(f"{server.host} refused {', '.join(refused)}", "See whether the addresses are right")
@@ -61,8 +75,13 @@ def _message(sender: str, to: Sequence[str], subject: str, text: str, html: str)
     try:
         message["From"], message["To"], message["Subject"] = sender, ", ".join(to), subject
     except (ValueError, IndexError) as error:
-        raise PersonError("An address cannot be used", "Write addresses such as office@example.org") from error
-    message["Date"], message["Message-ID"] = formatdate(localtime=True), make_msgid(domain="good-tide.invalid")
+        raise PersonError(
+            "An address cannot be used", "Write addresses such as office@example.org"
+        ) from error
+    message["Date"], message["Message-ID"] = (
+        formatdate(localtime=True),
+        make_msgid(domain="good-tide.invalid"),
+    )
     message["Auto-Submitted"] = "auto-generated"
     message.set_content(text)
     message.add_alternative(html, subtype="html")
@@ -74,10 +93,15 @@ def _password(server: MailServer, ring: KeyRing) -> str:
         try:
             return Path(server.password_file).read_text(encoding="utf-8").rstrip("\r\n")
         except (OSError, UnicodeDecodeError) as error:
-            raise PersonError(f"The password file {server.password_file} cannot be read", "Check the path") from error
+            raise PersonError(
+                f"The password file {server.password_file} cannot be read", "Check the path"
+            ) from error
     found = ring.recall(server.key)
     if found is None:
-        raise PersonError(f"The password of {server.login} at {server.host} is not known", "Give it in Rhythm, or with “good-tide mail”")
+        raise PersonError(
+            f"The password of {server.login} at {server.host} is not known",
+            "Give it in Rhythm, or with “good-tide mail”",
+        )
     return found
 
 

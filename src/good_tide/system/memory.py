@@ -7,7 +7,8 @@ import gc
 
 
 def give_back() -> None:
-    """Collect garbage, and return free memory to the system where the C library offers that (malloc_trim(3))."""
+    """Collect garbage, and return free memory to the system where the C library offers that
+    (malloc_trim(3))."""
     gc.collect()
     trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
     if trim is not None:

@@ -11,13 +11,28 @@ import msgspec
 _MOUNTS = Path("/proc/self/mountinfo")
 
 NETWORK_TYPES = frozenset(
-    ("nfs", "nfs4", "cifs", "smb3", "9p", "afs", "ceph", "glusterfs", "fuse.sshfs", "fuse.rclone", "davfs", "fuse.davfs2", "ncpfs")
+    (
+        "nfs",
+        "nfs4",
+        "cifs",
+        "smb3",
+        "9p",
+        "afs",
+        "ceph",
+        "glusterfs",
+        "fuse.sshfs",
+        "fuse.rclone",
+        "davfs",
+        "fuse.davfs2",
+        "ncpfs",
+    )
 )
 """Types of file systems that lie on another machine."""
 
 
 class Mount(msgspec.Struct, frozen=True):
-    """One line of the mount table. ``device`` is the number of the file system, ``root`` the part of it that is mounted."""
+    """One line of the mount table. ``device`` is the number of the file system, ``root`` the part of it that
+    is mounted."""
 
     point: str
     type: str
@@ -41,7 +56,16 @@ def read_mounts(table: Path = _MOUNTS) -> list[Mount]:
             continue
         major, _, minor = fields[2].partition(":")
         read_only = "ro" in fields[5].split(",") or "ro" in after[2].split(",")
-        found.append(Mount(_plain(fields[4]), after[0], _plain(after[1]), (int(major), int(minor)), _plain(fields[3]), read_only))
+        found.append(
+            Mount(
+                _plain(fields[4]),
+                after[0],
+                _plain(after[1]),
+                (int(major), int(minor)),
+                _plain(fields[3]),
+                read_only,
+            )
+        )
     return found
 
 

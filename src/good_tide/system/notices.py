@@ -1,4 +1,5 @@
-"""Notifications of the desktop (org.freedesktop.Notifications, specification 1.2), with an action that leads to a place."""
+"""Notifications of the desktop (org.freedesktop.Notifications, specification 1.2), with an action that leads
+to a place."""
 
 from __future__ import annotations
 
@@ -17,7 +18,14 @@ _URGENCIES = {"low": 0, "normal": 1, "critical": 2}
 class Notices(Protocol):
     """Tells the person at the screen something."""
 
-    def tell(self, title: str, words: str, urgency: Urgency = "normal", action: str = "", act: Callable[[], None] | None = None) -> bool:
+    def tell(
+        self,
+        title: str,
+        words: str,
+        urgency: Urgency = "normal",
+        action: str = "",
+        act: Callable[[], None] | None = None,
+    ) -> bool:
         """Show a notification; ``act`` is called when its action is chosen. Whether a desktop took it."""
         ...
 
@@ -30,7 +38,14 @@ class DesktopNotices:
         self._acts: dict[int, Callable[[], None]] = {}
         self._listens = False
 
-    def tell(self, title: str, words: str, urgency: Urgency = "normal", action: str = "", act: Callable[[], None] | None = None) -> bool:
+    def tell(
+        self,
+        title: str,
+        words: str,
+        urgency: Urgency = "normal",
+        action: str = "",
+        act: Callable[[], None] | None = None,
+    ) -> bool:
         from dbus_fast import Variant  # loads the bus library; only needed when something is told
 
         hints = {"urgency": Variant("y", _URGENCIES[urgency]), "desktop-entry": Variant("s", "good-tide")}

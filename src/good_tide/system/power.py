@@ -24,7 +24,8 @@ class Power:
         self._system = system
 
     def hold_off(self, why: str, seconds: float = LONGEST_HOLD) -> Hold:
-        """Hold sleep and shutdown off until the hold is let go, at most so long. Where logind is not there, nothing is held off."""
+        """Hold sleep and shutdown off until the hold is let go, at most so long. Where logind is not there,
+        nothing is held off."""
         handle = None
         with contextlib.suppress(BusError):
             body = ["sleep:shutdown", "Good Tide", why, "delay"]
@@ -38,10 +39,13 @@ class Power:
             PlaceError: logind is not there, or refused.
         """
         try:
-            self._system.call(_LOGIN, _PATH, f"{_LOGIN}.Manager", _MEMBERS[then], "b", [False], seconds=20.0, patient=True)
+            self._system.call(
+                _LOGIN, _PATH, f"{_LOGIN}.Manager", _MEMBERS[then], "b", [False], seconds=20.0, patient=True
+            )
         except BusError as error:
             raise PlaceError(
-                f"The machine could not {then.replace('-', ' ')} ({error.what})", "Do it by hand; everything was run"
+                f"The machine could not {then.replace('-', ' ')} ({error.what})",
+                "Do it by hand; everything was run",
             ) from error
 
 

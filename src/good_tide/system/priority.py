@@ -1,4 +1,5 @@
-"""The priority of a thread: Linux keeps both kinds for each thread (setpriority(2), ioprio_set(2)); processes it starts inherit them."""
+"""The priority of a thread: Linux keeps both kinds for each thread (setpriority(2), ioprio_set(2)); processes
+it starts inherit them."""
 
 from __future__ import annotations
 
@@ -12,7 +13,8 @@ _LOWEST = 19
 
 
 def step_back() -> None:
-    """Give the calling thread the lowest priority for the processor and the disks. It cannot be raised again without rights."""
+    """Give the calling thread the lowest priority for the processor and the disks. It cannot be raised again
+    without rights."""
     with contextlib.suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _LOWEST)
     with contextlib.suppress(OSError, psutil.Error):

@@ -1,4 +1,5 @@
-"""The agent as a service of a person's session: a systemd user unit, or an XDG autostart entry where there is no systemd."""
+"""The agent as a service of a person's session: a systemd user unit, or an XDG autostart entry where there is
+no systemd."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ _AUTOSTART_NAME, _PANEL_NAME = "good-tide-agent.desktop", "good-tide-panel.deskt
 
 
 class ServiceState(msgspec.Struct, frozen=True):
-    """How the agent is started by itself: ``by`` systemd, autostart or nothing; ``active`` as systemd says."""
+    """How the agent is started by itself: ``by`` systemd, autostart or nothing; ``active`` as systemd
+    says."""
 
     by: str
     file: str = ""
@@ -26,7 +28,8 @@ class ServiceState(msgspec.Struct, frozen=True):
 
 
 def unit_text(command: list[str]) -> str:
-    """The systemd unit (systemd.unit(5), systemd.service(5)). Restarts after a crash, with the lowest claims on the machine."""
+    """The systemd unit (systemd.unit(5), systemd.service(5)). Restarts after a crash, with the lowest claims
+    on the machine."""
     return f"""[Unit]
 Description=Good Tide agent: takes snapshots by itself
 StartLimitIntervalSec=300
@@ -49,7 +52,9 @@ WantedBy=default.target
 """
 
 
-def autostart_text(command: list[str], name: str = "Good Tide agent", comment: str = "Takes snapshots by itself") -> str:
+def autostart_text(
+    command: list[str], name: str = "Good Tide agent", comment: str = "Takes snapshots by itself"
+) -> str:
     """An autostart entry (XDG autostart specification 0.5)."""
     return f"""[Desktop Entry]
 Type=Application
@@ -65,7 +70,11 @@ X-GNOME-Autostart-enabled=true
 def _quoted(word: str) -> str:
     """A word as systemd reads it: in quotes where it has blanks, with its own marks doubled."""
     plain = word.replace("%", "%%").replace("$", "$$")
-    return '"' + plain.replace("\\", "\\\\").replace('"', '\\"') + '"' if any(character in plain for character in " \t\"'\\") else plain
+    return (
+        '"' + plain.replace("\\", "\\\\").replace('"', '\\"') + '"'
+        if any(character in plain for character in " \t\"'\\")
+        else plain
+    )
 
 
 def own_command(*words: str) -> list[str]:
@@ -87,7 +96,9 @@ def _systemctl(*words: str) -> subprocess.CompletedProcess[str] | None:
     if shutil.which("systemctl") is None:
         return None
     try:
-        return subprocess.run(["systemctl", "--user", *words], capture_output=True, text=True, timeout=20, check=False)
+        return subprocess.run(
+            ["systemctl", "--user", *words], capture_output=True, text=True, timeout=20, check=False
+        )
     except (OSError, subprocess.TimeoutExpired):
         return None
 
@@ -95,7 +106,13 @@ def _systemctl(*words: str) -> subprocess.CompletedProcess[str] | None:
 def has_systemd() -> bool:
     """Whether this person's session has a systemd that answers."""
     answer = _systemctl("is-system-running")
-    return answer is not None and answer.stdout.strip() in ("running", "degraded", "starting", "initializing", "maintenance")
+    return answer is not None and answer.stdout.strip() in (
+        "running",
+        "degraded",
+        "starting",
+        "initializing",
+        "maintenance",
+    )
 
 
 def install(running: bool = False) -> ServiceState:
@@ -106,19 +123,31 @@ def install(running: bool = False) -> ServiceState:
     """
     command = own_command("agent", "run")
     try:
-        _write(_autostart_file(_PANEL_NAME), autostart_text(own_command("panel"), "Good Tide", "Shows in the panel how snapshots stand"))
+        _write(
+            _autostart_file(_PANEL_NAME),
+            autostart_text(own_command("panel"), "Good Tide", "Shows in the panel how snapshots stand"),
+        )
         if has_systemd():
             _write(_unit_file(), unit_text(command))
             _autostart_file().unlink(missing_ok=True)
-            for words in (("daemon-reload",), ("enable", UNIT_NAME), *(() if running else (("restart", UNIT_NAME),))):
+            for words in (
+                ("daemon-reload",),
+                ("enable", UNIT_NAME),
+                *(() if running else (("restart", UNIT_NAME),)),
+            ):
                 answer = _systemctl(*words)
                 if answer is None or answer.returncode:
                     why = answer.stderr.strip() if answer is not None else "it does not answer"
-                    raise PlaceError(f"systemd did not take the service ({why})", f"See “systemctl --user status {UNIT_NAME}”")
+                    raise PlaceError(
+                        f"systemd did not take the service ({why})",
+                        f"See “systemctl --user status {UNIT_NAME}”",
+                    )
         else:
             _write(_autostart_file(), autostart_text(command))
     except OSError as error:
-        raise PlaceError(f"{error.filename} cannot be written ({error.strerror})", "Check its folder") from error
+        raise PlaceError(
+            f"{error.filename} cannot be written ({error.strerror})", "Check its folder"
+        ) from error
     return state()
 
 
@@ -143,7 +172,9 @@ def state() -> ServiceState:
     """How the agent is started by itself."""
     if _unit_file().is_file():
         answer = _systemctl("is-active", UNIT_NAME)
-        return ServiceState("systemd", str(_unit_file()), answer is not None and answer.stdout.strip() == "active")
+        return ServiceState(
+            "systemd", str(_unit_file()), answer is not None and answer.stdout.strip() == "active"
+        )
     if _autostart_file().is_file():
         return ServiceState("autostart", str(_autostart_file()))
     return ServiceState("nothing")

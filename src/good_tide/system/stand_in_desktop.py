@@ -1,4 +1,5 @@
-"""Stand-ins for what a desktop session has: surroundings that are set by hand, notices that are kept, a machine that never sleeps."""
+"""Stand-ins for what a desktop session has: surroundings that are set by hand, notices that are kept, a
+machine that never sleeps."""
 
 from __future__ import annotations
 
@@ -40,7 +41,14 @@ class StandInNotices:
     def __init__(self) -> None:
         self.told: list[Told] = []
 
-    def tell(self, title: str, words: str, urgency: Urgency = "normal", action: str = "", act: Callable[[], None] | None = None) -> bool:
+    def tell(
+        self,
+        title: str,
+        words: str,
+        urgency: Urgency = "normal",
+        action: str = "",
+        act: Callable[[], None] | None = None,
+    ) -> bool:
         self.told.append(Told(title, words, urgency, action, act))
         return True
 

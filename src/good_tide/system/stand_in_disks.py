@@ -1,7 +1,8 @@
-"""Stand-in disks: folders that play disks, for the demo and for tests, through the same interface as the real ones.
+"""Stand-in disks: folders that play disks, for the demo and for tests, through the same interface as the real
+ones.
 
-A rack is a folder with a ``rack.toml`` that describes its disks. A disk that is plugged in lies in ``media/NAME``,
-one that is pulled out in ``away/NAME``. Capacity and free room are told, not enforced.
+A rack is a folder with a ``rack.toml`` that describes its disks. A disk that is plugged in lies in
+``media/NAME``, one that is pulled out in ``away/NAME``. Capacity and free room are told, not enforced.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ _SIZE_HOLDS = 5.0
 class StandIn(msgspec.Struct, frozen=True, kw_only=True):
     """One stand-in disk.
 
-    :param capacity: bytes. :param used: bytes taken by other things. :param speed: MB/s, 0 for as fast as it goes.
+    :param capacity: bytes.
+    :param used: bytes taken by other things.
+    :param speed: MB/s, 0 for as fast as it goes.
     :param device: the physical disk it plays to be on; empty for a share.
     """
 
@@ -80,7 +83,9 @@ class StandInDisks:
             (self.root / part).mkdir(parents=True, exist_ok=True)
         folder = self.folder(disk.name, disk.plugged)
         folder.mkdir(parents=True, exist_ok=True)
-        self._write(msgspec.structs.replace(rack, disk=(*(one for one in rack.disk if one.name != disk.name), disk)))
+        self._write(
+            msgspec.structs.replace(rack, disk=(*(one for one in rack.disk if one.name != disk.name), disk))
+        )
         return folder
 
     def folder(self, name: str, plugged: bool = True) -> Path:
@@ -96,11 +101,18 @@ class StandInDisks:
         rack = self._read()
         disk = next((one for one in rack.disk if one.name == name), None)
         if disk is None:
-            raise PersonError(f"There is no stand-in disk {name}", f"There are {', '.join(one.name for one in rack.disk) or 'none'}")
+            raise PersonError(
+                f"There is no stand-in disk {name}",
+                f"There are {', '.join(one.name for one in rack.disk) or 'none'}",
+            )
         if disk.plugged != plugged:
             self.folder(name, disk.plugged).rename(self.folder(name, plugged))
         changed = msgspec.structs.replace(disk, plugged=plugged)
-        self._write(msgspec.structs.replace(rack, disk=tuple(changed if one.name == name else one for one in rack.disk)))
+        self._write(
+            msgspec.structs.replace(
+                rack, disk=tuple(changed if one.name == name else one for one in rack.disk)
+            )
+        )
 
     def all(self) -> tuple[StandIn, ...]:
         """All disks of the rack, plugged in or not."""
@@ -114,10 +126,20 @@ class StandInDisks:
         free = max(0, disk.capacity - disk.used - self._size(folder))
         lasting = f"share://{disk.name}" if disk.kind == "network" else f"label:{disk.name}"
         return DiskFacts(
-            id=lasting.replace("share://", "share:"), name=disk.name, kind=disk.kind, file_system=disk.file_system, path=str(folder),
-            total=disk.capacity, free=free, writable=not disk.read_only and os.access(folder, os.W_OK), read_only=disk.read_only,
-            removable=disk.kind == "external", devices=frozenset((disk.device,)) if disk.device else frozenset(), answers=disk.answers, speed=disk.speed,
-        )  # fmt: skip
+            id=lasting.replace("share://", "share:"),
+            name=disk.name,
+            kind=disk.kind,
+            file_system=disk.file_system,
+            path=str(folder),
+            total=disk.capacity,
+            free=free,
+            writable=not disk.read_only and os.access(folder, os.W_OK),
+            read_only=disk.read_only,
+            removable=disk.kind == "external",
+            devices=frozenset((disk.device,)) if disk.device else frozenset(),
+            answers=disk.answers,
+            speed=disk.speed,
+        )
 
     def of_folder(self, folder: Path) -> DiskFacts | None:
         absolute = Path(os.path.abspath(folder))
@@ -128,15 +150,24 @@ class StandInDisks:
         device = self._read().folders_device
         room = os.statvfs(self.root)
         return DiskFacts(
-            id="mount:/", name="System disk", kind="internal", file_system="ext4", path="/", total=room.f_blocks * room.f_frsize,
-            free=room.f_bavail * room.f_frsize, writable=True, devices=frozenset((device,)),
-        )  # fmt: skip
+            id="mount:/",
+            name="System disk",
+            kind="internal",
+            file_system="ext4",
+            path="/",
+            total=room.f_blocks * room.f_frsize,
+            free=room.f_bavail * room.f_frsize,
+            writable=True,
+            devices=frozenset((device,)),
+        )
 
     def eject(self, folder: Path) -> str:
         disk = self.of_folder(folder)
         named = next((one for one in self._read().disk if disk is not None and one.name == disk.name), None)
         if named is None or named.kind != "external":
-            raise PlaceError(f"{folder} is on no disk that can be taken away", "Choose a store on an external disk")
+            raise PlaceError(
+                f"{folder} is on no disk that can be taken away", "Choose a store on an external disk"
+            )
         using = [one for one in holders(self.folder(named.name)) if one.process != os.getpid()]
         if using:
             raise still_used(using)

@@ -1,4 +1,5 @@
-"""A stand-in mail server: takes every message and keeps it as a file. For the demo and for tests, on this machine only."""
+"""A stand-in mail server: takes every message and keeps it as a file. For the demo and for tests, on this
+machine only."""
 
 from __future__ import annotations
 
@@ -22,7 +23,9 @@ class _Keep:
         with self._lock:
             number = len(list(self._folder.glob("*.eml"))) + 1
             content = envelope.content
-            (self._folder / f"{number:04}.eml").write_bytes(content if isinstance(content, bytes) else str(content).encode())
+            (self._folder / f"{number:04}.eml").write_bytes(
+                content if isinstance(content, bytes) else str(content).encode()
+            )
         return "250 Kept"
 
 
@@ -34,19 +37,32 @@ class StandInMail:
     :param tls: offers STARTTLS with this context, and takes no login without it.
     """
 
-    def __init__(self, folder: Path, port: int = 0, login: tuple[str, str] | None = None, tls: ssl.SSLContext | None = None) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        port: int = 0,
+        login: tuple[str, str] | None = None,
+        tls: ssl.SSLContext | None = None,
+    ) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.port = port or _free_port()
 
-        def check(server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any) -> AuthResult:
+        def check(
+            server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any
+        ) -> AuthResult:
             wanted = (login or ("", ""))[0].encode(), (login or ("", ""))[1].encode()
             right = isinstance(data, LoginPassword) and (data.login, data.password) == wanted
             return AuthResult(success=right, handled=right)
 
         self._controller = Controller(
-            _Keep(folder), hostname="127.0.0.1", port=self.port, authenticator=check if login else None, auth_required=login is not None,
-            auth_require_tls=tls is not None, tls_context=tls,
-        )  # fmt: skip
+            _Keep(folder),
+            hostname="127.0.0.1",
+            port=self.port,
+            authenticator=check if login else None,
+            auth_required=login is not None,
+            auth_require_tls=tls is not None,
+            tls_context=tls,
+        )
 
     def start(self) -> int:
         """Take messages from now on; returns the port."""

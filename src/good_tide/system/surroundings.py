@@ -1,7 +1,8 @@
-"""What the machine is doing besides: battery (UPower), metered network (NetworkManager), presentations (inhibitors), load.
+"""What the machine is doing besides: battery (UPower), metered network (NetworkManager), presentations
+(inhibitors), load.
 
-The interfaces are those that org.freedesktop.UPower, org.freedesktop.NetworkManager, org.freedesktop.login1 and
-org.freedesktop.PowerManagement.Inhibit publish. What a service does not tell does not hinder.
+The interfaces are those that org.freedesktop.UPower, org.freedesktop.NetworkManager, org.freedesktop.login1
+and org.freedesktop.PowerManagement.Inhibit publish. What a service does not tell does not hinder.
 """
 
 from __future__ import annotations

@@ -34,7 +34,14 @@ def managed_objects(bus: Bus, patient: bool = False) -> Objects:
     Raises:
         BusError: it cannot be asked.
     """
-    found = bus.call(SERVICE, _ROOT, "org.freedesktop.DBus.ObjectManager", "GetManagedObjects", seconds=_SECONDS, patient=patient)
+    found = bus.call(
+        SERVICE,
+        _ROOT,
+        "org.freedesktop.DBus.ObjectManager",
+        "GetManagedObjects",
+        seconds=_SECONDS,
+        patient=patient,
+    )
     return dict(found[0])
 
 
@@ -54,7 +61,9 @@ def drives(address: str | None = None) -> dict[str, Drive]:
         device = device_of(interfaces)
         if drive is not None and device:
             words = " ".join(part for part in (value(drive, "Vendor", ""), value(drive, "Model", "")) if part)
-            known[os.path.basename(device)] = Drive(words, bool(value(drive, "Removable", False) or value(drive, "Ejectable", False)))
+            known[os.path.basename(device)] = Drive(
+                words, bool(value(drive, "Removable", False) or value(drive, "Ejectable", False))
+            )
     return known
 
 

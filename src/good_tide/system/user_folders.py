@@ -20,7 +20,8 @@ _LINE = re.compile(r'XDG_([A-Z]+)_DIR="(.*)"')
 
 
 def user_folders(home: str) -> dict[str, str]:
-    """The user directories by name, such as ``DOCUMENTS``; those that the standard's file does not name as usual."""
+    """The user directories by name, such as ``DOCUMENTS``; those that the standard's file does not name as
+    usual."""
     found = {name: f"{home}/{folder}" for name, folder in _USUAL.items()}
     settings = Path(os.environ.get("XDG_CONFIG_HOME") or f"{home}/.config") / "user-dirs.dirs"
     try:
@@ -36,7 +37,8 @@ def user_folders(home: str) -> dict[str, str]:
 
 
 def proposed_folders(home: str) -> list[str]:
-    """What to cover unless the person says otherwise: their usual folders that are there, else the whole home folder."""
+    """What to cover unless the person says otherwise: their usual folders that are there, else the whole home
+    folder."""
     folders = user_folders(home)
     there = [folders[name] for name in _PROPOSED if name in folders and os.path.isdir(folders[name])]
     return there or [home]

@@ -23,7 +23,9 @@ class FolderWatch:
     :param left: told in a sentence when watching is not possible, or no longer complete.
     """
 
-    def __init__(self, folders: tuple[str, ...], changed: Callable[[str], None], left: Callable[[str], None]) -> None:
+    def __init__(
+        self, folders: tuple[str, ...], changed: Callable[[str], None], left: Callable[[str], None]
+    ) -> None:
         self.folders, self._changed, self._left = folders, changed, left
         self._observer: InotifyObserver | None = None
         self._thread = threading.Thread(target=self._begin, name="watch", daemon=True)
@@ -58,8 +60,15 @@ class FolderWatch:
                 watch._heard(event)
 
         wanted: list[type[FileSystemEvent]] = [
-            FileClosedEvent, FileModifiedEvent, FileCreatedEvent, FileDeletedEvent, FileMovedEvent, DirCreatedEvent, DirDeletedEvent, DirMovedEvent,
-        ]  # fmt: skip
+            FileClosedEvent,
+            FileModifiedEvent,
+            FileCreatedEvent,
+            FileDeletedEvent,
+            FileMovedEvent,
+            DirCreatedEvent,
+            DirDeletedEvent,
+            DirMovedEvent,
+        ]
         observer = InotifyObserver()
         try:
             observer.start()
@@ -101,5 +110,7 @@ def limit_words(error: OSError) -> str:
         limit = ""
         with contextlib.suppress(OSError, ValueError), open(_LIMITS, encoding="ascii") as file:
             limit = f" ({int(file.read()):,} for each person)"
-        return f"The system's limit of watched folders is reached{limit}; changes are found by the clock instead"
+        return (
+            f"The system's limit of watched folders is reached{limit}; changes are found by the clock instead"
+        )
     return f"Folders cannot be watched ({error.strerror or error}); changes are found by the clock instead"

@@ -1,4 +1,5 @@
-"""Where the bytes are: each folder an area as large as its share, its sub-folders within, what is out hatched."""
+"""Where the bytes are: each folder an area as large as its share, its sub-folders within, what is out
+hatched."""
 
 from __future__ import annotations
 
@@ -42,7 +43,11 @@ class AreaPicture(QWidget):
             parent = os.path.dirname(one.path)
             self._below.setdefault(parent if parent in known else b"", []).append(one)
         tops = self._below.get(b"", [])
-        self.setAccessibleDescription(", ".join(f"{_name(one)} {size_words(one.size)} in, {size_words(one.out_size)} out" for one in tops))
+        self.setAccessibleDescription(
+            ", ".join(
+                f"{_name(one)} {size_words(one.size)} in, {size_words(one.out_size)} out" for one in tops
+            )
+        )
         self.update()
 
     def select(self, path: bytes) -> None:
@@ -62,7 +67,8 @@ class AreaPicture(QWidget):
                 painter.drawRoundedRect(box, 4, 4)
 
     def _divide(self, painter: QPainter, folders: list[FolderShare], box: QRectF, depth: int) -> None:
-        """Lay folders out in a box: cut it in two at about half of the bytes, along its longer side, again and again."""
+        """Lay folders out in a box: cut it in two at about half of the bytes, along its longer side, again
+        and again."""
         if not folders or box.width() < 4 or box.height() < 4:
             return
         if len(folders) == 1:
@@ -94,7 +100,11 @@ class AreaPicture(QWidget):
         painter.setBrush(look.color("kelp_soft" if depth != 1 else "paper"))
         painter.drawRoundedRect(inner, 4, 4)
         titled = inner.width() > 60 and inner.height() > 18
-        inside = self._below.get(folder.path, []) if depth < _DEEPEST and inner.height() > 50 and inner.width() > 60 else []
+        inside = (
+            self._below.get(folder.path, [])
+            if depth < _DEEPEST and inner.height() > 50 and inner.width() > 60
+            else []
+        )
         within = inner.adjusted(4, 21 if titled else 4, -4, -4)
         if inside:
             own = max(0, _weight(folder) - sum(map(_weight, inside)))
@@ -107,10 +117,20 @@ class AreaPicture(QWidget):
         elif folder.out_size:
             self._hatch(painter, inner, folder.out_size / _weight(folder))
         if titled:
-            painter.setFont(sized(self.font(), 9.5 if depth == 0 else 9, QFont.Weight.DemiBold if depth == 0 else QFont.Weight.Normal))
-            words = f"{_name(folder)}  {size_words(folder.size if folder.size else folder.out_size)}{'' if folder.size else ' out'}"
+            painter.setFont(
+                sized(
+                    self.font(),
+                    9.5 if depth == 0 else 9,
+                    QFont.Weight.DemiBold if depth == 0 else QFont.Weight.Normal,
+                )
+            )
+            size = size_words(folder.size) if folder.size else f"{size_words(folder.out_size)} out"
+            words = f"{_name(folder)}  {size}"
             plate = QRectF(
-                inner.left() + 4, inner.top() + 2, min(inner.width() - 8, painter.fontMetrics().horizontalAdvance(words) + 8.0), 17
+                inner.left() + 4,
+                inner.top() + 2,
+                min(inner.width() - 8, painter.fontMetrics().horizontalAdvance(words) + 8.0),
+                17,
             )
             if folder.out_size and not inside:
                 painter.setPen(Qt.PenStyle.NoPen)
@@ -141,8 +161,15 @@ class AreaPicture(QWidget):
             found = self.folder_at(QPointF(event.pos()))
             words = ""
             if found is not None:
-                words = f"{printable(found.path)}\nin: {count_words(found.files, 'file')}, {size_words(found.size)}"
-                words += f"\nout: {count_words(found.out_files, 'file')}, {size_words(found.out_size)}" if found.out_files else ""
+                words = (
+                    f"{printable(found.path)}\nin: {count_words(found.files, 'file')},"
+                    f" {size_words(found.size)}"
+                )
+                words += (
+                    f"\nout: {count_words(found.out_files, 'file')}, {size_words(found.out_size)}"
+                    if found.out_files
+                    else ""
+                )
             QToolTip.showText(event.globalPos(), words, self)
             return True
         return super().event(event)

@@ -7,7 +7,15 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QComboBox, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHeaderView,
+    QLineEdit,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.kinds import KINDS
 from good_tide.core.rules import MARKERS, RuleError, parse_rule
@@ -29,7 +37,8 @@ _COLUMNS = ["", "Rule", "Files", "Size"]
 
 
 class RuleEditor(QWidget):
-    """Rules from the top; the first that catches a thing decides. ``changed`` carries the rules after each change."""
+    """Rules from the top; the first that catches a thing decides. ``changed`` carries the rules after each
+    change."""
 
     changed = Signal(tuple)
 
@@ -50,7 +59,12 @@ class RuleEditor(QWidget):
             self.tree.setColumnWidth(column, wide)
         self.up, self.down, self.remove = button("Up"), button("Down"), button("Remove")
         self.facts = label("", "small", wrap=True)
-        self.verb, self.condition, self.choice, self.value = QComboBox(), QComboBox(), QComboBox(), QLineEdit()
+        self.verb, self.condition, self.choice, self.value = (
+            QComboBox(),
+            QComboBox(),
+            QComboBox(),
+            QLineEdit(),
+        )
         self.verb.addItems(["exclude", "include"])
         for words, name, _ in _CONDITIONS:
             self.condition.addItem(words, name)
@@ -75,10 +89,12 @@ class RuleEditor(QWidget):
         self.remove.clicked.connect(self._remove)
         self.tree.currentItemChanged.connect(lambda now, before: self._show_facts())
         for keys, step in (("Alt+Up", -1), ("Alt+Down", 1)):
-            QShortcut(QKeySequence(keys), self.tree, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(
-                lambda step=step: self._move(step)
-            )
-        QShortcut(QKeySequence(Qt.Key.Key_Delete), self.tree, context=Qt.ShortcutContext.WidgetShortcut).activated.connect(self._remove)
+            QShortcut(
+                QKeySequence(keys), self.tree, context=Qt.ShortcutContext.WidgetShortcut
+            ).activated.connect(lambda step=step: self._move(step))
+        QShortcut(
+            QKeySequence(Qt.Key.Key_Delete), self.tree, context=Qt.ShortcutContext.WidgetShortcut
+        ).activated.connect(self._remove)
         self._condition_changed()
 
     def _lay_out(self) -> None:
@@ -86,7 +102,13 @@ class RuleEditor(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(7)
         column.addWidget(label("Rules", "strong"))
-        column.addWidget(label("The first from the top that catches a thing decides. What none catches is in.", "small", wrap=True))
+        column.addWidget(
+            label(
+                "The first from the top that catches a thing decides. What none catches is in.",
+                "small",
+                wrap=True,
+            )
+        )
         column.addWidget(self.tree, 1)
         column.addLayout(line(self.up, self.down, self.remove, stretch=3))
         column.addWidget(self.facts)
@@ -108,19 +130,26 @@ class RuleEditor(QWidget):
         self.choice.addItems(choices)
         self.choice.setVisible(bool(choices))
         self.value.setVisible(not choices)
-        self.value.setPlaceholderText(next(example for _, condition, example in _CONDITIONS if condition == name))
+        self.value.setPlaceholderText(
+            next(example for _, condition, example in _CONDITIONS if condition == name)
+        )
         self._explain()
 
     def _explain(self) -> None:
         """Say exactly what the rule being made would catch."""
         name, chosen = str(self.condition.currentData()), self.choice.currentText()
         words = {
-            "path": "As in gitignore, from each covered folder: *.tmp or Drafts/ anywhere in it, a leading slash for its top only; ~/Music/Old/ from the home folder.",
+            "path": (
+                "As in gitignore, from each covered folder: *.tmp or Drafts/ anywhere in it, a leading slash"
+                " for its top only; ~/Music/Old/ from the home folder."
+            ),
             "kind": f"Catches {KINDS[chosen].words}." if chosen in KINDS else "",
             "marker": f"Catches {MARKERS[chosen]}." if chosen in MARKERS else "",
-            "larger": "Files of more than this.", "smaller": "Files of less than this.",
-            "older": "Files last changed longer ago.", "newer": "Files changed since.",
-        }[name]  # fmt: skip
+            "larger": "Files of more than this.",
+            "smaller": "Files of less than this.",
+            "older": "Files last changed longer ago.",
+            "newer": "Files changed since.",
+        }[name]
         self.help.setText(words)
         self.trouble.hide()
 
@@ -179,7 +208,11 @@ class RuleEditor(QWidget):
 
     def _show_facts(self) -> None:
         row = self._row()
-        for widget, on in ((self.up, row > 0), (self.down, 0 <= row < len(self.rules) - 1), (self.remove, row >= 0)):
+        for widget, on in (
+            (self.up, row > 0),
+            (self.down, 0 <= row < len(self.rules) - 1),
+            (self.remove, row >= 0),
+        ):
             widget.setEnabled(on)
         if row < 0 or row >= len(self._views):
             self.facts.setText("" if self.rules else "No rules: everything in the covered folders is in.")
@@ -188,8 +221,13 @@ class RuleEditor(QWidget):
         if not view.files:
             self.facts.setText(f"Rule {row + 1} {view.note or 'catches nothing so far'}.")
             return
-        largest = "; ".join(f"{printable(os.path.basename(path))} {size_words(size)}" for size, path in view.largest)
-        self.facts.setText(f"Rule {row + 1} decides about {count_words(view.files, 'file')}, {size_words(view.size)}. Largest: {largest}.")
+        largest = "; ".join(
+            f"{printable(os.path.basename(path))} {size_words(size)}" for size, path in view.largest
+        )
+        self.facts.setText(
+            f"Rule {row + 1} decides about {count_words(view.files, 'file')}, {size_words(view.size)}."
+            f" Largest: {largest}."
+        )
 
     def _row(self) -> int:
         item = self.tree.currentItem()

@@ -1,4 +1,5 @@
-"""The place Coverage: what is in and what is out, as a picture, a tree and rules; changes are weighed before they are kept."""
+"""The place Coverage: what is in and what is out, as a picture, a tree and rules; changes are weighed before
+they are kept."""
 
 from __future__ import annotations
 
@@ -7,7 +8,17 @@ import secrets
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.words import count_words, from_home, printable, size_words
@@ -22,7 +33,11 @@ _PATH = Qt.ItemDataRole.UserRole
 _FILLED = Qt.ItemDataRole.UserRole + 1
 _STATE = Qt.ItemDataRole.UserRole + 2
 _WORDS = {"in": "in", "out": "out", "partly": "partly"}
-_CHECKS = {"in": Qt.CheckState.Checked, "out": Qt.CheckState.Unchecked, "partly": Qt.CheckState.PartiallyChecked}
+_CHECKS = {
+    "in": Qt.CheckState.Checked,
+    "out": Qt.CheckState.Unchecked,
+    "partly": Qt.CheckState.PartiallyChecked,
+}
 _ASK_AFTER_MS = 150
 
 
@@ -132,7 +147,13 @@ class CoveragePlace(QWidget):
 
     def _ask(self, again: bool = False) -> None:
         self._number += 1
-        request = {"number": self._number, "folders": self.folders, "rules": self.rules.rules, "again": again, "home": self._home}
+        request = {
+            "number": self._number,
+            "folders": self.folders,
+            "rules": self.rules.rules,
+            "again": again,
+            "home": self._home,
+        }
         self._link.ask("survey", request)
 
     def take_survey(self, view: SurveyView) -> None:
@@ -140,10 +161,19 @@ class CoveragePlace(QWidget):
         if view.number != self._number or not self.isVisible():
             return
         self.survey = view
-        out = f"; {count_words(view.out_files, 'file')}, {size_words(view.out_size)} are out" if view.out_files else ""
-        self.sentence.setText(f"{count_words(view.files, 'file')}, {size_words(view.size)} are in{out}{'.' if view.done else ', so far…'}")
+        out = (
+            f"; {count_words(view.out_files, 'file')}, {size_words(view.out_size)} are out"
+            if view.out_files
+            else ""
+        )
+        self.sentence.setText(
+            f"{count_words(view.files, 'file')}, {size_words(view.size)} are"
+            f" in{out}{'.' if view.done else ', so far…'}"
+        )
         if view.missing:
-            self.sentence.setText(f"{self.sentence.text()} Not there: {', '.join(map(self._short, view.missing))}.")
+            self.sentence.setText(
+                f"{self.sentence.text()} Not there: {', '.join(map(self._short, view.missing))}."
+            )
         self.picture.show_folders(view.folders)
         self.rules.show_catches(view.rules, view.done)
         self._show_tree(view.folders)
@@ -164,17 +194,25 @@ class CoveragePlace(QWidget):
         if not files and not size:
             words = "This changes nothing about what is in now"
         elif files * size < 0:
-            words = f"{count_words(abs(files), 'file')} {'more' if files > 0 else 'less'}, but {size_words(abs(size))} {'more' if size > 0 else 'less'} in each snapshot"
+            words = (
+                f"{count_words(abs(files), 'file')} {'more' if files > 0 else 'less'}, but"
+                f" {size_words(abs(size))} {'more' if size > 0 else 'less'} in each snapshot"
+            )
         else:
             words = (
-                f"{count_words(abs(files), 'file')}, {size_words(abs(size))} {'more' if files > 0 or size > 0 else 'less'} in each snapshot"
+                f"{count_words(abs(files), 'file')}, {size_words(abs(size))}"
+                f" {'more' if files > 0 or size > 0 else 'less'} in each snapshot"
             )
         if view.stay:
-            words += f"; {count_words(view.stay, 'file')} {'was' if view.stay == 1 else 'were'} in earlier snapshots and {'stays' if view.stay == 1 else 'stay'} there"
+            words += (
+                f"; {count_words(view.stay, 'file')} {'was' if view.stay == 1 else 'were'} in earlier"
+                f" snapshots and {'stays' if view.stay == 1 else 'stay'} there"
+            )
         return words + "."
 
     def _show_tree(self, folders: Sequence[FolderShare]) -> None:
-        """Bring the tree to what the survey says, keeping what is open and chosen. Deeper folders come when one is opened."""
+        """Bring the tree to what the survey says, keeping what is open and chosen. Deeper folders come when
+        one is opened."""
         self.tree.blockSignals(True)
         known = {bytes(item.data(0, _PATH)): item for item in self._every_item()}
         shown = {one.path for one in folders}
@@ -201,7 +239,10 @@ class CoveragePlace(QWidget):
         self.tree.blockSignals(False)
 
     def _every_item(self) -> list[QTreeWidgetItem]:
-        found, waiting = [], [self.tree.topLevelItem(number) for number in range(self.tree.topLevelItemCount())]
+        found, waiting = (
+            [],
+            [self.tree.topLevelItem(number) for number in range(self.tree.topLevelItemCount())],
+        )
         while waiting:
             item = waiting.pop()
             if item is not None:
@@ -274,7 +315,9 @@ class CoveragePlace(QWidget):
 
     def _why(self, path: bytes) -> None:
         request = {"path": path, "folders": self.folders, "rules": self.rules.rules, "home": self._home}
-        self._link.ask("why", request, WhyView, self._show_why, lambda fault: self.why.setText(f"{fault.message}."))
+        self._link.ask(
+            "why", request, WhyView, self._show_why, lambda fault: self.why.setText(f"{fault.message}.")
+        )
 
     def _show_why(self, view: WhyView) -> None:
         self.why.setText(view.words.replace(f"{self._home}/", "~/") if self._home else view.words)
@@ -299,7 +342,8 @@ class CoveragePlace(QWidget):
         self._changed()
 
     def _pattern(self, path: str) -> str:
-        """A pattern for exactly this folder: from the home folder where it lies in it, else from the covered folder."""
+        """A pattern for exactly this folder: from the home folder where it lies in it, else from the covered
+        folder."""
         inner = path_pattern(path, self._home, self.folders)
         return f"{inner}/" if inner else "/**"
 
@@ -341,4 +385,10 @@ class CoveragePlace(QWidget):
 
         self.keep.setEnabled(False)
         request = {"folders": self.folders, "rules": self.rules.rules}
-        self._link.ask("keep-coverage", request, None, kept, lambda fault: self._difference.setText(f"{fault.message}. {fault.data}"))
+        self._link.ask(
+            "keep-coverage",
+            request,
+            None,
+            kept,
+            lambda fault: self._difference.setText(f"{fault.message}. {fault.data}"),
+        )

@@ -1,4 +1,5 @@
-"""Run history as a picture: by day, how long runs took, files changed, and data added; days with gaps hatched, failed runs crossed."""
+"""Run history as a picture: by day, how long runs took, files changed, and data added; days with gaps
+hatched, failed runs crossed."""
 
 from __future__ import annotations
 
@@ -64,7 +65,8 @@ def by_day(runs: Sequence[Run]) -> list[Day]:
 
 
 class RunsPicture(QWidget):
-    """Three rows of bars, one bar a day. The square root of the values is drawn, so that quiet days are seen beside great ones."""
+    """Three rows of bars, one bar a day. The square root of the values is drawn, so that quiet days are seen
+    beside great ones."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
@@ -95,13 +97,25 @@ class RunsPicture(QWidget):
             return
         peaks = [max(getattr(day, name) for day in self.days) for name in ("added", "changed", "seconds")]
         titles = [
-            ("Data added", size_words(int(peaks[0]))), ("Files changed", f"{int(peaks[1]):,}"), ("Longest run", duration_words(peaks[2]) if peaks[2] >= 1 else "1 s" if peaks[2] else "not known")
-        ]  # fmt: skip
+            ("Data added", size_words(int(peaks[0]))),
+            ("Files changed", f"{int(peaks[1]):,}"),
+            (
+                "Longest run",
+                duration_words(peaks[2]) if peaks[2] >= 1 else "1 s" if peaks[2] else "not known",
+            ),
+        ]
         high = (self.height() - _FOOT) / 3
-        for row, ((title, peak), name, most) in enumerate(zip(titles, ("added", "changed", "seconds"), peaks, strict=True)):
+        for row, ((title, peak), name, most) in enumerate(
+            zip(titles, ("added", "changed", "seconds"), peaks, strict=True)
+        ):
             top = row * high
             text(painter, QRectF(0, top, _LEFT - 8, 16), title, look.color("ink"))
-            text(painter, QRectF(0, top + 15, _LEFT - 8, 16), f"up to {peak}" if most else peak, look.color("quiet_text"))
+            text(
+                painter,
+                QRectF(0, top + 15, _LEFT - 8, 16),
+                f"up to {peak}" if most else peak,
+                look.color("quiet_text"),
+            )
             self._paint_row(painter, name, most, top, high - _ROW_GAP)
         self._paint_foot(painter)
 

@@ -28,11 +28,27 @@ from good_tide.protocol.messages import Overview
 from good_tide.protocol.upkeep_messages import JournalView, LeftOutView
 
 _DAY = 86400 * SECOND
-_SPANS = (("of all time", 0), ("of the last day", _DAY), ("of the last week", 7 * _DAY), ("of the last four weeks", 28 * _DAY))
+_SPANS = (
+    ("of all time", 0),
+    ("of the last day", _DAY),
+    ("of the last week", 7 * _DAY),
+    ("of the last four weeks", 28 * _DAY),
+)
 _LEVELS = (("Everything", ()), ("Needs a look", ("trouble", "note")), ("Only trouble", ("trouble",)))
 _MARKS = {"good": ("done", "kelp"), "note": ("note", "sand"), "trouble": ("trouble", "coral")}
-_RESULTS = {"done": ("done", "kelp"), "gaps": ("with gaps", "sand"), "failed": ("failed", "coral"), "stopped": ("stopped", "sand")}
-_OCCASIONS = {"time": "by the clock", "disk": "the disk came", "change": "files came to rest", "hand": "by hand", "": "earlier"}
+_RESULTS = {
+    "done": ("done", "kelp"),
+    "gaps": ("with gaps", "sand"),
+    "failed": ("failed", "coral"),
+    "stopped": ("stopped", "sand"),
+}
+_OCCASIONS = {
+    "time": "by the clock",
+    "disk": "the disk came",
+    "change": "files came to rest",
+    "hand": "by hand",
+    "": "earlier",
+}
 _SNAPSHOT, _WORDS = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 _SOON_MS = 300
 _MOST_LISTED = 2000
@@ -59,9 +75,21 @@ def _of_run(run: Run) -> _Happened:
     mark, color = _RESULTS[run.result]
     if not run.snapshot:
         return _Happened(run.began, run.job, mark, color, f"No snapshot into {run.store}: {run.words}")
-    changed = f"{count_words(run.changed, 'file')} changed, {size_words(run.new_bytes)} new" if run.changed else "nothing had changed"
+    changed = (
+        f"{count_words(run.changed, 'file')} changed, {size_words(run.new_bytes)} new"
+        if run.changed
+        else "nothing had changed"
+    )
     gaps = f"; {count_words(run.gaps, 'file')} could not be read" if run.gaps else ""
-    return _Happened(run.began, run.job, mark, color, f"Snapshot into {run.store}: {changed}{gaps}", (), run.snapshot if run.gaps else "")
+    return _Happened(
+        run.began,
+        run.job,
+        mark,
+        color,
+        f"Snapshot into {run.store}: {changed}{gaps}",
+        (),
+        run.snapshot if run.gaps else "",
+    )
 
 
 def _tree(headings: list[str], name: str, widths: tuple[int, ...]) -> QTreeWidget:
@@ -109,7 +137,11 @@ class JournalPlace(QWidget):
         ):
             widget.setAccessibleName(name)
         self.events = _tree(["When", "", "What happened"], "What happened", (186, 92))
-        self.runs = _tree(["Began", "", "Occasion", "Store", "Took", "Changed", "New", "Gaps"], "Runs", (186, 92, 150, 220, 90, 90, 100))
+        self.runs = _tree(
+            ["Began", "", "Occasion", "Store", "Took", "Changed", "New", "Gaps"],
+            "Runs",
+            (186, 92, 150, 220, 90, 90, 100),
+        )
         self.left_out = _tree(["File", "Why", "Runs", "Since", ""], "Left-out files", (420, 220, 60, 150))
         align_numbers(self.runs, (4, 5, 6, 7))
         align_numbers(self.left_out, (2,))
@@ -179,7 +211,10 @@ class JournalPlace(QWidget):
         self._fill_left_out(view.left_out)
         done = [run for run in view.runs if run.snapshot]
         failed = sum(run.result == "failed" for run in view.runs)
-        words = f"{count_words(len(done), 'snapshot')}, {size_words(sum(run.new_bytes for run in done))} new in all"
+        words = (
+            f"{count_words(len(done), 'snapshot')}, {size_words(sum(run.new_bytes for run in done))} new"
+            " in all"
+        )
         words += f"; {count_words(failed, 'run')} failed" if failed else ""
         words += f"; {count_words(len(view.left_out), 'file')} left out at the last" if view.left_out else ""
         self.summary.setText(words + ".")
@@ -191,20 +226,29 @@ class JournalPlace(QWidget):
         levels = {"done": "good", "gaps": "note", "failed": "trouble", "stopped": "note"}
         words = wanted["text"].casefold()
         return [
-            run for run in runs
-            if run.began >= wanted["since"] and (not wanted["levels"] or levels[run.result] in wanted["levels"])
+            run
+            for run in runs
+            if run.began >= wanted["since"]
+            and (not wanted["levels"] or levels[run.result] in wanted["levels"])
             and words in f"{run.job} {run.store} {run.words}".casefold()
-        ]  # fmt: skip
+        ]
 
     def _fill_events(self, events: tuple[Event, ...], runs: list[Run]) -> None:
-        """Events and runs, newest first; those of the newest runs only that a person would look through, the table has them all."""
+        """Events and runs, newest first; those of the newest runs only that a person would look through, the
+        table has them all."""
         self.events.clear()
         several = len(({event.job for event in events} | {run.job for run in runs}) - {""}) > 1
-        happened = sorted([*map(_of_event, events), *map(_of_run, runs[:_MOST_LISTED])], key=lambda one: -one.time)
+        happened = sorted(
+            [*map(_of_event, events), *map(_of_run, runs[:_MOST_LISTED])], key=lambda one: -one.time
+        )
         rows = []
         for one in happened:
             row = QTreeWidgetItem(
-                [time_words(one.time, self._now), one.mark, f"{one.job}: {one.what}" if several and one.job else one.what]
+                [
+                    time_words(one.time, self._now),
+                    one.mark,
+                    f"{one.job}: {one.what}" if several and one.job else one.what,
+                ]
             )
             row.setToolTip(0, exact_words(one.time))
             row.setToolTip(2, one.what)
@@ -227,8 +271,18 @@ class JournalPlace(QWidget):
         for run in runs:
             words, color = _RESULTS[run.result]
             took = duration_words(run.seconds) if run.seconds >= 1 else "under 1 s" if run.occasion else ""
-            values = [time_words(run.began, self._now), words, _OCCASIONS.get(run.occasion, run.occasion), run.store, took]
-            values += [f"{run.changed:,}", size_words(run.new_bytes), f"{run.gaps:,}" if run.gaps else ""] if run.snapshot else ["", "", ""]
+            values = [
+                time_words(run.began, self._now),
+                words,
+                _OCCASIONS.get(run.occasion, run.occasion),
+                run.store,
+                took,
+            ]
+            values += (
+                [f"{run.changed:,}", size_words(run.new_bytes), f"{run.gaps:,}" if run.gaps else ""]
+                if run.snapshot
+                else ["", "", ""]
+            )
             row = QTreeWidgetItem(values)
             row.setToolTip(0, exact_words(run.began))
             row.setForeground(1, self._look.color(color))
@@ -271,7 +325,15 @@ class JournalPlace(QWidget):
         self.left_out.clear()
         for one in files:
             file = one.file
-            row = QTreeWidgetItem([printable(file.path), file.detail or file.reason, str(file.runs), time_words(file.first, self._now), ""])
+            row = QTreeWidgetItem(
+                [
+                    printable(file.path),
+                    file.detail or file.reason,
+                    str(file.runs),
+                    time_words(file.first, self._now),
+                    "",
+                ]
+            )
             row.setToolTip(0, printable(file.path))
             row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.left_out.addTopLevelItem(row)
@@ -285,10 +347,16 @@ class JournalPlace(QWidget):
         number = self.what.currentIndex()
         self.lists.setCurrentIndex(number)
         tree = (self.events, self.runs, self.left_out)[number]
-        nothing = ("Nothing happened that fits.", "No run fits.", "The last snapshot left no file out.")[number]
+        nothing = ("Nothing happened that fits.", "No run fits.", "The last snapshot left no file out.")[
+            number
+        ]
         if number == 2 and self.all_jobs.currentIndex():
             nothing = "Choose “of this job” to see its left-out files."
-        offered = f"From {AGAIN_AND_AGAIN} runs in a row on a rule is offered." if number == 2 and tree.topLevelItemCount() else ""
+        offered = (
+            f"From {AGAIN_AND_AGAIN} runs in a row on a rule is offered."
+            if number == 2 and tree.topLevelItemCount()
+            else ""
+        )
         self.empty.setText(offered if tree.topLevelItemCount() else nothing)
         self.empty.setVisible(bool(self.empty.text()))
         for combo in (self.level, self.span, self.text):
@@ -301,9 +369,16 @@ class JournalPlace(QWidget):
             ending = form.rpartition("*")[2].rstrip(")")
             named = file if file.endswith((".html", ".csv", ".json")) else file + ending
             request = {"filter": self._filter(), "file": named}
-            self._link.ask("export-journal", request, None, lambda result: self.told.emit(f"The journal was written to {named}"))
+            self._link.ask(
+                "export-journal",
+                request,
+                None,
+                lambda result: self.told.emit(f"The journal was written to {named}"),
+            )
 
     def _report(self) -> None:
-        file, _ = QFileDialog.getSaveFileName(self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)")
+        file, _ = QFileDialog.getSaveFileName(
+            self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)"
+        )
         if file:
             self._link.ask("report", {"job": self._job, "file": file}, str, self.told.emit)

@@ -10,7 +10,8 @@ from good_tide.desktop.painting.widgets import button, label, line
 
 
 class LastQuestion(QDialog):
-    """Says what is about to be done, and does it only when the button that names it is pressed. Nothing is done by Enter or Escape."""
+    """Says what is about to be done, and does it only when the button that names it is pressed. Nothing is
+    done by Enter or Escape."""
 
     def __init__(self, parent: QWidget, words: str, detail: str, act: str, do: Callable[[], None]) -> None:
         super().__init__(parent)

@@ -35,7 +35,13 @@ def sized(font: QFont, points: float, weight: QFont.Weight = QFont.Weight.Normal
     return other
 
 
-def text(painter: QPainter, box: QRectF, words: str, color: QColor, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft) -> None:
+def text(
+    painter: QPainter,
+    box: QRectF,
+    words: str,
+    color: QColor,
+    align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
+) -> None:
     """One line of text in a box, cut with an ellipsis in the middle where it does not fit."""
     metrics = QFontMetrics(painter.font())
     shown = metrics.elidedText(words, Qt.TextElideMode.ElideMiddle, int(box.width()) + 1)

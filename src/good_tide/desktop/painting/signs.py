@@ -1,5 +1,5 @@
-"""The sign of a state: a shape that tells it without colour. Disc: well. Ring: working. Half a disc: the disk is away. Two bars: paused
-or waiting. Triangle: needs a look. Square: harm."""
+"""The sign of a state: a shape that tells it without colour. Disc: well. Ring: working. Half a disc: the disk
+is away. Two bars: paused or waiting. Triangle: needs a look. Square: harm."""
 
 from __future__ import annotations
 
@@ -10,8 +10,13 @@ from PySide6.QtWidgets import QWidget
 from good_tide.core.status import Mood
 
 _COLORS = {
-    Mood.WELL: "#7FD0C0", Mood.WORKING: "#7FD0C0", Mood.APART: "#B9C8E8", Mood.PAUSED: "#B9C8E8", Mood.ATTENTION: "#E6C27E", Mood.HARM: "#F0846F",
-}  # fmt: skip
+    Mood.WELL: "#7FD0C0",
+    Mood.WORKING: "#7FD0C0",
+    Mood.APART: "#B9C8E8",
+    Mood.PAUSED: "#B9C8E8",
+    Mood.ATTENTION: "#E6C27E",
+    Mood.HARM: "#F0846F",
+}
 """For a dark ground; the panel's icon has its own."""
 
 
@@ -34,7 +39,9 @@ def paint_sign(painter: QPainter, box: QRectF, mood: Mood) -> None:
         painter.drawArc(box.adjusted(unit, unit, -unit, -unit), -90 * 16, 180 * 16)
     elif mood is Mood.PAUSED:
         for left in (1.5, 7.0):
-            painter.drawRoundedRect(QRectF(box.left() + left * unit, box.top() + unit, 3.5 * unit, 10 * unit), unit, unit)
+            painter.drawRoundedRect(
+                QRectF(box.left() + left * unit, box.top() + unit, 3.5 * unit, 10 * unit), unit, unit
+            )
     elif mood is Mood.ATTENTION:
         painter.drawPolygon(
             QPolygonF(
@@ -63,7 +70,8 @@ class Sign(QWidget):
 
 
 def panel_icon(mood: Mood, size: int = 64) -> QIcon:
-    """The icon in the desktop's panel: the sign on the program's dark ground, to be told apart on light and dark panels."""
+    """The icon in the desktop's panel: the sign on the program's dark ground, to be told apart on light and
+    dark panels."""
     pixmap = QPixmap(QSize(size, size))
     pixmap.fill(Qt.GlobalColor.transparent)
     painter = QPainter(pixmap)

@@ -23,7 +23,8 @@ class Tick(NamedTuple):
 
 
 class TimeAxis:
-    """Maps times (nanoseconds since 1970) to pixels from the left end. ``first`` to ``last`` is all there is to see."""
+    """Maps times (nanoseconds since 1970) to pixels from the left end. ``first`` to ``last`` is all there is
+    to see."""
 
     def __init__(self, first: int, last: int) -> None:
         room = max(HOUR, (last - first) // 60)
@@ -98,7 +99,9 @@ class TimeAxis:
             time = _stamp(moment)
             if time >= self.start:
                 midnight = moment.hour == 0 and moment.minute == 0
-                yield Tick(time, f"{moment:%a} {moment.day} {moment:%b}" if midnight else f"{moment:%H:%M}", midnight)
+                yield Tick(
+                    time, f"{moment:%a} {moment.day} {moment:%b}" if midnight else f"{moment:%H:%M}", midnight
+                )
             moment += timedelta(minutes=minutes)
 
     def _day_ticks(self, wanted: float) -> Iterator[Tick]:

@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QTreeWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QTreeWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 
 def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
@@ -61,4 +70,6 @@ def centre(page: QWidget, frame: QWidget) -> None:
 def align_numbers(tree: QTreeWidget, columns: tuple[int, ...]) -> None:
     """Headings of columns with numbers stand at the right, as the numbers do."""
     for column in columns:
-        tree.headerItem().setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        tree.headerItem().setTextAlignment(
+            column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        )

@@ -1,4 +1,5 @@
-"""What can be chosen of a rhythm, in cards: when, what it waits for, what goes on without the disk, and who is told."""
+"""What can be chosen of a rhythm, in cards: when, what it waits for, what goes on without the disk, and who
+is told."""
 
 from __future__ import annotations
 
@@ -115,14 +116,25 @@ class When(Choices):
         self.at, self.times = QCheckBox("at"), QLineEdit()
         self.times.setPlaceholderText("weekdays 12:30; mon,thu 18:00")
         self.times.setAccessibleName("Days and times")
-        self.times.setToolTip("Days and times with semicolons between: daily, weekdays, weekends, or days such as mon,wed-fri")
-        self.on_disk, self.settle = QCheckBox("when the disk comes, after"), number(0, 3600, " s", "Settling time")
-        self.on_change, self.quiet = QCheckBox("when files come to rest, after"), number(1, 3600, " s", "Quiet time")
+        self.times.setToolTip(
+            "Days and times with semicolons between: daily, weekdays, weekends, or days such as mon,wed-fri"
+        )
+        self.on_disk, self.settle = (
+            QCheckBox("when the disk comes, after"),
+            number(0, 3600, " s", "Settling time"),
+        )
+        self.on_change, self.quiet = (
+            QCheckBox("when files come to rest, after"),
+            number(1, 3600, " s", "Quiet time"),
+        )
         self.most = number(1, 1440, " min", "At most every")
         self.large, self.apart = number(1, 1 << 20, " MiB", "Files above"), QLineEdit()
         self.apart.setPlaceholderText("~/Films; …")
         self.apart.setAccessibleName("Folders left to the timed runs")
-        self.apart.setToolTip("Changes of such large files, and in these folders, wait for the timed runs; folders with semicolons between")
+        self.apart.setToolTip(
+            "Changes of such large files, and in these folders, wait for the timed runs; folders with"
+            " semicolons between"
+        )
         self.trouble = label("", "harm", wrap=True)
         self.row(self.every, self.interval)
         self.row(self.at, self.times)
@@ -157,7 +169,10 @@ class When(Choices):
 
     def _fill(self, rhythm: Rhythm) -> None:
         self._kept = rhythm
-        minutes, times = every_minutes_of(rhythm), "; ".join(at_text(rule) for rule in rhythm.rules if at_text(rule))
+        minutes, times = (
+            every_minutes_of(rhythm),
+            "; ".join(at_text(rule) for rule in rhythm.rules if at_text(rule)),
+        )
         self.every.setChecked(minutes is not None)
         if minutes is not None:
             if self.interval.findData(minutes) < 0:
@@ -187,7 +202,9 @@ class When(Choices):
         Raises:
             PersonError: the times cannot be understood.
         """
-        rules = [rule for rule in self._kept.rules if not at_text(rule) and every_minutes_of(_only(rule)) is None]
+        rules = [
+            rule for rule in self._kept.rules if not at_text(rule) and every_minutes_of(_only(rule)) is None
+        ]
         if self.every.isChecked():
             minutes = int(self.interval.currentData())
             same = [rule for rule in self._kept.rules if every_minutes_of(_only(rule)) == minutes]
@@ -200,10 +217,16 @@ class When(Choices):
                 known_rules = [rule for rule in self._kept.rules if at_text(rule) == part.strip().lower()]
                 rules += known_rules or parse_at(part, zone)
         return msgspec.structs.replace(
-            self._kept, rules=tuple(dict.fromkeys(rules)), on_disk=self.on_disk.isChecked(), settle_seconds=self.settle.value(),
-            on_change=self.on_change.isChecked(), quiet_seconds=self.quiet.value(), at_most_minutes=self.most.value(),
-            large_bytes=self._large(), timed_only=tuple(part.strip() for part in self.apart.text().split(";") if part.strip()),
-        )  # fmt: skip
+            self._kept,
+            rules=tuple(dict.fromkeys(rules)),
+            on_disk=self.on_disk.isChecked(),
+            settle_seconds=self.settle.value(),
+            on_change=self.on_change.isChecked(),
+            quiet_seconds=self.quiet.value(),
+            at_most_minutes=self.most.value(),
+            large_bytes=self._large(),
+            timed_only=tuple(part.strip() for part in self.apart.text().split(";") if part.strip()),
+        )
 
     def _large(self) -> int:
         """What is chosen; a size that is no whole number of MiB stays as it is while nobody changes it."""
@@ -221,7 +244,10 @@ class Waits(Choices):
     def __init__(self) -> None:
         super().__init__("By itself it waits")
         self.on_battery, self.level = QCheckBox("on battery, below"), number(1, 100, " %", "Battery level")
-        self.metered, self.presenting = QCheckBox("while the network is metered"), QCheckBox("while the screen is used for a presentation")
+        self.metered, self.presenting = (
+            QCheckBox("while the network is metered"),
+            QCheckBox("while the screen is used for a presentation"),
+        )
         self.busy = QCheckBox("while the machine is busy with other work")
         self.row(self.on_battery, self.level)
         for one in (self.metered, self.presenting, self.busy):
@@ -244,7 +270,10 @@ class Waits(Choices):
         """What is chosen."""
         level = self.level.value() if self.on_battery.isChecked() else 0
         return Considerate(
-            battery_below=level, metered=self.metered.isChecked(), presenting=self.presenting.isChecked(), load=self.busy.isChecked()
+            battery_below=level,
+            metered=self.metered.isChecked(),
+            presenting=self.presenting.isChecked(),
+            load=self.busy.isChecked(),
         )
 
 
@@ -254,10 +283,19 @@ class Away(Choices):
     def __init__(self) -> None:
         super().__init__("While the disk is away")
         self.on = QCheckBox("go on in the holding area of this machine")
-        self.limit, self.part = number(1, 4096, " GiB", "Limit of the holding area"), number(1, 90, " %", "Part of the free room")
+        self.limit, self.part = (
+            number(1, 4096, " GiB", "Limit of the holding area"),
+            number(1, 90, " %", "Part of the free room"),
+        )
         self.words = label("", "quiet", wrap=True)
         self.row(self.on)
-        self.row(label("      at most", "quiet"), self.limit, label("and", "quiet"), self.part, label("of the free room", "quiet"))
+        self.row(
+            label("      at most", "quiet"),
+            self.limit,
+            label("and", "quiet"),
+            self.part,
+            label("of the free room", "quiet"),
+        )
         self._rows.addWidget(self.words)
         self.watch(self.on, self.limit, self.part)
 
@@ -274,7 +312,11 @@ class Away(Choices):
 
     def holding(self) -> Holding:
         """What is chosen."""
-        return Holding(on=self.on.isChecked(), limit_bytes=self.limit.value() * _GIB, part_of_free=self.part.value() / 100)
+        return Holding(
+            on=self.on.isChecked(),
+            limit_bytes=self.limit.value() * _GIB,
+            part_of_free=self.part.value() / 100,
+        )
 
 
 class Telling(Choices):
@@ -297,7 +339,12 @@ class Telling(Choices):
         self.words, self.server = label("", "quiet", wrap=True), button("Mail server…")
         self.row(label("At the screen:"), self.noise)
         self.row(label("Reports:"), self.reports, self.full, self.server)
-        self.row(label("      by mail to", "quiet"), self.to, label("and as HTML files in the folder", "quiet"), self.folder)
+        self.row(
+            label("      by mail to", "quiet"),
+            self.to,
+            label("and as HTML files in the folder", "quiet"),
+            self.folder,
+        )
         self.to.setMinimumWidth(190)
         self.folder.setMinimumWidth(150)
         self._rows.addWidget(self.words)
@@ -321,4 +368,9 @@ class Telling(Choices):
         """What is chosen."""
         to = tuple(part.strip() for part in self.to.text().split(",") if part.strip())
         noise: Noise = self.noise.currentData()
-        return noise, Reporting(when=self.reports.currentData(), full=self.full.isChecked(), to=to, folder=self.folder.text().strip())
+        return noise, Reporting(
+            when=self.reports.currentData(),
+            full=self.full.isChecked(),
+            to=to,
+            folder=self.folder.text().strip(),
+        )

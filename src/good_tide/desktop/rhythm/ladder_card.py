@@ -1,4 +1,5 @@
-"""How dense history stays with age: the ladder, chosen and looked at now and in years, before anything is kept."""
+"""How dense history stays with age: the ladder, chosen and looked at now and in years, before anything is
+kept."""
 
 from __future__ import annotations
 
@@ -22,7 +23,12 @@ from good_tide.protocol.room_messages import ReleaseView
 from good_tide.protocol.upkeep_messages import RhythmView
 
 _MONTH = int(30.4375 * 86400) * SECOND
-_READY_WORDS = {"everything": "Everything, for ever", "usual": "The usual one", "close": "A close one", "long": "A long one"}
+_READY_WORDS = {
+    "everything": "Everything, for ever",
+    "usual": "The usual one",
+    "close": "A close one",
+    "long": "A long one",
+}
 _ASK_AFTER_MS = 250
 
 
@@ -53,7 +59,8 @@ class LadderCard(QWidget):
         self.precious.setPlaceholderText("Contracts/; *.fountain")
         self.precious.setAccessibleName("Files whose every version stays")
         self.precious.setToolTip(
-            "Patterns as in the rules of coverage, with semicolons between: no version of such a file is ever released"
+            "Patterns as in the rules of coverage, with semicolons between: no version of such a file is ever"
+            " released"
         )
         self.when, self.words = label("now", "quiet"), label("", "", wrap=True)
         self.trouble: QLabel = label("", "harm", wrap=True)
@@ -81,7 +88,12 @@ class LadderCard(QWidget):
         layout.addLayout(whose)
         layout.addWidget(self.words)
         layout.addWidget(self.trouble)
-        layout.addWidget(label("Solid below: kept. Hollow above: released. Squares: pinned. Drag the ends of the rungs.", "small"))
+        layout.addWidget(
+            label(
+                "Solid below: kept. Hollow above: released. Squares: pinned. Drag the ends of the rungs.",
+                "small",
+            )
+        )
         self.trouble.hide()
         self._asked: tuple[str, ...] = ()
         self._timer = QTimer(self, interval=_ASK_AFTER_MS, singleShot=True)
@@ -139,7 +151,9 @@ class LadderCard(QWidget):
             return
         self._tell("")
         self.picture.show_ladder(ladder)
-        self.ready.setCurrentIndex(self.ready.findData(next((name for name, known in READY.items() if known == ladder), "")))
+        self.ready.setCurrentIndex(
+            self.ready.findData(next((name for name, known in READY.items() if known == ladder), ""))
+        )
         self._show()
 
     def _dragged(self) -> None:
@@ -154,16 +168,22 @@ class LadderCard(QWidget):
         self.when.setText(
             "now"
             if not months
-            else f"in {count_words(months, 'month')}"
-            if months < 12 or months % 12
-            else f"in {count_words(months // 12, 'year')}"
+            else (
+                f"in {count_words(months, 'month')}"
+                if months < 12 or months % 12
+                else f"in {count_words(months // 12, 'year')}"
+            )
         )
         moment = self._now + months * _MONTH
         times = [point.time for point in self._tide]
-        pinned = frozenset(number for number, point in enumerate(self._tide) if point.name in self.view.pinned)
+        pinned = frozenset(
+            number for number, point in enumerate(self._tide) if point.name in self.view.pinned
+        )
         later = coming(times, moment) if months else []
         self.picture.show_history([*times, *later], pinned, moment, self.view.zone)
-        self._asked = tuple(point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay)
+        self._asked = tuple(
+            point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay
+        )
         self.words.setText(self._said(months))
         if self._asked:
             self._timer.start()
@@ -182,22 +202,34 @@ class LadderCard(QWidget):
                 self.words.setText(self._said(months, view.gives_back))
 
         if asked:
-            self._link.ask("plan-release", {"folder": "", "names": asked}, ReleaseView, told, lambda fault: None)
+            self._link.ask(
+                "plan-release", {"folder": "", "names": asked}, ReleaseView, told, lambda fault: None
+            )
 
     def _said(self, months: int, gives_back: int | None = None) -> str:
-        """In words, what the picture shows; while it is not known what that gives back, at most what these snapshots brought."""
+        """In words, what the picture shows; while it is not known what that gives back, at most what these
+        snapshots brought."""
         stays, total = self.picture.stays, len(self.picture.stays)
         kept = sum(stays)
         said = f"Keeps {kept:,} of {total:,}"
         there = len(self._tide)
         if self._asked:
             back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
-            said += f"; gives back {size_words(gives_back)}" if gives_back is not None else f"; gives back up to {size_words(back)}"
+            said += (
+                f"; gives back {size_words(gives_back)}"
+                if gives_back is not None
+                else f"; gives back up to {size_words(back)}"
+            )
         if months:
             later = brought(self._tide, self.picture.times[there:], stays[there:].count(False))
             if self._asked:
                 said += " of what there is now"
-            said += f"{', and' if self._asked else '; gives back'} up to {size_words(later)} of what comes until then" if later else ""
+            said += (
+                f"{', and' if self._asked else '; gives back'} up to {size_words(later)} of what comes until"
+                " then"
+                if later
+                else ""
+            )
         oldest = next((moment for moment, stay in zip(self.picture.times, stays, strict=True) if stay), 0)
         said += f". You can go back to {time_words(oldest, self._now)}" if oldest else ""
         return f"{said}: {words(self.picture.ladder)}."
@@ -212,4 +244,10 @@ class LadderCard(QWidget):
         def wrong(fault: Fault) -> None:
             self._tell(f"{fault.message}. {fault.data}.")
 
-        self._link.ask("keep-ladder", {"ladder": self.picture.ladder, "agreed": True, "precious": self._patterns()}, None, kept, wrong)
+        self._link.ask(
+            "keep-ladder",
+            {"ladder": self.picture.ladder, "agreed": True, "precious": self._patterns()},
+            None,
+            kept,
+            wrong,
+        )

@@ -1,4 +1,5 @@
-"""The ladder as a picture: the job's snapshots by age, kept ones solid, released ones hollow; rungs end where one drags them to."""
+"""The ladder as a picture: the job's snapshots by age, kept ones solid, released ones hollow; rungs end where
+one drags them to."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ from good_tide.desktop.painting.picture import hatch, sized, text
 
 _DAY = 86400.0
 _FIRST, _LAST = _DAY / 24, 12 * 365.25 * _DAY
-"""Ages at the left and right end of the axis, in seconds. The axis is logarithmic: a day is as wide near now as a year is far away."""
+"""Ages at the left and right end of the axis, in seconds. The axis is logarithmic: a day is as wide near now
+as a year is far away."""
 _STOPS = (
     "6h",
     "12h",
@@ -56,9 +58,14 @@ _MARKS = (
     ("5 years", 5 * 365.25 * _DAY),
 )
 _STEP_WORDS = {
-    Step.EVERY: "every one", Step.HOUR: "one an hour", Step.DAY: "one a day", Step.WEEK: "one a week", Step.MONTH: "one a month",
-    Step.QUARTER: "one a quarter", Step.YEAR: "one a year",
-}  # fmt: skip
+    Step.EVERY: "every one",
+    Step.HOUR: "one an hour",
+    Step.DAY: "one a day",
+    Step.WEEK: "one a week",
+    Step.MONTH: "one a month",
+    Step.QUARTER: "one a quarter",
+    Step.YEAR: "one a year",
+}
 _MARGIN, _TOP, _ROW, _FOOT = 14.0, 26.0, 74.0, 22.0
 
 
@@ -120,11 +127,18 @@ class LadderPicture(QWidget):
 
     def _ends(self) -> list[float]:
         """Where the rungs end, in pixels; the right end for those that last for ever."""
-        return [self._x(age_of(rung.reach)) if rung.reach else self.width() - _MARGIN for rung in self.ladder.rungs]
+        return [
+            self._x(age_of(rung.reach)) if rung.reach else self.width() - _MARGIN
+            for rung in self.ladder.rungs
+        ]
 
     def _near(self, x: float) -> int | None:
         """The rung whose end is at a point, if one is."""
-        found = [(abs(end - x), number) for number, (end, rung) in enumerate(zip(self._ends(), self.ladder.rungs)) if rung.reach]
+        found = [
+            (abs(end - x), number)
+            for number, (end, rung) in enumerate(zip(self._ends(), self.ladder.rungs))
+            if rung.reach
+        ]
         best = min(found, default=None)
         return best[1] if best is not None and best[0] < 8 else None
 
@@ -136,7 +150,11 @@ class LadderPicture(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if self._drag is None:
-            self.setCursor(Qt.CursorShape.SplitHCursor if self._near(event.position().x()) is not None else Qt.CursorShape.ArrowCursor)
+            self.setCursor(
+                Qt.CursorShape.SplitHCursor
+                if self._near(event.position().x()) is not None
+                else Qt.CursorShape.ArrowCursor
+            )
             return
         age = self._age(event.position().x())
         self.drag_to(self._drag, min(_STOPS, key=lambda stop: abs(math.log(age_of(stop) / age))))
@@ -148,7 +166,11 @@ class LadderPicture(QWidget):
         """Let a rung end elsewhere, between the ends of its neighbours."""
         rungs = list(self.ladder.rungs)
         before = age_of(rungs[number - 1].reach) if number else 0.0
-        after = age_of(rungs[number + 1].reach) if number + 1 < len(rungs) and rungs[number + 1].reach else math.inf
+        after = (
+            age_of(rungs[number + 1].reach)
+            if number + 1 < len(rungs) and rungs[number + 1].reach
+            else math.inf
+        )
         if before < age_of(reach) < after and rungs[number].reach != reach:
             rungs[number] = Rung(rungs[number].step, reach)
             self.show_ladder(Ladder(tuple(rungs)))
@@ -162,11 +184,17 @@ class LadderPicture(QWidget):
             return
         self._at = self._at if self._at in movable else movable[0]
         if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self._at = movable[(movable.index(self._at) + (1 if key is Qt.Key.Key_Down else -1)) % len(movable)]
+            self._at = movable[
+                (movable.index(self._at) + (1 if key is Qt.Key.Key_Down else -1)) % len(movable)
+            ]
             self.update()
             return
         age = age_of(self.ladder.rungs[self._at].reach)
-        further = [stop for stop in _STOPS if (age_of(stop) > age * 1.01 if key is Qt.Key.Key_Right else age_of(stop) < age / 1.01)]
+        further = [
+            stop
+            for stop in _STOPS
+            if (age_of(stop) > age * 1.01 if key is Qt.Key.Key_Right else age_of(stop) < age / 1.01)
+        ]
         if further:
             self.drag_to(self._at, further[0] if key is Qt.Key.Key_Right else further[-1])
 
@@ -180,7 +208,13 @@ class LadderPicture(QWidget):
             x = self._x(age)
             painter.setPen(QPen(look.color("line"), 1))
             painter.drawLine(QPointF(x, _TOP + _ROW), QPointF(x, _TOP + _ROW + 4))
-            text(painter, QRectF(max(0.0, x - 40), _TOP + _ROW + 3, 80, 18), words, look.color("quiet_text"), _align(x))
+            text(
+                painter,
+                QRectF(max(0.0, x - 40), _TOP + _ROW + 3, 80, 18),
+                words,
+                look.color("quiet_text"),
+                _align(x),
+            )
 
     def _paint_rungs(self, painter: QPainter) -> None:
         look, begin = self._look, _MARGIN
@@ -189,12 +223,21 @@ class LadderPicture(QWidget):
         for number, (rung, end) in enumerate(zip(rungs, ends, strict=True)):
             box = QRectF(begin, _TOP, end - begin, _ROW)
             painter.fillRect(box, look.color("band") if number % 2 else look.color("kelp_soft"))
-            words = _STEP_WORDS[rung.step] + (f", up to {reach_words(rung.reach)}" if rung.reach else ", for ever")
+            words = _STEP_WORDS[rung.step] + (
+                f", up to {reach_words(rung.reach)}" if rung.reach else ", for ever"
+            )
             text(painter, QRectF(begin + 4, 4, max(10.0, end - begin - 8), 18), words, look.color("ink"))
             begin = end
         if self.ladder.rungs and self.ladder.rungs[-1].reach:
-            painter.fillRect(QRectF(begin, _TOP, self.width() - _MARGIN - begin, _ROW), hatch(look, "paper", "line"))
-            text(painter, QRectF(begin + 4, 4, self.width() - begin - 8, 18), "nothing", look.color("quiet_text"))
+            painter.fillRect(
+                QRectF(begin, _TOP, self.width() - _MARGIN - begin, _ROW), hatch(look, "paper", "line")
+            )
+            text(
+                painter,
+                QRectF(begin + 4, 4, self.width() - begin - 8, 18),
+                "nothing",
+                look.color("quiet_text"),
+            )
         for number, (rung, end) in enumerate(zip(self.ladder.rungs, self._ends(), strict=True)):
             if rung.reach:
                 at = self.hasFocus() and number == self._at
@@ -204,7 +247,8 @@ class LadderPicture(QWidget):
                 painter.drawEllipse(QPointF(end, _TOP - 4), 4, 4)
 
     def _paint_snapshots(self, painter: QPainter) -> None:
-        """Released ones above, hollow; kept ones below, solid, the pinned ones as squares. What falls on the same pixel is drawn once."""
+        """Released ones above, hollow; kept ones below, solid, the pinned ones as squares. What falls on the
+        same pixel is drawn once."""
         look, drawn = self._look, set()
         for number in range(len(self.times) - 1, -1, -1):
             x = self._x((self._now - self.times[number]) / SECOND)

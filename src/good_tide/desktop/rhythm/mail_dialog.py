@@ -59,7 +59,11 @@ class MailDialog(QDialog):
         self.login.setText(known.login)
         self.login.setPlaceholderText("none")
         self.password.setPlaceholderText(
-            f"in {known.password_file}" if known.password_file else "as it is in the key ring" if known.login else "goes to the key ring"
+            f"in {known.password_file}"
+            if known.password_file
+            else "as it is in the key ring"
+            if known.login
+            else "goes to the key ring"
         )
         self.to.setPlaceholderText("your own address")
 
@@ -73,8 +77,11 @@ class MailDialog(QDialog):
         form.addRow("Server", at)
         self.host.setAccessibleName("Server")
         others: dict[str, QWidget] = {
-            "Connection": self.security, "Reports come from": self.origin, "Login": self.login, "Password": self.password,
-        }  # fmt: skip
+            "Connection": self.security,
+            "Reports come from": self.origin,
+            "Login": self.login,
+            "Password": self.password,
+        }
         for words, field in others.items():
             form.addRow(words, field)
             field.setAccessibleName(words)
@@ -89,16 +96,29 @@ class MailDialog(QDialog):
     def _secured(self) -> None:
         """Another way of securing has another port."""
         self.port.setValue(MAIL_PORTS[self.security.currentData()])
-        self.said.setText("Everybody on the way can read the reports, and the password." if self.security.currentData() == "none" else "")
+        self.said.setText(
+            "Everybody on the way can read the reports, and the password."
+            if self.security.currentData() == "none"
+            else ""
+        )
 
     def _request(self) -> dict[str, object]:
         known = self._server
-        same = known is not None and (known.host, known.login) == (self.host.text().strip(), self.login.text().strip())
+        same = known is not None and (known.host, known.login) == (
+            self.host.text().strip(),
+            self.login.text().strip(),
+        )
         server = MailServer(
-            host=self.host.text().strip(), port=self.port.value(), security=self.security.currentData(), sender=self.origin.text().strip(),
-            login=self.login.text().strip(), ca_file=known.ca_file if known is not None else "",
-            password_file=known.password_file if known is not None and same and not self.password.text() else "",
-        )  # fmt: skip
+            host=self.host.text().strip(),
+            port=self.port.value(),
+            security=self.security.currentData(),
+            sender=self.origin.text().strip(),
+            login=self.login.text().strip(),
+            ca_file=known.ca_file if known is not None else "",
+            password_file=known.password_file
+            if known is not None and same and not self.password.text()
+            else "",
+        )
         return {"server": server, "password": self.password.text(), "to": self.to.text().strip()}
 
     def _try(self) -> None:

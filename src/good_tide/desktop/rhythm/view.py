@@ -1,4 +1,5 @@
-"""The place Rhythm: the week as a picture, on which occasions snapshots are taken, what that comes to, and what goes with it."""
+"""The place Rhythm: the week as a picture, on which occasions snapshots are taken, what that comes to, and
+what goes with it."""
 
 from __future__ import annotations
 
@@ -63,7 +64,8 @@ class RhythmPlace(QWidget):
         box.addWidget(self.picture)
         box.addWidget(
             label(
-                "Drag to open or close hours. Hatched: nothing runs by itself. Discs: past snapshots, the larger the more regular.",
+                "Drag to open or close hours. Hatched: nothing runs by itself. Discs: past snapshots, the"
+                " larger the more regular.",
                 "small",
                 wrap=True,
             )
@@ -121,7 +123,9 @@ class RhythmPlace(QWidget):
         self.discard.clicked.connect(self.refresh)
         self.telling.server.clicked.connect(self._mail_server)
         self.stay.clicked.connect(
-            lambda: self._link.ask("stay", {"on": not (self.view and self.view.stays)}, None, lambda result: self.refresh())
+            lambda: self._link.ask(
+                "stay", {"on": not (self.view and self.view.stays)}, None, lambda result: self.refresh()
+            )
         )
         pauses, day = QMenu(self.pause), QMenu(self.day)
         pauses.addAction("For an hour", lambda: self._pause(self._now + 3600 * SECOND))
@@ -146,7 +150,9 @@ class RhythmPlace(QWidget):
             self._job, self.view = overview.job, None
         self.setEnabled(not overview.reading)
         if overview.reading:
-            self.sentence.setText("This store was opened only to read; its own machine says when snapshots are taken.")
+            self.sentence.setText(
+                "This store was opened only to read; its own machine says when snapshots are taken."
+            )
 
     def show_below(self) -> None:
         """Bring the lower end of the page into view."""
@@ -167,14 +173,33 @@ class RhythmPlace(QWidget):
         self._preview(view, kept=True)
 
     def _preview(self, view: RhythmView, kept: bool) -> None:
-        self.sentence.setText(f"{'' if kept else 'Not kept yet: '}{'S' if kept else 's'}napshots are taken {view.words}.")
-        room = f"That is {size_words(view.holding_room)} now; when it is full the oldest leave first, and you are warned before."
-        self.away.show_holding(view.holding, room if view.holding.on else "Without it no snapshots are taken while the disk is away.")
-        self.next.setText("\n".join(time_words(moment, self._now) for moment in view.next) or "None by the clock.")
-        moved = (
-            [f"This machine begins {duration_words(view.spread)} later, so that not all reach the share at once."] if view.spread else []
+        self.sentence.setText(
+            f"{'' if kept else 'Not kept yet: '}{'S' if kept else 's'}napshots are taken {view.words}."
         )
-        moved += [f"Paused until {time_words(view.paused_until, self._now)}."] if view.paused_until > self._now else []
+        room = (
+            f"That is {size_words(view.holding_room)} now; when it is full the oldest leave first, and you"
+            " are warned before."
+        )
+        self.away.show_holding(
+            view.holding,
+            room if view.holding.on else "Without it no snapshots are taken while the disk is away.",
+        )
+        self.next.setText(
+            "\n".join(time_words(moment, self._now) for moment in view.next) or "None by the clock."
+        )
+        moved = (
+            [
+                f"This machine begins {duration_words(view.spread)} later, so that not all reach the share at"
+                " once."
+            ]
+            if view.spread
+            else []
+        )
+        moved += (
+            [f"Paused until {time_words(view.paused_until, self._now)}."]
+            if view.paused_until > self._now
+            else []
+        )
         moved += [view.watching] if view.watching else []
         self.moved.setText(" ".join(moved))
         self.moved.setVisible(bool(moved))
@@ -203,10 +228,14 @@ class RhythmPlace(QWidget):
         """
         assert self.view is not None
         if self.picture.nothing_open:
-            raise PersonError("Every hour is closed", "Open some, or take the occasions away to run only by hand")
+            raise PersonError(
+                "Every hour is closed", "Open some, or take the occasions away to run only by hand"
+            )
         rhythm: Rhythm = msgspec.structs.replace(
-            self.when.rhythm(self.view.zone), allowed=self.picture.hours(), considerate=self.waits.considerate()
-        )  # fmt: skip
+            self.when.rhythm(self.view.zone),
+            allowed=self.picture.hours(),
+            considerate=self.waits.considerate(),
+        )
         noise, reporting = self.telling.telling()
         return {"rhythm": rhythm, "holding": self.away.holding(), "noise": noise, "reporting": reporting}
 
@@ -220,7 +249,9 @@ class RhythmPlace(QWidget):
             self.when.tell(str(error))
             return
         self.when.tell("")
-        self._link.ask("try-rhythm", wanted, RhythmView, lambda view: self._preview(view, kept=False), self._wrong)
+        self._link.ask(
+            "try-rhythm", wanted, RhythmView, lambda view: self._preview(view, kept=False), self._wrong
+        )
 
     def _wrong(self, fault: Fault) -> None:
         self.when.tell(f"{fault.message}. {fault.data}.")
@@ -237,7 +268,9 @@ class RhythmPlace(QWidget):
         """Ask for the mail server of this machine's reports."""
 
         def ask(view: MailView) -> None:
-            self.dialog = MailDialog(self._link, view.server, next(iter(self.telling.telling()[1].to), ""), self)
+            self.dialog = MailDialog(
+                self._link, view.server, next(iter(self.telling.telling()[1].to), ""), self
+            )
             self.dialog.kept.connect(self.refresh)
             self.dialog.open()
 

@@ -1,4 +1,5 @@
-"""The week as a picture: hours in which the job may run by itself, opened and closed by dragging; and when snapshots were taken."""
+"""The week as a picture: hours in which the job may run by itself, opened and closed by dragging; and when
+snapshots were taken."""
 
 from __future__ import annotations
 
@@ -21,8 +22,9 @@ Cell = tuple[int, int]
 
 
 class WeekPicture(QWidget):
-    """Seven rows of 24 hours. Dragging from an open hour closes what it crosses, from a closed one opens it; with the keyboard the
-    arrows move a frame and the space bar turns the hour in it. A click on a day's name turns the whole day.
+    """Seven rows of 24 hours. Dragging from an open hour closes what it crosses, from a closed one opens it;
+    with the keyboard the arrows move a frame and the space bar turns the hour in it. A click on a day's name
+    turns the whole day.
 
     :ivar changed: the hours were changed by hand.
     """
@@ -86,7 +88,9 @@ class WeekPicture(QWidget):
     def cell_at(self, point: QPointF) -> Cell:
         """The cell nearest to a point."""
         wide, high = (self.width() - _LEFT) / 24, (self.height() - _TOP) / 7
-        return min(6, max(0, int((point.y() - _TOP) / high))), min(23, max(0, int((point.x() - _LEFT) / wide)))
+        return min(6, max(0, int((point.y() - _TOP) / high))), min(
+            23, max(0, int((point.x() - _LEFT) / wide))
+        )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() is not Qt.MouseButton.LeftButton:
@@ -117,12 +121,19 @@ class WeekPicture(QWidget):
         assert self._drag is not None
         (day, hour), opens, before = self._drag
         days, hours = sorted((day, cell[0])), sorted((hour, cell[1]))
-        crossed = {(one, other) for one in range(days[0], days[1] + 1) for other in range(hours[0], hours[1] + 1)}
+        crossed = {
+            (one, other) for one in range(days[0], days[1] + 1) for other in range(hours[0], hours[1] + 1)
+        }
         self._open, self._parts, self._at = set(before | crossed if opens else before - crossed), {}, cell
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
+        moves = {
+            Qt.Key.Key_Left: (0, -1),
+            Qt.Key.Key_Right: (0, 1),
+            Qt.Key.Key_Up: (-1, 0),
+            Qt.Key.Key_Down: (1, 0),
+        }
         key = Qt.Key(event.key())
         if key in moves:
             self._at = (self._at[0] + moves[key][0]) % 7, (self._at[1] + moves[key][1]) % 24
@@ -152,9 +163,19 @@ class WeekPicture(QWidget):
         painter.setFont(sized(self.font(), 9))
         closed = hatch(look, "paper", "line")
         for hour in range(0, 24, 3):
-            text(painter, QRectF(self._box(0, hour).left(), 0, 60, 20), f"{hour:02}:00", look.color("quiet_text"))
+            text(
+                painter,
+                QRectF(self._box(0, hour).left(), 0, 60, 20),
+                f"{hour:02}:00",
+                look.color("quiet_text"),
+            )
         for day, name in enumerate(DAYS):
-            text(painter, QRectF(0, self._box(day, 0).top(), _LEFT - 8, self._box(day, 0).height()), name, look.color("ink"))
+            text(
+                painter,
+                QRectF(0, self._box(day, 0).top(), _LEFT - 8, self._box(day, 0).height()),
+                name,
+                look.color("ink"),
+            )
             for hour in range(24):
                 box, part = self._box(day, hour), self._parts.get((day, hour), 1.0)
                 painter.setPen(QPen(look.color("line"), 1))
@@ -164,7 +185,9 @@ class WeekPicture(QWidget):
                 if (day, hour) in self._open:
                     painter.setPen(Qt.PenStyle.NoPen)
                     painter.setBrush(look.color("shoal"))
-                    painter.drawRoundedRect(QRectF(box.left(), box.top(), box.width() * part, box.height()), 3, 3)
+                    painter.drawRoundedRect(
+                        QRectF(box.left(), box.top(), box.width() * part, box.height()), 3, 3
+                    )
                 self._paint_past(painter, box, self._counts.get((day, hour), 0))
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)

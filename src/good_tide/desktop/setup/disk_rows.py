@@ -1,4 +1,5 @@
-"""Choosing where a store is to be: the disks there are, live, each with its room and the worst that speaks against it."""
+"""Choosing where a store is to be: the disks there are, live, each with its room and the worst that speaks
+against it."""
 
 from __future__ import annotations
 
@@ -7,7 +8,16 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import QProcess, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QButtonGroup, QFileDialog, QFrame, QLineEdit, QRadioButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QFileDialog,
+    QFrame,
+    QLineEdit,
+    QRadioButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.places import Level, worst
 from good_tide.core.words import size_words
@@ -76,8 +86,16 @@ class DiskRow(QFrame):
         sign = LevelSign(look, worst(list(view.checks)))
         kind = {"internal": "built in", "external": "external", "network": "network"}[facts.kind]
         room = f"{size_words(facts.free)} free of {size_words(facts.total)}" if facts.total else ""
-        room = f"{size_words(facts.total)}, not mounted" if not facts.mounted else room if facts.answers else "does not answer"
-        self.facts = label("  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small", wrap=True)
+        room = (
+            f"{size_words(facts.total)}, not mounted"
+            if not facts.mounted
+            else room
+            if facts.answers
+            else "does not answer"
+        )
+        self.facts = label(
+            "  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small", wrap=True
+        )
         self.bar = RoomBar(look)
         self.bar.show_room(facts.total, facts.free, wanted)
         column = QVBoxLayout(self)
@@ -158,7 +176,8 @@ class PlaceChooser(QWidget):
         inside = [
             one
             for one in self.disks
-            if one.facts.mounted and (self.folder == one.facts.path or self.folder.startswith(one.facts.path.rstrip("/") + "/"))
+            if one.facts.mounted
+            and (self.folder == one.facts.path or self.folder.startswith(one.facts.path.rstrip("/") + "/"))
         ]
         return max(inside, key=lambda one: len(one.facts.path)) if inside else None
 
@@ -207,11 +226,23 @@ class PlaceChooser(QWidget):
             return
         self._asked += 1
         number, folder = self._asked, self.folder
-        question = {"folders": list(self.folders), "bytes": self.wanted, "folder": folder, "measure": folder in self._measured}
-        self._link.ask("examine", question, ExaminedView, lambda view: self._show(number, view), lambda fault: self._failed(number, fault))
+        question = {
+            "folders": list(self.folders),
+            "bytes": self.wanted,
+            "folder": folder,
+            "measure": folder in self._measured,
+        }
+        self._link.ask(
+            "examine",
+            question,
+            ExaminedView,
+            lambda view: self._show(number, view),
+            lambda fault: self._failed(number, fault),
+        )
 
     def measure(self) -> None:
-        """Have the speed of the chosen place measured, once: a few megabytes are written and removed again."""
+        """Have the speed of the chosen place measured, once: a few megabytes are written and removed
+        again."""
         if self.folder and self.folder not in self._measured and self.level() is not Level.BAD:
             self._measured.add(self.folder)
             self.examine()
@@ -220,7 +251,9 @@ class PlaceChooser(QWidget):
         if number == self._asked:
             self.examined = view
             self.list.show_checks(view.checks)
-            self.tool.setVisible(disk_tool() is not None and any("disk tool" in check.way_out for check in view.checks))
+            self.tool.setVisible(
+                disk_tool() is not None and any("disk tool" in check.way_out for check in view.checks)
+            )
             self.path.setToolTip(view.folder)
             self.changed.emit()
             self.measure()

@@ -27,15 +27,22 @@ class RecoveryPanel(QWidget):
         frame, layout = card(margin=28, spacing=12)
         frame.setFixedWidth(640)
         self.key = label("", "key", wrap=True)
-        self.key.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard)
+        self.key.setTextInteractionFlags(
+            Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard
+        )
         self._words = label("", "", wrap=True)
         self.said = label("", "strong", wrap=True)
-        self.save, self.print, self.go_on = button("Save as text…"), button("Print…"), button("I have it: go on", primary=True)
+        self.save, self.print, self.go_on = (
+            button("Save as text…"),
+            button("Print…"),
+            button("I have it: go on", primary=True),
+        )
         layout.addWidget(label("The recovery key", "title"))
         layout.addWidget(
             label(
-                "It opens the store if the passphrase is lost, on any machine. Copy it by hand, print it, or save it elsewhere than on "
-                "the store's disk. It is not shown again; a new one can be made at any time.",
+                "It opens the store if the passphrase is lost, on any machine. Copy it by hand, print it, or"
+                " save it elsewhere than on the store's disk. It is not shown again; a new one can be made at"
+                " any time.",
                 wrap=True,
             )
         )
@@ -55,10 +62,15 @@ class RecoveryPanel(QWidget):
         self.said.clear()
 
     def _text(self) -> str:
-        return f"Recovery key of the Good Tide store in {self._store}\n\n    {self.key.text()}\n\nWhoever has it can read everything in the store.\n"
+        return (
+            f"Recovery key of the Good Tide store in {self._store}\n\n    {self.key.text()}\n\nWhoever has it"
+            " can read everything in the store.\n"
+        )
 
     def _save(self) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save the recovery key", "recovery key.txt", "Text (*.txt)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the recovery key", "recovery key.txt", "Text (*.txt)"
+        )
         if name:
             self.save_to(name)
 
@@ -67,7 +79,10 @@ class RecoveryPanel(QWidget):
 
         def answer(same: bool) -> None:
             if same:
-                self.said.setText("That is on the store's own disk: whoever has the disk would have the key. Choose another place.")
+                self.said.setText(
+                    "That is on the store's own disk: whoever has the disk would have the key. Choose another"
+                    " place."
+                )
                 return
             try:
                 handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)

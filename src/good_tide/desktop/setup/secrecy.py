@@ -31,11 +31,15 @@ class StrengthBar(QWidget):
         wide = (self.width() - 12) / 4
         color = self._look.color("coral" if self.score < 2 else "sand" if self.score < 3 else "kelp")
         for number in range(4):
-            painter.fillRect(QRectF(number * (wide + 4), 0, wide, 8), color if number < self.score else self._look.color("line"))
+            painter.fillRect(
+                QRectF(number * (wide + 4), 0, wide, 8),
+                color if number < self.score else self._look.color("line"),
+            )
 
 
 class SecrecyPanel(QWidget):
-    """Asks who may read a new store; or for the passphrase of one that is there. ``changed`` after every change."""
+    """Asks who may read a new store; or for the passphrase of one that is there. ``changed`` after every
+    change."""
 
     changed = Signal()
 
@@ -47,7 +51,11 @@ class SecrecyPanel(QWidget):
         self.open = QRadioButton("Anybody who has the disk")
         self.sealed.setChecked(True)
         self.passphrase, self.again, self.hint = QLineEdit(), QLineEdit(), QLineEdit()
-        for field, words in ((self.passphrase, "Passphrase"), (self.again, "The same again"), (self.hint, "Hint (everybody can read it)")):
+        for field, words in (
+            (self.passphrase, "Passphrase"),
+            (self.again, "The same again"),
+            (self.hint, "Hint (everybody can read it)"),
+        ):
             field.setPlaceholderText(words)
             field.setAccessibleName(words)
             field.textChanged.connect(self._soon)
@@ -92,7 +100,8 @@ class SecrecyPanel(QWidget):
         self.remember.setText("Remember it in the key ring" if there else "No key ring in this session")
 
     def holds(self, store: bool, hint: str | None) -> None:
-        """The place holds a store already: then its passphrase is asked for, once. ``hint`` None: it needs none."""
+        """The place holds a store already: then its passphrase is asked for, once. ``hint`` None: it needs
+        none."""
         self._holds = store
         for widget in (self.sealed, self.open):
             widget.setVisible(not store)
@@ -127,23 +136,35 @@ class SecrecyPanel(QWidget):
     def _judge(self) -> None:
         self.strength = judge(self.passphrase.text(), (*self.known, self.hint.text()))
         self.bar.show_score(self.strength.score)
-        self.words.setText(f"{self.strength.words}. {self.strength.advice}".strip(". ") + "." if self.passphrase.text() else "")
+        self.words.setText(
+            f"{self.strength.words}. {self.strength.advice}".strip(". ") + "."
+            if self.passphrase.text()
+            else ""
+        )
         self.changed.emit()
 
     def _show(self) -> None:
         sealed = self.sealed.isChecked()
         self._fields.setVisible(sealed)
         self.sentence.setText(
-            "Without the passphrase or the recovery key nothing shows: no names, no contents. You get the recovery key in the next step."
+            "Without the passphrase or the recovery key nothing shows: no names, no contents. You get the"
+            " recovery key in the next step."
             if sealed
-            else "Not encrypted: whoever finds, borrows or steals the disk can read every file in every snapshot."
+            else (
+                "Not encrypted: whoever finds, borrows or steals the disk can read every file in every"
+                " snapshot."
+            )
         )
         self.changed.emit()
 
     def missing(self) -> str:
         """What is still to be done here, in words; empty when all is well."""
         if self._holds:
-            return "" if self._fields.isHidden() or self.passphrase.text() else "Type the passphrase of the store that is there."
+            return (
+                ""
+                if self._fields.isHidden() or self.passphrase.text()
+                else "Type the passphrase of the store that is there."
+            )
         if not self.sealed.isChecked():
             return ""
         if not self.passphrase.text():

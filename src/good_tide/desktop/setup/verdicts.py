@@ -63,7 +63,11 @@ class CheckList(QWidget):
             line.setSpacing(6)
             sign = LevelSign(self._look, check.level)
             line.addWidget(sign, 0, Qt.AlignmentFlag.AlignTop)
-            words = check.what if check.level is Level.GOOD or not check.way_out else f"{check.what}. {check.way_out}."
+            words = (
+                check.what
+                if check.level is Level.GOOD or not check.way_out
+                else f"{check.what}. {check.way_out}."
+            )
             text = label(words, "small", wrap=True)
             text.setAccessibleName(f"{check.level.value}: {check.what}")
             line.addWidget(text, 1)

@@ -30,7 +30,8 @@ from good_tide.desktop.setup.secrecy import SecrecyPanel
 from good_tide.protocol.messages import Fault, MadeView, SetUpView, SurveyView
 
 _RATES = {"internal": 120e6, "external": 70e6, "network": 35e6}
-"""Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with ordinary disks."""
+"""Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with
+ordinary disks."""
 
 _DAYS_IN_MONTH = 30.4
 _SURVEY_AFTER_MS = 120
@@ -55,7 +56,11 @@ class SetUpPage(QWidget):
         self.folders.setAccessibleName("Folders to cover")
         self.points = QComboBox()
         self.points.setAccessibleName("Starting point")
-        self._what, self._where, self._who = label("", "strong", wrap=True), label("", "strong", wrap=True), label("", "strong", wrap=True)
+        self._what, self._where, self._who = (
+            label("", "strong", wrap=True),
+            label("", "strong", wrap=True),
+            label("", "strong", wrap=True),
+        )
         self._rules_words = label("", "small", wrap=True)
         self.place = PlaceChooser(look, link)
         self.secrecy = SecrecyPanel(look)
@@ -77,7 +82,8 @@ class SetUpPage(QWidget):
         column.addWidget(label("Protect this machine", "title"))
         column.addWidget(
             label(
-                "Three questions, each with an answer to start from. Everything can be changed later, in Coverage and in Stores.",
+                "Three questions, each with an answer to start from. Everything can be changed later, in"
+                " Coverage and in Stores.",
                 "quiet",
                 wrap=True,
             )
@@ -165,10 +171,16 @@ class SetUpPage(QWidget):
 
     def chosen(self) -> tuple[str, ...]:
         """The folders to be covered."""
-        return tuple(str(item.data(Qt.ItemDataRole.UserRole)) for item in self._items() if item.checkState() is Qt.CheckState.Checked)
+        return tuple(
+            str(item.data(Qt.ItemDataRole.UserRole))
+            for item in self._items()
+            if item.checkState() is Qt.CheckState.Checked
+        )
 
     def _add_folder(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Folder to cover", self._view.home if self._view is not None else "/")
+        folder = QFileDialog.getExistingDirectory(
+            self, "Folder to cover", self._view.home if self._view is not None else "/"
+        )
         if folder:
             self.cover(folder)
 
@@ -182,7 +194,8 @@ class SetUpPage(QWidget):
         self._timer.start()
 
     def _start_from(self, number: int) -> None:
-        """Take folders and rules from a starting point; those that mean nothing on this machine are passed over."""
+        """Take folders and rules from a starting point; those that mean nothing on this machine are passed
+        over."""
         assert self._view is not None
         values = tomllib.loads(self._view.starting_points[number][1])
         known = self._view.usual
@@ -200,7 +213,9 @@ class SetUpPage(QWidget):
         self.survey = None
         folders = self.chosen()
         self.place.folders = folders
-        self._link.ask("survey", {"number": self._number, "folders": list(folders), "rules": list(self._rules)})
+        self._link.ask(
+            "survey", {"number": self._number, "folders": list(folders), "rules": list(self._rules)}
+        )
         self._show()
 
     def take_survey(self, view: SurveyView) -> None:
@@ -215,7 +230,11 @@ class SetUpPage(QWidget):
             home = self._view.home if self._view is not None else ""
             shown = "Home folder" if folder == home else folder.removeprefix(home + "/")
             on = item.checkState() is Qt.CheckState.Checked
-            words = f"{shown}   {count_words(share.files, 'file')}, {size_words(share.size)}" if share is not None and on else shown
+            words = (
+                f"{shown}   {count_words(share.files, 'file')}, {size_words(share.size)}"
+                if share is not None and on
+                else shown
+            )
             if item.text() != words:
                 self.folders.blockSignals(True)
                 item.setText(words)
@@ -232,7 +251,9 @@ class SetUpPage(QWidget):
 
     def _place_changed(self) -> None:
         found = self.place.examined
-        self.secrecy.holds(found is not None and found.holds is not None, None if found is None else found.hint)
+        self.secrecy.holds(
+            found is not None and found.holds is not None, None if found is None else found.hint
+        )
         self._show()
 
     def _show(self) -> None:
@@ -243,15 +264,21 @@ class SetUpPage(QWidget):
         elif survey is None:
             self._what.setText("Looking…")
         else:
-            self._what.setText(f"{count_words(survey.files, 'file')}, {size_words(survey.size)}{'' if survey.done else ' so far…'}")
+            self._what.setText(
+                f"{count_words(survey.files, 'file')},"
+                f" {size_words(survey.size)}{'' if survey.done else ' so far…'}"
+            )
         rules = count_words(len(self._rules), "rule")
         if survey is not None and survey.out_files:
             self._rules_words.setText(
-                f"{rules} leave out {count_words(survey.out_files, 'file')}, {size_words(survey.out_size)}. Coverage shows which."
+                f"{rules} leave out {count_words(survey.out_files, 'file')}, {size_words(survey.out_size)}."
+                " Coverage shows which."
             )
         else:
             self._rules_words.setText(
-                f"{rules}: {'; '.join(self._rules)}" if self._rules else "No rules: everything in these folders is in."
+                f"{rules}: {'; '.join(self._rules)}"
+                if self._rules
+                else "No rules: everything in these folders is in."
             )
         self._where.setText(self._room_words())
         sealed = self.secrecy.value() is not None
@@ -278,11 +305,16 @@ class SetUpPage(QWidget):
         return f"{fits}. The first snapshot takes about {first}. {self._lasting_words(disk.facts.free)}"
 
     def _lasting_words(self, free: int) -> str:
-        """How long the room lasts at the pace of the last week; compression and deduplication make it longer."""
+        """How long the room lasts at the pace of the last week; compression and deduplication make it
+        longer."""
         survey = self.survey
         if survey is None or not survey.done:
             return ""
-        weekly = sum(share.fresh for share in survey.folders if not any(_inside(share.path, other.path) for other in survey.folders))
+        weekly = sum(
+            share.fresh
+            for share in survey.folders
+            if not any(_inside(share.path, other.path) for other in survey.folders)
+        )
         if not weekly:
             return "Nothing was changed in the last week, so the room lasts."
         months = (free - survey.size) / weekly * 7 / _DAYS_IN_MONTH
@@ -290,12 +322,18 @@ class SetUpPage(QWidget):
             return "At the pace of the last week the room lasts for decades."
         if months >= 1:
             return f"At the pace of the last week the room lasts about {count_words(round(months), 'month')}."
-        return f"At the pace of the last week the room lasts about {count_words(max(0, round(months * _DAYS_IN_MONTH)), 'day')}."
+        return (
+            "At the pace of the last week the room lasts about"
+            f" {count_words(max(0, round(months * _DAYS_IN_MONTH)), 'day')}."
+        )
 
     def _summary_words(self) -> str:
         doubts = self.place.doubts()
         if doubts and not self._missing():
-            return f"You go on although: {'; '.join(doubt[:1].lower() + doubt[1:] for doubt in doubts)}. This is noted in the journal."
+            return (
+                f"You go on although: {'; '.join(doubt[:1].lower() + doubt[1:] for doubt in doubts)}. This is"
+                " noted in the journal."
+            )
         return "Nothing on the disk is erased. Snapshots go on in the background; you can pause or stop them."
 
     def _missing(self) -> str:

@@ -53,7 +53,8 @@ def _desktop_theme() -> str:
 
 
 def run_window(socket: Path, settings: Path, job: str = "", place: str = "", theme: str = "") -> int:
-    """Open the window, at a place of a job if they are named, and stay until it is closed. A window that is open already does it."""
+    """Open the window, at a place of a job if they are named, and stay until it is closed. A window that is
+    open already does it."""
     application, look = make_application(theme)
     if hand_over(socket, job, place):
         return 0
@@ -62,7 +63,9 @@ def run_window(socket: Path, settings: Path, job: str = "", place: str = "", the
     window.show()
     window.start()
     if job or place:
-        window.link.connected.connect(lambda: window.show_named(job, place), Qt.ConnectionType.SingleShotConnection)
+        window.link.connected.connect(
+            lambda: window.show_named(job, place), Qt.ConnectionType.SingleShotConnection
+        )
     return application.exec()
 
 
@@ -97,7 +100,10 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
 
     place = window.timeline
     shoot("timeline-all")
-    winter = next(line.name for line in place.model._views[b""] if line.name.endswith(b"Productions")) + b"/Winter play"
+    winter = (
+        next(line.name for line in place.model._views[b""] if line.name.endswith(b"Productions"))
+        + b"/Winter play"
+    )
     office = winter.replace(b"Productions/Winter play", b"Office")
     _enter(window, winter + b"/..", office + b"/Budgets")
     place.model.step_change(forward=False)
@@ -147,7 +153,8 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
 
 
 def _room(window: MainWindow, shoot: Callable[[str], None]) -> None:
-    """What takes the room of a store, with a stretch of time chosen and something looked for in all of history."""
+    """What takes the room of a store, with a stretch of time chosen and something looked for in all of
+    history."""
     page = window.stores.room_page
     window.stores.cards[0].what.click()
     wait_until(lambda: bool(page.picture.snapshots))
@@ -155,7 +162,9 @@ def _room(window: MainWindow, shoot: Callable[[str], None]) -> None:
     page.picture.choose(names[len(names) // 3 : len(names) // 2])
     page.pattern.setText("*.wav")
     page.look.click()
-    wait_until(lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link._waiting)
+    wait_until(
+        lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link._waiting
+    )
     shoot("stores-room")
     page.back.click()
 
@@ -179,7 +188,14 @@ def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -
     window.show()
     window.start()
     page = window.set_up
-    wait_until(lambda: page.survey is not None and page.survey.done and page.place.examined is not None and not window.link._waiting)
+    wait_until(
+        lambda: (
+            page.survey is not None
+            and page.survey.done
+            and page.place.examined is not None
+            and not window.link._waiting
+        )
+    )
     page.secrecy.take_proposal()
     wait_until(lambda: page.begin.isEnabled() and page.secrecy.bar.score > 0)
     made = []
@@ -191,7 +207,9 @@ def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -
             page.begin.click()
             wait_until(
                 lambda: (
-                    window._places.currentWidget() is window.recovery and window.overview.state == "ready" and window.overview.work is None
+                    window._places.currentWidget() is window.recovery
+                    and window.overview.state == "ready"
+                    and window.overview.work is None
                 )
             )
     window.close()

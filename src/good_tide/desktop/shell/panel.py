@@ -106,7 +106,9 @@ class PanelIcon(QObject):
         if view.working:
             menu.addAction("Stop what is being done", lambda: self.link.ask("stop"))
         if view.paused_until > now:
-            menu.addAction(f"Go on (paused until {time_words(view.paused_until, now)})", lambda: self._pause(0))
+            menu.addAction(
+                f"Go on (paused until {time_words(view.paused_until, now)})", lambda: self._pause(0)
+            )
         else:
             menu.addAction("Pause for an hour", lambda: self._pause(now + _HOUR))
             menu.addAction("Pause until tomorrow", lambda: self._pause(tomorrow_morning(now)))
@@ -116,7 +118,9 @@ class PanelIcon(QObject):
             menu.addAction(f"Eject {disk}", partial(self._eject, folder))
         day = menu.addMenu("Last run of the day")
         day.addAction("Run everything, then suspend", lambda: self.link.ask("run-due", {"then": "suspend"}))
-        day.addAction("Run everything, then switch off", lambda: self.link.ask("run-due", {"then": "power-off"}))
+        day.addAction(
+            "Run everything, then switch off", lambda: self.link.ask("run-due", {"then": "power-off"})
+        )
 
     def _snapshot(self, job: str) -> None:
         self.link.ask("snapshot", job=job)
@@ -129,4 +133,6 @@ class PanelIcon(QObject):
             self.icon.showMessage("Good Tide", words)
             self.refresh()
 
-        self.link.ask("eject", {"words": folder}, str, tell, lambda fault: tell(f"{fault.message}. {fault.data}."))
+        self.link.ask(
+            "eject", {"words": folder}, str, tell, lambda fault: tell(f"{fault.message}. {fault.data}.")
+        )

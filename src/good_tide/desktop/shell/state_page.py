@@ -10,7 +10,8 @@ from good_tide.protocol.messages import Overview
 
 
 class StatePage(QWidget):
-    """Shown instead of the timeline when there is nothing to show: says what is so and offers the next step."""
+    """Shown instead of the timeline when there is nothing to show: says what is so and offers the next
+    step."""
 
     unlock = Signal(str, bool)
     again = Signal()
@@ -54,12 +55,18 @@ class StatePage(QWidget):
         pages = {
             "away": (
                 f"The disk {disk} is not here",
-                f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and everything on it is as it was.",
+                (
+                    f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
+                    " everything on it is as it was."
+                ),
             ),
             "locked": (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
             "damaged": ("The store cannot be read", "\n".join(overview.trouble)),
             "catching-up": ("Reading history", _reading_words(*overview.history_read)),
-            "empty": ("No snapshot yet", "“Take snapshot” above takes the first one. Then the timeline begins here."),
+            "empty": (
+                "No snapshot yet",
+                "“Take snapshot” above takes the first one. Then the timeline begins here.",
+            ),
         }
         title, words = pages.get(overview.state, ("", ""))
         self._title.setText(title)
@@ -73,4 +80,7 @@ class StatePage(QWidget):
 
 def _reading_words(done: int, total: int) -> str:
     far = f"{done:,} of {total:,} snapshots. " if total else ""
-    return f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it goes on."
+    return (
+        f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it"
+        " goes on."
+    )

@@ -16,7 +16,8 @@ from good_tide.protocol.messages import Work
 
 
 class WorkStrip(QFrame):
-    """What the agent is doing: how far it has come, how fast, how long still; pause, stop, and how much it may claim of the machine."""
+    """What the agent is doing: how far it has come, how fast, how long still; pause, stop, and how much it
+    may claim of the machine."""
 
     def __init__(self, link: AgentLink) -> None:
         super().__init__()
@@ -61,7 +62,9 @@ class WorkStrip(QFrame):
         self._paused, self._easy = work.paused, work.easy
         self.pause.setText("Go on" if work.paused else "Pause")
         self.easy.setText("Full speed" if work.easy else "Take it easy")
-        self._words.setText(work_words(work.what, work.paused) + (", taking it easy" if work.easy and not work.paused else ""))
+        self._words.setText(
+            work_words(work.what, work.paused) + (", taking it easy" if work.easy and not work.paused else "")
+        )
         self._facts.setText("   ".join(self._said(work)))
         self._facts.setToolTip(progress.current)
         total = progress.bytes_total
@@ -87,7 +90,8 @@ class WorkStrip(QFrame):
 
 
 class NoticeStrip(QFrame):
-    """What has just been done, or went wrong, until it is put away; with Undo where there is something to undo."""
+    """What has just been done, or went wrong, until it is put away; with Undo where there is something to
+    undo."""
 
     undo = Signal(str)
 

@@ -36,7 +36,16 @@ from good_tide.desktop.shell.state_page import StatePage
 from good_tide.desktop.shell.strips import NoticeStrip, WorkStrip
 from good_tide.desktop.stores.view import StoresPlace
 from good_tide.desktop.timeline.view import TimelinePlace
-from good_tide.protocol.messages import PROTOCOL_VERSION, Fault, Finished, Hello, MadeView, Overview, SurveyView, Work
+from good_tide.protocol.messages import (
+    PROTOCOL_VERSION,
+    Fault,
+    Finished,
+    Hello,
+    MadeView,
+    Overview,
+    SurveyView,
+    Work,
+)
 
 PLACES = ("Timeline", "Coverage", "Stores", "Rhythm", "Journal")
 _STATUS_REFRESH_MS = 60_000
@@ -65,7 +74,16 @@ class MainWindow(QMainWindow):
         self.set_up, self.recovery = SetUpPage(look, self.link), RecoveryPanel(self.link)
         self.work_strip, self.notice = WorkStrip(self.link), NoticeStrip(look)
         self._places = QStackedWidget()
-        for place in (self.timeline, self.coverage, self.stores, self.rhythm, self.journal, self.state_page, self.set_up, self.recovery):
+        for place in (
+            self.timeline,
+            self.coverage,
+            self.stores,
+            self.rhythm,
+            self.journal,
+            self.state_page,
+            self.set_up,
+            self.recovery,
+        ):
             self._places.addWidget(place)
         self.job = QComboBox()
         self.job.setAccessibleName("Job")
@@ -151,7 +169,9 @@ class MainWindow(QMainWindow):
         self.journal.rule_wanted.connect(self._offer_rule)
         self.timeline.pins_changed.connect(self.ask_overview)
         self.timeline.outdated.connect(self.ask_overview)
-        self.timeline.restore_wanted.connect(lambda number, job: self.link.ask("restore", {"number": number}, job=job))
+        self.timeline.restore_wanted.connect(
+            lambda number, job: self.link.ask("restore", {"number": number}, job=job)
+        )
         self.notice.undo.connect(self._undo)
         self.state_page.unlock.connect(self._unlock)
         self.state_page.again.connect(self.ask_overview)
@@ -200,7 +220,10 @@ class MainWindow(QMainWindow):
 
     def show_named(self, job: str, place: str) -> None:
         """Come to the front with a place of a job; an empty name leaves what is shown."""
-        number = next((number for number, name in enumerate(PLACES) if name.lower() == place.lower()), self._rail.checkedId())
+        number = next(
+            (number for number, name in enumerate(PLACES) if name.lower() == place.lower()),
+            self._rail.checkedId(),
+        )
         if job and job != self.overview.job:
             self.ask_overview(job)
         self.show_place(number)
@@ -231,7 +254,8 @@ class MainWindow(QMainWindow):
     def _greet(self, hello: Hello) -> None:
         if hello.protocol != PROTOCOL_VERSION or hello.version != __version__:
             self.notice.tell(
-                f"The agent is of version {hello.version}, this window of {__version__}. End the agent, and this window starts its own.",
+                f"The agent is of version {hello.version}, this window of {__version__}. End the agent, and"
+                " this window starts its own.",
                 trouble=True,
             )
 
@@ -254,7 +278,11 @@ class MainWindow(QMainWindow):
         self.link.job = self._wanted_job = overview.job
         if overview.state == "catching-up":
             QTimer.singleShot(_CATCH_UP_MS, self.ask_overview)
-        self.take.setEnabled(overview.state in ("ready", "empty", "catching-up") and overview.work is None and not overview.reading)
+        self.take.setEnabled(
+            overview.state in ("ready", "empty", "catching-up")
+            and overview.work is None
+            and not overview.reading
+        )
         self.work_strip.show_work(overview.work)
         self.show_status(self._status())
         self.coverage.show_job(overview)
@@ -266,7 +294,9 @@ class MainWindow(QMainWindow):
         if overview.state == "ready":
             self.timeline.take_overview(overview)
         showing_key = self._places.currentWidget() is self.recovery
-        if (first and not showing_key) or (self._places.currentWidget() is self.journal and overview.state == "ready"):
+        if (first and not showing_key) or (
+            self._places.currentWidget() is self.journal and overview.state == "ready"
+        ):
             self.show_place(self._rail.checkedId())
         if overview.trouble and overview.state == "ready":
             self.notice.tell("Part of the store is damaged", "\n".join(overview.trouble[:3]), trouble=True)
@@ -280,21 +310,31 @@ class MainWindow(QMainWindow):
         self.job.setCurrentText(overview.job)
 
     def _status(self) -> Status:
-        """What the agent says, or what follows from the store alone where it keeps no rhythm: no job yet, or opened only to read."""
+        """What the agent says, or what follows from the store alone where it keeps no rhythm: no job yet, or
+        opened only to read."""
         overview, work = self.overview, self.overview.work
         if work is not None:
             known = overview.standing.status if overview.standing is not None else None
-            return Status(State.RUNNING, f"{work_words(work.what, work.paused)}.", known.detail if known is not None else "", Mood.WORKING)
+            return Status(
+                State.RUNNING,
+                f"{work_words(work.what, work.paused)}.",
+                known.detail if known is not None else "",
+                Mood.WORKING,
+            )
         if overview.standing is not None:
             return overview.standing.status
         last, store = overview.tide[-1] if overview.tide else None, overview.store
         return status(
             JobFacts(
-                state=overview.state, by_hand=True, disk=store.disk if store is not None else "", last=last.time if last is not None else 0,
-                gaps=last.gaps if last is not None else 0, free=store.disk_free if store is not None and store.present else None,
+                state=overview.state,
+                by_hand=True,
+                disk=store.disk if store is not None else "",
+                last=last.time if last is not None else 0,
+                gaps=last.gaps if last is not None else 0,
+                free=store.disk_free if store is not None and store.present else None,
             ),
             overview.now,
-        )  # fmt: skip
+        )
 
     def show_status(self, now: Status) -> None:
         """Show how the job stands."""
@@ -359,10 +399,15 @@ class MainWindow(QMainWindow):
             self.notice.tell(finished.error, trouble=True)
         elif finished.restore is not None:
             result = finished.restore
-            counts = f"{result.created:,} created, {result.replaced:,} replaced, {result.identical:,} identical, {result.skipped:,} skipped"
+            counts = (
+                f"{result.created:,} created, {result.replaced:,} replaced, {result.identical:,} identical,"
+                f" {result.skipped:,} skipped"
+            )
             aside = result.set_aside[0] if result.set_aside else ""
             detail = [counts, f"What was replaced lies in {aside}" if aside else "", *result.problems[:3]]
-            self.notice.tell(finished.words, "\n".join(part for part in detail if part), bool(result.problems), aside)
+            self.notice.tell(
+                finished.words, "\n".join(part for part in detail if part), bool(result.problems), aside
+            )
         else:
             self.notice.tell(finished.words)
         self.ask_overview()
@@ -376,8 +421,16 @@ class MainWindow(QMainWindow):
             self.state_page.wrong(f"{fault.message}. {fault.data}.")
             if "key ring" in fault.message:
                 self.notice.tell(
-                    "The store is open, but its passphrase could not be remembered", f"{fault.message}. {fault.data}.", trouble=True
+                    "The store is open, but its passphrase could not be remembered",
+                    f"{fault.message}. {fault.data}.",
+                    trouble=True,
                 )
                 self.ask_overview()
 
-        self.link.ask("unlock", {"words": passphrase, "remember": remember}, None, lambda result: self.ask_overview(), wrong)
+        self.link.ask(
+            "unlock",
+            {"words": passphrase, "remember": remember},
+            None,
+            lambda result: self.ask_overview(),
+            wrong,
+        )

@@ -1,4 +1,5 @@
-"""The room on a disk in the coming half year, at the pace of the past: the middle as a line, the range as a band, and where it ends."""
+"""The room on a disk in the coming half year, at the pace of the past: the middle as a line, the range as a
+band, and where it ends."""
 
 from __future__ import annotations
 
@@ -40,7 +41,11 @@ class ForecastPicture(QWidget):
         look, painter, curve = self._look, QPainter(self), view.curve
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(sized(self.font(), 9))
-        most = max(1, min(view.usable, 3 * curve.high[-1]), curve.high[-1]) if view.usable < 3 * curve.high[-1] else max(1, curve.high[-1])
+        most = (
+            max(1, min(view.usable, 3 * curve.high[-1]), curve.high[-1])
+            if view.usable < 3 * curve.high[-1]
+            else max(1, curve.high[-1])
+        )
         weeks, high = len(curve.mid), self.height() - _TOP - _FOOT
 
         def point(week: int, value: float) -> QPointF:
@@ -54,11 +59,18 @@ class ForecastPicture(QWidget):
         painter.drawPolygon(QPolygonF(band))
         painter.setPen(QPen(look.color("kelp"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF([point(0, 0), *(point(week + 1, value) for week, value in enumerate(curve.mid))]))
+        painter.drawPolyline(
+            QPolygonF([point(0, 0), *(point(week + 1, value) for week, value in enumerate(curve.mid))])
+        )
         if view.usable <= most:
             painter.setPen(QPen(look.color("coral"), 1.6, Qt.PenStyle.DashLine))
             painter.drawLine(point(0, view.usable), point(weeks, view.usable))
-            text(painter, QRectF(_LEFT, 2, 300, 18), f"full: {size_words(view.usable)} are left", look.color("coral"))
+            text(
+                painter,
+                QRectF(_LEFT, 2, 300, 18),
+                f"full: {size_words(view.usable)} are left",
+                look.color("coral"),
+            )
         else:
             text(
                 painter,
@@ -70,4 +82,9 @@ class ForecastPicture(QWidget):
         painter.drawLine(QPointF(_LEFT, _TOP + high), QPointF(self.width() - _LEFT, _TOP + high))
         for week in range(0, weeks, 4):
             when = local(self._now + week * _WEEK)
-            text(painter, QRectF(point(week, 0).x(), self.height() - _FOOT + 2, 70, 18), f"{when.day} {when:%b}", look.color("quiet_text"))
+            text(
+                painter,
+                QRectF(point(week, 0).x(), self.height() - _FOOT + 2, 70, 18),
+                f"{when.day} {when:%b}",
+                look.color("quiet_text"),
+            )

@@ -1,4 +1,5 @@
-"""The snapshots of a store on an axis of time, each as tall as what it holds alone; stretches of time are chosen by dragging."""
+"""The snapshots of a store on an axis of time, each as tall as what it holds alone; stretches of time are
+chosen by dragging."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ _ZOOM = 1.25
 
 
 class HeldPicture(QWidget):
-    """Bars on an axis of time. The square root of the bytes is drawn, so that small ones are seen beside great ones.
+    """Bars on an axis of time. The square root of the bytes is drawn, so that small ones are seen beside
+    great ones.
 
     :ivar chosen_changed: other snapshots are chosen.
     """
@@ -58,7 +60,9 @@ class HeldPicture(QWidget):
         """Choose snapshots by their names."""
         self.chosen = set(names) & {one.name for one in self.snapshots}
         alone = sum(one.alone for one in self.snapshots if one.name in self.chosen)
-        self.setAccessibleDescription(f"{len(self.chosen)} chosen of {len(self.snapshots)}, holding {size_words(alone)} one by one")
+        self.setAccessibleDescription(
+            f"{len(self.chosen)} chosen of {len(self.snapshots)}, holding {size_words(alone)} one by one"
+        )
         self.update()
         self.chosen_changed.emit()
 
@@ -82,12 +86,16 @@ class HeldPicture(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() is Qt.MouseButton.LeftButton:
             self._from = self._to = event.position().x()
-            self._kept = set(self.chosen) if event.modifiers() & Qt.KeyboardModifier.ControlModifier else set()
+            self._kept = (
+                set(self.chosen) if event.modifiers() & Qt.KeyboardModifier.ControlModifier else set()
+            )
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if self._from is not None:
             self._to = event.position().x()
-            self.chosen = self._kept | (self._between(self._from, self._to) if abs(self._to - self._from) > 3 else set())
+            self.chosen = self._kept | (
+                self._between(self._from, self._to) if abs(self._to - self._from) > 3 else set()
+            )
             self.update()
             return
         number = self._near(event.position().x())
@@ -123,14 +131,19 @@ class HeldPicture(QWidget):
         if step is None or not self.snapshots:
             super().keyPressEvent(event)
             return
-        self._at = max(0, min(len(self.snapshots) - 1, self._at + step if self._at >= 0 else len(self.snapshots) - 1))
+        self._at = max(
+            0, min(len(self.snapshots) - 1, self._at + step if self._at >= 0 else len(self.snapshots) - 1)
+        )
         here = {self.snapshots[self._at].name}
         self._axis.reveal(self.snapshots[self._at].time)
         self.choose(self.chosen | here if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else here)
 
     def words(self, one: HeldSnapshot) -> str:
         """What is known of a snapshot."""
-        parts = [f"{time_words(one.time, self._now)}, {one.machine}: {size_words(one.alone)} that only this one needs"]
+        parts = [
+            f"{time_words(one.time, self._now)}, {one.machine}: {size_words(one.alone)} that only this one"
+            " needs"
+        ]
         parts += [one.label] if one.label else []
         parts += [f"it {one.stays} and stays"] if one.stays else []
         return "; ".join(parts)
@@ -140,7 +153,12 @@ class HeldPicture(QWidget):
         painter.setFont(sized(self.font(), 9))
         base = self.height() - _FOOT
         most = max((one.alone for one in self.snapshots), default=0)
-        text(painter, QRectF(0, 0, 400, 18), f"the tallest: {size_words(most)} that only one snapshot needs", look.color("quiet_text"))
+        text(
+            painter,
+            QRectF(0, 0, 400, 18),
+            f"the tallest: {size_words(most)} that only one snapshot needs",
+            look.color("quiet_text"),
+        )
         if self._from is not None:
             low, high = sorted((self._from, self._to))
             painter.fillRect(QRectF(low, _TOP, high - low, base - _TOP), look.color("kelp_soft"))
@@ -162,7 +180,9 @@ class HeldPicture(QWidget):
                 continue
             high = max(3.0, (base - _TOP - 4) * (one.alone / most) ** 0.5) if one.alone and most else 2.0
             chosen = one.name in self.chosen
-            painter.fillRect(QRectF(x - wide / 2, base - high, wide, high), look.color("kelp" if chosen else "shoal_deep"))
+            painter.fillRect(
+                QRectF(x - wide / 2, base - high, wide, high), look.color("kelp" if chosen else "shoal_deep")
+            )
             if chosen:  # told without colour too
                 painter.fillRect(QRectF(x - wide / 2 - 1, base + 2, wide + 2, 3), look.color("kelp"))
             if one.stays:

@@ -62,12 +62,26 @@ class LimitsDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        layout.addLayout(line(label("Each store takes at most"), self.limit, label("and"), self.part, label("of its disk"), stretch=5))
+        layout.addLayout(
+            line(
+                label("Each store takes at most"),
+                self.limit,
+                label("and"),
+                self.part,
+                label("of its disk"),
+                stretch=5,
+            )
+        )
         layout.addLayout(line(label("For other things stay free"), self.reserve, stretch=2))
         layout.addLayout(line(label("When room gets short"), self.short, stretch=2))
         layout.addLayout(line(label("Never released for room: those younger than"), self.floor, stretch=2))
         layout.addWidget(
-            label("Pinned snapshots and the newest always stay. When releasing is not enough, it stops and says so.", "quiet", wrap=True)
+            label(
+                "Pinned snapshots and the newest always stay. When releasing is not enough, it stops and"
+                " says so.",
+                "quiet",
+                wrap=True,
+            )
         )
         keep, cancel = button("Keep", primary=True), button("Cancel")
         layout.addLayout(line(cancel, keep, stretch=0))

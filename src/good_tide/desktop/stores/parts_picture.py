@@ -1,4 +1,5 @@
-"""What takes the room of a store, part by part: solid what only this part needs, hatched what others need too."""
+"""What takes the room of a store, part by part: solid what only this part needs, hatched what others need
+too."""
 
 from __future__ import annotations
 
@@ -39,7 +40,9 @@ class PartsPicture(QWidget):
         """Show parts; ``titles`` makes what is shown of their names."""
         self.parts, self._titles, self.at = parts, titles, -1
         self.setFixedHeight(_HEAD + _ROW * max(1, len(parts)))
-        self.setAccessibleDescription("; ".join(f"{one.name}: {size_words(one.only_here)} only here" for one in parts[:5]))
+        self.setAccessibleDescription(
+            "; ".join(f"{one.name}: {size_words(one.only_here)} only here" for one in parts[:5])
+        )
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
@@ -75,7 +78,10 @@ class PartsPicture(QWidget):
                 painter.fillRect(QRectF(0, top, self.width(), _ROW), look.color("kelp_soft"))
             text(painter, QRectF(6, top, _NAME - 12, _ROW), self._titles(one.name), look.color("ink"))
             alone = width * one.only_here / most
-            painter.fillRect(QRectF(_NAME, top + 7, max(alone, 1.5 if one.only_here else 0.0), _ROW - 14), look.color("kelp"))
+            painter.fillRect(
+                QRectF(_NAME, top + 7, max(alone, 1.5 if one.only_here else 0.0), _ROW - 14),
+                look.color("kelp"),
+            )
             painter.fillRect(QRectF(_NAME + alone, top + 7, width * one.shared / most, _ROW - 14), shared)
             painter.setPen(QPen(look.color("line"), 1))
             text(painter, QRectF(right, top, 78, _ROW), size_words(one.only_here), look.color("ink"), end)

@@ -37,7 +37,10 @@ class ReadersDialog(QDialog):
         self.new = SecrecyPanel(look)
         for widget in (self.new.sealed, self.new.open, self.new.sentence):
             widget.hide()
-        self.change, self.further = button("Change the passphrase", primary=True), button("Add as a further one")
+        self.change, self.further = (
+            button("Change the passphrase", primary=True),
+            button("Add as a further one"),
+        )
         self.said = label("", "strong", wrap=True)
         column = QVBoxLayout(self)
         column.setContentsMargins(20, 18, 20, 18)
@@ -45,14 +48,22 @@ class ReadersDialog(QDialog):
         column.addWidget(label(f"Ways to open the store in {folder}", "strong", wrap=True))
         column.addWidget(self.slots)
         column.addLayout(line(self.revoke, self.another, stretch=2))
-        column.addWidget(label("A new passphrase; no data is rewritten. The old one no longer opens the store.", "small", wrap=True))
+        column.addWidget(
+            label(
+                "A new passphrase; no data is rewritten. The old one no longer opens the store.",
+                "small",
+                wrap=True,
+            )
+        )
         column.addWidget(self.old)
         column.addWidget(self.new)
         column.addLayout(line(self.further, self.change, stretch=0))
         column.addWidget(self.said)
         self.revoke.clicked.connect(self._revoke)
         self.another.clicked.connect(lambda: self._act({"act": "recovery"}))
-        self.change.clicked.connect(lambda: self._act({"act": "change", "old": self.old.text(), **self._new()}))
+        self.change.clicked.connect(
+            lambda: self._act({"act": "change", "old": self.old.text(), **self._new()})
+        )
         self.further.clicked.connect(lambda: self._act({"act": "add", **self._new()}))
         self.new.changed.connect(self._show)
         self.old.textChanged.connect(lambda words: self._show())
@@ -61,7 +72,11 @@ class ReadersDialog(QDialog):
         self._ask()
 
     def _new(self) -> dict[str, object]:
-        return {"new": self.new.passphrase.text(), "hint": self.new.hint.text().strip(), "remember": self.new.remember.isChecked()}
+        return {
+            "new": self.new.passphrase.text(),
+            "hint": self.new.hint.text().strip(),
+            "remember": self.new.remember.isChecked(),
+        }
 
     def _ask(self) -> None:
         self._link.ask("slots", {"words": self._folder}, list[SlotView], self._fill)
@@ -87,7 +102,9 @@ class ReadersDialog(QDialog):
             self._act({"act": "revoke", "number": item.data(0, Qt.ItemDataRole.UserRole)})
 
     def _act(self, request: dict[str, object]) -> None:
-        self._link.ask("change-slots", {"folder": self._folder, **request}, MadeView, self._done, self._refused)
+        self._link.ask(
+            "change-slots", {"folder": self._folder, **request}, MadeView, self._done, self._refused
+        )
 
     def _done(self, made: MadeView) -> None:
         self.said.setText(". ".join(made.notes) + ".")

@@ -1,4 +1,5 @@
-"""What takes the room of one store: its snapshots, its parts; releasing some by hand, pinning some, taking something out of all history."""
+"""What takes the room of one store: its snapshots, its parts; releasing some by hand, pinning some, taking
+something out of all history."""
 
 from __future__ import annotations
 
@@ -7,7 +8,15 @@ from datetime import date
 from typing import get_args
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QComboBox, QLineEdit, QScrollArea, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QLineEdit,
+    QScrollArea,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.ledger import By
 from good_tide.core.rules import path_pattern
@@ -21,9 +30,17 @@ from good_tide.desktop.stores.parts_picture import PartsPicture
 from good_tide.protocol.messages import Fault, Overview, StoreView
 from good_tide.protocol.room_messages import HeldHistory, HeldSnapshot, PurgeView, ReleaseView
 
-_BY_WORDS: dict[By, str] = {"folder": "by folder", "kind": "by kind of file", "period": "by month", "machine": "by machine"}
+_BY_WORDS: dict[By, str] = {
+    "folder": "by folder",
+    "kind": "by kind of file",
+    "period": "by month",
+    "machine": "by machine",
+}
 _ASK_AFTER_MS = 150
-_HINT = "Drag over a stretch of time, or click one, to see what would come back if it went. Those with a square stay: filled, because they are pinned; hollow, because they are the newest or hold precious versions."
+_HINT = (
+    "Drag over a stretch of time, or click one, to see what would come back if it went. Those with a square"
+    " stay: filled, because they are pinned; hollow, because they are the newest or hold precious versions."
+)
 
 
 class RoomPage(QWidget):
@@ -44,7 +61,11 @@ class RoomPage(QWidget):
         self._asked = 0
         self._looked = ""
         self.question: LastQuestion | None = None
-        self.back, self.title, self.sentence = button("\u2039 All stores"), label("", "title"), label("", "quiet", wrap=True)
+        self.back, self.title, self.sentence = (
+            button("\u2039 All stores"),
+            label("", "title"),
+            label("", "quiet", wrap=True),
+        )
         self.picture, self.parts = HeldPicture(look), PartsPicture(look)
         self.words, self.why = label(_HINT, "", wrap=True), QLineEdit()
         self.why.setPlaceholderText("Why they stay")
@@ -95,7 +116,11 @@ class RoomPage(QWidget):
         right, purge = card(margin=16, spacing=8)
         purge.addWidget(label("Take something out of all history", "strong"))
         purge.addWidget(
-            label("A film that slipped in, a private file: a path, or a pattern as in the rules of coverage.", "quiet", wrap=True)
+            label(
+                "A film that slipped in, a private file: a path, or a pattern as in the rules of coverage.",
+                "quiet",
+                wrap=True,
+            )
         )
         typed = line(self.pattern, self.look)
         typed.setStretch(0, 1)
@@ -130,8 +155,13 @@ class RoomPage(QWidget):
         """Show a store, or show it anew."""
         other = view.folder != self._folder
         self._folder, self._disk, self._now, self._covered, self._home, self._reading = (
-            view.folder, view.disk, overview.now, overview.covered, overview.home, overview.reading,
-        )  # fmt: skip
+            view.folder,
+            view.disk,
+            overview.now,
+            overview.covered,
+            overview.home,
+            overview.reading,
+        )
         if other:
             self._held = None
             self.picture.show_snapshots((), self._now)
@@ -146,13 +176,21 @@ class RoomPage(QWidget):
 
     def ask(self) -> None:
         """Ask for everything anew."""
-        self._link.ask("held", {"words": self._folder}, HeldHistory, self._show, lambda fault: self.sentence.setText(_said(fault)))
+        self._link.ask(
+            "held",
+            {"words": self._folder},
+            HeldHistory,
+            self._show,
+            lambda fault: self.sentence.setText(_said(fault)),
+        )
 
     def _show(self, held: HeldHistory) -> None:
         self._held = held
         machines = {one.machine for one in held.snapshots}
         by_whom = f" of {count_words(len(machines), 'machine')}" if len(machines) > 1 else ""
-        self.sentence.setText(f"{count_words(len(held.snapshots), 'snapshot')}{by_whom} need {size_words(held.total)}.")
+        self.sentence.setText(
+            f"{count_words(len(held.snapshots), 'snapshot')}{by_whom} need {size_words(held.total)}."
+        )
         self.picture.show_snapshots(held.snapshots, self._now)
         self._show_parts()
 
@@ -172,7 +210,9 @@ class RoomPage(QWidget):
         by = self.by.currentData()
         if by in ("period", "machine") and self._held is not None:
             self.picture.choose(
-                one.name for one in self._held.snapshots if name == (one.machine if by == "machine" else f"{local(one.time):%Y-%m}")
+                one.name
+                for one in self._held.snapshots
+                if name == (one.machine if by == "machine" else f"{local(one.time):%Y-%m}")
             )
         elif by == "folder" and name not in self._covered:
             self.pattern.setText(path_pattern(name, self._home, self._covered) + "/")
@@ -197,12 +237,17 @@ class RoomPage(QWidget):
         if may:
             self._timer.start()
         else:
-            self.words.setText(f"{self._span(some)}." if len(some) == 1 else f"{self._span(some)}: all of them stay.")
+            self.words.setText(
+                f"{self._span(some)}." if len(some) == 1 else f"{self._span(some)}: all of them stay."
+            )
 
     def _span(self, some: list[HeldSnapshot]) -> str:
         if len(some) == 1:
             return self.picture.words(some[0])
-        return f"{count_words(len(some), 'snapshot')}, {time_words(some[0].time, self._now)} to {time_words(some[-1].time, self._now)}"
+        return (
+            f"{count_words(len(some), 'snapshot')}, {time_words(some[0].time, self._now)} to"
+            f" {time_words(some[-1].time, self._now)}"
+        )
 
     def _ask_release(self) -> None:
         self._asked += 1
@@ -212,16 +257,22 @@ class RoomPage(QWidget):
             if number == self._asked and {one.name for one in some} == self.picture.chosen:
                 stays = f" {view.stays} of them stay." if view.stays else ""
                 self.words.setText(
-                    f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other snapshot needs.{stays}"
+                    f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other"
+                    f" snapshot needs.{stays}"
                 )
 
         request = {"folder": self._folder, "names": [one.name for one in some]}
-        self._link.ask("plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault)))
+        self._link.ask(
+            "plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault))
+        )
 
     def _release(self) -> None:
         some = [one for one in self._some() if not one.stays]
         names = [one.name for one in some]
-        detail = f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All others stay as they are."
+        detail = (
+            f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All"
+            " others stay as they are."
+        )
 
         def go() -> None:
             self._link.ask("release", {"folder": self._folder, "names": names}, None, None, self._refused)
@@ -278,22 +329,33 @@ class RoomPage(QWidget):
             self.touched.setText("No snapshot holds anything that fits.")
             return
         paths = count_words(len(view.paths) + view.more, "path")
-        again = " The next snapshot takes it again, unless it is deleted or left out in Coverage." if view.stands else ""
+        again = (
+            " The next snapshot takes it again, unless it is deleted or left out in Coverage."
+            if view.stands
+            else ""
+        )
         self.touched.setText(
-            f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to {size_words(view.gives_back)}.{again}"
+            f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to"
+            f" {size_words(view.gives_back)}.{again}"
         )
         self._looked = view.pattern
         self.out.setEnabled(not self._reading)
 
     def _take_out(self) -> None:
         pattern = self._looked
-        detail = f"{self.touched.text()}\n\nIt cannot be brought back from {self._disk}. The snapshots get new names; everything else in them stays. Copies in other stores stay as well: take it out there too."
+        detail = (
+            f"{self.touched.text()}\n\nIt cannot be brought back from {self._disk}. The snapshots get new"
+            " names; everything else in them stays. Copies in other stores stay as well: take it out there"
+            " too."
+        )
 
         def go() -> None:
             self._link.ask("purge", {"folder": self._folder, "pattern": pattern}, None, None, self._refused)
             self._forget_look()
 
-        self.question = LastQuestion(self, f"Take \u201c{pattern}\u201d out of all history?", detail, "Take it out for ever", go)
+        self.question = LastQuestion(
+            self, f"Take \u201c{pattern}\u201d out of all history?", detail, "Take it out for ever", go
+        )
         self.question.open()
 
 

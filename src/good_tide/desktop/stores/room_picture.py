@@ -15,7 +15,8 @@ _BAR = 26
 
 
 class RoomPicture(QWidget):
-    """A disk: this store, other things, free room; below it, what each week of snapshots added, where that is known."""
+    """A disk: this store, other things, free room; below it, what each week of snapshots added, where that is
+    known."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
@@ -28,7 +29,8 @@ class RoomPicture(QWidget):
         self._view = view
         self.setFixedHeight(250 if view.by_age else 58)
         self.setAccessibleDescription(
-            f"{size_words(view.stored)} stored, {size_words(view.disk_free)} free of {size_words(view.disk_total)}"
+            f"{size_words(view.stored)} stored, {size_words(view.disk_free)} free of"
+            f" {size_words(view.disk_total)}"
         )
         self.update()
 
@@ -63,7 +65,12 @@ class RoomPicture(QWidget):
             painter.setPen(QPen(look.color("line"), 1))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(key)
-            text(painter, QRectF(number * 200 + 18, _BAR + 6, 178, 20), f"{size_words(size)} {words}", look.color("ink"))
+            text(
+                painter,
+                QRectF(number * 200 + 18, _BAR + 6, 178, 20),
+                f"{size_words(size)} {words}",
+                look.color("ink"),
+            )
             left += wide
         painter.setPen(QPen(look.color("shoal_deep"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -73,7 +80,9 @@ class RoomPicture(QWidget):
         look = self._look
         top, base = 96.0, float(self.height() - 24)
         painter.setFont(sized(self.font(), 10, QFont.Weight.DemiBold))
-        text(painter, QRectF(0, 66, self.width(), 20), "Room taken by each week's snapshots", look.color("ink"))
+        text(
+            painter, QRectF(0, 66, self.width(), 20), "Room taken by each week's snapshots", look.color("ink")
+        )
         painter.setFont(sized(self.font(), 9))
         peak = max(size for _, size in view.by_age) or 1
         wide = min(90.0, self.width() / len(view.by_age))
@@ -84,8 +93,15 @@ class RoomPicture(QWidget):
             painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
             painter.drawRoundedRect(box, 3, 3)
             if wide > 50:
-                text(painter, QRectF(box.left(), box.top() - 18, wide, 16), size_words(size), look.color("ink"))
+                text(
+                    painter, QRectF(box.left(), box.top() - 18, wide, 16), size_words(size), look.color("ink")
+                )
                 day = local(max(begin, 0))
-                text(painter, QRectF(box.left(), base + 4, wide, 18), f"{day.day} {day:%b}", look.color("quiet_text"))
+                text(
+                    painter,
+                    QRectF(box.left(), base + 4, wide, 18),
+                    f"{day.day} {day:%b}",
+                    look.color("quiet_text"),
+                )
         painter.setPen(QPen(look.color("line"), 1))
         painter.drawLine(0, int(base), self.width(), int(base))

@@ -57,7 +57,11 @@ class StoreCard(QWidget):
         head = line(self.name)
         head.addStretch()
         self.into = button("Look into it")
-        self.carry_to, self.who, self.off = button("Carry history to…"), button("Who may read it…"), button("No longer use it")
+        self.carry_to, self.who, self.off = (
+            button("Carry history to…"),
+            button("Who may read it…"),
+            button("No longer use it"),
+        )
         if view.present and not view.shown:
             head.addWidget(self.into)
         if view.present and others:
@@ -81,11 +85,15 @@ class StoreCard(QWidget):
             layout.addWidget(self.picture)
         self.forecast, self.full = ForecastPicture(look), label("", "strong", wrap=True)
         self.room = button("Limits…")
-        self.room.setToolTip("What the store may take, what stays free for other things, and what happens when room gets short")
+        self.room.setToolTip(
+            "What the store may take, what stays free for other things, and what happens when room gets short"
+        )
         self.room_view: RoomView | None = None
         self.room.clicked.connect(lambda: self.limits.emit(self.room_view))
         self.what = button("What takes the room…")
-        self.what.setToolTip("By snapshot, folder, kind and month; release some, or take something out of all history")
+        self.what.setToolTip(
+            "By snapshot, folder, kind and month; release some, or take something out of all history"
+        )
         self.what.clicked.connect(lambda: self.takes.emit(self.view))
         layout.addLayout(line(self.full, self.what, self.room))
         layout.addWidget(self.forecast)
@@ -108,7 +116,9 @@ class StoreCard(QWidget):
         for other in others:
             action = menu.addAction(f"{other.disk}   {other.folder}")
             action.setEnabled(other.present)
-            action.triggered.connect(lambda checked=False, other=other: self.carry.emit(view.folder, other.folder))
+            action.triggered.connect(
+                lambda checked=False, other=other: self.carry.emit(view.folder, other.folder)
+            )
         self.carry_to.setMenu(menu)
         self.into.clicked.connect(lambda: self.look_into.emit(view.folder))
         self.who.clicked.connect(lambda: self.readers.emit(view.folder))
@@ -128,7 +138,9 @@ class StoreCard(QWidget):
         for one in machines:
             state = f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
             name = f"{one.machine} (this one)" if one.mine else one.machine
-            row = QTreeWidgetItem([name, one.job, time_words(one.last, now), f"{one.snapshots:,}", state, one.rhythm])
+            row = QTreeWidgetItem(
+                [name, one.job, time_words(one.last, now), f"{one.snapshots:,}", state, one.rhythm]
+            )
             row.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             row.setToolTip(5, one.rhythm)
             row.setForeground(4, self._look.color("coral" if one.late else "kelp"))
@@ -141,9 +153,15 @@ class StoreCard(QWidget):
     def _words(view: StoreView) -> str:
         if not view.present:
             return f"{view.folder}\nThe disk is not here. Everything on it is as it was; connect it to go on."
-        secrecy = f"Encrypted; hint: {view.hint or 'none'}" if view.encrypted else "Not encrypted: whoever has the disk can read everything"
+        secrecy = (
+            f"Encrypted; hint: {view.hint or 'none'}"
+            if view.encrypted
+            else "Not encrypted: whoever has the disk can read everything"
+        )
         shown = "   ·   the timeline shows this one" if view.shown else ""
-        return f"{view.folder}   ·   {view.file_system or 'unknown file system'}\n{secrecy}\n{count_words(view.snapshots, 'snapshot')}, {size_words(view.stored)} stored{shown}"
+        where = f"{view.folder}   ·   {view.file_system or 'unknown file system'}"
+        held = f"{count_words(view.snapshots, 'snapshot')}, {size_words(view.stored)} stored{shown}"
+        return f"{where}\n{secrecy}\n{held}"
 
 
 class AddStorePanel(QWidget):
@@ -166,7 +184,12 @@ class AddStorePanel(QWidget):
         outer.addWidget(frame)
         layout.addWidget(label("Add a store", "title"))
         layout.addWidget(
-            label("On another disk, as a second copy or to move to. A store that is found there is put to use again.", "quiet", wrap=True)
+            label(
+                "On another disk, as a second copy or to move to. A store that is found there is put to use"
+                " again.",
+                "quiet",
+                wrap=True,
+            )
         )
         sides = QHBoxLayout()
         sides.setSpacing(18)
@@ -195,12 +218,20 @@ class AddStorePanel(QWidget):
 
     def _changed(self) -> None:
         found = self.place.examined
-        self.secrecy.holds(found is not None and found.holds is not None, None if found is None else found.hint)
+        self.secrecy.holds(
+            found is not None and found.holds is not None, None if found is None else found.hint
+        )
         self._show()
 
     def _show(self) -> None:
         bad = next((check for check in self.place.list.checks if check.level is Level.BAD), None)
-        missing = f"{bad.what}." if bad is not None else "" if self.place.examined is not None else "Choose a place."
+        missing = (
+            f"{bad.what}."
+            if bad is not None
+            else ""
+            if self.place.examined is not None
+            else "Choose a place."
+        )
         missing = missing or self.secrecy.missing()
         self.trouble.setText(missing)
         self.add.setEnabled(not missing)
@@ -214,9 +245,12 @@ class AddStorePanel(QWidget):
 
     def _add(self) -> None:
         request = {
-            "folder": self.place.folder, "passphrase": self.secrecy.value(), "hint": self.secrecy.hint.text().strip(),
-            "remember": self.secrecy.remember.isChecked(), "doubts": list(self.place.doubts()),
-        }  # fmt: skip
+            "folder": self.place.folder,
+            "passphrase": self.secrecy.value(),
+            "hint": self.secrecy.hint.text().strip(),
+            "remember": self.secrecy.remember.isChecked(),
+            "doubts": list(self.place.doubts()),
+        }
         self.add.setEnabled(False)
         self._link.ask("add-store", request, MadeView, self.made.emit, self._refused)
 
@@ -245,7 +279,10 @@ class StoresPlace(QWidget):
         self.add = button("Add a store…")
         self.panel = AddStorePanel(look, link)
         self.panel.hide()
-        self.both, self.turns = QRadioButton("each snapshot goes into all of them"), QRadioButton("they take turns")
+        self.both, self.turns = (
+            QRadioButton("each snapshot goes into all of them"),
+            QRadioButton("they take turns"),
+        )
         group = QButtonGroup(self)
         group.addButton(self.both)
         group.addButton(self.turns)
@@ -310,9 +347,17 @@ class StoresPlace(QWidget):
         """The place was entered: ask which machines use each store."""
         for one in self.cards:
             if one.view.present and not one.view.trouble:
-                self._link.ask("room", {"words": one.view.folder}, RoomView, partial(self._show_room, one), lambda fault: None)
+                self._link.ask(
+                    "room",
+                    {"words": one.view.folder},
+                    RoomView,
+                    partial(self._show_room, one),
+                    lambda fault: None,
+                )
                 show = partial(self._show_machines, one)
-                self._link.ask("fleet", {"words": one.view.folder}, list[MachineView], show, lambda fault: None)
+                self._link.ask(
+                    "fleet", {"words": one.view.folder}, list[MachineView], show, lambda fault: None
+                )
 
     def _show_room(self, shown: StoreCard, view: RoomView) -> None:
         if shown in self.cards:
@@ -339,11 +384,17 @@ class StoresPlace(QWidget):
 
     def show_stores(self, overview: Overview) -> None:
         """The job's stores."""
-        if overview.stores == self._overview.stores and overview.store_use == self._overview.store_use and self.cards:
+        if (
+            overview.stores == self._overview.stores
+            and overview.store_use == self._overview.store_use
+            and self.cards
+        ):
             self._overview = overview
             return
         self._overview = overview
-        shown = next((view for view in overview.stores if view.folder == self.room_page.folder and view.present), None)
+        shown = next(
+            (view for view in overview.stores if view.folder == self.room_page.folder and view.present), None
+        )
         if shown is None:
             self._pages.setCurrentIndex(0)
         elif self._pages.currentWidget() is self.room_page:
@@ -357,7 +408,9 @@ class StoresPlace(QWidget):
             made = StoreCard(self._look, view, others, overview.reading)
             made.look_into.connect(lambda folder: self._then("look-into", folder))
             made.drop.connect(lambda folder: self._then("drop-store", folder))
-            made.carry.connect(lambda source, target: self._link.ask("carry", {"source": source, "target": target}))
+            made.carry.connect(
+                lambda source, target: self._link.ask("carry", {"source": source, "target": target})
+            )
             made.readers.connect(self._readers)
             made.eject.connect(self._eject)
             made.limits.connect(self._limits)
@@ -365,7 +418,9 @@ class StoresPlace(QWidget):
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
-        self.sentence.setText(f"{count_words(len(overview.stores), 'store')} of this job{f', {away} away' if away else ''}.")
+        self.sentence.setText(
+            f"{count_words(len(overview.stores), 'store')} of this job{f', {away} away' if away else ''}."
+        )
         if overview.reading:
             self.sentence.setText(f"A store of {overview.machine}, opened only to read.")
         self.add.setVisible(not overview.reading)

@@ -8,7 +8,16 @@ import os
 from PySide6.QtCore import QByteArray, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPixmap
 from PySide6.QtSvg import QSvgRenderer
-from PySide6.QtWidgets import QButtonGroup, QLabel, QSizePolicy, QStackedWidget, QTextBrowser, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QLabel,
+    QSizePolicy,
+    QStackedWidget,
+    QTextBrowser,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from good_tide.core.comparing import Difference
 from good_tide.core.history import Span
@@ -43,7 +52,11 @@ class Inspector(QWidget):
         self._notes = label("", "quiet", wrap=True)
         self._verdict = label("", "harm", wrap=True)
         self._modes = QButtonGroup(self)
-        modes = [self._mode("Content", _CONTENT), self._mode("Vs. now", _NOW), self._mode("Vs. before", _BEFORE)]
+        modes = [
+            self._mode("Content", _CONTENT),
+            self._mode("Vs. now", _NOW),
+            self._mode("Vs. before", _BEFORE),
+        ]
         self._text = QTextBrowser()
         self._text.setOpenLinks(False)
         self._text.setAccessibleName("Content of the version")
@@ -55,7 +68,9 @@ class Inspector(QWidget):
         self._restore = button("Restore this version…", primary=True)
         self._gather = button("Add to restore list")
         self._earlier = button("Show when it was last there")
-        self._promise = label("What is there now will be set aside and can be brought back.", "quiet", wrap=True)
+        self._promise = label(
+            "What is there now will be set aside and can be brought back.", "quiet", wrap=True
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 14, 14, 14)
         layout.setSpacing(6)
@@ -73,7 +88,10 @@ class Inspector(QWidget):
         self._restore.clicked.connect(lambda: self.restore.emit(self._picked))
         self._gather.clicked.connect(lambda: self.gather.emit(self._picked))
         self._earlier.clicked.connect(lambda: self.go.emit(self._last_seq))
-        self.show_nothing("Choose a file", "Click a row on the left to see its versions, or step through time with the arrow keys.")
+        self.show_nothing(
+            "Choose a file",
+            "Click a row on the left to see its versions, or step through time with the arrow keys.",
+        )
 
     def _mode(self, words: str, number: int) -> QToolButton:
         made = QToolButton()
@@ -88,7 +106,15 @@ class Inspector(QWidget):
         self._detail = None
         self._title.setText(title)
         self._facts.setText(words)
-        for widget in (self._notes, self._verdict, self._restore, self._gather, self._earlier, self._promise, self._stack):
+        for widget in (
+            self._notes,
+            self._verdict,
+            self._restore,
+            self._gather,
+            self._earlier,
+            self._promise,
+            self._stack,
+        ):
             widget.hide()
         self._filler.show()
         for mode in self._modes.buttons():
@@ -122,11 +148,20 @@ class Inspector(QWidget):
         self._title.setToolTip(printable(row.path))
         begin = model.time_of(span.first)
         end = "now" if span.last is None else time_words(model.time_of(span.last), now)
-        count = count_words((len(model.tide) if span.last is None else span.last) - span.first + 1, "snapshot")
+        count = count_words(
+            (len(model.tide) if span.last is None else span.last) - span.first + 1, "snapshot"
+        )
         if span.kind == "x":
-            self.show_nothing(row.title, f"Could not be read when the snapshots from {time_words(begin, now)} to {end} were taken.")
+            self.show_nothing(
+                row.title,
+                f"Could not be read when the snapshots from {time_words(begin, now)} to {end} were taken.",
+            )
             return
-        what = "Folder" if row.is_folder else f"Version {row.line.version_number(span)} of {len(readable)} · {size_words(span.size)}"
+        what = (
+            "Folder"
+            if row.is_folder
+            else f"Version {row.line.version_number(span)} of {len(readable)} · {size_words(span.size)}"
+        )
         modified = "" if row.is_folder else f"\nSaved {time_words(span.modified, now, seconds=True)}"
         self._facts.setText(f"{what}{modified}\nStood {time_words(begin, now)} to {end}, {count}")
         self._facts.setToolTip(f"Saved {exact_words(span.modified)}\nFirst seen {exact_words(begin)}")
@@ -170,7 +205,9 @@ class Inspector(QWidget):
             self._show_content(detail)
         else:
             sentence, difference = (
-                (detail.with_disk, detail.disk_difference) if mode == _NOW else (detail.with_before, detail.before_difference)
+                (detail.with_disk, detail.disk_difference)
+                if mode == _NOW
+                else (detail.with_before, detail.before_difference)
             )
             if difference is not None:
                 sentence = (
@@ -197,7 +234,11 @@ class Inspector(QWidget):
             foot = "<p><i>Only the beginning is shown.</i></p>"
         elif shown.form == "text" and shown.encoding not in ("UTF-8", "empty"):
             foot = f"<p><i>Read as {html.escape(shown.encoding)}.</i></p>"
-        style = "font-family: monospace; font-size: 9pt; white-space: pre-wrap;" if shown.form == "text" else "white-space: pre-wrap;"
+        style = (
+            "font-family: monospace; font-size: 9pt; white-space: pre-wrap;"
+            if shown.form == "text"
+            else "white-space: pre-wrap;"
+        )
         body = words if shown.text else "<i>An empty file</i>"
         self._text.setHtml(f'<div style="{style}">{body}</div>{foot}')
         self._stack.setCurrentWidget(self._text)
@@ -206,7 +247,11 @@ class Inspector(QWidget):
         room = QSize(max(60, self._stack.width() - 4), max(60, self._stack.height() - 4))
         image = QImage.fromData(data)
         if not image.isNull() and max(image.width(), image.height()) <= _LARGEST_PICTURE:
-            pixmap = QPixmap.fromImage(image.scaled(room, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation))
+            pixmap = QPixmap.fromImage(
+                image.scaled(
+                    room, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+                )
+            )
         else:
             renderer = QSvgRenderer(QByteArray(data))
             if not renderer.isValid():
@@ -228,12 +273,18 @@ class Inspector(QWidget):
         styles = {"+": (look.kelp_soft, look.kelp), "-": (look.coral_soft, look.coral)}
         for mark, words in difference.lines[:2000] if difference is not None else ():
             if mark == "…":
-                rows.append(f'<div style="color:{look.quiet_text}">&nbsp;&nbsp;… {count_words(int(words), "equal line")}</div>')
+                rows.append(
+                    f'<div style="color:{look.quiet_text}">&nbsp;&nbsp;…'
+                    f" {count_words(int(words), 'equal line')}</div>"
+                )
                 continue
             ground, ink = styles.get(mark, ("transparent", look.ink))
             shown = html.escape(words[:400]) or "&nbsp;"
             sign = mark if mark.strip() else "&nbsp;"
-            rows.append(f'<div style="background-color:{ground};color:{ink};white-space:pre-wrap">{sign} {shown}</div>')
+            rows.append(
+                f'<div style="background-color:{ground};color:{ink};white-space:pre-wrap">{sign}'
+                f" {shown}</div>"
+            )
         head = f'<div style="color:{look.quiet_text}">+ in this version, − only {other}</div>' if rows else ""
         self._text.setHtml(f'<div style="font-family:monospace;font-size:9pt">{head}{"".join(rows)}</div>')
         self._stack.setCurrentWidget(self._text)

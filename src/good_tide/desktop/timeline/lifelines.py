@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QFont,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip
 
 from good_tide.core.history import Span
@@ -59,7 +68,9 @@ class LifelineView(QAbstractScrollArea):
         if self._model is not None:
             self._rows = self._model.rows()
             chosen = self._model.row_of(self._model.selected)
-            self.setAccessibleDescription(self._model.row_words(chosen, self._now) if chosen is not None else "Nothing selected")
+            self.setAccessibleDescription(
+                self._model.row_words(chosen, self._now) if chosen is not None else "Nothing selected"
+            )
         self._set_range()
         self.viewport().update()
 
@@ -121,7 +132,12 @@ class LifelineView(QAbstractScrollArea):
             left += 18
         weight = QFont.Weight.DemiBold if selected or row.is_folder else QFont.Weight.Normal
         painter.setFont(sized(self.font(), 10, weight))
-        text(painter, QRectF(left, y, NAME_WIDTH - left - 8, ROW), row.title, look.color("ink" if here else "quiet_text"))
+        text(
+            painter,
+            QRectF(left, y, NAME_WIDTH - left - 8, ROW),
+            row.title,
+            look.color("ink" if here else "quiet_text"),
+        )
         painter.save()
         painter.translate(NAME_WIDTH, y)
         painter.setClipRect(QRectF(0, 0, model.axis.width, ROW))
@@ -136,9 +152,17 @@ class LifelineView(QAbstractScrollArea):
         painter.setPen(QPen(self._look.color("ink"), 1.5))
         middle = y + ROW / 2
         if row.expanded:
-            points = [QPointF(left + 1, middle - 2.5), QPointF(left + 5.5, middle + 2.5), QPointF(left + 10, middle - 2.5)]
+            points = [
+                QPointF(left + 1, middle - 2.5),
+                QPointF(left + 5.5, middle + 2.5),
+                QPointF(left + 10, middle - 2.5),
+            ]
         else:
-            points = [QPointF(left + 3, middle - 4.5), QPointF(left + 8, middle), QPointF(left + 3, middle + 4.5)]
+            points = [
+                QPointF(left + 3, middle - 4.5),
+                QPointF(left + 8, middle),
+                QPointF(left + 3, middle + 4.5),
+            ]
         painter.drawPolyline(points)
 
     def _paint_folder(self, painter: QPainter, model: TimelineModel, row: Row) -> None:
@@ -148,13 +172,19 @@ class LifelineView(QAbstractScrollArea):
         for span in row.line.spans:
             left, right = self._extent(model, span)
             painter.drawRoundedRect(QRectF(left, ROW / 2 - 3, max(2.0, right - left), 6), 3, 3)
-        columns = sorted({int(axis.x(model.time_of(seq))) for seq in row.line.inside if seq <= len(model.tide)})
+        columns = sorted(
+            {int(axis.x(model.time_of(seq))) for seq in row.line.inside if seq <= len(model.tide)}
+        )
         painter.setBrush(look.color("kelp"))
         painter.drawRects([QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in columns if 0 <= x <= axis.width])
 
     def _extent(self, model: TimelineModel, span: Span) -> tuple[float, float]:
         begin, end = model.extent(span)
-        right = model.axis.x(end) if span.last is not None else max(model.axis.x(end), model.axis.x(model.axis.last))
+        right = (
+            model.axis.x(end)
+            if span.last is not None
+            else max(model.axis.x(end), model.axis.x(model.axis.last))
+        )
         return model.axis.x(begin), right
 
     def _paint_versions(self, painter: QPainter, model: TimelineModel, row: Row, selected: bool) -> None:
@@ -191,7 +221,9 @@ class LifelineView(QAbstractScrollArea):
             x = axis.x(model.extent(span)[1])
             painter.setPen(QPen(look.color("coral"), 2))
             painter.drawLine(QPointF(x, 6), QPointF(x, ROW - 6))
-            following = axis.x(model.time_of(spans[number + 1].first)) if number + 1 < len(spans) else axis.width
+            following = (
+                axis.x(model.time_of(spans[number + 1].first)) if number + 1 < len(spans) else axis.width
+            )
             if following - x > 44:
                 painter.setFont(sized(self.font(), 9))
                 text(painter, QRectF(x + 6, 0, 60, ROW), "gone", look.color("coral"))
@@ -209,7 +241,9 @@ class LifelineView(QAbstractScrollArea):
             return
         if self._pressed is None:
             self._tell(model, event)
-        elif event.position().x() > NAME_WIDTH and (self._dragged or abs(event.position().x() - self._pressed.x()) > _DRAG_PIXELS):
+        elif event.position().x() > NAME_WIDTH and (
+            self._dragged or abs(event.position().x() - self._pressed.x()) > _DRAG_PIXELS
+        ):
             self._dragged = True
             model.axis.pan(event.position().x() - self._pressed.x())
             self._pressed = event.position()
@@ -252,8 +286,12 @@ class LifelineView(QAbstractScrollArea):
             self.entered.emit(row.path)
 
     def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
-        sideways = event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-        if self._model is not None and (sideways or abs(event.angleDelta().x()) > abs(event.angleDelta().y())):
+        sideways = event.modifiers() & (
+            Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+        )
+        if self._model is not None and (
+            sideways or abs(event.angleDelta().x()) > abs(event.angleDelta().y())
+        ):
             turn_axis(self._model, event, event.position().x() - NAME_WIDTH)
             self.moved.emit()
             event.accept()

@@ -1,4 +1,5 @@
-"""What the timeline shows and what is chosen in it. Plain values, no Qt, so that it is tested without a display."""
+"""What the timeline shows and what is chosen in it. Plain values, no Qt, so that it is tested without a
+display."""
 
 from __future__ import annotations
 
@@ -39,8 +40,9 @@ class Row(NamedTuple):
 class TimelineModel:
     """The tide, the folder looked into, the rows in it, the chosen moment and path.
 
-    ``root`` is the folder looked into; empty: the covered folders. ``moment`` is a snapshot number, 0 without any: numbers count the
-    snapshots of ``history`` and mean nothing outside of this model, where snapshots go by their names.
+    ``root`` is the folder looked into; empty: the covered folders. ``moment`` is a snapshot number, 0 without
+    any: numbers count the snapshots of ``history`` and mean nothing outside of this model, where snapshots go
+    by their names.
     """
 
     def __init__(self, tide: Sequence[TidePoint], history: str = "") -> None:
@@ -56,13 +58,19 @@ class TimelineModel:
         self.floods = self._find_floods()
 
     def _find_floods(self) -> dict[int, int]:
-        """Snapshots in which far more files were rewritten than usual, with how many: worth a mark of their own."""
+        """Snapshots in which far more files were rewritten than usual, with how many: worth a mark of their
+        own."""
         usual = statistics.median([point.changed for point in self.tide if point.changed] or [1])
-        return {point.seq: point.changed for point in self.tide if point.changed >= max(_FLOOD_FILES, _FLOOD_FACTOR * usual)}
+        return {
+            point.seq: point.changed
+            for point in self.tide
+            if point.changed >= max(_FLOOD_FILES, _FLOOD_FACTOR * usual)
+        }
 
     def follow(self, before: TimelineModel) -> None:
-        """Show what another model shows, in this one's history: the same folder, row and stretch of time. Who looks at the newest snapshot
-        looks at the newest; who looks at one that is gone, at the one nearest to it."""
+        """Show what another model shows, in this one's history: the same folder, row and stretch of time. Who
+        looks at the newest snapshot looks at the newest; who looks at one that is gone, at the one nearest to
+        it."""
         self.root, self.selected, self._expanded = before.root, before.selected, set(before._expanded)
         if not before.tide or not self.tide:
             return
@@ -124,7 +132,14 @@ class TimelineModel:
         """The way to the folder looked into: name and path of each step."""
         if not self.root:
             return []
-        covered = next((line.name for line in self._views.get(b"", ()) if (self.root + b"/").startswith(line.name + b"/")), self.root)
+        covered = next(
+            (
+                line.name
+                for line in self._views.get(b"", ())
+                if (self.root + b"/").startswith(line.name + b"/")
+            ),
+            self.root,
+        )
         steps = [(printable(os.path.basename(covered)), covered)]
         at = covered
         for part in self.root[len(covered) :].strip(b"/").split(b"/"):
@@ -173,7 +188,8 @@ class TimelineModel:
         self.go(self.moment + by)
 
     def step_change(self, forward: bool) -> bool:
-        """To the next or previous change of the selected thing, or of the folder looked into; False if there is none."""
+        """To the next or previous change of the selected thing, or of the folder looked into; False if there
+        is none."""
         changes = self.changes()
         at = bisect_right(changes, self.moment) if forward else bisect_left(changes, self.moment) - 1
         if not 0 <= at < len(changes):
@@ -182,7 +198,8 @@ class TimelineModel:
         return True
 
     def changes(self) -> list[int]:
-        """Snapshots at which the selected thing appeared, changed or went; without one, anything in the folder."""
+        """Snapshots at which the selected thing appeared, changed or went; without one, anything in the
+        folder."""
         row = self.row_of(self.selected)
         lines = [row.line] if row is not None else list(self._views.get(self.root, ()))
         found: set[int] = set()
@@ -195,7 +212,8 @@ class TimelineModel:
         return sorted(seq for seq in found if seq <= len(self.tide))
 
     def here_then(self) -> tuple[int, int]:
-        """How many things were in the folder at the chosen moment, and how many had been there before and were gone."""
+        """How many things were in the folder at the chosen moment, and how many had been there before and
+        were gone."""
         lines = self._views.get(self.root, ())
         here = sum(1 for line in lines if line.at(self.moment) is not None)
         gone = sum(1 for line in lines if line.at(self.moment) is None and line.spans[0].first < self.moment)
@@ -209,7 +227,9 @@ class TimelineModel:
     def row_words(self, row: Row, now: int) -> str:
         """A row in words, for those who do not see it."""
         readable = [span for span in row.line.spans if span.kind != "x"]
-        kind = "folder" if row.is_folder else f"{len(readable)} versions" if len(readable) != 1 else "1 version"
+        kind = (
+            "folder" if row.is_folder else f"{len(readable)} versions" if len(readable) != 1 else "1 version"
+        )
         last = row.line.spans[-1].last
         seen = "there now" if last is None else f"last seen {time_words(self.time_of(last), now)}"
         return f"{row.title}: {kind}, {seen}"

@@ -72,8 +72,13 @@ class RestoreList(QFrame):
         moments: dict[int, int] = {}
         for one in self.items:
             moments[one.time] = moments.get(one.time, 0) + 1
-        parts = [f"{count_words(count, 'item')} from {time_words(time, now)}" for time, count in sorted(moments.items())]
-        self._words.setText(", ".join(parts[:4]) + (f" and {len(parts) - 4} more moments" if len(parts) > 4 else ""))
+        parts = [
+            f"{count_words(count, 'item')} from {time_words(time, now)}"
+            for time, count in sorted(moments.items())
+        ]
+        self._words.setText(
+            ", ".join(parts[:4]) + (f" and {len(parts) - 4} more moments" if len(parts) > 4 else "")
+        )
         self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
         self.show()
 
@@ -84,9 +89,12 @@ class RestoreList(QFrame):
 
 
 class PlanDialog(QDialog):
-    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` of the job ``job`` out."""
+    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` of the job
+    ``job`` out."""
 
-    def __init__(self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Restore plan")
         self.resize(760, 560)
@@ -121,7 +129,9 @@ class PlanDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        when = time_words(first.time, now) if len({item.snapshot for item in items}) == 1 else "several moments"
+        when = (
+            time_words(first.time, now) if len({item.snapshot for item in items}) == 1 else "several moments"
+        )
         layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
         layout.addLayout(line(self._back, self._else, self._folder, self._choose))
         layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
@@ -168,7 +178,14 @@ class PlanDialog(QDialog):
         params = {"items": self._items, "into": into, "existing": self._existing.currentData()}
         self._asked += 1
         asked = self._asked
-        self._link.ask("plan", params, PlanView, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked), self.job)
+        self._link.ask(
+            "plan",
+            params,
+            PlanView,
+            lambda plan: self._show(plan, asked),
+            lambda fault: self._fail(fault, asked),
+            self.job,
+        )
 
     def _fail(self, fault: Fault, asked: int) -> None:
         if asked == self._asked:
@@ -187,7 +204,11 @@ class PlanDialog(QDialog):
         )
         words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
         work = plan.create + plan.replace
-        self._summary.setText(f"{words}. {size_words(plan.bytes)} to write." if work else f"Nothing to do: {words or 'nothing there'}.")
+        self._summary.setText(
+            f"{words}. {size_words(plan.bytes)} to write."
+            if work
+            else f"Nothing to do: {words or 'nothing there'}."
+        )
         self._go.setEnabled(work > 0)
         self._list.clear()
         base = os.path.commonpath([item.path for item in plan.items]) if plan.items else b""
@@ -195,7 +216,11 @@ class PlanDialog(QDialog):
         for item in plan.items:
             shown = item.path[len(base) :].lstrip(b"/") or os.path.basename(item.path)
             row = QTreeWidgetItem(
-                [printable(shown), _ACTIONS[item.action] + (f": {item.note}" if item.note else ""), size_words(item.size)]
+                [
+                    printable(shown),
+                    _ACTIONS[item.action] + (f": {item.note}" if item.note else ""),
+                    size_words(item.size),
+                ]
             )
             row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             row.setToolTip(0, printable(item.path))

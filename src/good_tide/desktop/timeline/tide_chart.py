@@ -4,7 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QFont,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from good_tide.core.words import count_words, exact_words, size_words, time_words
@@ -63,7 +74,8 @@ class TideChart(QWidget):
         if model is not None and model.moment:
             point = model.tide[model.moment - 1]
             self.setAccessibleDescription(
-                f"{time_words(point.time, self._now)}: {point.added} added, {point.changed} changed, {point.removed} removed"
+                f"{time_words(point.time, self._now)}: {point.added} added, {point.changed} changed,"
+                f" {point.removed} removed"
             )
 
     def _axis_width(self) -> float:
@@ -112,9 +124,16 @@ class TideChart(QWidget):
         for tick in axis.ticks():
             x = axis.x(tick.time)
             painter.setPen(QPen(look.color("ink" if tick.major else "quiet_text"), 1))
-            painter.drawLine(QPointF(x, _TICKS - (6 if tick.major else 3)), QPointF(x, _TICKS + (4 if tick.major else 0)))
+            painter.drawLine(
+                QPointF(x, _TICKS - (6 if tick.major else 3)), QPointF(x, _TICKS + (4 if tick.major else 0))
+            )
             if x + 80 < axis.width:
-                text(painter, QRectF(x + 4, _TICKS + 3, 90, 18), tick.label, look.color("ink" if tick.major else "quiet_text"))
+                text(
+                    painter,
+                    QRectF(x + 4, _TICKS + 3, 90, 18),
+                    tick.label,
+                    look.color("ink" if tick.major else "quiet_text"),
+                )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look.color("kelp"))
         for seq in self.pinned:
@@ -124,7 +143,8 @@ class TideChart(QWidget):
         self._paint_legend(painter, model)
 
     def _heights(self, model: TimelineModel) -> tuple[np.ndarray, np.ndarray, int]:
-        """Upward and downward heights per pixel column (0 to 1), and the number of the snapshot at the peak."""
+        """Upward and downward heights per pixel column (0 to 1), and the number of the snapshot at the
+        peak."""
         axis = model.axis
         columns = int(axis.width) + 1
         up, down = np.zeros(columns), np.zeros(columns)
@@ -140,7 +160,9 @@ class TideChart(QWidget):
         kernel = np.exp(-0.5 * (np.arange(-9, 10) / 2.6) ** 2)
 
         def smooth(values: np.ndarray) -> np.ndarray:
-            spread = [np.roll(values, shift) * weight for shift, weight in zip(range(-9, 10), kernel, strict=True)]
+            spread = [
+                np.roll(values, shift) * weight for shift, weight in zip(range(-9, 10), kernel, strict=True)
+            ]
             result: np.ndarray = np.max(spread, axis=0) / peak
             return result
 
@@ -194,7 +216,12 @@ class TideChart(QWidget):
             point = model.tide[self._peak - 1]
             words = f"peak {size_words(point.added_bytes + point.changed_bytes)}"
             text(painter, QRectF(14, 45, NAME_WIDTH - 24, 18), words, look.color("quiet_text"))
-            text(painter, QRectF(14, 62, NAME_WIDTH - 24, 18), time_words(point.time, self._now), look.color("quiet_text"))
+            text(
+                painter,
+                QRectF(14, 62, NAME_WIDTH - 24, 18),
+                time_words(point.time, self._now),
+                look.color("quiet_text"),
+            )
 
     def _paint_moment(self, painter: QPainter, model: TimelineModel) -> None:
         x = model.axis.x(model.time_of(model.moment))
@@ -244,7 +271,10 @@ class TideChart(QWidget):
         if not 0 <= x <= model.axis.width:
             return
         point = model.tide[model.nearest(model.axis.time(x)) - 1]
-        words = [exact_words(point.time), f"{point.added} added, {point.changed} changed, {point.removed} removed"]
+        words = [
+            exact_words(point.time),
+            f"{point.added} added, {point.changed} changed, {point.removed} removed",
+        ]
         words += [f"{size_words(point.added_bytes + point.changed_bytes)} added and changed"]
         words += [f"{count_words(point.gaps, 'file')} could not be read"] if point.gaps else []
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)

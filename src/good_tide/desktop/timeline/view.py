@@ -49,7 +49,9 @@ class TimelinePlace(QWidget):
         super().__init__()
         self._look, self._link = look, link
         self.model = TimelineModel([])
-        self._coming: TimelineModel | None = None  # of a newer history; takes the place of the one shown when all it needs has come
+        self._coming: TimelineModel | None = (
+            None  # of a newer history; takes the place of the one shown when all it needs has come
+        )
         self._job, self._now = "", 0
         self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
@@ -98,7 +100,8 @@ class TimelinePlace(QWidget):
         left.addLayout(line(self._count, self.pin, *zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
         hint = (
-            "← → snapshot     Alt+← → change of the selected     ↑ ↓ row     Enter opens, Backspace goes up     Ctrl+wheel zooms, drag pans"
+            "← → snapshot     Alt+← → change of the selected     ↑ ↓ row     Enter opens, Backspace goes up  "
+            "   Ctrl+wheel zooms, drag pans"
         )
         keys = label(hint, "quiet")
         keys.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -139,13 +142,22 @@ class TimelinePlace(QWidget):
         self._found.itemActivated.connect(self._go_found)
         self._found.itemClicked.connect(self._go_found)
         keys: dict[str, Callable[[], object]] = {
-            "Left": lambda: self._step(-1), "Right": lambda: self._step(1),
-            "Alt+Left": lambda: self._step_change(False), "Alt+Right": lambda: self._step_change(True),
-            "Home": lambda: self.go(1), "End": lambda: self.go(len(self.model.tide)),
-            "Up": lambda: self._move_row(-1), "Down": lambda: self._move_row(1),
-            "Return": self._open_selected, "Enter": self._open_selected, "Space": lambda: self._toggle_selected(),
-            "Backspace": self._go_up, "+": lambda: self._zoom(0.625), "-": lambda: self._zoom(1.6), "0": self._zoom_all,
-        }  # fmt: skip
+            "Left": lambda: self._step(-1),
+            "Right": lambda: self._step(1),
+            "Alt+Left": lambda: self._step_change(False),
+            "Alt+Right": lambda: self._step_change(True),
+            "Home": lambda: self.go(1),
+            "End": lambda: self.go(len(self.model.tide)),
+            "Up": lambda: self._move_row(-1),
+            "Down": lambda: self._move_row(1),
+            "Return": self._open_selected,
+            "Enter": self._open_selected,
+            "Space": lambda: self._toggle_selected(),
+            "Backspace": self._go_up,
+            "+": lambda: self._zoom(0.625),
+            "-": lambda: self._zoom(1.6),
+            "0": self._zoom_all,
+        }
         for widget in (self.lines, self.chart):
             for key, act in keys.items():
                 shortcut = QShortcut(QKeySequence(key), widget)
@@ -155,8 +167,8 @@ class TimelinePlace(QWidget):
         find.activated.connect(self._find.setFocus)
 
     def take_overview(self, overview: Overview) -> None:
-        """History as the agent tells it. Another one than is shown takes its place only when its rows have come as well: never are rows
-        shown that count other snapshots."""
+        """History as the agent tells it. Another one than is shown takes its place only when its rows have
+        come as well: never are rows shown that count other snapshots."""
         self._now, self._pinned = overview.now, overview.pinned
         if overview.job != self._job:
             self._job = overview.job
@@ -209,14 +221,20 @@ class TimelinePlace(QWidget):
         """Pin the snapshot that is looked at, with a label, or take its pin away."""
         name, job = self.model.tide[self.model.moment - 1].name, self._job
         if name in self._pinned:
-            self._link.ask("pin", {"snapshot": name, "on": False}, None, lambda result: self.pins_changed.emit(), job=job)
+            self._link.ask(
+                "pin", {"snapshot": name, "on": False}, None, lambda result: self.pins_changed.emit(), job=job
+            )
             return
         self.label = QInputDialog(self)
         self.label.setWindowTitle("Pin this snapshot")
         self.label.setLabelText("No thinning releases it. Why is it to stay? (This may be left empty.)")
         self.label.textValueSelected.connect(
             lambda words: self._link.ask(
-                "pin", {"snapshot": name, "on": True, "label": words}, None, lambda result: self.pins_changed.emit(), job=job
+                "pin",
+                {"snapshot": name, "on": True, "label": words},
+                None,
+                lambda result: self.pins_changed.emit(),
+                job=job,
             )
         )
         self.label.open()
@@ -306,7 +324,10 @@ class TimelinePlace(QWidget):
     def _move_row(self, by: int) -> None:
         rows = self.model.rows()
         if rows:
-            at = next((number for number, row in enumerate(rows) if row.path == self.model.selected), -1 if by > 0 else len(rows))
+            at = next(
+                (number for number, row in enumerate(rows) if row.path == self.model.selected),
+                -1 if by > 0 else len(rows),
+            )
             self.select(rows[min(max(at + by, 0), len(rows) - 1)].path)
 
     def _zoom(self, factor: float) -> None:
@@ -337,13 +358,18 @@ class TimelinePlace(QWidget):
 
     def _show_counts(self) -> None:
         here, gone = self.model.here_then()
-        self._count.setText(f"{here:,} here then" + (f" · {gone:,} no longer here" if gone else "") if self.model.moment else "")
+        self._count.setText(
+            f"{here:,} here then" + (f" · {gone:,} no longer here" if gone else "")
+            if self.model.moment
+            else ""
+        )
 
     def _show_choice(self) -> None:
         chosen = self.model.chosen
         if chosen is None:
             self.inspector.show_nothing(
-                "Choose a file", "Click a row to see its versions. Step through time with the arrow keys, or click the chart."
+                "Choose a file",
+                "Click a row to see its versions. Step through time with the arrow keys, or click the chart.",
             )
             return
         row, span = chosen
@@ -356,7 +382,9 @@ class TimelinePlace(QWidget):
     def _ask_detail(self) -> None:
         chosen = self.model.chosen
         if chosen is not None and chosen[1] is not None and chosen[1].kind not in ("d", "x"):
-            self._link.ask("detail", self.model.picked(chosen[0].path), Detail, self._take_detail, self._no_detail)
+            self._link.ask(
+                "detail", self.model.picked(chosen[0].path), Detail, self._take_detail, self._no_detail
+            )
 
     def _take_detail(self, detail: Detail) -> None:
         self.inspector.take_detail(detail, self.model, self._now)
@@ -376,7 +404,9 @@ class TimelinePlace(QWidget):
     def _show_found(self, found: list[Found]) -> None:
         self._found.clear()
         for one in sorted(found, key=lambda one: one.path):
-            seen = "there now" if one.last_seen is None else f"last seen {time_words(one.last_seen, self._now)}"
+            seen = (
+                "there now" if one.last_seen is None else f"last seen {time_words(one.last_seen, self._now)}"
+            )
             folder = printable(os.path.basename(os.path.dirname(one.path)))
             item = QListWidgetItem(f"{printable(os.path.basename(one.path))}   in {folder}   {seen}")
             item.setData(256, one)

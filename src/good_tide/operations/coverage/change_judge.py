@@ -17,7 +17,9 @@ class ChangeJudge:
     :param ignored: folders of this program, and stores, whose changes never count.
     """
 
-    def __init__(self, folders: Sequence[str], coverage: Coverage, rhythm: Rhythm, ignored: Sequence[str]) -> None:
+    def __init__(
+        self, folders: Sequence[str], coverage: Coverage, rhythm: Rhythm, ignored: Sequence[str]
+    ) -> None:
         self._folders, self._coverage, self._rhythm = tuple(folders), coverage, rhythm
         left = [*ignored, *(os.path.expanduser(one) for one in rhythm.timed_only)]
         self._ignored = tuple(one.rstrip("/") + "/" for one in left if one)
@@ -45,4 +47,6 @@ class ChangeJudge:
             return self._coverage.enter(state, name).open
         if info.st_size > self._rhythm.large_bytes:
             return False
-        return not self._coverage.is_out(self._coverage.files(state, [name], [info.st_size], [info.st_mtime_ns])[0])
+        return not self._coverage.is_out(
+            self._coverage.files(state, [name], [info.st_size], [info.st_mtime_ns])[0]
+        )

@@ -29,10 +29,13 @@ class Selector:
         return self.coverage.enter_covered(path, FolderSigns(network_mount=device in self._network))
 
     def enter(self, state: FolderState, item: Found, handle: int, device: int) -> FolderState:
-        """The state in a folder found inside the open folder ``handle``; ``device`` is that of the covered folder."""
+        """The state in a folder found inside the open folder ``handle``; ``device`` is that of the covered
+        folder."""
         tagged = self._looks_for_tags and has_cache_tag(item.text, handle)
         other = item.info.st_dev != device
-        return self.coverage.enter(state, item.text, FolderSigns(tagged, other, other and item.info.st_dev in self._network))
+        return self.coverage.enter(
+            state, item.text, FolderSigns(tagged, other, other and item.info.st_dev in self._network)
+        )
 
     def keep(
         self, found: Sequence[Found], missed: Sequence[Missed], handle: int, state: FolderState, device: int
@@ -41,7 +44,10 @@ class Selector:
         inside: dict[bytes, FolderState] = {}
         plain = [item for item in found if item.kind is not Kind.FOLDER]
         decided = self.coverage.files(
-            state, [item.text for item in plain], [item.info.st_size for item in plain], [item.info.st_mtime_ns for item in plain]
+            state,
+            [item.text for item in plain],
+            [item.info.st_size for item in plain],
+            [item.info.st_mtime_ns for item in plain],
         )
         out = {item.name for item, rule in zip(plain, decided, strict=True) if self.coverage.is_out(rule)}
         kept = []
@@ -55,12 +61,19 @@ class Selector:
                 continue
             kept.append(item)
         count = len(missed)
-        gone = self.coverage.files(state, [os.fsdecode(miss.name) for miss in missed], [0] * count, [0] * count)
-        return kept, [miss for miss, rule in zip(missed, gone, strict=True) if not self.coverage.is_out(rule)], inside
+        gone = self.coverage.files(
+            state, [os.fsdecode(miss.name) for miss in missed], [0] * count, [0] * count
+        )
+        return (
+            kept,
+            [miss for miss, rule in zip(missed, gone, strict=True) if not self.coverage.is_out(rule)],
+            inside,
+        )
 
 
 class PathStates:
-    """What rules say of folders, by their paths alone: marks in folders are not looked for, a run does that."""
+    """What rules say of folders, by their paths alone: marks in folders are not looked for, a run does
+    that."""
 
     def __init__(self, coverage: Coverage) -> None:
         self._coverage = coverage

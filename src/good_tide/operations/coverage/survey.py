@@ -1,7 +1,8 @@
 """What is in the covered folders, and what rules would make of it: measured on the disk, without a store.
 
-A survey keeps names, sizes and times of everything once seen, so that a changed rule is answered without reading the
-disk again. Both the look at the disk and the judging go on in small steps, and can be asked for their state between.
+A survey keeps names, sizes and times of everything once seen, so that a changed rule is answered without
+reading the disk again. Both the look at the disk and the judging go on in small steps, and can be asked for
+their state between.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ class SeenFolder:
 
 
 class Survey:
-    """Looks through folders, those above before those inside them. One thread adds; others may read what is complete.
+    """Looks through folders, those above before those inside them. One thread adds; others may read what is
+    complete.
 
     :param network: device numbers of network mounts; those inside are not entered.
     """
@@ -66,7 +68,11 @@ class Survey:
 
     def _one(self, parent: int, name: str, path: str, device: int, depth: int) -> None:
         try:
-            handle = open_folder(path) if parent >= 0 else os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            handle = (
+                open_folder(path)
+                if parent >= 0
+                else os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            )
         except OSError:
             if parent < 0:
                 self.missing.append(path)
@@ -90,7 +96,11 @@ class Survey:
             found = measure(handle)
         except OSError:
             return
-        seen.names, seen.sizes, seen.modified = found.names, array("q", found.sizes), array("q", found.modified)
+        seen.names, seen.sizes, seen.modified = (
+            found.names,
+            array("q", found.sizes),
+            array("q", found.modified),
+        )
         for name in sorted(found.folders, reverse=True):
             self._waiting.append((number, name, f"{path}/{name}", device, depth + 1))
 
@@ -105,7 +115,8 @@ class Survey:
 
 
 class Catch(msgspec.Struct):
-    """What a rule catches: it decides about ``files`` of ``bytes`` together; ``largest`` are sizes and paths."""
+    """What a rule catches: it decides about ``files`` of ``bytes`` together; ``largest`` are sizes and
+    paths."""
 
     files: int = 0
     bytes: int = 0
@@ -113,7 +124,8 @@ class Catch(msgspec.Struct):
 
 
 class Share(msgspec.Struct):
-    """What is in a folder and everything below it, by files and bytes in and out; ``fresh``: bytes in, changed in the last week."""
+    """What is in a folder and everything below it, by files and bytes in and out; ``fresh``: bytes in,
+    changed in the last week."""
 
     files: int = 0
     bytes: int = 0
@@ -152,7 +164,9 @@ class Weighing:
         else:
             state = coverage.enter(self.states[folder.parent], folder.name, folder.signs)
         week = self._week
-        fresh = sum([size for size, modified in zip(folder.sizes, folder.modified, strict=True) if modified >= week])
+        fresh = sum(
+            [size for size, modified in zip(folder.sizes, folder.modified, strict=True) if modified >= week]
+        )
         share = Share(len(folder.names), sum(folder.sizes), fresh=fresh)
         decided = coverage.files(state, folder.names, folder.sizes, folder.modified) if coverage.rules else []
         for at, rule in enumerate(decided):
@@ -210,7 +224,8 @@ def _add(to: Share, share: Share) -> None:
 
 
 class RuleNote(msgspec.Struct, frozen=True):
-    """A rule that decides nothing: ``hidden_by`` the position of the rule above that decides in its place, or None."""
+    """A rule that decides nothing: ``hidden_by`` the position of the rule above that decides in its place, or
+    None."""
 
     rule: int
     hidden_by: int | None
@@ -240,12 +255,17 @@ def _deciders(weighing: Weighing, alone: Weighing) -> Iterator[int]:
     for number, folder in enumerate(weighing.survey.folders[: len(weighing.shares)]):
         caught = alone.coverage.files(alone.states[number], folder.names, folder.sizes, folder.modified)
         if any(rule != NONE for rule in caught):
-            decided = weighing.coverage.files(weighing.states[number], folder.names, folder.sizes, folder.modified)
-            yield from (rule for rule, own in zip(decided, caught, strict=True) if own != NONE and rule != NONE)
+            decided = weighing.coverage.files(
+                weighing.states[number], folder.names, folder.sizes, folder.modified
+            )
+            yield from (
+                rule for rule, own in zip(decided, caught, strict=True) if own != NONE and rule != NONE
+            )
 
 
 class Why(msgspec.Struct, frozen=True):
-    """Why a path is in or out. ``rule`` is None where no rule catches it; ``at`` is the path that the rule catches."""
+    """Why a path is in or out. ``rule`` is None where no rule catches it; ``at`` is the path that the rule
+    catches."""
 
     is_in: bool
     rule: int | None
@@ -266,7 +286,9 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
     for number, part in enumerate(parts):
         here = here / part
         info = _look(here)
-        if (info is not None and not stat.S_ISDIR(info.st_mode)) or (info is None and number == len(parts) - 1):
+        if (info is not None and not stat.S_ISDIR(info.st_mode)) or (
+            info is None and number == len(parts) - 1
+        ):
             size, modified = (info.st_size, info.st_mtime_ns) if info is not None else (0, 0)
             rule = coverage.files(state, [part], [size], [modified])[0]
             return _answer(coverage, rule, str(here if rule != state.rule else at), covered, info is None)
@@ -283,7 +305,9 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
 def _answer(coverage: Coverage, rule: int, at: str, covered: Path, missing: bool) -> Why:
     note = " It is not there now; this is by its name alone." if missing else ""
     if rule == NONE:
-        return Why(True, None, at, f"In: it lies in the covered folder {covered}, and no rule catches it.{note}")
+        return Why(
+            True, None, at, f"In: it lies in the covered folder {covered}, and no rule catches it.{note}"
+        )
     decides: Rule = coverage.rules[rule]
     verb = "In" if decides.include else "Out"
     return Why(decides.include, rule, at, f"{verb}: rule {rule + 1}, “{decides.text}”, catches {at}.{note}")

@@ -38,7 +38,9 @@ def _below(store: Store, snapshot: Snapshot, root: Entry, path: bytes) -> Entry:
         listing = store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
         found = next((child for child in listing if child.name == part), None)
         if found is None:
-            raise not_in_snapshot(path, snapshot.record.time, [where + b"/" + child.name for child in listing])
+            raise not_in_snapshot(
+                path, snapshot.record.time, [where + b"/" + child.name for child in listing]
+            )
         entry, where = found, where + b"/" + part
     return entry
 
@@ -71,14 +73,21 @@ def check_depth(depth: int) -> None:
         DamageError: they are.
     """
     if depth > DEEPEST + 1:
-        raise DamageError("Folders are nested more deeply than any snapshot has them", "Restore what is above them")
+        raise DamageError(
+            "Folders are nested more deeply than any snapshot has them", "Restore what is above them"
+        )
 
 
 def contents(store: Store, snapshot: Snapshot, path: bytes | None, deep: bool) -> list[tuple[bytes, Entry]]:
-    """Entries in a folder of a snapshot, or below it when ``deep``; the covered folders without a path; a file itself."""
+    """Entries in a folder of a snapshot, or below it when ``deep``; the covered folders without a path; a
+    file itself."""
     if path is None:
         starts = [(root.name, root) for root in store.roots(snapshot.record)]
-        return [pair for where, root in starts for pair in ((where, root), *(walk(store, root, where) if deep else ()))]
+        return [
+            pair
+            for where, root in starts
+            for pair in ((where, root), *(walk(store, root, where) if deep else ()))
+        ]
     entry = entry_at(store, snapshot, path)
     if entry.kind is not Kind.FOLDER:
         return [(path, entry)]

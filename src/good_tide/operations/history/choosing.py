@@ -1,4 +1,5 @@
-"""Which snapshot of a store a person means: of this machine and job unless they say otherwise, and never another one silently."""
+"""Which snapshot of a store a person means: of this machine and job unless they say otherwise, and never
+another one silently."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ _NAME_SHOWN = 12
 
 
 class Whose(msgspec.Struct, frozen=True):
-    """Whose history is meant: by the name or id of a machine, or by a job of this one; empty: this machine's, as far as that is clear."""
+    """Whose history is meant: by the name or id of a machine, or by a job of this one; empty: this machine's,
+    as far as that is clear."""
 
     machine: str = ""
     job: str = ""
@@ -34,7 +36,8 @@ class Whose(msgspec.Struct, frozen=True):
 class Chooser:
     """The snapshots of a store, and how they are named.
 
-    :param paths: absolute paths that are asked about: where jobs of this machine share a store, the one that covers them is meant.
+    :param paths: absolute paths that are asked about: where jobs of this machine share a store, the one that
+        covers them is meant.
     """
 
     def __init__(self, store: Store, here: Workplace, whose: Whose, paths: Sequence[bytes] = ()) -> None:
@@ -64,12 +67,16 @@ class Chooser:
             return next(iter(own.values()))
         if own:
             raise PersonError(
-                "Several jobs of this machine have snapshots in this store", f"Say which with --job: {', '.join(job for job in own)}"
+                "Several jobs of this machine have snapshots in this store",
+                f"Say which with --job: {', '.join(job for job in own)}",
             )
         if len(self._machines) == 1:
             return next(iter(self._machines.values()))
         names = ", ".join(sorted(harmless(machine.name) for machine in self._machines.values()))
-        raise PersonError("This store holds no snapshots of this machine, but of others", f"Say whose are meant with --machine: {names}")
+        raise PersonError(
+            "This store holds no snapshots of this machine, but of others",
+            f"Say whose are meant with --machine: {names}",
+        )
 
     def _own(self) -> dict[str, Machine]:
         """The histories of this machine in the store, by the names of their jobs."""
@@ -78,26 +85,37 @@ class Chooser:
         there = {name: machine for name, machine in found.items() if machine.id in self._machines}
         if len({machine.id for machine in there.values()}) == 1:
             return dict(list(there.items())[:1])
-        covering = {job.name for job in jobs if self._paths and all(_covers(job, path) for path in self._paths)}
+        covering = {
+            job.name for job in jobs if self._paths and all(_covers(job, path) for path in self._paths)
+        }
         return {name: machine for name, machine in there.items() if name in covering} or there
 
     def _jobs(self) -> list[Job]:
         """The jobs of this machine that use the store."""
         folder, disks = self._store.place.title, disks_for(self._here.settings)
         return [
-            job for job in load_jobs(self._here.settings)
+            job
+            for job in load_jobs(self._here.settings)
             if any(str(locate(ref, disks)) == os.path.abspath(folder) for ref in job.stores)
-        ]  # fmt: skip
+        ]
 
     def _named(self, wanted: str) -> Machine:
         fits = {
-            key: one for key, one in self._machines.items() if one.name.casefold() == wanted.casefold() or key.startswith(wanted.lower())
+            key: one
+            for key, one in self._machines.items()
+            if one.name.casefold() == wanted.casefold() or key.startswith(wanted.lower())
         }
         if len(fits) == 1:
             return next(iter(fits.values()))
-        there = ", ".join(f"{harmless(one.name)} ({key[:_NAME_SHOWN]})" for key, one in (fits or self._machines).items())
+        there = ", ".join(
+            f"{harmless(one.name)} ({key[:_NAME_SHOWN]})" for key, one in (fits or self._machines).items()
+        )
         raise PersonError(
-            f"{len(fits)} machines are called {wanted}" if fits else f"No machine called {wanted} has snapshots in this store",
+            (
+                f"{len(fits)} machines are called {wanted}"
+                if fits
+                else f"No machine called {wanted} has snapshots in this store"
+            ),
             f"There are {there}",
         )
 
@@ -107,12 +125,13 @@ class Chooser:
         return [one for one in self.snapshots if one.record.machine.id == machine]
 
     def choose(self, wanted: str) -> Snapshot:
-        """The snapshot named by an id, a start of one, ``latest``, or a time: the last of its history until the end of the second, minute or day
-        that is named. An id names a snapshot of any machine, unless one was said.
+        """The snapshot named by an id, a start of one, ``latest``, or a time: the last of its history until
+        the end of the second, minute or day that is named. An id names a snapshot of any machine, unless one
+        was said.
 
         Raises:
-            PersonError: none or several fit, or it is not clear whose is meant.
-            DamageError: the one that is meant, or may be, is damaged.
+            PersonError: none or several fit, or it is not clear whose is meant. DamageError: the one that is
+                meant, or may be, is damaged.
         """
         found = by_start(self.own() if self._whose.said else self.snapshots, wanted)
         if found is not None:
@@ -121,7 +140,8 @@ class Chooser:
         own = self.own()
         if not own:
             raise PersonError(
-                f"There is no snapshot of {harmless(self.machine().name)} in this store yet", "See its history for what there is"
+                f"There is no snapshot of {harmless(self.machine().name)} in this store yet",
+                "See its history for what there is",
             )
         chosen = last_in(own, wanted, end)
         self._check_damage(chosen, end)
@@ -130,17 +150,29 @@ class Chooser:
     def _check_damage(self, chosen: Snapshot, end: int | None) -> None:
         """Refuse to take the one before where the one that is meant is damaged."""
         now_words = (
-            f"Name another one by its id, such as {chosen.name[:_NAME_SHOWN]} of {time_words(chosen.record.time, chosen.record.time)}"
+            f"Name another one by its id, such as {chosen.name[:_NAME_SHOWN]} of"
+            f" {time_words(chosen.record.time, chosen.record.time)}"
         )
         for error in self.damage:
             name = error.file.rpartition("/")[2]
             known = known_snapshot(self._here.cache, self._store.header.store, name)
             if known is None:
-                raise DamageError(f"The snapshot {name[:_NAME_SHOWN]} is damaged, and may be the one that is meant", now_words, error.file)
-            machine, time = known
-            if machine == chosen.record.machine.id and time > chosen.record.time and (end is None or time < end):
                 raise DamageError(
-                    f"The snapshot {name[:_NAME_SHOWN]} of {time_words(time, time)}, which is meant, is damaged", now_words, error.file
+                    f"The snapshot {name[:_NAME_SHOWN]} is damaged, and may be the one that is meant",
+                    now_words,
+                    error.file,
+                )
+            machine, time = known
+            if (
+                machine == chosen.record.machine.id
+                and time > chosen.record.time
+                and (end is None or time < end)
+            ):
+                raise DamageError(
+                    f"The snapshot {name[:_NAME_SHOWN]} of {time_words(time, time)}, which is meant, is"
+                    " damaged",
+                    now_words,
+                    error.file,
                 )
 
     def in_place(self, chosen: Snapshot) -> None:
@@ -162,7 +194,8 @@ def _end_of(wanted: str) -> int:
         return parse_period(wanted)[1]
     except PersonError:
         raise PersonError(
-            f"No snapshot is called {harmless(wanted)}", 'Give the start of its name (at least four characters), a time, or "latest"'
+            f"No snapshot is called {harmless(wanted)}",
+            'Give the start of its name (at least four characters), a time, or "latest"',
         ) from None
 
 
@@ -174,4 +207,7 @@ def _covers(job: Job, path: bytes) -> bool:
 def of_words(snapshot: Snapshot, now: int) -> str:
     """Which snapshot it is and whose, in words."""
     record = snapshot.record
-    return f"the snapshot of {time_words(record.time, now, seconds=True)} ({snapshot.name[:_NAME_SHOWN]}) of {record.machine.name}"
+    return (
+        f"the snapshot of {time_words(record.time, now, seconds=True)} ({snapshot.name[:_NAME_SHOWN]}) of"
+        f" {record.machine.name}"
+    )

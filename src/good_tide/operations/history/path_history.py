@@ -12,7 +12,8 @@ from good_tide.storage.catalog import Catalog
 
 
 class Version(msgspec.Struct, frozen=True):
-    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in, from ``first`` to ``last``."""
+    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in,
+    from ``first`` to ``last``."""
 
     first_seen: int
     last_seen: int
@@ -24,7 +25,8 @@ class Version(msgspec.Struct, frozen=True):
 
 
 class PathHistory(msgspec.Struct, frozen=True):
-    """All versions of a path, oldest first; ``gone_since`` is the first snapshot without it, None if it stands now."""
+    """All versions of a path, oldest first; ``gone_since`` is the first snapshot without it, None if it
+    stands now."""
 
     versions: tuple[Version, ...]
     gone_since: int | None
@@ -62,7 +64,15 @@ def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:
         last = newest if span.last is None else span.last
         first, newest_with = points[span.first], points[last]
         versions.append(
-            Version(first.time, newest_with.time, first.name, newest_with.name, span.size, span.modified, last - span.first + 1)
+            Version(
+                first.time,
+                newest_with.time,
+                first.name,
+                newest_with.name,
+                span.size,
+                span.modified,
+                last - span.first + 1,
+            )
         )
     end = spans[-1].last
     return PathHistory(tuple(versions), None if end is None else points[end + 1].time)

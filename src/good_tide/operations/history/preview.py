@@ -21,9 +21,22 @@ _TEXT_LIMIT = 512 * 1024
 _PICTURE_LIMIT = 16 * 1024 * 1024
 _SNIFF_BYTES = 4096
 _ENCODINGS = [
-    "utf_16", "utf_32", "cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "koi8_r", "shift_jis", "euc_jp", "gb18030", "big5", "euc_kr",
-    "mac_roman", "cp437",
-]  # fmt: skip
+    "utf_16",
+    "utf_32",
+    "cp1252",
+    "cp1250",
+    "cp1251",
+    "cp1253",
+    "cp1254",
+    "koi8_r",
+    "shift_jis",
+    "euc_jp",
+    "gb18030",
+    "big5",
+    "euc_kr",
+    "mac_roman",
+    "cp437",
+]
 """Those in wide use: among all there are, a short text is taken for one that nobody writes."""
 
 
@@ -56,7 +69,9 @@ def preview(store: Store, entry: Entry) -> Preview:
 
 
 def _is_picture(head: bytes, name: bytes) -> bool:
-    return head.startswith((b"\x89PNG\r\n", b"\xff\xd8\xff")) or (name.lower().endswith(b".svg") and b"<svg" in head)
+    return head.startswith((b"\x89PNG\r\n", b"\xff\xd8\xff")) or (
+        name.lower().endswith(b".svg") and b"<svg" in head
+    )
 
 
 def decode_text(data: bytes) -> tuple[str | None, str]:
@@ -95,15 +110,21 @@ def _summary(data: bytes, entry: Entry) -> str:
 def _sound_summary(data: bytes, entry: Entry) -> str:
     try:
         with wave.open(io.BytesIO(data)) as sound:
-            seconds = (entry.stat.size - 44) / (sound.getframerate() * sound.getnchannels() * sound.getsampwidth())
+            seconds = (entry.stat.size - 44) / (
+                sound.getframerate() * sound.getnchannels() * sound.getsampwidth()
+            )
             channels = "1 channel" if sound.getnchannels() == 1 else f"{sound.getnchannels()} channels"
-            return f"Sound, {seconds:.1f} s, {sound.getframerate()} Hz, {sound.getsampwidth() * 8} bit, {channels}"
+            return (
+                f"Sound, {seconds:.1f} s, {sound.getframerate()} Hz, {sound.getsampwidth() * 8} bit,"
+                f" {channels}"
+            )
     except (wave.Error, EOFError):
         return "A sound file"
 
 
 def compare_with_disk(store: Store, entry: Entry, path: bytes) -> tuple[Difference | None, str]:
-    """What differs between a version and what is on disk now; or None and a sentence why that cannot be shown."""
+    """What differs between a version and what is on disk now; or None and a sentence why that cannot be
+    shown."""
     try:
         info = os.lstat(path)
     except OSError:
@@ -115,11 +136,14 @@ def compare_with_disk(store: Store, entry: Entry, path: bytes) -> tuple[Differen
             now = file.read(_TEXT_LIMIT)
     except OSError as error:
         return None, f"What is on the disk now cannot be read ({os.strerror(error.errno or 0)})"
-    return _compare(read_file(store, entry, _TEXT_LIMIT), now, entry.stat.size == info.st_size, "what is on the disk now")
+    return _compare(
+        read_file(store, entry, _TEXT_LIMIT), now, entry.stat.size == info.st_size, "what is on the disk now"
+    )
 
 
 def compare_versions(store: Store, entry: Entry, before: Entry) -> tuple[Difference | None, str]:
-    """What differs between a version and the one before it; or None and a sentence why that cannot be shown."""
+    """What differs between a version and the one before it; or None and a sentence why that cannot be
+    shown."""
     if before.kind is not Kind.FILE:
         return None, "Before, this was no file"
     mine, theirs = read_file(store, entry, _TEXT_LIMIT), read_file(store, before, _TEXT_LIMIT)

@@ -36,7 +36,8 @@ class Damage(msgspec.Struct):
 
 
 class VerifyReport(msgspec.Struct):
-    """What a verification read and found. ``bytes_read`` counts bytes of store files; ``notes`` say what is no damage, in sentences."""
+    """What a verification read and found. ``bytes_read`` counts bytes of store files; ``notes`` say what is
+    no damage, in sentences."""
 
     packs: int = 0
     chunks: int = 0
@@ -85,7 +86,9 @@ class _Verifier:
             self._note(unreadable.file, unreadable.what)
         for table in tables:
             self._control.checkpoint()
-            self._control.report(Progress("Verifying packs", self._report.packs, len(tables), self._report.bytes_read, total))
+            self._control.report(
+                Progress("Verifying packs", self._report.packs, len(tables), self._report.bytes_read, total)
+            )
             self._pack(table)
         self._unnamed_packs()
         found, damaged = self._store.snapshots()
@@ -93,7 +96,9 @@ class _Verifier:
             self._note(error.file, error.what)
         for number, snapshot in enumerate(found):
             self._control.checkpoint()
-            self._control.report(Progress("Verifying snapshots", number, len(found), self._report.bytes_read, total))
+            self._control.report(
+                Progress("Verifying snapshots", number, len(found), self._report.bytes_read, total)
+            )
             self._snapshot(snapshot)
         self._script()
         self._report.damage = list(self._damage.values())
@@ -103,10 +108,15 @@ class _Verifier:
         """The recovery script, which nothing on the disk protects."""
         state = script_state(self._store.place)
         if state == "unknown":
-            self._note(SCRIPT_FILE, "It is not the script that Good Tide puts there: somebody may have changed it. Do not run it")
+            self._note(
+                SCRIPT_FILE,
+                "It is not the script that Good Tide puts there: somebody may have changed it. Do not run it",
+            )
         elif state != "ours":
             what = "is missing" if state == "missing" else "is that of an earlier version"
-            self._report.notes.append(f"{SCRIPT_FILE} {what}; “good-tide store recovery-script” puts this version's there")
+            self._report.notes.append(
+                f"{SCRIPT_FILE} {what}; “good-tide store recovery-script” puts this version's there"
+            )
 
     def _note(self, file: str, what: str) -> Damage:
         return self._damage.setdefault(file, Damage(file, what, []))
@@ -153,7 +163,15 @@ class _Verifier:
             try:
                 sealed = self._store.place.read(file, offsets[number], stored)
                 self._report.bytes_read += len(sealed)
-                open_chunk(self._store.keys, table.pack, number, sealed, identity, plain, bool(table.squeezed[number]))
+                open_chunk(
+                    self._store.keys,
+                    table.pack,
+                    number,
+                    sealed,
+                    identity,
+                    plain,
+                    bool(table.squeezed[number]),
+                )
             except (DamageError, PlaceError) as error:
                 self._note(file, error.what)
                 self._bad[identity] = file
@@ -205,7 +223,9 @@ class _Verifier:
                 if extent.chunk is not None and extent.chunk in self._bad:
                     self._affect(self._damage[self._bad[extent.chunk]], where)
                 elif extent.chunk is not None and extent.chunk not in self._store.index:
-                    self._affect(self._note(INDEX_FOLDER, "A chunk that a snapshot needs is in no index"), where)
+                    self._affect(
+                        self._note(INDEX_FOLDER, "A chunk that a snapshot needs is in no index"), where
+                    )
 
     @staticmethod
     def _affect(damage: Damage, path: bytes) -> None:

@@ -1,4 +1,5 @@
-"""How often disks go away, kept in the person's state folder: a disk that is removed often makes a doubtful place."""
+"""How often disks go away, kept in the person's state folder: a disk that is removed often makes a doubtful
+place."""
 
 from __future__ import annotations
 

@@ -1,6 +1,8 @@
-"""The journal: what happened, what it means, what to do; and every run. In SQLite in the person's state folder, bounded.
+"""The journal: what happened, what it means, what to do; and every run. In SQLite in the person's state
+folder, bounded.
 
-Nothing depends on it: a journal that cannot be written does not stop what it is about, and a damaged one is put aside.
+Nothing depends on it: a journal that cannot be written does not stop what it is about, and a damaged one is
+put aside.
 """
 
 from __future__ import annotations
@@ -32,12 +34,15 @@ CREATE TABLE IF NOT EXISTS event (
     what TEXT NOT NULL, means TEXT NOT NULL, todo TEXT NOT NULL, detail TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS event_time ON event (time);
 CREATE TABLE IF NOT EXISTS run (
-    id INTEGER PRIMARY KEY, job TEXT NOT NULL, store TEXT NOT NULL, occasion TEXT NOT NULL, began INTEGER NOT NULL, seconds REAL NOT NULL,
-    result TEXT NOT NULL, files INTEGER NOT NULL, changed INTEGER NOT NULL, new_bytes INTEGER NOT NULL, stored INTEGER NOT NULL,
+    id INTEGER PRIMARY KEY, job TEXT NOT NULL, store TEXT NOT NULL, occasion TEXT NOT NULL,
+        began INTEGER NOT NULL, seconds REAL NOT NULL,
+    result TEXT NOT NULL, files INTEGER NOT NULL, changed INTEGER NOT NULL, new_bytes INTEGER NOT NULL,
+        stored INTEGER NOT NULL,
     gaps INTEGER NOT NULL, snapshot TEXT NOT NULL, words TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS run_began ON run (job, began);
 CREATE TABLE IF NOT EXISTS left_out (
-    job TEXT NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, detail TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
+    job TEXT NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, detail TEXT NOT NULL,
+        first INTEGER NOT NULL, last INTEGER NOT NULL,
     runs INTEGER NOT NULL, PRIMARY KEY (job, path));
 CREATE TABLE IF NOT EXISTS told (key TEXT PRIMARY KEY, time INTEGER NOT NULL, open INTEGER NOT NULL);
 """
@@ -103,12 +108,15 @@ class Journal:
                 self._db.close()
                 self._db = None
 
-    def add(self, level: Level, job: str, what: str, detail: Sequence[str] = (), means: str = "", todo: str = "") -> Event:
+    def add(
+        self, level: Level, job: str, what: str, detail: Sequence[str] = (), means: str = "", todo: str = ""
+    ) -> Event:
         """Note something that happened."""
         event = Event(self._clock.now(), level, job, what, means, todo, tuple(detail))
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             db.execute(
-                "INSERT INTO event (time, level, job, what, means, todo, detail) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO event (time, level, job, what, means, todo, detail) VALUES (?, ?, ?, ?, ?,"
+                " ?, ?)",
                 (event.time, level, job, what, means, todo, msgspec.json.encode(event.detail).decode()),
             )
             self._trim(db)
@@ -133,13 +141,18 @@ class Journal:
     def take_left_out(self, job: str, snapshot: Snapshot) -> None:
         """Note which files a run left out, and forget those that it did not."""
         time = snapshot.record.time
-        items = [(item.path, item.reason, item.detail) for item in snapshot.record.left_out if item.reason not in ("special", "store")]
+        items = [
+            (item.path, item.reason, item.detail)
+            for item in snapshot.record.left_out
+            if item.reason not in ("special", "store")
+        ]
         items += [(path, "unsteady", "changed while it was read") for path in snapshot.record.unsteady]
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             for path, reason, detail in items[:_MOST_LEFT_OUT]:
                 db.execute(
                     """INSERT INTO left_out VALUES (?, ?, ?, ?, ?, ?, 1) ON CONFLICT (job, path)
-                       DO UPDATE SET reason = excluded.reason, detail = excluded.detail, last = excluded.last, runs = runs + 1""",
+                       DO UPDATE SET reason = excluded.reason, detail = excluded.detail,
+                           last = excluded.last, runs = runs + 1""",
                     (job, path, reason, detail, time, time),
                 )
             db.execute("DELETE FROM left_out WHERE job = ? AND last < ?", (job, time))
@@ -158,7 +171,10 @@ class Journal:
 
     def left_out(self, job: str) -> list[LeftOutFile]:
         """Files that the last run left out, those that fail longest first."""
-        query = "SELECT path, reason, detail, first, last, runs FROM left_out WHERE job = ? ORDER BY runs DESC, path"
+        query = (
+            "SELECT path, reason, detail, first, last, runs FROM left_out WHERE job = ? ORDER BY runs DESC,"
+            " path"
+        )
         return [LeftOutFile(*row) for row in self._rows(query, (job,))]
 
     def events(self, wanted: Filter) -> list[Event]:
@@ -176,13 +192,24 @@ class Journal:
         for sign, moment in ((">=", wanted.since), ("<", wanted.until)):
             if moment:
                 where.append(f"time {sign} {int(moment)}")
-        query = f"SELECT time, level, job, what, means, todo, detail FROM event WHERE {' AND '.join(where)} ORDER BY time DESC, id DESC LIMIT {int(wanted.most)}"
+        query = (
+            f"SELECT time, level, job, what, means, todo, detail FROM event WHERE {' AND '.join(where)} ORDER"
+            f" BY time DESC, id DESC LIMIT {int(wanted.most)}"
+        )
         try:
             with self._using() as db:
                 rows = db.execute(query, values).fetchall()
         except (sqlite3.Error, OSError) as error:
             return [
-                Event(self._clock.now(), "trouble", "", "The journal cannot be read", "Snapshots do not depend on it.", "", (str(error),))
+                Event(
+                    self._clock.now(),
+                    "trouble",
+                    "",
+                    "The journal cannot be read",
+                    "Snapshots do not depend on it.",
+                    "",
+                    (str(error),),
+                )
             ]
         return [
             Event(time, level, job, what, means, todo, msgspec.json.decode(detail, type=tuple[str, ...]))
@@ -191,12 +218,18 @@ class Journal:
 
     def runs(self, job: str, since: int = 0, most: int = 5000) -> list[Run]:
         """Runs of a job (of all for the empty name), newest first."""
-        query = f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE (job = ? OR ? = '') AND began >= ? ORDER BY began DESC LIMIT ?"
+        query = (
+            f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE (job = ? OR ? = '') AND began >= ?"
+            " ORDER BY began DESC LIMIT ?"
+        )
         return [Run(*row) for row in self._rows(query, (job, job, since, most))]
 
     def last_done(self, job: str) -> Run | None:
         """The newest run of a job that gave a snapshot."""
-        query = f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE job = ? AND snapshot != '' ORDER BY began DESC LIMIT 1"
+        query = (
+            f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE job = ? AND snapshot != '' ORDER BY"
+            " began DESC LIMIT 1"
+        )
         return next((Run(*row) for row in self._rows(query, (job,))), None)
 
     def is_news(self, key: str) -> bool:
@@ -215,7 +248,12 @@ class Journal:
     def open_told(self, prefix: str) -> list[str]:
         """Keys of what was told and is not over yet."""
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
-            return [str(key) for (key,) in db.execute("SELECT key FROM told WHERE open AND substr(key, 1, ?) = ?", (len(prefix), prefix))]
+            return [
+                str(key)
+                for (key,) in db.execute(
+                    "SELECT key FROM told WHERE open AND substr(key, 1, ?) = ?", (len(prefix), prefix)
+                )
+            ]
         return []
 
     def is_over(self, key: str) -> None:

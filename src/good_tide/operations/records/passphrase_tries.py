@@ -42,7 +42,8 @@ class TryCounter:
             self._file.write_bytes(msgspec.json.encode(tries))
 
     def seconds_to_wait(self) -> float:
-        """How long until the next try is taken: nothing for the first three, then 2, 4, 8 … seconds, at most five minutes."""
+        """How long until the next try is taken: nothing for the first three, then 2, 4, 8 … seconds, at most
+        five minutes."""
         tries = self._read()
         if tries.wrong < _FREE_TRIES:
             return 0.0
@@ -73,7 +74,10 @@ class TryCounter:
         """
         wait = self.seconds_to_wait()
         if wait > 0:
-            raise PlaceError("Too many wrong passphrases", f"Wait {duration_words(wait + 1)}, then try again; the hint may help")
+            raise PlaceError(
+                "Too many wrong passphrases",
+                f"Wait {duration_words(wait + 1)}, then try again; the hint may help",
+            )
 
     def wrong(self) -> None:
         """A passphrase was wrong."""

@@ -1,6 +1,7 @@
 """What is remembered of each job's runs between starts of the agent, in the person's state folder.
 
-One small file, written whole. The command line changes it too (a pause), so it is read anew whenever it changed.
+One small file, written whole. The command line changes it too (a pause), so it is read anew whenever it
+changed.
 """
 
 from __future__ import annotations
@@ -17,8 +18,9 @@ _FILE = "rhythm.json"
 
 
 class _Shelf(msgspec.Struct, omit_defaults=True):
-    """``paused_until`` in nanoseconds since 1970 UTC, 0: not paused; ``away`` by job: since when its disk is away; ``reported`` by job: when its last
-    report was sent; ``swept`` by store: when it was last swept; ``released``: stores of which something was released since."""
+    """``paused_until`` in nanoseconds since 1970 UTC, 0: not paused; ``away`` by job: since when its disk is
+    away; ``reported`` by job: when its last report was sent; ``swept`` by store: when it was last swept;
+    ``released``: stores of which something was released since."""
 
     paused_until: int = 0
     books: dict[str, Book] = {}
@@ -47,7 +49,9 @@ class Books:
         except FileNotFoundError:
             self._shelf, self._stamp = _Shelf(), None
         except (OSError, msgspec.MsgspecError):
-            pass  # what was read last still holds; a file that was never readable counts as empty, and runs are made up once
+            # what was read last still holds; a file that was never readable counts as empty, and runs are
+            # made up once
+            pass
         return self._shelf
 
     def _write(self) -> None:

@@ -1,5 +1,6 @@
-"""What this machine remembers of each store between openings, so that it notices a store that is older than it was, and another machine that
-writes its history. A small file for each store in the person's state folder; without it nothing is noticed, and nothing else is lost.
+"""What this machine remembers of each store between openings, so that it notices a store that is older than
+it was, and another machine that writes its history. A small file for each store in the person's state folder;
+without it nothing is noticed, and nothing else is lost.
 """
 
 from __future__ import annotations
@@ -34,9 +35,10 @@ class Taken(msgspec.Struct, frozen=True):
 
 
 class _Memory(msgspec.Struct):
-    """``index`` and ``slots`` are those that were there; ``retired`` were there before and had been replaced or revoked since. ``taken``,
-    ``coming`` and ``mixed`` by machine, in nanoseconds since 1970 UTC: ``coming`` is the time of the newest snapshot that this machine was
-    about to put there, ``mixed`` since when somebody else writes the history."""
+    """``index`` and ``slots`` are those that were there; ``retired`` were there before and had been replaced
+    or revoked since. ``taken``, ``coming`` and ``mixed`` by machine, in nanoseconds since 1970 UTC:
+    ``coming`` is the time of the newest snapshot that this machine was about to put there, ``mixed`` since
+    when somebody else writes the history."""
 
     taken: dict[str, Taken] = {}
     coming: dict[str, int] = {}
@@ -57,7 +59,8 @@ class Noticed(NamedTuple):
 def others_write(machine: str) -> Noticed:
     """That another machine writes the history of this one."""
     return Noticed(
-        f"Another machine writes snapshots as {machine}: one of them was made from an image of the other. Nothing is released meanwhile",
+        f"Another machine writes snapshots as {machine}: one of them was made from an image of the other."
+        " Nothing is released meanwhile",
         "On the copy: good-tide machine --own-history. Here, when that is done: good-tide machine --accept",
     )
 
@@ -96,7 +99,8 @@ class StoreMemory:
         return True
 
     def look(self, store: Store) -> list[Noticed]:
-        """Look at a store that was opened: what is strange about it, said once; from now on it is taken as it is.
+        """Look at a store that was opened: what is strange about it, said once; from now on it is taken as it
+        is.
 
         Raises:
             GoodTideError: it cannot be looked at.
@@ -109,7 +113,8 @@ class StoreMemory:
         return found
 
     def _older(self, memory: _Memory, store: Store) -> list[Noticed]:
-        """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing ever releases the newest."""
+        """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing
+        ever releases the newest."""
         found = []
         present = set(store.snapshot_names())
         for machine, taken in list(memory.taken.items()):
@@ -119,10 +124,15 @@ class StoreMemory:
             newest = own[-1] if own else None
             if newest is None or newest.record.time < taken.time:
                 then = time_words(taken.time, taken.time)
-                now = f"its newest is of {time_words(newest.record.time, taken.time)}" if newest is not None else "it has none"
+                now = (
+                    f"its newest is of {time_words(newest.record.time, taken.time)}"
+                    if newest is not None
+                    else "it has none"
+                )
                 found.append(
                     Noticed(
-                        f"The store in {store.place.title} is older than when this machine last saw it: the snapshot of {then} is gone, and {now}",
+                        f"The store in {store.place.title} is older than when this machine last saw it: the"
+                        f" snapshot of {then} is gone, and {now}",
                         "Find out who put an old copy there; what was taken since is missing from it",
                     )
                 )
@@ -141,36 +151,60 @@ class StoreMemory:
         found = []
         if back:
             found.append(
-                Noticed(f"An old index was put back into the store in {store.place.title}", "Run verify on it, and find out who did that")
+                Noticed(
+                    f"An old index was put back into the store in {store.place.title}",
+                    "Run verify on it, and find out who did that",
+                )
             )
         elif gone and not fresh and _holds_unnamed_packs(store):
             found.append(
-                Noticed(f"{len(gone):,} index files are missing from the store in {store.place.title}", "Run verify on it, with --read-all")
+                Noticed(
+                    f"{len(gone):,} index files are missing from the store in {store.place.title}",
+                    "Run verify on it, with --read-all",
+                )
             )
-        memory.retired_index = [name for name in [*memory.retired_index, *gone] if name not in now][-_MOST_RETIRED:]
+        memory.retired_index = [name for name in [*memory.retired_index, *gone] if name not in now][
+            -_MOST_RETIRED:
+        ]
         memory.index = now
         return found
 
     def _slots(self, memory: _Memory, store: Store) -> list[Noticed]:
-        """Whether a key slot that had been revoked is back: a passphrase that was given up opens the store again."""
+        """Whether a key slot that had been revoked is back: a passphrase that was given up opens the store
+        again."""
         now = {}
         for name in store.place.names(SLOT_FOLDER):
             with contextlib.suppress(GoodTideError):  # one that cannot be read opens nothing
-                now[name] = hashlib.sha256(store.place.read(f"{SLOT_FOLDER}/{name}", 0, 1 << 16)).hexdigest()[:_SHOWN]
+                now[name] = hashlib.sha256(store.place.read(f"{SLOT_FOLDER}/{name}", 0, 1 << 16)).hexdigest()[
+                    :_SHOWN
+                ]
         back = [name for name, digest in now.items() if memory.retired_slots.get(name) == digest]
         memory.retired_slots |= {name: digest for name, digest in memory.slots.items() if name not in now}
-        memory.retired_slots = {name: digest for name, digest in memory.retired_slots.items() if name not in now}
+        memory.retired_slots = {
+            name: digest for name, digest in memory.retired_slots.items() if name not in now
+        }
         memory.slots = now
         if not back:
             return []
-        what = f"A passphrase or recovery key that had been revoked opens the store in {store.place.title} again"
-        return [Noticed(what, f"Find out who put keys/{back[0]} back; revoke it anew with “good-tide store slots”")]
+        what = (
+            f"A passphrase or recovery key that had been revoked opens the store in {store.place.title} again"
+        )
+        return [
+            Noticed(
+                what, f"Find out who put keys/{back[0]} back; revoke it anew with “good-tide store slots”"
+            )
+        ]
 
     def note_coming(self, newest: Mapping[str, int]) -> None:
-        """This machine is about to put snapshots there, up to these times by machine. A run that is killed between putting one there and
-        noting it must not be taken for another machine's; where that cannot be kept, nothing is noticed rather than something wrong."""
+        """This machine is about to put snapshots there, up to these times by machine. A run that is killed
+        between putting one there and noting it must not be taken for another machine's; where that cannot be
+        kept, nothing is noticed rather than something wrong."""
         memory = self._read()
-        fresh = {machine: time for machine, time in newest.items() if machine in memory.taken and time > memory.coming.get(machine, 0)}
+        fresh = {
+            machine: time
+            for machine, time in newest.items()
+            if machine in memory.taken and time > memory.coming.get(machine, 0)
+        }
         memory.coming |= fresh
         if fresh and not self._write(memory) and not memory.mixed:
             with contextlib.suppress(OSError):
@@ -185,12 +219,13 @@ class StoreMemory:
             self._write(memory)
 
     def is_mixed(self, machine: str) -> bool:
-        """Whether somebody else writes a machine's history: until a person has looked nothing of it is released."""
+        """Whether somebody else writes a machine's history: until a person has looked nothing of it is
+        released."""
         return machine in self._read().mixed
 
     def notice_others(self, machine: str, newest: Snapshot | None, now: int) -> bool:
-        """Before a snapshot of a machine is taken: whether its newest one is younger than the one that this machine took last, so that another
-        machine has the same identity. True when it is noticed now."""
+        """Before a snapshot of a machine is taken: whether its newest one is younger than the one that this
+        machine took last, so that another machine has the same identity. True when it is noticed now."""
         memory = self._read()
         taken = memory.taken.get(machine)
         if newest is None or taken is None or machine in memory.mixed or newest.name == taken.name:
@@ -211,7 +246,8 @@ class StoreMemory:
 
 
 def _holds_unnamed_packs(store: Store) -> bool:
-    """Whether there are packs that no index names, as where an index file was taken away; a sweep leaves none."""
+    """Whether there are packs that no index names, as where an index file was taken away; a sweep leaves
+    none."""
     store.refresh()
     named = {pack.hex() for pack in (*store.index.tables, *store.avoided)}
     return any(name.rpartition("/")[2] not in named for name in store.place.names(PACK_FOLDER))

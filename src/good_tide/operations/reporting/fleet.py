@@ -1,4 +1,5 @@
-"""A watch from afar: each snapshot leaves a small record in the store, and whoever can read the store sees all machines."""
+"""A watch from afar: each snapshot leaves a small record in the store, and whoever can read the store sees
+all machines."""
 
 from __future__ import annotations
 
@@ -49,11 +50,21 @@ class FleetRow(msgspec.Struct, frozen=True):
 
 
 def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, clock: Clock) -> None:
-    """Leave the record of a snapshot, in place of this job's earlier ones. The snapshot does not depend on it."""
+    """Leave the record of a snapshot, in place of this job's earlier ones. The snapshot does not depend on
+    it."""
     tally, due = snapshot.record.tally, next(job.rhythm.starts(clock.now(), 0, local_zone()), None)
     record = StatusRecord(
-        machine, job.name, snapshot.record.time, snapshot.name, due or 0, job.rhythm.words(), tally.files, tally.bytes, snapshot.gaps, __version__
-    )  # fmt: skip
+        machine,
+        job.name,
+        snapshot.record.time,
+        snapshot.name,
+        due or 0,
+        job.rhythm.words(),
+        tally.files,
+        tally.bytes,
+        snapshot.gaps,
+        __version__,
+    )
     with contextlib.suppress(GoodTideError):
         own = (job.name, *job.former)
         before = [name for name, old in _records(store) if old.machine.id == machine.id and old.job in own]
@@ -67,15 +78,17 @@ def _records(store: Store) -> list[tuple[str, StatusRecord]]:
     for name in store.place.names(_FOLDER):
         file = f"{_FOLDER}/{name}"
         with contextlib.suppress(DamageError, NotInPlaceError):
-            found.append((name, unpacked(store.read_sealed(FileKind.STATUS, file), StatusRecord, file, "a status")))
+            found.append(
+                (name, unpacked(store.read_sealed(FileKind.STATUS, file), StatusRecord, file, "a status"))
+            )
     return found
 
 
 def fleet(store: Store, now: int) -> list[FleetRow]:
     """All machines that use a store, those that are latest first.
 
-    A machine is late when its next snapshot is overdue by more than two hours, or, where snapshots are taken by hand, when there was
-    none for a week. Of machines without a record their newest snapshot tells.
+    A machine is late when its next snapshot is overdue by more than two hours, or, where snapshots are taken
+    by hand, when there was none for a week. Of machines without a record their newest snapshot tells.
     """
     newest: dict[tuple[str, str], StatusRecord] = {}
     for _, record in _records(store):
@@ -92,7 +105,10 @@ def fleet(store: Store, now: int) -> list[FleetRow]:
             newest[machine.id, ""] = StatusRecord(
                 machine, "", time, snapshot.name, files=tally.files, bytes=tally.bytes, gaps=snapshot.gaps
             )
-    rows = [FleetRow(record, counts.get(machine, 0), _late(record, now)) for (machine, _), record in newest.items()]
+    rows = [
+        FleetRow(record, counts.get(machine, 0), _late(record, now))
+        for (machine, _), record in newest.items()
+    ]
     return sorted(rows, key=lambda row: (-row.late, row.record.machine.name, row.record.job))
 
 

@@ -22,7 +22,13 @@ class Post:
     """Sends reports of this machine's jobs."""
 
     def __init__(self, settings: Path, machine: str, clock: Clock, journal: Journal, ring: KeyRing) -> None:
-        self._settings, self._machine, self._clock, self._journal, self._ring = settings, machine, clock, journal, ring
+        self._settings, self._machine, self._clock, self._journal, self._ring = (
+            settings,
+            machine,
+            clock,
+            journal,
+            ring,
+        )
 
     def deliver(self, part: ReportPart) -> None:
         """Send a job's report to everybody who is to have it.
@@ -34,7 +40,9 @@ class Post:
         wanted = part.job.reporting
         if wanted.folder:
             names = [job.name for job in load_jobs(self._settings)]
-            write_report(made, Path(wanted.folder) / f"{_file_name(self._machine, part.job.name, names)}.html")
+            write_report(
+                made, Path(wanted.folder) / f"{_file_name(self._machine, part.job.name, names)}.html"
+            )
         if wanted.to:
             self.mail(made, wanted.to)
 
@@ -51,7 +59,9 @@ class Post:
         if mail:
             to = sorted({one for part in parts for one in part.job.reporting.to})
             if not to:
-                raise PersonError("Nobody is to have this report", "Name somebody for the job, with “to” in its reporting")
+                raise PersonError(
+                    "Nobody is to have this report", "Name somebody for the job, with “to” in its reporting"
+                )
             self.mail(made, to)
             said.append(f"sent to {', '.join(to)}")
         return f"The report was {' and '.join(said) or 'made'}"
@@ -66,11 +76,16 @@ class Post:
         Raises:
             GoodTideError: there is no mail server, or it does not take it.
         """
-        from good_tide.system.mailing import send  # loads the mail libraries, which an agent that sends none does without
+        from good_tide.system.mailing import (
+            send,
+        )  # loads the mail libraries, which an agent that sends none does without
 
         server = load_mail_server(self._settings)
         if server is None:
-            raise PersonError("There is no mail server", "Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”")
+            raise PersonError(
+                "There is no mail server",
+                "Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”",
+            )
         send(server, to, made.subject, made.text, made.html, self._ring)
 
     def server(self) -> MailServer | None:
@@ -96,7 +111,9 @@ class Post:
                 elif self._ring.recall(server.key) is None:
                     raise PersonError(f"The password of {server.login} is not known", "Type it")
             except PlaceError as error:
-                raise PlaceError(error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”") from error
+                raise PlaceError(
+                    error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”"
+                ) from error
         save_mail_server(self._settings, server)
 
     def try_out(self, server: MailServer, password: str, to: str) -> None:
@@ -109,7 +126,15 @@ class Post:
 
         checked(server)
         words = f"This is a test from {self._machine}. Reports will come this way."
-        send(server, [to], f"Good Tide on {self._machine}: a test", words, f"<p>{html.escape(words)}</p>", self._ring, password)
+        send(
+            server,
+            [to],
+            f"Good Tide on {self._machine}: a test",
+            words,
+            f"<p>{html.escape(words)}</p>",
+            self._ring,
+            password,
+        )
 
 
 def checked(server: MailServer) -> MailServer:
@@ -130,8 +155,10 @@ def _plain(name: str) -> str:
 
 
 def _file_name(machine: str, name: str, jobs: Sequence[str]) -> str:
-    """What the file of a job's report is called. Of jobs whose names differ only in what files cannot be called, all but the first get a
-    digest besides."""
+    """What the file of a job's report is called. Of jobs whose names differ only in what files cannot be
+    called, all but the first get a digest besides."""
     alike = sorted(other for other in jobs if _plain(other) == _plain(name))
     plain = _plain(f"{machine}-{name}")
-    return plain if not alike or alike[0] == name else f"{plain}-{hashlib.sha256(name.encode()).hexdigest()[:6]}"
+    return (
+        plain if not alike or alike[0] == name else f"{plain}-{hashlib.sha256(name.encode()).hexdigest()[:6]}"
+    )

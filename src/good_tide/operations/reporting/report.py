@@ -1,4 +1,5 @@
-"""Reports on how jobs stand, for machines that nobody sits at; and the journal written out. Plain text, HTML, CSV, JSON."""
+"""Reports on how jobs stand, for machines that nobody sits at; and the journal written out. Plain text, HTML,
+CSV, JSON."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ _DAYS = {"daily": 7, "weekly": 14, "trouble": 7, "never": 14}
 _MOST_LEFT_OUT, _MOST_EVENTS = 20, 100
 _BAR = 24
 _TEMPLATES = "templates"
-"""A folder of this name in the settings folder may hold templates that take the place of those that come with the program."""
+"""A folder of this name in the settings folder may hold templates that take the place of those that come with
+the program."""
 
 
 class Report(msgspec.Struct, frozen=True):
@@ -56,21 +58,30 @@ def report(parts: Sequence[ReportPart], journal: Journal, machine: str, now: int
         "full": any(part.job.reporting.full for part in parts),
         "parts": [_part(part, journal, now) for part in parts],
     }
-    return Report(title, _rendered("report.txt.j2", values, settings), _rendered("report.html.j2", values, settings))
+    return Report(
+        title, _rendered("report.txt.j2", values, settings), _rendered("report.html.j2", values, settings)
+    )
 
 
 def _rendered(template: str, values: dict[str, Any], settings: Path) -> str:
     import jinja2  # loads slowly; only a report needs it
 
-    loader = jinja2.ChoiceLoader([jinja2.FileSystemLoader(settings / _TEMPLATES), jinja2.PackageLoader("good_tide", _TEMPLATES)])
+    loader = jinja2.ChoiceLoader(
+        [jinja2.FileSystemLoader(settings / _TEMPLATES), jinja2.PackageLoader("good_tide", _TEMPLATES)]
+    )
     made = jinja2.Environment(
-        loader=loader, autoescape=jinja2.select_autoescape(("html", "html.j2")), trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
-    )  # fmt: skip
+        loader=loader,
+        autoescape=jinja2.select_autoescape(("html", "html.j2")),
+        trim_blocks=True,
+        lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
+    )
     try:
         return made.get_template(template).render(values)
     except (jinja2.TemplateError, UnicodeDecodeError) as error:
         raise PersonError(
-            f"The template {template} cannot be used ({error})", f"Correct it in {settings / _TEMPLATES}, or remove it"
+            f"The template {template} cannot be used ({error})",
+            f"Correct it in {settings / _TEMPLATES}, or remove it",
         ) from error
 
 
@@ -85,12 +96,15 @@ def _part(part: ReportPart, journal: Journal, now: int) -> dict[str, Any]:
         "sentence": status.sentence,
         "detail": status.detail,
         "troubles": [
-            {"since": time_words(one.since, now), "what": one.what.rstrip("."), "todo": one.todo.rstrip(".")} for one in status.trouble
+            {"since": time_words(one.since, now), "what": one.what.rstrip("."), "todo": one.todo.rstrip(".")}
+            for one in status.trouble
         ],
         "summary": _summary(runs),
         "days": _days(runs, [first + timedelta(days=day) for day in range(count)]),
         "stores": [{"name": store.name, "words": _store_words(store)} for store in part.standing.stores],
-        "left_out": [f"{printable(one.path)}: {one.detail}" for one in journal.left_out(part.job.name)[:_MOST_LEFT_OUT]],
+        "left_out": [
+            f"{printable(one.path)}: {one.detail}" for one in journal.left_out(part.job.name)[:_MOST_LEFT_OUT]
+        ],
         "events": [
             {"time": time_words(event.time, now), "what": event.what + ".", "todo": event.todo}
             for event in journal.events(Filter(job=part.job.name, since=since, most=_MOST_EVENTS))
@@ -100,7 +114,10 @@ def _part(part: ReportPart, journal: Journal, now: int) -> dict[str, Any]:
 
 def _summary(runs: Sequence[Run]) -> str:
     done = [run for run in runs if run.snapshot]
-    words = [count_words(len(done), "snapshot"), f"{count_words(sum(run.changed for run in done), 'changed file')}"]
+    words = [
+        count_words(len(done), "snapshot"),
+        f"{count_words(sum(run.changed for run in done), 'changed file')}",
+    ]
     words.append(f"{size_words(sum(run.new_bytes for run in done))} new")
     failed = sum(run.result == "failed" for run in runs)
     if failed:
@@ -124,10 +141,14 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
         words += f", {failed} failed" if failed else f", {count_words(gaps, 'gap')}" if gaps else ""
         lines.append(
             {
-                "name": f"{day:%a} {day.day} {day:%b}", "bar": round(part * _BAR), "percent": round(100 * part), "words": words, "failed": failed and not done,
+                "name": f"{day:%a} {day.day} {day:%b}",
+                "bar": round(part * _BAR),
+                "percent": round(100 * part),
+                "words": words,
+                "failed": failed and not done,
                 "gaps": gaps,
             }
-        )  # fmt: skip
+        )
     return lines
 
 
@@ -163,7 +184,9 @@ def _write(file: Path, text: str) -> None:
         raise PlaceError(f"{file} cannot be written ({error.strerror})", "Choose another folder") from error
 
 
-def export_journal(events: Sequence[Event], runs: Sequence[Run], file: Path, machine: str, now: int, settings: Path) -> None:
+def export_journal(
+    events: Sequence[Event], runs: Sequence[Run], file: Path, machine: str, now: int, settings: Path
+) -> None:
     """Write events and runs out: ``.csv``, ``.json`` or ``.html``, by the file's name.
 
     Raises:
@@ -219,18 +242,33 @@ def _csv(events: Sequence[Event], runs: Sequence[Run]) -> str:
     made.writeheader()
     rows: list[dict[str, Any]] = [
         {
-            "time": iso(event.time), "kind": "event", "level": event.level, "job": event.job, "what": event.what, "means": event.means,
-            "todo": event.todo, "detail": " | ".join(event.detail),
+            "time": iso(event.time),
+            "kind": "event",
+            "level": event.level,
+            "job": event.job,
+            "what": event.what,
+            "means": event.means,
+            "todo": event.todo,
+            "detail": " | ".join(event.detail),
         }
         for event in events
-    ]  # fmt: skip
+    ]
     rows += [
         {
-            "time": iso(run.began), "kind": "run", "level": run.result, "job": run.job, "what": run.words, "store": run.store,
-            "seconds": round(run.seconds, 1), "changed": run.changed, "new_bytes": run.new_bytes, "stored": run.stored, "gaps": run.gaps,
+            "time": iso(run.began),
+            "kind": "run",
+            "level": run.result,
+            "job": run.job,
+            "what": run.words,
+            "store": run.store,
+            "seconds": round(run.seconds, 1),
+            "changed": run.changed,
+            "new_bytes": run.new_bytes,
+            "stored": run.stored,
+            "gaps": run.gaps,
             "snapshot": run.snapshot,
         }
         for run in runs
-    ]  # fmt: skip
+    ]
     made.writerows(sorted(rows, key=lambda row: str(row["time"])))
     return out.getvalue()

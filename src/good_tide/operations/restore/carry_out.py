@@ -1,6 +1,7 @@
 """Carrying out a restore plan.
 
-Everything is written relative to open directory handles, to a temporary name first, and renamed when it is whole.
+Everything is written relative to open directory handles, to a temporary name first, and renamed when it is
+whole.
 """
 
 from __future__ import annotations
@@ -45,7 +46,8 @@ class Problem(msgspec.Struct, frozen=True):
 
 
 class RestoreReport(msgspec.Struct):
-    """What a restore did. ``bytes`` were written; ``set_aside`` holds what was replaced, None if nothing was."""
+    """What a restore did. ``bytes`` were written; ``set_aside`` holds what was replaced, None if nothing
+    was."""
 
     created: int = 0
     replaced: int = 0
@@ -77,12 +79,16 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
                     targets[step.target] = stack.enter_context(_Target(step.target, clock, report))
                 control.checkpoint()
                 done = report.created + report.replaced
-                control.report(Progress("Restoring", done, steps, report.bytes, size, os.fsdecode(step.source)))
+                control.report(
+                    Progress("Restoring", done, steps, report.bytes, size, os.fsdecode(step.source))
+                )
                 _do(step, targets[step.target], ahead, report)
         finally:
             for target in targets.values():
                 target.finish()
-            report.set_aside = tuple(target.aside.path for target in targets.values() if target.aside.path is not None)
+            report.set_aside = tuple(
+                target.aside.path for target in targets.values() if target.aside.path is not None
+            )
     return report
 
 
@@ -137,7 +143,9 @@ class _ReadAhead:
         if self._last is not None and self._last[0] == chunk:
             return self._last[1]
         self._fill()
-        while self._queue and self._queue[0][0] != chunk and any(waiting == chunk for waiting, _ in self._queue):
+        while (
+            self._queue and self._queue[0][0] != chunk and any(waiting == chunk for waiting, _ in self._queue)
+        ):
             self._queue.popleft()
             self._fill()
         if self._queue and self._queue[0][0] == chunk:
@@ -157,7 +165,9 @@ class _ReadAhead:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 
@@ -178,7 +188,9 @@ class _Target:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._leave(0)
         self.aside.close()
         os.close(self._root)
@@ -188,7 +200,8 @@ class _Target:
             os.close(self._open.pop()[1])
 
     def _folder(self, relative: Relative) -> int:
-        """A handle of a folder below the root, each level opened in the one above and never through a link."""
+        """A handle of a folder below the root, each level opened in the one above and never through a
+        link."""
         depth = 0
         while depth < min(len(relative), len(self._open)) and self._open[depth][0] == relative[depth]:
             depth += 1
@@ -269,7 +282,9 @@ class _Target:
 
     def _write(self, step: Step, folder: int, temporary: bytes, ahead: _ReadAhead) -> None:
         entry = step.entry
-        handle = os.open(temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=folder)
+        handle = os.open(
+            temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=folder
+        )
         try:
             at = 0
             for extent in entry.extents:
@@ -297,7 +312,9 @@ class _Target:
         self._leave(0)
         for step, relative in reversed(self._folders):
             with contextlib.suppress(FileNotFoundError):
-                handle = open_folder(relative[-1], self._folder(relative[:-1])) if relative else os.dup(self._root)
+                handle = (
+                    open_folder(relative[-1], self._folder(relative[:-1])) if relative else os.dup(self._root)
+                )
                 try:
                     self._metadata.of_open(step, handle)
                 finally:

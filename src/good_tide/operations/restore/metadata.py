@@ -1,4 +1,5 @@
-"""Giving what is restored its owner, permissions, attributes and times; by handles, and nothing that gives powers without the owner."""
+"""Giving what is restored its owner, permissions, attributes and times; by handles, and nothing that gives
+powers without the owner."""
 
 from __future__ import annotations
 
@@ -24,15 +25,20 @@ _libc = ctypes.CDLL(None, use_errno=True)
 
 
 class Metadata:
-    """Gives metadata to what is restored below one target. What the target cannot hold is noted, and the thing is there all the same."""
+    """Gives metadata to what is restored below one target. What the target cannot hold is noted, and the
+    thing is there all the same."""
 
     def __init__(self) -> None:
         self._owners: dict[tuple[int, int, int], tuple[int, int]] = {}
         self._refused: dict[str, tuple[bytes, int]] = {}
 
     def refused(self) -> list[tuple[bytes, str]]:
-        """What the target did not hold, each once: of which path first, and in words; from now on forgotten."""
-        found = [(first, words + (f" (and of {count - 1:,} more)" if count > 1 else "")) for words, (first, count) in self._refused.items()]
+        """What the target did not hold, each once: of which path first, and in words; from now on
+        forgotten."""
+        found = [
+            (first, words + (f" (and of {count - 1:,} more)" if count > 1 else ""))
+            for words, (first, count) in self._refused.items()
+        ]
         self._refused.clear()
         return found
 
@@ -63,7 +69,8 @@ class Metadata:
             os.utime(handle, ns=(stat.modified, stat.modified))
 
     def _own(self, step: Step, handle: int) -> bool:
-        """Give a thing its owner, by its handle and never by its name. Whether it has the owner and the group that it had."""
+        """Give a thing its owner, by its handle and never by its name. Whether it has the owner and the group
+        that it had."""
         stat = step.entry.stat
         key = id(step.snapshot), stat.uid, stat.gid
         wanted = self._owners.get(key)

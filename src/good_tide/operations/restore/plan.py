@@ -56,7 +56,8 @@ class Wish(msgspec.Struct, frozen=True):
 
 
 class Step(msgspec.Struct, frozen=True):
-    """One item of a plan. ``target`` is the folder everything of this wish goes below; ``source`` the path it had."""
+    """One item of a plan. ``target`` is the folder everything of this wish goes below; ``source`` the path it
+    had."""
 
     action: Action
     target: Path
@@ -69,7 +70,11 @@ class Step(msgspec.Struct, frozen=True):
     @property
     def payload(self) -> int:
         """Bytes to be written."""
-        return self.entry.stat.size if self.entry.kind is Kind.FILE and self.action in (Action.CREATE, Action.REPLACE) else 0
+        return (
+            self.entry.stat.size
+            if self.entry.kind is Kind.FILE and self.action in (Action.CREATE, Action.REPLACE)
+            else 0
+        )
 
     @property
     def shown(self) -> bytes:
@@ -78,7 +83,8 @@ class Step(msgspec.Struct, frozen=True):
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """What a restore would do, in the order it would do it: folders before what is in them. Counts and sums go through all of it."""
+    """What a restore would do, in the order it would do it: folders before what is in them. Counts and sums
+    go through all of it."""
 
     steps: tuple[Step, ...]
     notes: tuple[str, ...] = ()
@@ -93,7 +99,9 @@ class Plan(msgspec.Struct, frozen=True):
         return sum(step.payload for step in self.steps)
 
 
-def plan_restore(store: Store, wishes: Sequence[Wish], into: Path | None, existing: Existing, control: Control) -> Plan:
+def plan_restore(
+    store: Store, wishes: Sequence[Wish], into: Path | None, existing: Existing, control: Control
+) -> Plan:
     """Work out what bringing back ``wishes`` would do.
 
     :param into: the folder to restore to; None puts everything where it was.
@@ -125,21 +133,32 @@ def _place_it_had(store: Store, wish: Wish) -> tuple[Path, Relative]:
         if wish.path == root.name or wish.path.startswith(root.name.rstrip(b"/") + b"/"):
             rest = wish.path[len(root.name.rstrip(b"/")) :].strip(b"/")
             return Path(os.fsdecode(root.name)), tuple(rest.split(b"/")) if rest else ()
-    raise PersonError(f"{os.fsdecode(wish.path)!r} is in none of the covered folders", "Choose where to restore it to")
+    raise PersonError(
+        f"{os.fsdecode(wish.path)!r} is in none of the covered folders", "Choose where to restore it to"
+    )
 
 
 def _own_name(path: bytes, taken: set[Relative]) -> tuple[Relative, str]:
-    """The name a path gets in a chosen folder; a second of the same name gets as many parents before it as it needs."""
+    """The name a path gets in a chosen folder; a second of the same name gets as many parents before it as it
+    needs."""
     parts = [part for part in path.split(b"/") if part] or [b"root"]
     for count in range(1, len(parts) + 1):
         relative = (b" - ".join(parts[-count:]),) if count > 1 else (parts[-1],)
         if relative not in taken:
             shown = os.fsdecode(relative[0])
-            return relative, f"{os.fsdecode(path)!r} is restored as {shown!r}, because the other name is taken" if count > 1 else ""
+            return (
+                relative,
+                f"{os.fsdecode(path)!r} is restored as {shown!r}, because the other name is taken"
+                if count > 1
+                else "",
+            )
     number = 2
     while (numbered := (parts[-1] + f" ({number})".encode(),)) in taken:
         number += 1
-    return numbered, f"{os.fsdecode(path)!r} is restored as {os.fsdecode(numbered[0])!r}, because the other name is taken"
+    return (
+        numbered,
+        f"{os.fsdecode(path)!r} is restored as {os.fsdecode(numbered[0])!r}, because the other name is taken",
+    )
 
 
 class _Level(NamedTuple):
@@ -202,7 +221,8 @@ class _Planner:
             self._control.report(Progress("Planning", len(self.steps), current=os.fsdecode(source)))
 
     def _plan(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> None:
-        """Plan an entry that goes into an open folder (None: a folder that is not there yet), and everything below it."""
+        """Plan an entry that goes into an open folder (None: a folder that is not there yet), and everything
+        below it."""
         below = self._item(entry, folder, relative, source)
         if below is not None:
             self._contents(below)
@@ -217,7 +237,12 @@ class _Planner:
                 if child is None:
                     waiting.pop().close()
                     continue
-                below = self._item(child, level.handle, (*level.relative, child.name), level.source.rstrip(b"/") + b"/" + child.name)
+                below = self._item(
+                    child,
+                    level.handle,
+                    (*level.relative, child.name),
+                    level.source.rstrip(b"/") + b"/" + child.name,
+                )
                 if below is not None:
                     check_depth(len(waiting))
                     waiting.append(below)
@@ -230,11 +255,22 @@ class _Planner:
         if entry.kind is Kind.LEFT_OUT and entry.extra.reason in _NO_GAPS:
             return None
         if entry.kind is Kind.LEFT_OUT:
-            self._step(Action.BLOCKED, relative, entry, source, f"It could not be read when the snapshot was taken ({entry.extra.detail})")
+            self._step(
+                Action.BLOCKED,
+                relative,
+                entry,
+                source,
+                f"It could not be read when the snapshot was taken ({entry.extra.detail})",
+            )
             return None
         name = os.fsdecode(relative[-1])
         info = _look(name, folder)
-        if entry.kind is Kind.FOLDER and info is not None and stat.S_ISDIR(info.st_mode) and folder is not None:
+        if (
+            entry.kind is Kind.FOLDER
+            and info is not None
+            and stat.S_ISDIR(info.st_mode)
+            and folder is not None
+        ):
             self._step(Action.IDENTICAL, relative, entry, source)
             return self._level(entry, open_folder(name, folder), relative, source)
         if info is None:
@@ -278,9 +314,12 @@ def _look(name: str, folder: int | None) -> os.stat_result | None:
 
 
 def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.stat_result) -> bool:
-    """Whether what stands under a name in an open folder has the content of ``entry``. Metadata is not compared."""
+    """Whether what stands under a name in an open folder has the content of ``entry``. Metadata is not
+    compared."""
     if entry.kind is Kind.LINK:
-        return stat.S_ISLNK(info.st_mode) and os.fsencode(os.readlink(name, dir_fd=folder)) == entry.extra.target
+        return (
+            stat.S_ISLNK(info.st_mode) and os.fsencode(os.readlink(name, dir_fd=folder)) == entry.extra.target
+        )
     if entry.kind is not Kind.FILE or not stat.S_ISREG(info.st_mode) or info.st_size != entry.stat.size:
         return False
     try:

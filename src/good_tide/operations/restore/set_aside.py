@@ -1,7 +1,7 @@
 """Setting aside what a restore replaces, and undoing a restore.
 
-In the set-aside folder lie the replaced things under the paths they had, and ``restore-record.jsonl``: one JSON
-object a line, written before the step it speaks of, so that a crash at any moment can be undone.
+In the set-aside folder lie the replaced things under the paths they had, and ``restore-record.jsonl``: one
+JSON object a line, written before the step it speaks of, so that a crash at any moment can be undone.
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ Relative = tuple[bytes, ...]
 
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or created."""
+    """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or
+    created."""
 
     what: str
     path: tuple[str, ...] = ()
@@ -39,7 +40,8 @@ class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class UndoReport(msgspec.Struct):
-    """What an undo did: things put back, restored things removed, and paths left because they were changed since."""
+    """What an undo did: things put back, restored things removed, and paths left because they were changed
+    since."""
 
     put_back: int = 0
     removed: int = 0
@@ -79,7 +81,9 @@ class SetAside:
                     name = f"Set aside {moment:%Y-%m-%d %H.%M.%S} ({number})"
             self._handle = open_folder(name, self._root)
             self.path = self._target / name
-            self._record = os.open(RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600, dir_fd=self._handle)
+            self._record = os.open(
+                RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600, dir_fd=self._handle
+            )
             for line in (_Line("begin"), *self._before):
                 self._note(line)
             os.fsync(self._root)
@@ -124,7 +128,13 @@ def _text(relative: Relative) -> tuple[str, ...]:
 
 def _seen(what: str, relative: Relative, folder: int) -> _Line:
     info = os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
-    return _Line(what, _text(relative), info.st_ino, 0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns, info.st_size)
+    return _Line(
+        what,
+        _text(relative),
+        info.st_ino,
+        0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns,
+        info.st_size,
+    )
 
 
 def undo(folder: Path) -> UndoReport:
@@ -139,7 +149,9 @@ def undo(folder: Path) -> UndoReport:
     try:
         data = (folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT]
     except OSError:
-        raise PersonError(f"{folder} is not a set-aside folder", f"Choose one that holds {RECORD_FILE}") from None
+        raise PersonError(
+            f"{folder} is not a set-aside folder", f"Choose one that holds {RECORD_FILE}"
+        ) from None
     lines = _parse(data)
     report = UndoReport(kept=[])
     with told(f"Undoing the restore in {folder}"):
@@ -240,7 +252,8 @@ def _put_back(relative: Relative, folder: int, held: int | None, report: UndoRep
 
 
 def _only_folders(top: int, but: str, remove: bool = False) -> bool:
-    """Whether an open folder holds nothing but one file and folders without files; those are removed by choice."""
+    """Whether an open folder holds nothing but one file and folders without files; those are removed by
+    choice."""
     waiting = [(top, "", iter(os.listdir(top)))]
     try:
         while waiting:

@@ -1,4 +1,5 @@
-"""What somebody means who names a path or a pattern in history: a path as it was printed, before it is taken for a pattern."""
+"""What somebody means who names a path or a pattern in history: a path as it was printed, before it is taken
+for a pattern."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from good_tide.storage.store import Store
 
 
 def meanings(store: Store, found: Sequence[Snapshot], pattern: str, home: str) -> Iterator[tuple[str, str]]:
-    """What a pattern may mean, with what ``~`` stands for: an absolute path in a covered folder, a pattern in one, a pattern in all."""
+    """What a pattern may mean, with what ``~`` stands for: an absolute path in a covered folder, a pattern in
+    one, a pattern in all."""
     if pattern.startswith("/"):
         roots = sorted({root.name for snapshot in found for root in store.roots(snapshot.record)}, key=len)
         inside = [root for root in roots if pattern.startswith(printable(root).rstrip("/") + "/")]

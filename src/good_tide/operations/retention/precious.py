@@ -14,7 +14,8 @@ from good_tide.operations.stores.opening import Store, catalog_names, ended_vers
 
 
 def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> frozenset[str]:
-    """Names of snapshots that are the last to hold a version of a precious file. The newest, which holds those that stand, is not named.
+    """Names of snapshots that are the last to hold a version of a precious file. The newest, which holds
+    those that stand, is not named.
 
     Raises:
         PlaceError: the local catalog has not seen all snapshots yet, so that it is not known.
@@ -23,7 +24,10 @@ def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> fro
         return frozenset()
     identity = store.header.store
     if not set(store.snapshot_names()) <= catalog_names(cache, identity):
-        raise PlaceError("History was not read to its end yet, and precious versions are in it", "It is thinned when it was")
+        raise PlaceError(
+            "History was not read to its end yet, and precious versions are in it",
+            "It is thinned when it was",
+        )
     coverage = Coverage([Rule(False, path=pattern) for pattern in job.precious], job.home or home_folder())
     states, found = PathStates(coverage), set()
     for path, snapshot in ended_versions(cache, identity, machine):

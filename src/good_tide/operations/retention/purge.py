@@ -1,4 +1,5 @@
-"""Taking a path or pattern out of all history: a film that slipped in, a private file. Snapshots that hold it are written anew without it."""
+"""Taking a path or pattern out of all history: a film that slipped in, a private file. Snapshots that hold it
+are written anew without it."""
 
 from __future__ import annotations
 
@@ -61,7 +62,8 @@ class _Loss(msgspec.Struct, frozen=True):
 
 
 class _Finder:
-    """Finds entries that a pattern catches, in snapshots of any machine. Each listing is looked through once for each place it stands in."""
+    """Finds entries that a pattern catches, in snapshots of any machine. Each listing is looked through once
+    for each place it stands in."""
 
     def __init__(self, store: Store, pattern: str, home: str) -> None:
         self._store = store
@@ -71,7 +73,8 @@ class _Finder:
         self.chunks: set[ChunkId] = set()
         """Chunks of contents that are caught, and pages of folders that are."""
         self.blocks: set[ChunkId] = set()
-        """Those of them that hold other small files too: whoever refers to them is written anew, so that nothing needs them."""
+        """Those of them that hold other small files too: whoever refers to them is written anew, so that
+        nothing needs them."""
         self._touched: dict[tuple[bytes, ChunkId], bool] = {}
         self._sharing: dict[ChunkId, bool] = {}
 
@@ -88,7 +91,9 @@ class _Finder:
         names, sizes = [os.fsdecode(entry.name) for entry in entries], [entry.stat.size for entry in entries]
         rules = self._coverage.files(state, names, sizes, [entry.stat.modified for entry in entries])
         return [
-            not self.child_state(state, entry).open if entry.kind is EntryKind.FOLDER else self._coverage.is_out(rule)
+            not self.child_state(state, entry).open
+            if entry.kind is EntryKind.FOLDER
+            else self._coverage.is_out(rule)
             for entry, rule in zip(entries, rules, strict=True)
         ]
 
@@ -128,7 +133,9 @@ class _Finder:
     def _note_file(self, path: bytes, entry: Entry) -> None:
         chunks = [extent.chunk for extent in entry.extents if extent.chunk is not None]
         self.chunks.update(chunks)
-        self.blocks.update(extent.chunk for extent in entry.extents if extent.chunk is not None and self._is_part(extent))
+        self.blocks.update(
+            extent.chunk for extent in entry.extents if extent.chunk is not None and self._is_part(extent)
+        )
         self.versions.setdefault(path, set()).add(entry.digest or b"".join(chunks))
 
     def _is_part(self, extent: ExtentLike) -> bool:
@@ -139,7 +146,9 @@ class _Finder:
     def shares(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot refers to a block with something caught, under whatever name."""
         return bool(self.blocks) and any(
-            walked(self._page_shares(page)) for root in self._store.roots(snapshot.record) for page in root.pages
+            walked(self._page_shares(page))
+            for root in self._store.roots(snapshot.record)
+            for page in root.pages
         )
 
     def _page_shares(self, identity: ChunkId) -> Deep[bool]:
@@ -147,7 +156,10 @@ class _Finder:
         if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
-            known = any(ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks for at in range(0, len(ids), CHUNK_ID_BYTES))
+            known = any(
+                ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks
+                for at in range(0, len(ids), CHUNK_ID_BYTES)
+            )
             for below in () if known else page.folder_pages():
                 known = known or (yield self._page_shares(below))
             self._sharing[identity] = known
@@ -156,8 +168,10 @@ class _Finder:
     def leaves_a_file(self, snapshot: Snapshot) -> bool:
         """Whether anything but folders would be left in a snapshot."""
         return any(
-            walked(self._page_leaves(page, self.root_state(root))) for root in self._store.roots(snapshot.record) for page in root.pages
-        )  # fmt: skip
+            walked(self._page_leaves(page, self.root_state(root)))
+            for root in self._store.roots(snapshot.record)
+            for page in root.pages
+        )
 
     def _page_leaves(self, page: ChunkId, state: FolderState) -> Deep[bool]:
         entries = self._store.page(page).entries()
@@ -170,12 +184,12 @@ class _Finder:
 
 
 def plan_purge(store: Store, pattern: str, home: str, control: Control) -> PurgePlan:
-    """What taking a pattern out of all history would touch; nothing is changed. A path as this program prints it is taken for what it was
-    printed for, before it is taken for a pattern.
+    """What taking a pattern out of all history would touch; nothing is changed. A path as this program prints
+    it is taken for what it was printed for, before it is taken for a pattern.
 
     Raises:
-        DamageError: a snapshot or a listing cannot be read.
-        PersonError: it is no pattern, or would leave nothing of what a machine has now.
+        DamageError: a snapshot or a listing cannot be read. PersonError: it is no pattern, or would leave
+            nothing of what a machine has now.
     """
     if not pattern.strip():
         raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")
@@ -189,7 +203,9 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
     return plan
 
 
-def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, home: str, control: Control) -> PurgePlan:
+def _plan_as(
+    store: Store, found: Sequence[Snapshot], pattern: str, meant: str, home: str, control: Control
+) -> PurgePlan:
     """The plan for one meaning of a pattern."""
     finder, hits = _Finder(store, meant, home), set()
     for number, snapshot in enumerate(found):
@@ -197,7 +213,11 @@ def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, 
         control.report(Progress("Looking", number, len(found)))
         if _touches(finder, store, snapshot):
             hits.add(snapshot.name)
-    newest = [one for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values() if one.name in hits]
+    newest = [
+        one
+        for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values()
+        if one.name in hits
+    ]
     for one in newest:
         if not finder.leaves_a_file(one):
             raise PersonError(
@@ -206,7 +226,15 @@ def _plan_as(store: Store, found: Sequence[Snapshot], pattern: str, meant: str, 
             )
     touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
-    return PurgePlan(pattern, tuple(touched), tuple(paths), _alone(store, finder, found, control), bool(newest), meant, home)
+    return PurgePlan(
+        pattern,
+        tuple(touched),
+        tuple(paths),
+        _alone(store, finder, found, control),
+        bool(newest),
+        meant,
+        home,
+    )
 
 
 def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:
@@ -215,9 +243,12 @@ def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:
         state = finder.root_state(root)
         if not state.open:
             raise PersonError(
-                "The pattern would take a whole covered folder out", "Release the snapshots instead, or write a narrower pattern"
+                "The pattern would take a whole covered folder out",
+                "Release the snapshots instead, or write a narrower pattern",
             )
-        hits += [finder.touches(root.name, page, state) for page in root.pages if root.kind is EntryKind.FOLDER]
+        hits += [
+            finder.touches(root.name, page, state) for page in root.pages if root.kind is EntryKind.FOLDER
+        ]
     return any(hits)
 
 
@@ -226,15 +257,22 @@ def _alone(store: Store, finder: _Finder, found: Sequence[Snapshot], control: Co
     if not finder.chunks:
         return 0
     keys = np.intersect1d(np.unique(keys_of(b"".join(finder.chunks))), needed_keys(store, found, control))
-    return sum(int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64)) for table, live in live_chunks(store, keys))
+    return sum(
+        int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
+        for table, live in live_chunks(store, keys)
+    )
 
 
-def purge(store: Store, plan: PurgePlan, state: Path, clock: Clock, journal: Journal, control: Control) -> int:
-    """Write the touched snapshots anew without what the pattern catches, each under a new name, then remove the old one. Pins move along. A
-    cut in between leaves both, and the next purge goes on. How many were written anew. The bytes are gone with the next sweep.
+def purge(
+    store: Store, plan: PurgePlan, state: Path, clock: Clock, journal: Journal, control: Control
+) -> int:
+    """Write the touched snapshots anew without what the pattern catches, each under a new name, then remove
+    the old one. Pins move along. A cut in between leaves both, and the next purge goes on. How many were
+    written anew. The bytes are gone with the next sweep.
 
     Raises:
-        GoodTideError: the store cannot be read or written. StoppedError: the person stopped it; what was done is done.
+        GoodTideError: the store cannot be read or written. StoppedError: the person stopped it; what was done
+            is done.
     """
     done = 0
     with RunLock.for_work(state, store.header.store, "purge") as owner, WriteSession(store, owner) as session:
@@ -251,15 +289,20 @@ def purge(store: Store, plan: PurgePlan, state: Path, clock: Clock, journal: Jou
             store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
             done += 1
     if done:
-        detail = tuple(f"{printable(path)}: {count_words(versions, 'version')}" for path, versions in plan.paths[:_PATHS_SHOWN])
+        detail = tuple(
+            f"{printable(path)}: {count_words(versions, 'version')}"
+            for path, versions in plan.paths[:_PATHS_SHOWN]
+        )
         what = f"“{plan.pattern}” was taken out of {count_words(done, 'snapshot')}"
-        journal.add("note", "", what, detail, "It cannot be brought back. Its room comes back with the next sweep.")
+        journal.add(
+            "note", "", what, detail, "It cannot be brought back. Its room comes back with the next sweep."
+        )
     return done
 
 
 class _Rewriter:
-    """Writes listings anew without what is caught. Other small files that share a block with it get blocks of their own, so that its bytes
-    are needed by nothing."""
+    """Writes listings anew without what is caught. Other small files that share a block with it get blocks of
+    their own, so that its bytes are needed by nothing."""
 
     def __init__(self, store: Store, session: WriteSession, finder: _Finder) -> None:
         self._store, self._session, self._finder = store, session, finder
@@ -269,7 +312,8 @@ class _Rewriter:
             _touches(finder, store, snapshot)
 
     def record(self, before: SnapshotRecord) -> SnapshotRecord:
-        """A snapshot's record, everything below written anew, without names of what is taken out; and with what is left counted."""
+        """A snapshot's record, everything below written anew, without names of what is taken out; and with
+        what is left counted."""
         entries, lost = [], _Loss()
         for root in self._store.roots(before):
             if root.kind is EntryKind.FOLDER:
@@ -281,7 +325,10 @@ class _Rewriter:
             before,
             roots=encode_page(entries),
             tally=msgspec.structs.replace(
-                tally, files=tally.files - lost.files, folders=tally.folders - lost.folders, bytes=tally.bytes - lost.bytes
+                tally,
+                files=tally.files - lost.files,
+                folders=tally.folders - lost.folders,
+                bytes=tally.bytes - lost.bytes,
             ),
             left_out=tuple(item for item in before.left_out if item.path not in caught),
             unsteady=tuple(path for path in before.unsteady if path not in caught),
@@ -305,12 +352,20 @@ class _Rewriter:
             if hit:
                 lost += self._weight(entry)
             elif entry.kind is EntryKind.FOLDER:
-                inner, loss = yield self._folder(path + b"/" + entry.name, entry, self._finder.child_state(state, entry))
+                inner, loss = yield self._folder(
+                    path + b"/" + entry.name, entry, self._finder.child_state(state, entry)
+                )
                 kept.append(inner)
                 lost += loss
             else:
                 kept.append(self._file(entry))
-        made = page if kept == entries else self._session.put_page(encode_page(kept)) if kept or not entries else None
+        made = (
+            page
+            if kept == entries
+            else self._session.put_page(encode_page(kept))
+            if kept or not entries
+            else None
+        )
         self._pages[path, page] = made, lost
         return made, lost
 
@@ -331,7 +386,9 @@ class _Rewriter:
         """A file; a small one that shares a block with something caught gets a block of its own."""
         if not any(extent.chunk in self._finder.blocks for extent in entry.extents):
             return entry
-        extents = tuple(self._own(extent) if extent.chunk in self._finder.blocks else extent for extent in entry.extents)
+        extents = tuple(
+            self._own(extent) if extent.chunk in self._finder.blocks else extent for extent in entry.extents
+        )
         return msgspec.structs.replace(entry, extents=extents)
 
     def _own(self, extent: ExtentLike) -> Extent:

@@ -1,4 +1,5 @@
-"""Room on a store's disk: how much there is, what takes it, when it will be full, and making some when it gets short."""
+"""Room on a store's disk: how much there is, what takes it, when it will be full, and making some when it
+gets short."""
 
 from __future__ import annotations
 
@@ -29,8 +30,8 @@ _KIND_WORDS = {LISTING: "listings of folders", OTHER: "other"}
 
 
 class RoomFacts(msgspec.Struct, frozen=True):
-    """Room in bytes. ``limit`` and ``reserve`` 0: none. ``short``: how much is missing to keep both, ``usable``: how much may
-    still be added. ``added``: on each of the past days, oldest first."""
+    """Room in bytes. ``limit`` and ``reserve`` 0: none. ``short``: how much is missing to keep both,
+    ``usable``: how much may still be added. ``added``: on each of the past days, oldest first."""
 
     stored: int
     free: int
@@ -42,7 +43,14 @@ class RoomFacts(msgspec.Struct, frozen=True):
     added: tuple[int, ...] = ()
 
 
-def room_facts(root: Path, stored: int, room: Room, tide: Sequence[TidePoint], now: int, size: tuple[int, int] | None = None) -> RoomFacts:
+def room_facts(
+    root: Path,
+    stored: int,
+    room: Room,
+    tide: Sequence[TidePoint],
+    now: int,
+    size: tuple[int, int] | None = None,
+) -> RoomFacts:
     """Room of the store in a directory.
 
     :param size: bytes free and in all, where another than the file system tells (stand-in disks).
@@ -63,7 +71,8 @@ def room_facts(root: Path, stored: int, room: Room, tide: Sequence[TidePoint], n
 
 
 def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
-    """Stored bytes of each of the past days, oldest first; a machine's first snapshot, which brings everything, left out."""
+    """Stored bytes of each of the past days, oldest first; a machine's first snapshot, which brings
+    everything, left out."""
     later = [point for point in tide if point.seq > 1]
     if not later:
         return []
@@ -77,10 +86,17 @@ def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
 
 
 def plan_room(
-    store: Store, machine: str, missing: int, floor: int, control: Control, cache: Path, precious: Collection[str] = ()
+    store: Store,
+    machine: str,
+    missing: int,
+    floor: int,
+    control: Control,
+    cache: Path,
+    precious: Collection[str] = (),
 ) -> ThinPlan:
-    """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer than ``floor``
-    (nanoseconds since 1970 UTC), and none that always stays (``standing_fast``). When that is not enough, all of them.
+    """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer
+    than ``floor`` (nanoseconds since 1970 UTC), and none that always stays (``standing_fast``). When that is
+    not enough, all of them.
 
     :param precious: names of snapshots that stay for what they hold.
 
@@ -103,7 +119,8 @@ def plan_room(
 
 
 def taking(store: Store, by: By, control: Control, cache: Path) -> list[Taking]:
-    """What takes the room, the largest first. Exact: a byte is counted for a part alone only if no other part needs it.
+    """What takes the room, the largest first. Exact: a byte is counted for a part alone only if no other part
+    needs it.
 
     Raises:
         DamageError: a snapshot or a listing cannot be read.
@@ -120,7 +137,10 @@ def parts_of(store: Store, ledger: Ledger, by: By) -> list[Taking]:
     else:
         records = {snapshot.name: snapshot.record for snapshot in all_snapshots(store)}
         parts = ledger.by_snapshot(
-            {name: one.machine.name if by == "machine" else f"{local(one.time):%Y-%m}" for name, one in records.items()}
+            {
+                name: one.machine.name if by == "machine" else f"{local(one.time):%Y-%m}"
+                for name, one in records.items()
+            }
         )
     found = [Taking(name, alone, shared) for name, (alone, shared) in parts.items()]
     return sorted(found, key=lambda one: (-one.only_here, -one.shared, one.name))

@@ -14,7 +14,8 @@ from good_tide.storage.store import Store
 
 
 class Elsewhere(msgspec.Struct, frozen=True):
-    """Another place of a job that holds what was taken out, or may: how many snapshots, or why it could not be looked into."""
+    """Another place of a job that holds what was taken out, or may: how many snapshots, or why it could not
+    be looked into."""
 
     name: str
     path: str
@@ -26,15 +27,23 @@ class Elsewhere(msgspec.Struct, frozen=True):
         """In a sentence."""
         if self.trouble:
             return f"{self.name} could not be looked into, and may still hold it: {self.trouble}"
-        return f"{self.name} still holds it, in {count_words(self.snapshots, 'snapshot')}: take it out there too ({self.path})"
+        return (
+            f"{self.name} still holds it, in {count_words(self.snapshots, 'snapshot')}: take it out there too"
+            f" ({self.path})"
+        )
 
 
 def still_elsewhere(
-    store: Store, pattern: str, home: str, places: Iterable[tuple[str, str, Callable[[], Store]]], control: Control
+    store: Store,
+    pattern: str,
+    home: str,
+    places: Iterable[tuple[str, str, Callable[[], Store]]],
+    control: Control,
 ) -> list[Elsewhere]:
     """Where else what is taken out of a store is.
 
-    :param places: other stores and holding areas of the jobs that use it: name, path, and how they are opened.
+    :param places: other stores and holding areas of the jobs that use it: name, path, and how they are
+        opened.
 
     Raises:
         StoppedError: the person stopped it.

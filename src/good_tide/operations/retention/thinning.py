@@ -44,7 +44,8 @@ _MARKS_FILE = "marks"
 
 
 class ThinPlan(msgspec.Struct, frozen=True):
-    """What stays and what goes, oldest first. ``gives_back``: stored bytes that only the released ones need; None: not worked out."""
+    """What stays and what goes, oldest first. ``gives_back``: stored bytes that only the released ones need;
+    None: not worked out."""
 
     keeps: tuple[Snapshot, ...]
     releases: tuple[Snapshot, ...]
@@ -65,11 +66,14 @@ def pinned(store: Store) -> dict[str, str]:
     return {known.snapshot: known.label for known in read_pins(store).values()}
 
 
-def standing_fast(found: Sequence[Snapshot], pins: Mapping[str, str], precious: Collection[str] = ()) -> dict[str, str]:
+def standing_fast(
+    found: Sequence[Snapshot], pins: Mapping[str, str], precious: Collection[str] = ()
+) -> dict[str, str]:
     """The snapshots that are never released, by their names, and why.
 
-    :param found: of all machines, in order of time. :param pins: labels of pinned ones. :param precious: names of those that are the last
-        to hold a version of a precious file.
+    :param found: of all machines, in order of time.
+    :param pins: labels of pinned ones.
+    :param precious: names of those that are the last to hold a version of a precious file.
     """
     newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
     complete = {snapshot.record.machine.id: snapshot.name for snapshot in found if not snapshot.gaps}
@@ -110,7 +114,12 @@ def plan_thinning(
 
 
 def plan_release(
-    store: Store, names: Collection[str], control: Control, cache: Path | None, lenient: bool = False, precious: Collection[str] = ()
+    store: Store,
+    names: Collection[str],
+    control: Control,
+    cache: Path | None,
+    lenient: bool = False,
+    precious: Collection[str] = (),
 ) -> ThinPlan:
     """What releasing some snapshots by hand would do.
 
@@ -125,12 +134,18 @@ def plan_release(
     fast = standing_fast(found, pinned(store), precious)
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
-        way_out = "Take the pin away first, with “good-tide pin … --off”" if "pinned" in fast[stays[0]] else "Such snapshots always stay"
+        way_out = (
+            "Take the pin away first, with “good-tide pin … --off”"
+            if "pinned" in fast[stays[0]]
+            else "Such snapshots always stay"
+        )
         raise PersonError(f"The snapshot {stays[0][:12]} {fast[stays[0]]}", way_out)
     return _plan(store, found, set(names) - set(stays), control, cache)
 
 
-def _plan(store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None) -> ThinPlan:
+def _plan(
+    store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None
+) -> ThinPlan:
     kept = tuple(snapshot for snapshot in own if snapshot.name not in goes)
     gone = tuple(snapshot for snapshot in own if snapshot.name in goes)
     gives_back = None
@@ -139,12 +154,15 @@ def _plan(store: Store, own: Sequence[Snapshot], goes: Collection[str], control:
     return ThinPlan(kept, gone, gives_back)
 
 
-def release(store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, clock: Clock, control: Control) -> int:
-    """Release what a plan says, oldest first; each is gone at once, its room comes back with the next sweep. How many were released.
+def release(
+    store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, clock: Clock, control: Control
+) -> int:
+    """Release what a plan says, oldest first; each is gone at once, its room comes back with the next sweep.
+    How many were released.
 
     Raises:
-        PlaceError: the disk does not let go.
-        StoppedError: the person stopped it; those that were released are.
+        PlaceError: the disk does not let go. StoppedError: the person stopped it; those that were released
+            are.
     """
     done = 0
     try:
@@ -156,13 +174,21 @@ def release(store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, 
         if done:
             now = clock.now()
             words = f"{count_words(done, 'snapshot')} released {why}"
-            journal.add("good", job, words, named(plan.releases[:done], now), "The room comes back with the next sweep.")
+            journal.add(
+                "good",
+                job,
+                words,
+                named(plan.releases[:done], now),
+                "The room comes back with the next sweep.",
+            )
     return done
 
 
 def named(snapshots: Sequence[Snapshot], now: int) -> tuple[str, ...]:
     """Snapshots as the journal names them, a line each."""
-    return tuple(f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots)
+    return tuple(
+        f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots
+    )
 
 
 def ladder_words(ladder: Ladder) -> str:
@@ -183,11 +209,12 @@ def sweep(
 
     :param thorough: leave no trace of anything that is not needed, however much is copied for it.
     :param heed: lets this machine's own holding area give up what is doomed, so that it is not waited for.
-    :param state: a local folder for the lock that keeps two sweeps of this machine apart, and for what it remembers of others' marks.
+    :param state: a local folder for the lock that keeps two sweeps of this machine apart, and for what it
+        remembers of others' marks.
 
     Raises:
-        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is deleted.
-        StoppedError: the person stopped it; what was done is done.
+        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is
+            deleted. StoppedError: the person stopped it; what was done is done.
     """
     identity = store.header.store
     file = state / _MARKS_FILE / f"{local_name(identity)}.json"
@@ -203,7 +230,9 @@ def sweep(
                 report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
             return report
         finally:
-            with contextlib.suppress(OSError):  # without it the next sweep waits for others as long as the first
+            with contextlib.suppress(
+                OSError
+            ):  # without it the next sweep waits for others as long as the first
                 file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
                 file.write_bytes(msgspec.json.encode(watched))
 

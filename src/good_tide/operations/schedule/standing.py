@@ -1,4 +1,5 @@
-"""How a job stands: the facts that its status is computed from, gathered from this machine without any passphrase."""
+"""How a job stands: the facts that its status is computed from, gathered from this machine without any
+passphrase."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ _GAP_NAMES = 3
 class Doing(msgspec.Struct, frozen=True, kw_only=True):
     """What the agent knows besides of a job; a command without the agent knows nothing of it.
 
-    :param state: of the store that is looked into, as in ``protocol.messages.Overview``; empty: not looked into.
+    :param state: of the store that is looked into, as in ``protocol.messages.Overview``; empty: not looked
+        into.
     """
 
     state: str = ""
@@ -59,11 +61,16 @@ class Standings:
     def spread(self, job: Job) -> int:
         """This machine's share of the job's spread, in nanoseconds."""
         shared = any(ref.disk.startswith("share:") for ref in job.stores)
-        seconds = job.rhythm.spread_seconds if job.rhythm.spread_seconds is not None else _SHARE_SPREAD_SECONDS * shared
+        seconds = (
+            job.rhythm.spread_seconds
+            if job.rhythm.spread_seconds is not None
+            else _SHARE_SPREAD_SECONDS * shared
+        )
         return spread_share((job.machine or self._here.machine).id, job.name, seconds)
 
     def book(self, job: Job) -> Book:
-        """The job's book; a new job's begins with its newest snapshot, so that an hour that was served is not served again."""
+        """The job's book; a new job's begins with its newest snapshot, so that an hour that was served is not
+        served again."""
         known = self._books.book(job.name)
         if known is None:
             known = Book(served=self._last(job)[0])
@@ -94,7 +101,9 @@ class Standings:
         starts = job.rhythm.starts(max(now, self.book(job).served), self.spread(job), local_zone())
         found = [start for start, _ in zip(starts, range(count), strict=False)]
         paused = self._books.paused_until
-        return [start for start in found if start >= paused] or [paused] * bool(found) if paused > now else found
+        return (
+            [start for start in found if start >= paused] or [paused] * bool(found) if paused > now else found
+        )
 
     def standing(self, job: Job, doing: Doing | None = None) -> JobStanding:
         """How a job stands now."""
@@ -103,16 +112,39 @@ class Standings:
         last, gaps, names = self._last(job)
         stores = tuple(self._store(job, ref) for ref in job.stores)
         first = next((one for one in stores if one.present), stores[0] if stores else None)
-        away_since = self._books.away_since(job.name) if stores and not any(one.present for one in stores) else 0
-        upcoming = next_start(job.rhythm, max(now, book.served), self.spread(job), local_zone(), self._books.paused_until)
+        away_since = (
+            self._books.away_since(job.name) if stores and not any(one.present for one in stores) else 0
+        )
+        upcoming = next_start(
+            job.rhythm, max(now, book.served), self.spread(job), local_zone(), self._books.paused_until
+        )
         facts = JobFacts(
-            state=doing.state or ("ready" if last else "empty"), disk=first.name if first is not None else "", by_hand=job.rhythm.by_hand,
-            last=last, gaps=gaps, gap_names=names, next=upcoming or 0, due=decision.due or 0, wait=decision.wait, wait_until=decision.look or 0,
-            battery=doing.battery, paused_until=self._books.paused_until, away_since=away_since,
-            held=sum(holding.held_count(self._here.holdings, ref) for ref in job.stores), holding=self.holds(job), failures=book.failures,
-            failing_since=book.failing_since, error=book.error, advice=book.advice, working=doing.working, work_paused=doing.work_paused,
-            free=first.free if first is not None else None, full_in_days=first.full_in_days if first is not None else None, damage=doing.damage, strange=self._strange(job),
-        )  # fmt: skip
+            state=doing.state or ("ready" if last else "empty"),
+            disk=first.name if first is not None else "",
+            by_hand=job.rhythm.by_hand,
+            last=last,
+            gaps=gaps,
+            gap_names=names,
+            next=upcoming or 0,
+            due=decision.due or 0,
+            wait=decision.wait,
+            wait_until=decision.look or 0,
+            battery=doing.battery,
+            paused_until=self._books.paused_until,
+            away_since=away_since,
+            held=sum(holding.held_count(self._here.holdings, ref) for ref in job.stores),
+            holding=self.holds(job),
+            failures=book.failures,
+            failing_since=book.failing_since,
+            error=book.error,
+            advice=book.advice,
+            working=doing.working,
+            work_paused=doing.work_paused,
+            free=first.free if first is not None else None,
+            full_in_days=first.full_in_days if first is not None else None,
+            damage=doing.damage,
+            strange=self._strange(job),
+        )
         return JobStanding(job.name, status(facts, now), last, upcoming or 0, stores)
 
     def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
@@ -123,20 +155,27 @@ class Standings:
         return (tuple(others_write(machine.name)),) if mixed else ()  # type: ignore[return-value]
 
     def _last(self, job: Job) -> tuple[int, int, tuple[str, ...]]:
-        """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or by a store's catalog."""
+        """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or
+        by a store's catalog."""
         run = self._journal.last_done(job.name)
         found = (run.began, run.gaps) if run is not None else (0, 0)
         for ref in job.stores:
             tide = self._tide(job, ref)
             if tide and tide[-1].time > found[0]:
                 found = tide[-1].time, tide[-1].gaps
-        names = tuple(printable(one.path) for one in self._journal.left_out(job.name)[:_GAP_NAMES]) if found[1] else ()
+        names = (
+            tuple(printable(one.path) for one in self._journal.left_out(job.name)[:_GAP_NAMES])
+            if found[1]
+            else ()
+        )
         return *found, names
 
     def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
         folder = self.folder_now(ref)
         try:
-            identity = store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
+            identity = (
+                store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
+            )
         except GoodTideError:
             return []
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY
@@ -150,11 +189,15 @@ class Standings:
         if disk is None or not disk.total:
             return StoreStanding(name, True)
         return StoreStanding(
-            name, True, disk.free, days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, folder, disk))
+            name,
+            True,
+            disk.free,
+            days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, folder, disk)),
         )
 
     def _usable(self, job: Job, folder: Path, disk: DiskFacts) -> int:
-        """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn anew for every few bytes."""
+        """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn
+        anew for every few bytes."""
         stored = 0
         if job.room.limit_bytes or job.room.limit_part:
             known = self._stored.get(folder)

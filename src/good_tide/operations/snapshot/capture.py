@@ -59,15 +59,16 @@ _TRIES = 3
 
 _REPORT_SECONDS = 0.1
 _LONG_FILE_BYTES = 32 * 1024 * 1024
-"""Of larger files the pieces are noted as they are read, so that a run that is cut off goes on in the middle of one."""
+"""Of larger files the pieces are noted as they are read, so that a run that is cut off goes on in the middle
+of one."""
 
 
 class CaptureRequest(msgspec.Struct, frozen=True):
     """What to take a snapshot of.
 
     :param folders: absolute paths.
-    :param rules: the rules of coverage; ``kinds`` adds endings to kinds, ``home`` is what ``~/`` stands for, and
-        ``network`` holds the device numbers of network mounts.
+    :param rules: the rules of coverage; ``kinds`` adds endings to kinds, ``home`` is what ``~/`` stands for,
+        and ``network`` holds the device numbers of network mounts.
     :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
     :param own: folders of this program, such as the holding area, which are never taken in.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
@@ -88,7 +89,12 @@ class CaptureRequest(msgspec.Struct, frozen=True):
 
 
 def capture(
-    store: Store, request: CaptureRequest, clock: Clock, control: Control, state: Path, stored_small: StoredSmall | None = None
+    store: Store,
+    request: CaptureRequest,
+    clock: Clock,
+    control: Control,
+    state: Path,
+    stored_small: StoredSmall | None = None,
 ) -> Snapshot:
     """Take a snapshot.
 
@@ -111,12 +117,21 @@ def capture(
         memory = StoreMemory(state, store.header.store) if store.shared else None
         if memory is not None:
             memory.note_coming({request.machine.id: moment})
-        log = ResumeLog(state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has)
-        with _few_collections(), WriteSession(store, owner) as session, log, _Run(store, session, control, last, stored_small, log) as run:
+        log = ResumeLog(
+            state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has
+        )
+        with (
+            _few_collections(),
+            WriteSession(store, owner) as session,
+            log,
+            _Run(store, session, control, last, stored_small, log) as run,
+        ):
             run.expected = last.record.tally if last is not None else request.expected or Tally()
             run.leave_out_own(request.own)
             if request.rules:
-                run.selector = Selector(Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network)
+                run.selector = Selector(
+                    Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network
+                )
             taken = run.take(folders, request, moment)
             log.finished()
             if memory is not None:
@@ -126,7 +141,8 @@ def capture(
 
 @contextlib.contextmanager
 def _few_collections() -> Iterator[None]:
-    """Look for cyclic garbage seldom: a run makes hundreds of thousands of entries and no cycles. A tenth of its time."""
+    """Look for cyclic garbage seldom: a run makes hundreds of thousands of entries and no cycles. A tenth of
+    its time."""
     before = gc.get_threshold()
     gc.set_threshold(200_000, before[1], before[2])
     try:
@@ -146,7 +162,8 @@ def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nan
     if request.at is not None:
         if last is not None and request.at <= last.record.time:
             raise PersonError(
-                "The time given is not after the last snapshot of this machine", "Bring dated copies in from the oldest to the newest"
+                "The time given is not after the last snapshot of this machine",
+                "Bring dated copies in from the oldest to the newest",
             )
         return request.at
     now = clock.now()
@@ -157,7 +174,13 @@ class _Run:
     """One snapshot being taken."""
 
     def __init__(
-        self, store: Store, session: WriteSession, control: Control, last: Snapshot | None, stored_small: StoredSmall | None, log: ResumeLog
+        self,
+        store: Store,
+        session: WriteSession,
+        control: Control,
+        last: Snapshot | None,
+        stored_small: StoredSmall | None,
+        log: ResumeLog,
     ) -> None:
         self._store, self._session, self._control, self._last, self._log = store, session, control, last, log
         self.expected = Tally()
@@ -185,7 +208,9 @@ class _Run:
         self._small.__enter__()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._small.__exit__(kind, error, trace)
 
     def leave_out_own(self, folders: Sequence[Path]) -> None:
@@ -211,7 +236,9 @@ class _Run:
         roots = encode_page(sorted(final, key=lambda entry: entry.name))
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
 
-    def _record(self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int) -> SnapshotRecord:
+    def _record(
+        self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int
+    ) -> SnapshotRecord:
         tally = Tally(
             self._files + self._small.files,
             self._folders,
@@ -241,13 +268,24 @@ class _Run:
         try:
             info = os.fstat(handle)
             self._device = info.st_dev
-            state = self.selector.enter_covered(os.fsdecode(path), info.st_dev) if self.selector is not None else None
+            state = (
+                self.selector.enter_covered(os.fsdecode(path), info.st_dev)
+                if self.selector is not None
+                else None
+            )
             return walked(self._folder_entry(path, path, handle, info, before, 0, state))
         finally:
             os.close(handle)
 
     def _folder_entry(
-        self, name: bytes, path: bytes, handle: int, info: os.stat_result, before: Entry | None, depth: int, state: FolderState | None
+        self,
+        name: bytes,
+        path: bytes,
+        handle: int,
+        info: os.stat_result,
+        before: Entry | None,
+        depth: int,
+        state: FolderState | None,
     ) -> Deep[LateEntry | Entry | None]:
         """A folder's entry. None: rules leave it out, and nothing inside is in."""
         if (info.st_dev, info.st_ino) in self._own_places:
@@ -279,7 +317,9 @@ class _Run:
                 return None
         pages = [self._store.page(page) for page in before]
         if not missed and self._looks_unchanged(found, pages):
-            unchanged: FolderDraft | None = yield self._unchanged(path, handle, found, pages, before, depth, inside)
+            unchanged: FolderDraft | None = yield self._unchanged(
+                path, handle, found, pages, before, depth, inside
+            )
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
@@ -324,8 +364,14 @@ class _Run:
         numbers: list[int] = []
         for _, _, _, info in found:
             numbers += (
-                info.st_mode & 0o7777, info.st_uid, info.st_gid, info.st_size, info.st_mtime_ns, info.st_ctime_ns, info.st_ino
-            )  # fmt: skip
+                info.st_mode & 0o7777,
+                info.st_uid,
+                info.st_gid,
+                info.st_size,
+                info.st_mtime_ns,
+                info.st_ctime_ns,
+                info.st_ino,
+            )
         seen = np.array(numbers, dtype=np.uint64).view(np.int64).reshape(-1, 7)
         if len(pages) == 1 and pages[0].has_stats(seen):
             return True
@@ -346,7 +392,8 @@ class _Run:
         depth: int,
         inside: dict[bytes, FolderState],
     ) -> Deep[FolderDraft | None]:
-        """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after all."""
+        """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after
+        all."""
         folders = [item for item in found if item.kind is Kind.FOLDER]
         if "x" in pages[0].kinds or any("x" in page.kinds for page in pages):
             return None
@@ -374,7 +421,12 @@ class _Run:
 
     @staticmethod
     def _same_folder(entry: LateEntry, old: Entry) -> bool:
-        return entry.child is not None and entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
+        return (
+            entry.child is not None
+            and entry.child.pages == old.pages
+            and entry.stat == old.stat
+            and entry.extra == old.extra
+        )
 
     def _count_unchanged(self, files: Sequence[Found]) -> None:
         sizes = [info.st_size for _, _, kind, info in files if kind is Kind.FILE]
@@ -384,7 +436,9 @@ class _Run:
 
     def _item(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
         if item.kind is None:
-            return self._leave_out(item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device")
+            return self._leave_out(
+                item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device"
+            )
         if before is not None and _is_same(item, before):
             if item.kind is Kind.FILE:
                 self._files += 1
@@ -396,7 +450,9 @@ class _Run:
         try:
             target = read_link(item.text, handle)
         except OSError as error:
-            return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
+            return self._leave_out(
+                item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0)
+            )
         return Entry(item.name, Kind.LINK, stat_of(item.info), extra=extra_of(item.info, target=target))
 
     def _file_or_gap(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
@@ -404,10 +460,18 @@ class _Run:
         try:
             return self._file(item, path, handle, before)
         except OSError as error:
-            return self._leave_out(item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0))
+            return self._leave_out(
+                item.name, path + b"/" + item.name, reason_of(error), os.strerror(error.errno or 0)
+            )
 
     def _sub_folder(
-        self, item: Found, path: bytes, handle: int, before: Entry | None, depth: int, states: dict[bytes, FolderState]
+        self,
+        item: Found,
+        path: bytes,
+        handle: int,
+        before: Entry | None,
+        depth: int,
+        states: dict[bytes, FolderState],
     ) -> Deep[LateEntry | Entry | None]:
         inside = path + b"/" + item.name
         try:
@@ -458,10 +522,19 @@ class _Run:
         entry: LateEntry | Entry
         if content is None:
             stat = self._stat_as_read(info, sum(part.length for part in parts))
-            entry = LateEntry(item.name, Kind.FILE, parts, stat=stat, extra=extra, before=None if before is None else before.digest)
+            entry = LateEntry(
+                item.name,
+                Kind.FILE,
+                parts,
+                stat=stat,
+                extra=extra,
+                before=None if before is None else before.digest,
+            )
         else:
             stat = self._stat_as_read(info, len(content))
-            entry = self._small.entry(item.name, content, small_digest(self._store.keys, content), stat, extra, before)
+            entry = self._small.entry(
+                item.name, content, small_digest(self._store.keys, content), stat, extra, before
+            )
         self._files += 1
         self._bytes += entry.stat.size
         if info.st_nlink > 1:
@@ -473,12 +546,16 @@ class _Run:
         self._files += 1
         self._bytes += first.stat.size
         if isinstance(first, LateEntry):
-            return LateEntry(name, first.kind, first.parts, stat=first.stat, extra=first.extra, before=first.before)
+            return LateEntry(
+                name, first.kind, first.parts, stat=first.stat, extra=first.extra, before=first.before
+            )
         return msgspec.structs.replace(first, name=name)
 
     def _stat_as_read(self, info: os.stat_result, length: int) -> Stat:
         """Metadata with the size of what was read, and no change time where that could deceive."""
-        trusted = self._trust_before - info.st_ctime_ns > 0 or time.time_ns() - info.st_ctime_ns > UNTRUSTED_NS
+        trusted = (
+            self._trust_before - info.st_ctime_ns > 0 or time.time_ns() - info.st_ctime_ns > UNTRUSTED_NS
+        )
         stat = stat_of(info, trusted)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
@@ -497,7 +574,10 @@ class _Run:
         if info.st_size < _LONG_FILE_BYTES:
             self._streamer.stream(handle, segments, info.st_size, self._tick, parts)
         else:
-            ahead, noted = self._log.pieces_of(path, stat_of(info)), PiecesNote(self._log, path, stat_of(info), parts)
+            ahead, noted = (
+                self._log.pieces_of(path, stat_of(info)),
+                PiecesNote(self._log, path, stat_of(info), parts),
+            )
             self._streamer.stream(handle, segments, info.st_size, self._ticking(noted), parts, ahead)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
             return os.pread(handle, SMALL_FILE_BYTES, 0), []
@@ -522,7 +602,8 @@ class _Run:
         return Entry(name, Kind.LEFT_OUT, extra=Extra(reason=reason.value, detail=detail))
 
     def _note_owner(self, info: os.stat_result) -> None:
-        """Keep the names behind user and group numbers, for restores on a machine that numbers them otherwise."""
+        """Keep the names behind user and group numbers, for restores on a machine that numbers them
+        otherwise."""
         pair = (info.st_uid, info.st_gid)
         if pair in self._seen_owners:
             return
@@ -539,10 +620,20 @@ class _Run:
         self._reported = now
         self._control.checkpoint()
         total = self.expected
-        files, size = self._files + self._small.files, max(self._bytes, self._bytes_read_ahead) + self._small.bytes
-        self._control.report(Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current)))
+        files, size = (
+            self._files + self._small.files,
+            max(self._bytes, self._bytes_read_ahead) + self._small.bytes,
+        )
+        self._control.report(
+            Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current))
+        )
 
 
 def _is_same(item: Found, before: Entry | None) -> bool:
     """Whether a file or link is as the last snapshot has it, and was kept well there."""
-    return before is not None and before.kind is item.kind and before.stat == stat_of(item.info) and not before.extra.unsteady
+    return (
+        before is not None
+        and before.kind is item.kind
+        and before.stat == stat_of(item.info)
+        and not before.extra.unsteady
+    )

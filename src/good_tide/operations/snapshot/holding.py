@@ -1,4 +1,5 @@
-"""The holding area of a job's store: snapshots go on in it while the disk is away, and are carried over when it is back."""
+"""The holding area of a job's store: snapshots go on in it while the disk is away, and are carried over when
+it is back."""
 
 from __future__ import annotations
 
@@ -105,7 +106,9 @@ def limit_bytes(holding: Holding, folder: Path) -> int:
     return min(holding.limit_bytes, int((room.f_bavail * room.f_frsize + own) * holding.part_of_free))
 
 
-def open_area(data: Path, ref: StoreRef, passphrase: str | None, holding: Holding, known: Iterable[str]) -> HoldingArea:
+def open_area(
+    data: Path, ref: StoreRef, passphrase: str | None, holding: Holding, known: Iterable[str]
+) -> HoldingArea:
     """Open the area of a store whose disk is away; ``known`` names the snapshots on the disk.
 
     Raises:
@@ -137,7 +140,8 @@ def prime(area: HoldingArea, store: Store, newest: Snapshot, state: Path) -> Non
 
 
 def heed(data: Path, ref: StoreRef, store: Store, state: Path) -> None:
-    """Let the area of a store no longer build on what a sweep is about to delete. With snapshots that wait for the disk it has to.
+    """Let the area of a store no longer build on what a sweep is about to delete. With snapshots that wait
+    for the disk it has to.
 
     Raises:
         PlaceError: the area or the store cannot be written.
@@ -148,7 +152,8 @@ def heed(data: Path, ref: StoreRef, store: Store, state: Path) -> None:
 
 
 def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport | None:
-    """Carry held snapshots to the disk, in order and read back, and forget those that arrived. None when nothing was held.
+    """Carry held snapshots to the disk, in order and read back, and forget those that arrived. None when
+    nothing was held.
 
     Raises:
         GoodTideError: the disk does not take them; what is held stays.
@@ -164,24 +169,35 @@ def drain(area: HoldingArea, store: Store, state: Path, control: Control) -> Car
             area.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
     if not area.held_names():
         with contextlib.suppress(GoodTideError), RunLock.for_work(state, store.header.store, "holding"):
-            area.begin_anew(store)  # where that fails, the next snapshot of each job does it, and says why it cannot
+            area.begin_anew(
+                store
+            )  # where that fails, the next snapshot of each job does it, and says why it cannot
     return report
 
 
 def take_into(
-    area: HoldingArea, job: Job, request: CaptureRequest, clock: Clock, control: Control, state: Path, journal: Journal, stored_small: StoredSmall | None,
+    area: HoldingArea,
+    job: Job,
+    request: CaptureRequest,
+    clock: Clock,
+    control: Control,
+    state: Path,
+    journal: Journal,
+    stored_small: StoredSmall | None,
     warn: Callable[[str, str], None] = lambda what, todo: None,
-) -> Snapshot:  # fmt: skip
+) -> Snapshot:
     """Take a snapshot into the holding area; the oldest held ones make room for it if need be.
 
-    :param warn: told in a sentence and an advice when the area is nearly full, before the first loss, and of each loss.
+    :param warn: told in a sentence and an advice when the area is nearly full, before the first loss, and of
+        each loss.
 
     Raises:
-        PlaceFullError: it is full even without the older ones.
-        PlaceError: another job takes a snapshot into it at this moment.
-        GoodTideError: as ``capture``.
+        PlaceFullError: it is full even without the older ones. PlaceError: another job takes a snapshot into
+            it at this moment. GoodTideError: as ``capture``.
     """
-    with RunLock.for_work(state, area.header.store, "held"):  # jobs that share a store share its area, and one makes room in it at a time
+    with RunLock.for_work(
+        state, area.header.store, "held"
+    ):  # jobs that share a store share its area, and one makes room in it at a time
         while True:
             try:
                 taken = capture(area, request, clock, control, state, stored_small)
@@ -190,11 +206,15 @@ def take_into(
                 held = area.held()
                 if not held:
                     raise PlaceFullError(
-                        "The holding area is too small for what has changed", "Raise its limit, or connect the disk"
+                        "The holding area is too small for what has changed",
+                        "Raise its limit, or connect the disk",
                     ) from error
                 _warn_before_loss(area, held, journal, job, warn, clock.now())
                 given = area.release(held[0])
-                words = f"The snapshot of {time_words(held[0].record.time, clock.now())} left the holding area to make room"
+                words = (
+                    f"The snapshot of {time_words(held[0].record.time, clock.now())} left the holding area to"
+                    " make room"
+                )
                 journal.add(
                     "trouble",
                     job.name,
@@ -210,10 +230,18 @@ def take_into(
 
 
 def _warn_before_loss(
-    area: HoldingArea, held: list[Snapshot], journal: Journal, job: Job, warn: Callable[[str, str], None], now: int
+    area: HoldingArea,
+    held: list[Snapshot],
+    journal: Journal,
+    job: Job,
+    warn: Callable[[str, str], None],
+    now: int,
 ) -> None:
     if held and journal.is_news(f"holding-full/{job.name}/{held[0].name}"):
-        words = f"The holding area is nearly full: of {count_words(len(held), 'snapshot')} in it the one of {time_words(held[0].record.time, now)} leaves next"
+        words = (
+            f"The holding area is nearly full: of {count_words(len(held), 'snapshot')} in it the one of"
+            f" {time_words(held[0].record.time, now)} leaves next"
+        )
         journal.add(
             "note",
             job.name,

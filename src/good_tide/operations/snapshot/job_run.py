@@ -1,4 +1,5 @@
-"""A job's run: held snapshots carried over, the snapshot taken into the stores whose turn it is, and everything noted."""
+"""A job's run: held snapshots carried over, the snapshot taken into the stores whose turn it is, and
+everything noted."""
 
 from __future__ import annotations
 
@@ -50,7 +51,8 @@ class Taken(msgspec.Struct, frozen=True):
 class Hands(msgspec.Struct, frozen=True, kw_only=True):
     """What a run works with.
 
-    :param open_ref: opens one of the job's stores in its folder. :param open_area: opens the holding area of a store whose disk is away.
+    :param open_ref: opens one of the job's stores in its folder.
+    :param open_area: opens the holding area of a store whose disk is away.
     :param warn: tells a person something at once, as a sentence and an advice.
     :param make_room: called before the run; raises what keeps it from being taken.
     """
@@ -65,7 +67,9 @@ class Hands(msgspec.Struct, frozen=True, kw_only=True):
     make_room: Callable[[Control], None] = lambda control: None
 
 
-def due_stores(job: Job, present: Sequence[tuple[StoreRef, Store]], machine: str) -> list[tuple[StoreRef, Store]]:
+def due_stores(
+    job: Job, present: Sequence[tuple[StoreRef, Store]], machine: str
+) -> list[tuple[StoreRef, Store]]:
     """Which of the open stores the next snapshot goes to: all, or in turns the one that waited longest."""
     if job.store_use == "both" or len(present) < 2:
         return list(present)
@@ -92,13 +96,14 @@ def request_for(job: Job, here: Workplace, label: str = "") -> CaptureRequest:
     )
 
 
-def run_job(job: Job, hands: Hands, control: Control, occasion: Occasion = Occasion.HAND, label: str = "") -> list[Taken]:
-    """Take a job's snapshot into the stores whose turn it is, or into the holding area while their disks are away. A store that cannot
-    be used does not keep the others from it.
+def run_job(
+    job: Job, hands: Hands, control: Control, occasion: Occasion = Occasion.HAND, label: str = ""
+) -> list[Taken]:
+    """Take a job's snapshot into the stores whose turn it is, or into the holding area while their disks are
+    away. A store that cannot be used does not keep the others from it.
 
     Raises:
-        PlaceError: no store can be used now, and no holding area either.
-        StoppedError: the person stopped it.
+        PlaceError: no store can be used now, and no holding area either. StoppedError: the person stopped it.
     """
     results: list[Taken] = []
     present: list[tuple[StoreRef, Store]] = []
@@ -106,7 +111,10 @@ def run_job(job: Job, hands: Hands, control: Control, occasion: Occasion = Occas
         folder = locate(ref, hands.disks)
         try:
             if folder is None:
-                raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it; the other stores are used meanwhile")
+                raise PlaceError(
+                    f"The disk {ref.name or ref.path} is not here",
+                    "Connect it; the other stores are used meanwhile",
+                )
             present.append((ref, hands.open_ref(ref, folder)))
         except GoodTideError as error:
             results.append(Taken(ref, error=error))
@@ -114,7 +122,11 @@ def run_job(job: Job, hands: Hands, control: Control, occasion: Occasion = Occas
     if not present:
         if not results:
             raise PersonError(f"The job {job.name} has no store", "Add one first")
-        away = [one.ref for one in results if locate(one.ref, hands.disks) is None and holding.has_area(hands.here.holdings, one.ref)]
+        away = [
+            one.ref
+            for one in results
+            if locate(one.ref, hands.disks) is None and holding.has_area(hands.here.holdings, one.ref)
+        ]
         if not away or not job.holding.on:
             assert results[0].error is not None
             run.note(results[0].ref.name, time.monotonic(), results[0].error)
@@ -126,7 +138,13 @@ def run_job(job: Job, hands: Hands, control: Control, occasion: Occasion = Occas
 
 
 def run_kept(
-    job: Job, hands: Hands, books: Books, before: Book, control: Control, occasion: Occasion = Occasion.HAND, label: str = ""
+    job: Job,
+    hands: Hands,
+    books: Books,
+    before: Book,
+    control: Control,
+    occasion: Occasion = Occasion.HAND,
+    label: str = "",
 ) -> list[Taken]:
     """``run_job``, kept in the books and told in the journal.
 
@@ -152,17 +170,33 @@ def run_kept(
     books.keep(job.name, planning.ended(before, began, any(not one.held for one in done)))
     for name, fault in failed:
         if hands.journal.is_news(f"store/{job.name}/{name}/{fault.what}"):
-            hands.journal.add("note", job.name, f"No snapshot into {name}", (fault.what,), "The other stores have it.", fault.advice)
+            hands.journal.add(
+                "note",
+                job.name,
+                f"No snapshot into {name}",
+                (fault.what,),
+                "The other stores have it.",
+                fault.advice,
+            )
     if before.failures:
         tries = count_words(before.failures, "try", "tries")
-        hands.journal.add("good", job.name, "Snapshots work again", (f"After {tries} that failed: {before.error}",))
+        hands.journal.add(
+            "good", job.name, "Snapshots work again", (f"After {tries} that failed: {before.error}",)
+        )
     return taken
 
 
 def _failed(job: Job, hands: Hands, books: Books, before: Book, error: GoodTideError) -> None:
     books.keep(job.name, planning.failed(before, hands.clock.now(), error.what, error.advice))
     if not before.failures or before.error != error.what:
-        hands.journal.add("trouble", job.name, error.what, (), "No snapshot was taken. It is tried again by itself.", error.advice)
+        hands.journal.add(
+            "trouble",
+            job.name,
+            error.what,
+            (),
+            "No snapshot was taken. It is tried again by itself.",
+            error.advice,
+        )
 
 
 _COUNT_STEP = 0.2
@@ -172,19 +206,30 @@ _COUNT_STEP = 0.2
 class _Run:
     """One run."""
 
-    def __init__(self, job: Job, hands: Hands, control: Control, occasion: Occasion, request: CaptureRequest) -> None:
-        self._job, self._hands, self._control, self._occasion, self.request = job, hands, control, occasion, request
+    def __init__(
+        self, job: Job, hands: Hands, control: Control, occasion: Occasion, request: CaptureRequest
+    ) -> None:
+        self._job, self._hands, self._control, self._occasion, self.request = (
+            job,
+            hands,
+            control,
+            occasion,
+            request,
+        )
         self._began = hands.clock.now()
 
     def into_store(self, ref: StoreRef, store: Store) -> Taken:
-        """Into a store whose disk is here: first what was held, then the snapshot, then what the holding area needs of it."""
+        """Into a store whose disk is here: first what was held, then the snapshot, then what the holding area
+        needs of it."""
         hands, name = self._hands, ref.name or ref.path
         catalog, started, carried = open_catalog(store, hands.here.cache), time.monotonic(), 0
         try:
             self._look(store)
             carried = self._drain(ref, store)
             known = catalog.stored_small if catalog.names() else None
-            snapshot = capture(store, self._request_for(store), hands.clock, self._control, hands.here.state, known)
+            snapshot = capture(
+                store, self._request_for(store), hands.clock, self._control, hands.here.state, known
+            )
             take_into_catalog(store, catalog)
             self._tell_trouble(catalog)
             self.note(name, started, snapshot)
@@ -219,7 +264,8 @@ class _Run:
             self._hands.warn(what, todo)
 
     def _request_for(self, store: Store) -> CaptureRequest:
-        """The request; before a first snapshot the files are counted, so that its progress has an end in sight."""
+        """The request; before a first snapshot the files are counted, so that its progress has an end in
+        sight."""
         if last_snapshot(store, self.request.machine.id) is not None:
             return self.request
         self._control.report(Progress("Counting"))
@@ -228,11 +274,15 @@ class _Run:
             survey.look(_COUNT_STEP)
             self._control.checkpoint()
         now = self._hands.clock.now()
-        weighing = Weighing(survey, Coverage(self.request.rules, self.request.home, now, extended(self.request.kinds)), now)
+        weighing = Weighing(
+            survey, Coverage(self.request.rules, self.request.home, now, extended(self.request.kinds)), now
+        )
         while not weighing.done:
             weighing.weigh(_COUNT_STEP)
             self._control.checkpoint()
-        return msgspec.structs.replace(self.request, expected=Tally(files=weighing.total.files, bytes=weighing.total.bytes))
+        return msgspec.structs.replace(
+            self.request, expected=Tally(files=weighing.total.files, bytes=weighing.total.bytes)
+        )
 
     def into_area(self, ref: StoreRef) -> Taken:
         """Into the holding area."""
@@ -243,7 +293,15 @@ class _Run:
             try:
                 known = catalog.stored_small if catalog.names() else None
                 snapshot = holding.take_into(
-                    area, self._job, self.request, hands.clock, self._control, hands.here.state, hands.journal, known, hands.warn
+                    area,
+                    self._job,
+                    self.request,
+                    hands.clock,
+                    self._control,
+                    hands.here.state,
+                    hands.journal,
+                    known,
+                    hands.warn,
                 )
                 take_into_catalog(area, catalog)
             finally:
@@ -262,7 +320,10 @@ class _Run:
         report = holding.drain(area, store, hands.here.state, self._control)
         if report is None:
             return 0
-        words = f"{count_words(len(report.carried), 'snapshot')} carried over from the holding area, {size_words(report.stored_bytes)}"
+        words = (
+            f"{count_words(len(report.carried), 'snapshot')} carried over from the holding area,"
+            f" {size_words(report.stored_bytes)}"
+        )
         detail = tuple(text for _, text in report.damaged)
         means = (
             "Some could not be carried and stay in the holding area."
@@ -273,7 +334,8 @@ class _Run:
         return len(report.carried)
 
     def _prime(self, ref: StoreRef, store: Store, snapshot: Snapshot) -> None:
-        """What the holding area needs; without it snapshots would not go on without the disk, which is said and not fatal."""
+        """What the holding area needs; without it snapshots would not go on without the disk, which is said
+        and not fatal."""
         hands = self._hands
         if not self._job.holding.on or (not ref.disk and locate(ref, hands.disks) is None):
             return
@@ -283,9 +345,13 @@ class _Run:
         except (GoodTideError, OSError) as error:
             if hands.journal.is_news(f"prime/{self._job.name}"):
                 hands.journal.add(
-                    "note", self._job.name, "The holding area could not be made ready", (str(error),),
-                    "Should the disk go away, no snapshots are taken without it.", "Make room in the home folder, or switch the holding area off.",
-                )  # fmt: skip
+                    "note",
+                    self._job.name,
+                    "The holding area could not be made ready",
+                    (str(error),),
+                    "Should the disk go away, no snapshots are taken without it.",
+                    "Make room in the home folder, or switch the holding area off.",
+                )
 
     def note(self, store: str, started: float, outcome: Snapshot | GoodTideError) -> None:
         """Note what became of it in the journal."""
@@ -298,8 +364,14 @@ class _Run:
         tally = outcome.record.tally
         journal.add_run(
             msgspec.structs.replace(
-                base, result="gaps" if outcome.gaps else "done", files=tally.files, changed=tally.changed_files, new_bytes=tally.new_bytes,
-                stored=tally.stored_bytes, gaps=outcome.gaps, snapshot=outcome.name,
+                base,
+                result="gaps" if outcome.gaps else "done",
+                files=tally.files,
+                changed=tally.changed_files,
+                new_bytes=tally.new_bytes,
+                stored=tally.stored_bytes,
+                gaps=outcome.gaps,
+                snapshot=outcome.name,
             )
-        )  # fmt: skip
+        )
         journal.take_left_out(self._job.name, outcome)

@@ -1,8 +1,9 @@
 """Listings that wait for their chunks.
 
-A folder's page names the chunks of its files and the pages of its sub-folders, and those are known only after other
-threads have hashed them. Finished folders therefore wait in a queue, children before their parents, and are written
-as soon as everything at the front is known. At most one block of small files is open at a time, so the queue is short.
+A folder's page names the chunks of its files and the pages of its sub-folders, and those are known only after
+other threads have hashed them. Finished folders therefore wait in a queue, children before their parents, and
+are written as soon as everything at the front is known. At most one block of small files is open at a time,
+so the queue is short.
 """
 
 from __future__ import annotations
@@ -39,14 +40,23 @@ class LateEntry:
         extra: Extra = NOTHING_EXTRA,
         before: ContentDigest | None = None,
     ) -> None:
-        self.name, self.kind, self.parts, self.child, self.stat, self.extra = name, kind, parts, child, stat, extra
+        self.name, self.kind, self.parts, self.child, self.stat, self.extra = (
+            name,
+            kind,
+            parts,
+            child,
+            stat,
+            extra,
+        )
         self.before = before
 
     def entry(self, keys: StoreKeys) -> Entry:
         """The final entry."""
         if self.child is not None:
             return Entry(self.name, self.kind, self.stat, extents=self.child.extents(), extra=self.extra)
-        return Entry(self.name, self.kind, self.stat, listed_digest(keys, self.parts), tuple(self.parts), self.extra)
+        return Entry(
+            self.name, self.kind, self.stat, listed_digest(keys, self.parts), tuple(self.parts), self.extra
+        )
 
 
 class FolderDraft:
@@ -84,7 +94,9 @@ class DraftQueue:
     :param note: told of each folder's path and pages.
     """
 
-    def __init__(self, session: WriteSession, keys: StoreKeys, note: Callable[[bytes, Sequence[bytes]], None]) -> None:
+    def __init__(
+        self, session: WriteSession, keys: StoreKeys, note: Callable[[bytes, Sequence[bytes]], None]
+    ) -> None:
         self._session, self._keys, self._note = session, keys, note
         self._waiting: deque[FolderDraft] = deque()
         self.changed_files = 0

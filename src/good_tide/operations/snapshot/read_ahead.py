@@ -1,8 +1,8 @@
 """Small files read ahead, by a process of its own where there are many.
 
-Reading a small file costs more interpreter time than storing it, so on two cores one process reads while the other
-stores. Results come back in the order in which they were asked for. A helper that dies costs nothing but speed: what
-it did not answer is read here.
+Reading a small file costs more interpreter time than storing it, so on two cores one process reads while the
+other stores. Results come back in the order in which they were asked for. A helper that dies costs nothing
+but speed: what it did not answer is read here.
 """
 
 from __future__ import annotations
@@ -26,7 +26,8 @@ from good_tide.source.small_files import Expected, SmallRead, read_small
 from good_tide.storage.content import small_digest
 
 _WORTH_A_HELPER = 3000
-"""Small files read in this run after which a helper is started; starting one costs as much as reading some thousands."""
+"""Small files read in this run after which a helper is started; starting one costs as much as reading some
+thousands."""
 
 _REPLY_LIMIT = 1 << 30
 
@@ -149,6 +150,8 @@ class ReadAhead:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self._helper is not None:
             self._helper.close()

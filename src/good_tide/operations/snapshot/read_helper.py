@@ -1,6 +1,7 @@
 """The helper process: reads small files for a snapshot while the main process stores those read before.
 
-It is given open folders over a socket, so that it never resolves a path of its own, and ends when the socket closes.
+It is given open folders over a socket, so that it never resolves a path of its own, and ends when the socket
+closes.
 """
 
 from __future__ import annotations
@@ -33,7 +34,9 @@ def receive_exactly(connection: socket.socket, length: int) -> bytes:
 
 def main() -> None:
     """Serve the socket whose number is the first argument."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl+C is for the main process, which then closes the socket
+    signal.signal(
+        signal.SIGINT, signal.SIG_IGN
+    )  # Ctrl+C is for the main process, which then closes the socket
     connection = socket.socket(fileno=int(sys.argv[1]))
     digest = digest_with(receive_exactly(connection, DIGEST_KEY_BYTES))
     decoder, encoder = msgspec.msgpack.Decoder(list[Expected]), msgspec.msgpack.Encoder()

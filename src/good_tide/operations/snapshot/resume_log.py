@@ -1,9 +1,11 @@
-"""What a run has read so far, kept on this machine until its snapshot is published: a run that is cut off (the disk pulled, the power
-gone, the process killed) goes on without reading again what is in the store already.
+"""What a run has read so far, kept on this machine until its snapshot is published: a run that is cut off
+(the disk pulled, the power gone, the process killed) goes on without reading again what is in the store
+already.
 
-The log is a file of records: length and CRC-32 of the rest (4 bytes each, little-endian), a kind, the length of a path (2 bytes), the
-path, and MessagePack. A record that is not whole ends it. Nothing in it is believed: an entry is used only for a file whose metadata is
-the same to the nanosecond, and only when the store has all its chunks.
+The log is a file of records: length and CRC-32 of the rest (4 bytes each, little-endian), a kind, the length
+of a path (2 bytes), the path, and MessagePack. A record that is not whole ends it. Nothing in it is believed:
+an entry is used only for a file whose metadata is the same to the nanosecond, and only when the store has all
+its chunks.
 """
 
 from __future__ import annotations
@@ -107,7 +109,10 @@ class ResumeLog:
         if stat != found.stat or found.first > len(known):
             stat, known = found.stat, [] if found.first else known
         if found.first <= len(known):
-            self._pieces[path] = stat, [*known[: found.first], *((length, ChunkId(chunk)) for length, chunk in found.pieces)]
+            self._pieces[path] = (
+                stat,
+                [*known[: found.first], *((length, ChunkId(chunk)) for length, chunk in found.pieces)],
+            )
 
     def files_of(self, path: bytes) -> dict[bytes, Entry]:
         """Files of a folder that an earlier run read, by name; their content is in the store."""
@@ -116,9 +121,13 @@ class ResumeLog:
             return {}
         pages = msgspec.msgpack.decode(self._body(*place), type=list[bytes])
         return {
-            entry.name: entry for page in pages for entry in Page(page).entries()
-            if entry.kind is Kind.FILE and not entry.extra.unsteady and all(one.chunk is None or self._has(one.chunk) for one in entry.extents)
-        }  # fmt: skip
+            entry.name: entry
+            for page in pages
+            for entry in Page(page).entries()
+            if entry.kind is Kind.FILE
+            and not entry.extra.unsteady
+            and all(one.chunk is None or self._has(one.chunk) for one in entry.extents)
+        }
 
     def pieces_of(self, path: bytes, stat: Stat) -> list[KnownPart]:
         """Pieces at the beginning of a file, if it is as it was, as far as the store has them."""
@@ -138,16 +147,25 @@ class ResumeLog:
 
     def note_pieces(self, path: bytes, stat: Stat, first: int, pieces: Sequence[KnownPart]) -> None:
         """Further pieces of a file were handed to the store; ``first`` came before them."""
-        self._add(_PARTS, path, msgspec.msgpack.encode(_Pieces(stat, first, [(length, bytes(chunk)) for length, chunk in pieces])))
+        self._add(
+            _PARTS,
+            path,
+            msgspec.msgpack.encode(
+                _Pieces(stat, first, [(length, bytes(chunk)) for length, chunk in pieces])
+            ),
+        )
 
     def _add(self, kind: int, path: bytes, body: bytes) -> None:
-        """Append a record. A log that cannot be written only means that a run that is cut off reads more again."""
+        """Append a record. A log that cannot be written only means that a run that is cut off reads more
+        again."""
         if len(path) > 0xFFFF:
             return
         with contextlib.suppress(OSError):
             if self._out is None:
                 self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                self._out = os.fdopen(os.open(self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600), "ab")
+                self._out = os.fdopen(
+                    os.open(self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600), "ab"
+                )
             rest = path + body
             self._out.write(_HEAD.pack(len(rest), zlib.crc32(rest), kind, len(path)) + rest)
             self._out.flush()

@@ -1,4 +1,5 @@
-"""Small files on their way into a snapshot: read in batches, known contents recognised, the others joined into blocks."""
+"""Small files on their way into a snapshot: read in batches, known contents recognised, the others joined
+into blocks."""
 
 from __future__ import annotations
 
@@ -27,8 +28,8 @@ _AHEAD_BATCHES = 24
 """Each batch holds a directory handle open."""
 
 UNTRUSTED_NS = 2 * SECOND
-"""A file changed more recently than this when it is read could change again without its change time showing it
-(exFAT keeps two seconds, ext4 a few milliseconds); it is read again by the next run."""
+"""A file changed more recently than this when it is read could change again without its change time showing
+it (exFAT keeps two seconds, ext4 a few milliseconds); it is read again by the next run."""
 
 StoredSmall = Callable[[ContentDigest], Extent | None]
 """Where a small file with some content lies in the store already, if the local catalog knows."""
@@ -48,8 +49,8 @@ class _Pending(NamedTuple):
 class SmallFiles:
     """All small files of one run. A context manager.
 
-    :param careful: reads one file that was not as its folder's listing showed it: the file, its folder's path and
-        handle, and its entry in the last snapshot.
+    :param careful: reads one file that was not as its folder's listing showed it: the file, its folder's path
+        and handle, and its entry in the last snapshot.
     """
 
     def __init__(
@@ -81,12 +82,17 @@ class SmallFiles:
 
     def _read(self, draft: FolderDraft, path: bytes, folder: int, files: Sequence[Fresh]) -> None:
         begun = time.time_ns()
-        expected = [(item.name, item.info.st_size, item.info.st_mtime_ns, item.info.st_ctime_ns, item.info.st_ino) for item, _ in files]
+        expected = [
+            (item.name, item.info.st_size, item.info.st_mtime_ns, item.info.st_ctime_ns, item.info.st_ino)
+            for item, _ in files
+        ]
         batch = self._reader.read(folder, expected)
         draft.unread += 1
         self._ahead += batch.bytes
         self._pending.append(_Pending(batch, files, path, draft, begun))
-        while self._pending and (self._pending[0].batch.done or self._ahead > _AHEAD_BYTES or len(self._pending) > _AHEAD_BATCHES):
+        while self._pending and (
+            self._pending[0].batch.done or self._ahead > _AHEAD_BYTES or len(self._pending) > _AHEAD_BATCHES
+        ):
             self._take_in(self._pending.popleft())
 
     def finish(self) -> None:
@@ -101,7 +107,9 @@ class SmallFiles:
             found = batch.result(self._store.keys)
             trusted_before = begun - UNTRUSTED_NS
             attributes = found.attributes
-            for at, ((item, before), content, digest) in enumerate(zip(files, found.contents, found.digests, strict=True)):
+            for at, ((item, before), content, digest) in enumerate(
+                zip(files, found.contents, found.digests, strict=True)
+            ):
                 if content is None:
                     draft.add(self._careful(item, path, batch.folder, before))
                     continue
@@ -115,7 +123,15 @@ class SmallFiles:
             self._ahead -= batch.bytes
         draft.unread -= 1
 
-    def entry(self, name: bytes, content: bytes, digest: ContentDigest, stat: Stat, extra: Extra, before: Entry | None) -> Entry:
+    def entry(
+        self,
+        name: bytes,
+        content: bytes,
+        digest: ContentDigest,
+        stat: Stat,
+        extra: Extra,
+        before: Entry | None,
+    ) -> Entry:
         """The entry of a small file that was read, its content handed in unless the store has it."""
         if before is not None and before.digest == digest:
             return Entry(name, Kind.FILE, stat, digest, before.extents, extra)
@@ -124,19 +140,27 @@ class SmallFiles:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
         part = self._known.get(digest)
         if part is None:
-            part = self._known[digest] = self._stored_extent(digest, content) or self._blocks.add(content, digest)
+            part = self._known[digest] = self._stored_extent(digest, content) or self._blocks.add(
+                content, digest
+            )
         return Entry(name, Kind.FILE, stat, digest, (part,), extra)
 
     def _stored_extent(self, digest: ContentDigest, content: bytes) -> Extent | None:
         """Where the catalog says that this content lies, if it does."""
         extent = self._stored(digest) if self._stored is not None else None
-        if extent is None or extent.chunk is None or extent.length != len(content) or not self._store.has(extent.chunk):
+        if (
+            extent is None
+            or extent.chunk is None
+            or extent.length != len(content)
+            or not self._store.has(extent.chunk)
+        ):
             return None
         return extent if self._holds(extent, extent.chunk, content) else None
 
     def _holds(self, extent: Extent, chunk: ChunkId, content: bytes) -> bool:
-        """Whether a content really lies there. The catalog is a cache on this machine's disk: were it believed, a flipped bit in it would put
-        other bytes into a snapshot. What lies on a disk that is away cannot be looked at."""
+        """Whether a content really lies there. The catalog is a cache on this machine's disk: were it
+        believed, a flipped bit in it would put other bytes into a snapshot. What lies on a disk that is away
+        cannot be looked at."""
         if chunk not in self._store.index:
             return True
         with contextlib.suppress(DamageError, NotInPlaceError):
@@ -147,7 +171,9 @@ class SmallFiles:
         self._reader.__enter__()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         for pending in self._pending:
             pending.batch.close()
         self._reader.__exit__(kind, error, trace)

@@ -1,8 +1,8 @@
 """Carrying snapshots from one store to another: twin disks, a new disk, a holding area.
 
-Between stores that share the identities of their chunks nothing is hashed into new listings; otherwise listings and
-digests are made anew for the target. Every byte is authenticated as it is read. A carry that is cut off goes on where
-it was: what is written is kept, and snapshots that arrived are known by their names.
+Between stores that share the identities of their chunks nothing is hashed into new listings; otherwise
+listings and digests are made anew for the target. Every byte is authenticated as it is read. A carry that is
+cut off goes on where it was: what is written is kept, and snapshots that arrived are known by their names.
 """
 
 from __future__ import annotations
@@ -41,13 +41,15 @@ class CarryReport(msgspec.Struct, frozen=True):
     damaged: tuple[tuple[str, str], ...] = ()
 
 
-def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control) -> CarryReport:
-    """Carry snapshots over, in order of time; all of them if ``chosen`` is None. What the target has already is left.
+def carry(
+    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control
+) -> CarryReport:
+    """Carry snapshots over, in order of time; all of them if ``chosen`` is None. What the target has already
+    is left.
 
     Raises:
-        PersonError: both are the same store.
-        PlaceError: the target cannot be written.
-        StoppedError: the person stopped it; what arrived stays, and the next carry goes on.
+        PersonError: both are the same store. PlaceError: the target cannot be written. StoppedError: the
+            person stopped it; what arrived stays, and the next carry goes on.
     """
     if source.header.store == target.header.store:
         raise PersonError("Both are the same store", "Choose another store to carry to")
@@ -55,8 +57,9 @@ def carry(source: Store, target: Store, chosen: Sequence[Snapshot] | None, state
 
 
 def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -> CarryReport:
-    """Carry the snapshots of a holding area to its store, in order of time, and read back what was written. Listings that the newest
-    snapshots on the disk have at the same place are not looked into: they were complete there.
+    """Carry the snapshots of a holding area to its store, in order of time, and read back what was written.
+    Listings that the newest snapshots on the disk have at the same place are not looked into: they were
+    complete there.
 
     Raises:
         GoodTideError: as ``carry``; or what was written cannot be read back.
@@ -64,24 +67,42 @@ def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -
 
     def before() -> Sequence[Entry]:
         present = set(store.snapshot_names())
-        return [entry for name, mark in area.marked().items() if name in present for entry in area.roots(mark.record)]
+        return [
+            entry
+            for name, mark in area.marked().items()
+            if name in present
+            for entry in area.roots(mark.record)
+        ]
 
     return _carry(area, store, area.held(), state, control, before, read_back=True)
 
 
 def _carry(
-    source: Store, target: Store, chosen: Sequence[Snapshot] | None, state: Path, control: Control,
-    before: Callable[[], Sequence[Entry]] = tuple, read_back: bool = False,
-) -> CarryReport:  # fmt: skip
-    """:param before: the covered folders of a snapshot that is complete in the target; asked when no sweep can take it away any more."""
+    source: Store,
+    target: Store,
+    chosen: Sequence[Snapshot] | None,
+    state: Path,
+    control: Control,
+    before: Callable[[], Sequence[Entry]] = tuple,
+    read_back: bool = False,
+) -> CarryReport:
+    """:param before: the covered folders of a snapshot that is complete in the target; asked when no sweep
+    can take it away any more."""
     unreadable = source.snapshots()[1] if chosen is None else []
-    snapshots = source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
+    snapshots = (
+        source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
+    )
     present = set(target.snapshot_names())
     wanted = [one for one in snapshots if one.name not in present]
     carried: list[str] = []
     damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
-    StoreMemory(state, target.header.store).note_coming({one.record.machine.id: one.record.time for one in wanted})
-    with RunLock.for_work(state, target.header.store, _CARRIER) as owner, WriteSession(target, owner) as session:
+    StoreMemory(state, target.header.store).note_coming(
+        {one.record.machine.id: one.record.time for one in wanted}
+    )
+    with (
+        RunLock.for_work(state, target.header.store, _CARRIER) as owner,
+        WriteSession(target, owner) as session,
+    ):
         carrier = _Carrier(source, target, session, control)
         there = {entry.name: entry for entry in before()}
         for number, snapshot in enumerate(wanted):
@@ -96,7 +117,9 @@ def _carry(
             if read_back:
                 carrier.read_back()
             carried.append(snapshot.name)
-    return CarryReport(tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged))
+    return CarryReport(
+        tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged)
+    )
 
 
 class _Carrier:
@@ -128,7 +151,8 @@ class _Carrier:
         return new
 
     def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
-        """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name seals one text only."""
+        """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name
+        seals one text only."""
         data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.name}")
         if roots == snapshot.record.roots and self._source.keys.secret == self._target.keys.secret:
             return data
@@ -164,11 +188,18 @@ class _Carrier:
         known = self._pages.get(identity)
         if known is None:
             plain = self._source.read_chunk(identity)
-            there = {entry.name: entry for page in before for entry in self._source.page(page).entries() if entry.kind is Kind.FOLDER}
+            there = {
+                entry.name: entry
+                for page in before
+                for entry in self._source.page(page).entries()
+                if entry.kind is Kind.FOLDER
+            }
             entries, carried = Page(plain).entries(), []
             for entry in entries:
                 carried.append((yield self._entry(entry, there.get(entry.name))))
-            known = self._pages[identity] = self._session.put_page(plain if carried == entries else encode_page(carried))
+            known = self._pages[identity] = self._session.put_page(
+                plain if carried == entries else encode_page(carried)
+            )
         return known
 
     def _entry(self, entry: Entry, before: Entry | None = None) -> Deep[Entry]:
@@ -193,7 +224,11 @@ class _Carrier:
         extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)
         digest = entry.digest
         if not self._alike and entry.digest:
-            if entry.stat.size <= SMALL_FILE_BYTES and len(entry.extents) <= 1 and not any(one.chunk is None for one in entry.extents):
+            if (
+                entry.stat.size <= SMALL_FILE_BYTES
+                and len(entry.extents) <= 1
+                and not any(one.chunk is None for one in entry.extents)
+            ):
                 content = read_whole(self._source.read_chunk, entry.extents, SMALL_FILE_BYTES)
                 digest = small_digest(self._target.keys, content)
             else:

@@ -33,7 +33,8 @@ def disks_for(settings: Path) -> Disks:
 
 
 def look_at(disks: Disks, known_stores: frozenset[str]) -> list[DiskFacts]:
-    """All disks with the stores found on them. Those that may hang are asked in processes of their own, at the same time."""
+    """All disks with the stores found on them. Those that may hang are asked in processes of their own, at
+    the same time."""
     found = disks.disks()
     with ThreadPoolExecutor(max_workers=8) as threads:
         return list(threads.map(lambda disk: _looked_at(disk, known_stores), found))
@@ -74,7 +75,8 @@ def devices_under(disks: Disks, folders: Iterable[str]) -> frozenset[str]:
 
 
 def best_disk(found: Sequence[DiskFacts], wanted: Wanted) -> DiskFacts | None:
-    """The disk to propose: no bad check, fewest doubts, external before shares before internal, then most room."""
+    """The disk to propose: no bad check, fewest doubts, external before shares before internal, then most
+    room."""
     order = {"external": 0, "network": 1, "internal": 2}
 
     def rank(disk: DiskFacts) -> tuple[int, int, int]:
@@ -90,13 +92,21 @@ def proposed_folder(disk: DiskFacts, machine: str) -> str:
     if not disk.mounted:
         return ""
     home = home_folder()
-    inside = home if disk.path == "/" or (not os.access(disk.path, os.W_OK) and home.startswith(disk.path + "/")) else disk.path
-    name = "".join(character if character.isalnum() or character in "-_." else "-" for character in machine) or "machine"
+    inside = (
+        home
+        if disk.path == "/" or (not os.access(disk.path, os.W_OK) and home.startswith(disk.path + "/"))
+        else disk.path
+    )
+    name = (
+        "".join(character if character.isalnum() or character in "-_." else "-" for character in machine)
+        or "machine"
+    )
     return os.path.join(inside, _OWN_FOLDER, name)
 
 
 class Examined(msgspec.Struct, frozen=True):
-    """A folder looked at as the place of a store. ``holds`` is the store that is there already, None for none."""
+    """A folder looked at as the place of a store. ``holds`` is the store that is there already, None for
+    none."""
 
     folder: str
     disk: DiskFacts | None
@@ -109,9 +119,19 @@ def _in_the_way(folder: Path) -> list[Check]:
     try:
         other = in_the_way(folder)
     except OSError as error:
-        return [Check(Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own")]
+        return [
+            Check(
+                Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own"
+            )
+        ]
     if other:
-        return [Check(Level.BAD, f"{folder} holds other things", "Choose an empty or a new folder; nothing there is ever erased")]
+        return [
+            Check(
+                Level.BAD,
+                f"{folder} holds other things",
+                "Choose an empty or a new folder; nothing there is ever erased",
+            )
+        ]
     return []
 
 
@@ -120,7 +140,9 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
     absolute = Path(os.path.abspath(folder))
     disk = disks.of_folder(absolute)
     if disk is None:
-        return Examined(str(absolute), None, (Check(Level.BAD, "The system does not know this folder", "Choose another"),))
+        return Examined(
+            str(absolute), None, (Check(Level.BAD, "The system does not know this folder", "Choose another"),)
+        )
     if disk.kind == "network" and disk.answers:
         disk = _looked_at(disk, known)
     if not disk.answers:
@@ -141,7 +163,10 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], m
     if os.path.isfile(absolute / HEADER_FILE):
         found = describe_store(absolute, known)
         stores, holds = (found,), found.store
-    checked = check_place(msgspec.structs.replace(disk, stores=stores), msgspec.structs.replace(wanted, speed=speed, writable=writable))
+    checked = check_place(
+        msgspec.structs.replace(disk, stores=stores),
+        msgspec.structs.replace(wanted, speed=speed, writable=writable),
+    )
     if holds is None and os.path.isdir(absolute):
         extra += _in_the_way(absolute)
     if there == absolute and not os.path.isdir(absolute):
@@ -154,8 +179,12 @@ def store_ref(disks: Disks, folder: Path) -> StoreRef:
     absolute = Path(os.path.abspath(folder))
     disk = disks.of_folder(absolute)
     if disk is None or disk.path == "/" or disk.id.startswith("mount:"):
-        return StoreRef(path=str(absolute), name=disk.name if disk is not None and disk.path != "/" else absolute.name)
-    return StoreRef(path=str(absolute), name=disk.name, disk=disk.id, inside=os.path.relpath(absolute, disk.path))
+        return StoreRef(
+            path=str(absolute), name=disk.name if disk is not None and disk.path != "/" else absolute.name
+        )
+    return StoreRef(
+        path=str(absolute), name=disk.name, disk=disk.id, inside=os.path.relpath(absolute, disk.path)
+    )
 
 
 def locate(ref: StoreRef, disks: Disks) -> Path | None:

@@ -63,7 +63,9 @@ class StoreFacts(msgspec.Struct, frozen=True):
 
 def create_at(folder: Path, passphrase: str | None, hint: str = "", twin: Store | None = None) -> NewStore:
     """Make a store in a directory (``header.create_store``); with ``twin``, one to carry its snapshots to."""
-    return create_store(Path(os.path.abspath(folder)), passphrase, hint, twin=None if twin is None else twin.keys)
+    return create_store(
+        Path(os.path.abspath(folder)), passphrase, hint, twin=None if twin is None else twin.keys
+    )
 
 
 def open_at(folder: Path, passphrase: str | None) -> Store:
@@ -91,7 +93,8 @@ def store_id(folder: Path) -> str:
 
 
 def put_recovery_script(target: Path) -> Path:
-    """Write the script that recovers files without this program: into a store, or into a file. Returns the file's path.
+    """Write the script that recovers files without this program: into a store, or into a file. Returns the
+    file's path.
 
     Raises:
         PersonError: there is something else in its place. PlaceError: the disk does not take it.
@@ -105,7 +108,9 @@ def put_recovery_script(target: Path) -> Path:
             with open(target, "xb") as file:
                 file.write(recovery_script())
         except FileExistsError:
-            raise PersonError(f"{target} is there already", "Name a new file, or the folder of a store") from None
+            raise PersonError(
+                f"{target} is there already", "Name a new file, or the folder of a store"
+            ) from None
     return target
 
 
@@ -120,7 +125,11 @@ def about(root: Path, store: Store | None) -> StoreFacts:
     header = read_header(place)
     machines = None
     if store is not None:
-        machines = tuple({snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]}.values())
+        machines = tuple(
+            {
+                snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]
+            }.values()
+        )
     return StoreFacts(
         header.store,
         header.format,
@@ -143,12 +152,14 @@ def catalog_names(cache: Path, identity: str) -> frozenset[str]:
 
 
 def known_snapshot(cache: Path, identity: str, name: str) -> tuple[str, int] | None:
-    """The machine and the time of a snapshot as the local catalog of a store has them, so that they are known of a damaged one too."""
+    """The machine and the time of a snapshot as the local catalog of a store has them, so that they are known
+    of a damaged one too."""
     return glance_snapshot(_catalog_file(cache, identity), name)
 
 
 def known_tide(cache: Path, identity: str, machine: str, since: int) -> list[TidePoint]:
-    """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them: without store and passphrase."""
+    """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them:
+    without store and passphrase."""
     return glance_tide(_catalog_file(cache, identity), machine, since)
 
 

@@ -1,5 +1,5 @@
-"""What a job knows of its stores, so that another store in the same place is not taken for it: nothing is written to it, and no passphrase is
-tried on it."""
+"""What a job knows of its stores, so that another store in the same place is not taken for it: nothing is
+written to it, and no passphrase is tried on it."""
 
 from __future__ import annotations
 
@@ -17,20 +17,26 @@ from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import Store
 from good_tide.system import jobs
 
-_WAY_OUT = "Find out who put it there. If it is meant: good-tide job change JOB --drop-store DIR --add-store DIR"
+_WAY_OUT = (
+    "Find out who put it there. If it is meant: good-tide job change JOB --drop-store DIR --add-store DIR"
+)
 
 
 def check_header(ref: StoreRef, folder: Path) -> None:
     """Refuse another store than the job's, before any passphrase is tried on it.
 
     Raises:
-        PlaceError: it is another one, or it is not encrypted where the job's is. GoodTideError: there is none.
+        PlaceError: it is another one, or it is not encrypted where the job's is. GoodTideError: there is
+            none.
     """
     if not ref.store:
         return
     header = read_header(LocalPlace(folder))
     if ref.encrypted and not header.encrypted:
-        raise PlaceError(f"The store in {folder} is not encrypted, and the one of this job is: nothing is written to it", _WAY_OUT)
+        raise PlaceError(
+            f"The store in {folder} is not encrypted, and the one of this job is: nothing is written to it",
+            _WAY_OUT,
+        )
     if header.store != ref.store or (ref.encrypted is not None and header.encrypted != ref.encrypted):
         raise PlaceError(f"The store in {folder} is another one than that of this job", _WAY_OUT)
 
@@ -42,21 +48,29 @@ def check_keys(ref: StoreRef, store: Store) -> None:
         PlaceError: it is another one.
     """
     if ref.keys and ref.keys != store.keys.fingerprint:
-        raise PlaceError(f"The store in {store.place.title} only says that it is that of this job: its keys are others", _WAY_OUT)
+        raise PlaceError(
+            f"The store in {store.place.title} only says that it is that of this job: its keys are others",
+            _WAY_OUT,
+        )
 
 
 def pinned(ref: StoreRef, store: Store) -> StoreRef:
     """A reference that knows its store."""
-    return msgspec.structs.replace(ref, store=store.header.store, encrypted=store.header.encrypted, keys=store.keys.fingerprint)
+    return msgspec.structs.replace(
+        ref, store=store.header.store, encrypted=store.header.encrypted, keys=store.keys.fingerprint
+    )
 
 
 def pin_in_settings(settings: Path, job: str, ref: StoreRef, store: Store) -> None:
-    """Let a job know its store, when it was opened for the first time since jobs do. Settings that cannot be written go without."""
+    """Let a job know its store, when it was opened for the first time since jobs do. Settings that cannot be
+    written go without."""
     if ref.keys:
         return
 
     def change(known: Job) -> Job:
-        stores = tuple(pinned(one, store) if one.place == ref.place and not one.keys else one for one in known.stores)
+        stores = tuple(
+            pinned(one, store) if one.place == ref.place and not one.keys else one for one in known.stores
+        )
         return msgspec.structs.replace(known, stores=stores)
 
     try:
@@ -69,7 +83,12 @@ def known_ref(here: Workplace, folder: Path) -> StoreRef | None:
     """What the jobs of this machine know of the store in a directory; None if none uses it."""
     absolute, disks = os.path.abspath(folder), disks_for(here.settings)
     try:
-        found = [ref for job in load_jobs(here.settings) for ref in job.stores if ref.store and str(locate(ref, disks)) == absolute]
+        found = [
+            ref
+            for job in load_jobs(here.settings)
+            for ref in job.stores
+            if ref.store and str(locate(ref, disks)) == absolute
+        ]
     except GoodTideError:
         return None
     return found[0] if found else None

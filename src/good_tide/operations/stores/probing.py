@@ -1,4 +1,5 @@
-"""Looking at a place that may hang, in a process of its own: ``python -m good_tide.operations.stores.probing PATH``."""
+"""Looking at a place that may hang, in a process of its own: ``python -m good_tide.operations.stores.probing
+PATH``."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ _SPEED_BYTES = 8 * 1024 * 1024
 
 
 class Probe(msgspec.Struct, frozen=True):
-    """What a place answered: bytes in all and free, whether it can be written, the stores on it, and how long it took."""
+    """What a place answered: bytes in all and free, whether it can be written, the stores on it, and how long
+    it took."""
 
     total: int
     free: int
@@ -37,13 +39,21 @@ def probe(path: Path, known: frozenset[str]) -> Probe:
     begun = time.monotonic()
     room, writable = os.statvfs(path), os.access(path, os.W_OK)
     seconds = time.monotonic() - begun
-    return Probe(room.f_blocks * room.f_frsize, room.f_bavail * room.f_frsize, writable, tuple(_stores(path, known)), seconds)
+    return Probe(
+        room.f_blocks * room.f_frsize,
+        room.f_bavail * room.f_frsize,
+        writable,
+        tuple(_stores(path, known)),
+        seconds,
+    )
 
 
 def probe_apart(path: Path, known: frozenset[str]) -> Probe | None:
     """Look at a place in a process of its own; None if it does not answer in time."""
     command = [sys.executable, "-m", "good_tide.operations.stores.probing", str(path), *sorted(known)]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True) as process:
+    with subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
+    ) as process:
         try:
             answer, _ = process.communicate(timeout=_ANSWER_SECONDS)
         except subprocess.TimeoutExpired:
@@ -84,7 +94,11 @@ def _stores(top: Path, known: frozenset[str]) -> list[FoundStore]:
 def _folders(folder: Path) -> list[Path]:
     try:
         with os.scandir(folder) as listing:
-            return sorted(Path(item.path) for item in listing if item.is_dir(follow_symlinks=False) and not item.name.startswith("."))
+            return sorted(
+                Path(item.path)
+                for item in listing
+                if item.is_dir(follow_symlinks=False) and not item.name.startswith(".")
+            )
     except OSError:
         return []
 

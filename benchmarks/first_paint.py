@@ -17,17 +17,18 @@ def main() -> None:
     settings = Path(sys.argv[1])
     socket = agent_socket(runtime_folder(), settings)
     start_agent_early(socket, settings)
-    from good_tide.desktop.shell.application import (
-        make_application,
-        wait_until,
-    )  # as the program does: Qt loads while the agent does
+    # As the program does: Qt loads while the agent does.
+    from tools.window_driver import Views, wait_until
+
+    from good_tide.desktop.shell.application import make_application
     from good_tide.desktop.shell.window import MainWindow
 
     _, look = make_application("light")
     window = MainWindow(look, socket, settings)
+    views = Views(window)
     window.show()
     window.start()
-    wait_until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))
+    wait_until(lambda: window.overview.state == "ready" and bool(views.timeline.model.rows()))
     window.grab()
     print(time.time() - float(sys.argv[2]))
     window.close()

@@ -28,7 +28,7 @@ def main() -> None:
         root, cache = Path(folder) / "store", Path(folder) / "cache"
         build(root, chunks, snapshots)
         store = open_store(root, None)
-        names = [snapshot.name for snapshot in all_snapshots(store)]
+        names = [snapshot.id for snapshot in all_snapshots(store)]
 
         def timed(title: str, ask: Callable[[], object]) -> float:
             began = time.perf_counter()

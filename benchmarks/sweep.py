@@ -75,7 +75,7 @@ def main() -> None:
         needed_keys(store, all_snapshots(store), Silent())
         len(store.index)
         once = time.perf_counter() - began
-        for name in [snapshot.name for snapshot in all_snapshots(store)][: snapshots // 2]:
+        for name in [snapshot.id for snapshot in all_snapshots(store)][: snapshots // 2]:
             store.place.remove(f"{SNAPSHOT_FOLDER}/{name}")
         store = open_store(root, None)
         began = time.perf_counter()

@@ -16,17 +16,22 @@ from unittest import mock
 
 import hypothesis
 
-from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.clock import SECOND, Clock, SetClock
+from good_tide.core.identifiers import JobId, MachineId, Nanoseconds
 from good_tide.core.progress import Control, Silent
 from good_tide.core.records import Machine, Snapshot
+from good_tide.core.restoring import Existing
 from good_tide.core.rhythm import Rhythm
 from good_tide.crypto.slots import Cost
+from good_tide.operations.context import Context, open_context
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
-from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.workplace import Workplace
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
+from good_tide.system.disks import Disks
+from good_tide.system.keyrings import KeyRing
 
 hypothesis.settings.register_profile(
     "steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True
@@ -38,8 +43,9 @@ BY_HAND = Rhythm(rules=())
 
 CHEAP = Cost(memory_kib=64, passes=1, lanes=1)
 PASSPHRASE = "tide and time"
-MACHINE = Machine("a1" * 16, "desk")
-OTHER_MACHINE = Machine("b2" * 16, "laptop")
+MACHINE = Machine(MachineId("a1" * 16), "desk")
+OTHER_MACHINE = Machine(MachineId("b2" * 16), "laptop")
+OFFICE, SOUND, STUDIO = JobId("0ff1ce"), JobId("50d1"), JobId("57d10")
 T0 = 1_790_000_000 * SECOND
 HOUR = 3600 * SECOND
 REPOSITORY = Path(__file__).resolve().parent.parent
@@ -78,6 +84,21 @@ class GoodTideTest(unittest.TestCase):
         subprocess.run(
             ["rm", "-rf", str(self.folder)], check=False, stderr=subprocess.DEVNULL
         )  # however deep it is
+
+    def context(
+        self,
+        clock: Clock | None = None,
+        machine: Machine = MACHINE,
+        settings: Path | None = None,
+        disks: Disks | None = None,
+        ring: KeyRing | None = None,
+    ) -> Context:
+        """What use cases work with: of a machine whose folders are the test's own."""
+        settings = settings or self.folder / "settings"
+        here = Workplace(self.cache, self.state, self.folder, settings, self.folder / "run", machine)
+        made = open_context(here, clock or SetClock(Nanoseconds(T0)), disks, ring)
+        self.addCleanup(made.journal.close)
+        return made
 
     def new_store(self, name: str = "store", passphrase: str | None = PASSPHRASE) -> Store:
         """A fresh store with cheap key derivation."""

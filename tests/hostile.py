@@ -12,7 +12,7 @@ import msgspec
 import zstandard
 
 from good_tide.core.entries import Entry, Extent, Extra, Kind, Reason, Stat
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.pages import _Wire, encode_page
 from good_tide.core.records import LeftOut, Machine, SnapshotRecord
 from good_tide.storage.content import small_digest
@@ -286,7 +286,7 @@ def an_index_with_columns_that_do_not_fit(hostile: Hostile) -> None:
 @maker
 def words_that_a_terminal_obeys(hostile: Hostile) -> None:
     name = b"a\x1b[2Jb"
-    machine = Machine("e5" * 16, f"desk {ESCAPE}")
+    machine = Machine(MachineId("e5" * 16), f"desk {ESCAPE}")
     hostile.publish(
         encode_page([hostile.file(name), hostile.link(b"l", ESCAPE)]), machine=machine, label=ESCAPE
     )

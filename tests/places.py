@@ -11,18 +11,19 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
+from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.settings import Job, StoreRef
-from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import Store
 from good_tide.system.keyrings import StandInKeyRing
-from tests.base import BY_HAND, HOUR, MACHINE, T0, GoodTideTest
+from tests.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest
 from tests.stand_ins import quiet
 
 
@@ -43,17 +44,25 @@ class WindowTest(GoodTideTest):
         ref = StoreRef(path=str(self.folder / "store"), name="Pier")
         save_job(
             self.settings,
-            Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=BY_HAND),
+            Job(
+                id=OFFICE,
+                name="Office",
+                folders=(str(self.work),),
+                stores=(ref,),
+                machine=MACHINE,
+                rhythm=BY_HAND,
+            ),
         )
         here = Workplace(
             self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
         )
         self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
         self.ring = StandInKeyRing()
-        self.agent = Agent(self.settings, here, self.clock, ring=self.ring, around=quiet(self.settings))
+        self.agent = Agent(here, self.clock, ring=self.ring, environment=quiet(self.settings))
         thread = threading.Thread(target=self.agent.run)
         thread.start()
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.views = Views(self.window)
         self.window.show()
         self.window.start()
         self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))

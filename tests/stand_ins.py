@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from good_tide.agent.upkeep import Around
-from good_tide.operations.stores.disks import disks_for
+from good_tide.agent.environment import Environment
+from good_tide.system.disk_choice import disks_for
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings
 
 
@@ -14,12 +14,12 @@ def quiet(
     notices: StandInNotices | None = None,
     power: StandInPower | None = None,
     surroundings: StandInSurroundings | None = None,
-) -> Around:
+) -> Environment:
     """Surroundings in which nothing hinders and nobody is told."""
-    return Around(
+    return Environment(
         disks=disks_for(settings),
         surroundings=surroundings or StandInSurroundings(),
         power=power or StandInPower(),
         notices=notices or StandInNotices(),
-        show=lambda job, place: None,
+        show=lambda job, view: None,
     )

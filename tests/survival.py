@@ -22,13 +22,14 @@ from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.stores.disks import STAND_IN_FILE
-from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.operations.workplace import Workplace, save_job
+from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.content import read_whole
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.base import MACHINE, T0
+from tests.base import MACHINE, OFFICE, T0
 from tests.stand_ins import quiet
 
 MINUTE = 60 * SECOND
@@ -51,7 +52,14 @@ class Life:
         ref = StoreRef(path=str(self.root), name="Pier", disk="label:Pier", inside="store")
         save_job(
             self.settings,
-            Job(name="Office", folders=(str(self.work),), stores=(ref,), machine=MACHINE, rhythm=rhythm),
+            Job(
+                id=OFFICE,
+                name="Office",
+                folders=(str(self.work),),
+                stores=(ref,),
+                machine=MACHINE,
+                rhythm=rhythm,
+            ),
         )
         self.here = Workplace(
             folder / "cache", folder / "state", folder, self.settings, folder / "run", MACHINE
@@ -59,9 +67,9 @@ class Life:
 
     def agent(self, clock: Clock) -> Agent:
         """A fresh agent, as after a start of the machine."""
-        made = Agent(self.settings, self.here, clock, around=quiet(self.settings))
+        made = Agent(self.here, clock, environment=quiet(self.settings))
         made._server.close()
-        made.upkeep.runs.clean_up(load_jobs(self.settings))
+        made.take_notice()
         return made
 
     def forked(
@@ -113,35 +121,35 @@ def killed_at_random(folder: Path, rounds: int) -> dict[str, object]:
     def snapshots_without_end() -> None:
         agent = life.agent(SystemClock())
         while True:
-            agent.upkeep.snapshot(agent._sessions["Office"])
+            agent.schedule.snapshot(TakeSnapshot(OFFICE))
             agent._worker.wait()
             life.change(2)
 
     def one_snapshot() -> None:
         agent = life.agent(SystemClock())
-        agent.upkeep.snapshot(agent._sessions["Office"])
+        agent.schedule.snapshot(TakeSnapshot(OFFICE))
         agent._worker.wait()
-        agent.upkeep.end()
+        agent.close()
 
     for _ in range(rounds):
         life.change(6)
         killed += life.forked(snapshots_without_end, kill_after=life.random.uniform(0.01, 0.25)) == _KILLED
-        names = set(open_store(life.root, None).snapshot_names())
+        names = set(open_store(life.root, None).snapshot_ids())
         assert visible <= names, "a visible snapshot was lost"
         restarted = life.forked(one_snapshot)
         store = open_store(life.root, None)
-        assert restarted == 0 and len(store.snapshot_names()) == len(names) + 1, (
+        assert restarted == 0 and len(store.snapshot_ids()) == len(names) + 1, (
             "the agent did not work after a restart"
         )
         found, damage = store.snapshots()
         assert not damage, damage
-        assert content_of(store, found[-1].name) == on_disk(life.work), (
+        assert content_of(store, found[-1].id) == on_disk(life.work), (
             "the newest snapshot is not what was there"
         )
-        visible = set(store.snapshot_names())
+        visible = set(store.snapshot_ids())
     report = verify(open_store(life.root, None), True, Silent())
     agent = life.agent(SystemClock())
-    cut = sum("cut off" in event.what for event in agent.upkeep.journal.events(Filter(most=100_000)))
+    cut = sum("cut off" in event.what for event in agent.context.journal.events(Filter(most=100_000)))
     return {"killed": killed, "snapshots": len(visible), "whole": report.ok, "cut off": cut}
 
 
@@ -168,9 +176,9 @@ def a_day(folder: Path) -> dict[str, object]:
         def looks(moment: int = moment) -> None:
             agent = life.agent(SetClock(Nanoseconds(moment)))
             for _ in range(2):
-                agent.upkeep.keeper.tick()
+                agent.scheduler.tick()
                 agent._worker.wait()
-            agent.upkeep.end()
+            agent.close()
 
         if 0.4 < chance < 0.5:
             counts["power cuts"] += 1
@@ -195,7 +203,7 @@ def a_day(folder: Path) -> dict[str, object]:
     store = open_store(life.root, None)
     found, damage = store.snapshots()
     assert not damage, damage
-    kept = {item for snapshot in found for item in content_of(store, snapshot.name).items()}
+    kept = {item for snapshot in found for item in content_of(store, snapshot.id).items()}
     times = [snapshot.record.time for snapshot in found]
     held = sum(1 for _ in (folder / "settings" / "records" / "holding").rglob("snapshots/*"))
     return {
@@ -212,9 +220,9 @@ def a_day(folder: Path) -> dict[str, object]:
 def _looks(life: Life, moment: int) -> None:
     agent = life.agent(SetClock(Nanoseconds(moment)))
     for _ in range(3):
-        agent.upkeep.keeper.tick()
+        agent.scheduler.tick()
         agent._worker.wait()
-    agent.upkeep.end()
+    agent.close()
 
 
 def on_disk(work: Path) -> dict[str, bytes]:

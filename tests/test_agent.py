@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import socket
 import threading
-from collections import deque
-from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -17,36 +16,60 @@ import msgspec
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
-from good_tide.core.coverage import Coverage
-from good_tide.core.errors import PlaceError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.coverage import Coverage, Covered
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError
+from good_tide.core.happenings import Filter
+from good_tide.core.history import KnownHistory, TidePoint, known_parts
+from good_tide.core.identifiers import HistoryId, JobId, Nanoseconds, SnapshotId
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.status import StoreState
 from good_tide.desktop.painting.time_axis import TimeAxis
 from good_tide.desktop.timeline.model import TimelineModel
-from good_tide.operations.stores.disks import STAND_IN_FILE
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
-from good_tide.protocol.messages import (
-    Detail,
-    Finished,
-    FolderShare,
-    FolderView,
-    Found,
+from good_tide.protocol.agent_calls import (
+    HistoryChanged,
+    JobName,
     Overview,
-    PickedItem,
-    PlanView,
-    Request,
-    SurveyView,
-    encode,
-    raw,
+    PauseWork,
+    ReadOverview,
+    StopWork,
+    WorkEnded,
 )
+from good_tide.protocol.client import AgentClient, agent_client
+from good_tide.protocol.contract import Answer, Call, Topic
+from good_tide.protocol.coverage_calls import (
+    AskWhy,
+    KeepCoverage,
+    ReadSurveyedFolder,
+    SurveyFolders,
+    SurveyView,
+)
+from good_tide.protocol.history_calls import FindNames, Found, ReadDetail, ReadFolder
+from good_tide.protocol.journal_calls import ReadJournal
+from good_tide.protocol.restore_calls import PickedItem, PlanRestore, Restore, UndoRestore
+from good_tide.protocol.schedule_calls import LookNow, TakeSnapshot
+from good_tide.protocol.setup_calls import LookAtDisks
 from good_tide.protocol.sockets import agent_socket
-from good_tide.protocol.upkeep_messages import JournalView
+from good_tide.protocol.store_calls import Unlock
+from good_tide.protocol.wire import Request, call_line
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.storage.store import open_store
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.base import BY_HAND, CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.base import (
+    BY_HAND,
+    CHEAP,
+    HOUR,
+    MACHINE,
+    OFFICE,
+    OTHER_MACHINE,
+    PASSPHRASE,
+    STUDIO,
+    T0,
+    GoodTideTest,
+)
 from tests.stand_ins import quiet
 
 
@@ -63,6 +86,7 @@ class AgentTest(GoodTideTest):
         self.secret = self.folder / "secret"
         self.secret.write_text(PASSPHRASE)
         job = Job(
+            id=OFFICE,
             name="Office",
             folders=(str(self.work),),
             stores=(StoreRef(path=store.place.title, name="Pier"),),
@@ -78,118 +102,112 @@ class AgentTest(GoodTideTest):
         self.agent = self.start()
 
     def start(self) -> Agent:
-        agent = Agent(
-            self.settings, self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), around=quiet(self.settings)
-        )
+        agent = Agent(self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), environment=quiet(self.settings))
         thread = threading.Thread(target=agent.run)
         thread.start()
-        self.client = socket.socket(socket.AF_UNIX)
-        self.client.connect(str(agent_socket(self.here.runtime, self.settings)))
-        self.lines = self.client.makefile("rb")
-        self.notes: deque[dict[str, Any]] = deque()
-        client, lines = self.client, self.lines
-        self.addCleanup(lambda: (agent.end(), thread.join(), lines.close(), client.close()))
+        self.addCleanup(thread.join)
+        self.addCleanup(agent.end)
+        opened = contextlib.ExitStack()
+        self.addCleanup(opened.close)
+        client = opened.enter_context(agent_client(agent_socket(self.here.runtime, self.settings)))
+        assert client is not None
+        self.client: AgentClient = client
+        client.listen(*Topic)
         return agent
 
-    job = "Office"
+    def ask(self, call: Call[Answer]) -> Answer:
+        return self.client.ask(call)
 
-    def ask(self, method: str, kind: object = None, **params: object) -> object:
-        self.client.sendall(encode(Request(method, raw(params), 1, self.job)))
-        reply = self.reply()
-        if "error" in reply:
-            return reply["error"]
-        return msgspec.convert(reply.get("result"), kind) if kind is not None else reply.get("result")
+    def refused(self, said: str, call: Call[Any], kind: type[GoodTideError] = PersonError) -> None:
+        with self.assertRaises(kind) as caught:
+            self.client.ask(call)
+        self.assertIn(said, str(caught.exception))
 
-    def reply(self) -> dict[str, Any]:
-        """The next reply; notifications that come before it are kept."""
-        while "id" not in (reply := msgspec.json.decode(self.lines.readline())):
-            self.notes.append(reply)
-        return dict(reply)
+    def overview(self, job: JobId = OFFICE) -> Overview:
+        return self.ask(ReadOverview(job))
 
-    def note(
-        self, method: str, fits: Callable[[dict[str, Any]], bool] = lambda params: True
-    ) -> dict[str, Any]:
-        """The next notification that fits; those that came while a reply was awaited count."""
-        while True:
-            note = self.notes.popleft() if self.notes else msgspec.json.decode(self.lines.readline())
-            if note.get("method") == method and fits(note["params"]):
-                return dict(note["params"])
+    def wait(self) -> WorkEnded:
+        return next(note for note in self.client.notes() if isinstance(note, WorkEnded))
 
-    def wait(self) -> Finished:
-        return msgspec.convert(self.note("finished"), Finished)
+    def picked(self, name: str, point: TidePoint) -> ReadDetail:
+        return ReadDetail(OFFICE, os.fsencode(self.work / name), point.name, point.time)
 
     def test_looking_back(self) -> None:
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        self.assertEqual((overview.state, len(overview.tide), overview.tide[1].changed), ("ready", 2, 1))
-        view = self.ask("folder", FolderView, path=os.fsencode(self.work))
-        assert isinstance(view, FolderView)
+        overview = self.overview()
+        self.assertEqual((overview.state, len(overview.tide)), (StoreState.READY, 2))
+        self.assertEqual(overview.tide[1].changed, 1)
+        view = self.ask(ReadFolder(OFFICE, os.fsencode(self.work)))
         self.assertEqual([line.name for line in view.lifelines], [b"sub", b"plan.txt"])
-        detail = self.ask(
-            "detail", Detail, path=os.fsencode(self.work / "plan.txt"), snapshot=overview.tide[0].name
-        )
-        assert isinstance(detail, Detail) and detail.disk_difference is not None
-        self.assertEqual((detail.preview.text, detail.disk_difference.changed), ("first\n", 1))
+        detail = self.ask(self.picked("plan.txt", overview.tide[0]))
+        assert detail.with_disk is not None and detail.with_disk.difference is not None
+        self.assertEqual((detail.preview.text, detail.with_disk.difference.changed), ("first\n", 1))
         self.assertEqual(
-            self.ask("find", list[Found], words="LIST"),
-            [Found(os.fsencode(self.work / "sub" / "list.txt"), None)],
+            self.ask(FindNames(OFFICE, "LIST")), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)]
         )
-        journal = self.ask("journal", JournalView, job="Office")
-        assert isinstance(journal, JournalView)
+        journal = self.ask(ReadJournal(Filter(job=OFFICE)))
         self.assertEqual([run.result for run in journal.runs], ["done", "done"])
+
+    def test_of_history_only_what_is_new_is_sent(self) -> None:
+        first = self.overview()
+        self.assertEqual((first.kept, len(first.tide)), (0, 2))
+        known = known_parts([point.name for point in first.tide])
+        again = self.ask(ReadOverview(OFFICE, known))
+        self.assertEqual((again.history, again.kept, again.tide), (first.history, 2, ()))
+        taken = self.snap(open_store(self.folder / "store", PASSPHRASE), 3)
+        newer = self.ask(ReadOverview(OFFICE, known))
+        self.assertEqual((newer.kept, [point.name for point in newer.tide]), (2, [taken.id]))
+        other = self.ask(ReadOverview(OFFICE, (KnownHistory(2, HistoryId("another")),)))
+        self.assertEqual((other.kept, len(other.tide)), (0, 3))
 
     def test_snapshot_restore_and_undo(self) -> None:
         self.write("plan.txt", "third\n")
-        self.ask("snapshot")
+        self.ask(TakeSnapshot(OFFICE))
         self.assertEqual(self.wait().error, "")
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        first = overview.tide[0]
-        plan = self.ask(
-            "plan", PlanView, items=[PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)]
-        )
-        assert isinstance(plan, PlanView)
+        first = self.overview().tide[0]
+        item = PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)
+        plan = self.ask(PlanRestore(OFFICE, (item,)))
         self.assertEqual((plan.replace, plan.create), (1, 0))
-        self.ask("restore", number=plan.number)
+        self.ask(Restore(OFFICE, plan.plan))
         result = self.wait().restore
         assert result is not None
         self.assertEqual((self.work / "plan.txt").read_text(), "first\n")
-        self.assertEqual(self.ask("restore", number=plan.number)["code"], 2)  # type: ignore[index]
-        self.ask("undo", words=result.set_aside[0])
+        self.refused("no longer current", Restore(OFFICE, plan.plan))
+        self.ask(UndoRestore(result.set_aside[0]))
         self.wait()
         self.assertEqual((self.work / "plan.txt").read_text(), "third\n")
 
     def test_pause_and_stop(self) -> None:
         for number in range(8):
             self.write(f"{number}.bin", random.Random(number).randbytes(20_000_000))
-        self.ask("snapshot")
-        self.ask("pause")
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview) and overview.work is not None
-        self.assertTrue(overview.work.paused)
-        self.assertEqual(self.ask("snapshot")["code"], 3)  # type: ignore[index]
-        self.ask("stop")
+        self.ask(TakeSnapshot(OFFICE))
+        self.ask(PauseWork())
+        work = self.overview().work
+        assert work is not None
+        self.assertTrue(work.paused)
+        self.refused("being done already", TakeSnapshot(OFFICE), PlaceError)
+        self.ask(StopWork())
         self.assertIn("Stopped", self.wait().words)
-        after = self.ask("overview", Overview)
-        assert isinstance(after, Overview)
-        self.assertEqual(len(after.tide), 2)
+        self.assertEqual(len(self.overview().tide), 2)
 
     def test_a_second_agent_is_refused_and_nonsense_does_no_harm(self) -> None:
         with self.assertRaisesRegex(PlaceError, "already running"):
-            Agent(self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings))
-        self.client.sendall(b"nonsense\n")
-        self.assertEqual(self.ask("no such thing")["code"], -32601)  # type: ignore[index]
-        self.assertEqual(self.ask("detail", path="!!", snapshot=5)["code"], 2)  # type: ignore[index]
-        self.assertEqual(
-            self.ask("detail", path=os.fsencode(self.work / "plan.txt"), snapshot="99")["code"], 2
-        )  # type: ignore[index]
+            Agent(self.here, SetClock(Nanoseconds(T0)), environment=quiet(self.settings))
+        with socket.socket(socket.AF_UNIX) as plain, plain.makefile("rb") as lines:
+            plain.connect(str(agent_socket(self.here.runtime, self.settings)))
+            plain.sendall(b"nonsense\n")
+            for method, params, code in (
+                ("no-such-thing", b"{}", -32601),
+                ("read-detail", b'{"job": "0ff1ce", "path": "!!", "snapshot": 5}', 2),
+                ("read-folder", b"[]", 2),
+            ):
+                plain.sendall(msgspec.json.encode(Request(method, msgspec.Raw(params), 1)) + b"\n")
+                self.assertEqual(msgspec.json.decode(lines.readline())["error"]["code"], code, method)
+        self.refused("no longer kept", ReadDetail(OFFICE, os.fsencode(self.work), SnapshotId("99")))
         self.assertEqual(Path(agent_socket(self.here.runtime, self.settings)).stat().st_mode & 0o777, 0o600)
 
     def test_snapshots_taken_by_others_are_noticed(self) -> None:
         self.snap(open_store(self.folder / "store", PASSPHRASE), 3)
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        self.assertEqual(len(overview.tide), 3)
+        self.assertEqual(len(self.overview().tide), 3)
 
     def test_looking_again_with_an_outdated_passphrase_is_no_further_try(self) -> None:
         store = open_store(self.folder / "store", PASSPHRASE)
@@ -197,90 +215,100 @@ class AgentTest(GoodTideTest):
         self.agent.end()
         self.agent = self.start()
         for _ in range(8):
-            self.assertEqual(self.ask("overview")["state"], "locked")  # type: ignore[index]
-        self.assertIsNone(self.ask("unlock", words="the one that holds now"))
-        self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
+            self.assertIs(self.overview().state, StoreState.LOCKED)
+        self.ask(Unlock(OFFICE, "the one that holds now"))
+        self.assertIs(self.overview().state, StoreState.READY)
 
     def test_wrong_passphrases_slow_down(self) -> None:
         self.secret.unlink()
         self.agent.end()
         self.agent = self.start()
         for _ in range(3):
-            self.assertIn("does not open", self.ask("unlock", words="guess")["message"])  # type: ignore[index]
-        self.assertIn("Too many", self.ask("unlock", words=PASSPHRASE)["message"])  # type: ignore[index]
+            self.refused("does not open", Unlock(OFFICE, "guess"), PlaceError)
+        self.refused("Too many", Unlock(OFFICE, PASSPHRASE), PlaceError)
+
+    def test_a_store_opens_though_its_passphrase_cannot_be_remembered(self) -> None:
+        self.secret.unlink()
+        self.agent.end()
+        self.agent = self.start()
+        refusing = mock.patch.object(self.agent.context.ring, "remember", side_effect=PlaceError("No ring"))
+        with refusing:
+            answer = self.ask(Unlock(OFFICE, PASSPHRASE, remember=True))
+        self.assertEqual(answer.not_remembered, "No ring.")
+        self.assertIs(self.overview().state, StoreState.READY)
 
     def test_a_request_that_takes_long_does_not_hold_up_the_others(self) -> None:
         release = threading.Event()
         self.addCleanup(release.set)
-        with mock.patch.object(
-            type(self.agent._desk), "disks", lambda desk, question: release.wait(120) and []
+        with (
+            mock.patch("good_tide.agent.setup_handlers.look_at", lambda *unused: release.wait(120) and []),
+            agent_client(agent_socket(self.here.runtime, self.settings)) as other,
         ):
-            self.client.sendall(encode(Request("disks", raw({}), 7)))
-            overview = self.ask("overview", Overview)
-            assert isinstance(overview, Overview)
-            self.assertEqual(overview.state, "ready")
+            assert other is not None
+            other._socket.sendall(call_line(LookAtDisks(), 7))
+            other._socket.sendall(call_line(ReadOverview(OFFICE), 8))
+            self.assertEqual(other._next().id, 8)
             release.set()
-            self.assertEqual(self.reply()["id"], 7)
+            self.assertEqual(other._next().id, 7)
 
     def test_surveys_answer_the_latest_question_and_say_what_is_wrong_with_a_rule(self) -> None:
         for number in range(3):
             self.write(f"sub/film {number}.mp4", "x" * 1000)
-        self.ask("survey", number=1, folders=[str(self.work)], rules=["exclude kind sound"])
-        self.ask(
-            "survey", number=2, folders=[str(self.work)], rules=["exclude kind video", "exclude path film*"]
-        )
-        view = msgspec.convert(
-            self.note("survey", lambda params: params["number"] == 2 and params["done"]), SurveyView
+        folders = (str(self.work),)
+        self.ask(SurveyFolders(OFFICE, 1, folders, ("exclude kind sound",)))
+        self.ask(SurveyFolders(OFFICE, 2, folders, ("exclude kind video", "exclude path film*")))
+        view = next(
+            note
+            for note in self.client.notes()
+            if isinstance(note, SurveyView) and note.number == 2 and note.done
         )
         self.assertEqual((view.files, view.out_files, view.out_size, view.stay), (2, 3, 3000, 0))
         self.assertEqual([(rule.files, rule.hidden_by) for rule in view.rules], [(3, None), (0, 0)])
         self.assertEqual(
             [(share.path[-4:], share.state, share.deeper) for share in view.folders],
-            [(b"work", "partly", True), (b"/sub", "partly", False)],
+            [(b"work", Covered.PARTLY, True), (b"/sub", Covered.PARTLY, False)],
         )
-        inside = self.ask("survey-folder", list[FolderShare], path=os.fsencode(self.work))
-        assert isinstance(inside, list)
+        inside = self.ask(ReadSurveyedFolder(os.fsencode(self.work)))
         self.assertEqual([share.out_files for share in inside], [3])
-        fault = self.ask(
-            "survey", number=3, folders=[str(self.work)], rules=["exclude path a", "exclude larger big"]
-        )
-        self.assertIn("Line 2", fault["message"])  # type: ignore[index]
-        why = self.ask(
-            "why",
-            path=os.fsencode(self.work / "sub" / "film 1.mp4"),
-            folders=[str(self.work)],
-            rules=["exclude kind video"],
-        )
-        self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
-        why = self.ask(
-            "why", path=b"~/sub", folders=[str(self.work)], rules=["exclude path ~/sub/"], home=str(self.work)
-        )
-        self.assertIn("Out: rule 1", why["words"])  # type: ignore[index]
-        self.assertIn("No file", self.ask("why", path=b"", folders=[], rules=[])["message"])  # type: ignore[index]
+        self.refused("Line 2", SurveyFolders(OFFICE, 3, folders, ("exclude path a", "exclude larger big")))
+        film = os.fsencode(self.work / "sub" / "film 1.mp4")
+        self.assertIn("Out: rule 1", self.ask(AskWhy(OFFICE, film, folders, ("exclude kind video",))).words)
+        why = AskWhy(OFFICE, b"~/sub", folders, ("exclude path ~/sub/",), str(self.work))
+        self.assertIn("Out: rule 1", self.ask(why).words)
+        self.refused("No file", AskWhy(OFFICE, b"", (), ()))
+
+    def test_what_is_told_by_itself_goes_to_who_asked(self) -> None:
+        with agent_client(agent_socket(self.here.runtime, self.settings)) as other:
+            assert other is not None
+            other.listen(Topic.HISTORY)
+            folders = (str(self.work),)
+            self.ask(SurveyFolders(OFFICE, 1, folders))
+            other.ask(SurveyFolders(OFFICE, 5, folders, ("exclude path sub/",)))
+            mine = next(note for note in self.client.notes() if isinstance(note, SurveyView) and note.done)
+            theirs = next(note for note in other.notes() if isinstance(note, SurveyView) and note.done)
+            self.assertEqual((mine.number, mine.files), (1, 2))
+            self.assertEqual((theirs.number, theirs.files), (5, 1))
+            self.assertEqual(len(self.ask(ReadSurveyedFolder(os.fsencode(self.work)))), 1)
+            self.ask(TakeSnapshot(OFFICE))
+            self.assertEqual(self.wait().error, "")
+            save_job(self.settings, msgspec.structs.replace(load_jobs(self.settings)[0], noise="trouble"))
+            self.ask(LookNow())
+            self.assertIsInstance(next(other.notes()), HistoryChanged, "of work it is told nothing")
 
     def test_rules_that_would_leave_out_what_snapshots_hold_are_counted(self) -> None:
-        self.ask("overview")
-        self.assertEqual(
-            self.agent._sessions["Office"].ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2
-        )
-        self.assertEqual(
-            self.agent._sessions["Office"].ruled_out(
-                Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])
-            ),
-            1,
-        )
-        self.ask("keep-coverage", folders=[str(self.work)], rules=["exclude path sub/"])
+        self.overview()
+        session = self.agent.sessions.of(OFFICE)
+        self.assertEqual(session.ruled_out(Coverage([parse_rule("exclude path *.txt")])), 2)
+        both = Coverage([parse_rule("include path sub/"), parse_rule("exclude path *.txt")])
+        self.assertEqual(session.ruled_out(both), 1)
+        self.ask(KeepCoverage(OFFICE, (str(self.work),), ("exclude path sub/",)))
         self.assertEqual(load_jobs(self.settings)[0].rules, ("exclude path sub/",))
-        self.ask("snapshot")
+        self.ask(TakeSnapshot(OFFICE))
         self.assertEqual(self.wait().error, "")
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        self.assertEqual(
-            (overview.tide[-1].files, overview.tide[-1].removed, overview.rules),
-            (1, 1, ("exclude path sub/",)),
-        )
-        journal = self.ask("journal", JournalView, job="Office")
-        assert isinstance(journal, JournalView)
+        overview = self.overview()
+        self.assertEqual((overview.tide[-1].files, overview.tide[-1].removed), (1, 1))
+        self.assertEqual(overview.rules, ("exclude path sub/",))
+        journal = self.ask(ReadJournal(Filter(job=OFFICE)))
         self.assertIn(
             ("Coverage was changed", ("New rule: exclude path sub/",)),
             [(event.what, event.detail) for event in journal.events],
@@ -294,6 +322,7 @@ class AgentTest(GoodTideTest):
         save_job(
             self.settings,
             Job(
+                id=OFFICE,
                 name="Office",
                 folders=(str(self.work),),
                 stores=(ref,),
@@ -303,13 +332,13 @@ class AgentTest(GoodTideTest):
         )
         (self.settings / STAND_IN_FILE).write_text(str(rack.root))
         self.agent.end()
-        with mock.patch("good_tide.agent.openings.probe_apart", return_value=None) as probe:
+        with mock.patch("good_tide.operations.stores.job_stores.probe_apart", return_value=None) as probe:
             self.agent = self.start()
             for _ in range(3):
-                self.assertEqual(self.ask("overview")["state"], "away")  # type: ignore[index]
+                self.assertIs(self.overview().state, StoreState.AWAY)
             self.assertEqual(probe.call_count, 1, "the answer holds for a while")
-        with mock.patch("good_tide.agent.openings._ANSWER_HOLDS", 0.0):
-            self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
+        with mock.patch("good_tide.operations.stores.job_stores._ANSWER_HOLDS", 0.0):
+            self.assertIs(self.overview().state, StoreState.READY)
 
     def test_several_jobs_and_the_choice_between_them(self) -> None:
         other = self.folder / "other"
@@ -318,6 +347,7 @@ class AgentTest(GoodTideTest):
         save_job(
             self.settings,
             Job(
+                id=STUDIO,
                 name="Studio",
                 folders=(str(other),),
                 stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
@@ -327,28 +357,24 @@ class AgentTest(GoodTideTest):
         )
         self.agent.end()
         self.agent = self.start()
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        self.assertEqual(
-            (overview.jobs, overview.job, overview.state), (("Office", "Studio"), "Office", "ready")
-        )
-        self.job = "Studio"
-        overview = self.ask("overview", Overview)
-        assert isinstance(overview, Overview)
-        self.assertEqual((overview.job, overview.state, overview.machine), ("Studio", "empty", "laptop"))
-        self.job = "none"
-        self.assertIn("no job", self.ask("snapshot")["message"])  # type: ignore[index]
+        overview = self.overview(JobId(""))
+        self.assertEqual(overview.jobs, (JobName(OFFICE, "Office"), JobName(STUDIO, "Studio")))
+        self.assertEqual((overview.name, overview.state), ("Office", StoreState.READY))
+        overview = self.overview(STUDIO)
+        self.assertEqual((overview.name, overview.state), ("Studio", StoreState.EMPTY))
+        self.assertEqual(overview.machine, "laptop")
+        self.refused("no longer there", TakeSnapshot(JobId("none")))
 
     def test_disk_away_and_locked(self) -> None:
         store = Path(self.folder / "store")
         store.rename(self.folder / "elsewhere")
-        self.assertEqual(self.ask("overview")["state"], "away")  # type: ignore[index]
+        self.assertIs(self.overview().state, StoreState.AWAY)
         (self.folder / "elsewhere").rename(store)
         self.secret.unlink()
-        self.assertEqual(self.ask("overview")["state"], "locked")  # type: ignore[index]
-        self.assertEqual(self.ask("unlock", words="wrong")["code"], 3)  # type: ignore[index]
-        self.ask("unlock", words=PASSPHRASE)
-        self.assertEqual(self.ask("overview")["state"], "ready")  # type: ignore[index]
+        self.assertIs(self.overview().state, StoreState.LOCKED)
+        self.refused("does not open", Unlock(OFFICE, "wrong"), PlaceError)
+        self.ask(Unlock(OFFICE, PASSPHRASE))
+        self.assertIs(self.overview().state, StoreState.READY)
 
 
 class AxisTest(GoodTideTest):

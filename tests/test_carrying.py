@@ -9,20 +9,18 @@ import msgspec
 
 from good_tide.core.clock import Clock, SetClock
 from good_tide.core.errors import PersonError, PlaceError, StoppedError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, StoreId
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.settings import Holding, Job, StoreRef
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.jobs.making import check_store_folder, checked_folders
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.snapshot.holding import open_area
-from good_tide.operations.snapshot.job_run import Hands, run_job
+from good_tide.operations.jobs.making import checked_folders
+from good_tide.operations.snapshot.taking import Steps, take_snapshot
 from good_tide.operations.stores.carrying import carry
-from good_tide.operations.workplace import Workplace
+from good_tide.operations.stores.furnishing import check_store_folder
+from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
-from good_tide.system.disks import SystemDisks
-from tests.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from tests.base import CHEAP, HOUR, MACHINE, OFFICE, PASSPHRASE, T0, GoodTideTest, tree
 
 
 class CarryTest(GoodTideTest):
@@ -54,13 +52,13 @@ class CarryTest(GoodTideTest):
                 report = carry(self.source, target, None, self.state, Silent())
                 self.assertEqual(
                     (report.carried, report.already, report.damaged),
-                    (tuple(one.name for one in self.taken), 0, ()),
+                    (tuple(one.id for one in self.taken), 0, ()),
                 )
-                self.assertEqual(target.snapshot_names(), self.source.snapshot_names())
+                self.assertEqual(target.snapshot_ids(), self.source.snapshot_ids())
                 fresh = open_store(self.folder / f"to {twin}", PASSPHRASE)
                 self.assertTrue(verify(fresh, True, Silent()).ok)
                 self.restore(
-                    fresh, fresh.read_snapshot(self.taken[-1].name), self.work, self.folder / f"back {twin}"
+                    fresh, fresh.read_snapshot(self.taken[-1].id), self.work, self.folder / f"back {twin}"
                 )
                 self.assertEqual(tree(self.folder / f"back {twin}" / "work"), tree(self.work))
                 again = carry(self.source, fresh, None, self.state, Silent())
@@ -90,7 +88,7 @@ class CarryTest(GoodTideTest):
         steering._listener = stop_at_second
         with self.assertRaises(StoppedError):
             carry(self.source, target, None, self.state, steering)
-        self.assertEqual(target.snapshot_names(), [self.taken[0].name])
+        self.assertEqual(target.snapshot_ids(), [self.taken[0].id])
         report = carry(self.source, open_store(self.folder / "to", PASSPHRASE), None, self.state, Silent())
         self.assertEqual((len(report.carried), report.already), (2, 1))
 
@@ -113,12 +111,18 @@ class CarryTest(GoodTideTest):
             carry(self.source, open_store(self.folder / "from", PASSPHRASE), None, self.state, Silent())
 
 
+class Told(NobodyToAsk):
+    def known(self, store: StoreId) -> str | None:
+        return PASSPHRASE
+
+
 class SeveralStoresTest(GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
         self.write("a.txt", "a")
         self.stores = {name: self.new_store(name) for name in ("one", "two")}
         self.job = Job(
+            id=OFFICE,
             name="Office",
             folders=(str(self.work),),
             stores=tuple(StoreRef(path=str(self.folder / name), name=name) for name in self.stores),
@@ -127,23 +131,15 @@ class SeveralStoresTest(GoodTideTest):
 
     def run_it(self, hour: int, job: Job | None = None) -> list[str]:
         clock: Clock = SetClock(Nanoseconds(T0 + hour * HOUR))
-        here = Workplace(
-            self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE
-        )
-        hands = Hands(
-            here=here,
-            disks=SystemDisks(),
-            clock=clock,
-            journal=Journal(self.state, clock),
-            open_ref=lambda ref, folder: open_store(folder, PASSPHRASE),
-            open_area=lambda ref: open_area(here.holdings, ref, PASSPHRASE, Holding(), ()),
-        )
-        found = run_job(job or self.job, hands, Silent())
+        context = self.context(clock)
+        stores = JobStores(context, job or self.job, Told())
+        found = take_snapshot(context, stores, Steps(control=Silent()))
         return [f"{one.ref.name}: {'taken' if one.snapshot is not None else one.error}" for one in found]
 
     def test_both_each_time_or_in_turns(self) -> None:
         self.assertEqual(self.run_it(0), ["one: taken", "two: taken"])
         turns = Job(
+            id=OFFICE,
             name="Office",
             folders=self.job.folders,
             stores=self.job.stores,

@@ -231,7 +231,7 @@ class CommandLineTest(GoodTideTest):
         self.assertEqual(program("verify", "--store", self.store_folder).returncode, 0)
 
     def test_a_reader_that_has_gone_stops_a_command_without_a_word(self) -> None:
-        for number in range(400):
+        for number in range(4000):
             self.write(f"many/{number}.txt", "x")
         self.json("store", "create", self.store_folder)
         self.json("snapshot", "--store", self.store_folder, "--folder", self.work)

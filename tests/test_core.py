@@ -14,11 +14,12 @@ from good_tide.core.columns import decode_column, encode_columns
 from good_tide.core.comparing import compare_lines
 from good_tide.core.entries import Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.pages import Page, encode_page, paginate
+from good_tide.core.progress import WorkKind
 from good_tide.core.records import Machine, SnapshotRecord
 from good_tide.core.selection import parse_period, parse_time
-from good_tide.core.status import JobFacts, Mood, status
+from good_tide.core.status import JobFacts, Mood, StoreState, status
 from good_tide.core.words import duration_words, iso, iso_all, printable, size_words, time_words
 from tests.base import HOUR, T0, GoodTideTest
 
@@ -193,27 +194,33 @@ class WordsTest(GoodTideTest):
         self.assertIn(("…", "48"), folded.lines)
 
     def test_status_is_never_better_than_the_facts(self) -> None:
-        well = status(JobFacts(state="ready", disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)
+        well = status(JobFacts(state=StoreState.READY, disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)
         self.assertIs(well.mood, Mood.WELL)
         for state, last, gaps, now, mood in (
-            ("ready", T0, 3, T0, Mood.ATTENTION),
-            ("ready", T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION),
-            ("away", T0, 0, T0, Mood.ATTENTION),
-            ("locked", 0, 0, T0, Mood.ATTENTION),
-            ("damaged", 0, 0, T0, Mood.HARM),
-            ("empty", 0, 0, T0, Mood.ATTENTION),
-            ("no-job", 0, 0, T0, Mood.ATTENTION),
+            (StoreState.READY, T0, 3, T0, Mood.ATTENTION),
+            (StoreState.READY, T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION),
+            (StoreState.AWAY, T0, 0, T0, Mood.ATTENTION),
+            (StoreState.LOCKED, 0, 0, T0, Mood.ATTENTION),
+            (StoreState.DAMAGED, 0, 0, T0, Mood.HARM),
+            (StoreState.EMPTY, 0, 0, T0, Mood.ATTENTION),
+            (StoreState.NO_JOB, 0, 0, T0, Mood.ATTENTION),
         ):
             with self.subTest(state=state, gaps=gaps):
                 facts = JobFacts(
-                    state=state, disk="Pier", last=last, gaps=gaps, away_since=T0 if state == "away" else 0
+                    state=state,
+                    disk="Pier",
+                    last=last,
+                    gaps=gaps,
+                    away_since=T0 if state is StoreState.AWAY else 0,
                 )
                 self.assertIs(status(facts, now).mood, mood)
         self.assertIn(
             "paused",
-            status(JobFacts(state="ready", last=T0, working="snapshot", work_paused=True), T0).sentence,
+            status(
+                JobFacts(state=StoreState.READY, last=T0, working=WorkKind.SNAPSHOT, work_paused=True), T0
+            ).sentence,
         )
 
     def test_records_survive_messagepack(self) -> None:
-        record = SnapshotRecord(T0, Machine("m", "n"), b"roots", owners={"u0": "root"})
+        record = SnapshotRecord(T0, Machine(MachineId("m"), "n"), b"roots", owners={"u0": "root"})
         self.assertEqual(msgspec.msgpack.decode(msgspec.msgpack.encode(record), type=SnapshotRecord), record)

@@ -9,13 +9,17 @@ import shutil
 import subprocess
 import sys
 import unittest
+from typing import Any
 
+from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.status import JobStanding, Mood, State, Status
 from good_tide.desktop.painting.signs import panel_icon
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.panel import PanelIcon, worst
-from good_tide.protocol.upkeep_messages import PanelView
-from tests.base import HOUR, REPOSITORY, T0, GoodTideTest
+from good_tide.protocol.contract import Call
+from good_tide.protocol.schedule_calls import EjectableDisk, PanelView, PauseRhythm, TakeSnapshot
+from good_tide.protocol.store_calls import EjectDisk
+from tests.base import HOUR, OFFICE, REPOSITORY, T0, GoodTideTest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -74,13 +78,14 @@ from tests.stand_in_bus import StandInServices
 import os
 services = StandInServices(os.environ["DBUS_SESSION_BUS_ADDRESS"])
 from PySide6.QtWidgets import QSystemTrayIcon
-from good_tide.desktop.shell.application import make_application, settle
+from good_tide.desktop.shell.application import make_application
+from tools.window_driver import settle
 from good_tide.desktop.shell.panel import PanelIcon
 application, _ = make_application("light")
 icon = PanelIcon(Path("/nonexistent/agent.sock"), Path("/nonexistent"))
 icon.icon.show()
 for _ in range(20):
-    settle(application)
+    settle()
     if services.items:
         break
 print(json.dumps([QSystemTrayIcon.isSystemTrayAvailable(), len(services.items), icon.icon.isVisible()]))
@@ -89,17 +94,20 @@ print(json.dumps([QSystemTrayIcon.isSystemTrayAvailable(), len(services.items), 
 
 class PanelTest(GoodTideTest):
     def standing(self, name: str, mood: Mood) -> JobStanding:
-        return JobStanding(name, Status(State.CURRENT, f"{name} is {mood}.", mood=mood), T0, T0 + HOUR)
+        return JobStanding(
+            JobId(name), name, Status(State.CURRENT, f"{name} is {mood}.", mood=mood), T0, T0 + HOUR
+        )
 
     def test_the_menu_says_and_offers_what_is_so(self) -> None:
         make_application("light")
         icon = PanelIcon(self.folder / "none.sock", self.folder)
-        asked: list[tuple[str, object]] = []
-        icon.link.ask = lambda method, params=None, *more, job="": asked.append((method, params or job)) or 0  # type: ignore[method-assign, func-returns-value, assignment]
+        asked: list[Call[Any]] = []
+        icon.link.ask = lambda call, *more: asked.append(call)  # type: ignore[method-assign, assignment]
         shown: list[str] = []
         icon._show = lambda place, job="": shown.append(place)  # type: ignore[method-assign]
         two = (self.standing("Office", Mood.WELL), self.standing("Sound", Mood.APART))
-        icon._take(PanelView(two, T0, False, 0, (("Pier", "/media/Pier/store"),)))
+        pier = EjectableDisk("Pier", OFFICE, StoreId("5a" * 16))
+        icon._take(PanelView(two, T0, False, 0, (pier,)))
         words = [action.text() for action in icon.menu.actions() if action.text()]
         for wanted in (
             "Take snapshot of Office",
@@ -122,10 +130,8 @@ class PanelTest(GoodTideTest):
                 "Eject Pier",
             ):
                 action.trigger()
-        self.assertEqual(
-            [asked[0], asked[2]], [("snapshot", "Sound"), ("eject", {"words": "/media/Pier/store"})]
-        )
-        self.assertEqual((asked[1], shown), (("pause-rhythm", {"moment": T0 + HOUR}), ["timeline"]))
+        wanted_calls = [TakeSnapshot(JobId("Sound")), PauseRhythm(T0 + HOUR), EjectDisk(OFFICE, pier.store)]
+        self.assertEqual((asked, shown), (wanted_calls, ["timeline"]))
         self.assertIn("Sound is apart.", icon.icon.toolTip())
         icon._take(PanelView(two[:1], T0, True, T0 + HOUR))
         words = [action.text() for action in icon.menu.actions() if action.text()]

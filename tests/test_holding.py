@@ -15,15 +15,15 @@ from good_tide.core.progress import Progress, Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Holding, Job, StoreRef
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.records.journal import Journal
 from good_tide.operations.snapshot import holding
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.snapshot.read_ahead import ReadAhead
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.small_files import UNTRUSTED_NS
+from good_tide.operations.stores import holding_area as areas
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store, open_store
-from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from tests.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
 
 MIB = 1 << 20
 
@@ -36,10 +36,11 @@ class HoldingTest(GoodTideTest):
         self.write("deep/plan.txt", "first\n")
         self.write("film.bin", self.noise(200_000))
         self.ref = StoreRef(path=str(self.folder / "store"), name="Pier")
-        self.job = Job(name="Office", folders=(str(self.work),), stores=(self.ref,), machine=MACHINE)
+        self.job = Job(
+            id=OFFICE, name="Office", folders=(str(self.work),), stores=(self.ref,), machine=MACHINE
+        )
         self.clock = SetClock(Nanoseconds(T0))
-        self.journal = Journal(self.state, self.clock)
-        self.addCleanup(self.journal.close)
+        self.ctx = self.context(self.clock)
         self.warned: list[str] = []
         newest = self.snap(self.store, 0)
         holding.prime(self.area(self.store), self.store, newest, self.state)
@@ -47,24 +48,21 @@ class HoldingTest(GoodTideTest):
     def noise(self, size: int) -> bytes:
         return self.random.randbytes(size)
 
-    def area(self, store: Store | None = None, limit: int = 1 << 30) -> holding.HoldingArea:
+    def area(self, store: Store | None = None, limit: int = 1 << 30) -> areas.HoldingArea:
         setting = Holding(limit_bytes=limit, part_of_free=0.9)
         if store is not None:
-            return holding.area_for(self.folder, self.ref, store, setting)
-        return holding.open_area(self.folder, self.ref, PASSPHRASE, setting, ())
+            return areas.area_for(self.folder, self.ref, store, setting)
+        return areas.open_area(self.folder, self.ref, PASSPHRASE, setting, ())
 
     def take(self, hour: int, limit: int = 1 << 30) -> Snapshot:
         self.clock.set(Nanoseconds(T0 + hour * HOUR))
-        request = CaptureRequest((self.work,), MACHINE, own=(holding.area_root(self.folder),))
+        request = CaptureRequest((self.work,), MACHINE, own=(areas.area_root(self.folder),))
         return holding.take_into(
+            self.ctx,
             self.area(limit=limit),
             self.job,
             request,
-            self.clock,
             Silent(),
-            self.state,
-            self.journal,
-            None,
             lambda what, todo: self.warned.append(what),
         )
 
@@ -73,21 +71,21 @@ class HoldingTest(GoodTideTest):
         for hour in (1, 2, 3):
             self.write("deep/plan.txt", f"hour {hour}\n")
             self.write(f"new {hour}.bin", self.noise(90_000))
-            states[self.take(hour).name] = tree(self.work)
+            states[self.take(hour).id] = tree(self.work)
         size = self.area().place.total_bytes()
         self.assertLess(size, 600_000)
         report = holding.drain(self.area(self.store), self.store, self.state, Silent())
         assert report is not None
         self.assertEqual(
-            (len(report.carried), report.damaged, holding.held_count(self.folder, self.ref)), (3, (), 0)
+            (len(report.carried), report.damaged, areas.held_count(self.folder, self.ref)), (3, (), 0)
         )
         self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
         for snapshot in open_store(self.folder / "store", PASSPHRASE).snapshots()[0][1:]:
-            into = self.folder / snapshot.name
+            into = self.folder / snapshot.id
             self.restore(open_store(self.folder / "store", PASSPHRASE), snapshot, self.work, into)
             restored = {name: facts[:1] + facts[3:4] for name, facts in tree(into / "work").items()}
             self.assertEqual(
-                restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.name].items()}
+                restored, {name: facts[:1] + facts[3:4] for name, facts in states[snapshot.id].items()}
             )
         self.assertIsNone(holding.drain(self.area(self.store), self.store, self.state, Silent()))
 
@@ -104,11 +102,9 @@ class HoldingTest(GoodTideTest):
         taken = [self.take(2)]
         for hour in (3, 4):
             self.clock.set(Nanoseconds(T0 + hour * HOUR))
-            request = CaptureRequest((sound,), OTHER_MACHINE, own=(holding.area_root(self.folder),))
+            request = CaptureRequest((sound,), OTHER_MACHINE, own=(areas.area_root(self.folder),))
             taken.append(
-                holding.take_into(
-                    self.area(), self.job, request, self.clock, Silent(), self.state, self.journal, None
-                )
+                holding.take_into(self.ctx, self.area(), self.job, request, Silent(), lambda what, todo: None)
             )
         self.assertEqual(
             [one.record.tally.changed_files for one in taken], [1, 1, 0], "nothing but what changed is read"
@@ -125,7 +121,7 @@ class HoldingTest(GoodTideTest):
         )
         holding.prime(self.area(store), store, store.snapshots()[0][-1], self.state)
         self.assertEqual(
-            sorted(self.area().marks), sorted([store.snapshots()[0][2].name, store.snapshots()[0][-1].name])
+            sorted(self.area().marks), sorted([store.snapshots()[0][2].id, store.snapshots()[0][-1].id])
         )
 
     def test_a_mark_that_cannot_be_read_is_taken_over_anew(self) -> None:
@@ -138,7 +134,7 @@ class HoldingTest(GoodTideTest):
         self.assertEqual((len(report.carried), report.damaged), (1, ()))
         newest = self.store.snapshots()[0][-1]
         holding.prime(self.area(self.store), self.store, newest, self.state)
-        self.assertEqual(list(self.area().marked()), [newest.name])
+        self.assertEqual(list(self.area().marked()), [newest.id])
         self.write("deep/plan.txt", "third\n")
         self.assertEqual(self.take(3).record.tally.changed_files, 1)
         self.assertTrue(verify(open_store(self.folder / "store", PASSPHRASE), True, Silent()).ok)
@@ -178,7 +174,7 @@ class HoldingTest(GoodTideTest):
             number for number, words in enumerate(self.warned) if "left the holding area" in words
         )
         self.assertTrue(any("nearly full" in words for words in self.warned[:first_loss]))
-        self.assertEqual(len(self.journal.events(Filter(levels=("trouble",)))), held[0] - 1)
+        self.assertEqual(len(self.ctx.journal.events(Filter(levels=("trouble",)))), held[0] - 1)
         report = holding.drain(self.area(self.store), self.store, self.state, Silent())
         assert report is not None
         self.assertEqual(len(report.carried), len(held))
@@ -216,7 +212,7 @@ class HoldingTest(GoodTideTest):
 
     def test_the_area_is_never_covered_and_follows_a_changed_passphrase(self) -> None:
         self.assertNotIn(b"holding", {name.split(b"/")[0] for name in tree(self.work)})
-        request = CaptureRequest((self.folder / "holding",), MACHINE, own=(holding.area_root(self.folder),))
+        request = CaptureRequest((self.folder / "holding",), MACHINE, own=(areas.area_root(self.folder),))
         taken = capture(self.store, request, SetClock(Nanoseconds(T0 + 9 * HOUR)), Silent(), self.state)
         self.assertEqual((taken.record.tally.files, taken.record.left_out[0].reason), (0, "store"))
 
@@ -286,7 +282,7 @@ class ResumeTest(GoodTideTest):
         self.new_store()
         self.age()
         self.cut_after(0.95)
-        self.assertEqual(open_store(self.folder / "store", PASSPHRASE).snapshot_names(), [])
+        self.assertEqual(open_store(self.folder / "store", PASSPHRASE).snapshot_ids(), [])
         taken, small, large = self.read_again()
         self.assertEqual((taken.record.tally.files, taken.record.tally.changed_files), (241, 241))
         self.assertLess(small, 240 / 4)

@@ -6,20 +6,15 @@ import json
 import threading
 from pathlib import Path
 
-import msgspec
-
-from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import Nanoseconds
-from good_tide.core.planning import Book
+from good_tide.core.happenings import Filter
+from good_tide.core.planning import JobRecord
 from good_tide.core.settings import Job
-from good_tide.operations.jobs.making import rename_job
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
+from good_tide.operations.jobs.changing import rename
 from good_tide.operations.reporting.post import _file_name
-from good_tide.operations.workplace import Workplace, add_job, load_jobs, remove_job, save_job
+from good_tide.operations.workplace import add_job, load_jobs, remove_job, save_job
 from good_tide.system.jobs import load_jobs as read_jobs
-from tests.base import MACHINE, REPOSITORY, T0, GoodTideTest, program
+from tests.base import REPOSITORY, T0, GoodTideTest, program
 
 
 class JobFileTest(GoodTideTest):
@@ -47,14 +42,13 @@ class JobFileTest(GoodTideTest):
             ".hidden",
             "job",
         ]
-        jobs = [self.job(name) for name in names]
-        for job in jobs:
-            add_job(self.settings, job)
+        jobs = [add_job(self.settings, self.job(name)) for name in names]
+        self.assertEqual(len({job.id for job in jobs}), len(names))
         self.assertEqual({job.name: job for job in load_jobs(self.settings)}, {job.name: job for job in jobs})
         changed = self.job("Office!", "/elsewhere")
         save_job(self.settings, changed)
         self.assertEqual(len(load_jobs(self.settings)), len(names))
-        remove_job(self.settings, "Office!")
+        remove_job(self.settings, next(job.id for job in load_jobs(self.settings) if job.name == "Office!"))
         self.assertEqual({job.name for job in load_jobs(self.settings)}, set(names) - {"Office!"})
 
     def test_one_name_is_taken_once_however_many_ask_for_it_at_once(self) -> None:
@@ -135,21 +129,17 @@ class JobFileTest(GoodTideTest):
         files = [_file_name("desk", name, names) for name in names]
         self.assertEqual((len(set(files)), files[0], files[3]), (4, "desk-office", "desk-sound"))
 
-    def test_the_book_and_the_journal_go_along(self) -> None:
-        here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
-        before = self.job("Sound")
-        add_job(self.settings, before)
-        journal, books = Journal(here.records, SetClock(Nanoseconds(T0))), Books(here.records)
-        self.addCleanup(journal.close)
-        books.keep("Sound", Book(served=T0))
-        journal.add("good", "Sound", "a run")
-        renamed = rename_job(here, before, msgspec.structs.replace(before, name="Studio"), journal)
-        self.assertEqual(
-            (Books(here.records).book("Studio"), Books(here.records).book("Sound")), (Book(served=T0), None)
-        )
-        self.assertEqual(
-            (renamed.former, [job.name for job in load_jobs(self.settings)]), (("Sound",), ["Studio"])
-        )
+    def test_what_is_kept_of_a_job_stays_with_it_whatever_it_is_called(self) -> None:
+        context = self.context()
+        before = add_job(self.settings, self.job("Sound"))
+        context.records.keep(before.id, JobRecord(served=T0))
+        context.journal.add("good", before, "a run")
+        renamed = rename(context, before, "Studio")
+        self.assertEqual((renamed.id, renamed.former), (before.id, ("Sound",)))
+        self.assertEqual(context.records.record(before.id), JobRecord(served=T0))
+        self.assertEqual([job.name for job in load_jobs(self.settings)], ["Studio"])
+        events = context.journal.events(Filter(job=before.id))
+        self.assertEqual({(event.job, event.name) for event in events}, {(before.id, "Studio")})
 
     def test_settings_of_earlier_versions_are_taken_over(self) -> None:
         frozen = REPOSITORY / "tests" / "frozen" / "settings-0.1"

@@ -10,28 +10,31 @@ from unittest import mock
 
 import msgspec
 
-from good_tide.agent.requests import PathAtRequest, ThenRequest
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.happenings import Filter
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import JobId, Nanoseconds
 from good_tide.core.ladder import Ladder, parse_rung
-from good_tide.core.planning import Around, Book
+from good_tide.core.planning import Around, JobRecord
 from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Holding, Job, Room, StoreRef
 from good_tide.core.status import State
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.records.run_records import Books
-from good_tide.operations.stores.disks import STAND_IN_FILE
+from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.stores.opening import ledger_age
-from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.operations.workplace import Workplace, save_job
+from good_tide.protocol.agent_calls import ReadOverview
+from good_tide.protocol.history_calls import ReadDetail
+from good_tide.protocol.schedule_calls import PauseRhythm, ReadRhythm, RunDue, TakeSnapshot
+from good_tide.protocol.store_calls import EjectDisk
 from good_tide.storage.header import create_store
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.ejecting import holders
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.base import CHEAP, HOUR, MACHINE, OFFICE, PASSPHRASE, T0, GoodTideTest
 from tests.stand_ins import quiet
 
 MINUTE = 60 * SECOND
@@ -55,6 +58,7 @@ class Keeping(GoodTideTest):
         secret.write_text(PASSPHRASE)
         ref = StoreRef(path=str(self.root), name="Pier", disk="label:Pier", inside="store")
         self.job = Job(
+            id=OFFICE,
             name="Office",
             folders=(str(self.work),),
             stores=(ref,),
@@ -71,15 +75,15 @@ class Keeping(GoodTideTest):
 
     def _end_all(self) -> None:
         for agent in self.agents:
-            agent.upkeep.end()
+            agent.close()
 
     def agent(self, **changes: object) -> Agent:
         self.job = msgspec.structs.replace(self.job, **changes)
         save_job(self.settings, self.job)
         around = quiet(self.settings, self.notices, self.power, self.surroundings)
-        made = Agent(self.settings, self.here, self.clock, around=around)
+        made = Agent(self.here, self.clock, environment=around)
         made._server.close()
-        made.upkeep.runs.clean_up(load_jobs(self.settings))
+        made.take_notice()
         self.agents.append(made)
         return made
 
@@ -87,11 +91,11 @@ class Keeping(GoodTideTest):
         """Put the clock, look until nothing begins any more."""
         self.clock.set(Nanoseconds(moment))
         for _ in range(3):
-            agent.upkeep.keeper.tick()
+            agent.scheduler.tick()
             agent._worker.wait()
 
     def state_of(self, agent: Agent) -> State:
-        return agent.upkeep.standings()[0].status.state
+        return agent.schedule.standings()[0].status.state
 
     def times(self, root: Path | None = None) -> list[int]:
         found, damage = open_store(root or self.root, PASSPHRASE).snapshots()
@@ -99,7 +103,7 @@ class Keeping(GoodTideTest):
         return [snapshot.record.time for snapshot in found]
 
     def what(self, agent: Agent) -> list[str]:
-        return [event.what for event in agent.upkeep.journal.events(Filter(job="Office"))]
+        return [event.what for event in agent.context.journal.events(Filter(job=OFFICE))]
 
 
 class RhythmTest(Keeping):
@@ -111,13 +115,13 @@ class RhythmTest(Keeping):
         self.assertEqual(len(self.times()), 3)
         self.at(ON_THE_HOUR + 9 * HOUR + 30 * MINUTE, agent)
         self.assertEqual(len(self.times()), 4)
-        standing = agent.upkeep.standings()[0]
+        standing = agent.schedule.standings()[0]
         self.assertEqual((standing.status.state, standing.next), (State.CURRENT, ON_THE_HOUR + 10 * HOUR))
-        self.assertEqual([run.occasion for run in agent.upkeep.journal.runs("Office")], ["time"] * 4)
+        self.assertEqual([run.occasion for run in agent.context.journal.runs(OFFICE)], ["time"] * 4)
 
     def test_a_run_by_hand_serves_the_hour_and_survives_a_restart(self) -> None:
         agent = self.agent()
-        agent.upkeep.snapshot(agent._sessions["Office"])
+        agent.schedule.snapshot(TakeSnapshot(OFFICE))
         agent._worker.wait()
         self.at(ON_THE_HOUR + 10 * MINUTE, self.agent())
         self.assertEqual(len(self.times()), 1)
@@ -130,10 +134,10 @@ class RhythmTest(Keeping):
     def test_paused_and_gone_on(self) -> None:
         agent = self.agent()
         self.at(ON_THE_HOUR, agent)
-        agent.upkeep.pause(ON_THE_HOUR + 3 * HOUR)
+        agent.schedule.pause(PauseRhythm(ON_THE_HOUR + 3 * HOUR))
         self.at(ON_THE_HOUR + 2 * HOUR, agent)
         self.assertEqual((len(self.times()), self.state_of(agent)), (1, State.PAUSED))
-        Books(self.here.records).pause(0)
+        RunRecords(self.here.records).pause(0)
         self.at(ON_THE_HOUR + 2 * HOUR + MINUTE, agent)
         self.assertEqual((len(self.times()), self.state_of(agent)), (2, State.CURRENT))
 
@@ -148,7 +152,7 @@ class RhythmTest(Keeping):
             self.surroundings.now = around
             self.at(ON_THE_HOUR + 6 * MINUTE, agent)
             self.assertEqual((self.times(), self.state_of(agent)), ([], State.WAITING))
-            self.assertIn(words, agent.upkeep.standings()[0].status.sentence)
+            self.assertIn(words, agent.schedule.standings()[0].status.sentence)
         self.surroundings.now = Around(battery=80.0)
         self.at(ON_THE_HOUR + 7 * MINUTE, agent)
         self.assertEqual(len(self.times()), 1)
@@ -156,7 +160,7 @@ class RhythmTest(Keeping):
     def test_a_run_that_is_asked_for_does_not_wait(self) -> None:
         agent = self.agent()
         self.surroundings.now = Around(battery=2.0)
-        agent.upkeep.snapshot(agent._sessions["Office"])
+        agent.schedule.snapshot(TakeSnapshot(OFFICE))
         agent._worker.wait()
         self.assertEqual(len(self.times()), 1)
 
@@ -170,7 +174,7 @@ class RhythmTest(Keeping):
         self.at(ON_THE_HOUR + 21 * MINUTE, agent)
         self.assertEqual(len(self.times()), 3)
         self.assertTrue(
-            any("cannot be understood" in event.what for event in agent.upkeep.journal.events(Filter()))
+            any("cannot be understood" in event.what for event in agent.context.journal.events(Filter()))
         )
 
     def test_when_the_disk_comes_after_a_settling_time(self) -> None:
@@ -189,12 +193,12 @@ class RhythmTest(Keeping):
     def test_when_files_come_to_rest(self) -> None:
         agent = self.agent(rhythm=Rhythm(rules=(), on_change=True))
         self.at(ON_THE_HOUR, agent)
-        agent.upkeep._watcher.wait_ready(10)
-        self.assertIn("watched", agent.upkeep.rhythm(agent._sessions["Office"]).watching)
+        agent._watching.wait_ready(10)
+        self.assertIn("watched", agent.schedule.rhythm(ReadRhythm(OFFICE)).watching)
         seen = threading.Event()
-        known = agent.upkeep._watcher._jobs["Office"]
-        heard = agent.upkeep._watcher._heard
-        agent.upkeep._watcher._heard = lambda watched, path: (heard(watched, path), seen.set())  # type: ignore[method-assign, func-returns-value]
+        known = agent._watching._jobs[OFFICE]
+        heard = agent._watching._heard
+        agent._watching._heard = lambda watched, path: (heard(watched, path), seen.set())  # type: ignore[method-assign, func-returns-value]
         self.write("plan.txt", "second\n")
         self.assertTrue(seen.wait(120))
         threading.Event().wait(0.5)  # one change is told by several events
@@ -221,14 +225,16 @@ class AwayTest(Keeping):
         for hour in (1, 2, 3):
             self.write("plan.txt", f"hour {hour}\n")
             self.at(ON_THE_HOUR + hour * HOUR, agent)
-        status = agent.upkeep.standings()[0].status
+        status = agent.schedule.standings()[0].status
         self.assertEqual((status.state, status.well), (State.AWAY, True))
         self.assertIn("3 snapshots kept on this machine", status.detail)
-        overview = agent.overview()
+        overview = agent.history.overview(ReadOverview(OFFICE))
         self.assertEqual((overview.state, len(overview.tide)), ("ready", 4))
-        session = agent._sessions["Office"]
+        session = agent.sessions.of(OFFICE)
         third = session.tide()[2]
-        detail = session.detail(PathAtRequest(str(self.work / "plan.txt").encode(), third.name, third.time))
+        detail = session.detail(
+            ReadDetail(OFFICE, str(self.work / "plan.txt").encode(), third.name, third.time)
+        )
         self.assertEqual(detail.preview.text, "hour 2\n")
         self.rack.plug("Pier")
         self.at(ON_THE_HOUR + 4 * HOUR, agent)
@@ -236,7 +242,7 @@ class AwayTest(Keeping):
         self.assertEqual([(time - ON_THE_HOUR) // HOUR for time in self.times()], [0, 1, 2, 3, 4])
         self.assertIn("3 snapshots carried over from the holding area", " ".join(self.what(agent)))
         self.assertEqual(self.state_of(agent), State.CURRENT)
-        self.assertEqual(len(agent.overview().tide), 5)
+        self.assertEqual(len(agent.history.overview(ReadOverview(OFFICE)).tide), 5)
 
     def test_without_a_holding_area_it_waits_and_says_since_when(self) -> None:
         agent = self.agent(holding=Holding(on=False))
@@ -244,7 +250,7 @@ class AwayTest(Keeping):
         self.rack.plug("Pier", False)
         self.at(ON_THE_HOUR + HOUR, agent)
         self.at(ON_THE_HOUR + 5 * HOUR, agent)
-        status = agent.upkeep.standings()[0].status
+        status = agent.schedule.standings()[0].status
         self.assertEqual((status.state, status.well), (State.AWAY, False))
         self.assertIn("no snapshots are taken", status.sentence)
         told = [one for one in self.notices.told if "away" in one.title]
@@ -269,12 +275,12 @@ class TroubleTest(Keeping):
         self.at(ON_THE_HOUR, agent)
         self.break_store()
         self.at(ON_THE_HOUR + HOUR, agent)
-        status = agent.upkeep.standings()[0].status
+        status = agent.schedule.standings()[0].status
         self.assertEqual(status.state, State.FAILING)
         self.assertEqual([one.title for one in self.notices.told if "first" not in one.title], [])
         for minutes in (6, 7, 17, 40, 80):
             self.at(ON_THE_HOUR + HOUR + minutes * MINUTE, agent)
-        failed = [run for run in agent.upkeep.journal.runs("Office") if run.result == "failed"]
+        failed = [run for run in agent.context.journal.runs(OFFICE) if run.result == "failed"]
         self.assertEqual(
             [(run.began - ON_THE_HOUR - HOUR) // MINUTE for run in reversed(failed)], [0, 6, 17, 40, 80]
         )
@@ -290,7 +296,7 @@ class TroubleTest(Keeping):
         counts = {}
         for noise in ("trouble", "changes", "everything"):
             self.notices.told.clear()
-            agent = self.agent(name=noise.title(), noise=noise)
+            agent = self.agent(id=JobId(noise), name=noise.title(), noise=noise)
             self.at(self.clock.now() + HOUR, agent)
             self.at(self.clock.now() + HOUR, agent)
             counts[noise] = len([one for one in self.notices.told if one.title.startswith(noise.title())])
@@ -309,7 +315,7 @@ class TroubleTest(Keeping):
 
     def test_a_run_that_was_cut_off_is_noted_and_run_again(self) -> None:
         save_job(self.settings, self.job)
-        Books(self.here.records).keep("Office", Book(served=ON_THE_HOUR - HOUR, begun=ON_THE_HOUR))
+        RunRecords(self.here.records).keep(OFFICE, JobRecord(served=ON_THE_HOUR - HOUR, begun=ON_THE_HOUR))
         agent = self.agent()
         self.at(ON_THE_HOUR + 5 * MINUTE, agent)
         self.assertEqual(len(self.times()), 1)
@@ -353,7 +359,7 @@ class BoundsTest(Keeping):
         for hour in range(3):
             self.write("film.bin", os.urandom(150_000))
             self.at(ON_THE_HOUR + hour * HOUR, agent)
-        status = agent.upkeep.standings()[0].status
+        status = agent.schedule.standings()[0].status
         self.assertEqual((status.state, len(self.times())), (State.FAILING, 2))
         self.assertIn("less room than is to stay free", status.sentence)
         save_job(
@@ -364,7 +370,7 @@ class BoundsTest(Keeping):
         )
         self.at(ON_THE_HOUR + 5 * HOUR, agent)
         self.assertEqual(len(self.times()), 2)
-        self.assertIn("everything older than 30 days", agent.upkeep.standings()[0].status.sentence)
+        self.assertIn("everything older than 30 days", agent.schedule.standings()[0].status.sentence)
 
     def test_thinned_after_each_run_and_swept_once_a_week(self) -> None:
         ladder = Ladder((parse_rung("3h every"), parse_rung("forever day")))
@@ -374,7 +380,7 @@ class BoundsTest(Keeping):
             self.at(ON_THE_HOUR + hour * HOUR, agent)
         self.assertLess(len(self.times()), 8)
         size = sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file())
-        self.assertEqual(agent.overview().tide[-1].seq, len(self.times()))
+        self.assertEqual(agent.history.overview(ReadOverview(OFFICE)).tide[-1].seq, len(self.times()))
         for hour in range(30, 30 + 24 * 8, 12):
             self.at(ON_THE_HOUR + hour * HOUR, agent)
         self.assertLess(
@@ -391,8 +397,8 @@ class BoundsTest(Keeping):
         self.assertLess(ledger_age(open_store(self.root, PASSPHRASE), self.here.cache), 3600)
         store = open_store(self.root, PASSPHRASE)
         for snapshot in store.snapshots()[0][:2]:
-            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
-        Books(self.here.records).note_released(store.header.store)
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
+        RunRecords(self.here.records).note_released(store.header.store)
         self.at(ON_THE_HOUR + 3 * HOUR, agent)
         self.assertTrue(any("given back on Pier" in what for what in self.what(agent)))
         self.assertLess(
@@ -404,7 +410,7 @@ class EndOfDayTest(Keeping):
     def test_everything_due_then_the_machine_sleeps(self) -> None:
         agent = self.agent(rhythm=Rhythm(allowed=("sun 00:00-00:30",)))
         with self.minute(0.01):
-            agent.upkeep.run_due(ThenRequest("suspend"))
+            agent.schedule.run_due(RunDue("suspend"))
             agent._worker.wait()
         self.assertEqual((len(self.times()), self.power.asked), (1, ["suspend"]))
         self.assertEqual([one.action for one in self.notices.told if "last run" in one.title], ["Stay on"])
@@ -412,7 +418,7 @@ class EndOfDayTest(Keeping):
     def test_a_minute_to_stop_it(self) -> None:
         agent = self.agent()
         with self.minute(10.0):
-            agent.upkeep.run_due(ThenRequest("power-off"))
+            agent.schedule.run_due(RunDue("power-off"))
             while not any("last run" in one.title for one in self.notices.told):
                 threading.Event().wait(0.02)
             act = self.notices.told[-1].act
@@ -424,11 +430,11 @@ class EndOfDayTest(Keeping):
     def test_it_stays_on_when_something_failed(self) -> None:
         agent = self.agent()
         (self.root / "store.json").unlink()
-        agent.upkeep.run_due(ThenRequest("power-off"))
+        agent.schedule.run_due(RunDue("power-off"))
         agent._worker.wait()
         self.assertEqual(self.power.asked, [])
         self.assertTrue(
-            any("end of the day" in event.what for event in agent.upkeep.journal.events(Filter()))
+            any("end of the day" in event.what for event in agent.context.journal.events(Filter()))
         )
 
     def test_ejecting_names_who_holds_the_disk(self) -> None:
@@ -437,11 +443,11 @@ class EndOfDayTest(Keeping):
         with (self.root / "store.json").open():
             found = holders(self.rack.folder("Pier"))
             self.assertEqual([one.file for one in found], [str(self.root / "store.json")])
-        self.assertIn("pulled out", agent.upkeep.eject(str(self.root)))
+        self.assertIn("pulled out", agent.stores.eject(EjectDisk(OFFICE, self.job.stores[0].id)))
         self.assertFalse(self.root.exists())
         self.at(ON_THE_HOUR + MINUTE, agent)
         self.assertEqual(self.state_of(agent), State.AWAY)
 
     def minute(self, second: float) -> AbstractContextManager[object]:
         """Let the minute in which the machine can be kept on be sixty times so long."""
-        return mock.patch("good_tide.agent.run_desk._SECOND", second)
+        return mock.patch("good_tide.operations.schedule.end_of_day._SECOND", second)

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from good_tide.core.entries import Entry, Extent, Kind, Stat
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.kinds import KINDS, kind_of
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
@@ -28,7 +28,7 @@ from good_tide.storage.writer import Ticket, WriteSession
 from tests.base import GoodTideTest
 from tests.memory_place import MemoryPlace
 
-MACHINES = (Machine("aa" * 16, "desk"), Machine("bb" * 16, "stage"))
+MACHINES = (Machine(MachineId("aa" * 16), "desk"), Machine(MachineId("bb" * 16), "stage"))
 _NAMES = (b"a.txt", b"b.mp4", b"c", b"d")
 _files = st.integers(0, 6)
 _tree: st.SearchStrategy[Any] = st.recursive(
@@ -85,7 +85,7 @@ class History:
 
     def release(self, number: int) -> None:
         if self.taken:
-            self.store.place.remove(f"{SNAPSHOT_FOLDER}/{self.taken.pop(number % len(self.taken)).name}")
+            self.store.place.remove(f"{SNAPSHOT_FOLDER}/{self.taken.pop(number % len(self.taken)).id}")
 
     def ledger(self) -> Ledger:
         return Ledger(self.file, self.store, Silent())
@@ -115,7 +115,7 @@ class LedgerTest(GoodTideTest):
     def assert_true(self, history: History, choice: int) -> None:
         """Everything that the ledger says is what a slow count says."""
         store, ledger = history.store, history.ledger()
-        needs = {snapshot.name: slow_needs(store, snapshot) for snapshot in history.taken}
+        needs = {snapshot.id: slow_needs(store, snapshot) for snapshot in history.taken}
         sizes = {
             chunk: location.stored
             for chunk, _ in set().union(*needs.values())

@@ -18,10 +18,11 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
+from good_tide.core.restoring import Existing
 from good_tide.core.rules import parse_rule
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.catalog import Catalog
@@ -100,9 +101,9 @@ class Life(RuleBasedStateMachine):
         taken = capture(
             self.store("one"), request, SetClock(Nanoseconds(T0 + self.hour * HOUR)), Silent(), self.state
         )
-        self.model[taken.name] = self.covered(Coverage(parsed))
+        self.model[taken.id] = self.covered(Coverage(parsed))
         assert not taken.gaps
-        return taken.name
+        return taken.id
 
     def covered(self, coverage: Coverage) -> dict[str, bytes]:
         """The files that are in, each judged by itself along its own path."""

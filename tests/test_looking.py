@@ -112,12 +112,14 @@ class PreviewTest(GoodTideTest):
             ("folder.txt", "Something else is on the disk"),
         ):
             with self.subTest(name):
-                difference, said = compare_with_disk(store, entry_at(store, first, path(name)), path(name))
+                compared = compare_with_disk(store, entry_at(store, first, path(name)), path(name))
+                difference, said = compared.difference, compared.words
                 self.assertIsNone(difference)
                 self.assertIn(words, said)
-        difference, said = compare_versions(
+        compared = compare_versions(
             store, entry_at(store, second, path("plan.txt")), entry_at(store, first, path("plan.txt"))
         )
+        difference, said = compared.difference, compared.words
         assert difference is not None
         self.assertEqual(
             (difference.changed, difference.total, said), (2, 4, "Differs from the version before")
@@ -125,8 +127,9 @@ class PreviewTest(GoodTideTest):
         self.assertIn(("+", "zwei"), difference.lines)
         self.assertIn(("-", "two"), difference.lines)
         noise, text = entry_at(store, second, path("noise.txt")), entry_at(store, first, path("noise.txt"))
-        self.assertIn("no text to compare", compare_versions(store, noise, text)[1])
-        self.assertIn("no text any more", compare_versions(store, text, noise)[1])
+        self.assertIn("no text to compare", compare_versions(store, noise, text).words)
+        self.assertIn("no text any more", compare_versions(store, text, noise).words)
         self.assertIn(
-            "this was no file", compare_versions(store, text, entry_at(store, second, path("folder.txt")))[1]
+            "this was no file",
+            compare_versions(store, text, entry_at(store, second, path("folder.txt"))).words,
         )

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QWidget
 
 from good_tide.core.happenings import Run
 from good_tide.core.ladder import READY, Ladder
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.storage.store import Store
 from tests.base import HOUR, T0, restless
 from tests.places import WindowTest
@@ -83,14 +84,14 @@ class InspectorTest(WindowTest):
             self.snap(store, 1)
 
     def look_at(self, name: str, true: Callable[[], bool]) -> None:
-        place = self.window.timeline
+        place = self.views.timeline
         place.enter(os.fsencode(self.work))
         self.until(lambda: not place.model.missing_views())
         place.select(place.model.root + b"/" + os.fsencode(name))
-        self.until(lambda: not self.window.link._waiting and not place._settle.isActive() and true())
+        self.until(lambda: not self.window.link.waits and not place._settle.isActive() and true())
 
     def test_every_kind_of_content_is_shown_or_it_is_said_why_not(self) -> None:
-        place = self.window.timeline
+        place = self.views.timeline
         shown = place.inspector
         for name in ("stage.png", "plan.svg"):
             self.look_at(name, lambda: shown._stack.currentWidget() is shown._picture)
@@ -108,7 +109,7 @@ class InspectorTest(WindowTest):
         self.look_at("restless.log", lambda: "changed while it was read" in shown._notes.text())
 
     def test_what_is_not_there_at_this_moment_is_found_again(self) -> None:
-        place, shown = self.window.timeline, self.window.timeline.inspector
+        place, shown = self.views.timeline, self.views.timeline.inspector
         self.look_at("gone.txt", lambda: "No longer there at this moment" in shown._facts.text())
         self.press(shown._earlier)
         self.until(lambda: place.model.moment == 1 and "Version 1 of 1" in shown._facts.text())
@@ -118,7 +119,7 @@ class InspectorTest(WindowTest):
 
     def test_the_gaps_of_a_run_are_unfolded_in_the_journal(self) -> None:
         name = self.window.overview.tide[-1].name
-        self.agent.upkeep.journal.add_run(
+        self.agent.context.journal.add_run(
             Run(
                 "Office",
                 "Pier",
@@ -134,8 +135,8 @@ class InspectorTest(WindowTest):
                 snapshot=name,
             )
         )
-        journal = self.window.journal
-        self.window.show_place(4)
+        journal = self.views.journal
+        self.window.show_view(VIEWS[4])
         journal.what.setCurrentIndex(1)
         self.until(lambda: journal.runs.topLevelItemCount() == 2)
         row = next(
@@ -152,8 +153,8 @@ class InspectorTest(WindowTest):
         self.assertEqual(words, f"{self.work / 'restless.log'}: changed while it was read")
 
     def test_the_journal_and_a_report_are_written_to_files(self) -> None:
-        journal = self.window.journal
-        self.window.show_place(4)
+        journal = self.views.journal
+        self.window.show_view(VIEWS[4])
         self.until(lambda: journal.view is not None)
         target = str(self.folder / "out")
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(target, "Table (*.csv)")):
@@ -167,14 +168,14 @@ class InspectorTest(WindowTest):
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=("", "")):
             journal._export()
             journal._report()
-        self.assertFalse(self.window.link._waiting, "who changed their mind asked for nothing")
+        self.assertFalse(self.window.link.waits, "who changed their mind asked for nothing")
 
 
 class PicturesTest(WindowTest):
     def test_the_ladder_is_moved_by_keys_between_its_neighbours(self) -> None:
-        self.window.show_place(3)
-        self.until(lambda: self.window.rhythm.view is not None)
-        card = self.window.rhythm.ladder
+        self.window.show_view(VIEWS[3])
+        self.until(lambda: self.views.rhythm.view is not None)
+        card = self.views.rhythm.ladder
         picture = card.picture
         QTest.keyClick(picture, Qt.Key.Key_Right)
         self.assertEqual(picture.ladder, Ladder(), "without a rung there is nothing to move")
@@ -202,13 +203,13 @@ class PicturesTest(WindowTest):
         self.assertEqual(self.job().ladder, Ladder(), "nothing is kept yet")
 
     def test_what_each_snapshot_holds_is_zoomed_panned_and_chosen_with_the_mouse(self) -> None:
-        self.window.show_place(2)
-        stores = self.window.stores
+        self.window.show_view(VIEWS[2])
+        stores = self.views.stores
         self.until(lambda: bool(stores.cards) and stores.cards[0].what.isVisible())
         self.press(stores.cards[0].what)
         picture = stores.room_page.picture
         self.until(lambda: len(picture.snapshots) == 6)
-        names = [one.name for one in picture.snapshots]
+        names = [one.id for one in picture.snapshots]
         places = [picture.place_of(one) for one in picture.snapshots]
         middle = picture.height() // 2
         for number in (1, 3):
@@ -254,6 +255,6 @@ class PicturesTest(WindowTest):
             all(
                 0 <= picture.place_of(one) <= picture.width()
                 for one in picture.snapshots
-                if one.name in picture.chosen
+                if one.id in picture.chosen
             )
         )

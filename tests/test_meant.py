@@ -9,15 +9,18 @@ import msgspec
 
 from good_tide.core.errors import PersonError
 from good_tide.core.settings import Job, StoreRef
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import load_jobs, save_job
+from good_tide.protocol.agent_calls import ReadOverview
 from good_tide.protocol.client import agent_client
-from good_tide.protocol.messages import Detail, FolderView, Overview, PickedItem, PlanView
+from good_tide.protocol.coverage_calls import KeepCoverage
+from good_tide.protocol.history_calls import Detail, FolderView, PinSnapshot, ReadDetail
+from good_tide.protocol.restore_calls import PickedItem, PlanRestore
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
-from good_tide.system.jobs import rename_job
-from tests.base import BY_HAND, MACHINE, OTHER_MACHINE
+from tests.base import BY_HAND, MACHINE, OFFICE, OTHER_MACHINE, SOUND
 from tests.places import WindowTest
 
 
@@ -27,12 +30,12 @@ class MeantTest(WindowTest):
     def release(self, *numbers: int) -> None:
         """Release snapshots by their numbers from 1, as another program would."""
         store = open_store(self.folder / "store", None)
-        names = [one.name for one in store.snapshots()[0]]
+        names = [one.id for one in store.snapshots()[0]]
         for number in numbers:
             store.place.remove(f"{SNAPSHOT_FOLDER}/{names[number - 1]}")
 
     def choose(self, number: int) -> PickedItem:
-        timeline = self.window.timeline
+        timeline = self.views.timeline
         self.until(lambda: not timeline.model.missing_views())
         timeline.select(os.fsencode(self.work / "plan.txt"))
         timeline.go(number)
@@ -45,8 +48,8 @@ class MeantTest(WindowTest):
         return timeline.model.picked(os.fsencode(self.work / "plan.txt"))
 
     def ask_again(self, length: int) -> None:
-        self.window.ask_overview()
-        self.until(lambda: len(self.window.timeline.model.tide) == length)
+        self.window.state.ask()
+        self.until(lambda: len(self.views.timeline.model.tide) == length)
 
     def restored(self) -> str:
         into = self.folder / "into"
@@ -55,8 +58,8 @@ class MeantTest(WindowTest):
     def test_the_chosen_version_comes_back_though_earlier_snapshots_are_released_meanwhile(self) -> None:
         chosen = self.choose(3)
         self.release(1)
-        self.window.timeline.plan([chosen])
-        dialog = self.window.timeline.dialog
+        self.views.timeline.plan([chosen])
+        dialog = self.views.timeline.dialog
         assert dialog is not None
         dialog.restore_into(str(self.folder / "into"))
         self.until(dialog._go.isEnabled)
@@ -64,7 +67,7 @@ class MeantTest(WindowTest):
         self.until(lambda: self.restored() == "2")
 
     def test_from_the_restore_list_as_well(self) -> None:
-        timeline = self.window.timeline
+        timeline = self.views.timeline
         for number in (2, 4):
             timeline.restore_list.add(self.choose(number), timeline._now)
         self.release(1, 3)
@@ -81,8 +84,8 @@ class MeantTest(WindowTest):
     def test_what_is_gone_when_a_plan_is_made_is_said(self) -> None:
         chosen = self.choose(3)
         self.release(3)
-        self.window.timeline.plan([chosen])
-        dialog = self.window.timeline.dialog
+        self.views.timeline.plan([chosen])
+        dialog = self.views.timeline.dialog
         assert dialog is not None
         self.until(lambda: "no longer kept" in dialog._summary.text())
         self.assertIn("the nearest is of", dialog._summary.text())
@@ -91,8 +94,8 @@ class MeantTest(WindowTest):
 
     def test_what_is_gone_when_a_plan_is_carried_out_is_said(self) -> None:
         chosen = self.choose(3)
-        self.window.timeline.plan([chosen])
-        dialog = self.window.timeline.dialog
+        self.views.timeline.plan([chosen])
+        dialog = self.views.timeline.dialog
         assert dialog is not None
         dialog.restore_into(str(self.folder / "into"))
         self.until(dialog._go.isEnabled)
@@ -105,17 +108,19 @@ class MeantTest(WindowTest):
         chosen = self.choose(4)
         self.release(1, 2)
         answers: list[Detail] = []
-        self.window.link.ask("detail", chosen, Detail, answers.append)
+        job = self.window.link.job
+        self.window.link.ask(ReadDetail(job, chosen.path, chosen.snapshot, chosen.time), answers.append)
         self.until(lambda: bool(answers))
         self.assertEqual((answers[0].preview.text, answers[0].snapshot), ("3", chosen.snapshot))
-        assert answers[0].before_difference is not None
-        self.assertIn(("-", "2"), answers[0].before_difference.lines)
-        self.window.link.ask("pin", {"snapshot": chosen.snapshot, "label": "this one"})
+        before = answers[0].with_before
+        assert before is not None and before.difference is not None
+        self.assertIn(("-", "2"), before.difference.lines)
+        self.window.link.ask(PinSnapshot(job, chosen.snapshot, label="this one"))
         self.ask_again(4)
         self.until(lambda: self.window.overview.pinned == {chosen.snapshot: "this one"})
 
     def test_the_moment_and_the_place_stay_when_others_are_released(self) -> None:
-        timeline, chosen = self.window.timeline, self.choose(4)
+        timeline, chosen = self.views.timeline, self.choose(4)
         self.release(1, 3)
         self.ask_again(4)
         self.assertEqual((timeline.model.picked(chosen.path), timeline.model.selected), (chosen, chosen.path))
@@ -126,7 +131,7 @@ class MeantTest(WindowTest):
         )
 
     def test_rows_that_count_other_snapshots_are_never_shown(self) -> None:
-        timeline = self.window.timeline
+        timeline = self.views.timeline
         self.choose(6)
         before = timeline.model
         stale = FolderView(
@@ -144,7 +149,7 @@ class MeantTest(WindowTest):
                 seen.append((len(timeline.model.tide), row.line.spans[-1].first))
 
         timeline._refresh = look  # type: ignore[method-assign]
-        self.window.ask_overview()
+        self.window.state.ask()
         self.until(lambda: timeline._coming is not None or len(timeline.model.tide) == 7)
         timeline._take_view(stale)
         self.until(lambda: len(timeline.model.tide) == 7 and not timeline.model.missing_views())
@@ -156,6 +161,7 @@ class MeantTest(WindowTest):
         other = self.folder / "other"
         other.mkdir()
         sound = Job(
+            id=SOUND,
             name="Sound",
             folders=(str(other),),
             stores=self.job().stores,
@@ -163,20 +169,18 @@ class MeantTest(WindowTest):
             rhythm=BY_HAND,
         )
         save_job(self.settings, sound)
-        self.agent.upkeep.keeper.poke()
-        self.until(lambda: "Sound" in self.window.overview.jobs)
-        self.agent._desk.change(sound)  # as a run in the background does
+        self.agent.scheduler.poke()
+        self.until(lambda: SOUND in self.shown_jobs())
+        self.agent.sessions.take(sound)  # as a run in the background does
         with agent_client(agent_socket(self.folder / "run" / "good-tide", self.settings)) as second:
             assert second is not None
-            self.assertEqual(second.ask("overview", None, Overview, "Sound").job, "Sound")
-            self.window.show_place(1)
-            self.window.coverage.rules.add_line("exclude kind sound")
-            self.press(self.window.coverage.keep)
+            self.assertEqual(second.ask(ReadOverview(SOUND)).job, SOUND)
+            self.window.show_view(VIEWS[1])
+            self.views.coverage.rules.add_line("exclude kind sound")
+            self.press(self.views.coverage.keep)
             self.until(lambda: "exclude kind sound" in "".join(self.jobs()["Office"].rules))
             self.assertEqual(self.jobs()["Sound"], sound)
-            second.ask(
-                "keep-coverage", {"folders": [str(other)], "rules": ["exclude kind pictures"]}, job="Sound"
-            )
+            second.ask(KeepCoverage(SOUND, (str(other),), ("exclude kind pictures",)))
         self.assertEqual(self.jobs()["Sound"].rules, ("exclude kind pictures",))
         self.assertNotIn("exclude kind pictures", self.jobs()["Office"].rules)
 
@@ -185,6 +189,7 @@ class MeantTest(WindowTest):
         save_job(
             self.settings,
             Job(
+                id=SOUND,
                 name="Archive",
                 folders=office.folders,
                 stores=office.stores,
@@ -192,16 +197,17 @@ class MeantTest(WindowTest):
                 rhythm=BY_HAND,
             ),
         )
-        self.agent.upkeep.keeper.poke()
-        self.until(lambda: "Archive" in self.window.overview.jobs)
-        rename_job(
-            self.settings, "Office", msgspec.structs.replace(office, name="Wardrobe", former=("Office",))
-        )
+        self.agent.scheduler.poke()
+        self.until(lambda: SOUND in self.shown_jobs())
+        save_job(self.settings, msgspec.structs.replace(office, name="Wardrobe", former=("Office",)))
         chosen = self.choose(3)
-        self.agent.upkeep.keeper.poke()
-        self.until(lambda: "Wardrobe" in self.window.overview.jobs)
-        self.assertEqual((self.window.overview.job, self.window.link.job), ("Wardrobe", "Wardrobe"))
+        self.agent.scheduler.poke()
+        self.until(lambda: self.window.overview.name == "Wardrobe")
+        self.assertEqual((self.window.overview.job, self.window.link.job), (OFFICE, OFFICE))
         self.assertEqual(self.choose(3), chosen)
+
+    def shown_jobs(self) -> set[str]:
+        return {job.id for job in self.window.overview.jobs}
 
     def jobs(self) -> dict[str, Job]:
         return {job.name: job for job in load_jobs(self.settings)}
@@ -212,6 +218,7 @@ class MeantTest(WindowTest):
         save_job(
             self.settings,
             Job(
+                id=SOUND,
                 name="Sound",
                 folders=(str(self.work),),
                 stores=(StoreRef(path=str(self.folder / "store")),),
@@ -219,19 +226,19 @@ class MeantTest(WindowTest):
                 rhythm=BY_HAND,
             ),
         )
-        self.agent.upkeep.keeper.poke()
-        self.until(lambda: "Sound" in self.window.overview.jobs)
+        self.agent.scheduler.poke()
+        self.until(lambda: SOUND in self.shown_jobs())
         with agent_client(agent_socket(self.folder / "run" / "good-tide", self.settings)) as second:
             assert second is not None
-            sound = second.ask("overview", None, Overview, "Sound")
+            sound = second.ask(ReadOverview(SOUND))
             self.assertEqual((len(sound.tide), sound.machine), (1, OTHER_MACHINE.name))
             path = os.fsencode(self.work / "plan.txt")
             item = PickedItem(path, sound.tide[0].name, sound.tide[0].time)
-            self.assertEqual(second.ask("plan", {"items": [item]}, PlanView, "Sound").identical, 1)
+            self.assertEqual(second.ask(PlanRestore(SOUND, (item,))).identical, 1)
             with self.assertRaisesRegex(PersonError, "no longer kept"):
-                second.ask("plan", {"items": [item]}, PlanView, "Office")
+                second.ask(PlanRestore(OFFICE, (item,)))
         self.choose(2)
-        self.assertEqual(self.window.overview.job, "Office")
+        self.assertEqual(self.window.overview.name, "Office")
 
 
 class ModelTest(WindowTest):

@@ -9,7 +9,6 @@ import socket
 import subprocess
 import sys
 import threading
-import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -20,17 +19,21 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.pages import encode_page
 from good_tide.core.places import Level, Wanted
-from good_tide.core.progress import Progress, Silent
+from good_tide.core.progress import Progress, Silent, WorkKind
 from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.core.restoring import Action, Existing
 from good_tide.operations.history.browse import contents
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Action, Existing, Wish, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
 from good_tide.operations.stores.disks import examine
 from good_tide.operations.stores.opening import synced_catalog
+from good_tide.protocol.agent_calls import AgentFacts, Hello, WorkEnded
 from good_tide.protocol.client import agent_client
+from good_tide.protocol.contract import Listen, Topic
 from good_tide.protocol.server import Server
+from good_tide.protocol.wire import call_line
 from good_tide.source.ways import open_way
 from good_tide.storage.content import small_digest
 from good_tide.storage.header import create_store
@@ -260,22 +263,25 @@ class SocketTest(GoodTideTest):
         for place in (folder, linked):
             with self.subTest(place.name):
                 with self.assertRaisesRegex(PlaceError, "your own"):
-                    Server(place / "a.sock", {}, lambda count: None)
+                    Server(place / "a.sock", (), lambda count: None)
                 with self.assertRaisesRegex(PlaceError, "your own"), agent_client(place / "a.sock"):
                     pass
 
     def test_who_does_not_read_holds_nobody_up(self) -> None:
         path = self.folder / "own" / "a.sock"
-        server = Server(path, {"who": lambda ask: "the agent"}, lambda count: None)
+        server = Server(path, [Hello.by(lambda wanted: AgentFacts("the agent", 5, 1))], lambda count: None)
         self.addCleanup(server.close)
         threading.Thread(target=server.serve, daemon=True).start()
         with socket.socket(socket.AF_UNIX) as stopped:
             stopped.connect(str(path))
             stopped.settimeout(600)
-            while not server.count:
-                time.sleep(0.01)
+            stopped.sendall(call_line(Listen(frozenset(Topic)), 1))
+            self.assertIn(b"null", stopped.recv(200))
             telling = threading.Thread(
-                target=lambda: [server.notify("work", "x" * 100_000) for _ in range(400)], daemon=True
+                target=lambda: [
+                    server.tell(WorkEnded(WorkKind.CARRY, words="x" * 100_000)) for _ in range(400)
+                ],
+                daemon=True,
             )
             telling.start()
             telling.join(60)
@@ -284,7 +290,7 @@ class SocketTest(GoodTideTest):
             )
             with agent_client(path) as client:
                 assert client is not None
-                self.assertEqual(client.ask("who", None, str), "the agent")
+                self.assertEqual(client.ask(Hello()).version, "the agent")
             while stopped.recv(1 << 20):
                 pass  # what was sent until it was let go
 

@@ -23,11 +23,12 @@ from good_tide.core.identifiers import Nanoseconds, local_name
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.core.records import SnapshotRecord
+from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import contents, entry_at, tidy
 from good_tide.operations.history.path_history import path_history
 from good_tide.operations.history.preview import compare_with_disk, preview
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.restore.plan import Existing, Wish, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.restore.set_aside import RECORD_FILE, undo
 from good_tide.operations.snapshot import read_ahead as reading_ahead
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
@@ -463,7 +464,8 @@ class RestoreTest(GoodTideTest):
         self.assertIn("Küche", shown("gäste.txt")[1])
         self.assertEqual((shown("picture.png")[0], shown("noise.bin")[0]), ("picture", "summary"))
         path = os.fsencode(self.work / "plan.txt")
-        difference, words = compare_with_disk(self.store, entry_at(self.store, self.past, path), path)
+        compared = compare_with_disk(self.store, entry_at(self.store, self.past, path), path)
+        difference, words = compared.difference, compared.words
         assert difference is not None
         self.assertEqual((difference.changed, words), (1, "Differs from what is on the disk now"))
 

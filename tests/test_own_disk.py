@@ -21,7 +21,7 @@ from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store
 from good_tide.system import jobs
-from tests.base import HOUR, MACHINE, T0, GoodTideTest, program
+from tests.base import HOUR, MACHINE, OFFICE, T0, GoodTideTest, program
 
 
 class CatalogTest(GoodTideTest):
@@ -68,11 +68,13 @@ class CatalogTest(GoodTideTest):
         self.assertEqual(len(ledger.alone()), 3)
 
     def test_settings_that_cannot_be_written_stay_and_are_named(self) -> None:
-        job = Job(name="Office", folders=(str(self.work),), stores=())
+        job = Job(id=OFFICE, name="Office", folders=(str(self.work),), stores=())
         jobs.save_job(self.folder / "settings", job)
         full = mock.patch("pathlib.Path.write_text", side_effect=OSError(28, "No space left on device"))
         with full, self.assertRaises(OSError) as caught:
-            jobs.save_job(self.folder / "settings", Job(name="Office", folders=("/other",), stores=()))
+            jobs.save_job(
+                self.folder / "settings", Job(id=OFFICE, name="Office", folders=("/other",), stores=())
+            )
         told = of_system(caught.exception)
         self.assertIsInstance(told, PlaceFullError)
         self.assertIn("office.toml", told.what)

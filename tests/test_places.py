@@ -32,10 +32,10 @@ from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, Room, StoreRef
-from good_tide.operations.records.disk_absences import Comings
+from good_tide.operations.records.disk_absences import DiskAbsences
 from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.stores import probing
 from good_tide.operations.stores.disks import best_disk, examine, known_store_ids, locate, look_at, store_ref
-from good_tide.operations.stores.opening import probing
 from good_tide.storage.header import create_store
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots, revoke
 from good_tide.storage.place import LocalPlace
@@ -46,7 +46,7 @@ from good_tide.system.mounts import mount_of, read_mounts
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from good_tide.system.udisks import Drive, drives
 from good_tide.system.user_folders import proposed_folders, user_folders
-from tests.base import CHEAP, PASSPHRASE, REPOSITORY, T0, GoodTideTest, program
+from tests.base import CHEAP, OFFICE, PASSPHRASE, REPOSITORY, T0, GoodTideTest, program
 
 GIB = 1 << 30
 GOOD = DiskFacts(
@@ -254,7 +254,8 @@ class SystemDisksTest(GoodTideTest):
         script = (
             f"set -e; mount -t tmpfs -o size=20m none {self.work}; mkdir {self.work}/store; mount -o"
             f" remount,ro {self.work}; "
-            f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from pathlib import"
+            f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from"
+            " good_tide.system.disks import SystemDisks; from pathlib import"
             " Path; "
             f'd = SystemDisks(); e = examine(d, Path("{self.work}/new"), Wanted(bytes=30 << 20), frozenset(),'
             " True); "
@@ -335,16 +336,19 @@ class ComingsTest(GoodTideTest):
     def test_a_disk_that_goes_away_often_is_remembered_for_four_weeks(self) -> None:
         clock = SetClock(Nanoseconds(T0))
         for _ in range(4):
-            Comings(self.state, clock).went(["label:Pier"])
+            DiskAbsences(self.state, clock).went(["label:Pier"])
         self.assertEqual(
-            (Comings(self.state, clock).times("label:Pier"), Comings(self.state, clock).times("other")),
+            (
+                DiskAbsences(self.state, clock).times("label:Pier"),
+                DiskAbsences(self.state, clock).times("other"),
+            ),
             (4, 0),
         )
         clock.set(Nanoseconds(T0 + 30 * 86400 * SECOND))
-        self.assertEqual(Comings(self.state, clock).times("label:Pier"), 0)
+        self.assertEqual(DiskAbsences(self.state, clock).times("label:Pier"), 0)
         (self.state / "disks-away.json").write_text("nonsense")
-        Comings(self.state, clock).went(["label:Pier"])
-        self.assertEqual(Comings(self.state, clock).times("label:Pier"), 1)
+        DiskAbsences(self.state, clock).went(["label:Pier"])
+        self.assertEqual(DiskAbsences(self.state, clock).times("label:Pier"), 1)
 
 
 class StandInTest(GoodTideTest):
@@ -459,6 +463,7 @@ class JobFileTest(GoodTideTest):
     def test_a_job_is_saved_so_that_it_means_the_same_on_the_next_machine(self) -> None:
         folders = {"DOCUMENTS": "/home/ada/Papers"}
         job = Job(
+            id=OFFICE,
             name="Office",
             folders=("/home/ada/Papers", "/home/ada/Sound", "/srv/plans"),
             rules=("exclude path Drafts/",),

@@ -42,7 +42,7 @@ class PurgeTest(GoodTideTest):
         (self.work / "letters" / "private.txt").unlink()
         self.taken.append(self.snap(self.store, 2))
         self.snap(self.store, 3, OTHER_MACHINE)
-        pin(self.store, self.taken[0].name, "kept")
+        pin(self.store, self.taken[0].id, "kept")
 
     def fresh(self) -> Store:
         return open_store(self.folder / "store", None)
@@ -54,7 +54,7 @@ class PurgeTest(GoodTideTest):
 
     def contents(self) -> list[dict[str, bytes]]:
         store = self.fresh()
-        return [content_of(store, snapshot.name) for snapshot in store.snapshots()[0]]
+        return [content_of(store, snapshot.id) for snapshot in store.snapshots()[0]]
 
     def test_a_film_goes_everywhere_and_its_room_comes_back(self) -> None:
         before, size = self.contents(), self.store.place.total_bytes()
@@ -67,10 +67,10 @@ class PurgeTest(GoodTideTest):
             self.contents(),
             [{name: content for name, content in one.items() if not name.endswith(".mkv")} for one in before],
         )
-        names = self.fresh().snapshot_names()
+        names = self.fresh().snapshot_ids()
         self.assertEqual(len(names), 4)
-        self.assertFalse({self.taken[0].name, self.taken[1].name} & set(names))
-        self.assertIn(self.taken[2].name, names)
+        self.assertFalse({self.taken[0].id, self.taken[1].id} & set(names))
+        self.assertIn(self.taken[2].id, names)
         self.assertEqual(list(pinned(self.fresh()).values()), ["kept"])
         self.assertTrue(set(pinned(self.fresh())) <= set(names))
         sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
@@ -102,7 +102,7 @@ class PurgeTest(GoodTideTest):
         catalog.close()
         self.write("notes.txt", "third")
         taken = self.snap(self.fresh(), 9)
-        self.assertEqual(content_of(self.fresh(), taken.name)["notes.txt"], b"third")
+        self.assertEqual(content_of(self.fresh(), taken.id)["notes.txt"], b"third")
 
     def test_cut_off_it_goes_on_and_a_whole_folder_is_refused(self) -> None:
         class Cut(Silent):
@@ -115,7 +115,7 @@ class PurgeTest(GoodTideTest):
         self.assertEqual(len(plan_purge(self.fresh(), "*.mkv", "", Silent()).snapshots), 1)
         self.purge("*.mkv")
         self.assertFalse(any(name.endswith(".mkv") for one in self.contents() for name in one))
-        self.assertEqual(len(self.fresh().snapshot_names()), 4)
+        self.assertEqual(len(self.fresh().snapshot_ids()), 4)
 
     def test_what_would_take_everything_is_refused(self) -> None:
         for pattern in ("", "  ", "!x", "[z-a]", "*", "**", "**/*", "?*", "*.*"):
@@ -123,14 +123,14 @@ class PurgeTest(GoodTideTest):
                 plan_purge(self.fresh(), pattern, "", Silent())
         for name in ("notes.txt", "letters/", "films/deep/*"):
             self.assertTrue(plan_purge(self.fresh(), name, "", Silent()).snapshots, name)
-        self.assertEqual(len(self.fresh().snapshot_names()), 4)
+        self.assertEqual(len(self.fresh().snapshot_ids()), 4)
 
     def test_unchanged_snapshots_that_share_a_block_are_all_written_anew(self) -> None:
         self.taken += [self.snap(self.store, hour) for hour in (4, 5, 6)]
         plan = self.purge("letters/private.txt")
-        mine = {snapshot.name for snapshot in self.taken}
+        mine = {snapshot.id for snapshot in self.taken}
         self.assertTrue(
-            mine <= {snapshot.name for snapshot in plan.snapshots},
+            mine <= {snapshot.id for snapshot in plan.snapshots},
             "each refers to the block that had the private letter in it",
         )
         sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), thorough=True)
@@ -139,7 +139,7 @@ class PurgeTest(GoodTideTest):
             for identity in table.chunk_ids():
                 self.assertNotIn(self.secret[:60], store.read_chunk(identity))
         self.assertTrue(verify(store, True, Silent()).ok)
-        self.assertEqual(len(store.snapshot_names()), 7)
+        self.assertEqual(len(store.snapshot_ids()), 7)
 
     def test_the_counts_and_the_names_are_those_of_what_is_left(self) -> None:
         log = self.write("letters/restless.log", "restless")
@@ -153,12 +153,12 @@ class PurgeTest(GoodTideTest):
         self.assertTrue(plan.stands)
         newest = self.fresh().snapshots()[0][-1].record
         self.assertEqual((newest.unsteady, newest.left_out), ((), ()))
-        left = content_of(self.fresh(), self.fresh().snapshots()[0][-1].name)
+        left = content_of(self.fresh(), self.fresh().snapshots()[0][-1].id)
         self.assertEqual(set(left), {"notes.txt"})
         self.assertEqual((newest.tally.files, newest.tally.bytes), (1, len(left["notes.txt"])))
         self.assertEqual(before.folders - newest.tally.folders, 2)
         for snapshot in self.fresh().snapshots()[0]:
-            contents = content_of(self.fresh(), snapshot.name)
+            contents = content_of(self.fresh(), snapshot.id)
             self.assertEqual(
                 (snapshot.record.tally.files, snapshot.record.tally.bytes),
                 (len(contents), sum(map(len, contents.values()))),

@@ -18,9 +18,10 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import NameTakenError, PersonError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
+from good_tide.core.restoring import Action, Existing
 from good_tide.operations.history.path_history import PathHistory, path_history
 from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Action, Existing, Wish, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.restore.set_aside import RECORD_FILE, undo
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.source.folders import data_segments, reason_of

@@ -3,35 +3,34 @@ without the program."""
 
 from __future__ import annotations
 
-import json
+import contextlib
 import os
-import shutil
-import socket
 import subprocess
 import sys
 import threading
-import unittest
-from collections.abc import Callable
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import PersonError, WrongPassphraseError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.jobs.making import open_counted, passphrase_for
+from good_tide.core.status import StoreState
 from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.passphrases import kept_passphrase
 from good_tide.operations.workplace import Workplace, find_job, load_jobs, remove_job, save_job
-from good_tide.protocol.messages import Request, encode, raw
+from good_tide.protocol.agent_calls import ReadOverview
+from good_tide.protocol.client import AgentClient, agent_client
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.store_calls import ChangePassphrase, Unlock, Unlocked
 from good_tide.storage.header import create_store
 from good_tide.storage.store import open_store
 from good_tide.system.keyrings import StandInKeyRing
-from tests.base import CHEAP, MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from tests.base import CHEAP, MACHINE, OFFICE, PASSPHRASE, T0, GoodTideTest, tree
 from tests.stand_ins import quiet
 
 
@@ -47,6 +46,7 @@ class KeyRingTest(GoodTideTest):
         save_job(
             self.settings,
             Job(
+                id=OFFICE,
                 name="Office",
                 folders=(str(self.work),),
                 stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
@@ -58,112 +58,72 @@ class KeyRingTest(GoodTideTest):
         )
         self.ring = StandInKeyRing()
 
-    def with_agent(self, act: Callable[[Callable[..., Any]], None]) -> None:
-        """Start an agent, give ``act`` a way to ask it, end it."""
-        agent = Agent(
-            self.settings, self.here, SetClock(Nanoseconds(T0)), around=quiet(self.settings), ring=self.ring
-        )
+    @contextlib.contextmanager
+    def asking(self) -> Iterator[AgentClient]:
+        """A connection to an agent that runs for as long."""
+        agent = Agent(self.here, SetClock(Nanoseconds(T0)), environment=quiet(self.settings), ring=self.ring)
         thread = threading.Thread(target=agent.run)
         thread.start()
         try:
-            with socket.socket(socket.AF_UNIX) as client:
-                client.connect(str(agent_socket(self.here.runtime, self.settings)))
-                with client.makefile("rb") as lines:
-
-                    def ask(method: str, **params: object) -> Any:
-                        client.sendall(encode(Request(method, raw(params), 1, "Office")))
-                        while True:
-                            reply = json.loads(lines.readline())
-                            if "id" in reply:
-                                return reply.get("error", reply.get("result"))
-
-                    act(ask)
+            with agent_client(agent_socket(self.here.runtime, self.settings)) as client:
+                assert client is not None
+                yield client
         finally:
             agent.end()
             thread.join()
 
-    def test_a_remembered_passphrase_opens_the_store_next_time(self) -> None:
-        def first(ask: Callable[..., Any]) -> None:
-            self.assertEqual(ask("overview")["state"], "locked")
-            self.assertIsNone(ask("unlock", words=PASSPHRASE, remember=True))
-            self.assertEqual(ask("overview")["state"], "ready")
+    def assert_state(self, client: AgentClient, state: StoreState) -> None:
+        self.assertIs(client.ask(ReadOverview(OFFICE)).state, state)
 
-        self.with_agent(first)
+    def test_a_remembered_passphrase_opens_the_store_next_time(self) -> None:
+        with self.asking() as client:
+            self.assert_state(client, StoreState.LOCKED)
+            self.assertEqual(client.ask(Unlock(OFFICE, PASSPHRASE, remember=True)), Unlocked())
+            self.assert_state(client, StoreState.READY)
         self.assertEqual(self.ring.kept, {self.store.header.store: PASSPHRASE})
-        self.with_agent(lambda ask: self.assertEqual(ask("overview")["state"], "ready"))
+        with self.asking() as client:
+            self.assert_state(client, StoreState.READY)
 
     def test_without_the_choice_nothing_is_kept_and_a_locked_ring_is_told(self) -> None:
-        self.with_agent(lambda ask: self.assertIsNone(ask("unlock", words=PASSPHRASE)))
+        with self.asking() as client:
+            client.ask(Unlock(OFFICE, PASSPHRASE))
         self.assertEqual(self.ring.kept, {})
         self.ring.locked = True
-
-        def again(ask: Callable[..., Any]) -> None:
-            self.assertEqual(ask("overview")["state"], "locked")
-            self.assertIn("key ring is locked", ask("unlock", words=PASSPHRASE, remember=True)["message"])
-            self.assertEqual(ask("overview")["state"], "ready", "the store is open all the same")
-
-        self.with_agent(again)
+        with self.asking() as client:
+            self.assert_state(client, StoreState.LOCKED)
+            answer = client.ask(Unlock(OFFICE, PASSPHRASE, remember=True))
+            self.assertIn("key ring is locked", answer.not_remembered)
+            self.assert_state(client, StoreState.READY)
 
     def test_a_changed_passphrase_is_remembered_where_the_old_one_was(self) -> None:
-        self.ring.remember(self.store.header.store, PASSPHRASE)
-
-        def change(ask: Callable[..., Any]) -> None:
-            self.assertEqual(ask("overview")["state"], "ready")
-            made = ask(
-                "change-slots",
-                folder=str(self.folder / "store"),
-                act="change",
-                old=PASSPHRASE,
-                new="the new words",
-                hint="",
-            )
-            self.assertIn("changed", made["notes"][0])
-            self.assertIn(
-                "does not open",
-                ask("change-slots", folder=str(self.folder / "store"), act="change", old="no", new="x y z")[
-                    "message"
-                ],
-            )
-
-        self.with_agent(change)
-        self.assertEqual(self.ring.kept, {self.store.header.store: "the new words"})
-        self.with_agent(lambda ask: self.assertEqual(ask("overview")["state"], "ready"))
+        identity = self.store.header.store
+        self.ring.remember(identity, PASSPHRASE)
+        with self.asking() as client:
+            self.assert_state(client, StoreState.READY)
+            made = client.ask(ChangePassphrase(OFFICE, identity, PASSPHRASE, "the new words"))
+            self.assertIn("changed", made.notes[0])
+            with self.assertRaisesRegex(PlaceError, "does not open"):
+                client.ask(ChangePassphrase(OFFICE, identity, "no", "x y z"))
+        self.assertEqual(self.ring.kept, {identity: "the new words"})
+        with self.asking() as client:
+            self.assert_state(client, StoreState.READY)
 
     def test_where_a_passphrase_comes_from(self) -> None:
-        job = load_jobs(self.settings)[0]
-        folder, secret = self.folder / "store", self.folder / "secret"
-        asked: list[str] = []
-
-        def ask(where: str, store: str) -> str:
-            asked.append(where)
-            return "typed"
-
-        self.assertEqual(passphrase_for(job, folder, self.ring, ask), "typed")
-        self.ring.remember(self.store.header.store, "kept")
-        self.assertEqual(passphrase_for(job, folder, self.ring, ask), "kept")
+        job, identity = load_jobs(self.settings)[0], self.store.header.store
+        secret = self.folder / "secret"
+        self.assertIsNone(kept_passphrase(job, identity, self.ring))
+        self.ring.remember(identity, "kept")
+        self.assertEqual(kept_passphrase(job, identity, self.ring), "kept")
+        self.ring.locked = True
+        self.assertIsNone(kept_passphrase(job, identity, self.ring))
         secret.write_text("in the file\n")
-        of_file = msgspec.structs.replace(job, passphrase_file=str(secret))
-        self.assertEqual(passphrase_for(of_file, folder, self.ring, ask), "in the file")
+        with_file = msgspec.structs.replace(job, passphrase_file=str(secret))
+        self.assertEqual(kept_passphrase(with_file, identity, self.ring), "in the file")
         secret.unlink()
-        with self.assertRaises(PersonError):
-            passphrase_for(of_file, folder, self.ring, ask)
-        create_store(self.folder / "open", None, cost=CHEAP)
-        self.assertIsNone(passphrase_for(job, self.folder / "open", self.ring, ask))
-        self.assertEqual(asked, [str(folder)])
-
-    def test_a_right_passphrase_forgets_the_wrong_tries(self) -> None:
-        clock = SetClock(Nanoseconds(T0))
-        for _ in range(2):
-            with self.assertRaises(WrongPassphraseError):
-                open_counted(self.folder / "store", "guess", self.state, clock)
-        open_counted(self.folder / "store", PASSPHRASE, self.state, clock)
-        self.assertEqual(list((self.state / "tries").iterdir()), [])
+        with self.assertRaisesRegex(PersonError, "cannot be read"):
+            kept_passphrase(with_file, identity, self.ring)
 
 
-@unittest.skipUnless(
-    shutil.which("gnome-keyring-daemon") and shutil.which("dbus-run-session"),
-    "needs gnome-keyring and dbus-daemon",
-)
 class SecretServiceTest(GoodTideTest):
     """A real key ring on a bus of its own."""
 
@@ -208,7 +168,7 @@ class KeptThingsTest(GoodTideTest):
             with self.assertRaises(PersonError) as caught:
                 find_job(settings, wanted)
             self.assertIn(words, str(caught.exception))
-        remove_job(settings, "Büro / 1")
+        remove_job(settings, find_job(settings, "Büro / 1").id)
         self.assertEqual(find_job(settings, None).name, "Studio")
         (settings / "jobs" / "broken.toml").write_text("name = 3\n")
         with self.assertRaises(PersonError) as caught:
@@ -231,7 +191,7 @@ class WithoutTheProgramTest(GoodTideTest):
                 carry(source, open_store(root, PASSPHRASE), None, self.state, Silent())
                 out = self.folder / f"out {twin}"
                 done = subprocess.run(
-                    [sys.executable, str(root / "recover.py"), "extract", taken.name, str(out)],
+                    [sys.executable, str(root / "recover.py"), "extract", taken.id, str(out)],
                     input=f"{PASSPHRASE}\n",
                     capture_output=True,
                     text=True,

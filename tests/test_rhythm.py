@@ -15,8 +15,8 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours, day_words, days_of
 from good_tide.core.planning import (
-    Book,
     Facts,
+    JobRecord,
     Occasion,
     Wait,
     after_clock,
@@ -178,8 +178,8 @@ class HoursTest(unittest.TestCase):
             self.assertFalse(is_in(probe), "an earlier open moment was passed over")
 
 
-def plan(rhythm: Rhythm, book: Book, now: int, **facts: object) -> tuple[Occasion | None, Wait | None]:
-    made = decide(rhythm, book, msgspec.convert({"disk_here": True, **facts}, Facts), now, 0, ZONE)
+def plan(rhythm: Rhythm, record: JobRecord, now: int, **facts: object) -> tuple[Occasion | None, Wait | None]:
+    made = decide(rhythm, record, msgspec.convert({"disk_here": True, **facts}, Facts), now, 0, ZONE)
     return made.run, made.wait
 
 
@@ -187,7 +187,7 @@ class PlanningTest(unittest.TestCase):
     now = at("2026-11-25T14:30")
 
     def test_what_a_due_run_waits_for(self) -> None:
-        due = Book(served=self.now - 2 * HOUR)
+        due = JobRecord(served=self.now - 2 * HOUR)
         usual, night = Rhythm(), Rhythm(allowed=("daily 22:00-06:00",))
         for case, rhythm, facts, expected in (
             ("nothing", usual, {}, (Occasion.TIME, None)),
@@ -214,12 +214,12 @@ class PlanningTest(unittest.TestCase):
                 self.assertEqual(plan(rhythm, due, self.now, **facts), expected)
 
     def test_files_that_come_to_rest(self) -> None:
-        rhythm, book = Rhythm(rules=(), on_change=True), Book(served=self.now - 20 * MINUTE)
-        self.assertEqual(plan(rhythm, book, self.now, changed=self.now - 19 * SECOND), (None, None))
+        rhythm, record = Rhythm(rules=(), on_change=True), JobRecord(served=self.now - 20 * MINUTE)
+        self.assertEqual(plan(rhythm, record, self.now, changed=self.now - 19 * SECOND), (None, None))
         self.assertEqual(
-            plan(rhythm, book, self.now, changed=self.now - 20 * SECOND), (Occasion.CHANGE, None)
+            plan(rhythm, record, self.now, changed=self.now - 20 * SECOND), (Occasion.CHANGE, None)
         )
-        lately = Book(served=self.now - 9 * MINUTE)
+        lately = JobRecord(served=self.now - 9 * MINUTE)
         self.assertEqual(plan(rhythm, lately, self.now, changed=self.now - MINUTE), (None, None))
         look = decide(rhythm, lately, Facts(True, changed=self.now - MINUTE), self.now, 0, ZONE).look
         self.assertEqual(look, self.now + MINUTE, "at most so often")
@@ -227,30 +227,30 @@ class PlanningTest(unittest.TestCase):
     def test_a_disk_that_comes(self) -> None:
         rhythm = Rhythm(rules=(), on_disk=True)
         self.assertEqual(
-            plan(rhythm, Book(served=self.now - HOUR), self.now, disk_came=self.now - 2 * MINUTE),
+            plan(rhythm, JobRecord(served=self.now - HOUR), self.now, disk_came=self.now - 2 * MINUTE),
             (Occasion.DISK, None),
         )
         self.assertEqual(
-            plan(rhythm, Book(served=self.now - MINUTE), self.now, disk_came=self.now - 2 * MINUTE),
+            plan(rhythm, JobRecord(served=self.now - MINUTE), self.now, disk_came=self.now - 2 * MINUTE),
             (None, None),
         )
 
     def test_failures_are_tried_again_more_and_more_seldom(self) -> None:
-        book, waits = Book(served=self.now - 2 * HOUR), []
+        record, waits = JobRecord(served=self.now - 2 * HOUR), []
         for _ in range(6):
-            book = failed(began(book, self.now), self.now, "no room", "free some")
-            waits.append((retry_at(book) - self.now) // MINUTE)
+            record = failed(began(record, self.now), self.now, "no room", "free some")
+            waits.append((retry_at(record) - self.now) // MINUTE)
         self.assertEqual(waits, [5, 10, 20, 40, 60, 60])
-        self.assertEqual(plan(Rhythm(), book, self.now + MINUTE), (None, Wait.RETRY))
+        self.assertEqual(plan(Rhythm(), record, self.now + MINUTE), (None, Wait.RETRY))
         self.assertEqual(
-            plan(Rhythm(), book, self.now + 2 * MINUTE, disk_came=self.now + SECOND), (Occasion.TIME, None)
+            plan(Rhythm(), record, self.now + 2 * MINUTE, disk_came=self.now + SECOND), (Occasion.TIME, None)
         )
-        self.assertEqual(ended(book, self.now, True).failures, 0)
+        self.assertEqual(ended(record, self.now, True).failures, 0)
 
     def test_a_clock_that_was_far_ahead(self) -> None:
-        ahead = Book(served=self.now + 400 * DAY)
+        ahead = JobRecord(served=self.now + 400 * DAY)
         self.assertEqual(plan(Rhythm(), after_clock(ahead, self.now), self.now + HOUR), (Occasion.TIME, None))
-        slightly = Book(served=self.now + 2 * SECOND)
+        slightly = JobRecord(served=self.now + 2 * SECOND)
         self.assertEqual(after_clock(slightly, self.now), slightly)
 
     def test_fifty_machines_begin_apart_and_each_steadily(self) -> None:
@@ -268,19 +268,19 @@ class Machine:
     once."""
 
     def __init__(self, rhythm: Rhythm, now: int) -> None:
-        self.rhythm, self.now, self.book = rhythm, now, Book(served=now)
+        self.rhythm, self.now, self.record = rhythm, now, JobRecord(served=now)
         self.disk_here, self.came = True, 0
         self.runs: list[int] = []
 
     def decide(self) -> int | None:
         """Run what is to be run, and say when to look again."""
-        self.book = after_clock(self.book, self.now)
+        self.record = after_clock(self.record, self.now)
         for _ in range(3):
-            made = decide(self.rhythm, self.book, Facts(self.disk_here, self.came), self.now, 0, ZONE)
+            made = decide(self.rhythm, self.record, Facts(self.disk_here, self.came), self.now, 0, ZONE)
             if made.run is None:
                 return made.look
             self.runs.append(self.now)
-            self.book = ended(began(self.book, self.now), self.now, True)
+            self.record = ended(began(self.record, self.now), self.now, True)
         raise AssertionError("runs over and over at one moment")
 
     def live(self, until: int) -> None:
@@ -333,7 +333,7 @@ class TwoYearsTest(unittest.TestCase):
         machine = Machine(rhythm, at("2027-02-01T00:00") + start * SECOND)
         for what, seconds in steps:
             before, runs = machine.now, len(machine.runs)
-            served = machine.book.served
+            served = machine.record.served
             if what == "awake":
                 machine.live(machine.now + seconds * SECOND)
                 self.served_each(rhythm, max(before, served), machine, runs)
@@ -347,7 +347,7 @@ class TwoYearsTest(unittest.TestCase):
                 machine.disk_here, machine.came = True, machine.now
                 machine.live(machine.now + 61 * SECOND)
                 self.assertLessEqual(len(machine.runs), runs + 2)
-                self.assertLess(machine.now - machine.book.served, HOUR + 62 * SECOND)
+                self.assertLess(machine.now - machine.record.served, HOUR + 62 * SECOND)
             else:
                 machine.now += seconds * SECOND * (1 if what == "ahead" else -1)
                 machine.decide()

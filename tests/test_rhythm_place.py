@@ -21,20 +21,23 @@ from good_tide.core.settings import Room
 from good_tide.core.status import State
 from good_tide.desktop.journal.runs_picture import by_day
 from good_tide.desktop.rhythm.week_picture import WeekPicture
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.stores.limits import LimitsDialog, full_words
 from good_tide.operations.workplace import save_job
-from good_tide.protocol.upkeep_messages import RoomView
+from good_tide.protocol.schedule_calls import TakeSnapshot
+from good_tide.protocol.store_calls import RoomView
+from good_tide.storage.pins import read_pins
 from good_tide.system.mail_server import load_mail_server
 from good_tide.system.stand_in_mail import StandInMail
-from tests.base import BY_HAND, HOUR, T0
+from tests.base import BY_HAND, HOUR, OFFICE, T0
 from tests.places import WindowTest
 
 
 class PlacesTest(WindowTest):
     def setUp(self) -> None:
         super().setUp()
-        self.place = self.window.rhythm
-        self.window.show_place(3)
+        self.place = self.views.rhythm
+        self.window.show_view(VIEWS[3])
         self.until(lambda: self.place.view is not None)
 
     def drag(self, picture: WeekPicture, begin: tuple[int, int], end: tuple[int, int]) -> None:
@@ -110,11 +113,11 @@ class PlacesTest(WindowTest):
 
     def test_pausing_and_going_on_from_the_status_sentence(self) -> None:
         self.place._pause(T0 + 22 * HOUR)
-        self.until(lambda: self.window.act.isVisible() and self.window.act.text() == "Go on")
-        self.assertIn("Paused until", self.window._sentence.text())
-        QTest.mouseClick(self.window.act, Qt.MouseButton.LeftButton)
-        self.until(lambda: not self.window.act.isVisible())
-        self.assertEqual(self.agent.upkeep.standings()[0].status.state, State.BY_HAND)
+        self.until(lambda: self.window.head.act.isVisible() and self.window.head.act.text() == "Go on")
+        self.assertIn("Paused until", self.window.head.sentence.text())
+        QTest.mouseClick(self.window.head.act, Qt.MouseButton.LeftButton)
+        self.until(lambda: not self.window.head.act.isVisible())
+        self.assertEqual(self.agent.schedule.standings()[0].status.state, State.BY_HAND)
 
     def test_what_goes_with_it_is_kept_too(self) -> None:
         place = self.place
@@ -223,11 +226,11 @@ class PlacesTest(WindowTest):
         self.until(lambda: self.job().ladder.rungs != ())
         self.assertEqual(self.job().agreed, self.job().ladder)
         self.write("plan.txt", "another")
-        self.window.link.ask("snapshot")
+        self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: len(self.window.overview.tide) == 1)
         self.assertIn(
             "6 snapshots released by the ladder",
-            [event.what for event in self.agent.upkeep.history(Filter(job="Office")).events],
+            [event.what for event in self.agent.context.journal.events(Filter(job=OFFICE))],
         )
 
     def test_precious_files_are_named_beside_the_ladder(self) -> None:
@@ -241,8 +244,8 @@ class PlacesTest(WindowTest):
         card.precious.textEdited.emit("")
         self.press(card.keep)
         self.until(lambda: self.job().precious == ("Contracts/", "*.txt"))
-        self.window.show_place(2)
-        stores = self.window.stores
+        self.window.show_view(VIEWS[2])
+        stores = self.views.stores
         self.until(lambda: bool(stores.cards) and stores.cards[0].what.isVisible())
         self.press(stores.cards[0].what)
         self.until(lambda: len(stores.room_page.picture.snapshots) == 6)
@@ -250,8 +253,8 @@ class PlacesTest(WindowTest):
         self.assertIn("precious", stores.room_page.picture.words(stores.room_page.picture.snapshots[0]))
 
     def test_a_snapshot_is_pinned_from_the_timeline(self) -> None:
-        self.window.show_place(0)
-        timeline = self.window.timeline
+        self.window.show_view(VIEWS[0])
+        timeline = self.views.timeline
         timeline.go(3)
         self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
         QTest.mouseClick(timeline.pin, Qt.MouseButton.LeftButton)
@@ -261,7 +264,8 @@ class PlacesTest(WindowTest):
         self.until(lambda: timeline.pin.text() == "Pinned: as handed over")
         self.assertEqual(timeline.chart.pinned, {3})
         self.assertEqual(
-            list(self.agent.upkeep.pinned(self.agent._sessions["Office"]).values()), ["as handed over"]
+            [pin.label for pin in read_pins(self.agent.sessions.of(OFFICE).store()).values()],
+            ["as handed over"],
         )
         timeline.go(2)
         self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
@@ -270,8 +274,8 @@ class PlacesTest(WindowTest):
         self.until(lambda: timeline.chart.pinned == frozenset())
 
     def test_limits_are_set_beside_the_forecast(self) -> None:
-        stores = self.window.stores
-        self.window.show_place(2)
+        stores = self.views.stores
+        self.window.show_view(VIEWS[2])
         self.until(
             lambda: (
                 bool(stores.cards)
@@ -307,14 +311,14 @@ class PlacesTest(WindowTest):
 
     def test_a_changed_ladder_that_was_not_agreed_to_releases_nothing(self) -> None:
         save_job(self.settings, msgspec.structs.replace(self.job(), ladder=Ladder((Rung(Step.YEAR),))))
-        self.agent.upkeep.keeper.poke()
-        self.until(lambda: self.agent._sessions["Office"].job.ladder.rungs != ())
+        self.agent.scheduler.poke()
+        self.until(lambda: self.agent.sessions.of(OFFICE).job.ladder.rungs != ())
         self.write("plan.txt", "another")
-        self.window.link.ask("snapshot")
+        self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: len(self.window.overview.tide) == 7)
         told = next(
             event
-            for event in self.agent.upkeep.history(Filter(job="Office")).events
+            for event in self.agent.context.journal.events(Filter(job=OFFICE))
             if "would release" in event.what
         )
         self.assertIn(f"would release {len(told.detail)} snapshots", told.what, "each is named")
@@ -327,12 +331,12 @@ class PlacesTest(WindowTest):
         )
 
     def test_the_journal_lists_filters_and_offers_a_rule(self) -> None:
-        journal = self.window.journal
+        journal = self.views.journal
         gone = str(self.work / "locked.db")
         for run in range(3):
-            self.agent.upkeep.journal.add_run(
+            self.agent.context.journal.add_run(
                 Run(
-                    "Office",
+                    OFFICE,
                     "Pier",
                     "time",
                     T0 + 10 * HOUR + run * SECOND,
@@ -341,15 +345,15 @@ class PlacesTest(WindowTest):
                     words="No room left",
                 )
             )
-        with self.agent.upkeep.journal._using() as db:
+        with self.agent.context.journal._using() as db:
             db.execute(
                 "INSERT INTO left_out VALUES (?, ?, ?, ?, ?, ?, ?)",
-                ("Office", gone.encode(), "denied", "Permission denied", T0, T0, 4),
+                (OFFICE, gone.encode(), "denied", "Permission denied", T0, T0, 4),
             )
-        self.agent.upkeep.journal.add(
-            "trouble", "Office", "The disk was full", ("detail",), "No snapshot was taken.", "Make room."
+        self.agent.context.journal.add(
+            "trouble", self.job(), "The disk was full", ("detail",), "No snapshot was taken.", "Make room."
         )
-        self.window.show_place(4)
+        self.window.show_view(VIEWS[4])
         self.until(lambda: journal.view is not None and journal.events.topLevelItemCount() == 10)
         assert journal.view is not None
         days = by_day(journal.view.runs)
@@ -375,8 +379,8 @@ class PlacesTest(WindowTest):
         QTest.mouseClick(offer, Qt.MouseButton.LeftButton)
         self.until(
             lambda: (
-                self.window._places.currentWidget() is self.window.coverage
-                and bool(self.window.coverage.rules.rules)
+                self.window.pages.currentWidget() is self.views.coverage
+                and bool(self.views.coverage.rules.rules)
             )
         )
-        self.assertIn("locked.db", self.window.coverage.rules.rules[0])
+        self.assertIn("locked.db", self.views.coverage.rules.rules[0])

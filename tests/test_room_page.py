@@ -7,12 +7,14 @@ import random
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import StoreId
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.stores.room_page import RoomPage
-from good_tide.protocol.room_messages import PatternRequest, SomeRequest
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.store_calls import HeldHistory, Purge, ReadHeldHistory, ReleaseSnapshots
 from good_tide.storage.pins import read_pins
 from good_tide.storage.store import Store, open_store
-from tests.base import OTHER_MACHINE, tree
+from tests.base import OFFICE, OTHER_MACHINE, tree
 from tests.places import WindowTest
 
 
@@ -29,8 +31,8 @@ class RoomPageTest(WindowTest):
         self.snap(store, 200, OTHER_MACHINE)
 
     def open_page(self) -> RoomPage:
-        self.window.show_place(2)
-        stores = self.window.stores
+        self.window.show_view(VIEWS[2])
+        stores = self.views.stores
         self.until(lambda: bool(stores.cards) and stores.cards[0].what.isVisible())
         self.press(stores.cards[0].what)
         page = stores.room_page
@@ -72,7 +74,7 @@ class RoomPageTest(WindowTest):
         assert page.question is not None
         self.assertIn("Release 2 snapshots on Pier?", page.question.windowTitle())
         self.press(page.question.leave)
-        self.assertEqual(len(self.store().snapshot_names()), 9)
+        self.assertEqual(len(self.store().snapshot_ids()), 9)
         self.press(page.release)
         self.press(page.question.act)
         self.until(
@@ -84,7 +86,7 @@ class RoomPageTest(WindowTest):
 
     def test_the_newest_and_pinned_ones_stay(self) -> None:
         page = self.open_page()
-        names = [one.name for one in page.picture.snapshots]
+        names = [one.id for one in page.picture.snapshots]
         self.drag(page, 1, 1)
         page.why.setText("as handed over")
         self.press(page.pin)
@@ -111,9 +113,9 @@ class RoomPageTest(WindowTest):
         QTest.mouseClick(
             picture, Qt.MouseButton.LeftButton, pos=QPoint(int(picture.place_of(picture.snapshots[4])), 60)
         )
-        self.assertEqual(picture.chosen, {picture.snapshots[4].name})
+        self.assertEqual(picture.chosen, {picture.snapshots[4].id})
         QTest.keyClick(picture, Qt.Key.Key_Left)
-        self.assertEqual(picture.chosen, {picture.snapshots[3].name})
+        self.assertEqual(picture.chosen, {picture.snapshots[3].id})
         QTest.keyClick(picture, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual(len(picture.chosen), 2)
         QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=QPoint(2, 60))
@@ -163,7 +165,7 @@ class RoomPageTest(WindowTest):
         self.press(page.question.act)
         self.until(lambda: "taken out of 3 snapshots; 8" in self.window.notice.text)
         store = self.store()
-        self.assertEqual(len(store.snapshot_names()), 9)
+        self.assertEqual(len(store.snapshot_ids()), 9)
         self.assertLess(store.place.total_bytes(), 300_000)
         third = store.snapshots()[0][2]
         self.restore(store, third, self.work, self.folder / "out")
@@ -180,18 +182,21 @@ class RoomPageTest(WindowTest):
         self.assertFalse(page.out.isEnabled())
 
     def test_a_store_opened_only_to_read_is_looked_at_but_not_changed(self) -> None:
-        session = self.agent._sessions["Office"]
+        session = self.agent.sessions.of(OFFICE)
         session.reading = True
-        folder = str(self.folder / "store")
-        desk = self.agent.upkeep._room
-        with self.assertRaises(PersonError):
-            desk.release(session, SomeRequest(folder, ()))
-        with self.assertRaises(PersonError):
-            desk.purge(session, PatternRequest(folder, "*.mkv"))
-        with self.assertRaises(PersonError):
-            desk.held(session, "/nowhere")
-        self.assertEqual(len(desk.held(session, folder).snapshots), 9)
-        self.window.ask_overview()
+        store = self.views.stores.cards[0].view.id
+        refused: list[Fault] = []
+        for call in (
+            ReleaseSnapshots(OFFICE, store, ()),
+            Purge(OFFICE, store, "*.mkv"),
+            ReadHeldHistory(OFFICE, StoreId("nowhere")),
+        ):
+            self.window.link.ask(call, None, refused.append)
+        held: list[HeldHistory] = []
+        self.window.link.ask(ReadHeldHistory(OFFICE, store), held.append)
+        self.until(lambda: len(refused) == 3 and bool(held))
+        self.assertEqual(len(held[0].snapshots), 9)
+        self.window.state.ask()
         self.until(lambda: self.window.overview.reading)
         page = self.open_page()
         self.drag(page, 0, 3)

@@ -26,12 +26,13 @@ from good_tide.operations.snapshot.capture import last_snapshot
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.opening import Catalog, open_catalog
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
+from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.header import create_store
 from good_tide.storage.keyslots import add_passphrase, list_slots, revoke
 from good_tide.storage.store import Store, open_store
 from good_tide.system import machine
 from good_tide.system.jobs import own_settings_folder
-from tests.base import CHEAP, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
+from tests.base import CHEAP, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, SOUND, T0, GoodTideTest, program
 from tests.places import WindowTest
 
 
@@ -133,14 +134,14 @@ class PinnedInAgentTest(WindowTest):
     """The agent refuses another store as well, and says so."""
 
     def test_no_snapshot_goes_into_another_store(self) -> None:
-        self.window.link.ask("snapshot")
+        self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: bool(load_jobs(self.settings)[0].stores[0].keys))
         self.until(lambda: self.window.overview.work is None and len(self.window.overview.tide) == 7)
         (self.folder / "store").rename(self.folder / "true")
         create_store(self.folder / "store", None)
-        self.window.link.ask("snapshot")
+        self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: "another one than that of this job" in self.window.notice.text)
-        self.assertEqual(open_store(self.folder / "store", None).snapshot_names(), [])
+        self.assertEqual(open_store(self.folder / "store", None).snapshot_ids(), [])
 
 
 class RolledBackTest(GoodTideTest):
@@ -163,10 +164,8 @@ class RolledBackTest(GoodTideTest):
         return " ".join(one.what for one in self.memory.look(self.fresh()))
 
     def release_first_and_sweep(self) -> None:
-        plan = plan_release(self.store, {self.store.snapshots()[0][0].name}, Silent(), None)
-        journal = Journal(self.state, SetClock(Nanoseconds(T0)))
-        self.addCleanup(journal.close)
-        release(self.store, plan, "by hand", "", journal, SetClock(Nanoseconds(T0)), Silent())
+        plan = plan_release(self.store, {self.store.snapshots()[0][0].id}, Silent(), None)
+        release(self.context(), self.store, plan, "by hand", None, Silent())
         sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent(), False)
 
     def test_an_old_copy_of_all_of_it(self) -> None:
@@ -287,11 +286,11 @@ class CloneTest(GoodTideTest):
         here = this_workplace()
         before = here.machine
         sound = own_history(
-            Job(name="Sound", folders=(str(self.work),), stores=()),
-            [Job(name="Office", folders=("/a",), stores=())],
+            Job(id=SOUND, name="Sound", folders=(str(self.work),), stores=()),
+            [Job(id=OFFICE, name="Office", folders=("/a",), stores=())],
             before,
         )
-        save_job(here.settings, Job(name="Office", folders=(str(self.work),), stores=()))
+        save_job(here.settings, Job(id=OFFICE, name="Office", folders=(str(self.work),), stores=()))
         save_job(here.settings, sound)
         self.traits = ["card z", "disk z"]
         copy = this_workplace()
@@ -365,7 +364,7 @@ class CloneTest(GoodTideTest):
             )
         )
         carry(store, spare, None, self.state, Silent())
-        self.assertEqual(len(spare.snapshot_names()), 3)
+        self.assertEqual(len(spare.snapshot_ids()), 3)
         self.assertFalse(
             StoreMemory(self.state, spare.header.store).notice_others(
                 MACHINE.id, last_snapshot(spare, MACHINE.id), T0

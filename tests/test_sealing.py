@@ -22,6 +22,7 @@ from good_tide.crypto.locking import keep_in_memory
 from good_tide.crypto.seals import EncryptingSeal
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.snapshot import holding
+from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.header import create_store
 from good_tide.storage.packs import Holds, PackWriter, prepare
@@ -183,7 +184,7 @@ class SealingTest(GoodTideTest):
         self.snap(store, 0)
         create_store(self.folder / "twin", PASSPHRASE, cost=CHEAP, twin=store.keys)
         create_store(self.folder / "stranger", PASSPHRASE, cost=CHEAP)
-        area = holding.HoldingArea(self.folder / "area", store.header, store.keys)
+        area = areas.HoldingArea(self.folder / "area", store.header, store.keys)
         area.root.mkdir()
         with watched(self.log):
             held = self.snap(area, 3)
@@ -202,11 +203,11 @@ class SealingTest(GoodTideTest):
                 with mock.patch.object(target.place, "create", failing), suppress(GoodTideError):
                     carry(store, target, None, self.state, Silent())
                 carry(store, target, None, self.state, Silent())
-                target.place.remove(f"snapshots/{target.snapshot_names()[0]}")
+                target.place.remove(f"snapshots/{target.snapshot_ids()[0]}")
                 self.assertEqual(len(carry(store, target, None, self.state, Silent()).carried), 1)
             holding.drain(area, store, self.state, Silent())
-        self.assertIn(held.name, store.snapshot_names())
-        self.assertEqual(store.read_snapshot(held.name), held)
+        self.assertIn(held.id, store.snapshot_ids())
+        self.assertEqual(store.read_snapshot(held.id), held)
         self.assert_each_seals_one_text()
 
 

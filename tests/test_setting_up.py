@@ -16,25 +16,27 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox
+from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SystemClock
 from good_tide.core.happenings import Filter
 from good_tide.core.places import Level
-from good_tide.core.progress import Progress
+from good_tide.core.progress import Progress, WorkKind
 from good_tide.crypto import slots
-from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
-from good_tide.operations.stores.disks import STAND_IN_FILE
 from good_tide.operations.workplace import Workplace, load_jobs
-from good_tide.protocol.messages import Work
+from good_tide.protocol.agent_calls import Work
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
 from good_tide.storage.header import create_store
 from good_tide.storage.store import open_store
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.base import CHEAP, MACHINE, REPOSITORY, GoodTideTest, program
+from tests.base import CHEAP, MACHINE, OFFICE, REPOSITORY, GoodTideTest, program
 from tests.memory_place import PowerCutError
 from tests.places import put_away
 from tests.stand_ins import quiet
@@ -203,16 +205,17 @@ class WindowTest(GoodTideTest):
             self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
         )
         self.ring = StandInKeyRing()
-        self.agent = Agent(self.settings, here, SystemClock(), around=quiet(self.settings), ring=self.ring)
+        self.agent = Agent(here, SystemClock(), environment=quiet(self.settings), ring=self.ring)
         thread = threading.Thread(target=self.agent.run)
         thread.start()
         _, look = make_application("light")
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.views = Views(self.window)
         self.window.show()
         self.window.start()
         self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))
         self.page = self.window.set_up
-        self.until(lambda: self.window._places.currentWidget() is self.page)
+        self.until(lambda: self.window.pages.currentWidget() is self.page)
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)
 
     def until(self, true: Callable[[], bool]) -> None:
@@ -223,9 +226,9 @@ class WindowTest(GoodTideTest):
         self.until(
             lambda: (
                 true()
-                and not self.window.link._waiting
+                and not self.window.link.waits
                 and not self.page._timer.isActive()
-                and not self.window.coverage._timer.isActive()
+                and not self.views.coverage._timer.isActive()
             )
         )
 
@@ -239,7 +242,7 @@ class WindowTest(GoodTideTest):
         self.page.secrecy.remember.setChecked(True)
         self.settle(self.page.begin.isEnabled)
         QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
-        self.until(lambda: self.window._places.currentWidget() is self.window.recovery)
+        self.until(lambda: self.window.pages.currentWidget() is self.window.recovery)
         self.settle(lambda: self.window.overview.state == "ready" and self.window.overview.work is None)
         return self.window.recovery.key.text()
 
@@ -253,7 +256,7 @@ class WindowTest(GoodTideTest):
         self.assertFalse(self.page.begin.isEnabled())
         key = self.set_up()
         store = self.rack.folder("Pier") / "good-tide" / "desk"
-        self.assertEqual(len(open_store(store, key).snapshot_names()), 1)
+        self.assertEqual(len(open_store(store, key).snapshot_ids()), 1)
         self.assertEqual(len(self.ring.kept), 1)
         recovery = self.window.recovery
         recovery.save_to(str(store.parent / "key.txt"))
@@ -269,7 +272,7 @@ class WindowTest(GoodTideTest):
         recovery.print_on(printer)
         self.assertTrue((self.folder / "key.pdf").read_bytes().startswith(b"%PDF"))
         QTest.mouseClick(recovery.go_on, Qt.MouseButton.LeftButton)
-        self.assertIs(self.window._places.currentWidget(), self.window.timeline)
+        self.assertTrue(self.views.timeline_view.isVisible())
         self.assertEqual(recovery.key.text(), "")
 
     def test_doubts_are_accepted_knowingly_and_noted_and_disks_appear_by_themselves(self) -> None:
@@ -286,7 +289,7 @@ class WindowTest(GoodTideTest):
         self.until(lambda: self.window.overview.state == "ready")
         noted = [
             note
-            for note in self.agent.upkeep.journal.events(Filter(job="Office"))
+            for note in self.agent.context.journal.events(Filter(job=OFFICE))
             if any("same physical disk" in line for line in note.detail)
         ]
         self.assertEqual(len(noted), 1)
@@ -327,7 +330,7 @@ class WindowTest(GoodTideTest):
             ([os.path.basename(one) for one in self.page.chosen()], self.page._rules),
             (["Papiere"], ("exclude path x/",)),
         )
-        self.assertIn("broken.toml", self.agent.upkeep.journal.events(Filter())[0].what)
+        self.assertIn("broken.toml", self.agent.context.journal.events(Filter())[0].what)
 
     def test_hints_and_passphrases_that_will_not_do(self) -> None:
         secrecy = self.page.secrecy
@@ -347,8 +350,8 @@ class WindowTest(GoodTideTest):
 
     def test_coverage_is_weighed_before_it_is_kept(self) -> None:
         self.set_up()
-        self.window.show_place(1)
-        place = self.window.coverage
+        self.window.show_view(VIEWS[1])
+        place = self.views.coverage
         self.settle(lambda: place.survey is not None and place.survey.done)
         self.assertIn("3 files", place.sentence.text())
         place.rules.value.setText("Drafts/")
@@ -386,8 +389,8 @@ class WindowTest(GoodTideTest):
         (self.home / "Documents" / "one" / "two" / "three" / "x.txt").write_text("x")
         (self.home / "Plans").mkdir()
         (self.home / "Plans" / "house.svg").write_bytes(b"<svg/>" * 100)
-        self.window.show_place(1)
-        place = self.window.coverage
+        self.window.show_view(VIEWS[1])
+        place = self.views.coverage
         self.settle(lambda: place.survey is not None and place.survey.done)
         for name in ("one", "two"):
             item = next(one for one in place._every_item() if one.text(0) == name)
@@ -421,8 +424,8 @@ class WindowTest(GoodTideTest):
     def test_a_second_store_is_added_history_carried_and_readers_changed(self) -> None:
         key = self.set_up()
         self.rack.plug("Mole")
-        place = self.window.stores
-        self.window.show_place(2)
+        place = self.views.stores
+        self.window.show_view(VIEWS[2])
         self.settle()
         QTest.mouseClick(place.add, Qt.MouseButton.LeftButton)
         self.settle(lambda: len(place.panel.place.rows) == 3 and bool(place.panel.place.folder))
@@ -432,22 +435,23 @@ class WindowTest(GoodTideTest):
         self.settle(place.panel.add.isEnabled)
         QTest.mouseClick(place.panel.add, Qt.MouseButton.LeftButton)
         self.settle(
-            lambda: len(place.cards) == 2 and self.window._places.currentWidget() is self.window.recovery
+            lambda: len(place.cards) == 2 and self.window.pages.currentWidget() is self.window.recovery
         )
-        self.window.show_place(2)
-        pier, mole = (card.view.folder for card in place.cards)
-        place.cards[0].carry.emit(pier, mole)
+        self.window.show_view(VIEWS[2])
+        first, second = (card.view for card in place.cards)
+        pier, mole = first.where, second.where
+        place.cards[0].carry.emit(first, second)
         self.until(lambda: "Carried 1 snapshot" in self.window.notice.text)
-        self.window.work_strip.show_work(Work("carry", False, Progress("Carrying"), 1.0))
+        self.window.work_strip.show_work(Work(WorkKind.CARRY, False, Progress("Carrying"), 1.0))
         self.assertEqual(self.window.work_strip._words.text(), "Carrying snapshots over")
         self.window.work_strip.show_work(None)
         self.assertEqual(
-            open_store(Path(mole), WORDS).snapshot_names(), open_store(Path(pier), key).snapshot_names()
+            open_store(Path(mole), WORDS).snapshot_ids(), open_store(Path(pier), key).snapshot_ids()
         )
         place.turns.click()
         self.settle()
         self.assertEqual(load_jobs(self.settings)[0].store_use, "turns")
-        place._readers(mole)
+        place._readers(second)
         dialog = place.dialog
         assert dialog is not None
         self.settle(lambda: dialog.slots.topLevelItemCount() == 2)
@@ -458,7 +462,7 @@ class WindowTest(GoodTideTest):
         self.settle(lambda: "changed" in dialog.said.text())
         open_store(Path(mole), "quite another passphrase")
         dialog.close()
-        place.cards[0].drop.emit(pier)
+        place.cards[0].drop.emit(first)
         self.settle(lambda: len(place.cards) == 1)
         self.assertEqual([ref.name for ref in load_jobs(self.settings)[0].stores], ["Mole"])
 
@@ -467,9 +471,8 @@ class WindowTest(GoodTideTest):
         other = self.new_store("theirs")
         self.write("plan.txt", "theirs")
         self.snap(other)
-        self.agent._desk._disks = self.agent._disks
-        place = self.window.stores
-        self.window.show_place(2)
+        place = self.views.stores
+        self.window.show_view(VIEWS[2])
         place.open_panel()
         self.settle(lambda: bool(place.panel.place.rows))
         place.panel.place.choose(str(self.folder / "theirs"), by_hand=True)
@@ -479,11 +482,11 @@ class WindowTest(GoodTideTest):
         self.settle(place.panel.read.isEnabled)
         QTest.mouseClick(place.panel.read, Qt.MouseButton.LeftButton)
         self.settle(lambda: self.window.overview.reading)
-        self.assertFalse(self.window.take.isEnabled())
+        self.assertFalse(self.window.head.take.isEnabled())
         self.assertEqual(
-            [self.window.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"]
+            [self.window.head.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"]
         )
-        self.window.job.activated.emit(0)
+        self.window.head.job.activated.emit(0)
         self.settle(lambda: not self.window.overview.reading)
 
     def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:

@@ -8,12 +8,13 @@ from pathlib import Path
 from typing import Any
 
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import MachineId
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.operations.jobs.making import own_history
 from tests.base import GoodTideTest, program
 
-DESK = Machine("a1" * 16, "office-desk")
+DESK = Machine(MachineId("a1" * 16), "office-desk")
 
 
 def job(name: str) -> Job:

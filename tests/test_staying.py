@@ -38,48 +38,46 @@ class StayingTest(GoodTideTest):
 
     def thinned(self, rung: str) -> list[str]:
         ladder = Ladder((parse_rung(rung),))
-        return [
-            one.name for one in plan_thinning(self.store, ladder, MACHINE.id, "UTC", LATER, Silent()).keeps
-        ]
+        return [one.id for one in plan_thinning(self.store, ladder, MACHINE.id, "UTC", LATER, Silent()).keeps]
 
     def test_the_ladder_leaves_the_newest_complete_one_besides_the_newest(self) -> None:
-        self.assertEqual(self.thinned("1h every"), [self.whole[-1].name, self.gapped[-1].name])
+        self.assertEqual(self.thinned("1h every"), [self.whole[-1].id, self.gapped[-1].id])
         newest = self.whole_one(10)
-        self.assertEqual(self.thinned("1h every"), [newest.name], "a whole newest is both")
+        self.assertEqual(self.thinned("1h every"), [newest.id], "a whole newest is both")
 
     def test_making_room_leaves_it_too_though_it_is_older_than_the_floor(self) -> None:
         plan = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache)
-        self.assertEqual([one.name for one in plan.keeps], [self.whole[-1].name, self.gapped[-1].name])
+        self.assertEqual([one.id for one in plan.keeps], [self.whole[-1].id, self.gapped[-1].id])
 
     def test_a_range_leaves_it_and_naming_it_is_refused_with_the_reason(self) -> None:
-        names = {one.name for one in (*self.whole, *self.gapped)}
+        names = {one.id for one in (*self.whole, *self.gapped)}
         plan = plan_release(self.store, names, Silent(), None, lenient=True)
-        self.assertEqual([one.name for one in plan.keeps], [self.whole[-1].name, self.gapped[-1].name])
+        self.assertEqual([one.id for one in plan.keeps], [self.whole[-1].id, self.gapped[-1].id])
         for one, words in (
             (self.whole[-1], "is the newest complete one of its machine"),
             (self.gapped[-1], "is the newest of its machine"),
         ):
             with self.assertRaises(PersonError) as caught:
-                plan_release(self.store, {one.name}, Silent(), None)
+                plan_release(self.store, {one.id}, Silent(), None)
             self.assertIn(words, str(caught.exception))
-        self.assertEqual(len(plan_release(self.store, {self.whole[0].name}, Silent(), None).releases), 1)
+        self.assertEqual(len(plan_release(self.store, {self.whole[0].id}, Silent(), None).releases), 1)
 
     def test_each_machine_has_its_own(self) -> None:
         other = self.whole_one(1, OTHER_MACHINE)
         fast = standing_fast(self.store.snapshots()[0], {})
-        self.assertEqual(set(fast), {self.whole[-1].name, self.gapped[-1].name, other.name})
+        self.assertEqual(set(fast), {self.whole[-1].id, self.gapped[-1].id, other.id})
         room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache)
-        self.assertNotIn(other.name, [one.name for one in room.releases])
+        self.assertNotIn(other.id, [one.id for one in room.releases])
 
     def test_what_the_person_said_is_the_reason_that_is_told(self) -> None:
-        pin(self.store, self.whole[-1].name, "before the tour")
-        pin(self.store, self.whole[0].name)
+        pin(self.store, self.whole[-1].id, "before the tour")
+        pin(self.store, self.whole[0].id)
         with self.assertRaises(PersonError):
-            pin(self.store, self.whole[2].name, "x" * 201)
-        fast = standing_fast(self.store.snapshots()[0], pinned(self.store), {self.whole[1].name})
-        self.assertEqual(fast[self.whole[-1].name], "is pinned (before the tour)")
-        self.assertEqual(fast[self.whole[0].name], "is pinned")
-        self.assertEqual(fast[self.whole[1].name], "is the last with a version of a precious file")
-        room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache, {self.whole[1].name})
-        gone = {self.whole[2].name, *(one.name for one in self.gapped[:2])}
-        self.assertEqual({one.name for one in room.releases}, gone)
+            pin(self.store, self.whole[2].id, "x" * 201)
+        fast = standing_fast(self.store.snapshots()[0], pinned(self.store), {self.whole[1].id})
+        self.assertEqual(fast[self.whole[-1].id].words, "is pinned (before the tour)")
+        self.assertEqual(fast[self.whole[0].id].words, "is pinned")
+        self.assertEqual(fast[self.whole[1].id].words, "is the last with a version of a precious file")
+        room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache, {self.whole[1].id})
+        gone = {self.whole[2].id, *(one.id for one in self.gapped[:2])}
+        self.assertEqual({one.id for one in room.releases}, gone)

@@ -301,8 +301,8 @@ class InvariantTest(GoodTideTest):
             again = self.snap(left, 5)
             out = self.folder / "out" / str(cut)
             for snapshot in [*left.snapshots()[0], again]:
-                self.restore(left, snapshot, self.work, out / snapshot.name)
-            self.assertEqual(tree(out / again.name / "work"), tree(self.work))
+                self.restore(left, snapshot, self.work, out / snapshot.id)
+            self.assertEqual(tree(out / again.id / "work"), tree(self.work))
             cut += 1
         self.assertGreater(cut, 10)
 

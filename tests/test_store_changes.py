@@ -96,8 +96,8 @@ class CarryPowerCutTest(GoodTideTest):
                     pass
                 left = Store(place.after_power_cut(), new.header, new.keys)
                 self.assertTrue(verify(left, True, Silent()).ok, f"cut after {cut} operations")
-                seen = set(left.snapshot_names())
-                self.assertLessEqual(seen, set(self.source.snapshot_names()))
+                seen = set(left.snapshot_ids())
+                self.assertLessEqual(seen, set(self.source.snapshot_ids()))
                 report = carry(self.source, left, None, self.state, Silent())
                 self.assertEqual((len(report.carried), report.already), (3 - len(seen), len(seen)))
                 if cut % 7 == 0 or finished:
@@ -137,7 +137,7 @@ class CarryPowerCutTest(GoodTideTest):
             self.assertEqual(verify(open_store(self.folder / "to", PASSPHRASE), True, Silent()).damage, [])
         target = open_store(self.folder / "to", PASSPHRASE)
         carry(self.source, target, None, self.state, Silent())
-        self.assertEqual(target.snapshot_names(), self.source.snapshot_names())
+        self.assertEqual(target.snapshot_ids(), self.source.snapshot_ids())
         self.assertEqual(target.place.names("tmp"), [])
 
 

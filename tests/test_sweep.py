@@ -43,7 +43,7 @@ def sweep(
 
 
 def release(store: Store, snapshot: Snapshot) -> None:
-    store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+    store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
 
 
 class SweepTest(GoodTideTest):
@@ -69,11 +69,9 @@ class SweepTest(GoodTideTest):
     def check(self, *left: int) -> None:
         """Exactly these snapshots stand, whole."""
         store = self.fresh()
-        self.assertEqual(
-            sorted(store.snapshot_names()), sorted(self.snapshots[number].name for number in left)
-        )
+        self.assertEqual(sorted(store.snapshot_ids()), sorted(self.snapshots[number].id for number in left))
         for number in left:
-            self.assertEqual(content_of(store, self.snapshots[number].name), self.states[number])
+            self.assertEqual(content_of(store, self.snapshots[number].id), self.states[number])
         self.assertTrue(verify(store, True, Silent()).ok)
 
     def test_nothing_is_given_back_while_everything_is_needed(self) -> None:
@@ -125,13 +123,13 @@ class SweepTest(GoodTideTest):
 
     def test_a_writer_from_before_may_publish_what_was_doomed(self) -> None:
         content = self.states[0]["big.bin"]
-        sealed = self.store.place.read(f"snapshots/{self.snapshots[0].name}")
+        sealed = self.store.place.read(f"snapshots/{self.snapshots[0].id}")
         release(self.store, self.snapshots[0])
         early = self.fresh()
         with WriteSession(early, "desk-") as session:
             sweep(self.fresh())
             self.write("big.bin", content)
-            session.publish_as(self.snapshots[0].name, sealed)
+            session.publish_as(self.snapshots[0].id, sealed)
         sweep(self.fresh())
         self.check(0, 1, 2, 3)
 
@@ -151,7 +149,7 @@ class SweepTest(GoodTideTest):
         create_store(self.folder / "twin", PASSPHRASE, cost=CHEAP, twin=self.store.keys)
         twin = open_store(self.folder / "twin", PASSPHRASE)
         carry(self.fresh(), twin, None, self.state, Silent())
-        twin.place.remove(f"{SNAPSHOT_FOLDER}/{self.snapshots[0].name}")
+        twin.place.remove(f"{SNAPSHOT_FOLDER}/{self.snapshots[0].id}")
         Mark(twin.place, WRITER_FOLDER, "slow-").say(())
         self.assertGreater(sweep(open_store(self.folder / "twin", PASSPHRASE)).waits, 0)
         carry(self.fresh(), open_store(self.folder / "twin", PASSPHRASE), None, self.state, Silent())
@@ -160,7 +158,7 @@ class SweepTest(GoodTideTest):
         sweep(open_store(self.folder / "twin", PASSPHRASE))
         store = open_store(self.folder / "twin", PASSPHRASE)
         self.assertTrue(verify(store, True, Silent()).ok)
-        self.assertEqual(content_of(store, self.snapshots[0].name), self.states[0])
+        self.assertEqual(content_of(store, self.snapshots[0].id), self.states[0])
 
     def test_a_writer_that_died_is_passed_over_after_a_day_by_the_sweepers_own_clock(self) -> None:
         release(self.store, self.snapshots[0])
@@ -243,12 +241,12 @@ class SweepTest(GoodTideTest):
         place.volatile.clear()
         taken = capture(kept_open, request, clock, Silent(), self.state)
         self.assertEqual(
-            content_of(Store(place, self.store.header, self.store.keys), taken.name), on_disk(self.work)
+            content_of(Store(place, self.store.header, self.store.keys), taken.id), on_disk(self.work)
         )
 
     def test_damage_stops_it_before_anything_is_deleted(self) -> None:
         release(self.store, self.snapshots[0])
-        damaged = self.folder / "store" / SNAPSHOT_FOLDER / self.snapshots[1].name
+        damaged = self.folder / "store" / SNAPSHOT_FOLDER / self.snapshots[1].id
         whole = damaged.read_bytes()
         damaged.write_bytes(whole[:-5] + b"wrong")
         before = self.size()
@@ -261,13 +259,13 @@ class SweepTest(GoodTideTest):
 
     def test_a_reader_finds_what_was_moved(self) -> None:
         reader = self.fresh()
-        self.assertEqual(content_of(reader, self.snapshots[3].name), self.states[3])
+        self.assertEqual(content_of(reader, self.snapshots[3].id), self.states[3])
         reader = self.fresh()
         self.assertGreater(len(reader.index), 0)
         for number in (0, 1, 2):
             release(self.store, self.snapshots[number])
         self.assertGreater(sweep(self.fresh()).rewritten, 0)
-        self.assertEqual(content_of(reader, self.snapshots[3].name), self.states[3])
+        self.assertEqual(content_of(reader, self.snapshots[3].id), self.states[3])
         self.check(3)
 
     def test_a_disk_without_room_gets_room(self) -> None:
@@ -300,7 +298,7 @@ class SweepTest(GoodTideTest):
             store = Store(left, self.store.header, self.store.keys)
             for number in (2, 3):
                 self.assertEqual(
-                    content_of(store, self.snapshots[number].name),
+                    content_of(store, self.snapshots[number].id),
                     self.states[number],
                     f"after {cut} operations",
                 )
@@ -353,7 +351,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             self.test.folder / f"holding of {machine.name}",
             self.header,
             self.keys,
-            self.store().snapshot_names(),
+            self.store().snapshot_ids(),
         )
         area.base = self.store_of(machine, False) if here else None
         return area
@@ -398,13 +396,13 @@ class SweepMachine(stateful.RuleBasedStateMachine):
                 Silent(),
                 self.test.state,
             )
-            self.expected[taken.name] = on_disk(folder)
+            self.expected[taken.id] = on_disk(folder)
         except (PowerCutError, GoodTideError):
             pass
         self._power_back()
 
     def _power_back(self) -> None:
-        names = set(self.store().snapshot_names()) if self.place.cut_after is not None else set()
+        names = set(self.store().snapshot_ids()) if self.place.cut_after is not None else set()
         self.place.volatile.clear()
         self.place.cut_after = None
         for name in names - set(self.expected):
@@ -440,7 +438,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
                 Silent(),
                 self.test.state,
             )
-            self.held[machine.id][taken.name] = on_disk(folder)
+            self.held[machine.id][taken.id] = on_disk(folder)
 
     @stateful.rule(machine=st.sampled_from([MACHINE, OTHER_MACHINE]))
     def give_way(self, machine: Machine) -> None:
@@ -461,7 +459,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             drain(self.area(machine, True), self.store_of(machine, True), self.test.state, Silent())
         self.place.volatile.clear()
         self.place.cut_after = None
-        arrived, waits = set(self.store().snapshot_names()), self.area(machine, True).held_names()
+        arrived, waits = set(self.store().snapshot_ids()), self.area(machine, True).held_names()
         for name in list(held):
             assert name in arrived or name in waits
             if name in arrived:
@@ -512,7 +510,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         self.place.volatile.clear()
         self.place.cut_after = None
         store = self.store()
-        names = set(store.snapshot_names())
+        names = set(store.snapshot_ids())
         for name in names - set(self.expected):
             files = content_of(store, name)
             assert files in rewritten
@@ -525,7 +523,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
     @stateful.invariant()
     def everything_visible_restores(self) -> None:
         store = self.store()
-        assert set(store.snapshot_names()) == set(self.expected)
+        assert set(store.snapshot_ids()) == set(self.expected)
         for name, files in self.expected.items():
             assert content_of(store, name) == files
         for machine in (MACHINE, OTHER_MACHINE):
@@ -593,7 +591,7 @@ class SmallDiskTest(GoodTideTest):
             except PlaceFullError:
                 full = True
                 break
-            states[taken.name] = on_disk(self.work)
+            states[taken.id] = on_disk(self.work)
         self.assertTrue(full)
         with contextlib.suppress(OSError), (self.disk / "the rest").open("wb") as rest:
             while True:
@@ -611,6 +609,6 @@ class SmallDiskTest(GoodTideTest):
         self.assertGreater(report.freed, 1_000_000)
         self.assertTrue(verify(self.fresh(), True, Silent()).ok)
         taken = self.snap(self.fresh(), 50)
-        self.assertEqual(content_of(self.fresh(), taken.name), on_disk(self.work))
+        self.assertEqual(content_of(self.fresh(), taken.id), on_disk(self.work))
         for snapshot in found[len(found) // 2 :]:
-            self.assertEqual(content_of(self.fresh(), snapshot.name), states[snapshot.name])
+            self.assertEqual(content_of(self.fresh(), snapshot.id), states[snapshot.id])

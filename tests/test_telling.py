@@ -19,33 +19,33 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from good_tide.agent.report_desk import ReportDesk, report_time
+from good_tide.agent.reports import Reports, report_time
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Event, Filter, Run
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.pace import Pace
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.rhythm import EVERY_HOUR, Rhythm, every
 from good_tide.core.settings import Job, MailServer, Reporting
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, status
 from good_tide.core.words import local
 from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
 from good_tide.operations.reporting.fleet import fleet, leave_status
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, export_journal, report
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.mail_server import load_mail_server, save_mail_server
 from good_tide.system.mailing import send
 from good_tide.system.service import autostart_text, unit_text
 from good_tide.system.stand_in_mail import StandInMail
 from good_tide.system.system_log import to_system_log
-from tests.base import HOUR, MACHINE, OTHER_MACHINE, REPOSITORY, T0, GoodTideTest, program
-from tests.test_remembering import StandInKeyRing
+from tests.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, REPOSITORY, SOUND, T0, GoodTideTest, program
 
 DAY = 24 * HOUR
+JOB = Job(id=OFFICE, name="Office", folders=(), stores=())
 
 
 class JournalTest(GoodTideTest):
@@ -58,10 +58,10 @@ class JournalTest(GoodTideTest):
     def test_filters_by_job_level_time_and_words(self) -> None:
         for hour, (level, job, what) in enumerate(
             (
-                ("good", "Office", "Snapshot"),
-                ("trouble", "Office", "Disk FULL"),
-                ("note", "", "Paused"),
-                ("good", "Sound", "x"),
+                ("good", JOB, "Snapshot"),
+                ("trouble", JOB, "Disk FULL"),
+                ("note", None, "Paused"),
+                ("good", msgspec.structs.replace(JOB, id=SOUND, name="Sound"), "x"),
             )
         ):
             self.clock.set(Nanoseconds(T0 + hour * HOUR))
@@ -70,13 +70,13 @@ class JournalTest(GoodTideTest):
         def found(**wanted: object) -> list[str]:
             return [event.what for event in self.journal.events(Filter(**wanted))]  # type: ignore[arg-type]
 
-        self.assertEqual(found(job="Office"), ["Paused", "Disk FULL", "Snapshot"])
+        self.assertEqual(found(job=OFFICE), ["Paused", "Disk FULL", "Snapshot"])
         self.assertEqual(found(levels=("trouble", "note")), ["Paused", "Disk FULL"])
         self.assertEqual(found(text="disk full"), ["Disk FULL"])
         self.assertEqual(found(since=T0 + HOUR, until=T0 + 3 * HOUR), ["Paused", "Disk FULL"])
         self.assertEqual(
             self.journal.events(Filter(text="full"))[0],
-            Event(T0 + HOUR, "trouble", "Office", "Disk FULL", "means", "todo", ("detail",)),
+            Event(T0 + HOUR, "trouble", OFFICE, "Disk FULL", "means", "todo", ("detail",), "Office"),
         )
 
     def test_it_is_bounded(self) -> None:
@@ -85,27 +85,27 @@ class JournalTest(GoodTideTest):
             mock.patch("good_tide.operations.records.journal._MOST_RUNS", 300),
         ):
             for number in range(700):
-                self.journal.add("good", "Office", f"event {number}")
-                self.journal.add_run(Run("Office", "Pier", "time", T0 + number, 1.0, "done"))
-        events, runs = self.journal.events(Filter(most=10_000)), self.journal.runs("Office")
+                self.journal.add("good", JOB, f"event {number}")
+                self.journal.add_run(Run(OFFICE, "Pier", "time", T0 + number, 1.0, "done"))
+        events, runs = self.journal.events(Filter(most=10_000)), self.journal.runs(OFFICE)
         self.assertLess(max(len(events), len(runs)), 520)
         self.assertEqual((events[0].what, runs[0].began), ("event 699", T0 + 699))
 
     def test_a_damaged_one_is_put_aside_and_one_that_cannot_be_written_is_said(self) -> None:
-        self.journal.add("good", "Office", "before")
+        self.journal.add("good", JOB, "before")
         self.journal.close()
         file = self.state / "journal.sqlite3"
         file.write_bytes(b"not a database at all" * 100)
         self.journal = Journal(self.state, self.clock)
-        self.journal.add("good", "Office", "after")
+        self.journal.add("good", JOB, "after")
         self.assertEqual([event.what for event in self.journal.events(Filter())], ["after"])
         self.assertTrue((self.state / "journal.damaged").exists())
         blocked = Journal(self.folder / "work" / "file" / "below", self.clock)
         self.write("file", "in the way")
-        blocked.add("good", "Office", "lost")
+        blocked.add("good", JOB, "lost")
         self.assertEqual([event.what for event in blocked.events(Filter())], ["The journal cannot be read"])
         self.assertEqual(
-            (blocked.runs("Office"), blocked.left_out("Office"), blocked.last_done("Office")), ([], [], None)
+            (blocked.runs(OFFICE), blocked.left_out(OFFICE), blocked.last_done(OFFICE)), ([], [], None)
         )
 
     def test_files_left_out_again_and_again_are_counted(self) -> None:
@@ -115,8 +115,8 @@ class JournalTest(GoodTideTest):
             self.write("a", str(hour))
             request = CaptureRequest((self.work, *missing), MACHINE, missing_is_gap=True)
             taken = capture(store, request, SetClock(Nanoseconds(T0 + hour * HOUR)), Silent(), self.state)
-            self.journal.take_left_out("Office", taken)
-            runs = [one.runs for one in self.journal.left_out("Office")]
+            self.journal.take_left_out(OFFICE, taken)
+            runs = [one.runs for one in self.journal.left_out(OFFICE)]
             self.assertEqual(runs, [[1], [2], [], [1]][hour])
 
     def test_also_into_the_system_log(self) -> None:
@@ -125,7 +125,7 @@ class JournalTest(GoodTideTest):
             log.settimeout(5)
             with mock.patch("good_tide.system.system_log._logger", None):
                 to_system_log(
-                    Event(T0, "trouble", "Office", "The disk is full", todo="Make room."),
+                    Event(T0, "trouble", OFFICE, "The disk is full", todo="Make room.", name="Office"),
                     str(self.folder / "log"),
                 )
             self.assertEqual(
@@ -133,9 +133,9 @@ class JournalTest(GoodTideTest):
             )
 
     def test_exported_as_csv_json_and_html(self) -> None:
-        self.journal.add("trouble", "Office", "<b>Disk</b>, full", ("first; line",), "means", "Make room.")
+        self.journal.add("trouble", JOB, "<b>Disk</b>, full", ("first; line",), "means", "Make room.")
         self.journal.add_run(
-            Run("Office", "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16)
+            Run(OFFICE, "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16)
         )
         events, runs = self.journal.events(Filter()), self.journal.runs("")
         for ending in (".csv", ".json", ".html"):
@@ -160,25 +160,24 @@ class JournalTest(GoodTideTest):
 
 
 def standing(**facts: object) -> JobStanding:
-    made = status(JobFacts(**{"state": "ready", "disk": "Pier", "last": T0, **facts}), T0)  # type: ignore[arg-type]
-    return JobStanding("Office", made, T0, T0 + HOUR, (StoreStanding("Pier", True, 5 << 30, 9.0),))
+    made = status(JobFacts(**{"state": StoreState.READY, "disk": "Pier", "last": T0, **facts}), T0)  # type: ignore[arg-type]
+    return JobStanding(OFFICE, "Office", made, T0, T0 + HOUR, (StoreStanding("Pier", True, 5 << 30, 9.0),))
 
 
 class ReportTest(GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
         self.clock = SetClock(Nanoseconds(T0))
-        self.journal = Journal(self.state, self.clock)
-        self.addCleanup(self.journal.close)
         self.settings = self.folder / "settings"
         self.mail = self.folder / "mail"
         self.ring = StandInKeyRing()
-        self.post = Post(self.settings, "desk", self.clock, self.journal, self.ring)
+        self.made = self.context(self.clock, settings=self.settings, ring=self.ring)
+        self.post, self.journal = Post(self.made), self.made.journal
         for day in range(3):
             result = "failed" if day == 1 else "done"
             self.journal.add_run(
                 Run(
-                    "Office",
+                    OFFICE,
                     "Pier",
                     "time",
                     T0 - day * DAY,
@@ -195,6 +194,7 @@ class ReportTest(GoodTideTest):
 
     def job(self, **reporting: object) -> Job:
         return Job(
+            id=OFFICE,
             name="Office",
             folders=("/x",),
             stores=(),
@@ -202,7 +202,7 @@ class ReportTest(GoodTideTest):
         )  # type: ignore[arg-type]
 
     def test_in_plain_text_and_html_with_the_picture(self) -> None:
-        self.journal.add("trouble", "Office", "Something <odd>", (), "", "Look at it.")
+        self.journal.add("trouble", JOB, "Something <odd>", (), "", "Look at it.")
         troubled = standing(failures=3, failing_since=T0 - HOUR, error="The disk is full", advice="Make room")
         made = report([ReportPart(self.job(full=True), troubled)], self.journal, "desk", T0, self.settings)
         self.assertEqual(
@@ -240,21 +240,21 @@ class ReportTest(GoodTideTest):
         monday = local(report_time("weekly", T0) or 0)
         self.assertEqual((monday.weekday(), monday.hour), (0, 7))
         self.assertEqual((local(report_time("daily", T0) or 0).hour, report_time("trouble", T0)), (7, None))
-        desk = ReportDesk(self.post, self.clock, self.journal, Books(self.state))
+        reports = Reports(self.made)
         sent: list[str] = []
         with mock.patch.object(Post, "deliver", lambda post, part: sent.append(part.job.name)):
             for hour in range(72):
                 self.clock.set(Nanoseconds(T0 + hour * HOUR))
-                desk.look([(self.job(), standing(), 0)])
-                desk.wait()
+                reports.look([(self.job(), standing(), 0)])
+                reports.wait()
             self.assertEqual(len(sent), 3)
             sent.clear()
             for hour in range(72, 72 + 40):
                 self.clock.set(Nanoseconds(T0 + hour * HOUR))
-                desk.look(
+                reports.look(
                     [(self.job(when="trouble"), standing(failures=5, error="Full", failing_since=T0), 5)]
                 )
-                desk.wait()
+                reports.wait()
             self.assertEqual(len(sent), 2)
 
     def test_by_mail_with_starttls_and_login(self) -> None:
@@ -302,16 +302,16 @@ class ReportTest(GoodTideTest):
         save_mail_server(
             self.settings, MailServer(host="localhost", port=1, security="none", sender="desk@example.org")
         )
-        books = Books(self.state)
-        books.note_reported("Office", T0 - 3 * DAY)
-        desk = ReportDesk(self.post, self.clock, self.journal, books)
+        records = self.made.records
+        records.note_reported(OFFICE, T0 - 3 * DAY)
+        reports = Reports(self.made)
         for minutes in (0, 10, 65, 130):
             self.clock.set(Nanoseconds(T0 + minutes * 60 * SECOND))
-            desk.look([(self.job(), standing(), 0)])
-            desk.wait()
+            reports.look([(self.job(), standing(), 0)])
+            reports.wait()
         told = [event.what for event in self.journal.events(Filter(levels=("trouble",)))]
         self.assertEqual(told, ["The report could not be sent"])
-        self.assertEqual(books.reported("Office"), T0 - 3 * DAY)
+        self.assertEqual(records.reported(OFFICE), T0 - 3 * DAY)
 
     def certificate(self) -> tuple[Path, Path]:
         """A certificate for localhost that nobody vouches for."""
@@ -355,7 +355,7 @@ class FleetTest(GoodTideTest):
         self.leave(MACHINE, "Office", 30, hourly)
         self.leave(OTHER_MACHINE, "Sound", 2, Rhythm(rules=(every(120),)))
         self.write("a", "third")
-        self.snap(self.store, 29, Machine("c3" * 16, "by hand"))
+        self.snap(self.store, 29, Machine(MachineId("c3" * 16), "by hand"))
         rows = fleet(self.store, T0 + 31 * HOUR)
         self.assertEqual(
             [(row.record.machine.name, row.record.job, row.snapshots, bool(row.late)) for row in rows],

@@ -83,7 +83,7 @@ class TerminalTest(GoodTideTest):
         )
         code, shown = self.talk("store", "passphrase", store, answers=change)
         self.assertEqual(code, 0, shown)
-        self.assertEqual(len(open_store(store, "half past noon").snapshot_names()), 1)
+        self.assertEqual(len(open_store(store, "half past noon").snapshot_ids()), 1)
 
     def test_without_a_terminal_the_question_is_an_error_that_says_what_to_give(self) -> None:
         for words in (
@@ -150,7 +150,7 @@ class StartingTest(GoodTideTest):
         here = Workplace(
             self.cache, self.state, self.folder, settings, self.folder / "run" / "good-tide", MACHINE
         )
-        agent = Agent(settings, here, SystemClock(), around=quiet(settings))
+        agent = Agent(here, SystemClock(), environment=quiet(settings))
         self.addCleanup(agent.end)
         second = subprocess.run(
             [sys.executable, "-m", "good_tide.agent", "--settings", str(settings)],

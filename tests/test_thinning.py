@@ -22,8 +22,6 @@ from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, Room, StoreRef
 from good_tide.core.words import local
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
 from good_tide.operations.retention.precious import last_with_precious
 from good_tide.operations.retention.room import plan_room, room_facts, taking
 from good_tide.operations.retention.thinning import (
@@ -37,13 +35,11 @@ from good_tide.operations.retention.thinning import (
     unpin,
 )
 from good_tide.operations.schedule.standing import Standings
-from good_tide.operations.stores.disks import disks_for
 from good_tide.operations.stores.opening import synced_catalog
-from good_tide.operations.workplace import Workplace
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.needs import held_bytes, needed_keys
 from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
-from tests.base import HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
+from tests.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, program
 
 _STATES = st.lists(
     st.dictionaries(
@@ -87,7 +83,7 @@ class CatalogReleaseTest(GoodTideTest):
             for name, content in state.items():
                 (work / name).parent.mkdir(parents=True, exist_ok=True)
                 (work / name).write_text(content)
-            names.append(self.snap(store, hour, MACHINE, None, work).name)
+            names.append(self.snap(store, hour, MACHINE, None, work).id)
             self.snap(store, hour, OTHER_MACHINE, None, work)
         catalog, _ = synced_catalog(store, case)
         gone = data.draw(st.lists(st.sampled_from(names[:-1]), unique=True, min_size=1))
@@ -113,8 +109,7 @@ class ReleaseTest(GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
         self.store = self.new_store()
-        self.journal = Journal(self.state, SetClock(Nanoseconds(T0)))
-        self.addCleanup(self.journal.close)
+        self.ctx = self.context(SetClock(Nanoseconds(T0)))
         chance = random.Random(1)
         self.taken = []
         for hour in range(0, 24 * 8, 6):
@@ -141,15 +136,7 @@ class ReleaseTest(GoodTideTest):
         assert plan.gives_back is not None
         self.assertGreater(plan.gives_back, 80_000 * len(plan.releases))
         before = self.store.place.total_bytes()
-        release(
-            self.store,
-            plan,
-            "by the ladder",
-            "Office",
-            self.journal,
-            SetClock(Nanoseconds(self.now)),
-            Silent(),
-        )
+        release(self.ctx, self.store, plan, "by the ladder", None, Silent())
         self.assertEqual(self.plan("2d every", "forever day").releases, ())
         report = sweep(
             open_store(self.folder / "store", PASSPHRASE),
@@ -161,29 +148,28 @@ class ReleaseTest(GoodTideTest):
         self.assertGreater(report.freed, 0)
         store = open_store(self.folder / "store", PASSPHRASE)
         self.assertTrue(verify(store, True, Silent()).ok)
-        self.assertEqual(len(store.snapshot_names()), len(plan.keeps))
+        self.assertEqual(len(store.snapshot_ids()), len(plan.keeps))
         self.assertIn(
-            f"{len(plan.releases)} snapshots released by the ladder", self.journal.events(Filter())[0].what
+            f"{len(plan.releases)} snapshots released by the ladder",
+            self.ctx.journal.events(Filter())[0].what,
         )
 
     def test_pinned_ones_and_the_newest_stay(self) -> None:
-        pin(self.store, self.taken[3].name, "before the move")
-        pin(self.store, self.taken[3].name, "before the great move")
-        self.assertEqual(pinned(self.store), {self.taken[3].name: "before the great move"})
+        pin(self.store, self.taken[3].id, "before the move")
+        pin(self.store, self.taken[3].id, "before the great move")
+        self.assertEqual(pinned(self.store), {self.taken[3].id: "before the great move"})
         plan = self.plan("1h every", room=False)
-        self.assertEqual(
-            [snapshot.name for snapshot in plan.keeps], [self.taken[3].name, self.taken[-1].name]
-        )
-        for name, words in ((self.taken[3].name, "great move"), (self.taken[-1].name, "newest")):
+        self.assertEqual([snapshot.id for snapshot in plan.keeps], [self.taken[3].id, self.taken[-1].id])
+        for name, words in ((self.taken[3].id, "great move"), (self.taken[-1].id, "newest")):
             with self.assertRaises(PersonError) as caught:
                 plan_release(self.store, {name}, Silent(), None)
             self.assertIn(words, str(caught.exception))
-        self.assertTrue(unpin(self.store, self.taken[3].name))
-        self.assertFalse(unpin(self.store, self.taken[3].name))
+        self.assertTrue(unpin(self.store, self.taken[3].id))
+        self.assertFalse(unpin(self.store, self.taken[3].id))
         self.assertEqual(len(self.plan("1h every", room=False).keeps), 1)
 
     def test_a_damaged_pin_stops_everything(self) -> None:
-        pin(self.store, self.taken[3].name)
+        pin(self.store, self.taken[3].id)
         file = next((self.folder / "store" / "pins").iterdir())
         file.write_bytes(file.read_bytes()[:-2] + b"xx")
         with self.assertRaises(DamageError):
@@ -197,8 +183,8 @@ class ReleaseTest(GoodTideTest):
             self.write("Contracts/lease.txt", f"version {hour // 3}")
             self.write("notes.txt", f"{hour}")
             taken = self.snap(store, 1000 + hour)
-            contents[f"version {hour // 3}"] = taken.name
-        job = Job(name="Office", folders=(str(work),), stores=(), precious=("Contracts/",))
+            contents[f"version {hour // 3}"] = taken.id
+        job = Job(id=OFFICE, name="Office", folders=(str(work),), stores=(), precious=("Contracts/",))
         with self.assertRaises(PlaceError):
             last_with_precious(store, job, MACHINE.id, self.cache)
         for _ in range(2):
@@ -215,17 +201,9 @@ class ReleaseTest(GoodTideTest):
                 None,
                 held,
             )
-            self.assertEqual({one.name for one in plan.keeps}, set(contents.values()))
-            release(
-                store,
-                plan,
-                "by the ladder",
-                "Office",
-                self.journal,
-                SetClock(Nanoseconds(self.now)),
-                Silent(),
-            )
-        self.assertEqual(set(store.snapshot_names()), set(contents.values()))
+            self.assertEqual({one.id for one in plan.keeps}, set(contents.values()))
+            release(self.ctx, store, plan, "by the ladder", None, Silent())
+        self.assertEqual(set(store.snapshot_ids()), set(contents.values()))
 
     def test_other_machines_are_not_touched(self) -> None:
         self.snap(self.store, 300, OTHER_MACHINE)
@@ -264,7 +242,7 @@ class RoomTest(GoodTideTest):
         self.assertLessEqual(sum(one.only_here for one in by_period), machine[0].only_here)
 
     def test_the_fewest_oldest_make_room_and_none_below_the_floor(self) -> None:
-        pin(self.store, self.store.snapshots()[0][0].name)
+        pin(self.store, self.store.snapshots()[0][0].id)
         now = T0 + 24 * 10 * HOUR
         plan = plan_room(self.store, MACHINE.id, 450_000, now, Silent(), self.cache)
         self.assertEqual([(one.record.time - T0) // (24 * HOUR) for one in plan.releases], [1, 2])
@@ -277,18 +255,13 @@ class RoomTest(GoodTideTest):
     def test_the_status_counts_the_days_until_the_limit(self) -> None:
         synced_catalog(self.store, self.cache)[0].close()
         clock = SetClock(Nanoseconds(T0 + 10 * 24 * HOUR))
-        here = Workplace(
-            self.cache, self.state, self.folder, self.folder / "settings", self.folder / "run", MACHINE
-        )
-        journal = Journal(self.state, clock)
-        self.addCleanup(journal.close)
-        standings = Standings(here, disks_for(here.settings), clock, Books(self.state), journal)
+        standings = Standings(self.context(clock))
         stored = self.store.place.total_bytes()
 
         def days(room: Room) -> float | None:
             ref = StoreRef(path=str(self.folder / "store"))
             return (
-                standings.standing(Job(name="Office", folders=(), stores=(ref,), room=room))
+                standings.standing(Job(id=OFFICE, name="Office", folders=(), stores=(ref,), room=room))
                 .stores[0]
                 .full_in_days
             )

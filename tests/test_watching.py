@@ -13,18 +13,18 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from good_tide.agent.watcher import Watcher
+from good_tide.agent.folder_watching import FolderWatching
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.happenings import Filter
-from good_tide.core.planning import Book, Facts, Occasion, decide
+from good_tide.core.planning import Facts, JobRecord, Occasion, decide
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job
 from good_tide.operations.coverage.change_judge import ChangeJudge
 from good_tide.operations.records.journal import Journal
 from good_tide.system.watching import FolderWatch, limit_words
-from tests.base import REPOSITORY, T0, GoodTideTest
+from tests.base import OFFICE, REPOSITORY, T0, GoodTideTest
 
 _FOLDERS, _CHANGES = 20_000, 50_000
 
@@ -36,21 +36,23 @@ class WatchingTest(GoodTideTest):
         self.addCleanup(self.journal.close)
         self.heard: list[int] = []
 
-    def watcher(self, **rhythm: object) -> Watcher:
+    def watcher(self, **rhythm: object) -> FolderWatching:
         job = Job(
-            name="Office", folders=(str(self.work),), stores=(), rhythm=Rhythm(on_change=True, **rhythm)
+            id=OFFICE,
+            name="Office",
+            folders=(str(self.work),),
+            stores=(),
+            rhythm=Rhythm(on_change=True, **rhythm),
         )  # type: ignore[arg-type]
-        made = Watcher(
-            SystemClock(), self.journal, (str(self.state),), lambda name, moment: self.heard.append(moment)
-        )
+        made = FolderWatching(SystemClock(), self.journal, (str(self.state),), lambda: self.heard.append(1))
         made.look([job])
         self.addCleanup(made.end)
         made.wait_ready(120)
         return made
 
-    def until_quiet(self, made: Watcher) -> None:
+    def until_quiet(self, made: FolderWatching) -> None:
         """Until nothing more is heard for a while."""
-        known, count = made._jobs["Office"], -1
+        known, count = made._jobs[OFFICE], -1
         while count != known.count:
             count = known.count
             time.sleep(0.7)
@@ -63,30 +65,30 @@ class WatchingTest(GoodTideTest):
             (self.work / f"{number // 200:03}" / f"{number:05}").mkdir(parents=True)
         began = time.process_time()
         made = self.watcher()
-        self.assertEqual(made.words("Office"), "The folders are watched for changes.")
+        self.assertEqual(made.words(OFFICE), "The folders are watched for changes.")
         self.assertLess(time.process_time() - began, 60)
-        self.assertEqual(made.newest("Office"), 0)
+        self.assertEqual(made.newest(OFFICE), 0)
         (self.work / "099" / "19999" / "last").write_text("x")
         self.until_quiet(made)
-        self.assertGreater(made.newest("Office"), 0)
+        self.assertGreater(made.newest(OFFICE), 0)
         self.heard.clear()
         before = time.time_ns()
         for number in range(_CHANGES):
             os.close(os.open(self.work / f"{number % 100:03}" / f"file {number}", os.O_CREAT | os.O_WRONLY))
         self.until_quiet(made)
-        newest = made.newest("Office")
+        newest = made.newest(OFFICE)
         self.assertGreater(newest, before)
         self.assertLess(len(self.heard), 120)
-        made.taken_in("Office", newest)
-        self.assertEqual(made.newest("Office"), 0)
+        made.taken_in(OFFICE, newest)
+        self.assertEqual(made.newest(OFFICE), 0)
         made.wait_ready(120)
         fresh = self.work / "099" / "made later"
         fresh.mkdir()
         self.until_quiet(made)
-        made.taken_in("Office", time.time_ns())
+        made.taken_in(OFFICE, time.time_ns())
         (fresh / "file").write_text("x")
         self.until_quiet(made)
-        self.assertGreater(made.newest("Office"), 0)
+        self.assertGreater(made.newest(OFFICE), 0)
 
     @unittest.skipUnless(shutil.which("unshare"), "unshare is not installed")
     def test_the_systems_limit_is_reached_for_real(self) -> None:
@@ -116,14 +118,14 @@ class WatchingTest(GoodTideTest):
             side_effect=OSError(errno.ENOSPC, "No space left on device"),
         ):
             made = self.watcher()
-        self.assertTrue(made.falls_back("Office"))
-        self.assertIn("by the clock", made.words("Office"))
+        self.assertTrue(made.falls_back(OFFICE))
+        self.assertIn("by the clock", made.words(OFFICE))
         self.assertEqual(len(self.journal.events(Filter(text="limit of watched folders"))), 1)
         rhythm = Rhythm(rules=(), on_change=True, at_most_minutes=30)
         facts = Facts(True, unwatched=True)
-        self.assertIsNone(decide(rhythm, Book(served=T0), facts, T0 + 29 * 60 * SECOND, 0, "UTC").run)
+        self.assertIsNone(decide(rhythm, JobRecord(served=T0), facts, T0 + 29 * 60 * SECOND, 0, "UTC").run)
         self.assertIs(
-            decide(rhythm, Book(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE
+            decide(rhythm, JobRecord(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE
         )
         self.assertIn("cannot be watched", limit_words(OSError(errno.EACCES, "Permission denied")))
 

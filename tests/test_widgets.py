@@ -13,6 +13,8 @@ from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
+from good_tide.core.coverage import Covered
+from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Check, DiskFacts, Level
 from good_tide.core.rules import parse_rule
 from good_tide.desktop.coverage.area_picture import AreaPicture
@@ -23,14 +25,16 @@ from good_tide.desktop.setup.secrecy import SecrecyPanel
 from good_tide.desktop.setup.verdicts import CheckList, LevelSign
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.stores.room_picture import RoomPicture
-from good_tide.protocol.messages import DiskView, FolderShare, RuleView, StoreView
+from good_tide.protocol.agent_calls import StoreView
+from good_tide.protocol.coverage_calls import FolderShare, RuleView
+from good_tide.protocol.setup_calls import DiskView
 
 GIB = 1 << 30
 
 
 def share(path: str, size: int, out: int = 0) -> FolderShare:
     return FolderShare(
-        path.encode(), 1 if size else 0, size, 1 if out else 0, out, 0, "in" if size else "out", False
+        path.encode(), 1 if size else 0, size, 1 if out else 0, out, 0, Covered.IN if size else "out", False
     )
 
 
@@ -108,7 +112,14 @@ class AreaTest(WidgetTest):
         picture.show_folders(
             [
                 FolderShare(
-                    b"/x\xff\n" + bytes([65 + number % 26]) * number, 1, 1 << number, 0, 0, 0, "in", False
+                    b"/x\xff\n" + bytes([65 + number % 26]) * number,
+                    1,
+                    1 << number,
+                    0,
+                    0,
+                    0,
+                    Covered.IN,
+                    False,
                 )
                 for number in range(1, 60)
             ]
@@ -270,7 +281,16 @@ class PlacePiecesTest(WidgetTest):
     def test_the_room_on_a_disk_adds_up(self) -> None:
         picture = RoomPicture(self.look)
         picture.show_store(
-            StoreView("/s", "Pier", True, True, stored=25 * GIB, disk_total=100 * GIB, disk_free=50 * GIB)
+            StoreView(
+                StoreId("one"),
+                "/s",
+                "Pier",
+                True,
+                True,
+                stored=25 * GIB,
+                disk_total=100 * GIB,
+                disk_free=50 * GIB,
+            )
         )
         self.shown(picture, 400, 58)
         image = picture.grab().toImage()

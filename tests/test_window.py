@@ -22,12 +22,14 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QAccessible, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QToolButton, QToolTip
+from tools.window_driver import Views, wait_until
 
 from good_tide.demo import story
 from good_tide.demo.build import DemoFolders, build_demo
 from good_tide.desktop.painting.palette import DARK, LIGHT
 from good_tide.desktop.painting.picture import NAME_WIDTH
-from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.desktop.timeline.lifelines import ROW
 from good_tide.operations.workplace import load_jobs, save_job
@@ -87,7 +89,8 @@ class DemoWindowTest(unittest.TestCase):
 
     def setUp(self) -> None:
         self.window = MainWindow(self.look, self.socket, self.demo.settings)
-        self.place, self.lines = self.window.timeline, self.window.timeline.lines
+        self.views = Views(self.window)
+        self.place, self.lines = self.views.timeline, self.views.timeline.lines
         self.window.show()
         self.window.start()
         self.until(lambda: self.window.overview.state == "ready" and len(self.place.model.rows()) == 3)
@@ -110,7 +113,7 @@ class DemoWindowTest(unittest.TestCase):
 
     def select(self, name: str) -> None:
         self.place.select(self.place.model.root + b"/" + os.fsencode(name))
-        self.until(lambda: not self.window.link._waiting and not self.place._settle.isActive())
+        self.until(lambda: not self.window.link.waits and not self.place._settle.isActive())
 
     def test_the_demo_tells_its_stories(self) -> None:
         self.assertLess(self.seconds, 60, "of processor, so that a busy machine is no fault of the demo")
@@ -140,11 +143,9 @@ class DemoWindowTest(unittest.TestCase):
         self.assertGreater(self.place.model.moment, 1)
         self.key(Qt.Key.Key_Backspace)
         self.until(lambda: len(self.place.model.rows()) == 3)
-        for number, name in enumerate(("timeline", "coverage", "stores", "rhythm", "journal")):
-            QTest.keyClick(
-                self.window, getattr(Qt.Key, f"Key_{number + 1}"), Qt.KeyboardModifier.ControlModifier
-            )
-            self.assertIs(self.window._places.currentWidget(), getattr(self.window, name))
+        for number, kind in enumerate(VIEWS, 1):
+            QTest.keyClick(self.window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.ControlModifier)
+            self.assertIs(self.window.pages.currentWidget(), self.window.views[kind])
 
     def test_zooming_panning_and_clicking(self) -> None:
         self.enter("Office/Budgets")
@@ -274,7 +275,7 @@ class DemoWindowTest(unittest.TestCase):
         before = len(self.place.model.tide)
         (self.demo.workstation / "Office" / "contacts.csv").write_text(f"changed at {time.time()}\n")
         self.select("contacts.csv")
-        QTest.mouseClick(self.window.take, Qt.MouseButton.LeftButton)
+        QTest.mouseClick(self.window.head.take, Qt.MouseButton.LeftButton)
         self.until(lambda: len(self.place.model.tide) == before + 1 and not self.place.model.missing_views())
         row = self.place.model.row_of(self.place.model.selected)
         assert row is not None
@@ -325,9 +326,9 @@ class DemoWindowTest(unittest.TestCase):
                 and self.place.inspector._detail.snapshot == self.place.model.tide[0].name
             )
         )
-        self.assertIn(
-            "no text any more", self.place.inspector._verdict.text() + self.place.inspector._detail.with_disk
-        )
+        with_disk = self.place.inspector._detail.with_disk
+        assert with_disk is not None
+        self.assertIn("no text any more", self.place.inspector._verdict.text() + with_disk.words)
         self.enter("Sound")
         self.place.go(len(self.place.model.tide))
         self.select("full run recording.wav")

@@ -15,18 +15,20 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
+from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SystemClock
-from good_tide.core.progress import Progress
+from good_tide.core.progress import Progress, WorkKind
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import Mood
-from good_tide.desktop.shell.application import make_application, wait_until
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, save_job
-from good_tide.protocol.messages import Finished, Hello, Overview, RestoreResult, Work, raw
+from good_tide.protocol.agent_calls import AgentFacts, Hello, RestoreResult, Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.sockets import agent_socket
-from tests.base import BY_HAND, MACHINE, PASSPHRASE, GoodTideTest
+from tests.base import BY_HAND, MACHINE, OFFICE, PASSPHRASE, GoodTideTest
 from tests.places import put_away
 from tests.stand_ins import quiet
 
@@ -48,6 +50,7 @@ class StateTest(GoodTideTest):
         save_job(
             self.settings,
             Job(
+                id=OFFICE,
                 name="Office",
                 folders=(str(self.work),),
                 stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
@@ -58,41 +61,42 @@ class StateTest(GoodTideTest):
         )
 
     def open(self) -> MainWindow:
-        agent = Agent(self.settings, self.here, SystemClock(), around=quiet(self.settings))
+        agent = Agent(self.here, SystemClock(), environment=quiet(self.settings))
         thread = threading.Thread(target=agent.run)
         thread.start()
         window = MainWindow(self.look, agent_socket(self.here.runtime, self.settings), self.settings)
         window.show()
         window.start()
         self.addCleanup(lambda: (put_away(window), agent.end(), thread.join()))
-        self.until(lambda: window._sentence.text() != "Looking for the agent…")
+        self.until(lambda: window.head.sentence.text() != "Looking for the agent…")
         return window
 
     def until(self, true: Callable[[], bool]) -> None:
         wait_until(true)
 
     def shown(self, window: MainWindow) -> str:
-        page = window.state_page
-        self.assertIs(window._places.currentWidget(), page)
+        page, view = Views(window).state_page, Views(window).timeline_view
+        self.assertIs(window.pages.currentWidget(), view)
+        self.assertTrue(page.isVisible())
         return f"{page._title.text()}\n{page._words.text()}"
 
     def test_no_job(self) -> None:
         window = self.open()
-        self.until(lambda: window._places.currentWidget() is window.set_up)
-        self.assertIn("Nothing is protected", window._sentence.text())
-        self.assertFalse(window.take.isEnabled())
-        self.assertIs(window._sign.mood, Mood.ATTENTION)
+        self.until(lambda: window.pages.currentWidget() is window.set_up)
+        self.assertIn("Nothing is protected", window.head.sentence.text())
+        self.assertFalse(window.head.take.isEnabled())
+        self.assertIs(window.head.sign.mood, Mood.ATTENTION)
 
     def test_the_first_snapshot_begins_the_timeline(self) -> None:
         self.new_store()
         self.job(PASSPHRASE)
         window = self.open()
         self.assertIn("No snapshot yet", self.shown(window))
-        QTest.mouseClick(window.take, Qt.MouseButton.LeftButton)
-        self.until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))
-        self.assertIs(window._places.currentWidget(), window.timeline)
-        self.assertEqual([row.title for row in window.timeline.model.rows()], ["plan.txt"])
-        self.assertIs(window._sign.mood, Mood.WELL)
+        QTest.mouseClick(window.head.take, Qt.MouseButton.LeftButton)
+        self.until(lambda: window.overview.state == "ready" and bool(Views(window).timeline.model.rows()))
+        self.assertTrue(Views(window).timeline.isVisible())
+        self.assertEqual([row.title for row in Views(window).timeline.model.rows()], ["plan.txt"])
+        self.assertIs(window.head.sign.mood, Mood.WELL)
 
     def test_a_long_history_is_read_while_the_window_says_how_far_it_is(self) -> None:
         store = self.new_store()
@@ -101,18 +105,19 @@ class StateTest(GoodTideTest):
             self.snap(store, hour)
         self.job(PASSPHRASE)
         told: list[str] = []
-        real = MainWindow._take_overview
+        real = MainWindow._show
 
-        def listen(window: MainWindow, overview: Overview) -> None:
-            real(window, overview)
-            told.append(f"{overview.state} {window.state_page._title.text()} {window._sentence.text()}")
+        def listen(window: MainWindow) -> None:
+            real(window)
+            title = Views(window).state_page._title.text()
+            told.append(f"{window.overview.state} {title} {window.head.sentence.text()}")
 
-        with mock.patch.object(MainWindow, "_take_overview", listen):
+        with mock.patch.object(MainWindow, "_show", listen):
             window = self.open()
-            self.until(lambda: window.overview.state == "ready" and bool(window.timeline.model.rows()))
+            self.until(lambda: window.overview.state == "ready" and bool(Views(window).timeline.model.rows()))
         self.assertEqual(told[0], "catching-up Reading history Reading history.")
         self.assertEqual(len(window.overview.tide), 70)
-        self.assertIs(window._places.currentWidget(), window.timeline)
+        self.assertTrue(Views(window).timeline.isVisible())
 
     def test_a_disk_that_comes_back(self) -> None:
         self.snap(self.new_store())
@@ -122,16 +127,16 @@ class StateTest(GoodTideTest):
         window = self.open()
         self.assertIn("The disk Pier is not here", self.shown(window))
         away.rename(store)
-        QTest.mouseClick(window.state_page.look_again, Qt.MouseButton.LeftButton)
+        QTest.mouseClick(Views(window).state_page.look_again, Qt.MouseButton.LeftButton)
         self.until(lambda: window.overview.state == "ready")
-        self.assertIs(window._places.currentWidget(), window.timeline)
+        self.assertTrue(Views(window).timeline.isVisible())
 
     def test_a_locked_store_opens_with_its_passphrase_only(self) -> None:
         self.snap(self.new_store())
         self.job()
         window = self.open()
         self.assertIn("locked", self.shown(window))
-        page = window.state_page
+        page = Views(window).state_page
         page._passphrase.setText("nonsense")
         QTest.mouseClick(page.open, Qt.MouseButton.LeftButton)
         self.until(lambda: page._wrong.isVisible())
@@ -148,20 +153,20 @@ class StateTest(GoodTideTest):
         header.write_bytes(b"{}")
         window = self.open()
         self.assertIn("store.json", self.shown(window))
-        self.assertIs(window._sign.mood, Mood.HARM)
+        self.assertIs(window.head.sign.mood, Mood.HARM)
 
     def test_one_damaged_snapshot_does_not_hide_the_others(self) -> None:
         store = self.new_store()
         self.snap(store, 0)
         self.write("plan.txt", "second\n")
         bad = self.snap(store, 1)
-        file = Path(store.place.title) / "snapshots" / bad.name
+        file = Path(store.place.title) / "snapshots" / bad.id
         file.write_bytes(file.read_bytes()[:-1])
         self.job(PASSPHRASE)
         window = self.open()
         self.until(lambda: window.notice.isVisible())
         self.assertIn("damaged", window.notice.text)
-        self.assertEqual(len(window.timeline.model.tide), 1)
+        self.assertEqual(len(Views(window).timeline.model.tide), 1)
 
     def test_gaps_are_told_in_status_journal_and_lifeline(self) -> None:
         store = self.new_store()
@@ -171,11 +176,11 @@ class StateTest(GoodTideTest):
         self.snap(store, 1)
         self.job(PASSPHRASE)
         window = self.open()
-        self.until(lambda: bool(window.timeline.model.rows()))
-        row = window.timeline.model.rows()[0]
+        self.until(lambda: bool(Views(window).timeline.model.rows()))
+        row = Views(window).timeline.model.rows()[0]
         self.assertEqual([span.kind for span in row.line.spans], ["f", "x"])
-        window.timeline.select(row.path)
-        self.assertIn("Could not be read", window.timeline.inspector._facts.text())
+        Views(window).timeline.select(row.path)
+        self.assertIn("Could not be read", Views(window).timeline.inspector._facts.text())
 
     def test_pause_go_on_and_stop_from_the_window(self) -> None:
         self.snap(self.new_store())
@@ -183,18 +188,18 @@ class StateTest(GoodTideTest):
             self.write(f"{number}.bin", random.Random(number).randbytes(30_000_000))
         self.job(PASSPHRASE)
         window = self.open()
-        self.until(lambda: window.take.isEnabled())
-        QTest.mouseClick(window.take, Qt.MouseButton.LeftButton)
+        self.until(lambda: window.head.take.isEnabled())
+        QTest.mouseClick(window.head.take, Qt.MouseButton.LeftButton)
         self.until(lambda: window.work_strip.isVisible())
         QTest.mouseClick(window.work_strip.pause, Qt.MouseButton.LeftButton)
-        self.until(lambda: "paused" in window._sentence.text())
+        self.until(lambda: "paused" in window.head.sentence.text())
         self.assertEqual(window.work_strip.pause.text(), "Go on")
         QTest.mouseClick(window.work_strip.pause, Qt.MouseButton.LeftButton)
         self.until(lambda: window.work_strip.pause.text() == "Pause")
         QTest.mouseClick(window.work_strip.stop, Qt.MouseButton.LeftButton)
         self.until(lambda: not window.work_strip.isVisible() and window.notice.isVisible())
         self.assertIn("Stopped", window.notice.text)
-        self.assertEqual(len(window.timeline.model.tide), 1)
+        self.assertEqual(len(Views(window).timeline.model.tide), 1)
 
     def test_progress_and_results_in_words(self) -> None:
         self.snap(self.new_store())
@@ -203,23 +208,21 @@ class StateTest(GoodTideTest):
         self.until(lambda: window.overview.state == "ready")
         for second in range(11):
             work = Work(
-                "restore",
+                WorkKind.RESTORE,
                 False,
                 Progress("Restoring", 1, 4, second << 20, 30 << 20, "/home/ada/poster.png"),
                 float(second),
             )
-            window._notified("progress", bytes(raw(work)))
+            window.state._goes_on(WorkGoesOn(work))
         self.assertEqual(
             window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   about 20 s left   poster.png"
         )
         result = RestoreResult(1, 2, 0, 0, 5, ("/home/ada/Set aside",), ("plan.txt: damaged",))
-        window._notified(
-            "finished", bytes(raw(Finished("restore", restore=result, words="Restored 3 items")))
-        )
+        window.state._ended(WorkEnded(WorkKind.RESTORE, restore=result, words="Restored 3 items"))
         self.assertIn("1 created, 2 replaced", window.notice._detail.text())
         self.assertIn("plan.txt: damaged", window.notice._detail.text())
         self.assertTrue(window.notice.undo_button.isVisible())
-        window._notified("finished", bytes(raw(Finished("snapshot", error="No room left on the disk"))))
+        window.state._ended(WorkEnded(WorkKind.SNAPSHOT, error="No room left on the disk"))
         self.assertEqual(
             (window.notice.text, window.notice.objectName()), ("No room left on the disk", "trouble")
         )
@@ -230,24 +233,30 @@ class StateTest(GoodTideTest):
         self.job(PASSPHRASE)
         window = self.open()
         self.until(lambda: window.overview.state == "ready")
-        for number in range(1, 5):
-            window.show_place(number)
-            self.until(lambda: not window.link._waiting)
-            if number == 1:
-                self.until(lambda: window.coverage.survey is not None and window.coverage.survey.done)
+        for kind in VIEWS[1:]:
+            window.show_view(kind)
+            self.until(lambda: not window.link.waits)
+            if kind is VIEWS[1]:
+                self.until(
+                    lambda: Views(window).coverage.survey is not None and Views(window).coverage.survey.done
+                )
             self.assertFalse(window.grab().isNull())
-        top = window.coverage.tree.topLevelItem(0)
+        top = Views(window).coverage.tree.topLevelItem(0)
         self.assertEqual((top.text(2), top.child(0).text(0)), ("2", "sub"))
-        self.assertEqual([card.view.snapshots for card in window.stores.cards], [1])
-        self.assertEqual(window.rhythm.sentence.text(), "Snapshots are taken only by hand.")
+        self.assertEqual([card.view.snapshots for card in Views(window).stores.cards], [1])
+        self.assertEqual(Views(window).rhythm.sentence.text(), "Snapshots are taken only by hand.")
         self.assertEqual(
-            [window.journal.events.topLevelItemCount(), window.journal.runs.topLevelItemCount()], [1, 1]
+            [
+                Views(window).journal.events.topLevelItemCount(),
+                Views(window).journal.runs.topLevelItemCount(),
+            ],
+            [1, 1],
         )
 
     def test_a_lost_agent_is_told_and_started_again(self) -> None:
         self.snap(self.new_store())
         self.job(PASSPHRASE)
-        first = Agent(self.settings, self.here, SystemClock(), around=quiet(self.settings))
+        first = Agent(self.here, SystemClock(), environment=quiet(self.settings))
         thread = threading.Thread(target=first.run)
         thread.start()
         window = MainWindow(self.look, agent_socket(self.here.runtime, self.settings), self.settings)
@@ -256,13 +265,13 @@ class StateTest(GoodTideTest):
         self.addCleanup(window.close)
         self.until(lambda: window.overview.state == "ready")
         states: list[str] = []
-        window.link.lost.connect(lambda: states.append(window._sentence.text()))
+        window.link.lost.connect(lambda: states.append(window.head.sentence.text()))
         first.end()
         thread.join()
-        self.until(lambda: "last snapshot" in window._sentence.text().lower() and bool(states))
+        self.until(lambda: "last snapshot" in window.head.sentence.text().lower() and bool(states))
         self.assertEqual(states, ["The agent has gone."])
-        greetings: list[Hello] = []
-        window.link.ask("hello", None, Hello, greetings.append)
+        greetings: list[AgentFacts] = []
+        window.link.ask(Hello(), greetings.append)
         self.until(lambda: bool(greetings))
         self.assertNotEqual(greetings[0].process, os.getpid())
         window.close()
@@ -277,9 +286,9 @@ class StateTest(GoodTideTest):
         self.snap(self.new_store())
         self.job(PASSPHRASE)
         window = self.open()
-        self.until(lambda: bool(window.timeline.model.rows()))
+        self.until(lambda: bool(Views(window).timeline.model.rows()))
         self.assertLessEqual(window.minimumSizeHint().width(), 1280)
-        for button in (window.take, window.timeline.inspector._restore):
+        for button in (window.head.take, Views(window).timeline.inspector._restore):
             self.assertGreaterEqual(
                 button.sizeHint().width(), button.fontMetrics().horizontalAdvance(button.text())
             )

@@ -17,7 +17,7 @@ from pathlib import Path
 from good_tide.core.clock import SECOND
 from good_tide.core.planning import Wait
 from good_tide.core.status import JobFacts
-from good_tide.desktop.shell.application import render_states
+from tools.painting import render_states
 hour, gib = 3600 * SECOND, 1 << 30
 now = 1_794_840_300 * SECOND
 here = dict(
@@ -71,8 +71,9 @@ def main() -> None:
             [sys.executable, "-m", "good_tide", "demo", "--no-window"], env=environment, check=True
         )
         code = (
-            "import sys; from pathlib import Path; from good_tide.cli.launch import render_views\n"
-            "render_views(Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3])"
+            "import sys; from pathlib import Path; from tools.painting import render_views, socket_of\n"
+            "folder = Path(sys.argv[1])\n"
+            "render_views(socket_of(folder), folder, Path(sys.argv[2]), sys.argv[3])"
         )
         for theme, folder in (("light", target), ("dark", HOME / "dark")):
             subprocess.run(
@@ -121,8 +122,9 @@ def _set_up(target: Path, environment: dict[str, str]) -> None:
             check=True,
         )
     code = (
-        "import sys; from pathlib import Path; from good_tide.cli.launch import"
-        " render_set_up\nrender_set_up(Path(sys.argv[1]), Path(sys.argv[2]), 'light')"
+        "import sys; from pathlib import Path; from tools.painting import render_set_up, socket_of\n"
+        "folder = Path(sys.argv[1])\n"
+        "render_set_up(socket_of(folder), folder, Path(sys.argv[2]), 'light')"
     )
     subprocess.run([sys.executable, "-c", code, str(settings), str(target)], env=environment, check=True)
 

@@ -12,8 +12,9 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
 from good_tide.operations.workplace import this_workplace
+from good_tide.protocol.agent_calls import AgentFacts, Hello
 from good_tide.protocol.client import agent_client
-from good_tide.protocol.messages import PROTOCOL_VERSION, Hello
+from good_tide.protocol.contract import PROTOCOL_VERSION
 from good_tide.protocol.sockets import agent_socket
 from good_tide.system import service
 
@@ -73,11 +74,11 @@ def agent_status(as_json: bool) -> int:
     return _say(service.state(), as_json)
 
 
-def _hello() -> Hello | None:
+def _hello() -> AgentFacts | None:
     """What a running agent says of itself; None while none runs."""
     here = this_workplace()
     with agent_client(agent_socket(here.runtime, here.settings)) as agent:
-        return agent.ask("hello", None, Hello) if agent is not None else None
+        return agent.ask(Hello()) if agent is not None else None
 
 
 def _say(state: service.ServiceState, as_json: bool) -> int:

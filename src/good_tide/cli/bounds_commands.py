@@ -6,46 +6,33 @@ from pathlib import Path
 from typing import Any
 
 import click
-import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.coverage_commands import openers
 from good_tide.cli.options import (
+    job_stores,
     json_option,
+    opened_named,
     passphrase_option,
     progress_option,
-    read_passphrase,
     whose_options,
 )
 from good_tide.cli.output import print_json, say
-from good_tide.cli.telling_commands import named_store
-from good_tide.core.clock import SystemClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
-from good_tide.core.settings import Job
 from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
+from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
-from good_tide.operations.records.store_memory import StoreMemory, others_write
-from good_tide.operations.retention.precious import precious_now
-from good_tide.operations.retention.thinning import (
-    ThinPlan,
-    ladder_words,
-    pin,
-    plan_release,
-    plan_thinning,
-    release,
-    sweep,
-    unpin,
-)
-from good_tide.operations.snapshot.holding import heed
-from good_tide.operations.stores.disks import disks_for, locate
+from good_tide.operations.jobs.changing import change_ladder
+from good_tide.operations.retention.by_hand import pin_by_hand, plan_by_hand, release_by_hand
+from good_tide.operations.retention.by_ladder import agree, plan_by_ladder, thin_by_ladder
+from good_tide.operations.retention.sweeping import sweep_store
+from good_tide.operations.retention.thinning import ThinPlan
+from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Store
-from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
-from good_tide.system.machine import local_zone
+from good_tide.operations.stores.users import job_using
+from good_tide.operations.workplace import find_job, load_jobs
 
 
 def _plan_fields(plan: ThinPlan) -> dict[str, Any]:
@@ -59,7 +46,7 @@ def _plan_fields(plan: ThinPlan) -> dict[str, Any]:
 def _snapshot_fields(snapshot: Snapshot) -> dict[str, Any]:
     record = snapshot.record
     return {
-        "snapshot": snapshot.name,
+        "snapshot": snapshot.id,
         "time": iso(record.time),
         "machine": record.machine.name,
         "label": record.label or None,
@@ -76,24 +63,16 @@ def _say_plan(plan: ThinPlan, now: int) -> None:
         say(f"Releases {', '.join(shown)}{more}.")
 
 
-def _stores_of(job: Job, here: Workplace, passphrase_file: Path | None) -> list[Store]:
-    """The stores of a job that are here, opened with the passphrase in a file, or as the job says.
+def _stores_here(stores: JobStores) -> list[Store]:
+    """The stores of a job that are here.
 
     Raises:
         PersonError: none is.
     """
-    disks, open_ref = (
-        disks_for(here.settings),
-        openers(job, here, read_passphrase(passphrase_file))["open_ref"],
-    )
-    found = [open_ref(ref, folder) for ref in job.stores if (folder := locate(ref, disks)) is not None]
+    found = [stores.store(ref) for ref in stores.here()]
     if not found:
         raise PersonError("No store of this job is here", "Connect its disk")
     return found
-
-
-def _precious(store: Store, job: Job, here: Workplace) -> frozenset[str]:
-    return precious_now(store, job, (job.machine or here.machine).id, here.cache)
 
 
 @click.command("ladder")
@@ -121,25 +100,20 @@ def ladder_command(
 ) -> int:
     """How dense a job's history stays with age, and what that keeps and releases now. Nothing is released by
     this command."""
-    here = this_workplace()
-    job = find_job(here.settings, name)
+    context = this_context()
+    job = find_job(context.here.settings, name)
     if rungs and ready:
         raise PersonError("A ladder is a ready one or has rungs of its own", "Give --ready or --rung")
     ladder = READY[ready] if ready else Ladder(tuple(map(parse_rung, rungs))) if rungs else job.ladder
     ladder.check()
     if ladder != job.ladder:
-        job = msgspec.structs.replace(job, ladder=ladder)
-        save_job(here.settings, job)
-        Journal(here.records, SystemClock()).add("good", job.name, f"History is kept {ladder_words(ladder)}")
-    moment = parse_time(picture) if picture is not None else SystemClock().now()
-    machine = (job.machine or here.machine).id
+        job = change_ladder(context, job, ladder)
+    moment = parse_time(picture) if picture is not None else context.clock.now()
     if not as_json:
         say(f"{job.name} keeps {words(ladder)}.")
     with output.steered(None, as_json) as steering:
-        store = _stores_of(job, here, passphrase_file)[0]
-        plan = plan_thinning(
-            store, ladder, machine, local_zone(), moment, steering, here.cache, _precious(store, job, here)
-        )
+        store = _stores_here(job_stores(context, job, passphrase_file))[0]
+        plan = plan_by_ladder(context, job, store, steering, ladder, moment, with_room=True)
     if as_json:
         print_json(
             {
@@ -150,7 +124,7 @@ def ladder_command(
             }
         )
     else:
-        _say_plan(plan, SystemClock().now())
+        _say_plan(plan, context.clock.now())
     return output.DONE
 
 
@@ -171,47 +145,34 @@ def thin_command(
 ) -> int:
     """Release what the ladders of one job, or of all, do not keep. The room comes back with the next
     sweep."""
-    here, clock = this_workplace(), SystemClock()
-    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
-    journal = Journal(here.records, clock)
+    context = this_context()
+    settings = context.here.settings
+    jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     released: list[dict[str, Any]] = []
-    kept, back = 0, 0
-    waits = False
+    kept, back, waits = 0, 0, False
     for job in jobs:
-        for store in _stores_of(job, here, passphrase_file):
+        waiting = False
+        for store in _stores_here(job_stores(context, job, passphrase_file)):
             with output.steered(progress, as_json) as steering:
-                machine = (job.machine or here.machine).id
-                if StoreMemory(here.state, store.header.store).is_mixed(machine):
-                    noticed = others_write((job.machine or here.machine).name)
-                    raise PlaceError(noticed.what, noticed.todo)
-                plan = plan_thinning(
-                    store,
-                    job.ladder,
-                    machine,
-                    local_zone(),
-                    clock.now(),
-                    steering,
-                    here.cache,
-                    _precious(store, job, here),
+                thinned = thin_by_ladder(
+                    context, job, store, steering, agreed=yes, only_plan=only_plan, with_room=True
                 )
-                agreed = job.ladder == job.agreed or yes or not plan.needs_yes
-                if plan.releases and agreed and not only_plan:
-                    release(store, plan, "by the ladder", job.name, journal, clock, steering)
-                    Books(here.records).note_released(store.header.store)
+            plan, held_back = thinned.plan, thinned.waits and not only_plan
             kept, back = kept + len(plan.keeps), back + (plan.gives_back or 0)
-            if agreed or only_plan:
+            if not held_back:
                 released += [_snapshot_fields(snapshot) for snapshot in plan.releases]
             if not as_json:
-                _say_plan(plan, clock.now())
-            if plan.releases and not agreed and not only_plan:
-                waits = True
+                _say_plan(plan, context.clock.now())
+            if held_back:
+                waiting = True
                 if not as_json:
                     say(
                         "The ladder was changed, and this would release more than a tenth of history. Look at"
                         " it, then give --yes."
                     )
-        if not only_plan and not waits and job.agreed != job.ladder:
-            save_job(here.settings, msgspec.structs.replace(job, agreed=job.ladder))
+        if not only_plan and not waiting:
+            agree(context, job)
+        waits = waits or waiting
     if as_json:
         print_json({"released": released, "kept": kept, "gives_back": back, "waits_for_yes": waits})
     return output.WITH_GAPS if waits else output.DONE
@@ -239,25 +200,23 @@ def release_command(
 ) -> int:
     """Release chosen snapshots of STORE, or all of a range of time; pinned ones and the newest of each
     machine stay."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
-    chooser = Chooser(opened, here, Whose(machine, job_name))
+    context = this_context()
+    found = opened_named(context, store, passphrase_file)
+    chooser = Chooser(context, found, Whose(machine, job_name))
     ranged = before is not None or since is not None
     if ranged == bool(snapshots):
         raise PersonError(
             "It is not clear what is to be released", "Name snapshots, or give --before or --since"
         )
-    begin, end = parse_time(since) if since else 0, parse_time(before) if before else clock.now()
-    names = {chooser.choose(wanted).name for wanted in snapshots}
+    begin, end = parse_time(since) if since else 0, parse_time(before) if before else context.clock.now()
+    chosen = {chooser.choose(wanted).id for wanted in snapshots}
     range_of = chooser.own() if machine or job_name else chooser.snapshots
-    names |= {snapshot.name for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
+    chosen |= {snapshot.id for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
+    job = job_using(context, found)
     with output.steered(None, as_json) as steering:
-        job = job_of(here, opened)
-        precious = _precious(opened, job, here) if job is not None else frozenset()
-        plan = plan_release(opened, names, steering, here.cache, ranged, precious)
+        plan = plan_by_hand(context, job, found, chosen, steering, lenient=ranged)
         if not only_plan:
-            release(opened, plan, "by hand", "", Journal(here.records, clock), clock, steering)
-            Books(here.records).note_released(opened.header.store)
+            release_by_hand(context, job, found, plan, steering)
     if as_json:
         print_json(
             {
@@ -267,7 +226,7 @@ def release_command(
             }
         )
     else:
-        _say_plan(plan, clock.now())
+        _say_plan(plan, context.clock.now())
     return output.DONE
 
 
@@ -290,41 +249,17 @@ def pin_command(
     as_json: bool,
 ) -> int:
     """Pin a snapshot of STORE: no thinning ever releases it."""
-    here = this_workplace()
-    opened = named_store(here, store, passphrase_file)
-    chosen = Chooser(opened, here, Whose(machine, job_name)).choose(snapshot)
-    if off and not unpin(opened, chosen.name):
+    context = this_context()
+    found = opened_named(context, store, passphrase_file)
+    chosen = Chooser(context, found, Whose(machine, job_name)).choose(snapshot)
+    if not pin_by_hand(context, job_using(context, found), found, chosen.id, not off, label):
         raise PersonError("This snapshot is not pinned", "There is nothing to take away")
-    if not off:
-        pin(opened, chosen.name, label)
-    words_ = (
-        f"{time_words(chosen.record.time, SystemClock().now())} is"
-        f" {'no longer pinned' if off else 'pinned'}{f': {label}' if label and not off else ''}"
-    )
-    Journal(here.records, SystemClock()).add("good", "", f"The snapshot of {words_}")
     if as_json:
-        print_json({"snapshot": chosen.name, "pinned": not off, "label": label or None})
-    else:
-        say(f"The snapshot of {words_}.")
+        print_json({"snapshot": chosen.id, "pinned": not off, "label": label or None})
+        return output.DONE
+    became = "no longer pinned" if off else f"pinned: {label}" if label else "pinned"
+    say(f"The snapshot of {time_words(chosen.record.time, context.clock.now())} is {became}.")
     return output.DONE
-
-
-def job_of(here: Workplace, store: Store) -> Job | None:
-    """The job of this machine that uses a store."""
-    disks = disks_for(here.settings)
-    for job in load_jobs(here.settings):
-        if any(str(locate(ref, disks)) == store.place.title for ref in job.stores):
-            return job
-    return None
-
-
-def _heed(here: Workplace, store: Store) -> None:
-    """Let this machine's own holding area of a store not keep what is doomed."""
-    disks = disks_for(here.settings)
-    for ref in {ref for job in load_jobs(here.settings) for ref in job.stores}:
-        folder = locate(ref, disks)
-        if folder is not None and str(folder) == store.place.title:
-            heed(here.holdings, ref, store, here.state)
 
 
 @click.command("sweep")
@@ -346,14 +281,10 @@ def sweep_command(
 ) -> int:
     """Give back the room of what no snapshot needs. Can be stopped at any point, and goes on with the
     next."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
+    context = this_context()
+    found = opened_named(context, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
-        report = sweep(opened, here.state, clock, steering, only_plan, lambda: _heed(here, opened), thorough)
-    if not only_plan and report.freed:
-        Journal(here.records, clock).add(
-            "good", "", f"The sweep of {store} gave back {size_words(report.freed)}"
-        )
+        report = sweep_store(context, found, steering, only_plan, thorough)
     if as_json:
         print_json(
             {

@@ -3,35 +3,24 @@
 from __future__ import annotations
 
 import os
-import sys
 from pathlib import Path
-from typing import Any
 
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, read_passphrase
+from good_tide.cli.options import job_stores, json_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
-from good_tide.core.settings import Job, StoreRef
-from good_tide.core.words import count_words, harmless, size_words
+from good_tide.core.words import count_words, size_words
+from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing, why
-from good_tide.operations.jobs.making import open_counted, passphrase_for
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.passphrase_tries import TryCounter
-from good_tide.operations.records.run_records import Books
-from good_tide.operations.schedule.standing import Standings
-from good_tide.operations.snapshot import holding
-from good_tide.operations.snapshot.job_run import Hands, run_kept
-from good_tide.operations.stores.disks import disks_for
-from good_tide.operations.stores.opening import Store, catalog_names, locked_hint
-from good_tide.operations.stores.pinning import check_header, check_keys, pin_in_settings
-from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
-from good_tide.system.keyrings import DesktopKeyRing
+from good_tide.operations.schedule.run import run_job
+from good_tide.operations.snapshot.taking import Steps
+from good_tide.operations.workplace import find_job, load_jobs, this_workplace
 from good_tide.system.mounts import network_devices
 
 
@@ -108,25 +97,17 @@ def run_jobs(
     name: str | None, passphrase_file: Path | None, label: str, progress: str | None, as_json: bool
 ) -> int:
     """Take the snapshots of one job, or of all of them."""
-    here, clock = this_workplace(), SystemClock()
-    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
+    context = this_context()
+    settings = context.here.settings
+    jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
-        find_job(here.settings, None)
-    given = read_passphrase(passphrase_file)
-    disks, rows, gaps, failed = disks_for(here.settings), [], False, None
-    journal, books = Journal(here.records, clock), Books(here.records)
-    standings = Standings(here, disks, clock, books, journal)
+        find_job(settings, None)
+    rows, gaps, failed = [], False, None
     for job in jobs:
-        hands = Hands(
-            here=here,
-            disks=disks,
-            clock=clock,
-            journal=journal,
-            warn=output.say_noticed,
-            **openers(job, here, given),
-        )
+        stores = job_stores(context, job, passphrase_file)
         with output.steered(progress, as_json) as steering:
-            taken = run_kept(job, hands, books, standings.book(job), steering, label=label)
+            steps = Steps(control=steering, label=label, warn=output.say_noticed)
+            taken = run_job(context, stores, steps)
         for one in taken:
             if one.snapshot is not None:
                 gaps = gaps or bool(one.snapshot.gaps)
@@ -160,48 +141,3 @@ def run_jobs(
     if failed is not None and not rows:
         return output.exit_code(failed)
     return output.WITH_GAPS if gaps or failed is not None else output.DONE
-
-
-def openers(job: Job, here: Workplace, given: str | None) -> dict[str, Any]:
-    """How a command opens a job's stores and holding areas: with the passphrase given, or as the job says, or
-    asking for it."""
-    clock = SystemClock()
-
-    def open_ref(ref: StoreRef, folder: Path) -> Store:
-        check_header(ref, folder)
-        words = (
-            None
-            if locked_hint(folder) is None
-            else given or passphrase_for(job, folder, DesktopKeyRing(), _ask)
-        )
-        opened = open_counted(folder, words, here.state, clock)
-        check_keys(ref, opened)
-        pin_in_settings(here.settings, job.name, ref, opened)
-        return opened
-
-    def open_area(ref: StoreRef) -> holding.HoldingArea:
-        identity, slots = holding.store_of_area(here.holdings, ref), holding.slots_folder(here.holdings, ref)
-        words = (
-            None
-            if holding.hint_of(here.holdings, ref) is None
-            else given or passphrase_for(job, slots, DesktopKeyRing(), _ask)
-        )
-        known = catalog_names(here.cache, identity)
-        return TryCounter(here.state, identity, clock).counted(
-            lambda: holding.open_area(here.holdings, ref, words, job.holding, known)
-        )
-
-    return {"open_ref": open_ref, "open_area": open_area}
-
-
-def _ask(folder: str, store: str) -> str | None:
-    if not sys.stdin.isatty():
-        return None
-    hint = locked_hint(Path(folder))
-    return str(
-        click.prompt(
-            f"Passphrase of the store in {folder}{f' (hint: {harmless(hint)})' if hint else ''}",
-            hide_input=True,
-            err=True,
-        )
-    )

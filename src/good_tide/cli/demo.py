@@ -10,8 +10,7 @@ from good_tide.operations.workplace import Workplace
 
 
 def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
-    """Make the demo when there is none (or ``fresh``), then show it; as PNG files where there is no
-    display."""
+    """Make the demo when there is none (or ``fresh``), then show it where there is a display."""
     root = here.data / "demo"
     folders = DemoFolders(root)
     if fresh or not folders.complete:
@@ -23,10 +22,8 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
         return output.DONE
     if launch.has_display():
         return launch.run_window(folders.settings)
-    pictures = launch.render_views(folders.settings, root / "pictures")
-    output.say("There is no display here. The main views were painted into these files instead:")
-    for picture in pictures:
-        output.say(f"  {picture}")
+    output.say("There is no display here to open the window on. Commands work on it all the same:")
+    output.say(f"  good-tide --settings {folders.settings} status")
     return output.DONE
 
 

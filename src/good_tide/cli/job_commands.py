@@ -14,46 +14,31 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
-from good_tide.core.clock import SystemClock
-from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import PersonError, WrongPassphraseError
+from good_tide.core.identifiers import StoreId
 from good_tide.core.jobfile import job_file_text, parse_job_file
 from good_tide.core.places import Level, Wanted, check_place
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import size_words
+from good_tide.operations.context import Context, this_context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.jobs.making import (
-    MadeStore,
-    WantedStore,
-    checked_folders,
+from good_tide.operations.jobs.changing import (
+    change_coverage,
+    change_ladder,
+    drop_store,
     free_name,
-    furnish,
-    job_of_file,
-    open_counted,
-    own_history,
-    passphrase_for,
-    rename_job,
+    keep,
+    remove,
+    rename,
 )
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.stores.disks import (
-    devices_under,
-    disks_for,
-    known_store_ids,
-    locate,
-    look_at,
-    store_ref,
-)
+from good_tide.operations.jobs.making import checked_folders, job_of_file, own_history
+from good_tide.operations.stores.disks import devices_under, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.stores.furnishing import Furnished, WantedStore, furnish
+from good_tide.operations.stores.furnishing import remember as remember_passphrase
+from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Store, locked_hint
-from good_tide.operations.workplace import (
-    Workplace,
-    add_job,
-    find_job,
-    load_jobs,
-    remove_job,
-    save_job,
-    this_workplace,
-)
-from good_tide.system.keyrings import DesktopKeyRing
+from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
 from good_tide.system.user_folders import user_folders
 
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
@@ -63,9 +48,8 @@ _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"
 @json_option
 def disks_command(as_json: bool) -> int:
     """The disks and shares that are mounted, and what speaks for and against keeping a store on each."""
-    here = this_workplace()
-    disks = disks_for(here.settings)
-    jobs = load_jobs(here.settings)
+    context = this_context()
+    disks, jobs = context.disks, load_jobs(context.here.settings)
     covered = [folder for job in jobs for folder in job.folders] or [home_folder()]
     wanted = Wanted(devices=devices_under(disks, covered))
     found = look_at(disks, known_store_ids(jobs, disks))
@@ -188,73 +172,62 @@ def job_add(
     as_json: bool,
 ) -> int:
     """Make a job. Its stores are made where there are none; recovery keys of new ones are printed once."""
-    here = this_workplace()
+    context = this_context()
+    here = context.here
     kept, notes = checked_folders(folders)
     job = Job(name=name, folders=kept, stores=(), rules=tuple(rule.text for rule in _rules_from(rules_file)))
     job = own_history(job, load_jobs(here.settings), here.machine)
-    job, made, more = _with_stores(here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint)
-    add_job(here.settings, job)
-    return _say_made(here, job, made, notes + more, passphrase_file if remember else None, as_json)
+    wanted = _wanted_stores(context, stores, unencrypted)
+    furnished = _furnished(context, job, wanted, passphrase_file, hint)
+    job = add_job(here.settings, furnished.job)
+    return _say_made(context, job, furnished, notes, passphrase_file if remember else None, as_json)
 
 
-def _with_stores(
-    here: Workplace,
-    job: Job,
-    stores: tuple[str, ...],
-    passphrase: Callable[[], str | None],
-    unencrypted: bool,
-    hint: str,
-) -> tuple[Job, list[MadeStore], list[str]]:
-    """A job with stores in further folders, made where there are none."""
-    disks = disks_for(here.settings)
+def _wanted_stores(context: Context, stores: tuple[str, ...], unencrypted: bool) -> list[WantedStore]:
+    """Stores in further folders."""
     folders = [Path(os.path.abspath(folder)) for folder in stores]
-    return _furnished(
-        here,
-        job,
-        [WantedStore(store_ref(disks, folder), folder, not unencrypted) for folder in folders],
-        passphrase,
-        hint,
-    )
+    return [WantedStore(store_ref(context.disks, folder), folder, not unencrypted) for folder in folders]
 
 
 def _furnished(
-    here: Workplace, job: Job, wanted: list[WantedStore], passphrase: Callable[[], str | None], hint: str
-) -> tuple[Job, list[MadeStore], list[str]]:
-    """A job with the stores that are wanted. What is doubtful about a place is noted in the journal."""
-    disks, journal = disks_for(here.settings), Journal(here.records, SystemClock())
+    context: Context, job: Job, wanted: list[WantedStore], passphrase_file: Path | None, hint: str
+) -> Furnished:
+    """A job with the stores that are wanted."""
+    passphrase = _new_passphrase(passphrase_file)
 
-    def open_first(ref: StoreRef) -> Store | None:
-        folder = locate(ref, disks)
-        if folder is None:
-            return None
+    def twin(first: StoreRef) -> Store | None:
+        stores = JobStores(context, msgspec.structs.replace(job, stores=(first,)), _First(passphrase))
         try:
-            words = (
-                None
-                if locked_hint(folder) is None
-                else passphrase_for(job, folder, DesktopKeyRing()) or passphrase()
-            )
-            return open_counted(folder, words, here.state, SystemClock())
+            return stores.store(first) if first in stores.here() else None
         except WrongPassphraseError:
             return None
 
-    job, made, notes = furnish(job, wanted, disks, passphrase, open_first, hint)
-    for one in made:
-        accepted = tuple(f"Accepted knowingly: {doubt}" for doubt in one.doubts)
-        journal.add(
-            "note" if accepted else "good",
-            job.name,
-            f"The store in {one.folder} is used by this job",
-            accepted,
-        )
-    return job, made, notes
+    return furnish(context, job, wanted, passphrase, twin, hint)
+
+
+class _First:
+    """The passphrase for new stores is tried on the job's first one where nothing else is known of it."""
+
+    def __init__(self, passphrase: Callable[[], str | None]) -> None:
+        self._passphrase = passphrase
+
+    def known(self, store: StoreId) -> str | None:
+        return None
+
+    def ask(self, where: str, hint: str | None) -> str | None:
+        return self._passphrase()
+
+    def unreadable(self, error: PersonError) -> None:
+        raise error
 
 
 def _say_made(
-    here: Workplace, job: Job, made: list[MadeStore], notes: list[str], remembered: Path | None, as_json: bool
+    context: Context, job: Job, furnished: Furnished, notes: list[str], remembered: Path | None, as_json: bool
 ) -> int:
-    words = read_passphrase(remembered)
+    made, words = furnished.made, read_passphrase(remembered)
+    notes = notes + furnished.notes
     if words is not None:
-        notes = notes + _remember(here, made, words)
+        notes = notes + remember_passphrase(context, job, made, words)
     if as_json:
         stores = [{"path": one.folder, "made": one.made, "recovery_key": one.recovery_key} for one in made]
         print_json(
@@ -276,19 +249,6 @@ def _say_made(
     for note in notes:
         say(f"Note: {note}.")
     return output.DONE
-
-
-def _remember(here: Workplace, made: list[MadeStore], words: str) -> list[str]:
-    """Remember the passphrase of stores in the key ring; what kept it from it, in sentences."""
-    ring = DesktopKeyRing()
-    for one in made:
-        try:
-            ring.remember(
-                open_counted(Path(one.folder), words, here.state, SystemClock()).header.store, words
-            )
-        except PlaceError as error:
-            return [f"The passphrase of {one.folder} is not remembered: {error.what}"]
-    return []
 
 
 def _job_fields(job: Job) -> dict[str, Any]:
@@ -334,8 +294,8 @@ def job_list(as_json: bool) -> int:
 @json_option
 def job_show(name: str, as_json: bool) -> int:
     """One job: its folders, rules and stores."""
-    here = this_workplace()
-    job = find_job(here.settings, name)
+    context = this_context()
+    job = find_job(context.here.settings, name)
     if as_json:
         print_json(_job_fields(job))
         return output.DONE
@@ -346,10 +306,9 @@ def job_show(name: str, as_json: bool) -> int:
     for number, rule in enumerate(job.rules, 1):
         say(f"  {number:>3}  {rule}")
     say(f"Stores{', in turns' if job.store_use == 'turns' else ''}")
-    disks = disks_for(here.settings)
     for ref in job.stores:
-        now = locate(ref, disks)
-        say(f"  {ref.name or ref.path}   {now if now is not None else 'away'}")
+        now = locate(ref, context.disks)
+        say(f"  {ref.called}   {now if now is not None else 'away'}")
     return output.DONE
 
 
@@ -383,7 +342,7 @@ def job_show(name: str, as_json: bool) -> int:
     metavar="PATTERN",
     help="Files whose every version is kept, in place of those before; “none”.",
 )
-@click.option("--rename", metavar="NEW", help="Another name for the job.")
+@click.option("--rename", "rename_to", metavar="NEW", help="Another name for the job.")
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
@@ -397,59 +356,53 @@ def job_change(
     dropped: str | None,
     store_use: str | None,
     precious: tuple[str, ...],
-    rename: str | None,
+    rename_to: str | None,
     passphrase_file: Path | None,
     unencrypted: bool,
     hint: str,
     as_json: bool,
 ) -> int:
     """Change a job. What is not named stays as it is."""
-    here = this_workplace()
-    before = job = find_job(here.settings, name)
-    if rename:
-        free_name(rename, before, load_jobs(here.settings))
+    context = this_context()
+    before = job = find_job(context.here.settings, name)
+    if rename_to:
+        free_name(rename_to, before, load_jobs(context.here.settings))
     notes: list[str] = []
+    covered, rules = job.folders, job.rules
     if folders:
-        kept, notes = checked_folders(folders)
-        job = msgspec.structs.replace(job, folders=kept)
+        covered, notes = checked_folders(folders)
     if rules_file is not None:
-        job = msgspec.structs.replace(job, rules=tuple(rule.text for rule in _rules_from(rules_file)))
-    if more:
-        job = msgspec.structs.replace(job, rules=(*(parse_rule(line).text for line in more), *job.rules))
+        rules = tuple(rule.text for rule in _rules_from(rules_file))
+    rules = (*(parse_rule(line).text for line in more), *rules)
+    named = () if precious == ("none",) else precious
+    patterns = tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in named)
     if store_use is not None:
         job = msgspec.convert({**msgspec.to_builtins(job), "store_use": store_use}, Job)
-    if precious:
-        patterns = (
-            ()
-            if precious == ("none",)
-            else tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in precious)
-        )
-        job = msgspec.structs.replace(job, precious=patterns)
     if dropped is not None:
-        job = msgspec.structs.replace(
-            job, stores=_without(job.stores, os.path.abspath(dropped), bool(stores))
-        )
-    job, made, more_notes = _with_stores(
-        here, job, stores, _new_passphrase(passphrase_file), unencrypted, hint
-    )
-    if rename and rename != before.name:
-        job = rename_job(
-            here, before, msgspec.structs.replace(job, name=rename), Journal(here.records, SystemClock())
-        )
-    else:
-        save_job(here.settings, job)
-    return _say_made(here, job, made, notes + more_notes, None, as_json)
+        job = drop_store(context, job, _ref_in(job, os.path.abspath(dropped)), bool(stores))
+    furnished = _furnished(context, job, _wanted_stores(context, stores, unencrypted), passphrase_file, hint)
+    job = keep(context, furnished.job)
+    if (covered, rules) != (before.folders, before.rules):
+        job = change_coverage(context, job, covered, rules)
+    if precious:
+        job = change_ladder(context, job, job.ladder, job.agreed == job.ladder, patterns)
+    if rename_to and rename_to != before.name:
+        job = rename(context, job, rename_to)
+    return _say_made(context, job, furnished, notes, None, as_json)
 
 
-def _without(stores: tuple[StoreRef, ...], folder: str, others_come: bool) -> tuple[StoreRef, ...]:
-    kept = tuple(ref for ref in stores if ref.path != folder)
-    if len(kept) == len(stores):
+def _ref_in(job: Job, folder: str) -> StoreRef:
+    """The job's store in a folder.
+
+    Raises:
+        PersonError: it has none there.
+    """
+    found = next((ref for ref in job.stores if ref.path == folder), None)
+    if found is None:
         raise PersonError(
-            f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in stores)}"
+            f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in job.stores)}"
         )
-    if not kept and not others_come:
-        raise PersonError("This is the job's only store", "Add another one first")
-    return kept
+    return found
 
 
 @job_group.command("remove")
@@ -457,9 +410,9 @@ def _without(stores: tuple[StoreRef, ...], folder: str, others_come: bool) -> tu
 @json_option
 def job_remove(name: str, as_json: bool) -> int:
     """Remove a job. Its stores and their snapshots stay as they are."""
-    here = this_workplace()
-    job = find_job(here.settings, name)
-    remove_job(here.settings, job.name)
+    context = this_context()
+    job = find_job(context.here.settings, name)
+    remove(context, job)
     if as_json:
         print_json({"removed": job.name})
     else:
@@ -476,9 +429,9 @@ def job_remove(name: str, as_json: bool) -> int:
 @json_option
 def job_save(name: str, file: Path, as_json: bool) -> int:
     """Save a job to a TOML file, to be used on the next machine."""
-    here = this_workplace()
-    job, home = find_job(here.settings, name), home_folder()
-    text = job_file_text(job, _encrypted(here, job), home, user_folders(home))
+    context = this_context()
+    job, home = find_job(context.here.settings, name), home_folder()
+    text = job_file_text(job, _encrypted(context, job), home, user_folders(home))
     try:
         file.write_text(text, encoding="utf-8")
     except OSError as error:
@@ -492,11 +445,10 @@ def job_save(name: str, file: Path, as_json: bool) -> int:
     return output.DONE
 
 
-def _encrypted(here: Workplace, job: Job) -> dict[str, bool]:
-    disks = disks_for(here.settings)
+def _encrypted(context: Context, job: Job) -> dict[str, bool]:
     found = {}
     for ref in job.stores:
-        folder = locate(ref, disks)
+        folder = locate(ref, context.disks)
         if folder is not None:
             found[ref.path] = locked_hint(folder) is not None
     return found
@@ -510,7 +462,8 @@ def _encrypted(here: Workplace, job: Job) -> dict[str, bool]:
 def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool) -> int:
     """Make a job from a TOML file, with its stores where there are none yet; unattended with
     --passphrase-file."""
-    here = this_workplace()
+    context = this_context()
+    here = context.here
     try:
         parsed = parse_job_file(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
@@ -519,9 +472,7 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
         ) from error
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
-    job, wanted, notes = job_of_file(parsed, here.machine, disks_for(here.settings))
+    job, wanted, notes = job_of_file(parsed, here.machine, context.disks)
     job = own_history(job, load_jobs(here.settings), here.machine)
-    job, made, more = _furnished(here, job, wanted, _new_passphrase(passphrase_file), hint)
-    notes += more
-    add_job(here.settings, job)
-    return _say_made(here, job, made, notes, None, as_json)
+    furnished = _furnished(context, job, wanted, passphrase_file, hint)
+    return _say_made(context, add_job(here.settings, furnished.job), furnished, notes, None, as_json)

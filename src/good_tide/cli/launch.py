@@ -11,8 +11,8 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import start_agent_early
 
 
-def run_window(settings: Path | None, job: str = "", place: str = "") -> int:
-    """Open the window, at a place of a job if they are named.
+def run_window(settings: Path | None, job: str = "", view: str = "") -> int:
+    """Open the window, at a view of a job if they are named.
 
     Raises:
         PlaceError: there is no display.
@@ -25,7 +25,7 @@ def run_window(settings: Path | None, job: str = "", place: str = "") -> int:
     start_agent_early(socket, folder)
     from good_tide.desktop.shell import application  # Qt loads while the agent does
 
-    return application.run_window(socket, folder, job, place)
+    return application.run_window(socket, folder, job, view)
 
 
 def run_panel() -> int:
@@ -42,24 +42,6 @@ def run_panel() -> int:
     from good_tide.desktop.shell import application  # as above
 
     return application.run_panel(socket, here.settings)
-
-
-def render_views(settings: Path, target: Path, theme: str = "") -> list[Path]:
-    """Paint the main views into PNG files in ``target``, without a display."""
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from good_tide.desktop.shell import application  # as above
-
-    return application.render_views(agent_socket(this_workplace().runtime, settings), settings, target, theme)
-
-
-def render_set_up(settings: Path, target: Path, theme: str = "") -> list[Path]:
-    """Paint the set-up of a machine without a job into PNG files in ``target``, without a display."""
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from good_tide.desktop.shell import application  # as above
-
-    return application.render_set_up(
-        agent_socket(this_workplace().runtime, settings), settings, target, theme
-    )
 
 
 def has_display() -> bool:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -12,15 +11,15 @@ from typing import Any, TypeVar
 import click
 
 from good_tide.cli import output
-from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import StoreId
+from good_tide.core.settings import Job
 from good_tide.core.words import harmless
-from good_tide.operations.jobs.making import open_counted
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.operations.stores.opening import Store, locked_hint, open_at
-from good_tide.operations.stores.pinning import check_header, check_keys, known_ref
-from good_tide.operations.workplace import this_workplace
+from good_tide.operations.context import Context
+from good_tide.operations.stores.by_folder import Opened, open_folder, open_named
+from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.passphrases import passphrase_in
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -77,44 +76,60 @@ def passphrase_option(command: Command) -> Command:
 
 
 def read_passphrase(file: Path | None) -> str | None:
-    """The passphrase in a file, without the line's end.
+    """The passphrase in a file, without the line's end; None if none is named.
 
     Raises:
         PersonError: the file cannot be read.
     """
-    if file is None:
+    return None if file is None else passphrase_in(file)
+
+
+class TerminalPassphrases:
+    """The passphrase in a file that was named; without one it is asked for on the terminal.
+
+    :param insists: without a terminal it is an error; otherwise the store is tried without.
+    """
+
+    def __init__(self, file: Path | None, insists: bool = False) -> None:
+        self._given, self._insists = read_passphrase(file), insists
+
+    def known(self, store: StoreId) -> str | None:
+        return self._given
+
+    def ask(self, where: str, hint: str | None) -> str | None:
+        """Ask for it.
+
+        Raises:
+            PersonError: there is no terminal.
+        """
+        said = f" (hint: {harmless(hint)})" if hint else ""
+        if sys.stdin.isatty():
+            return str(click.prompt(f"Passphrase of the store in {where}{said}", hide_input=True, err=True))
+        if self._insists:
+            what = "The store is encrypted and there is no terminal to ask on"
+            raise PersonError(what, "Give --passphrase-file")
         return None
-    try:
-        return file.read_text(encoding="utf-8").rstrip("\r\n")
-    except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(
-            f"The passphrase file {file} cannot be read", "Check the path and that it is UTF-8 text"
-        ) from error
+
+    def unreadable(self, error: PersonError) -> None:
+        raise error
 
 
-def open_from_terminal(folder: Path, passphrase_file: Path | None) -> Store:
-    """Open a store; asks for the passphrase on a terminal when none is given. One that a job of this machine
-    knows must be the one it knows."""
-    here, passphrase = this_workplace(), read_passphrase(passphrase_file)
-    ref = known_ref(here, folder) if os.path.isdir(folder) else None
-    if ref is not None:
-        check_header(ref, folder)
-    hint = locked_hint(folder) if passphrase is None and os.path.isdir(folder) else None
-    if hint is not None:
-        if not sys.stdin.isatty():
-            raise PersonError(
-                "The store is encrypted and there is no terminal to ask on", "Give --passphrase-file"
-            )
-        passphrase = click.prompt(
-            f"Passphrase{f' (hint: {harmless(hint)})' if hint else ''}", hide_input=True, err=True
-        )
-    if passphrase is None or not os.path.isdir(folder):
-        opened = open_at(folder, passphrase)
-    else:
-        opened = open_counted(folder, passphrase, here.state, SystemClock())
-    if ref is not None:
-        check_keys(ref, opened)
-    for noticed in StoreMemory(here.state, opened.header.store).look(opened):
+def job_stores(context: Context, job: Job, passphrase_file: Path | None) -> JobStores:
+    """The ways into a job's stores: with the passphrase given, or as the job says, or asking for it."""
+    return JobStores(context, job, TerminalPassphrases(passphrase_file))
+
+
+def opened(context: Context, folder: Path, passphrase_file: Path | None) -> Store:
+    """The store in a folder; what is strange about it is said."""
+    return _told(open_folder(context, folder, TerminalPassphrases(passphrase_file, insists=True)))
+
+
+def opened_named(context: Context, named: str, passphrase_file: Path | None) -> Store:
+    """A store by its folder, or by the name of its disk in a job; what is strange about it is said."""
+    return _told(open_named(context, named, TerminalPassphrases(passphrase_file, insists=True)))
+
+
+def _told(found: Opened) -> Store:
+    for noticed in found.noticed:
         output.say_noticed(noticed.what, noticed.todo)
-        Journal(here.records, SystemClock()).add("trouble", "", noticed.what, (), "", noticed.todo)
-    return opened
+    return found.store

@@ -20,33 +20,28 @@ from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingCo
 from rich.progress import Progress as Bar
 from rich.table import Table
 
-from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
+from good_tide.core.errors import GoodTideError
 from good_tide.core.progress import Progress, Steering
 from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, harmless, iso, printable, size_words
+from good_tide.protocol.faults import DAMAGE, PERSON, PLACE, code_of
+from good_tide.protocol.faults import STOPPED as STOPPED_CODE
 from good_tide.system.limits import end_for_certain
 
-DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = range(6)
+DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = 0, 1, PERSON, PLACE, DAMAGE, STOPPED_CODE
 
 _LONG_TABLE = 300
 """Rows from which on a table is printed plainly."""
 _STOPPING_SECONDS = 15.0
 """How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is
 lost by it."""
-_CODES: list[tuple[type[GoodTideError], int]] = [
-    (PersonError, WRONG_USAGE),
-    (PlaceError, NOT_USABLE),
-    (DamageError, DAMAGED),
-    (StoppedError, STOPPED),
-]
-
 out = Console(highlight=False, soft_wrap=True)
 err = Console(stderr=True, highlight=False, soft_wrap=True)
 
 
 def exit_code(error: GoodTideError) -> int:
     """The code a command ends with after an error."""
-    return next(code for kind, code in _CODES if isinstance(error, kind))
+    return code_of(error)
 
 
 def print_json(value: dict[str, Any]) -> None:
@@ -201,14 +196,14 @@ def _json_lines() -> Any:
 def named_snapshot(snapshot: Snapshot) -> dict[str, Any]:
     """Which snapshot something is from, for JSON."""
     record = snapshot.record
-    return {"snapshot": snapshot.name, "time": iso(record.time), "machine": record.machine.name}
+    return {"snapshot": snapshot.id, "time": iso(record.time), "machine": record.machine.name}
 
 
 def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
     """A snapshot that was taken, for JSON."""
     record, tally = taken.record, taken.record.tally
     return {
-        "snapshot": taken.name,
+        "snapshot": taken.id,
         "time": iso(record.time),
         "files": tally.files,
         "folders": tally.folders,
@@ -228,7 +223,7 @@ def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
 def say_snapshot(taken: Snapshot) -> None:
     """A snapshot that was taken, for people."""
     record, tally = taken.record, taken.record.tally
-    say(f"Snapshot {taken.name[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
+    say(f"Snapshot {taken.id[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
     say(
         f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store"
         f" grew by {size_words(tally.stored_bytes)}."

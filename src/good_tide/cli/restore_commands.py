@@ -10,23 +10,23 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import (
     json_option,
-    open_from_terminal,
+    opened,
     progress_option,
     store_option,
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
-from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
+from good_tide.core.restoring import Action, Existing
 from good_tide.core.words import count_words, size_words
+from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.integrity.verify import affected_words, verify
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
-from good_tide.operations.restore.plan import Action, Existing, Plan, Wish, plan_restore
+from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
-from good_tide.operations.workplace import this_workplace
 
 
 @click.command("restore")
@@ -76,18 +76,19 @@ def restore_command(
     """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
     if (into is None) == (not in_place):
         raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
-    store = open_from_terminal(store_folder, passphrase_file)
+    context = this_context()
+    store = opened(context, store_folder, passphrase_file)
     wanted = [browse.tidy(path) for path in paths]
-    chooser = Chooser(store, this_workplace(), Whose(machine, job_name), wanted)
+    chooser = Chooser(context, store, Whose(machine, job_name), wanted)
     chosen = chooser.choose(snapshot_name)
     if in_place:
         chooser.in_place(chosen)
     wishes = [Wish(chosen, path) for path in wanted]
     with output.steered(progress, as_json) as steering:
         plan = plan_restore(store, wishes, into, Existing(existing), steering)
-        report = None if plan_only else carry_out(store, plan, SystemClock(), steering)
+        report = None if plan_only else carry_out(store, plan, context.clock, steering)
     if not as_json:
-        say(f"From {of_words(chosen, SystemClock().now())}.")
+        say(f"From {of_words(chosen, context.clock.now())}.")
     if report is None:
         _print_plan(plan, chosen, as_json)
         return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
@@ -200,7 +201,7 @@ def verify_command(
     store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
 ) -> int:
     """Check that everything in a store is there and whole."""
-    store = open_from_terminal(store_folder, passphrase_file)
+    store = opened(this_context(), store_folder, passphrase_file)
     with output.steered(progress, as_json) as steering:
         report = verify(store, read_all, steering)
     if as_json:

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import re
-from collections.abc import Callable, Iterator
-from functools import partial
 from pathlib import Path
 from typing import Any, get_args
 
@@ -13,28 +10,29 @@ import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.bounds_commands import job_of
-from good_tide.cli.coverage_commands import openers
-from good_tide.cli.options import json_option, passphrase_option, progress_option, read_passphrase
+from good_tide.cli.options import (
+    job_stores,
+    json_option,
+    opened_named,
+    passphrase_option,
+    progress_option,
+)
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
-from good_tide.cli.telling_commands import named_store
-from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.clock import SECOND
+from good_tide.core.errors import PersonError
 from good_tide.core.forecast import full_in
 from good_tide.core.ledger import By
 from good_tide.core.rules import parse_size
-from good_tide.core.settings import Room, StoreRef, WhenShort
+from good_tide.core.settings import Room, WhenShort
 from good_tide.core.words import count_words, local, size_words
+from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
-from good_tide.operations.retention.purge import plan_purge, purge
-from good_tide.operations.retention.room import room_facts, taking
-from good_tide.operations.retention.still_elsewhere import still_elsewhere
-from good_tide.operations.snapshot.holding import area_folder, held_count
-from good_tide.operations.stores.disks import disks_for, locate
-from good_tide.operations.stores.opening import Store, synced_catalog
-from good_tide.operations.workplace import Workplace, load_jobs, save_job, this_workplace
+from good_tide.operations.jobs.changing import change_room
+from good_tide.operations.retention.by_hand import elsewhere, purge_by_hand
+from good_tide.operations.retention.purge import plan_purge
+from good_tide.operations.retention.room import store_room, taking
+from good_tide.operations.stores.opening import synced_catalog
+from good_tide.operations.stores.users import job_using
 
 
 @click.command("purge")
@@ -55,20 +53,19 @@ def purge_command(
     """Take a path or PATTERN (as in rules of coverage) out of all snapshots of STORE, of every machine. It
     cannot be brought back. The snapshots that held it get new names; the next sweep gives the room back, and
     with --thorough leaves no trace of it."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
+    context, home = this_context(), home_folder()
+    found = opened_named(context, store, passphrase_file)
     with output.steered(progress, as_json) as steering:
-        plan = plan_purge(opened, pattern, home_folder(), steering)
+        plan = plan_purge(found, pattern, home, steering)
         if not plan.snapshots:
             raise PersonError(
                 f"No snapshot in this store holds anything that “{pattern}” catches",
                 "See “good-tide contents” for what there is",
             )
         if not only_plan:
-            purge(opened, plan, here.state, clock, Journal(here.records, clock), steering)
-            Books(here.records).note_released(opened.header.store)
-        others = still_elsewhere(
-            opened, pattern, home_folder(), _other_places(here, opened, passphrase_file), steering
+            purge_by_hand(context, found, plan, steering)
+        others = elsewhere(
+            context, found, pattern, home, lambda job: job_stores(context, job, passphrase_file), steering
         )
     if as_json:
         paths = [{**path_fields(path), "versions": versions} for path, versions in plan.paths]
@@ -101,34 +98,6 @@ def purge_command(
     for one in others:
         say(f"{one.words}.")
     return output.DONE
-
-
-def _other_places(
-    here: Workplace, opened: Store, passphrase_file: Path | None
-) -> Iterator[tuple[str, str, Callable[[], Store]]]:
-    """The other stores of the jobs that use a store, and their holding areas."""
-    disks, given = disks_for(here.settings), read_passphrase(passphrase_file)
-    for job in load_jobs(here.settings):
-        if not any(str(locate(ref, disks)) == os.path.abspath(opened.place.title) for ref in job.stores):
-            continue
-        opens = openers(job, here, given)
-        for ref in job.stores:
-            folder, name = locate(ref, disks), ref.name or ref.path
-            if folder is None or str(folder) != os.path.abspath(opened.place.title):
-                yield f"The store {name}", ref.path, partial(_opened, ref, folder, opens)
-            if held_count(here.holdings, ref):
-                yield (
-                    f"The holding area of {name}",
-                    str(area_folder(here.holdings, ref)),
-                    partial(opens["open_area"], ref),
-                )
-
-
-def _opened(ref: StoreRef, folder: Path | None, opens: dict[str, Any]) -> Store:
-    if folder is None:
-        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
-    found: Store = opens["open_ref"](ref, folder)
-    return found
 
 
 @click.command("room")
@@ -169,26 +138,23 @@ def room_command(
 ) -> int:
     """Room of STORE: what it takes, what is free, when the disk will be full, and what would come back if a
     part of history went."""
-    here, clock = this_workplace(), SystemClock()
-    opened = named_store(here, store, passphrase_file)
-    job = job_of(here, opened)
+    context = this_context()
+    here, clock = context.here, context.clock
+    found = opened_named(context, store, passphrase_file)
+    job = job_using(context, found)
     room = job.room if job is not None else Room()
     changed = _changed_room(room, limit, reserve, when_short, floor)
     if changed != room:
         if job is None:
             raise PersonError("No job of this machine uses this store", "Set its room on a machine that does")
-        room = changed
-        save_job(here.settings, msgspec.structs.replace(job, room=room))
-    machine = (job.machine if job is not None and job.machine else here.machine).id
-    catalog, _ = synced_catalog(opened, here.cache)
+        room = change_room(context, job, changed).room
+    machine = (context.machine_of(job) if job is not None else here.machine).id
+    catalog, _ = synced_catalog(found, here.cache)
     tide = catalog.tide(machine)
     catalog.close()
-    root = Path(opened.place.title)
-    disk = disks_for(here.settings).of_folder(root)
-    size = (disk.free, disk.total) if disk is not None and disk.total else None
-    facts = room_facts(root, opened.place.total_bytes(), room, tide, clock.now(), size)
+    facts = store_room(context, found, room, tide)
     with output.steered(None, as_json) as steering:
-        parts = taking(opened, by, steering, here.cache) if by is not None else []
+        parts = taking(found, by, steering, here.cache) if by is not None else []
     full = full_in(facts.added, facts.usable)
     days = (
         {name: _day(clock.now(), getattr(full, name)) for name in ("low", "mid", "high")}

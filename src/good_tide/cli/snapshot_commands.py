@@ -12,7 +12,7 @@ from good_tide.cli import output
 from good_tide.cli.coverage_commands import run_jobs
 from good_tide.cli.options import (
     json_option,
-    open_from_terminal,
+    opened,
     passphrase_option,
     progress_option,
     store_option,
@@ -25,12 +25,12 @@ from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
+from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.history.path_history import machines_with, path_history
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.opening import Store, open_catalog, synced_catalog, take_into_catalog
-from good_tide.operations.workplace import this_workplace
 
 
 @click.command("snapshot")
@@ -81,8 +81,8 @@ def snapshot_command(
     if not folders:
         raise PersonError("No folder is named", "Give --folder PATH")
     moment = None if at is None else parse_time(at)
-    store = open_from_terminal(store_folder, passphrase_file)
-    here = this_workplace()
+    context = this_context()
+    here, store = context.here, opened(context, store_folder, passphrase_file)
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
@@ -107,7 +107,7 @@ def snapshot_command(
 @json_option
 def history_command(store_folder: Path, passphrase_file: Path | None, as_json: bool) -> int:
     """All snapshots of a store, oldest first."""
-    store = open_from_terminal(store_folder, passphrase_file)
+    store = opened(this_context(), store_folder, passphrase_file)
     snapshots, damage = store.snapshots()
     if as_json:
         times = iso_all([one.record.time for one in snapshots])
@@ -122,7 +122,7 @@ def history_command(store_folder: Path, passphrase_file: Path | None, as_json: b
         now = SystemClock().now()
         rows = [
             [
-                one.name[:12],
+                one.id[:12],
                 time_words(one.record.time, now),
                 one.record.machine.name,
                 f"{one.record.tally.files:,}",
@@ -142,7 +142,7 @@ def history_command(store_folder: Path, passphrase_file: Path | None, as_json: b
 def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
     tally = one.record.tally
     return {
-        "snapshot": one.name,
+        "snapshot": one.id,
         "time": time,
         "machine": one.record.machine.name,
         "folders": [show_path(root.name) for root in store.roots(one.record)],
@@ -172,9 +172,10 @@ def contents_command(
     as_json: bool,
 ) -> int:
     """What a snapshot holds in a folder; the covered folders without PATH."""
-    store = open_from_terminal(store_folder, passphrase_file)
+    context = this_context()
+    store = opened(context, store_folder, passphrase_file)
     where_to = None if path is None else browse.tidy(path)
-    chooser = Chooser(store, this_workplace(), Whose(machine, job_name), [where_to] if where_to else ())
+    chooser = Chooser(context, store, Whose(machine, job_name), [where_to] if where_to else ())
     chosen = chooser.choose(snapshot_name)
     found = browse.contents(store, chosen, where_to, deep)
     if as_json:
@@ -217,11 +218,11 @@ def versions_command(
     store_folder: Path, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
 ) -> int:
     """The versions of a file or folder through all snapshots of this store."""
-    store = open_from_terminal(store_folder, passphrase_file)
-    here = this_workplace()
+    context = this_context()
+    here, store = context.here, opened(context, store_folder, passphrase_file)
     catalog, damage = synced_catalog(store, here.cache)
     where = browse.tidy(path)
-    whose = Chooser(store, here, Whose(machine, job_name), [where]).machine()
+    whose = Chooser(context, store, Whose(machine, job_name), [where]).machine()
     found = path_history(catalog, where, whose.id)
     if found is None:
         others = machines_with(catalog, where)

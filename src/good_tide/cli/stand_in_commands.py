@@ -11,8 +11,8 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.errors import PersonError
-from good_tide.operations.stores.disks import disks_for
 from good_tide.operations.workplace import this_workplace
+from good_tide.system.disk_choice import disks_for
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 
 

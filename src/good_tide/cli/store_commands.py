@@ -10,28 +10,21 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import (
     json_option,
-    open_from_terminal,
+    opened,
     passphrase_option,
     progress_option,
     read_passphrase,
     whose_options,
 )
 from good_tide.cli.output import print_json, say, table
-from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
 from good_tide.core.words import count_words, size_words
+from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
-from good_tide.operations.jobs.making import open_counted
+from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.opening import about, create_at, locked_hint, put_recovery_script
-from good_tide.operations.stores.slots import (
-    add_passphrase,
-    add_recovery,
-    change_passphrase,
-    list_slots,
-    revoke,
-)
-from good_tide.operations.workplace import this_workplace
+from good_tide.operations.stores.passphrases import open_counted
 
 
 @click.command("create")
@@ -89,7 +82,7 @@ def create_command(
 def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) -> int:
     """What can be said of a store. Needs no passphrase; what that hides is left open."""
     unlocked = passphrase_file is not None or locked_hint(directory) is None
-    facts = about(directory, open_from_terminal(directory, passphrase_file) if unlocked else None)
+    facts = about(directory, opened(this_context(), directory, passphrase_file) if unlocked else None)
     machines = None if facts.machines is None else [machine.name for machine in facts.machines]
     if as_json:
         print_json(
@@ -153,12 +146,13 @@ def carry_command(
 ) -> int:
     """Carry snapshots from one store to another. What is there already is left; a carry that was cut off goes
     on."""
-    one = open_from_terminal(source, passphrase_file)
-    other = open_from_terminal(target, to_passphrase_file or passphrase_file)
-    chooser = Chooser(one, this_workplace(), Whose(machine, job_name)) if chosen else None
+    context = this_context()
+    one = opened(context, source, passphrase_file)
+    other = opened(context, target, to_passphrase_file or passphrase_file)
+    chooser = Chooser(context, one, Whose(machine, job_name)) if chosen else None
     wanted = [chooser.choose(name) for name in chosen] if chooser is not None else None
     with output.steered(progress, as_json) as steering:
-        report = carry(one, other, wanted, this_workplace().state, steering)
+        report = carry(one, other, wanted, context.here.state, steering)
     if as_json:
         damaged = [{"snapshot": name, "reason": reason} for name, reason in report.damaged]
         print_json(
@@ -208,7 +202,8 @@ def passphrase_command(
                 "The old passphrase is needed and there is no terminal to ask on", "Give --passphrase-file"
             )
         old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
-    store = open_counted(directory, old, this_workplace().state, SystemClock())
+    context = this_context()
+    store = open_counted(context, directory, old)
     new = read_passphrase(new_passphrase_file)
     if new is None:
         if not sys.stdin.isatty():
@@ -219,11 +214,11 @@ def passphrase_command(
             click.prompt("New passphrase", hide_input=True, confirmation_prompt="The same again", err=True)
         )
     if further:
-        add_passphrase(store, new, hint)
+        readers.add_passphrase(context, store, new, hint)
     else:
-        change_passphrase(store, old, new, hint)
+        readers.change_passphrase(context, store, old, new, hint)
     if as_json:
-        print_json({"store": store.header.store, "slots": len(list_slots(directory))})
+        print_json({"store": store.header.store, "slots": len(readers.list_slots(directory))})
     else:
         say(
             "A further passphrase opens the store now."
@@ -247,12 +242,13 @@ def slots_command(
     """The ways to open a store, numbered; add or revoke one."""
     key = None
     if recovery or number is not None:
-        store = open_from_terminal(directory, passphrase_file)
+        context = this_context()
+        store = opened(context, directory, passphrase_file)
         if number is not None:
-            revoke(store, number)
+            readers.revoke(context, store, number)
         if recovery:
-            key = add_recovery(store)
-    slots = list_slots(directory)
+            key, _ = readers.add_recovery_key(context, store)
+    slots = readers.list_slots(directory)
     if as_json:
         print_json(
             {

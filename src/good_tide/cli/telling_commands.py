@@ -12,27 +12,22 @@ import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, open_from_terminal, passphrase_option
+from good_tide.cli.options import json_option, opened_named, passphrase_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.stand_in_commands import stand_in_group
-from good_tide.cli.upkeep_commands import standings_of
-from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.clock import SECOND
+from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Event, Filter, Level
+from good_tide.core.identifiers import JobId
 from good_tide.core.selection import parse_time
-from good_tide.core.settings import MAIL_PORTS, MailServer, Security, StoreRef
+from good_tide.core.settings import MAIL_PORTS, MailServer, Security
 from good_tide.core.words import duration_words, iso, size_words, time_words
-from good_tide.operations.jobs.making import open_counted, passphrase_for
-from good_tide.operations.records.journal import Journal
+from good_tide.operations.context import this_context
 from good_tide.operations.reporting.fleet import FleetRow, fleet
 from good_tide.operations.reporting.post import Post
-from good_tide.operations.reporting.report import ReportPart, export_journal
-from good_tide.operations.stores.disks import disks_for, locate
-from good_tide.operations.stores.opening import Store
-from good_tide.operations.stores.pinning import check_header, check_keys
-from good_tide.operations.workplace import Workplace, find_job, load_jobs, this_workplace
-from good_tide.system.keyrings import DesktopKeyRing
-from good_tide.system.mail_server import load_mail_server, save_mail_server
+from good_tide.operations.reporting.report import ReportPart, event_fields, export_journal, run_fields
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.workplace import find_job, load_jobs
 from good_tide.system.stand_in_mail import StandInMail
 
 _LEVELS: tuple[Level, ...] = get_args(Level)
@@ -67,9 +62,9 @@ def journal_command(
     as_json: bool,
 ) -> int:
     """What happened, what it means, and what to do; newest last."""
-    here, clock = this_workplace(), SystemClock()
-    journal = Journal(here.records, clock)
-    job = find_job(here.settings, name).name if name is not None else ""
+    context = this_context()
+    here, clock, journal = context.here, context.clock, context.journal
+    job = find_job(here.settings, name).id if name is not None else JobId("")
     start, end = (parse_time(moment) if moment is not None else 0 for moment in (since, until))
     events = journal.events(Filter(job=job, levels=levels, text=text, since=start, until=end))
     found = [run for run in journal.runs(job, start) if not end or run.began < end]
@@ -79,15 +74,15 @@ def journal_command(
     elif as_json:
         print_json(
             {
-                "events": [{**msgspec.to_builtins(one), "time": iso(one.time)} for one in events],
-                "runs": [{**msgspec.to_builtins(one), "began": iso(one.began)} for one in found],
+                "events": [event_fields(one) for one in events],
+                "runs": [run_fields(one) for one in found],
             }
         )
     elif runs:
         rows = [
             [
                 time_words(run.began, clock.now()),
-                run.job,
+                run.name,
                 run.store,
                 run.result,
                 duration_words(run.seconds),
@@ -106,7 +101,7 @@ def journal_command(
 
 
 def _say_event(event: Event, now: int) -> None:
-    job = f"{event.job}: " if event.job else ""
+    job = f"{event.name}: " if event.name else ""
     say(f"{time_words(event.time, now)}   {_SIGNS[event.level]}   {job}{event.what}")
     for words in (event.means, event.todo, *event.detail):
         if words:
@@ -125,12 +120,12 @@ def _say_event(event: Event, now: int) -> None:
 @json_option
 def report_command(name: str | None, mail: bool, file: Path | None, as_json: bool) -> int:
     """A report on one job, or on all; printed as text when it goes nowhere else."""
-    here, clock = this_workplace(), SystemClock()
-    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
+    context = this_context()
+    settings = context.here.settings
+    jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
-        find_job(here.settings, None)
-    standings = standings_of(here)
-    post = Post(here.settings, here.machine.name, clock, Journal(here.records, clock), DesktopKeyRing())
+        find_job(settings, None)
+    standings, post = Standings(context), Post(context)
     parts = [ReportPart(job, standings.standing(job)) for job in jobs]
     if mail or file is not None:
         words = post.now(parts, mail, str(file or ""))
@@ -183,7 +178,8 @@ def mail_command(
     as_json: bool,
 ) -> int:
     """The mail server that reports go through; sets it when --server is given."""
-    here = this_workplace()
+    context = this_context()
+    post = Post(context)
     if host is not None:
         if not sender:
             raise PersonError("A sender is needed", "Give --from ADDRESS")
@@ -198,16 +194,15 @@ def mail_command(
             password_file=paths[0],
             ca_file=paths[1],
         )
+        password = ""
         if login and password_file is None:
             if not sys.stdin.isatty():
                 raise PersonError(
                     "The password is needed and there is no terminal to ask on", "Give --password-file"
                 )
-            DesktopKeyRing().remember(
-                server.key, click.prompt(f"Password of {login}", hide_input=True, err=True)
-            )
-        save_mail_server(here.settings, server)
-    known = load_mail_server(here.settings)
+            password = str(click.prompt(f"Password of {login}", hide_input=True, err=True))
+        post.keep_server(server, password)
+    known = post.server()
     if as_json:
         print_json({"mail": None if known is None else msgspec.to_builtins(known)})
     elif known is None:
@@ -227,8 +222,9 @@ def mail_command(
 def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> int:
     """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its
     folder, or the disk's name in a job. Ends with 1 when one is late."""
-    here, now = this_workplace(), SystemClock().now()
-    rows = fleet(named_store(here, store, passphrase_file), now)
+    context = this_context()
+    now = context.clock.now()
+    rows = fleet(opened_named(context, store, passphrase_file), now)
     if as_json:
         print_json({"machines": [_fleet_fields(row) for row in rows]})
     else:
@@ -267,35 +263,6 @@ def _fleet_fields(row: FleetRow) -> dict[str, Any]:
         "program": record.program or None,
         "late_seconds": round(row.late / SECOND),
     }
-
-
-def named_store(here: Workplace, named: str, passphrase_file: Path | None) -> Store:
-    """A store by its folder, or by the name of its disk in a job, opened as the job says."""
-    if os.path.isdir(named):
-        return open_from_terminal(Path(named), passphrase_file)
-    found = [
-        (job, ref) for job in load_jobs(here.settings) for ref in job.stores if named in (ref.name, ref.path)
-    ]
-    if not found:
-        raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
-    job, ref = found[0]
-    folder = _here(here, ref)
-    if passphrase_file is not None:
-        return open_from_terminal(folder, passphrase_file)
-    check_header(ref, folder)
-    words = passphrase_for(job, folder, DesktopKeyRing())
-    if words is None:
-        return open_from_terminal(folder, None)
-    opened = open_counted(folder, words, here.state, SystemClock())
-    check_keys(ref, opened)
-    return opened
-
-
-def _here(here: Workplace, ref: StoreRef) -> Path:
-    folder = locate(ref, disks_for(here.settings))
-    if folder is None:
-        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
-    return folder
 
 
 @stand_in_group.command("mail")

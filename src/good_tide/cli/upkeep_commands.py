@@ -15,37 +15,40 @@ import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.coverage_commands import openers
-from good_tide.cli.options import json_option, progress_option
+from good_tide.cli.options import job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import GoodTideError, PersonError
+from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours
+from good_tide.core.planning import Then
+from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, Topic, Trouble
-from good_tide.core.words import duration_words, iso, size_words, time_words, tomorrow_morning
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
+from good_tide.core.status import JobStanding, Trouble
+from good_tide.core.status import Topic as TroubleTopic
+from good_tide.core.words import iso, size_words, time_words, tomorrow_morning
+from good_tide.operations.context import Context, this_context
+from good_tide.operations.jobs.changing import change_rhythm
+from good_tide.operations.schedule.end_of_day import EndOfDay, is_due, run_all
+from good_tide.operations.schedule.pausing import pause
+from good_tide.operations.schedule.run import run_job, run_words
 from good_tide.operations.schedule.standing import Standings
-from good_tide.operations.snapshot.job_run import Hands, run_kept
-from good_tide.operations.stores.disks import disks_for, locate
-from good_tide.operations.workplace import Workplace, find_job, load_jobs, save_job, this_workplace
+from good_tide.operations.snapshot.taking import Steps
+from good_tide.operations.stores.by_folder import named_ref
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.ejecting import eject
+from good_tide.operations.stores.users import users_of_folder
+from good_tide.operations.workplace import Workplace, find_job, load_jobs
+from good_tide.protocol.agent_calls import StopWork, WorkEnded, WorkGoesOn
 from good_tide.protocol.client import agent_client
-from good_tide.protocol.messages import Finished
+from good_tide.protocol.contract import Topic
+from good_tide.protocol.schedule_calls import LookNow, ReadStandings, RunDue
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.store_calls import EjectDisk
 from good_tide.system.bus import Bus
 from good_tide.system.machine import local_zone
-from good_tide.system.power import Power, Then
-
-_GRACE_SECONDS = 60
-
-
-def standings_of(here: Workplace) -> Standings:
-    """How jobs stand, gathered by this command itself."""
-    clock = SystemClock()
-    return Standings(here, disks_for(here.settings), clock, Books(here.records), Journal(here.records, clock))
+from good_tide.system.power import Power
 
 
 def _socket(here: Workplace) -> Path:
@@ -56,7 +59,7 @@ def _poke(here: Workplace) -> None:
     """Let a running agent notice a change at once; it would by itself within half a minute."""
     with agent_client(_socket(here)) as agent:
         if agent is not None:
-            agent.ask("look")
+            agent.ask(LookNow())
 
 
 @click.command("status")
@@ -64,16 +67,17 @@ def _poke(here: Workplace) -> None:
 @json_option
 def status_command(name: str | None, as_json: bool) -> int:
     """How the jobs stand. Ends with 0 when all is well, with 1 when something needs a look."""
-    here = this_workplace()
-    jobs = [find_job(here.settings, name)] if name is not None else load_jobs(here.settings)
+    context = this_context()
+    settings = context.here.settings
+    jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
-        find_job(here.settings, None)
-    with agent_client(_socket(here)) as agent:
+        find_job(settings, None)
+    with agent_client(_socket(context.here)) as agent:
         if agent is not None:
-            known = {one.job: one for one in agent.ask("status", None, list[JobStanding])}
-            found = [known[job.name] for job in jobs if job.name in known]
+            known = {one.job: one for one in agent.ask(ReadStandings())}
+            found = [known[job.id] for job in jobs if job.id in known]
         else:
-            now, standings = SystemClock().now(), standings_of(here)
+            now, standings = context.clock.now(), Standings(context)
             found = [_without_agent(standings.standing(job), job, now) for job in jobs]
     if as_json:
         print_json({"jobs": [_standing_fields(one) for one in found]})
@@ -92,7 +96,7 @@ def _without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
         now,
         "The agent is not running: no snapshot is taken by itself",
         "Run “good-tide agent install”",
-        Topic.LATE,
+        TroubleTopic.LATE,
     )
     status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))
     return msgspec.structs.replace(standing, status=status, next=0)
@@ -100,7 +104,7 @@ def _without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
 
 def _standing_fields(one: JobStanding) -> dict[str, Any]:
     return {
-        "name": one.job,
+        "name": one.name,
         "state": one.status.state.value,
         "sentence": one.status.sentence,
         "last": iso(one.last) if one.last else None,
@@ -122,7 +126,7 @@ def _standing_fields(one: JobStanding) -> dict[str, Any]:
 
 
 def _say_standing(one: JobStanding) -> None:
-    say(f"{one.job}: {one.status.sentence}")
+    say(f"{one.name}: {one.status.sentence}")
     if one.status.detail:
         say(f"    {one.status.detail}")
     for store in one.stores:
@@ -185,8 +189,8 @@ def rhythm_command(
     as_json: bool,
 ) -> int:
     """When a job takes its snapshots; changes what is named. --every and --at replace the times before."""
-    here = this_workplace()
-    job = find_job(here.settings, name)
+    context = this_context()
+    job = find_job(context.here.settings, name)
     rhythm = _changed(job.rhythm, interval, times, on_change, on_disk, by_hand, allowed)
     if large is not None:
         rhythm = msgspec.structs.replace(rhythm, large_bytes=parse_size(large))
@@ -199,11 +203,9 @@ def rhythm_command(
         rhythm = msgspec.structs.replace(rhythm, timed_only=folders)
     rhythm.check()
     if rhythm != job.rhythm:
-        job = msgspec.structs.replace(job, rhythm=rhythm)
-        save_job(here.settings, job)
-        Journal(here.records, SystemClock()).add("good", job.name, f"Snapshots are taken {rhythm.words()}")
-        _poke(here)
-    due = standings_of(here).next(job, count)
+        job = change_rhythm(context, job, rhythm)
+        _poke(context.here)
+    due = Standings(context).next(job, count)
     if as_json:
         print_json(
             {
@@ -263,11 +265,11 @@ def _changed(
 @json_option
 def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
     """Let nothing run by itself for a while. Snapshots by hand still work."""
-    here, now = this_workplace(), SystemClock().now()
+    context = this_context()
+    now = context.clock.now()
     until = tomorrow_morning(now) if until_tomorrow else now + _length(length) * SECOND
-    Books(here.records).pause(until)
-    Journal(here.records, SystemClock()).add("note", "", "Everything was paused by hand")
-    _poke(here)
+    pause(context, until)
+    _poke(context.here)
     if as_json:
         print_json({"paused_until": iso(until)})
     else:
@@ -297,9 +299,9 @@ def _length(text: str) -> int:
 @json_option
 def resume_command(as_json: bool) -> int:
     """End a pause."""
-    here = this_workplace()
-    Books(here.records).pause(0)
-    _poke(here)
+    context = this_context()
+    pause(context, 0)
+    _poke(context.here)
     if as_json:
         print_json({"paused_until": None})
     else:
@@ -317,70 +319,56 @@ def resume_command(as_json: bool) -> int:
 @json_option
 def run_due_command(then: Then | None, progress: str | None, as_json: bool) -> int:
     """Run everything that is due, one after the other: the last run of the day."""
-    here = this_workplace()
+    context = this_context()
+    here = context.here
     with agent_client(_socket(here)) as agent:
         if agent is None:
-            return _run_due_here(here, then, progress, as_json)
-        agent.ask("run-due", {"then": then})
+            return _run_due_here(context, then, progress, as_json)
+        agent.listen(Topic.WORK)
+        agent.ask(RunDue(then))
 
         def stop(number: int, frame: FrameType | None) -> None:
             threading.Thread(target=_stop_work, args=(here,)).start()
 
         signal.signal(signal.SIGINT, stop)
-        for method, content in agent.notes():
-            if method == "progress" and progress == "json":
-                sys.stderr.write(content.decode() + "\n")
-            elif method == "finished":
-                finished = msgspec.json.decode(content, type=Finished)
-                if finished.what == "run-due":
-                    return _say_finished(finished, as_json)
+        for note in agent.notes():
+            if isinstance(note, WorkGoesOn) and progress == "json":
+                sys.stderr.write(msgspec.json.encode(note.work).decode() + "\n")
+            elif isinstance(note, WorkEnded) and note.what is WorkKind.RUN_DUE:
+                return _say_became(EndOfDay(note.words, note.error), as_json)
     return output.STOPPED
 
 
 def _stop_work(here: Workplace) -> None:
     with agent_client(_socket(here)) as agent:
         if agent is not None:
-            agent.ask("stop")
+            agent.ask(StopWork())
 
 
-def _say_finished(finished: Finished, as_json: bool) -> int:
+def _say_became(became: EndOfDay, as_json: bool) -> int:
     if as_json:
-        print_json({"words": finished.words, "error": finished.error or None})
+        print_json({"words": became.words, "error": became.error or None})
     else:
-        say(finished.error or finished.words)
-    return output.NOT_USABLE if finished.error else output.DONE
+        say(became.error or became.words)
+    return output.NOT_USABLE if became.error else output.DONE
 
 
-def _run_due_here(here: Workplace, then: Then | None, progress: str | None, as_json: bool) -> int:
+def _run_due_here(context: Context, then: Then | None, progress: str | None, as_json: bool) -> int:
     """Without an agent: this command does it."""
-    clock, disks, standings = SystemClock(), disks_for(here.settings), standings_of(here)
-    journal, books = Journal(here.records, clock), Books(here.records)
-    run, failed = 0, []
-    for job in load_jobs(here.settings):
-        facts = msgspec.structs.replace(standings.plain_facts(job), paused_until=0)
-        if standings.decision(job, facts).due is None:
-            continue
-        hands = Hands(here=here, disks=disks, clock=clock, journal=journal, **openers(job, here, None))
-        try:
-            with output.steered(progress, as_json) as steering:
-                run_kept(job, hands, books, standings.book(job), steering)
-            run += 1
-        except GoodTideError as error:
-            failed.append(f"{job.name}: {error}")
-    words = f"{run} of the jobs run" if run else "Nothing was due"
-    if failed or then is None:
-        return _say_finished(Finished("run-due", error="; ".join(failed), words=words), as_json)
-    if not as_json:
-        say(
-            f"{words}. The machine will {then.replace('-', ' ')} in {duration_words(_GRACE_SECONDS)}; Ctrl+C"
-            " keeps it on."
-        )
-    with output.steered(None, True) as steering:
-        for _ in range(_GRACE_SECONDS):
-            steering.rest(1.0)
-            steering.checkpoint()
-    Power(Bus("system")).end_of_day(then)
-    return _say_finished(Finished("run-due", words=words), as_json)
+    jobs = [job for job in load_jobs(context.here.settings) if is_due(context, job)]
+
+    def announce(words: str) -> None:
+        if not as_json:
+            say(f"{words} Ctrl+C keeps it on.")
+
+    with output.steered(progress, as_json) as steering:
+
+        def run(job: Job) -> str:
+            stores = job_stores(context, job, None)
+            return run_words(run_job(context, stores, Steps(control=steering)))[1]
+
+        became = run_all(context, jobs, run, then, Power(Bus("system")), announce, steering)
+    return _say_became(became, as_json)
 
 
 @click.command("eject")
@@ -388,25 +376,21 @@ def _run_due_here(here: Workplace, then: Then | None, progress: str | None, as_j
 @json_option
 def eject_command(store: str, as_json: bool) -> int:
     """Take the disk of a store away safely. STORE is its folder, or the disk's name in a job."""
-    here = this_workplace()
-    disks = disks_for(here.settings)
-    folder = Path(store)
+    context = this_context()
+    folder = Path(os.path.abspath(store))
     if not os.path.isdir(folder):
-        refs = [
-            ref for job in load_jobs(here.settings) for ref in job.stores if store in (ref.name, ref.path)
-        ]
-        if not refs:
-            raise PersonError(f"There is no store {store}", "Give its folder, or the name of its disk")
-        found = locate(refs[0], disks)
+        _, ref = named_ref(context, store)
+        found = locate(ref, context.disks)
         if found is None:
-            raise PersonError(f"The disk {refs[0].name or store} is not here", "There is nothing to eject")
+            raise PersonError(f"The disk {ref.name or store} is not here", "There is nothing to eject")
         folder = found
-    with agent_client(_socket(here)) as agent:
-        words = (
-            agent.ask("eject", {"words": str(folder.absolute())}, str)
-            if agent is not None
-            else f"{folder} is {disks.eject(folder)}"
-        )
+    users = users_of_folder(context, str(folder))
+    with agent_client(_socket(context.here)) as agent:
+        if agent is not None and users:
+            job, ref = users[0]
+            words = agent.ask(EjectDisk(job.id, ref.id))
+        else:
+            words = eject(context, folder)
     if as_json:
         print_json({"ejected": str(folder), "words": words})
     else:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import enum
 
 import msgspec
 
@@ -23,6 +24,25 @@ class Difference(msgspec.Struct, frozen=True):
     changed: int
     total: int
     cut: bool = False
+
+
+class Verdict(enum.StrEnum):
+    """How one version compares with another, or with what is on the disk."""
+
+    SAME = "same"
+    FIRST = "first"
+    """There is nothing before it."""
+    OTHER = "other"
+    """It differs, or there is nothing like it to compare with."""
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """How it compares, as a sentence without a full stop, and the difference where there is a text to
+    show."""
+
+    verdict: Verdict
+    words: str
+    difference: Difference | None = None
 
 
 def compare_lines(chosen: list[str], other: list[str]) -> Difference:

@@ -6,6 +6,7 @@ A rule catches a thing when its conditions hold for it, or, for path and marker,
 
 from __future__ import annotations
 
+import enum
 import fnmatch
 import re
 from collections.abc import Iterable, Mapping, Sequence
@@ -21,6 +22,14 @@ NONE = -1
 _WILD = re.compile(r"[*?\[\\]")
 _TRASH = re.compile(r"\.Trash(-\d+)?\Z")
 _NO_RULES: tuple[int, ...] = ()
+
+
+class Covered(enum.StrEnum):
+    """How much of a folder is in."""
+
+    IN = "in"
+    OUT = "out"
+    PARTLY = "partly"
 
 
 class FolderSigns(NamedTuple):

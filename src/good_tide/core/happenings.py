@@ -7,6 +7,8 @@ from typing import Literal
 
 import msgspec
 
+from good_tide.core.identifiers import JobId, SnapshotId
+
 Level = Literal["good", "note", "trouble"]
 Result = Literal["done", "gaps", "failed", "stopped"]
 AGAIN_AND_AGAIN = 3
@@ -14,22 +16,24 @@ AGAIN_AND_AGAIN = 3
 
 
 class Event(msgspec.Struct, frozen=True):
-    """One thing that happened. ``job`` may be empty; ``detail`` is folded below it."""
+    """One thing that happened. ``job`` may be empty, and was called ``name``; ``detail`` is folded below
+    it."""
 
     time: int
     level: Level
-    job: str
+    job: JobId
     what: str
     means: str = ""
     todo: str = ""
     detail: tuple[str, ...] = ()
+    name: str = ""
 
 
 class Run(msgspec.Struct, frozen=True):
-    """One run of a job into one store, or a try at it. Sizes in bytes; ``changed`` and ``gaps`` count
-    files."""
+    """One run of a job, which was called ``name``, into one store, or a try at it. Sizes in bytes;
+    ``changed`` and ``gaps`` count files; ``snapshot`` is empty where none was taken."""
 
-    job: str
+    job: JobId
     store: str
     occasion: str
     began: int
@@ -40,8 +44,9 @@ class Run(msgspec.Struct, frozen=True):
     new_bytes: int = 0
     stored: int = 0
     gaps: int = 0
-    snapshot: str = ""
+    snapshot: SnapshotId = SnapshotId("")
     words: str = ""
+    name: str = ""
 
 
 class LeftOutFile(msgspec.Struct, frozen=True):
@@ -58,7 +63,7 @@ class LeftOutFile(msgspec.Struct, frozen=True):
 class Filter(msgspec.Struct, frozen=True):
     """Which events are wanted. Empty or 0: no limit. ``levels`` are those shown."""
 
-    job: str = ""
+    job: JobId = JobId("")
     levels: tuple[Level, ...] = ()
     text: str = ""
     since: int = 0

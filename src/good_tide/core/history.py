@@ -3,7 +3,53 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterable, Sequence
+
 import msgspec
+
+from good_tide.core.identifiers import HistoryId, SnapshotId
+
+_FIRST_STEP_BACK = 64
+"""Snapshots by which the second part of what is known is shorter: what a ladder thins lies in the last
+days."""
+
+
+NO_HISTORY = HistoryId("")
+
+
+def history_id(snapshots: Iterable[SnapshotId]) -> HistoryId:
+    """What stands for some snapshots and their order."""
+    return HistoryId(hashlib.blake2b("".join(snapshots).encode(), digest_size=8).hexdigest())
+
+
+class KnownHistory(msgspec.Struct, frozen=True, array_like=True):
+    """So many of the first snapshots of a history, and what stands for them."""
+
+    count: int
+    history: HistoryId
+
+
+def known_parts(snapshots: Sequence[SnapshotId]) -> tuple[KnownHistory, ...]:
+    """What somebody who has the snapshots of a history says of it, longest first: all of it, and ever shorter
+    beginnings, so that whoever has it as it is now can tell how much of it still holds."""
+    counts, back = [], 0
+    while back < len(snapshots):
+        counts.append(len(snapshots) - back)
+        back = back * 4 or _FIRST_STEP_BACK
+    return tuple(KnownHistory(count, history_id(snapshots[:count])) for count in counts)
+
+
+def still_holds(known: Iterable[KnownHistory], snapshots: Sequence[SnapshotId]) -> int:
+    """How many of the first snapshots of a history as it is now somebody knows."""
+    return next(
+        (
+            one.count
+            for one in known
+            if one.count <= len(snapshots) and history_id(snapshots[: one.count]) == one.history
+        ),
+        0,
+    )
 
 
 class Span(msgspec.Struct, frozen=True, array_like=True):
@@ -22,6 +68,10 @@ class Span(msgspec.Struct, frozen=True, array_like=True):
     identity: bytes
     first: int
     last: int | None
+
+    def stood_at(self, seq: int) -> bool:
+        """Whether it stood in a snapshot."""
+        return self.first <= seq and (self.last is None or seq <= self.last)
 
 
 class Lifeline(msgspec.Struct, frozen=True, array_like=True):
@@ -44,10 +94,7 @@ class Lifeline(msgspec.Struct, frozen=True, array_like=True):
 
     def at(self, seq: int) -> Span | None:
         """The version that stood in a snapshot, or None."""
-        return next(
-            (span for span in self.spans if span.first <= seq and (span.last is None or seq <= span.last)),
-            None,
-        )
+        return next((span for span in self.spans if span.stood_at(seq)), None)
 
     def version_number(self, span: Span) -> int:
         """Counting from 1 the versions that could be read; 0 for a left-out stretch."""
@@ -60,7 +107,7 @@ class TidePoint(msgspec.Struct, frozen=True, array_like=True):
     bytes."""
 
     seq: int
-    name: str
+    name: SnapshotId
     time: int
     label: str
     files: int

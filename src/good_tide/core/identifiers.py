@@ -6,6 +6,7 @@ All are plain ``bytes`` or ``int`` at run time, so they cost nothing in loops ov
 from __future__ import annotations
 
 import hashlib
+import secrets
 from typing import NewType
 
 ChunkId = NewType("ChunkId", bytes)
@@ -17,8 +18,23 @@ ContentDigest = NewType("ContentDigest", bytes)
 PackId = NewType("PackId", bytes)
 """Random name of a pack, 16 bytes."""
 
-SnapshotId = NewType("SnapshotId", bytes)
-"""Random name of a snapshot, 16 bytes; shown as 32 hexadecimal digits."""
+SnapshotId = NewType("SnapshotId", str)
+"""Random name of a snapshot: 32 hexadecimal digits, which are also its file's name in a store."""
+
+StoreId = NewType("StoreId", str)
+"""Random name of a store, in its header: 32 hexadecimal digits."""
+
+MachineId = NewType("MachineId", str)
+"""Whose history snapshots belong to: drawn once for a machine, and for each further job of it."""
+
+JobId = NewType("JobId", str)
+"""A job of this machine, whatever it is called: drawn once and kept in its settings file."""
+
+PlanId = NewType("PlanId", int)
+"""A restore plan of the agent, given back to carry it out."""
+
+HistoryId = NewType("HistoryId", str)
+"""Stands for the snapshots of one machine in a store and their order (``core.history.history_id``)."""
 
 Nanoseconds = NewType("Nanoseconds", int)
 """A time as nanoseconds since 1970-01-01 00:00 UTC."""
@@ -26,9 +42,22 @@ Nanoseconds = NewType("Nanoseconds", int)
 CHUNK_ID_BYTES = 32
 DIGEST_BYTES = 16
 NAME_BYTES = 16
+_JOB_ID_BYTES = 8
 
 
-def local_name(identity: str) -> str:
+def new_job_id() -> JobId:
+    """An identity for a job that is made now."""
+    return JobId(secrets.token_hex(_JOB_ID_BYTES))
+
+
+def job_id_of_name(name: str) -> JobId:
+    """The identity of a job whose settings are of a time when jobs had only names: the same for everybody who
+    works it out, so that it matters to nobody who keeps it first."""
+    digest = hashlib.sha256(f"good-tide job called {name.casefold()}".encode()).hexdigest()
+    return JobId(digest[: 2 * _JOB_ID_BYTES])
+
+
+def local_name(identity: StoreId) -> str:
     """The name of this machine's own files about a store: a digest of the store's id, so that no id leads
     anywhere else."""
     return hashlib.sha256(f"good-tide store {identity}".encode()).hexdigest()[: 2 * NAME_BYTES]

@@ -128,8 +128,7 @@ def rhythm_part(rhythm: Rhythm) -> RhythmPart:
 
 
 class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """A job file. Fields as in ``settings.Job``; ``ladder`` by rungs such as ``2d every``; ``kinds`` adds
-    endings to kinds of files."""
+    """A job file. Fields as in ``settings.Job``; ``ladder`` goes by rungs such as ``2d every``."""
 
     format: int = FORMAT
     name: str

@@ -7,6 +7,7 @@ from typing import Literal
 
 import msgspec
 
+from good_tide.core.identifiers import StoreId
 from good_tide.core.words import count_words, size_words
 
 DiskKind = Literal["internal", "external", "network"]
@@ -26,7 +27,7 @@ class FoundStore(msgspec.Struct, frozen=True):
     later format."""
 
     path: str
-    store: str
+    store: StoreId
     encrypted: bool
     whose: str
     snapshots: int = 0
@@ -76,11 +77,13 @@ class Level(enum.StrEnum):
 
 
 class Check(msgspec.Struct, frozen=True):
-    """One thing about a place: what is so, and what to do about it where something is to be done."""
+    """One thing about a place: what is so, and what to do about it where something is to be done; with the
+    system's disk tool or not."""
 
     level: Level
     what: str
     way_out: str = ""
+    by_disk_tool: bool = False
 
 
 class Wanted(msgspec.Struct, frozen=True, kw_only=True):
@@ -107,7 +110,7 @@ def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
             "Open it in the file manager. If it is new and has no file system, format it with the system's"
             " disk tool; that erases what is on it"
         )
-        return [Check(Level.BAD, "It is connected but not mounted", way_out)]
+        return [Check(Level.BAD, "It is connected but not mounted", way_out, True)]
     if not disk.answers:
         return [
             Check(

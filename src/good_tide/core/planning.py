@@ -1,13 +1,14 @@
 """What the agent does next for a job, decided from facts and a rhythm; nothing is remembered here.
 
-Everything due up to ``Book.served`` has been run. A due time after that, however many there are, is one run.
-The moment a run begins becomes ``served`` when it ends well, so that nothing is lost by a crash, and nothing
-runs twice.
+Everything due up to ``JobRecord.served`` has been run. A due time after that, however many there are, is one
+run. The moment a run begins becomes ``served`` when it ends well, so that nothing is lost by a crash, and
+nothing runs twice.
 """
 
 from __future__ import annotations
 
 import enum
+from typing import Literal
 
 import msgspec
 
@@ -23,6 +24,10 @@ _BUSY_LOAD = 1.5
 """Runnable processes for each processor, above which the machine is busy."""
 LOOK_AGAIN = 60 * SECOND
 """How soon something that is waited for is looked at again, if nothing tells of it."""
+
+
+Then = Literal["suspend", "power-off"]
+"""What the machine does after the last run of the day."""
 
 
 class Occasion(enum.StrEnum):
@@ -48,7 +53,7 @@ class Wait(enum.StrEnum):
     BUSY = "busy"
 
 
-class Book(msgspec.Struct, frozen=True, omit_defaults=True):
+class JobRecord(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is remembered of a job's runs. Times in nanoseconds since 1970 UTC, 0: never.
 
     :param failures: runs in a row that failed, the last ``failed`` at with ``error``; ``failing_since`` the
@@ -111,40 +116,40 @@ class Decision(msgspec.Struct, frozen=True):
     look: int | None = None
 
 
-def after_clock(book: Book, now: int) -> Book:
-    """The book with times that a clock set back has put far into the future brought to now."""
-    if book.served <= now + CLOCK_SLACK and book.failed <= now + CLOCK_SLACK:
-        return book
-    return msgspec.structs.replace(book, served=min(book.served, now), failed=min(book.failed, now))
+def after_clock(record: JobRecord, now: int) -> JobRecord:
+    """The record with times that a clock set back has put far into the future brought to now."""
+    if record.served <= now + CLOCK_SLACK and record.failed <= now + CLOCK_SLACK:
+        return record
+    return msgspec.structs.replace(record, served=min(record.served, now), failed=min(record.failed, now))
 
 
-def decide(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int, zone: str) -> Decision:
-    """What to do now for a job whose book is ``after_clock``.
+def decide(rhythm: Rhythm, record: JobRecord, facts: Facts, now: int, spread: int, zone: str) -> Decision:
+    """What to do now for a job whose record is ``after_clock``.
 
     :param spread: this machine's share of the spread, nanoseconds.
     :param zone: IANA name of the time zone that hours are meant in.
     """
-    occasion, due = _due(rhythm, book, facts, now, spread)
+    occasion, due = _due(rhythm, record, facts, now, spread)
     if occasion is None or due is None:
-        return Decision(look=_next_look(rhythm, book, facts, now, spread, zone))
-    wait, until = _hindrance(rhythm, book, facts, now, zone)
+        return Decision(look=_next_look(rhythm, record, facts, now, spread, zone))
+    wait, until = _hindrance(rhythm, record, facts, now, zone)
     if wait is None:
         return Decision(run=occasion, due=due)
     return Decision(wait=wait, due=due, look=until)
 
 
 def _due(
-    rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int
+    rhythm: Rhythm, record: JobRecord, facts: Facts, now: int, spread: int
 ) -> tuple[Occasion | None, int | None]:
     """Since when a run is due, and on which occasion; of several the longest due."""
     found: list[tuple[int, Occasion]] = []
     last = rhythm.last_due(now - spread)
-    if last is not None and last + spread > book.served:
-        first = rhythm.next_due(book.served - spread) if book.served else last
+    if last is not None and last + spread > record.served:
+        first = rhythm.next_due(record.served - spread) if record.served else last
         found.append(((last if first is None else first) + spread, Occasion.TIME))
-    if rhythm.on_disk and facts.disk_here and facts.disk_came > book.served:
+    if rhythm.on_disk and facts.disk_here and facts.disk_came > record.served:
         found.append((facts.disk_came, Occasion.DISK))
-    rest = _rest_time(rhythm, book, facts)
+    rest = _rest_time(rhythm, record, facts)
     if rest is not None and rest <= now:
         found.append((rest, Occasion.CHANGE))
     if not found:
@@ -153,19 +158,21 @@ def _due(
     return occasion, due
 
 
-def _rest_time(rhythm: Rhythm, book: Book, facts: Facts) -> int | None:
+def _rest_time(rhythm: Rhythm, record: JobRecord, facts: Facts) -> int | None:
     """When files will have come to rest if nothing more changes."""
     if not rhythm.on_change:
         return None
     if facts.unwatched:
-        return book.served + max(rhythm.at_most_minutes, SHORTEST_MINUTES) * _MINUTE
+        return record.served + max(rhythm.at_most_minutes, SHORTEST_MINUTES) * _MINUTE
     if not facts.changed:
         return None
-    return max(facts.changed + rhythm.quiet_seconds * SECOND, book.served + rhythm.at_most_minutes * _MINUTE)
+    return max(
+        facts.changed + rhythm.quiet_seconds * SECOND, record.served + rhythm.at_most_minutes * _MINUTE
+    )
 
 
 def _hindrance(
-    rhythm: Rhythm, book: Book, facts: Facts, now: int, zone: str
+    rhythm: Rhythm, record: JobRecord, facts: Facts, now: int, zone: str
 ) -> tuple[Wait | None, int | None]:
     """What a due run waits for, and when to look again."""
     if facts.paused_until > now:
@@ -175,8 +182,8 @@ def _hindrance(
     settled = facts.disk_came + rhythm.settle_seconds * SECOND
     if facts.disk_here and facts.disk_came and facts.disk_came <= now < settled:
         return Wait.SETTLING, settled
-    retry = retry_at(book)
-    if retry > now and facts.disk_came <= book.failed:
+    retry = retry_at(record)
+    if retry > now and facts.disk_came <= record.failed:
         return Wait.RETRY, retry
     hours = Hours.of(rhythm.allowed)
     if not hours.is_open(now, zone):
@@ -198,18 +205,20 @@ def hindered_by(considerate: Considerate, around: Around) -> Wait | None:
     return None
 
 
-def retry_at(book: Book) -> int:
+def retry_at(record: JobRecord) -> int:
     """When a run that failed is tried again: 5 minutes later, then twice as long each time, up to an hour."""
-    if not book.failures:
+    if not record.failures:
         return 0
-    return book.failed + min(_FIRST_RETRY << min(book.failures - 1, 10), _LAST_RETRY)
+    return record.failed + min(_FIRST_RETRY << min(record.failures - 1, 10), _LAST_RETRY)
 
 
-def _next_look(rhythm: Rhythm, book: Book, facts: Facts, now: int, spread: int, zone: str) -> int | None:
+def _next_look(
+    rhythm: Rhythm, record: JobRecord, facts: Facts, now: int, spread: int, zone: str
+) -> int | None:
     """When something will be due by itself."""
     times = [
-        next_start(rhythm, max(now, book.served), spread, zone, facts.paused_until),
-        _rest_time(rhythm, book, facts),
+        next_start(rhythm, max(now, record.served), spread, zone, facts.paused_until),
+        _rest_time(rhythm, record, facts),
     ]
     return min((time for time in times if time is not None), default=None)
 
@@ -220,28 +229,28 @@ def next_start(rhythm: Rhythm, after: int, spread: int, zone: str, paused_until:
     return None if start is None else max(start, paused_until)
 
 
-def began(book: Book, now: int) -> Book:
-    """The book when a run begins."""
-    return msgspec.structs.replace(book, begun=now)
+def began(record: JobRecord, now: int) -> JobRecord:
+    """The record when a run begins."""
+    return msgspec.structs.replace(record, begun=now)
 
 
-def cut_off(book: Book) -> Book:
-    """The book after a run that ended with the agent: what was due stays due."""
-    return msgspec.structs.replace(book, begun=0)
+def cut_off(record: JobRecord) -> JobRecord:
+    """The record after a run that ended with the agent: what was due stays due."""
+    return msgspec.structs.replace(record, begun=0)
 
 
-def ended(book: Book, begun: int, into_disk: bool) -> Book:
-    """The book after a run that went well."""
-    return Book(served=begun, last_disk=begun if into_disk else book.last_disk)
+def ended(record: JobRecord, begun: int, into_disk: bool) -> JobRecord:
+    """The record after a run that went well."""
+    return JobRecord(served=begun, last_disk=begun if into_disk else record.last_disk)
 
 
-def failed(book: Book, now: int, error: str, advice: str) -> Book:
-    """The book after a run that failed: what was due stays due."""
+def failed(record: JobRecord, now: int, error: str, advice: str) -> JobRecord:
+    """The record after a run that failed: what was due stays due."""
     return msgspec.structs.replace(
-        book,
-        failures=book.failures + 1,
+        record,
+        failures=record.failures + 1,
         failed=now,
-        failing_since=book.failing_since or now,
+        failing_since=record.failing_since or now,
         error=error,
         advice=advice,
         begun=0,

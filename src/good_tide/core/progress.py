@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import enum
 import threading
 import time
 from collections.abc import Callable
@@ -15,8 +16,30 @@ _EASY_STRETCH, _LONGEST_REST = 0.02, 1.0
 """Seconds of work before a rest, and of the longest rest, so that a stop is soon obeyed."""
 
 
+class WorkKind(enum.StrEnum):
+    """A kind of long work."""
+
+    SNAPSHOT = "snapshot"
+    RESTORE = "restore"
+    UNDO = "undo"
+    CARRY = "carry"
+    RUN_DUE = "run-due"
+    RELEASE = "release"
+    PURGE = "purge"
+
+
+class Stage(enum.StrEnum):
+    """Where a piece of work stands, as far as something depends on it."""
+
+    UNDER_WAY = "under way"
+    LAST_PART = "last part"
+    """A snapshot is being written to its end: the machine is kept from sleeping meanwhile."""
+    LAST_MINUTE = "last minute"
+    """The machine is about to sleep or to be switched off."""
+
+
 class Progress(msgspec.Struct, frozen=True):
-    """One report of a long piece of work. Totals are 0 while they are not known."""
+    """One report of a long piece of work, ``phase`` in words. Totals are 0 while they are not known."""
 
     phase: str
     files_done: int = 0
@@ -24,6 +47,7 @@ class Progress(msgspec.Struct, frozen=True):
     bytes_done: int = 0
     bytes_total: int = 0
     current: str = ""
+    stage: Stage = Stage.UNDER_WAY
 
 
 class Control(Protocol):

@@ -6,10 +6,12 @@ from typing import Annotated
 
 import msgspec
 
-from good_tide.core.identifiers import SnapshotId
+from good_tide.core.entries import Reason
+from good_tide.core.identifiers import MachineId, SnapshotId
 
 Count = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 """A number that a store may hold: not negative, and no larger than 63 bits."""
+_NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 _Name = Annotated[str, msgspec.Meta(max_length=1024)]
 
 
@@ -25,7 +27,7 @@ class LeftOut(msgspec.Struct, frozen=True):
 class Machine(msgspec.Struct, frozen=True):
     """The workstation a snapshot is of. ``id`` stays when the name changes."""
 
-    id: _Name
+    id: Annotated[MachineId, msgspec.Meta(max_length=1024)]
     name: _Name
 
 
@@ -62,6 +64,12 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     rules: tuple[str, ...] = ()
     version: int = 1
 
+    @property
+    def missing(self) -> tuple[LeftOut, ...]:
+        """What was left out that a person would want back; without files that changed while they were
+        read."""
+        return tuple(item for item in self.left_out if item.reason not in _NO_GAPS)
+
 
 class Snapshot(msgspec.Struct, frozen=True):
     """A snapshot record together with its name in the store."""
@@ -70,12 +78,6 @@ class Snapshot(msgspec.Struct, frozen=True):
     record: SnapshotRecord
 
     @property
-    def name(self) -> str:
-        """The name as 32 hexadecimal digits."""
-        return self.id.hex()
-
-    @property
     def gaps(self) -> int:
         """How many things that a person would want back are missing."""
-        from_reasons = sum(1 for item in self.record.left_out if item.reason not in ("special", "store"))
-        return from_reasons + len(self.record.unsteady)
+        return len(self.record.missing) + len(self.record.unsteady)

@@ -33,7 +33,7 @@ def by_start(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot | None:
     """
     if len(wanted) < _SHORTEST_START:
         return None
-    starts = [snapshot for snapshot in snapshots if snapshot.name.startswith(wanted.lower())]
+    starts = [snapshot for snapshot in snapshots if snapshot.id.startswith(wanted.lower())]
     if len(starts) > 1:
         raise PersonError(f"{wanted} is the start of {len(starts)} snapshots", "Give more of its characters")
     return starts[0] if starts else None

@@ -6,6 +6,7 @@ from typing import Literal
 
 import msgspec
 
+from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.ladder import Ladder
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
@@ -30,9 +31,24 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     name: str = ""
     disk: str = ""
     inside: str = ""
-    store: str = ""
+    store: StoreId = StoreId("")
     encrypted: bool | None = None
     keys: str = ""
+
+    @property
+    def id(self) -> StoreId:
+        """The store's id; while it was never opened by a version that keeps it, what stands for it: where it
+        is."""
+        return self.store or StoreId(f"at {self.disk or 'path'} {self.inside or self.path}")
+
+    def names(self, store: StoreId) -> bool:
+        """Whether a store is meant: by its id, or by what stood for it before it was opened."""
+        return store in (self.id, msgspec.structs.replace(self, store=StoreId("")).id)
+
+    @property
+    def called(self) -> str:
+        """What people call the store: its disk's name, or its path."""
+        return self.name or self.path
 
     @property
     def place(self) -> tuple[str, str]:
@@ -113,6 +129,7 @@ class MailServer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, 
 class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What to protect and where to.
 
+    :param id: stays, whatever the job is called; empty only before it is written for the first time.
     :param folders: absolute paths of the covered folders.
     :param rules: rules of coverage, a line each.
     :param kinds: further endings for kinds of files.
@@ -129,6 +146,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param former: names that the job had before.
     """
 
+    id: JobId = JobId("")
     name: str
     folders: tuple[str, ...]
     stores: tuple[StoreRef, ...]

@@ -7,13 +7,29 @@ import enum
 import msgspec
 
 from good_tide.core.clock import SECOND
+from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Wait
+from good_tide.core.progress import WorkKind
 from good_tide.core.words import count_words, duration_words, size_words, time_words
 
 _HOUR, _DAY = 3600 * SECOND, 86400 * SECOND
 _GRACE = 10 * 60 * SECOND
 """A run that is due may take so long to begin before anything is said of it."""
 _LONG_AWAY = 7 * _DAY
+
+
+class StoreState(enum.StrEnum):
+    """What can be said of the store that a job's history is shown from; ``UNKNOWN`` before it was looked
+    at."""
+
+    UNKNOWN = "unknown"
+    NO_JOB = "no-job"
+    AWAY = "away"
+    LOCKED = "locked"
+    DAMAGED = "damaged"
+    CATCHING_UP = "catching-up"
+    EMPTY = "empty"
+    READY = "ready"
 
 
 class Mood(enum.StrEnum):
@@ -119,19 +135,19 @@ class Status(msgspec.Struct, frozen=True):
 class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What is known of a job. Times in nanoseconds since 1970 UTC, 0: never or not.
 
-    :param state: of its store, as in ``protocol.messages.Overview``.
+    :param state: of its store.
     :param disk: what people call the disk.
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself.
     :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
-    :param working: as in ``protocol.messages.Work``.
+    :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
     :param strange: what is not as it should be with a store, each with what to do.
     :param free: room on the disk, None while not known.
     :param full_in_days: ``forecast.days_left``.
     """
 
-    state: str
+    state: StoreState
     disk: str = ""
     by_hand: bool = False
     last: int = 0
@@ -150,7 +166,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     failing_since: int = 0
     error: str = ""
     advice: str = ""
-    working: str = ""
+    working: WorkKind | None = None
     work_paused: bool = False
     free: int | None = None
     full_in_days: float | None = None
@@ -169,9 +185,10 @@ class StoreStanding(msgspec.Struct, frozen=True):
 
 
 class JobStanding(msgspec.Struct, frozen=True):
-    """How a job stands. Times in nanoseconds since 1970 UTC, 0: never."""
+    """How a job, which is called ``name``, stands. Times in nanoseconds since 1970 UTC, 0: never."""
 
-    job: str
+    job: JobId
+    name: str
     status: Status
     last: int = 0
     next: int = 0
@@ -179,18 +196,18 @@ class JobStanding(msgspec.Struct, frozen=True):
 
 
 _WORK = {
-    "snapshot": "Taking a snapshot",
-    "restore": "Restoring",
-    "undo": "Undoing a restore",
-    "carry": "Carrying snapshots over",
-    "run-due": "Running everything that is due",
-    "release": "Releasing snapshots",
-    "purge": "Taking out of all history",
+    WorkKind.SNAPSHOT: "Taking a snapshot",
+    WorkKind.RESTORE: "Restoring",
+    WorkKind.UNDO: "Undoing a restore",
+    WorkKind.CARRY: "Carrying snapshots over",
+    WorkKind.RUN_DUE: "Running everything that is due",
+    WorkKind.RELEASE: "Releasing snapshots",
+    WorkKind.PURGE: "Taking out of all history",
 }
 
 
-def work_words(what: str, paused: bool) -> str:
-    """What the agent is doing (``protocol.messages.Work.what``), in words."""
+def work_words(what: WorkKind, paused: bool) -> str:
+    """What the agent is doing in words."""
     return _WORK[what] + (", paused" if paused else "")
 
 
@@ -211,15 +228,15 @@ def room_words(disk: str, free: int | None, days: float | None) -> str:
 
 def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found = []
-    if facts.state == "damaged":
+    if facts.state is StoreState.DAMAGED:
         found.append(Trouble(now, f"The store on {facts.disk} is damaged", "Run verify on it", Topic.DAMAGE))
     found += [
         Trouble(now, words, "Run verify on the store", Topic.DAMAGE)
         for words in facts.damage
-        if facts.state != "damaged"
+        if facts.state is not StoreState.DAMAGED
     ]
     found += [Trouble(now, what, todo, Topic.STORE) for what, todo in facts.strange]
-    if facts.state == "locked":
+    if facts.state is StoreState.LOCKED:
         found.append(
             Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED)
         )
@@ -236,7 +253,7 @@ def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
         )
     if facts.away_since and not (facts.holding and now - facts.away_since < _LONG_AWAY):
         found.append(Trouble(facts.away_since, f"The disk {facts.disk} is away", "Connect it", Topic.AWAY))
-    if facts.state == "empty" and not facts.working:
+    if facts.state is StoreState.EMPTY and not facts.working:
         found.append(Trouble(now, "There is no snapshot yet", "Take the first one", Topic.FIRST))
     elif facts.last and now - facts.last > _LONG_AWAY and not facts.by_hand and not facts.failures:
         found.append(
@@ -279,13 +296,13 @@ def _status(facts: JobFacts, now: int) -> Status:
     room = room_words(facts.disk, facts.free, facts.full_in_days)
     last = f"Last snapshot {time_words(facts.last, now)}." if facts.last else "There is no snapshot yet."
     after = f"Next {_soon(facts.next, now)}." if facts.next else ""
-    if facts.state == "no-job":
+    if facts.state is StoreState.NO_JOB:
         return Status(State.NO_JOB, "Nothing is protected on this machine yet.", action=Action.SET_UP)
     if facts.working:
         return Status(
             State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip()
         )
-    if facts.state == "damaged":
+    if facts.state is StoreState.DAMAGED:
         return Status(
             State.DAMAGED, f"The store on {facts.disk} is damaged.", "Run verify on it.", action=Action.STORES
         )
@@ -299,7 +316,7 @@ def _status(facts: JobFacts, now: int) -> Status:
         )
     if facts.away_since:
         return _away(facts, now, last)
-    if facts.state == "locked":
+    if facts.state is StoreState.LOCKED:
         return Status(
             State.LOCKED,
             f"The store on {facts.disk} is locked.",
@@ -314,7 +331,7 @@ def _status(facts: JobFacts, now: int) -> Status:
             f"{last} Nothing runs by itself until then.",
             action=Action.GO_ON,
         )
-    if facts.state == "catching-up":
+    if facts.state is StoreState.CATCHING_UP:
         return Status(State.READING, "Reading history.", f"{room} Snapshots can be taken meanwhile.".strip())
     if facts.gaps:
         return Status(

@@ -9,25 +9,26 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.planning import Occasion
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, Change, tell
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
-from good_tide.operations.schedule.standing import Standings
-from good_tide.operations.snapshot.holding import open_area
-from good_tide.operations.snapshot.job_run import Hands, run_kept
-from good_tide.operations.stores.disks import STAND_IN_FILE, locate
+from good_tide.operations.context import Context, open_context
+from good_tide.operations.schedule.run import run_job
+from good_tide.operations.snapshot.taking import Steps
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.holding_area import HoldingArea, open_area
+from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at
 from good_tide.operations.workplace import Workplace, save_job
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 
 PASSPHRASE = "harbour lantern slow curtain"
-MACHINE = Machine("d0" * 16, "office-desk")
+MACHINE = Machine(MachineId("d0" * 16), "office-desk")
 _GIB = 1 << 30
 DISKS = (
     StandIn(name="Pier", capacity=931 * _GIB, used=212 * _GIB, device="external disk 1"),
@@ -126,7 +127,7 @@ def build_demo(
         passphrase_file=str(passphrase_file),
         rhythm=Rhythm(on_disk=True, allowed=ALLOWED),
     )
-    save_job(folders.settings, job)
+    job = save_job(folders.settings, job)
     here = Workplace(cache, state, root, folders.settings, root, MACHINE)
     _play(folders, store, job, here, clock, list(tell(_last_hour(now))), tell_progress)
     (root / _DONE).touch()
@@ -143,22 +144,10 @@ def _play(
     tell_progress: Callable[[int, int], None],
 ) -> None:
     """Play the story, with a snapshot of the job where it says so, as the agent would have taken it."""
-    disks, journal, books = StandInDisks(folders.rack), Journal(here.records, clock), Books(here.records)
-    desk, standings = _FileDesk(folders.workstation, clock), Standings(here, disks, clock, books, journal)
-    hands = Hands(
-        here=here,
-        disks=disks,
-        clock=clock,
-        journal=journal,
-        open_ref=lambda ref, folder: store,
-        open_area=lambda ref: open_area(
-            here.holdings,
-            ref,
-            PASSPHRASE,
-            job.holding,
-            catalog_names(cache=here.cache, identity=store.header.store),
-        ),
-    )
+    disks = StandInDisks(folders.rack)
+    context = open_context(here, clock, disks)
+    desk = _FileDesk(folders.workstation, clock)
+    stores = _DemoStores(context, job, store)
     total, done = sum(change.snapshot for change in changes), 0
     for change in changes:
         clock.set(Nanoseconds(int(change.when.timestamp()) * SECOND))
@@ -167,10 +156,26 @@ def _play(
             away = done in AWAY
             if away is (locate(job.stores[0], disks) is not None):
                 disks.plug("Pier", not away)
-            run_kept(job, hands, books, standings.book(job), Silent(), Occasion.TIME)
+            run_job(context, stores, Steps(control=Silent(), occasion=Occasion.TIME))
             done += 1
             tell_progress(done, total)
-    journal.close()
+    context.journal.close()
+
+
+class _DemoStores(JobStores):
+    """The demo's one store is open all the time: its key is not derived anew for each snapshot."""
+
+    def __init__(self, context: Context, job: Job, store: Store) -> None:
+        super().__init__(context, job, NobodyToAsk())
+        self._store = store
+
+    def store(self, ref: StoreRef) -> Store:
+        return self._store
+
+    def area(self, ref: StoreRef) -> HoldingArea:
+        here = self._context.here
+        known = catalog_names(here.cache, self._store.header.store)
+        return open_area(here.holdings, ref, PASSPHRASE, self.job.holding, known)
 
 
 def _furnish(folders: DemoFolders) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -11,48 +12,47 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtNetwork import QLocalSocket
 
 from good_tide.core.errors import PlaceError
-from good_tide.protocol.messages import Fault, Request, encode, raw
+from good_tide.core.identifiers import JobId
+from good_tide.protocol.contract import Answer, Call, Listen, Note, Topic
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.notes import NOTES
 from good_tide.protocol.sockets import NOT_OURS, is_own_process, make_private
 from good_tide.protocol.starting import start_agent
+from good_tide.protocol.wire import Incoming, call_line
 
-Result = TypeVar("Result")
 _RETRY_MS = 40
 _TRIES = 250
 
-
-class _Incoming(msgspec.Struct):
-    """Either a reply or a notification."""
-
-    id: int | None = None
-    result: msgspec.Raw = msgspec.Raw(b"null")
-    error: Fault | None = None
-    method: str = ""
-    params: msgspec.Raw = msgspec.Raw(b"{}")
+Told = TypeVar("Told", bound=Note)
 
 
 class AgentLink(QObject):
-    """Speaks with the agent; starts one if none answers.
+    """Speaks with the agent; starts one if none answers. ``lost`` says that the agent has gone.
 
-    ``notified`` carries a notification's name and raw content; ``lost`` says that the agent has gone.
+    :param topics: what it is to be told of by itself.
     """
 
     connected = Signal()
     lost = Signal()
     failed = Signal(str)
-    notified = Signal(str, object)
 
-    def __init__(self, socket: Path, settings: Path, parent: QObject | None = None) -> None:
+    def __init__(
+        self, socket: Path, settings: Path, topics: frozenset[Topic], parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
-        self._path, self._settings = socket, settings
-        self.job = ""
-        """The job that the window shows, and that requests mean unless they say otherwise."""
+        self._path, self._settings, self._topics = socket, settings, topics
+        self.job = JobId("")
+        """The job that the window shows."""
+        self._hearers: dict[type[Note], list[Callable[[Any], None]]] = {}
         self._socket = QLocalSocket(self)
         self._socket.connected.connect(self._on_connected)
         self._socket.disconnected.connect(self._on_disconnected)
         self._socket.errorOccurred.connect(self._on_error)
         self._socket.readyRead.connect(self._on_ready)
-        self._waiting: dict[int, tuple[Any, Callable[[Any], None], Callable[[Fault], None] | None]] = {}
-        self._number = 0
+        self._waiting: dict[
+            int, tuple[Call[Any], Callable[[Any], object], Callable[[Fault], None] | None]
+        ] = {}
+        self._numbers = itertools.count(1)
         self._buffer = bytearray()
         self._started = False
         self._tries = 0
@@ -79,6 +79,7 @@ class AgentLink(QObject):
             self.failed.emit(f"{NOT_OURS}. Nothing was sent to it.")
             return
         self._up, self._tries = True, 0
+        self.ask(Listen(self._topics))
         self.connected.emit()
 
     def _on_disconnected(self) -> None:
@@ -100,29 +101,33 @@ class AgentLink(QObject):
             start_agent(self._settings)
         QTimer.singleShot(_RETRY_MS, self.open)
 
+    @property
+    def waits(self) -> bool:
+        """Whether an answer is still to come."""
+        return bool(self._waiting)
+
+    def number(self) -> int:
+        """A number that no other call or question of this link has."""
+        return next(self._numbers)
+
+    def hear(self, kind: type[Told], then: Callable[[Told], None]) -> None:
+        """Have something done whenever the agent tells this by itself."""
+        self._hearers.setdefault(kind, []).append(then)
+
     def ask(
         self,
-        method: str,
-        params: Any = None,
-        answer: type[Result] | None = None,
-        then: Callable[[Result], None] | None = None,
+        call: Call[Answer],
+        then: Callable[[Answer], object] | None = None,
         otherwise: Callable[[Fault], None] | None = None,
-        job: str | None = None,
-    ) -> int:
-        """Send a request; ``then`` gets the decoded answer, ``otherwise`` what went wrong. Without a
-        connection nothing is asked: the window asks for everything anew when it is connected again.
-
-        :param job: the job that is meant; the one that is shown if not given.
-        """
-        self._number += 1
+    ) -> None:
+        """Ask something; ``then`` gets the answer, ``otherwise`` what went wrong, which is shown without it.
+        With no connection nothing is asked: the window asks for everything anew when it is connected
+        again."""
         if self._socket.state() is not QLocalSocket.LocalSocketState.ConnectedState:
-            return self._number
-        self._waiting[self._number] = (answer, then or (lambda result: None), otherwise)
-        wanted = self.job if job is None else job
-        self._socket.write(
-            encode(Request(method, raw(params if params is not None else {}), self._number, wanted))
-        )
-        return self._number
+            return
+        number = self.number()
+        self._waiting[number] = (call, then or (lambda answer: None), otherwise)
+        self._socket.write(call_line(call, number))
 
     def _on_ready(self) -> None:
         self._buffer += bytes(self._socket.readAll().data())
@@ -132,15 +137,24 @@ class AgentLink(QObject):
             self._take(bytes(line))
 
     def _take(self, line: bytes) -> None:
-        message = msgspec.json.decode(line, type=_Incoming)
+        message = msgspec.json.decode(line, type=Incoming)
         if message.method:
-            self.notified.emit(message.method, bytes(message.params))
+            self._tell(message)
             return
-        answer, then, otherwise = self._waiting.pop(message.id or 0, (None, None, None))
-        if message.error is not None:
-            if otherwise is not None:
-                otherwise(message.error)
-            else:
-                self.failed.emit(f"{message.error.message}. {message.error.data}".strip())
-        elif then is not None:
-            then(msgspec.json.decode(message.result, type=answer) if answer is not None else None)
+        known = self._waiting.pop(message.id or 0, None)
+        if known is None:
+            return
+        call, then, otherwise = known
+        if message.error is None:
+            then(msgspec.json.decode(message.result, type=call.answer_type()))
+        elif otherwise is not None:
+            otherwise(message.error)
+        else:
+            self.failed.emit(str(message.error))
+
+    def _tell(self, message: Incoming) -> None:
+        kind = NOTES.get(message.method)
+        if kind is not None:
+            note = msgspec.json.decode(message.params, type=kind)
+            for then in self._hearers.get(kind, []):
+                then(note)

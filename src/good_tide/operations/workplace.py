@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from functools import partial
 from pathlib import Path
@@ -10,9 +11,11 @@ import msgspec
 
 from good_tide.core.clock import SystemClock
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import JobId, MachineId
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import RunRecords
 from good_tide.system import folders, jobs, service
 from good_tide.system.machine import Become, become_another, news_of_machine, this_machine
 
@@ -35,7 +38,7 @@ class Workplace(msgspec.Struct, frozen=True):
 
     @property
     def records(self) -> Path:
-        """Where the journal and the books of the settings' jobs are kept."""
+        """Where the journal and the records of the settings' jobs are kept."""
         return self.settings / "records" if self.foreign else self.state
 
     @property
@@ -55,10 +58,23 @@ def this_workplace(settings: Path | None = None) -> Workplace:
         folders.runtime_folder(),
         this_machine(state),
     )
+    take_over_names(here)
     become = news_of_machine(state)
     if become is not None:
         _take_own_history(here, become)
     return here
+
+
+def take_over_names(here: Workplace) -> None:
+    """Give jobs whose settings are of a time when they had only names the identities that these stand for,
+    and what was kept of them under their names with it. Settings that cannot be written go on without."""
+    for job in jobs.without_identity(here.settings):
+        RunRecords(here.records).take_over(job.name, job.id)
+        journal = Journal(here.records, SystemClock())
+        journal.take_over(job.name, job.id)
+        journal.close()
+        with contextlib.suppress(OSError):
+            jobs.keep_identity(here.settings, job.id)
 
 
 def own_history_from_now_on(here: Workplace) -> Machine:
@@ -76,12 +92,12 @@ def _take_own_history(here: Workplace, become: Become) -> None:
             identity = hashlib.sha256(
                 f"good-tide copy {job.machine.id} {become.machine.id}".encode()
             ).hexdigest()[:32]
-            fresh = Machine(identity, f"{become.machine.name} · {job.name}")
-            jobs.update_job(here.settings, job.name, partial(_taken_as, fresh))
+            fresh = Machine(MachineId(identity), f"{become.machine.name} · {job.name}")
+            jobs.update_job(here.settings, job.id, partial(_taken_as, fresh))
     journal = Journal(here.records, SystemClock())
     journal.add(
         "trouble",
-        "",
+        None,
         f"This machine was made from an image of another one: it is called {become.machine.name} from now on",
         (),
         "It has a history of its own in every store; the one of before belongs to the other machine.",
@@ -115,19 +131,19 @@ def load_jobs(settings: Path) -> list[Job]:
     return jobs.load_jobs(settings)
 
 
-def save_job(settings: Path, job: Job) -> None:
+def save_job(settings: Path, job: Job) -> Job:
     """Write a job into a settings folder (``jobs.save_job``)."""
-    jobs.save_job(settings, job)
+    return jobs.save_job(settings, job)
 
 
-def add_job(settings: Path, job: Job) -> None:
+def add_job(settings: Path, job: Job) -> Job:
     """Write a new job into a settings folder (``jobs.add_job``)."""
-    jobs.add_job(settings, job)
+    return jobs.add_job(settings, job)
 
 
-def remove_job(settings: Path, name: str) -> None:
+def remove_job(settings: Path, job: JobId) -> None:
     """Remove a job from a settings folder; its stores stay as they are."""
-    jobs.remove_job(settings, name)
+    jobs.remove_job(settings, job)
 
 
 def find_job(settings: Path, name: str | None) -> Job:

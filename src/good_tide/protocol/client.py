@@ -6,26 +6,16 @@ import contextlib
 import socket
 from collections.abc import Iterator
 from pathlib import Path
-from types import NoneType
-from typing import Any, TypeVar
 
 import msgspec
 
-from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError
-from good_tide.protocol.messages import Fault, Request, encode, raw
+from good_tide.core.errors import PlaceError
+from good_tide.protocol.contract import Answer, Call, Listen, Topic
+from good_tide.protocol.notes import NOTES, AnyNote
 from good_tide.protocol.sockets import NOT_OURS, check_private, is_own_process
+from good_tide.protocol.wire import Incoming, call_line
 
-Answer = TypeVar("Answer")
-_ERRORS: dict[int, type[GoodTideError]] = {2: PersonError, 3: PlaceError, 4: DamageError, 5: StoppedError}
 _SECONDS = 60.0
-
-
-class _Incoming(msgspec.Struct):
-    method: str = ""
-    params: msgspec.Raw = msgspec.Raw(b"null")
-    id: int | None = None
-    result: msgspec.Raw = msgspec.Raw(b"null")
-    error: Fault | None = None
 
 
 class AgentClient:
@@ -34,30 +24,34 @@ class AgentClient:
     def __init__(self, connected: socket.socket) -> None:
         self._socket, self._lines = connected, connected.makefile("rb")
         self._number = 0
-        self._notes: list[tuple[str, bytes]] = []
+        self._notes: list[AnyNote] = []
 
-    def ask(self, method: str, params: Any = None, answer: type[Answer] = NoneType, job: str = "") -> Answer:  # type: ignore[assignment]
-        """Ask something, of a job where one is meant; the decoded answer, None where none is awaited.
+    def ask(self, call: Call[Answer]) -> Answer:
+        """Ask something.
 
         Raises:
             GoodTideError: the agent says what is wrong, or has gone.
         """
         self._number += 1
-        self._send(Request(method, raw(params if params is not None else {}), self._number, job))
+        try:
+            self._socket.sendall(call_line(call, self._number))
+        except OSError as error:
+            raise PlaceError("The agent has gone", "Start it again") from error
         while True:
             incoming = self._next()
             if incoming.method:
-                self._notes.append((incoming.method, bytes(incoming.params)))
+                self._keep(incoming)
             elif incoming.id == self._number:
                 if incoming.error is not None:
-                    raise _ERRORS.get(incoming.error.code, PlaceError)(
-                        incoming.error.message, incoming.error.data
-                    )
-                return msgspec.json.decode(incoming.result, type=answer)
+                    raise incoming.error.error()
+                return msgspec.json.decode(incoming.result, type=call.answer_type())
 
-    def notes(self) -> Iterator[tuple[str, bytes]]:
-        """What the agent tells by itself, as names and JSON; those that came while an answer was awaited
-        first."""
+    def listen(self, *topics: Topic) -> None:
+        """Be told of these topics from now on."""
+        self.ask(Listen(frozenset(topics)))
+
+    def notes(self) -> Iterator[AnyNote]:
+        """What the agent tells by itself; what came while an answer was awaited first."""
         while True:
             if self._notes:
                 yield self._notes.pop(0)
@@ -65,22 +59,21 @@ class AgentClient:
             self._socket.settimeout(None)
             incoming = self._next()
             if incoming.method:
-                yield incoming.method, bytes(incoming.params)
+                self._keep(incoming)
 
-    def _send(self, request: Request) -> None:
-        try:
-            self._socket.sendall(encode(request))
-        except OSError as error:
-            raise PlaceError("The agent has gone", "Start it again") from error
+    def _keep(self, incoming: Incoming) -> None:
+        kind = NOTES.get(incoming.method)
+        if kind is not None:  # an agent of another version may tell more
+            self._notes.append(msgspec.json.decode(incoming.params, type=kind))
 
-    def _next(self) -> _Incoming:
+    def _next(self) -> Incoming:
         try:
             line = self._lines.readline()
         except OSError as error:
             raise PlaceError("The agent does not answer", "Wait a moment, or start it again") from error
         if not line:
             raise PlaceError("The agent has gone", "Start it again")
-        return msgspec.json.decode(line, type=_Incoming)
+        return msgspec.json.decode(line, type=Incoming)
 
 
 @contextlib.contextmanager

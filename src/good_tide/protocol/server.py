@@ -7,24 +7,17 @@ import os
 import queue
 import socket
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
-from good_tide.core.errors import DamageError, GoodTideError, PersonError, PlaceError, StoppedError, of_system
-from good_tide.protocol.messages import Fault, Reply, Request, encode, raw
+from good_tide.core.errors import GoodTideError, PlaceError, of_system
+from good_tide.protocol.contract import Asker, Handler, Listen, Note, Topic
+from good_tide.protocol.faults import FAULT_IN_PROGRAM, PERSON, UNKNOWN_CALL, Fault, fault_of
 from good_tide.protocol.sockets import is_own_process, make_private
+from good_tide.protocol.wire import Reply, Request, note_line, raw, reply_line
 
-FAULT_CODES: tuple[tuple[type[GoodTideError], int], ...] = (
-    (PersonError, 2),
-    (PlaceError, 3),
-    (DamageError, 4),
-    (StoppedError, 5),
-)
-_BUG = -32603
-_UNKNOWN = -32601
 _VERSIONS = "See whether the agent is of the same version as what asks it"
 _REQUEST_LIMIT = 4 * 1024 * 1024
 _UNSENT_LIMIT = 16 * 1024 * 1024
@@ -32,35 +25,28 @@ _UNSENT_LIMIT = 16 * 1024 * 1024
 _LAST_SECONDS = 5.0
 """How long a client that asks nothing more is waited for to read what it asked."""
 
-Wanted = TypeVar("Wanted")
-
-
-class Asked(NamedTuple):
-    """A request as its handler gets it: what is asked, and the job that is meant (empty: none is named)."""
-
-    params: msgspec.Raw
-    job: str
-
-    def read(self, kind: type[Wanted]) -> Wanted:
-        """What is asked, as a type."""
-        return msgspec.json.decode(self.params, type=kind)
-
-
-Handler = Callable[[Asked], Any]
-
 
 class _Client:
-    """The sending end of one client. What it does not read waits, and holds nobody up: a window that stands
-    still, or a command that was stopped with Ctrl-Z, must not keep the agent from its work. Who leaves too
-    much unread is let go, and may come again."""
+    """The sending end of one client, and what it wants to be told of. What it does not read waits, and holds
+    nobody up: a window that stands still, or a command that was stopped with Ctrl-Z, must not keep the agent
+    from its work. Who leaves too much unread is let go, and may come again."""
 
     def __init__(self, connection: socket.socket) -> None:
         self._connection = connection
         self._lines: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
         self._lock = threading.Lock()
         self._unsent = 0
+        self.topics: frozenset[Topic] = frozenset()
         self._sender = threading.Thread(target=self._send_all, name="sender", daemon=True)
         self._sender.start()
+
+    def tell(self, note: Note) -> None:
+        """Tell it something by itself."""
+        self.send(note_line(note))
+
+    def listen(self, topics: frozenset[Topic]) -> None:
+        """Tell it from now on what happens about these topics."""
+        self.topics = topics
 
     def send(self, line: bytes) -> None:
         """Send a line as soon as the ones before it are sent."""
@@ -87,10 +73,11 @@ class _Client:
 
 
 class Server:
-    """Accepts clients of the same user on a Unix socket; each is served by a thread of its own.
+    """Accepts clients of the same user on a Unix socket; each is served by a thread of its own. A call that
+    may block is answered in a thread of its own, so that its client's other calls are answered meanwhile.
 
-    :param apart: methods that may take long (they touch disks that may hang); each of their requests gets a
-        thread of its own, so that a client's other requests are answered meanwhile.
+    :param on_count: told how many clients there are whenever that changes.
+    :param on_gone: told of a client that has gone.
 
     Raises:
         PlaceError: another agent serves this socket already, or its folder is not one's own.
@@ -99,11 +86,13 @@ class Server:
     def __init__(
         self,
         path: Path,
-        handlers: dict[str, Handler],
+        handlers: Iterable[Handler],
         on_count: Callable[[int], None],
-        apart: frozenset[str] = frozenset(),
+        on_gone: Callable[[Asker], None] = lambda asker: None,
     ) -> None:
-        self._handlers, self._on_count, self._apart = handlers, on_count, apart
+        listen = Listen.by_asker(lambda call, asker: asker.listen(call.topics))
+        self._handlers = {handler.call.wire_name(): handler for handler in (listen, *handlers)}
+        self._on_count, self._on_gone = on_count, on_gone
         self._clients: set[_Client] = set()
         self._guard = threading.Lock()
         make_private(path.parent)
@@ -146,11 +135,11 @@ class Server:
             for client in self._clients:
                 client.end()
 
-    def notify(self, method: str, value: Any) -> None:
-        """Tell all clients something."""
-        line = encode(Request(method, raw(value)))
+    def tell(self, note: Note) -> None:
+        """Tell something to all clients that listen to its topic."""
+        line = note_line(note)
         with self._guard:
-            clients = list(self._clients)
+            clients = [client for client in self._clients if note.topic in client.topics]
         for client in clients:
             client.send(line)
 
@@ -167,6 +156,7 @@ class Server:
                     self._serve(client, line)
         finally:
             self._count_changed(self._clients.discard, client)
+            self._on_gone(client)
             client.end(_LAST_SECONDS)
             connection.close()
 
@@ -182,40 +172,45 @@ class Server:
             request = msgspec.json.decode(line, type=Request)
         except (msgspec.MsgspecError, UnicodeDecodeError):
             return
-        if request.method in self._apart:
-            threading.Thread(
-                target=self._reply, args=(client, request), name=request.method, daemon=True
-            ).start()
-        else:
-            self._reply(client, request)
-
-    def _reply(self, client: _Client, request: Request) -> None:
-        client.send(encode(self._answer(request)))
-
-    def _answer(self, request: Request) -> Reply:
-        number = request.id if request.id is not None else 0
         handler = self._handlers.get(request.method)
         if handler is None:
-            return Reply(
-                number, error=Fault(_UNKNOWN, f"This agent does not know {request.method}", _VERSIONS)
-            )
-        try:
-            return Reply(number, result=raw(handler(Asked(request.params, request.job))))
-        except GoodTideError as error:
-            code = next(code for kind, code in FAULT_CODES if isinstance(error, kind))
-            return Reply(number, error=Fault(code, error.what, error.advice))
-        except msgspec.MsgspecError as error:
-            return Reply(number, error=Fault(2, f"The request cannot be understood ({error})", _VERSIONS))
-        except OSError as error:
-            told = of_system(error)
-            return Reply(number, error=Fault(3, told.what, told.advice))
-        except Exception as error:
-            threading.excepthook(
-                threading.ExceptHookArgs(
-                    (type(error), error, error.__traceback__, threading.current_thread())
-                )
-            )
-            return Reply(number, error=Fault(_BUG, f"A fault in the program: {error!r}"))
+            client.send(reply_line(_unknown(request)))
+        elif handler.call.may_block:
+            threading.Thread(
+                target=self._reply, args=(client, handler, request), name=request.method, daemon=True
+            ).start()
+        else:
+            self._reply(client, handler, request)
+
+    @staticmethod
+    def _reply(client: _Client, handler: Handler, request: Request) -> None:
+        client.send(reply_line(_answered(client, handler, request)))
+
+
+def _unknown(request: Request) -> Reply:
+    return Reply(
+        request.id or 0, error=Fault(UNKNOWN_CALL, f"This agent does not know {request.method}", _VERSIONS)
+    )
+
+
+def _answered(client: _Client, handler: Handler, request: Request) -> Reply:
+    """The answer to a call, or why there is none."""
+    number = request.id or 0
+    try:
+        call = msgspec.json.decode(request.params, type=handler.call)
+    except msgspec.MsgspecError as error:
+        return Reply(number, error=Fault(PERSON, f"The request cannot be understood ({error})", _VERSIONS))
+    try:
+        return Reply(number, result=raw(handler.answer(call, client)))
+    except GoodTideError as error:
+        return Reply(number, error=fault_of(error))
+    except OSError as error:
+        return Reply(number, error=fault_of(of_system(error)))
+    except Exception as error:
+        threading.excepthook(
+            threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread()))
+        )
+        return Reply(number, error=Fault(FAULT_IN_PROGRAM, f"A fault in the program: {error!r}"))
 
 
 def answers(path: Path) -> bool:

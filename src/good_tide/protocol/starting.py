@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from good_tide.core.identifiers import JobId
 from good_tide.protocol.server import answers
 
 
@@ -27,7 +28,7 @@ def start_agent(settings: Path) -> None:
     )
 
 
-def show_window(settings: Path, job: str, place: str) -> None:
+def show_window(settings: Path, job: JobId, view: str) -> None:
     """Open the window at a place of a job, as a process of its own."""
     command = [
         sys.executable,
@@ -39,7 +40,7 @@ def show_window(settings: Path, job: str, place: str) -> None:
         "--job",
         job,
         "--place",
-        place,
+        view,
     ]
     subprocess.Popen(
         command,

@@ -7,7 +7,6 @@ only what changed, because folders with the same listing as before are skipped a
 
 from __future__ import annotations
 
-import hashlib
 import itertools
 import os
 import sqlite3
@@ -15,8 +14,8 @@ from collections.abc import Callable, Sequence
 
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError
-from good_tide.core.history import Lifeline, Span, TidePoint
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.history import Lifeline, Span, TidePoint, history_id
+from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
 from good_tide.core.records import Snapshot
 from good_tide.storage.catalog_file import TABLES, CatalogFile, mended, told_if_damaged
 from good_tide.storage.catalog_intake import Intake
@@ -28,16 +27,23 @@ class Catalog(CatalogFile):
     """The catalog of one store. Safe to use from several threads, one at a time."""
 
     @told_if_damaged
-    def history(self, machine: str) -> str:
-        """Stands for the snapshots of a machine and their order: spans count them, and mean other ones when
-        this is another."""
-        query = "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq"
+    def history(self, machine: MachineId) -> HistoryId:
+        """Stands for the snapshots of a machine and their order (``core.history.history_id``): spans count
+        them, and mean other ones when this is another."""
         with self._lock:
             version = (machine, self._db.execute("PRAGMA data_version").fetchone()[0], self._db.total_changes)
             if self._stamp is None or self._stamp[0] != version:
-                names = "".join(name for (name,) in self._db.execute(query, (self._machine(machine),)))
-                self._stamp = version, hashlib.blake2b(names.encode(), digest_size=8).hexdigest()
+                self._stamp = version, history_id(self.snapshot_ids(machine))
             return self._stamp[1]
+
+    @told_if_damaged
+    def snapshot_ids(self, machine: MachineId) -> list[SnapshotId]:
+        """The snapshots of a machine in order of time."""
+        with self._lock:
+            rows = self._db.execute(
+                "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq", (self._machine(machine),)
+            )
+            return [SnapshotId(name) for (name,) in rows]
 
     @mended
     def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
@@ -60,14 +66,14 @@ class Catalog(CatalogFile):
                 return self._sync(store, tell)
 
     def _sync(self, store: Store, tell: Callable[[int, int], None] | None) -> list[DamageError]:
-        present = store.snapshot_names()
+        present = store.snapshot_ids()
         with self._lock:
             known = self.names()
             if known == set(present):
                 return []
             known = self._forget(known, set(present))
             found, damage = store.snapshots()
-            fresh = [snapshot for snapshot in found if snapshot.name not in known]
+            fresh = [snapshot for snapshot in found if snapshot.id not in known]
             if any(self._is_late(snapshot) for snapshot in fresh):
                 self._clear()
                 fresh = found
@@ -96,7 +102,7 @@ class Catalog(CatalogFile):
     def _has(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot is in; another process may have taken it in meanwhile."""
         return (
-            self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.name,)).fetchone() is not None
+            self._db.execute("SELECT 1 FROM snapshot WHERE name = ?", (snapshot.id,)).fetchone() is not None
         )
 
     def _is_late(self, snapshot: Snapshot) -> bool:
@@ -111,7 +117,7 @@ class Catalog(CatalogFile):
                 self._db.execute(f"DELETE FROM {table}")
 
     @told_if_damaged
-    def machines(self) -> list[tuple[str, str]]:
+    def machines(self) -> list[tuple[MachineId, str]]:
         """Identity and name of each machine with snapshots."""
         with self._lock:
             return list(self._db.execute("SELECT key, name FROM machine ORDER BY id"))
@@ -121,16 +127,16 @@ class Catalog(CatalogFile):
         return -1 if row is None else int(row[0])
 
     @told_if_damaged
-    def tide(self, machine: str) -> list[TidePoint]:
-        """What each snapshot of a machine added, changed and removed, in order of time."""
-        query = (
-            f"SELECT {', '.join(TidePoint.__struct_fields__)} FROM snapshot WHERE machine = ? ORDER BY seq"
-        )
+    def tide(self, machine: MachineId, after: int = 0) -> list[TidePoint]:
+        """What each snapshot of a machine added, changed and removed, in order of time, without so many of
+        the first of them."""
+        columns = ", ".join(TidePoint.__struct_fields__)
+        query = f"SELECT {columns} FROM snapshot WHERE machine = ? AND seq > ? ORDER BY seq"
         with self._lock:
-            return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine),))]
+            return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine), after))]
 
     @told_if_damaged
-    def folder(self, machine: str, path: bytes) -> int | None:
+    def folder(self, machine: MachineId, path: bytes) -> int | None:
         """The number of a folder that was ever in a snapshot, or None."""
         with self._lock:
             number = self._machine(machine)
@@ -153,7 +159,7 @@ class Catalog(CatalogFile):
         return folder
 
     @told_if_damaged
-    def roots(self, machine: str) -> list[Lifeline]:
+    def roots(self, machine: MachineId) -> list[Lifeline]:
         """Lifelines of the covered folders themselves."""
         with self._lock:
             return self._lifelines(-self._machine(machine))
@@ -194,7 +200,7 @@ class Catalog(CatalogFile):
         return lines
 
     @told_if_damaged
-    def standing_files(self, machine: str) -> list[tuple[bytes, list[bytes], list[int], list[int]]]:
+    def standing_files(self, machine: MachineId) -> list[tuple[bytes, list[bytes], list[int], list[int]]]:
         """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and
         modification times."""
         query = """SELECT span.folder, span.name, size, modified FROM span JOIN folder ON folder.id =
@@ -219,7 +225,7 @@ class Catalog(CatalogFile):
             return [Span(*row) for row in self._db.execute(query, (folder, name))]
 
     @told_if_damaged
-    def same_content(self, machine: str, identity: bytes, around: Sequence[int]) -> list[bytes]:
+    def same_content(self, machine: MachineId, identity: bytes, around: Sequence[int]) -> list[bytes]:
         """Paths at which files with this content begin or end near some snapshots: where a renamed file came
         from or went."""
         with self._lock:
@@ -236,7 +242,7 @@ class Catalog(CatalogFile):
             return [self._path(folder) + b"/" + name for folder, name in near]
 
     @told_if_damaged
-    def find(self, machine: str, words: str, limit: int = 200) -> list[bytes]:
+    def find(self, machine: MachineId, words: str, limit: int = 200) -> list[bytes]:
         """Paths of everything whose name ever contained ``words``, without regard to case."""
         pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
         query = """SELECT DISTINCT span.folder, span.name FROM span JOIN folder ON folder.id = span.folder

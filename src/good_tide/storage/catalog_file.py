@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Concatenate, ParamSpec, Self, TypeVar
 
 from good_tide.core.errors import DamageError
+from good_tide.core.identifiers import HistoryId
 
 _SCHEMA_VERSION = 1
 _SCHEMA = """
@@ -100,7 +101,7 @@ class CatalogFile:
         self._file = path
         self._mark = int(fingerprint[:7] or "0", 16)
         self._lock = threading.RLock()
-        self._stamp: tuple[tuple[str, int, int], str] | None = None
+        self._stamp: tuple[tuple[str, int, int], HistoryId] | None = None
         self.trouble = ""
         """Why the catalog is kept in memory only, and made anew each time: the disk that it should be on
         takes nothing. Empty: it is not."""

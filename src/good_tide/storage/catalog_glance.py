@@ -11,13 +11,14 @@ from typing import Any
 from urllib.parse import quote
 
 from good_tide.core.history import TidePoint
+from good_tide.core.identifiers import MachineId, SnapshotId
 
 _WAIT_SECONDS = 2.0
 
 
-def glance_names(file: Path) -> frozenset[str]:
+def glance_names(file: Path) -> frozenset[SnapshotId]:
     """Names of the snapshots that a catalog knows."""
-    return frozenset(str(name) for (name,) in _rows(file, "SELECT name FROM snapshot", ()))
+    return frozenset(SnapshotId(name) for (name,) in _rows(file, "SELECT name FROM snapshot", ()))
 
 
 def glance_snapshot(file: Path, name: str) -> tuple[str, int] | None:
@@ -30,7 +31,7 @@ def glance_snapshot(file: Path, name: str) -> tuple[str, int] | None:
     return (str(rows[0][0]), int(rows[0][1])) if rows else None
 
 
-def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
+def glance_tide(file: Path, machine: MachineId, since: int) -> list[TidePoint]:
     """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as
     ``Catalog.tide`` gives them."""
     columns = ", ".join(f"s.{name}" for name in TidePoint.__struct_fields__)
@@ -39,7 +40,7 @@ def glance_tide(file: Path, machine: str, since: int) -> list[TidePoint]:
     return [TidePoint(*row) for row in _rows(file, query, (machine, since))]
 
 
-def glance_ended(file: Path, machine: str) -> Iterator[tuple[bytes, str]]:
+def glance_ended(file: Path, machine: MachineId) -> Iterator[tuple[bytes, SnapshotId]]:
     """Path, and name of the last snapshot that held it, of each version of a machine's files that no longer
     stands."""
     folders = {
@@ -62,7 +63,7 @@ def glance_ended(file: Path, machine: str) -> Iterator[tuple[bytes, str]]:
         machine m ON m.id = f.machine
         JOIN snapshot s ON s.machine = m.id AND s.seq = span.last WHERE m.key = ? AND span.kind = 'f'"""
     for folder, name, snapshot in _rows(file, query, (machine,)):
-        yield path(folder) + b"/" + name, str(snapshot)
+        yield path(folder) + b"/" + name, SnapshotId(snapshot)
 
 
 def _rows(file: Path, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:

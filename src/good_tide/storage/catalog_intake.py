@@ -50,7 +50,7 @@ class Intake:
             (
                 self._machine,
                 self._seq,
-                self._snapshot.name,
+                self._snapshot.id,
                 record.time,
                 record.label,
                 record.tally.files,

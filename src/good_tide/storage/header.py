@@ -21,7 +21,7 @@ from good_tide.core.errors import (
     PlaceError,
     WrongPassphraseError,
 )
-from good_tide.core.identifiers import FORMAT_VERSION
+from good_tide.core.identifiers import FORMAT_VERSION, StoreId
 from good_tide.core.passphrases import gives_away
 from good_tide.core.words import printable
 from good_tide.crypto.seals import StoreKeys
@@ -79,7 +79,7 @@ class Header(msgspec.Struct, frozen=True):
     """What is known of a store without a passphrase."""
 
     format: int
-    store: str
+    store: StoreId
     encrypted: bool
     features: tuple[str, ...] = ()
 
@@ -129,7 +129,9 @@ def create_store(
         root.mkdir(mode=0o700, parents=True, exist_ok=True)
     _clear_half_made(root)
     place = LocalPlace(root)
-    header = Header(format=FORMAT_VERSION, store=secrets.token_hex(16), encrypted=passphrase is not None)
+    header = Header(
+        format=FORMAT_VERSION, store=StoreId(secrets.token_hex(16)), encrypted=passphrase is not None
+    )
     header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
     binding = hashlib.sha256(header_bytes).digest()
     making = _Making("a Good Tide store", binding.hex())

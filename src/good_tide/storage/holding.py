@@ -16,7 +16,7 @@ from pathlib import Path
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
 from good_tide.crypto.seals import StoreKeys
@@ -80,9 +80,9 @@ class HoldingArea(Store):
     def has(self, identity: ChunkId) -> bool:
         return identity in self.index or (not self._priming and identity in self.there)
 
-    def held_names(self) -> list[str]:
+    def held_names(self) -> list[SnapshotId]:
         """Names of the snapshots that wait for the disk."""
-        return self.place.names(SNAPSHOT_FOLDER)
+        return [SnapshotId(name) for name in self.place.names(SNAPSHOT_FOLDER)]
 
     def held(self) -> list[Snapshot]:
         """The snapshots that wait for the disk, oldest first."""
@@ -90,12 +90,12 @@ class HoldingArea(Store):
         return sorted(found, key=lambda one: (one.record.time, one.id))
 
     @property
-    def marks(self) -> list[str]:
+    def marks(self) -> list[SnapshotId]:
         """The names of the newest snapshots on the disk, one of each machine, when they were last taken
         there."""
-        return self.place.names(_MARK_FOLDER)
+        return [SnapshotId(name) for name in self.place.names(_MARK_FOLDER)]
 
-    def marked(self) -> dict[str, Snapshot]:
+    def marked(self) -> dict[SnapshotId, Snapshot]:
         """Those snapshots, by their names, without any that cannot be read here: the disk has them whole, and
         they are taken over anew."""
         found = {}
@@ -104,11 +104,11 @@ class HoldingArea(Store):
                 found[name] = self.read_snapshot(name)
         return found
 
-    def snapshot_names(self) -> list[str]:
-        there = self.base.snapshot_names() if self.base is not None else [*self._known, *self.marks]
+    def snapshot_ids(self) -> list[SnapshotId]:
+        there = self.base.snapshot_ids() if self.base is not None else [*self._known, *self.marks]
         return sorted({*there, *self.held_names()})
 
-    def read_snapshot(self, name: str) -> Snapshot:
+    def read_snapshot(self, name: SnapshotId) -> Snapshot:
         if name in self.marks:
             return self._read_snapshot(name, _MARK_FOLDER)
         if self.base is not None and name not in self.held_names():
@@ -149,19 +149,19 @@ class HoldingArea(Store):
                 session.keep()
         finally:
             self._priming = False
-        sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.name}")
+        sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.id}")
         readable = self.marked()
         before = [
             name
             for name in self.marks
             if name not in readable or readable[name].record.machine.id == newest.record.machine.id
         ]
-        if newest.name not in before:
-            with self.place.create(f"{_MARK_FOLDER}/{newest.name}", _OWNER) as file:
+        if newest.id not in before:
+            with self.place.create(f"{_MARK_FOLDER}/{newest.id}", _OWNER) as file:
                 file.write(sealed)
                 file.commit()
         for name in before:
-            if name != newest.name:
+            if name != newest.id:
                 self.place.remove(f"{_MARK_FOLDER}/{name}")
 
     def note_chunks(self, store: Store) -> None:
@@ -258,7 +258,7 @@ class HoldingArea(Store):
         """Let a held snapshot go, and the packs that no other snapshot here needs. Returns the bytes given
         back."""
         before = self.place.total_bytes()
-        self.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        self.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
         needed = self._needed()
         kept: list[PackTable] = []
         gone: list[PackTable] = []

@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from good_tide.core.entries import Entry
 from good_tide.core.entries import Kind as EntryKind
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import ChunkId, MachineId, SnapshotId
 from good_tide.core.kinds import kind_of
 from good_tide.core.ledger import EVENT, ROW, Numbers, Reckoning, Rows, applied, netted, without
 from good_tide.core.pages import Page
@@ -54,8 +54,8 @@ class Label(msgspec.Struct, frozen=True, array_like=True):
 class _Chain(msgspec.Struct):
     """A machine's snapshots by their names, in the order in which the ledger took them in."""
 
-    machine: str
-    names: list[str]
+    machine: MachineId
+    names: list[SnapshotId]
 
 
 class _Heading(msgspec.Struct):
@@ -111,11 +111,11 @@ class Ledger:
 
     def _update(self, present: Sequence[Snapshot]) -> bool:
         """Bring the rows to what the store holds; whether anything changed."""
-        names = {snapshot.name for snapshot in present}
+        names = {snapshot.id for snapshot in present}
         changed = self._forget(names)
         known = {name for chain in self._chains for name in chain.names}
-        fresh = [snapshot for snapshot in present if snapshot.name not in known]
-        by_machine: dict[str, list[Snapshot]] = {}
+        fresh = [snapshot for snapshot in present if snapshot.id not in known]
+        by_machine: dict[MachineId, list[Snapshot]] = {}
         for snapshot in fresh:
             by_machine.setdefault(snapshot.record.machine.id, []).append(snapshot)
         for machine, own in by_machine.items():
@@ -150,7 +150,7 @@ class Ledger:
         self._rows = self._rows[self._rows["chain"] != number]
         self._chains[number].names = []
 
-    def _chain(self, machine: str) -> int:
+    def _chain(self, machine: MachineId) -> int:
         number = next((number for number, chain in enumerate(self._chains) if chain.machine == machine), None)
         if number is None:
             number = len(self._chains)
@@ -171,7 +171,7 @@ class Ledger:
             if changes.size > _MOST_EVENTS:
                 self._rows = applied(self._rows, changes.events())
         self._rows = applied(self._rows, changes.events())
-        chain.names += [snapshot.name for snapshot in snapshots]
+        chain.names += [snapshot.id for snapshot in snapshots]
 
     @property
     def _places(self) -> list[str]:

@@ -30,7 +30,7 @@ def all_snapshots(store: Store) -> list[Snapshot]:
         DamageError: one is not: it is not known what it needs.
     """
     found, damage = store.snapshots()
-    if damage or len(found) < len(store.snapshot_names()):
+    if damage or len(found) < len(store.snapshot_ids()):
         raise damage[0] if damage else DamageError("A snapshot cannot be read", "Run verify on this store")
     return found
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 import msgspec
 
 from good_tide.core.errors import NotInPlaceError, PersonError
+from good_tide.core.identifiers import SnapshotId
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store, file_name_bytes
@@ -18,7 +19,7 @@ _OWNER = "pin-"
 class Pin(msgspec.Struct, frozen=True):
     """A pinned snapshot by its name."""
 
-    snapshot: str
+    snapshot: SnapshotId
     label: str = ""
 
 
@@ -40,7 +41,7 @@ def read_pins(store: Store) -> dict[str, Pin]:
     return found
 
 
-def pin(store: Store, snapshot: str, label: str = "") -> None:
+def pin(store: Store, snapshot: SnapshotId, label: str = "") -> None:
     """Pin a snapshot, in place of a pin that it has.
 
     Raises:
@@ -57,7 +58,7 @@ def pin(store: Store, snapshot: str, label: str = "") -> None:
         store.place.remove(f"{_FOLDER}/{old}")
 
 
-def unpin(store: Store, snapshot: str) -> bool:
+def unpin(store: Store, snapshot: SnapshotId) -> bool:
     """Take a snapshot's pin away; whether it had one."""
     found = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
     for name in found:

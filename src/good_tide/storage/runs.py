@@ -10,7 +10,7 @@ from types import TracebackType
 from typing import Self
 
 from good_tide.core.errors import PlaceError
-from good_tide.core.identifiers import local_name
+from good_tide.core.identifiers import StoreId, local_name
 from good_tide.storage.place import told
 
 
@@ -21,13 +21,13 @@ class RunLock:
     the lock may remove what carries it. Other machines write to the same store without regard to this lock.
     """
 
-    def __init__(self, state: Path, store: str, machine: str) -> None:
-        self._path = state / "runs" / f"{local_name(store)}-{machine}.lock"
-        self._owner = f"{machine[:12]}-{os.getuid()}-"
+    def __init__(self, state: Path, store: StoreId, whose: str) -> None:
+        self._path = state / "runs" / f"{local_name(store)}-{whose}.lock"
+        self._owner = f"{whose[:12]}-{os.getuid()}-"
         self._handle: int | None = None
 
     @classmethod
-    def for_work(cls, state: Path, store: str, work: str) -> Self:
+    def for_work(cls, state: Path, store: StoreId, work: str) -> Self:
         """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state
         folder's own keeps the files of several machines in one store apart."""
         file = state / "runs" / "tag"

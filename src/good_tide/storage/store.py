@@ -129,26 +129,26 @@ class Store:
             self._index, self._index_files = None, set()
             self._snapshots.clear()
 
-    def snapshot_names(self) -> list[str]:
-        """Names of all snapshot files, readable or not."""
-        return self.place.names(SNAPSHOT_FOLDER)
+    def snapshot_ids(self) -> list[SnapshotId]:
+        """All snapshots, readable or not."""
+        return [SnapshotId(name) for name in self.place.names(SNAPSHOT_FOLDER)]
 
-    def read_snapshot(self, name: str) -> Snapshot:
-        """One snapshot by its whole name.
+    def read_snapshot(self, name: SnapshotId) -> Snapshot:
+        """One snapshot.
 
         Raises:
             DamageError: it is not intact.
         """
         return self._read_snapshot(name, SNAPSHOT_FOLDER)
 
-    def _read_snapshot(self, name: str, folder: str) -> Snapshot:
+    def _read_snapshot(self, name: SnapshotId, folder: str) -> Snapshot:
         with self._lock:
             known = self._snapshots.get(name)
         if known is None:
             file = f"{folder}/{name}"
             plain = self.read_sealed(FileKind.SNAPSHOT, file)
             record = unpacked(plain, SnapshotRecord, file, "a snapshot")
-            known = Snapshot(SnapshotId(bytes.fromhex(name)), record)
+            known = Snapshot(name, record)
             with self._lock:
                 self._snapshots[name] = known
         return known
@@ -156,7 +156,7 @@ class Store:
     def snapshots(self) -> tuple[list[Snapshot], list[DamageError]]:
         """All readable snapshots in order of time, and what is wrong with the others."""
         found, damage = [], []
-        for name in self.snapshot_names():
+        for name in self.snapshot_ids():
             try:
                 found.append(self.read_snapshot(name))
             except NotInPlaceError:

@@ -239,7 +239,7 @@ class WriteSession:
         final = record(self.new_bytes, self.stored_bytes)
         name, data = seal_new(self._store.keys, FileKind.SNAPSHOT, msgspec.msgpack.encode(final))
         self._make_visible(name.hex(), data)
-        return Snapshot(SnapshotId(name), final)
+        return Snapshot(SnapshotId(name.hex()), final)
 
     def publish_as(self, name: str, data: bytes) -> None:
         """The same for a snapshot that has its name already, in another store.

@@ -15,6 +15,7 @@ import platformdirs
 import tomli_w
 
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import JobId, job_id_of_name, new_job_id
 from good_tide.core.settings import Job, StoreRef
 
 _FOLDER = "jobs"
@@ -45,16 +46,29 @@ def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
     """Name, modification time and number of each job's file: changes when a job was changed, made or
     removed."""
     found = []
-    for file in sorted((settings / _FOLDER).glob("*.toml")):
+    for file in _files(settings):
         with contextlib.suppress(OSError):
             info = file.stat()
             found.append((file.name, info.st_mtime_ns, info.st_ino))
     return tuple(found)
 
 
-def _file_of(settings: Path, name: str) -> Path | None:
+def _files(settings: Path) -> list[Path]:
+    return sorted((settings / _FOLDER).glob("*.toml"))
+
+
+def _file_of(settings: Path, job: JobId) -> Path | None:
+    """The file of a job; None if there is none."""
+    for file in _files(settings):
+        with contextlib.suppress(PersonError):
+            if _read(file).id == job:
+                return file
+    return None
+
+
+def _file_called(settings: Path, name: str) -> Path | None:
     """The file of the job of a name; None if there is none."""
-    for file in sorted((settings / _FOLDER).glob("*.toml")):
+    for file in _files(settings):
         with contextlib.suppress(PersonError):
             if _read(file).name.casefold() == name.casefold():
                 return file
@@ -74,14 +88,24 @@ def _alone(settings: Path) -> Iterator[None]:
         os.close(handle)
 
 
-def save_job(settings: Path, job: Job) -> None:
-    """Write a job's settings, in place of a job of the same name and of no other."""
+def save_job(settings: Path, job: Job) -> Job:
+    """Write a job's settings in place of those it had, and of no other job's. Returns it with its identity:
+    one without takes that of the job of its name, or gets one.
+
+    Raises:
+        PersonError: another job has its name.
+    """
     with _alone(settings):
-        file = _file_of(settings, job.name)
-        _write(
-            file or _free_file(settings, job.name),
-            job if file is None else _knowing_its_stores(job, _read(file)),
-        )
+        called = _file_called(settings, job.name)
+        file = _file_of(settings, job.id) if job.id else called
+        if called is not None and called != file:
+            raise taken(job.name)
+        if file is None:
+            return _write_new(settings, job)
+        before = _read(file)
+        kept = msgspec.structs.replace(_knowing_its_stores(job, before), id=before.id)
+        _write(file, kept)
+        return kept
 
 
 def _knowing_its_stores(job: Job, before: Job) -> Job:
@@ -97,14 +121,14 @@ def _knowing_its_stores(job: Job, before: Job) -> Job:
     return msgspec.structs.replace(job, stores=tuple(map(knowing, job.stores)))
 
 
-def update_job(settings: Path, name: str, change: Callable[[Job], Job]) -> None:
-    """Change a job's settings as they are at this moment; nothing if there is none of that name.
+def update_job(settings: Path, job: JobId, change: Callable[[Job], Job]) -> None:
+    """Change a job's settings as they are at this moment; nothing if it is no longer there.
 
     Raises:
         PersonError: they cannot be understood.
     """
     with _alone(settings):
-        file = _file_of(settings, name)
+        file = _file_of(settings, job)
         if file is not None:
             before = _read(file)
             after = change(before)
@@ -112,29 +136,40 @@ def update_job(settings: Path, name: str, change: Callable[[Job], Job]) -> None:
                 _write(file, after)
 
 
-def add_job(settings: Path, job: Job) -> None:
-    """Write the settings of a new job.
+def add_job(settings: Path, job: Job) -> Job:
+    """Write the settings of a new job. Returns it with its identity.
 
     Raises:
         PersonError: there is a job of this name.
     """
     with _alone(settings):
-        if _file_of(settings, job.name) is not None:
+        if _file_called(settings, job.name) is not None:
             raise taken(job.name)
-        _write(_free_file(settings, job.name), job)
+        return _write_new(settings, job)
 
 
-def rename_job(settings: Path, before: str, job: Job) -> None:
-    """Write a job's settings in place of those under another name.
+def _write_new(settings: Path, job: Job) -> Job:
+    made = job if job.id else msgspec.structs.replace(job, id=new_job_id())
+    _write(_free_file(settings, made.name), made)
+    return made
 
-    Raises:
-        PersonError: another job has the new name.
-    """
+
+def without_identity(settings: Path) -> list[Job]:
+    """Jobs whose files are of a time when jobs had only names, with the identities that these stand for."""
+    found = []
+    for file in _files(settings):
+        with contextlib.suppress(PersonError, OSError):
+            if not msgspec.toml.decode(file.read_bytes(), type=_Identity).id:
+                found.append(_read(file))
+    return found
+
+
+def keep_identity(settings: Path, job: JobId) -> None:
+    """Write into a job's file the identity that its name stood for; everything else in it stays as it is."""
     with _alone(settings):
-        old, other = _file_of(settings, before), _file_of(settings, job.name)
-        if other is not None and other != old:
-            raise taken(job.name)
-        _write(old or _free_file(settings, job.name), job)
+        file = _file_of(settings, job)
+        if file is not None:
+            _write_text(file, f'id = "{job}"\n{file.read_text(encoding="utf-8")}')
 
 
 def taken(name: str) -> PersonError:
@@ -153,9 +188,13 @@ def _free_file(settings: Path, name: str) -> Path:
 
 
 def _write(file: Path, job: Job) -> None:
+    _write_text(file, tomli_w.dumps(msgspec.to_builtins(job)))
+
+
+def _write_text(file: Path, text: str) -> None:
     new = file.with_suffix(".new")
     try:
-        new.write_text(tomli_w.dumps(msgspec.to_builtins(job)))
+        new.write_text(text, encoding="utf-8")
         new.replace(file)
     except OSError as error:
         with contextlib.suppress(OSError):
@@ -163,36 +202,50 @@ def _write(file: Path, job: Job) -> None:
         raise OSError(error.errno, error.strerror, str(file)) from error
 
 
-def remove_job(settings: Path, name: str) -> None:
+def remove_job(settings: Path, job: JobId) -> None:
     """Remove a job's settings; its stores stay as they are."""
     with _alone(settings):
-        file = _file_of(settings, name)
+        file = _file_of(settings, job)
         if file is not None:
             file.unlink()
 
 
+class _Identity(msgspec.Struct):
+    id: str = ""
+
+
 def _read(file: Path) -> Job:
     try:
-        return msgspec.toml.decode(file.read_bytes(), type=Job)
+        job = msgspec.toml.decode(file.read_bytes(), type=Job)
     except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
         raise PersonError(
-            f"{file} cannot be understood: {error}", "Correct it, or move it away to set the job up again"
+            f"{file} cannot be understood: {error}",
+            "Correct it, or move it away to set the job up again",
         ) from error
+    return job if job.id else msgspec.structs.replace(job, id=job_id_of_name(job.name))
 
 
 def load_jobs(settings: Path) -> list[Job]:
     """All jobs in the order of their names.
 
     Raises:
-        PersonError: a file cannot be understood, or two set up a job of the same name.
+        PersonError: a file cannot be understood, or two set up the same job, or jobs of the same name.
     """
     jobs: dict[str, Job] = {}
-    for file in sorted((settings / _FOLDER).glob("*.toml")):
+    identities: dict[JobId, Path] = {}
+    for file in _files(settings):
         job = _read(file)
         if job.name.casefold() in jobs:
             raise PersonError(
                 f"{file} sets up a second job {job.name}",
                 "Give one of them another name in it, or move one away",
             )
+        if job.id in identities:
+            raise PersonError(
+                f"{file} has the same id as {identities[job.id]}, as a copy of it has",
+                "Take the line with “id” out of the copy, so that it becomes a job of its own, or move it"
+                " away",
+            )
         jobs[job.name.casefold()] = job
+        identities[job.id] = file
     return [jobs[name] for name in sorted(jobs)]

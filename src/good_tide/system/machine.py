@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 import tzlocal
 
+from good_tide.core.identifiers import MachineId
 from good_tide.core.records import Machine
 
 _MACHINE_ID = Path("/etc/machine-id")
@@ -90,7 +91,9 @@ def news_of_machine(state: Path) -> Become | None:
 
 
 def _machine(known: _Known) -> Machine:
-    return Machine(known.id, socket.gethostname() + (f" ({known.copies + 1})" if known.copies else ""))
+    return Machine(
+        MachineId(known.id), socket.gethostname() + (f" ({known.copies + 1})" if known.copies else "")
+    )
 
 
 def _another(known: _Known, traits: list[str]) -> _Known:

@@ -5,12 +5,11 @@ from __future__ import annotations
 import contextlib
 import os
 import threading
-from typing import Literal
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.planning import Then
 from good_tide.system.bus import Bus, BusError
 
-Then = Literal["suspend", "power-off"]
 LONGEST_HOLD = 20.0
 """Seconds for which sleep and shutdown are ever held off. logind allows 5 by itself (InhibitDelayMaxSec)."""
 _LOGIN, _PATH = "org.freedesktop.login1", "/org/freedesktop/login1"

@@ -7,10 +7,10 @@ from collections.abc import Callable
 
 import msgspec
 
-from good_tide.core.planning import Around
+from good_tide.core.planning import Around, Then
 from good_tide.system.bus import Bus
 from good_tide.system.notices import Urgency
-from good_tide.system.power import Power, Then
+from good_tide.system.power import Power
 
 _NO_BUS = "unix:path=/nonexistent/good-tide-stand-in"
 

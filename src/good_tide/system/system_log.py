@@ -19,7 +19,7 @@ def to_system_log(event: Event, socket: str = _SOCKET) -> None:
     if _logger is None:
         _logger = logging.Logger("good-tide")
         _logger.addHandler(_handler(socket))
-    parts = (f"{event.job}: " if event.job else "", event.what, f". {event.todo}" if event.todo else "")
+    parts = (f"{event.name}: " if event.name else "", event.what, f". {event.todo}" if event.todo else "")
     _logger.log(_LEVELS[event.level], "%s", "".join(parts))
 
 

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
-from good_tide.protocol.messages import FolderShare
+from good_tide.protocol.coverage_calls import FolderShare
 
 _DEEPEST = 2
 

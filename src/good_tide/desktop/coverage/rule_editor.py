@@ -22,7 +22,7 @@ from good_tide.core.rules import MARKERS, RuleError, parse_rule
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, label, line
-from good_tide.protocol.messages import RuleView
+from good_tide.protocol.coverage_calls import RuleView
 
 _CONDITIONS = (
     ("path pattern", "path", "Old drafts/"),

@@ -17,9 +17,10 @@ from PySide6.QtWidgets import (
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
-    QWidget,
 )
 
+from good_tide.core.coverage import Covered
+from good_tide.core.identifiers import JobId
 from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.words import count_words, from_home, printable, size_words
 from good_tide.desktop.coverage.area_picture import AreaPicture
@@ -27,21 +28,30 @@ from good_tide.desktop.coverage.rule_editor import RuleEditor
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
-from good_tide.protocol.messages import FolderShare, Overview, SurveyView, WhyView
+from good_tide.desktop.view import RuleOffer, View, ViewKind
+from good_tide.protocol.agent_calls import Overview
+from good_tide.protocol.coverage_calls import (
+    AskWhy,
+    FolderShare,
+    KeepCoverage,
+    ReadSurveyedFolder,
+    SurveyFolders,
+    SurveyView,
+    WhyView,
+)
 
 _PATH = Qt.ItemDataRole.UserRole
 _FILLED = Qt.ItemDataRole.UserRole + 1
 _STATE = Qt.ItemDataRole.UserRole + 2
-_WORDS = {"in": "in", "out": "out", "partly": "partly"}
 _CHECKS = {
-    "in": Qt.CheckState.Checked,
-    "out": Qt.CheckState.Unchecked,
-    "partly": Qt.CheckState.PartiallyChecked,
+    Covered.IN: Qt.CheckState.Checked,
+    Covered.OUT: Qt.CheckState.Unchecked,
+    Covered.PARTLY: Qt.CheckState.PartiallyChecked,
 }
 _ASK_AFTER_MS = 150
 
 
-class CoveragePlace(QWidget):
+class CoveragePage(View):
     """What is covered. Works on a copy of folders and rules until it is kept."""
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
@@ -50,7 +60,7 @@ class CoveragePlace(QWidget):
         self._kept: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
         self.folders: list[str] = []
         self._home = ""
-        self._job = ""
+        self._job = JobId("")
         self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
         self._before: SurveyView | None = None
         self.survey: SurveyView | None = None
@@ -64,6 +74,7 @@ class CoveragePlace(QWidget):
         self.discard, self.keep = button("Discard"), button("Keep this", primary=True)
         self._timer = QTimer(self, singleShot=True, interval=_ASK_AFTER_MS)
         self._timer.timeout.connect(self._ask)
+        link.hear(SurveyView, self.take_survey)
         self._lay_out()
         self.picture.chosen.connect(self.show_folder)
         self.tree.itemChanged.connect(self._toggled)
@@ -132,9 +143,14 @@ class CoveragePlace(QWidget):
                 self._ask()
         self._kept = kept
 
-    def refresh(self) -> None:
-        """The place was entered: look at the folders as they are now."""
+    def entered(self) -> None:
         self._ask(again=True)
+
+    def take_offer(self, offer: object) -> bool:
+        if not isinstance(offer, RuleOffer):
+            return False
+        self.rules.add_line(offer.rule)
+        return True
 
     def _is_changed(self) -> bool:
         return (tuple(self.folders), tuple(self.rules.rules)) != self._kept
@@ -146,15 +162,12 @@ class CoveragePlace(QWidget):
         self._timer.start()
 
     def _ask(self, again: bool = False) -> None:
-        self._number += 1
-        request = {
-            "number": self._number,
-            "folders": self.folders,
-            "rules": self.rules.rules,
-            "again": again,
-            "home": self._home,
-        }
-        self._link.ask("survey", request)
+        self._number = self._link.number()
+        self._link.ask(
+            SurveyFolders(
+                self._job, self._number, tuple(self.folders), tuple(self.rules.rules), again, self._home
+            )
+        )
 
     def take_survey(self, view: SurveyView) -> None:
         """The agent told how far it has looked and judged."""
@@ -265,8 +278,8 @@ class CoveragePlace(QWidget):
                 item.setText(column, words)
         if item.data(0, _STATE) != share.state:
             item.setData(0, _STATE, share.state)
-            item.setToolTip(0, f"{printable(share.path)}: {_WORDS[share.state]}")
-            item.setForeground(0, self._look.color("quiet_text" if share.state == "out" else "ink"))
+            item.setToolTip(0, f"{printable(share.path)}: {share.state.value}")
+            item.setForeground(0, self._look.color("quiet_text" if share.state is Covered.OUT else "ink"))
         if item.checkState(0) is not _CHECKS[share.state]:
             item.setCheckState(0, _CHECKS[share.state])
         if share.deeper and not item.childCount():
@@ -282,7 +295,7 @@ class CoveragePlace(QWidget):
             return
         item.setData(0, _FILLED, True)
         path = bytes(item.data(0, _PATH))
-        self._link.ask("survey-folder", {"path": path}, list[FolderShare], self._add_children)
+        self._link.ask(ReadSurveyedFolder(path), self._add_children)
 
     def _add_children(self, shares: list[FolderShare]) -> None:
         known = {bytes(item.data(0, _PATH)): item for item in self._every_item()}
@@ -314,10 +327,8 @@ class CoveragePlace(QWidget):
                 self.tree.scrollToItem(item)
 
     def _why(self, path: bytes) -> None:
-        request = {"path": path, "folders": self.folders, "rules": self.rules.rules, "home": self._home}
-        self._link.ask(
-            "why", request, WhyView, self._show_why, lambda fault: self.why.setText(f"{fault.message}.")
-        )
+        call = AskWhy(self._job, path, tuple(self.folders), tuple(self.rules.rules), self._home)
+        self._link.ask(call, self._show_why, lambda fault: self.why.setText(f"{fault.what}."))
 
     def _show_why(self, view: WhyView) -> None:
         self.why.setText(view.words.replace(f"{self._home}/", "~/") if self._home else view.words)
@@ -384,11 +395,8 @@ class CoveragePlace(QWidget):
             self.bar.hide()
 
         self.keep.setEnabled(False)
-        request = {"folders": self.folders, "rules": self.rules.rules}
-        self._link.ask(
-            "keep-coverage",
-            request,
-            None,
-            kept,
-            lambda fault: self._difference.setText(f"{fault.message}. {fault.data}"),
-        )
+        call = KeepCoverage(self._job, tuple(self.folders), tuple(self.rules.rules))
+        self._link.ask(call, kept, lambda fault: self._difference.setText(str(fault)))
+
+
+COVERAGE = ViewKind("Coverage", "coverage", CoveragePage)

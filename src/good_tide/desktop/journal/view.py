@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -14,18 +14,21 @@ from PySide6.QtWidgets import (
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
-    QWidget,
 )
 
 from good_tide.core.clock import SECOND
-from good_tide.core.happenings import AGAIN_AND_AGAIN, Event, Run
+from good_tide.core.happenings import AGAIN_AND_AGAIN, Event, Filter, Level, Run
+from good_tide.core.identifiers import JobId, SnapshotId
+from good_tide.core.status import Action, StoreState
 from good_tide.core.words import count_words, duration_words, exact_words, printable, size_words, time_words
 from good_tide.desktop.journal.runs_picture import RunsPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
-from good_tide.protocol.messages import Overview
-from good_tide.protocol.upkeep_messages import JournalView, LeftOutView
+from good_tide.desktop.view import RuleOffer, View, ViewKind
+from good_tide.protocol.agent_calls import Overview
+from good_tide.protocol.history_calls import ReadGaps
+from good_tide.protocol.journal_calls import ExportJournal, JournalView, LeftOutView, ReadJournal, WriteReport
 
 _DAY = 86400 * SECOND
 _SPANS = (
@@ -34,7 +37,11 @@ _SPANS = (
     ("of the last week", 7 * _DAY),
     ("of the last four weeks", 28 * _DAY),
 )
-_LEVELS = (("Everything", ()), ("Needs a look", ("trouble", "note")), ("Only trouble", ("trouble",)))
+_LEVELS: tuple[tuple[str, tuple[Level, ...]], ...] = (
+    ("Everything", ()),
+    ("Needs a look", ("trouble", "note")),
+    ("Only trouble", ("trouble",)),
+)
 _MARKS = {"good": ("done", "kelp"), "note": ("note", "sand"), "trouble": ("trouble", "coral")}
 _RESULTS = {
     "done": ("done", "kelp"),
@@ -68,13 +75,13 @@ class _Happened(NamedTuple):
 
 def _of_event(event: Event) -> _Happened:
     below = tuple(words for words in (event.means, event.todo, *event.detail) if words)
-    return _Happened(event.time, event.job, *_MARKS[event.level], event.what, below)
+    return _Happened(event.time, event.name, *_MARKS[event.level], event.what, below)
 
 
 def _of_run(run: Run) -> _Happened:
     mark, color = _RESULTS[run.result]
     if not run.snapshot:
-        return _Happened(run.began, run.job, mark, color, f"No snapshot into {run.store}: {run.words}")
+        return _Happened(run.began, run.name, mark, color, f"No snapshot into {run.store}: {run.words}")
     changed = (
         f"{count_words(run.changed, 'file')} changed, {size_words(run.new_bytes)} new"
         if run.changed
@@ -83,7 +90,7 @@ def _of_run(run: Run) -> _Happened:
     gaps = f"; {count_words(run.gaps, 'file')} could not be read" if run.gaps else ""
     return _Happened(
         run.began,
-        run.job,
+        run.name,
         mark,
         color,
         f"Snapshot into {run.store}: {changed}{gaps}",
@@ -103,19 +110,13 @@ def _tree(headings: list[str], name: str, widths: tuple[int, ...]) -> QTreeWidge
     return made
 
 
-class JournalPlace(QWidget):
-    """What happened.
-
-    :ivar rule_wanted: a rule is offered for a file and was accepted.
-    """
-
-    rule_wanted = Signal(str)
-    told = Signal(str)
+class JournalPage(View):
+    """What happened."""
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._look, self._link = look, link
-        self._job, self._now = "", 0
+        self._job, self._now = JobId(""), 0
         self.view: JournalView | None = None
         self.picture = RunsPicture(look)
         self.what, self.level, self.span, self.all_jobs = QComboBox(), QComboBox(), QComboBox(), QComboBox()
@@ -187,19 +188,25 @@ class JournalPlace(QWidget):
     def show_job(self, overview: Overview) -> None:
         """Another look at the job."""
         self._job, self._now = overview.job, overview.now
+        if self.isVisible() and overview.state is StoreState.READY:
+            self.refresh()
 
-    def _filter(self) -> dict[str, Any]:
+    def entered(self) -> None:
+        self.refresh()
+        self.events.setFocus()
+
+    def _filter(self) -> Filter:
         length = _SPANS[self.span.currentIndex()][1]
-        return {
-            "job": "" if self.all_jobs.currentIndex() else self._job,
-            "levels": _LEVELS[self.level.currentIndex()][1],
-            "text": self.text.text().strip(),
-            "since": self._now - length if length else 0,
-        }
+        return Filter(
+            job=JobId("") if self.all_jobs.currentIndex() else self._job,
+            levels=_LEVELS[self.level.currentIndex()][1],
+            text=self.text.text().strip(),
+            since=self._now - length if length else 0,
+        )
 
     def refresh(self) -> None:
         """Ask for what the filters let through."""
-        self._link.ask("journal", self._filter(), JournalView, self.show_journal)
+        self._link.ask(ReadJournal(self._filter()), self.show_journal)
 
     def show_journal(self, view: JournalView) -> None:
         """Show events, runs and left-out files."""
@@ -224,20 +231,20 @@ class JournalPlace(QWidget):
         """Runs under the same filters as the events."""
         wanted = self._filter()
         levels = {"done": "good", "gaps": "note", "failed": "trouble", "stopped": "note"}
-        words = wanted["text"].casefold()
+        words = wanted.text.casefold()
         return [
             run
             for run in runs
-            if run.began >= wanted["since"]
-            and (not wanted["levels"] or levels[run.result] in wanted["levels"])
-            and words in f"{run.job} {run.store} {run.words}".casefold()
+            if run.began >= wanted.since
+            and (not wanted.levels or levels[run.result] in wanted.levels)
+            and words in f"{run.name} {run.store} {run.words}".casefold()
         ]
 
     def _fill_events(self, events: tuple[Event, ...], runs: list[Run]) -> None:
         """Events and runs, newest first; those of the newest runs only that a person would look through, the
         table has them all."""
         self.events.clear()
-        several = len(({event.job for event in events} | {run.job for run in runs}) - {""}) > 1
+        several = len(({event.name for event in events} | {run.name for run in runs}) - {""}) > 1
         happened = sorted(
             [*map(_of_event, events), *map(_of_run, runs[:_MOST_LISTED])], key=lambda one: -one.time
         )
@@ -319,7 +326,7 @@ class JournalPlace(QWidget):
                 else:
                     self._below(row, words)
 
-        self._link.ask("gaps-of", {"words": str(row.data(0, _SNAPSHOT))}, list[str], show)
+        self._link.ask(ReadGaps(self._job, SnapshotId(row.data(0, _SNAPSHOT))), show)
 
     def _fill_left_out(self, files: tuple[LeftOutView, ...]) -> None:
         self.left_out.clear()
@@ -340,7 +347,7 @@ class JournalPlace(QWidget):
             if one.rule:
                 offer = button("Leave it out by a rule…")
                 offer.setToolTip(one.rule)
-                offer.clicked.connect(lambda checked=False, rule=one.rule: self.rule_wanted.emit(rule))
+                offer.clicked.connect(lambda checked=False, rule=one.rule: self.offered.emit(RuleOffer(rule)))
                 self.left_out.setItemWidget(row, 4, offer)
 
     def _show_list(self) -> None:
@@ -368,17 +375,15 @@ class JournalPlace(QWidget):
         if file:
             ending = form.rpartition("*")[2].rstrip(")")
             named = file if file.endswith((".html", ".csv", ".json")) else file + ending
-            request = {"filter": self._filter(), "file": named}
-            self._link.ask(
-                "export-journal",
-                request,
-                None,
-                lambda result: self.told.emit(f"The journal was written to {named}"),
-            )
+            said = f"The journal was written to {named}"
+            self._link.ask(ExportJournal(self._filter(), named), lambda done: self.told.emit(said, "", False))
 
     def _report(self) -> None:
         file, _ = QFileDialog.getSaveFileName(
             self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)"
         )
         if file:
-            self._link.ask("report", {"job": self._job, "file": file}, str, self.told.emit)
+            self._link.ask(WriteReport(self._job, file=file), lambda words: self.told.emit(words, "", False))
+
+
+JOURNAL = ViewKind("Journal", "journal", JournalPage, frozenset((Action.JOURNAL,)))

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSlider, QVBoxLayout
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.history import TidePoint
+from good_tide.core.identifiers import SnapshotId
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.outlook import brought, coming
 from good_tide.core.words import count_words, size_words, time_words
@@ -18,9 +19,9 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
 from good_tide.desktop.rhythm.ladder_picture import LadderPicture
-from good_tide.protocol.messages import Fault
-from good_tide.protocol.room_messages import ReleaseView
-from good_tide.protocol.upkeep_messages import RhythmView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.schedule_calls import KeepLadder, RhythmView
+from good_tide.protocol.store_calls import PlanRelease, ReleaseView
 
 _MONTH = int(30.4375 * 86400) * SECOND
 _READY_WORDS = {
@@ -95,7 +96,7 @@ class LadderCard(QWidget):
             )
         )
         self.trouble.hide()
-        self._asked: tuple[str, ...] = ()
+        self._asked: tuple[SnapshotId, ...] = ()
         self._timer = QTimer(self, interval=_ASK_AFTER_MS, singleShot=True)
         self._timer.timeout.connect(self._ask_room)
         self.picture.changed.connect(self._dragged)
@@ -202,9 +203,7 @@ class LadderCard(QWidget):
                 self.words.setText(self._said(months, view.gives_back))
 
         if asked:
-            self._link.ask(
-                "plan-release", {"folder": "", "names": asked}, ReleaseView, told, lambda fault: None
-            )
+            self._link.ask(PlanRelease(self._link.job, asked), told, lambda fault: None)
 
     def _said(self, months: int, gives_back: int | None = None) -> str:
         """In words, what the picture shows; while it is not known what that gives back, at most what these
@@ -242,12 +241,7 @@ class LadderCard(QWidget):
             self.kept.emit()
 
         def wrong(fault: Fault) -> None:
-            self._tell(f"{fault.message}. {fault.data}.")
+            self._tell(str(fault))
 
-        self._link.ask(
-            "keep-ladder",
-            {"ladder": self.picture.ladder, "agreed": True, "precious": self._patterns()},
-            None,
-            kept,
-            wrong,
-        )
+        call = KeepLadder(self._link.job, self.picture.ladder, True, self._patterns())
+        self._link.ask(call, kept, wrong)

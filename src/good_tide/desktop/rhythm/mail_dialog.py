@@ -11,7 +11,8 @@ from good_tide.core.settings import MAIL_PORTS, MailServer, Security
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.rhythm.choices import number
-from good_tide.protocol.messages import Fault
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.journal_calls import KeepMailServer, TryMailServer
 
 _SECURITIES: dict[Security, str] = {
     "tls": "encrypted from the start (TLS)",
@@ -102,13 +103,13 @@ class MailDialog(QDialog):
             else ""
         )
 
-    def _request(self) -> dict[str, object]:
+    def _wanted(self) -> MailServer:
         known = self._server
         same = known is not None and (known.host, known.login) == (
             self.host.text().strip(),
             self.login.text().strip(),
         )
-        server = MailServer(
+        return MailServer(
             host=self.host.text().strip(),
             port=self.port.value(),
             security=self.security.currentData(),
@@ -119,7 +120,6 @@ class MailDialog(QDialog):
             if known is not None and same and not self.password.text()
             else "",
         )
-        return {"server": server, "password": self.password.text(), "to": self.to.text().strip()}
 
     def _try(self) -> None:
         if "@" not in self.to.text():
@@ -128,13 +128,9 @@ class MailDialog(QDialog):
         self.trying.setEnabled(False)
         self.said.setText("Sending…")
         to = self.to.text().strip()
-        self._link.ask(
-            "try-mail-server",
-            self._request(),
-            None,
-            lambda result: self._tried(f"The server took it. See whether it reaches {to}."),
-            self._wrong,
-        )
+        said = f"The server took it. See whether it reaches {to}."
+        call = TryMailServer(self._wanted(), self.password.text(), to)
+        self._link.ask(call, lambda done: self._tried(said), self._wrong)
 
     def _tried(self, words: str) -> None:
         self.trying.setEnabled(True)
@@ -142,7 +138,7 @@ class MailDialog(QDialog):
         self.said.setText(words)
 
     def _wrong(self, fault: Fault) -> None:
-        self._tried(f"{fault.message}. {fault.data}.")
+        self._tried(str(fault))
 
     def _keep(self) -> None:
         def kept(result: object) -> None:
@@ -150,4 +146,4 @@ class MailDialog(QDialog):
             self.accept()
 
         self.keep.setEnabled(False)
-        self._link.ask("keep-mail-server", self._request(), None, kept, self._wrong)
+        self._link.ask(KeepMailServer(self._wanted(), self.password.text()), kept, self._wrong)

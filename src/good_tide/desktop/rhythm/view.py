@@ -4,11 +4,13 @@ what goes with it."""
 from __future__ import annotations
 
 import msgspec
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import JobId
+from good_tide.core.planning import Then
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
@@ -18,22 +20,31 @@ from good_tide.desktop.rhythm.choices import Away, Choices, Telling, Waits, When
 from good_tide.desktop.rhythm.ladder_card import LadderCard
 from good_tide.desktop.rhythm.mail_dialog import MailDialog
 from good_tide.desktop.rhythm.week_picture import WeekPicture
-from good_tide.protocol.messages import Fault, Overview
-from good_tide.protocol.upkeep_messages import MailView, RhythmView
+from good_tide.desktop.view import View, ViewKind
+from good_tide.protocol.agent_calls import Overview, StayRunning
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.journal_calls import MailView, ReadMailServer
+from good_tide.protocol.schedule_calls import (
+    KeepRhythm,
+    PauseRhythm,
+    ReadRhythm,
+    RhythmChange,
+    RhythmView,
+    RunDue,
+    TryRhythm,
+)
 
 _WORKING = {(day, hour) for day in range(5) for hour in range(8, 20)}
 _ALL = {(day, hour) for day in range(7) for hour in range(24)}
 _ASK_MS = 250
 
 
-class RhythmPlace(QWidget):
+class RhythmPage(View):
     """When snapshots are taken. Nothing changes until it is kept."""
-
-    refresh_wanted = Signal()
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
-        self._link, self._now, self._job = link, 0, ""
+        self._link, self._now, self._job = link, 0, JobId("")
         self.view: RhythmView | None = None
         self.dialog: MailDialog | None = None
         self.sentence = label("", "strong", wrap=True)
@@ -124,7 +135,7 @@ class RhythmPlace(QWidget):
         self.telling.server.clicked.connect(self._mail_server)
         self.stay.clicked.connect(
             lambda: self._link.ask(
-                "stay", {"on": not (self.view and self.view.stays)}, None, lambda result: self.refresh()
+                StayRunning(not (self.view and self.view.stays)), lambda done: self.refresh()
             )
         )
         pauses, day = QMenu(self.pause), QMenu(self.day)
@@ -154,6 +165,10 @@ class RhythmPlace(QWidget):
                 "This store was opened only to read; its own machine says when snapshots are taken."
             )
 
+    def entered(self) -> None:
+        if self.isEnabled():
+            self.refresh()
+
     def show_below(self) -> None:
         """Bring the lower end of the page into view."""
         self._scroll.verticalScrollBar().setValue(self._scroll.verticalScrollBar().maximum())
@@ -161,7 +176,7 @@ class RhythmPlace(QWidget):
     def refresh(self) -> None:
         """Show what holds, and forget what was changed here."""
         self._timer.stop()
-        self._link.ask("rhythm", None, RhythmView, self._take)
+        self._link.ask(ReadRhythm(self._job), self._take)
 
     def _take(self, view: RhythmView) -> None:
         self.view = view
@@ -220,7 +235,7 @@ class RhythmPlace(QWidget):
         self.keep.setEnabled(False)
         self._timer.start()
 
-    def _wanted(self) -> dict[str, object]:
+    def _wanted(self) -> RhythmChange:
         """What is chosen now.
 
         Raises:
@@ -237,7 +252,7 @@ class RhythmPlace(QWidget):
             considerate=self.waits.considerate(),
         )
         noise, reporting = self.telling.telling()
-        return {"rhythm": rhythm, "holding": self.away.holding(), "noise": noise, "reporting": reporting}
+        return RhythmChange(rhythm, self.away.holding(), noise, reporting)
 
     def _ask(self) -> None:
         """Ask what the choices come to."""
@@ -250,11 +265,11 @@ class RhythmPlace(QWidget):
             return
         self.when.tell("")
         self._link.ask(
-            "try-rhythm", wanted, RhythmView, lambda view: self._preview(view, kept=False), self._wrong
+            TryRhythm(self._job, wanted), lambda view: self._preview(view, kept=False), self._wrong
         )
 
     def _wrong(self, fault: Fault) -> None:
-        self.when.tell(f"{fault.message}. {fault.data}.")
+        self.when.tell(str(fault))
 
     def _keep(self) -> None:
         try:
@@ -262,7 +277,7 @@ class RhythmPlace(QWidget):
         except PersonError as error:
             self.when.tell(str(error))
             return
-        self._link.ask("keep-rhythm", wanted, RhythmView, self._kept, self._wrong)
+        self._link.ask(KeepRhythm(self._job, wanted), self._kept, self._wrong)
 
     def _mail_server(self) -> None:
         """Ask for the mail server of this machine's reports."""
@@ -274,7 +289,7 @@ class RhythmPlace(QWidget):
             self.dialog.kept.connect(self.refresh)
             self.dialog.open()
 
-        self._link.ask("mail-server", None, MailView, ask, self._wrong)
+        self._link.ask(ReadMailServer(), ask, self._wrong)
 
     def _kept(self, view: RhythmView) -> None:
         self._take(view)
@@ -285,7 +300,10 @@ class RhythmPlace(QWidget):
             self.refresh()
             self.refresh_wanted.emit()
 
-        self._link.ask("pause-rhythm", {"moment": until}, None, paused)
+        self._link.ask(PauseRhythm(until), paused)
 
-    def _run_due(self, then: str | None) -> None:
-        self._link.ask("run-due", {"then": then})
+    def _run_due(self, then: Then | None) -> None:
+        self._link.ask(RunDue(then))
+
+
+RHYTHM = ViewKind("Rhythm", "rhythm", RhythmPage)

@@ -4,7 +4,6 @@ against it."""
 from __future__ import annotations
 
 import shutil
-from collections.abc import Sequence
 
 from PySide6.QtCore import QProcess, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
@@ -26,7 +25,8 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.setup.verdicts import CheckList, LevelSign
-from good_tide.protocol.messages import DiskView, ExaminedView, Fault
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.setup_calls import DiskView, ExaminedView, ExamineFolder, LookAtDisks
 
 _DISK_TOOLS = ("gnome-disks", "partitionmanager", "gparted", "blivet-gui")
 
@@ -183,8 +183,7 @@ class PlaceChooser(QWidget):
 
     def ask(self) -> None:
         """Look at the disks anew: at first, when one came or went, and when other folders are covered."""
-        question = {"folders": list(self.folders), "bytes": self.wanted, "used": list(self.used)}
-        self._link.ask("disks", question, list[DiskView], self._show_disks)
+        self._link.ask(LookAtDisks(self.folders, self.wanted, self.used), self._show_disks)
 
     def _show_disks(self, disks: list[DiskView]) -> None:
         self.disks = disks
@@ -226,19 +225,8 @@ class PlaceChooser(QWidget):
             return
         self._asked += 1
         number, folder = self._asked, self.folder
-        question = {
-            "folders": list(self.folders),
-            "bytes": self.wanted,
-            "folder": folder,
-            "measure": folder in self._measured,
-        }
-        self._link.ask(
-            "examine",
-            question,
-            ExaminedView,
-            lambda view: self._show(number, view),
-            lambda fault: self._failed(number, fault),
-        )
+        call = ExamineFolder(folder, self.folders, self.wanted, folder in self._measured)
+        self._link.ask(call, lambda view: self._show(number, view), lambda fault: self._failed(number, fault))
 
     def measure(self) -> None:
         """Have the speed of the chosen place measured, once: a few megabytes are written and removed
@@ -251,9 +239,7 @@ class PlaceChooser(QWidget):
         if number == self._asked:
             self.examined = view
             self.list.show_checks(view.checks)
-            self.tool.setVisible(
-                disk_tool() is not None and any("disk tool" in check.way_out for check in view.checks)
-            )
+            self.tool.setVisible(disk_tool() is not None and any(check.by_disk_tool for check in view.checks))
             self.path.setToolTip(view.folder)
             self.changed.emit()
             self.measure()
@@ -282,7 +268,7 @@ class PlaceChooser(QWidget):
         """How the chosen place came out; bad while it is not known."""
         return worst(list(self.examined.checks)) if self.examined is not None else Level.BAD
 
-    def doubts(self) -> Sequence[str]:
+    def doubts(self) -> tuple[str, ...]:
         """What is doubtful about the chosen place, to be accepted knowingly."""
         checks = self.examined.checks if self.examined is not None else ()
-        return [check.what for check in checks if check.level is Level.DOUBTFUL]
+        return tuple(check.what for check in checks if check.level is Level.DOUBTFUL)

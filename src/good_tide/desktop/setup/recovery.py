@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 from good_tide.core.words import printable
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, card, centre, label, line
+from good_tide.protocol.setup_calls import AreOnSameDisk
 
 
 class RecoveryPanel(QWidget):
@@ -93,7 +94,7 @@ class RecoveryPanel(QWidget):
                 return
             self.said.setText(f"Saved to {printable(os.fsencode(Path(name)))}.")
 
-        self._link.ask("same-disk", {"one": name, "other": self._store}, bool, answer)
+        self._link.ask(AreOnSameDisk(name, self._store), answer)
 
     def _print(self) -> None:
         printer = QPrinter(QPrinter.PrinterMode.HighResolution)

@@ -27,7 +27,10 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
 from good_tide.desktop.setup.disk_rows import PlaceChooser
 from good_tide.desktop.setup.secrecy import SecrecyPanel
-from good_tide.protocol.messages import Fault, MadeView, SetUpView, SurveyView
+from good_tide.protocol.agent_calls import DisksChanged
+from good_tide.protocol.coverage_calls import NO_JOB, SurveyFolders, SurveyView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.setup_calls import MadeView, NewStore, ProposeSetUp, SetUpJob, SetUpView
 
 _RATES = {"internal": 120e6, "external": 70e6, "network": 35e6}
 """Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with
@@ -67,6 +70,8 @@ class SetUpPage(QWidget):
         self._summary, self._trouble = label("", "", wrap=True), label("", "harm", wrap=True)
         self.begin = button("Take the first snapshot", primary=True)
         self._timer = QTimer(self, singleShot=True, interval=_SURVEY_AFTER_MS)
+        link.hear(SurveyView, self.take_survey)
+        link.hear(DisksChanged, self._disks_changed)
         self._lay_out()
         self._timer.timeout.connect(self._ask_survey)
         self.folders.itemChanged.connect(lambda item: self._timer.start())
@@ -134,7 +139,7 @@ class SetUpPage(QWidget):
     def start(self) -> None:
         """Ask for the proposal and show it."""
         if self._view is None:
-            self._link.ask("proposal", None, SetUpView, self._propose)
+            self._link.ask(ProposeSetUp(), self._propose)
 
     def _propose(self, view: SetUpView) -> None:
         self._view, self._rules = view, view.rules
@@ -209,13 +214,11 @@ class SetUpPage(QWidget):
         self._ask_survey()
 
     def _ask_survey(self) -> None:
-        self._number += 1
+        self._number = self._link.number()
         self.survey = None
         folders = self.chosen()
         self.place.folders = folders
-        self._link.ask(
-            "survey", {"number": self._number, "folders": list(folders), "rules": list(self._rules)}
-        )
+        self._link.ask(SurveyFolders(NO_JOB, self._number, folders, tuple(self._rules)))
         self._show()
 
     def take_survey(self, view: SurveyView) -> None:
@@ -244,8 +247,7 @@ class SetUpPage(QWidget):
             self.place.ask()
         self._show()
 
-    def disks_changed(self) -> None:
-        """A disk came or went."""
+    def _disks_changed(self, note: DisksChanged) -> None:
         if self.isVisible():
             self.place.ask()
 
@@ -351,19 +353,15 @@ class SetUpPage(QWidget):
     def _begin(self) -> None:
         assert self._view is not None
         self.begin.setEnabled(False)
-        request = {
-            "name": self.points.currentText() or "Office",
-            "folders": list(self.chosen()),
-            "rules": list(self._rules),
-            "store": {
-                "folder": self.place.folder,
-                "passphrase": self.secrecy.value(),
-                "hint": self.secrecy.hint.text().strip(),
-                "remember": self.secrecy.remember.isChecked(),
-                "doubts": list(self.place.doubts()),
-            },
-        }
-        self._link.ask("begin", request, MadeView, self._made, self._refused)
+        store = NewStore(
+            self.place.folder,
+            self.secrecy.value(),
+            self.secrecy.hint.text().strip(),
+            self.secrecy.remember.isChecked(),
+            self.place.doubts(),
+        )
+        name = self.points.currentText() or "Office"
+        self._link.ask(SetUpJob(name, self.chosen(), tuple(self._rules), store), self._made, self._refused)
 
     def _made(self, made: MadeView) -> None:
         for field in (self.secrecy.passphrase, self.secrecy.again, self.secrecy.hint):
@@ -373,7 +371,7 @@ class SetUpPage(QWidget):
 
     def _refused(self, fault: Fault) -> None:
         self._show()
-        self._trouble.setText(f"{fault.message}. {fault.data}".strip())
+        self._trouble.setText(str(fault))
         self._trouble.show()
 
 

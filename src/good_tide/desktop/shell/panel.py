@@ -5,17 +5,27 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-import msgspec
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QMenu, QSystemTrayIcon
 
+from good_tide.core.identifiers import JobId
+from good_tide.core.progress import WorkKind
 from good_tide.core.status import JobStanding, Mood, Status
 from good_tide.core.words import time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.signs import panel_icon
-from good_tide.protocol.messages import Finished
+from good_tide.protocol.agent_calls import DisksChanged, HistoryChanged, StandingsChanged, StopWork, WorkEnded
+from good_tide.protocol.contract import Topic
+from good_tide.protocol.schedule_calls import (
+    EjectableDisk,
+    PanelView,
+    PauseRhythm,
+    ReadPanel,
+    RunDue,
+    TakeSnapshot,
+)
 from good_tide.protocol.starting import show_window
-from good_tide.protocol.upkeep_messages import PanelView
+from good_tide.protocol.store_calls import EjectDisk
 
 _REFRESH_MS = 60_000
 _ORDER = (Mood.HARM, Mood.ATTENTION, Mood.APART, Mood.PAUSED, Mood.WORKING, Mood.WELL)
@@ -34,7 +44,8 @@ class PanelIcon(QObject):
     def __init__(self, socket: Path, settings: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._settings = settings
-        self.link = AgentLink(socket, settings, self)
+        topics = frozenset((Topic.WORK, Topic.HISTORY, Topic.STANDINGS, Topic.DISKS))
+        self.link = AgentLink(socket, settings, topics, self)
         self.icon = QSystemTrayIcon(panel_icon(Mood.ATTENTION), self)
         self.menu = QMenu()
         self.icon.setContextMenu(self.menu)
@@ -43,7 +54,9 @@ class PanelIcon(QObject):
         self.view: PanelView | None = None
         self.link.connected.connect(self.refresh)
         self.link.lost.connect(self._lost)
-        self.link.notified.connect(self._notified)
+        for kind in (StandingsChanged, DisksChanged, HistoryChanged):
+            self.link.hear(kind, lambda note: self.refresh())
+        self.link.hear(WorkEnded, self._ended)
         timer = QTimer(self, interval=_REFRESH_MS)
         timer.timeout.connect(self.refresh)
         timer.start()
@@ -55,16 +68,12 @@ class PanelIcon(QObject):
 
     def refresh(self) -> None:
         """Ask how everything stands."""
-        self.link.ask("panel", None, PanelView, self._take)
+        self.link.ask(ReadPanel(), self._take)
 
-    def _notified(self, method: str, content: bytes) -> None:
-        if method in ("status", "disks", "history"):
-            self.refresh()
-        elif method == "finished":
-            finished = msgspec.json.decode(content, type=Finished)
-            if finished.error and finished.what in ("snapshot", "run-due"):
-                self.icon.setToolTip(f"Good Tide: {finished.error}")
-            self.refresh()
+    def _ended(self, ended: WorkEnded) -> None:
+        if ended.error and ended.what in (WorkKind.SNAPSHOT, WorkKind.RUN_DUE):
+            self.icon.setToolTip(f"Good Tide: {ended.error}")
+        self.refresh()
 
     def _lost(self) -> None:
         self.icon.setIcon(panel_icon(Mood.HARM))
@@ -74,14 +83,14 @@ class PanelIcon(QObject):
         if reason is QSystemTrayIcon.ActivationReason.Trigger:
             self._show("timeline")
 
-    def _show(self, place: str, job: str = "") -> None:
-        show_window(self._settings, job, place)
+    def _show(self, view: str) -> None:
+        show_window(self._settings, JobId(""), view)
 
     def _take(self, view: PanelView) -> None:
         self.view = view
         status = worst(view.standings)
         self.icon.setIcon(panel_icon(status.mood if status is not None else Mood.ATTENTION))
-        lines = [f"{one.job}: {one.status.sentence}" for one in view.standings]
+        lines = [f"{one.name}: {one.status.sentence}" for one in view.standings]
         self.icon.setToolTip("\n".join(lines) or "Good Tide: nothing is protected on this machine yet")
         self._fill(view)
 
@@ -89,7 +98,7 @@ class PanelIcon(QObject):
         menu, now = self.menu, view.now
         menu.clear()
         for one in view.standings:
-            name = f"{one.job}: " if len(view.standings) > 1 else ""
+            name = f"{one.name}: " if len(view.standings) > 1 else ""
             for words in (
                 f"{name}{one.status.sentence}",
                 f"    Last: {time_words(one.last, now)}" if one.last else "    No snapshot yet",
@@ -100,11 +109,11 @@ class PanelIcon(QObject):
             menu.addAction("Set up…", lambda: self._show("timeline"))
         menu.addSeparator()
         for one in view.standings:
-            words = f"Take snapshot of {one.job}" if len(view.standings) > 1 else "Take snapshot"
+            words = f"Take snapshot of {one.name}" if len(view.standings) > 1 else "Take snapshot"
             action = menu.addAction(words, partial(self._snapshot, one.job))
             action.setEnabled(not view.working)
         if view.working:
-            menu.addAction("Stop what is being done", lambda: self.link.ask("stop"))
+            menu.addAction("Stop what is being done", lambda: self.link.ask(StopWork()))
         if view.paused_until > now:
             menu.addAction(
                 f"Go on (paused until {time_words(view.paused_until, now)})", lambda: self._pause(0)
@@ -114,25 +123,21 @@ class PanelIcon(QObject):
             menu.addAction("Pause until tomorrow", lambda: self._pause(tomorrow_morning(now)))
         menu.addAction("Look at the timeline", lambda: self._show("timeline"))
         menu.addSeparator()
-        for disk, folder in view.ejectable:
-            menu.addAction(f"Eject {disk}", partial(self._eject, folder))
+        for disk in view.ejectable:
+            menu.addAction(f"Eject {disk.name}", partial(self._eject, disk))
         day = menu.addMenu("Last run of the day")
-        day.addAction("Run everything, then suspend", lambda: self.link.ask("run-due", {"then": "suspend"}))
-        day.addAction(
-            "Run everything, then switch off", lambda: self.link.ask("run-due", {"then": "power-off"})
-        )
+        day.addAction("Run everything, then suspend", lambda: self.link.ask(RunDue("suspend")))
+        day.addAction("Run everything, then switch off", lambda: self.link.ask(RunDue("power-off")))
 
-    def _snapshot(self, job: str) -> None:
-        self.link.ask("snapshot", job=job)
+    def _snapshot(self, job: JobId) -> None:
+        self.link.ask(TakeSnapshot(job))
 
     def _pause(self, until: int) -> None:
-        self.link.ask("pause-rhythm", {"moment": until}, None, lambda result: self.refresh())
+        self.link.ask(PauseRhythm(until), lambda done: self.refresh())
 
-    def _eject(self, folder: str) -> None:
+    def _eject(self, disk: EjectableDisk) -> None:
         def tell(words: str) -> None:
             self.icon.showMessage("Good Tide", words)
             self.refresh()
 
-        self.link.ask(
-            "eject", {"words": folder}, str, tell, lambda fault: tell(f"{fault.message}. {fault.data}.")
-        )
+        self.link.ask(EjectDisk(disk.job, disk.store), tell, lambda fault: tell(str(fault)))

@@ -6,13 +6,14 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
 
 from good_tide.core.pace import Pace
+from good_tide.core.progress import Stage, WorkKind
 from good_tide.core.status import work_words
 from good_tide.core.words import duration_words, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
-from good_tide.protocol.messages import Work
+from good_tide.protocol.agent_calls import PauseWork, ResumeWork, StopWork, TakeItEasy, Work
 
 
 class WorkStrip(QFrame):
@@ -23,7 +24,8 @@ class WorkStrip(QFrame):
         super().__init__()
         self.setObjectName("notice")
         self._paused = self._easy = False
-        self._pace, self._what = Pace(), ("", "")
+        self._pace = Pace()
+        self._what: tuple[WorkKind | None, str] = None, ""
         self._words = label("", "strong")
         self._facts = label("", "quiet")
         self._facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -43,16 +45,16 @@ class WorkStrip(QFrame):
         layout.addLayout(box, 1)
         for one in (self.easy, self.pause, self.stop):
             layout.addWidget(one)
-        self.easy.clicked.connect(lambda: link.ask("easy", {"on": not self._easy}))
-        self.pause.clicked.connect(lambda: link.ask("resume" if self._paused else "pause"))
-        self.stop.clicked.connect(lambda: link.ask("stop"))
+        self.easy.clicked.connect(lambda: link.ask(TakeItEasy(not self._easy)))
+        self.pause.clicked.connect(lambda: link.ask(ResumeWork() if self._paused else PauseWork()))
+        self.stop.clicked.connect(lambda: link.ask(StopWork()))
         self.hide()
 
     def show_work(self, work: Work | None) -> None:
         """Show how far it has come; None hides the strip."""
         self.setVisible(work is not None)
         if work is None:
-            self._what = ("", "")
+            self._what = None, ""
             return
         progress = work.progress
         if (work.what, progress.phase) != self._what:
@@ -73,7 +75,7 @@ class WorkStrip(QFrame):
 
     def _said(self, work: Work) -> list[str]:
         progress, facts = work.progress, []
-        if progress.phase.endswith(" s"):
+        if progress.stage is Stage.LAST_MINUTE:
             return [progress.phase]
         if progress.bytes_total:
             facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")

@@ -11,7 +11,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import sized, text
-from good_tide.protocol.upkeep_messages import RoomView
+from good_tide.protocol.store_calls import RoomView
 
 _LEFT, _FOOT, _TOP = 4.0, 20.0, 22.0
 _WEEK = 7 * 86400 * SECOND

@@ -9,11 +9,12 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from good_tide.core.identifiers import SnapshotId
 from good_tide.core.words import size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import sized, text
 from good_tide.desktop.painting.time_axis import TimeAxis
-from good_tide.protocol.room_messages import HeldSnapshot
+from good_tide.protocol.store_calls import HeldSnapshot
 
 _TOP, _FOOT, _MARGIN = 22.0, 38.0, 12.0
 _NEAR = 7.0
@@ -34,12 +35,12 @@ class HeldPicture(QWidget):
         super().__init__()
         self._look = look
         self.snapshots: Sequence[HeldSnapshot] = ()
-        self.chosen: set[str] = set()
+        self.chosen: set[SnapshotId] = set()
         self._axis = TimeAxis(0, 1)
         self._now = 0
         self._from: float | None = None
         self._to = 0.0
-        self._kept: set[str] = set()
+        self._kept: set[SnapshotId] = set()
         self._at = -1
         self.setFixedHeight(176)
         self.setMouseTracking(True)
@@ -56,10 +57,10 @@ class HeldPicture(QWidget):
         self._at = min(self._at, len(snapshots) - 1)
         self.choose(self.chosen)
 
-    def choose(self, names: Iterable[str]) -> None:
+    def choose(self, names: Iterable[SnapshotId]) -> None:
         """Choose snapshots by their names."""
-        self.chosen = set(names) & {one.name for one in self.snapshots}
-        alone = sum(one.alone for one in self.snapshots if one.name in self.chosen)
+        self.chosen = set(names) & {one.id for one in self.snapshots}
+        alone = sum(one.alone for one in self.snapshots if one.id in self.chosen)
         self.setAccessibleDescription(
             f"{len(self.chosen)} chosen of {len(self.snapshots)}, holding {size_words(alone)} one by one"
         )
@@ -76,9 +77,9 @@ class HeldPicture(QWidget):
         best = min(numbers, key=lambda number: abs(self.place_of(self.snapshots[number]) - x), default=None)
         return best if best is not None and abs(self.place_of(self.snapshots[best]) - x) <= _NEAR else None
 
-    def _between(self, one: float, other: float) -> set[str]:
+    def _between(self, one: float, other: float) -> set[SnapshotId]:
         low, high = sorted((one, other))
-        return {snapshot.name for snapshot in self.snapshots if low <= self.place_of(snapshot) <= high}
+        return {snapshot.id for snapshot in self.snapshots if low <= self.place_of(snapshot) <= high}
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         self._axis.width = max(1.0, self.width() - 2 * _MARGIN)
@@ -112,7 +113,7 @@ class HeldPicture(QWidget):
         number = self._near(begin)
         if number is not None:
             self._at = number
-        self.choose(self._kept ^ ({self.snapshots[number].name} if number is not None else set()))
+        self.choose(self._kept ^ ({self.snapshots[number].id} if number is not None else set()))
 
     def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
         turned = event.angleDelta()
@@ -134,7 +135,7 @@ class HeldPicture(QWidget):
         self._at = max(
             0, min(len(self.snapshots) - 1, self._at + step if self._at >= 0 else len(self.snapshots) - 1)
         )
-        here = {self.snapshots[self._at].name}
+        here = {self.snapshots[self._at].id}
         self._axis.reveal(self.snapshots[self._at].time)
         self.choose(self.chosen | here if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else here)
 
@@ -179,7 +180,7 @@ class HeldPicture(QWidget):
             if x < -wide or x > self.width() + wide:
                 continue
             high = max(3.0, (base - _TOP - 4) * (one.alone / most) ** 0.5) if one.alone and most else 2.0
-            chosen = one.name in self.chosen
+            chosen = one.id in self.chosen
             painter.fillRect(
                 QRectF(x - wide / 2, base - high, wide, high), look.color("kelp" if chosen else "shoal_deep")
             )

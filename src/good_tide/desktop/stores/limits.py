@@ -13,7 +13,7 @@ from good_tide.core.words import local, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.rhythm.choices import number
-from good_tide.protocol.upkeep_messages import RoomView
+from good_tide.protocol.store_calls import KeepRoom, RoomView
 
 _GIB = 1 << 30
 _WORDS: dict[WhenShort, str] = {"stop": "take no snapshot, and say so", "thin": "release the oldest first"}
@@ -44,7 +44,7 @@ class LimitsDialog(QDialog):
     def __init__(self, link: AgentLink, room: Room, parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Room for this job\u2019s stores")
-        self._link, self._room = link, room
+        self._link, self._job, self._room = link, link.job, room
         self.limit, self.reserve = number(0, 1 << 20, " GiB", "Limit"), number(0, 1 << 20, " GiB", "Reserve")
         self.part = number(0, 100, " %", "Part of the disk")
         self.limit.setSpecialValueText("no limit")
@@ -108,5 +108,5 @@ class LimitsDialog(QDialog):
         def kept(result: object) -> None:
             self.kept.emit()
 
-        self._link.ask("keep-room", self.wanted(), None, kept)
+        self._link.ask(KeepRoom(self._job, self.wanted()), kept)
         self.accept()

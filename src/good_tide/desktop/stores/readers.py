@@ -9,7 +9,18 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.setup.secrecy import SecrecyPanel
-from good_tide.protocol.messages import Fault, MadeView, SlotView
+from good_tide.protocol.agent_calls import StoreView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.setup_calls import MadeView
+from good_tide.protocol.store_calls import (
+    AddPassphrase,
+    AddRecoveryKey,
+    ChangePassphrase,
+    ListSlots,
+    RevokeSlot,
+    SlotView,
+    StoreCall,
+)
 
 
 class ReadersDialog(QDialog):
@@ -17,9 +28,9 @@ class ReadersDialog(QDialog):
 
     recovery = Signal(object)
 
-    def __init__(self, look: Palette, link: AgentLink, folder: str, parent: QWidget) -> None:
+    def __init__(self, look: Palette, link: AgentLink, store: StoreView, parent: QWidget) -> None:
         super().__init__(parent)
-        self._link, self._folder = link, folder
+        self._link, self._job, self._store = link, link.job, store.id
         self.setWindowTitle("Who may read the store")
         self.resize(620, 560)
         self.slots = QTreeWidget()
@@ -45,7 +56,7 @@ class ReadersDialog(QDialog):
         column = QVBoxLayout(self)
         column.setContentsMargins(20, 18, 20, 18)
         column.setSpacing(9)
-        column.addWidget(label(f"Ways to open the store in {folder}", "strong", wrap=True))
+        column.addWidget(label(f"Ways to open the store in {store.where}", "strong", wrap=True))
         column.addWidget(self.slots)
         column.addLayout(line(self.revoke, self.another, stretch=2))
         column.addWidget(
@@ -60,26 +71,29 @@ class ReadersDialog(QDialog):
         column.addLayout(line(self.further, self.change, stretch=0))
         column.addWidget(self.said)
         self.revoke.clicked.connect(self._revoke)
-        self.another.clicked.connect(lambda: self._act({"act": "recovery"}))
-        self.change.clicked.connect(
-            lambda: self._act({"act": "change", "old": self.old.text(), **self._new()})
-        )
-        self.further.clicked.connect(lambda: self._act({"act": "add", **self._new()}))
+        self.another.clicked.connect(lambda: self._act(AddRecoveryKey(self._job, self._store)))
+        self.change.clicked.connect(self._change)
+        self.further.clicked.connect(self._add)
         self.new.changed.connect(self._show)
         self.old.textChanged.connect(lambda words: self._show())
         self.slots.currentItemChanged.connect(lambda now, before: self._show())
         self._show()
         self._ask()
 
-    def _new(self) -> dict[str, object]:
-        return {
-            "new": self.new.passphrase.text(),
-            "hint": self.new.hint.text().strip(),
-            "remember": self.new.remember.isChecked(),
-        }
+    def _change(self) -> None:
+        new, hint, remember = self._new()
+        self._act(ChangePassphrase(self._job, self._store, self.old.text(), new, hint, remember))
+
+    def _add(self) -> None:
+        new, hint, _ = self._new()
+        self._act(AddPassphrase(self._job, self._store, new, hint))
+
+    def _new(self) -> tuple[str, str, bool]:
+        """The new passphrase, its hint, and whether it is to be remembered."""
+        return self.new.passphrase.text(), self.new.hint.text().strip(), self.new.remember.isChecked()
 
     def _ask(self) -> None:
-        self._link.ask("slots", {"words": self._folder}, list[SlotView], self._fill)
+        self._link.ask(ListSlots(self._job, self._store), self._fill)
 
     def _fill(self, slots: list[SlotView]) -> None:
         self.slots.clear()
@@ -99,12 +113,10 @@ class ReadersDialog(QDialog):
     def _revoke(self) -> None:
         item = self.slots.currentItem()
         if item is not None:
-            self._act({"act": "revoke", "number": item.data(0, Qt.ItemDataRole.UserRole)})
+            self._act(RevokeSlot(self._job, self._store, item.data(0, Qt.ItemDataRole.UserRole)))
 
-    def _act(self, request: dict[str, object]) -> None:
-        self._link.ask(
-            "change-slots", {"folder": self._folder, **request}, MadeView, self._done, self._refused
-        )
+    def _act(self, call: StoreCall[MadeView]) -> None:
+        self._link.ask(call, self._done, self._refused)
 
     def _done(self, made: MadeView) -> None:
         self.said.setText(". ".join(made.notes) + ".")
@@ -117,4 +129,4 @@ class ReadersDialog(QDialog):
         self._ask()
 
     def _refused(self, fault: Fault) -> None:
-        self.said.setText(f"{fault.message}. {fault.data}.")
+        self.said.setText(str(fault))

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.ledger import By
 from good_tide.core.rules import path_pattern
 from good_tide.core.words import count_words, from_home, local, printable, size_words, time_words
@@ -27,8 +28,20 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
 from good_tide.desktop.stores.held_picture import HeldPicture
 from good_tide.desktop.stores.parts_picture import PartsPicture
-from good_tide.protocol.messages import Fault, Overview, StoreView
-from good_tide.protocol.room_messages import HeldHistory, HeldSnapshot, PurgeView, ReleaseView
+from good_tide.protocol.agent_calls import Overview, StoreView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.store_calls import (
+    HeldHistory,
+    HeldSnapshot,
+    PinSnapshots,
+    PlanPurge,
+    PlanRelease,
+    Purge,
+    PurgeView,
+    ReadHeldHistory,
+    ReleaseSnapshots,
+    ReleaseView,
+)
 
 _BY_WORDS: dict[By, str] = {
     "folder": "by folder",
@@ -54,7 +67,7 @@ class RoomPage(QWidget):
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._link = link
-        self._folder, self._disk, self._now = "", "", 0
+        self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
         self._covered: tuple[str, ...] = ()
         self._home, self._reading = "", False
         self._held: HeldHistory | None = None
@@ -147,15 +160,16 @@ class RoomPage(QWidget):
         self.out.clicked.connect(self._take_out)
 
     @property
-    def folder(self) -> str:
-        """The folder of the store that is shown."""
-        return self._folder
+    def store(self) -> StoreId:
+        """The store that is shown."""
+        return self._store
 
     def show_store(self, view: StoreView, overview: Overview) -> None:
         """Show a store, or show it anew."""
-        other = view.folder != self._folder
-        self._folder, self._disk, self._now, self._covered, self._home, self._reading = (
-            view.folder,
+        other = view.id != self._store
+        self._store, self._job, self._disk, self._now, self._covered, self._home, self._reading = (
+            view.id,
+            overview.job,
             view.disk,
             overview.now,
             overview.covered,
@@ -177,11 +191,9 @@ class RoomPage(QWidget):
     def ask(self) -> None:
         """Ask for everything anew."""
         self._link.ask(
-            "held",
-            {"words": self._folder},
-            HeldHistory,
+            ReadHeldHistory(self._job, self._store),
             self._show,
-            lambda fault: self.sentence.setText(_said(fault)),
+            lambda fault: self.sentence.setText(str(fault)),
         )
 
     def _show(self, held: HeldHistory) -> None:
@@ -210,7 +222,7 @@ class RoomPage(QWidget):
         by = self.by.currentData()
         if by in ("period", "machine") and self._held is not None:
             self.picture.choose(
-                one.name
+                one.id
                 for one in self._held.snapshots
                 if name == (one.machine if by == "machine" else f"{local(one.time):%Y-%m}")
             )
@@ -218,7 +230,7 @@ class RoomPage(QWidget):
             self.pattern.setText(path_pattern(name, self._home, self._covered) + "/")
 
     def _some(self) -> list[HeldSnapshot]:
-        return [one for one in self.picture.snapshots if one.name in self.picture.chosen]
+        return [one for one in self.picture.snapshots if one.id in self.picture.chosen]
 
     def _chosen(self) -> None:
         """Other snapshots are chosen."""
@@ -254,28 +266,26 @@ class RoomPage(QWidget):
         number, some = self._asked, self._some()
 
         def told(view: ReleaseView) -> None:
-            if number == self._asked and {one.name for one in some} == self.picture.chosen:
+            if number == self._asked and {one.id for one in some} == self.picture.chosen:
                 stays = f" {view.stays} of them stay." if view.stays else ""
                 self.words.setText(
                     f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other"
                     f" snapshot needs.{stays}"
                 )
 
-        request = {"folder": self._folder, "names": [one.name for one in some]}
-        self._link.ask(
-            "plan-release", request, ReleaseView, told, lambda fault: self.words.setText(_said(fault))
-        )
+        call = PlanRelease(self._job, tuple(one.id for one in some), self._store)
+        self._link.ask(call, told, lambda fault: self.words.setText(str(fault)))
 
     def _release(self) -> None:
         some = [one for one in self._some() if not one.stays]
-        names = [one.name for one in some]
+        snapshots = tuple(one.id for one in some)
         detail = (
             f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All"
             " others stay as they are."
         )
 
         def go() -> None:
-            self._link.ask("release", {"folder": self._folder, "names": names}, None, None, self._refused)
+            self._link.ask(ReleaseSnapshots(self._job, self._store, snapshots), None, self._refused)
 
         self.question = LastQuestion(
             self,
@@ -287,13 +297,13 @@ class RoomPage(QWidget):
         self.question.open()
 
     def _pin(self, on: bool) -> None:
-        names = [one.name for one in self._some() if (one.pin is None) is on]
-        request = {"folder": self._folder, "names": names, "on": on, "label": self.why.text().strip()}
-        self._link.ask("pin-some", request, None, lambda result: self.ask(), self._refused)
+        snapshots = tuple(one.id for one in self._some() if (one.pin is None) is on)
+        call = PinSnapshots(self._job, self._store, snapshots, on, self.why.text().strip())
+        self._link.ask(call, lambda done: self.ask(), self._refused)
         self.why.clear()
 
     def _refused(self, fault: Fault) -> None:
-        self.words.setText(_said(fault))
+        self.words.setText(str(fault))
 
     def _forget_look(self) -> None:
         self._looked = ""
@@ -314,9 +324,9 @@ class RoomPage(QWidget):
                 self._show_look(view)
 
         def wrong(fault: Fault) -> None:
-            self.touched.setText(_said(fault))
+            self.touched.setText(str(fault))
 
-        self._link.ask("plan-purge", {"folder": self._folder, "pattern": pattern}, PurgeView, told, wrong)
+        self._link.ask(PlanPurge(self._job, self._store, pattern), told, wrong)
 
     def _show_look(self, view: PurgeView) -> None:
         self.paths.clear()
@@ -350,7 +360,7 @@ class RoomPage(QWidget):
         )
 
         def go() -> None:
-            self._link.ask("purge", {"folder": self._folder, "pattern": pattern}, None, None, self._refused)
+            self._link.ask(Purge(self._job, self._store, pattern), None, self._refused)
             self._forget_look()
 
         self.question = LastQuestion(
@@ -361,7 +371,3 @@ class RoomPage(QWidget):
 
 def _month(name: str) -> str:
     return f"{date.fromisoformat(f'{name}-01'):%B %Y}"
-
-
-def _said(fault: Fault) -> str:
-    return f"{fault.message}. {fault.data}.".strip()

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
-from good_tide.protocol.messages import StoreView
+from good_tide.protocol.agent_calls import StoreView
 
 _BAR = 26
 

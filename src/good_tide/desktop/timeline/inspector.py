@@ -19,13 +19,17 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.comparing import Difference
+from good_tide.core.comparing import Difference, Verdict
+from good_tide.core.entries import Kind
 from good_tide.core.history import Span
+from good_tide.core.identifiers import SnapshotId
+from good_tide.core.previews import Form
 from good_tide.core.words import count_words, exact_words, printable, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.timeline.model import Row, TimelineModel
-from good_tide.protocol.messages import Detail, PickedItem
+from good_tide.protocol.history_calls import Detail
+from good_tide.protocol.restore_calls import PickedItem
 
 _LARGEST_PICTURE = 8000
 _TEXT_SHOWN = 200_000
@@ -45,7 +49,7 @@ class Inspector(QWidget):
         super().__init__()
         self._look = look
         self._detail: Detail | None = None
-        self._picked, self._last_seq = PickedItem(b"", ""), 0
+        self._picked, self._last_seq = PickedItem(b"", SnapshotId("")), 0
         self.setFixedWidth(300)
         self._title = label("", "title", wrap=True)
         self._facts = label("", "quiet", wrap=True)
@@ -143,7 +147,7 @@ class Inspector(QWidget):
     def show_version(self, row: Row, span: Span, model: TimelineModel, now: int) -> None:
         """A version was chosen; its content is on its way."""
         self._picked = model.picked(row.path)
-        readable = [one for one in row.line.spans if one.kind != "x"]
+        readable = [one for one in row.line.spans if one.kind != Kind.LEFT_OUT]
         self._title.setText(row.title)
         self._title.setToolTip(printable(row.path))
         begin = model.time_of(span.first)
@@ -151,7 +155,7 @@ class Inspector(QWidget):
         count = count_words(
             (len(model.tide) if span.last is None else span.last) - span.first + 1, "snapshot"
         )
-        if span.kind == "x":
+        if span.kind == Kind.LEFT_OUT:
             self.show_nothing(
                 row.title,
                 f"Could not be read when the snapshots from {time_words(begin, now)} to {end} were taken.",
@@ -179,7 +183,10 @@ class Inspector(QWidget):
 
     def take_detail(self, detail: Detail, model: TimelineModel, now: int) -> None:
         """The content has come."""
-        if (detail.path, detail.snapshot) != (self._picked.path, self._picked.snapshot) or detail.kind == "d":
+        if (detail.path, detail.snapshot) != (
+            self._picked.path,
+            self._picked.snapshot,
+        ) or detail.kind is Kind.FOLDER:
             return
         self._detail = detail
         notes = []
@@ -191,7 +198,7 @@ class Inspector(QWidget):
         self._notes.setText("\n".join(notes))
         self._notes.setVisible(bool(notes))
         for mode in self._modes.buttons():
-            mode.setVisible(detail.kind == "f")
+            mode.setVisible(detail.kind is Kind.FILE)
         self._show_mode(self._modes.checkedId())
 
     def _show_mode(self, mode: int) -> None:
@@ -200,43 +207,41 @@ class Inspector(QWidget):
             return
         self._stack.show()
         self._filler.hide()
-        if mode == _CONTENT or detail.kind != "f":
-            self._verdict.setText(detail.with_disk)
+        if mode == _CONTENT or detail.kind is not Kind.FILE:
+            compared, words = detail.with_disk, detail.with_disk.words if detail.with_disk is not None else ""
             self._show_content(detail)
         else:
-            sentence, difference = (
-                (detail.with_disk, detail.disk_difference)
-                if mode == _NOW
-                else (detail.with_before, detail.before_difference)
-            )
+            compared = detail.with_disk if mode == _NOW else detail.with_before
+            difference = compared.difference if compared is not None else None
+            words = compared.words if compared is not None else ""
             if difference is not None:
-                sentence = (
-                    f"{sentence} in {difference.changed:,} of {difference.total:,} lines"
+                words += (
+                    f" in {difference.changed:,} of {difference.total:,} lines"
                     if difference.changed
-                    else f"{sentence} only in line ends"
+                    else " only in line ends"
                 )
-            self._verdict.setText(sentence)
             self._show_difference(difference, "now" if mode == _NOW else "before")
-        same = self._verdict.text().startswith(("The same", "This is the first"))
-        self._verdict.setObjectName("quiet" if same else "harm")
+        self._verdict.setText(words)
+        quiet = compared is None or compared.verdict is not Verdict.OTHER
+        self._verdict.setObjectName("quiet" if quiet else "harm")
         self._verdict.style().unpolish(self._verdict)
         self._verdict.style().polish(self._verdict)
         self._verdict.setVisible(bool(self._verdict.text()))
 
     def _show_content(self, detail: Detail) -> None:
         shown = detail.preview
-        if shown.form == "picture":
+        if shown.form is Form.PICTURE:
             self._show_picture(shown.picture)
             return
         words = html.escape(shown.text[:_TEXT_SHOWN])
         foot = ""
         if shown.cut or len(shown.text) > _TEXT_SHOWN:
             foot = "<p><i>Only the beginning is shown.</i></p>"
-        elif shown.form == "text" and shown.encoding not in ("UTF-8", "empty"):
+        elif shown.form is Form.TEXT and shown.encoding not in ("UTF-8", "empty"):
             foot = f"<p><i>Read as {html.escape(shown.encoding)}.</i></p>"
         style = (
             "font-family: monospace; font-size: 9pt; white-space: pre-wrap;"
-            if shown.form == "text"
+            if shown.form is Form.TEXT
             else "white-space: pre-wrap;"
         )
         body = words if shown.text else "<i>An empty file</i>"

@@ -9,10 +9,11 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from good_tide.core.history import Lifeline, Span, TidePoint
+from good_tide.core.history import NO_HISTORY, Lifeline, Span, TidePoint
+from good_tide.core.identifiers import HistoryId
 from good_tide.core.words import printable, time_words
 from good_tide.desktop.painting.time_axis import TimeAxis
-from good_tide.protocol.messages import PickedItem
+from good_tide.protocol.restore_calls import PickedItem
 
 _FLOOD_FILES = 10
 _FLOOD_FACTOR = 8
@@ -45,7 +46,7 @@ class TimelineModel:
     by their names.
     """
 
-    def __init__(self, tide: Sequence[TidePoint], history: str = "") -> None:
+    def __init__(self, tide: Sequence[TidePoint], history: HistoryId = NO_HISTORY) -> None:
         self.tide, self.history = list(tide), history
         times = [point.time for point in tide] or [0]
         self.axis = TimeAxis(times[0], times[-1])

@@ -21,22 +21,25 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from good_tide.core.identifiers import PlanId
+from good_tide.core.restoring import Action, Existing
 from good_tide.core.words import count_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
-from good_tide.protocol.messages import Fault, PickedItem, PlanView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.restore_calls import PickedItem, PlanRestore, PlanView
 
 _ACTIONS = {
-    "create": "will be created",
-    "replace": "will replace; what is there now is set aside",
-    "identical": "is identical",
-    "skip": "is left as it is",
-    "blocked": "cannot be restored",
+    Action.CREATE: "will be created",
+    Action.REPLACE: "will replace; what is there now is set aside",
+    Action.IDENTICAL: "is identical",
+    Action.SKIP: "is left as it is",
+    Action.BLOCKED: "cannot be restored",
 }
 _EXISTING = (
-    ("Set it aside (can be undone)", "set-aside"),
-    ("Leave it and skip the item", "skip"),
-    ("Keep both, the restored one renamed", "keep-both"),
+    ("Set it aside (can be undone)", Existing.SET_ASIDE),
+    ("Leave it and skip the item", Existing.SKIP),
+    ("Keep both, the restored one renamed", Existing.KEEP_BOTH),
 )
 
 
@@ -89,8 +92,7 @@ class RestoreList(QFrame):
 
 
 class PlanDialog(QDialog):
-    """What a restore would do, item by item, before it is done. Accepted: carry plan ``number`` of the job
-    ``job`` out."""
+    """What a restore would do, item by item, before it is done. Accepted: carry ``plan`` of ``job`` out."""
 
     def __init__(
         self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None
@@ -98,7 +100,8 @@ class PlanDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Restore plan")
         self.resize(760, 560)
-        self.number, self.job = 0, link.job
+        self.plan: PlanId | None = None
+        self.job = link.job
         self._link, self._items = link, tuple(items)
         self._asked = 0
         first = self._items[0]
@@ -175,26 +178,19 @@ class PlanDialog(QDialog):
             return
         self._go.setEnabled(False)
         self._summary.setText("Working out what would happen…")
-        params = {"items": self._items, "into": into, "existing": self._existing.currentData()}
+        call = PlanRestore(self.job, self._items, into, self._existing.currentData())
         self._asked += 1
         asked = self._asked
-        self._link.ask(
-            "plan",
-            params,
-            PlanView,
-            lambda plan: self._show(plan, asked),
-            lambda fault: self._fail(fault, asked),
-            self.job,
-        )
+        self._link.ask(call, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked))
 
     def _fail(self, fault: Fault, asked: int) -> None:
         if asked == self._asked:
-            self._summary.setText(f"{fault.message}. {fault.data}")
+            self._summary.setText(str(fault))
 
     def _show(self, plan: PlanView, asked: int) -> None:
         if asked != self._asked:
             return
-        self.number = plan.number
+        self.plan = plan.plan
         counts = (
             (plan.create, "to create"),
             (plan.replace, "to replace"),

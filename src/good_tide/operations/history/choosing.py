@@ -13,9 +13,10 @@ from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import by_start, last_in, parse_period
 from good_tide.core.settings import Job
 from good_tide.core.words import harmless, time_words
-from good_tide.operations.stores.disks import disks_for, locate
+from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import Store, known_snapshot
-from good_tide.operations.workplace import Workplace, find_job, load_jobs
+from good_tide.operations.stores.users import users_of
+from good_tide.operations.workplace import find_job
 
 _NAME_SHOWN = 12
 
@@ -40,9 +41,10 @@ class Chooser:
         covers them is meant.
     """
 
-    def __init__(self, store: Store, here: Workplace, whose: Whose, paths: Sequence[bytes] = ()) -> None:
+    def __init__(self, context: Context, store: Store, whose: Whose, paths: Sequence[bytes] = ()) -> None:
         self.snapshots, self.damage = store.snapshots()
-        self._store, self._here, self._whose, self._paths = store, here, whose, paths
+        self._context, self._here = context, context.here
+        self._store, self._whose, self._paths = store, whose, paths
         self._machines = {one.record.machine.id: one.record.machine for one in self.snapshots}
 
     @property
@@ -92,12 +94,7 @@ class Chooser:
 
     def _jobs(self) -> list[Job]:
         """The jobs of this machine that use the store."""
-        folder, disks = self._store.place.title, disks_for(self._here.settings)
-        return [
-            job
-            for job in load_jobs(self._here.settings)
-            if any(str(locate(ref, disks)) == os.path.abspath(folder) for ref in job.stores)
-        ]
+        return [job for job, _ in users_of(self._context, self._store)]
 
     def _named(self, wanted: str) -> Machine:
         fits = {
@@ -150,7 +147,7 @@ class Chooser:
     def _check_damage(self, chosen: Snapshot, end: int | None) -> None:
         """Refuse to take the one before where the one that is meant is damaged."""
         now_words = (
-            f"Name another one by its id, such as {chosen.name[:_NAME_SHOWN]} of"
+            f"Name another one by its id, such as {chosen.id[:_NAME_SHOWN]} of"
             f" {time_words(chosen.record.time, chosen.record.time)}"
         )
         for error in self.damage:
@@ -184,7 +181,7 @@ class Chooser:
         if not self._whose.said and self.machine().id != chosen.record.machine.id:
             name = harmless(chosen.record.machine.name)
             raise PersonError(
-                f"The snapshot {chosen.name[:_NAME_SHOWN]} is of {name}, not of this machine",
+                f"The snapshot {chosen.id[:_NAME_SHOWN]} is of {name}, not of this machine",
                 f"Give --machine “{name}” if it is to go where things were here, or --into a folder",
             )
 
@@ -208,6 +205,6 @@ def of_words(snapshot: Snapshot, now: int) -> str:
     """Which snapshot it is and whose, in words."""
     record = snapshot.record
     return (
-        f"the snapshot of {time_words(record.time, now, seconds=True)} ({snapshot.name[:_NAME_SHOWN]}) of"
+        f"the snapshot of {time_words(record.time, now, seconds=True)} ({snapshot.id[:_NAME_SHOWN]}) of"
         f" {record.machine.name}"
     )

@@ -8,6 +8,7 @@ import msgspec
 
 from good_tide.core.entries import Kind
 from good_tide.core.history import Span, TidePoint
+from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.storage.catalog import Catalog
 
 
@@ -17,8 +18,8 @@ class Version(msgspec.Struct, frozen=True):
 
     first_seen: int
     last_seen: int
-    first: str
-    last: str
+    first: SnapshotId
+    last: SnapshotId
     size: int
     modified: int
     snapshots: int
@@ -32,7 +33,7 @@ class PathHistory(msgspec.Struct, frozen=True):
     gone_since: int | None
 
 
-def path_history(catalog: Catalog, path: bytes, machine: str) -> PathHistory | None:
+def path_history(catalog: Catalog, path: bytes, machine: MachineId) -> PathHistory | None:
     """The versions of an absolute path on a machine; None if it never had it."""
     with catalog.held_still():
         spans = path_spans(catalog, machine, path)
@@ -44,7 +45,7 @@ def machines_with(catalog: Catalog, path: bytes) -> list[str]:
     return [name for key, name in catalog.machines() if path_spans(catalog, key, path)]
 
 
-def path_spans(catalog: Catalog, machine: str, path: bytes) -> list[Span]:
+def path_spans(catalog: Catalog, machine: MachineId, path: bytes) -> list[Span]:
     """The versions of an absolute path on one machine; empty if it never had it."""
     for root in catalog.roots(machine):
         if root.name == path:

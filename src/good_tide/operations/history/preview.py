@@ -9,10 +9,10 @@ import wave
 from pathlib import Path
 
 import charset_normalizer
-import msgspec
 
-from good_tide.core.comparing import Difference, compare_lines
+from good_tide.core.comparing import Comparison, Verdict, compare_lines
 from good_tide.core.entries import Entry, Kind
+from good_tide.core.previews import Form, Preview
 from good_tide.core.words import size_words
 from good_tide.operations.history.browse import read_file
 from good_tide.storage.store import Store
@@ -40,32 +40,22 @@ _ENCODINGS = [
 """Those in wide use: among all there are, a short text is taken for one that nobody writes."""
 
 
-class Preview(msgspec.Struct, frozen=True):
-    """``form`` is text, picture or summary; ``text`` the text or summary, ``picture`` the file's bytes."""
-
-    form: str
-    text: str = ""
-    encoding: str = ""
-    picture: bytes = b""
-    cut: bool = False
-
-
 def preview(store: Store, entry: Entry) -> Preview:
     """A preview of an entry of a snapshot."""
     if entry.kind is Kind.LINK:
-        return Preview("summary", f"A link to {os.fsdecode(entry.extra.target)!r}")
+        return Preview(Form.SUMMARY, f"A link to {os.fsdecode(entry.extra.target)!r}")
     if entry.kind is Kind.LEFT_OUT:
-        return Preview("summary", f"Not in this snapshot: {entry.extra.detail or entry.extra.reason}")
+        return Preview(Form.SUMMARY, f"Not in this snapshot: {entry.extra.detail or entry.extra.reason}")
     if entry.kind is Kind.FOLDER:
-        return Preview("summary", "A folder")
+        return Preview(Form.SUMMARY, "A folder")
     head = read_file(store, entry, _SNIFF_BYTES)
     if _is_picture(head, entry.name) and entry.stat.size <= _PICTURE_LIMIT:
-        return Preview("picture", picture=read_file(store, entry, _PICTURE_LIMIT))
+        return Preview(Form.PICTURE, picture=read_file(store, entry, _PICTURE_LIMIT))
     data = read_file(store, entry, _TEXT_LIMIT)
     text, encoding = decode_text(data)
     if text is not None:
-        return Preview("text", text, encoding, cut=entry.stat.size > _TEXT_LIMIT)
-    return Preview("summary", _summary(data, entry))
+        return Preview(Form.TEXT, text, encoding, cut=entry.stat.size > _TEXT_LIMIT)
+    return Preview(Form.SUMMARY, _summary(data, entry))
 
 
 def _is_picture(head: bytes, name: bytes) -> bool:
@@ -122,41 +112,43 @@ def _sound_summary(data: bytes, entry: Entry) -> str:
         return "A sound file"
 
 
-def compare_with_disk(store: Store, entry: Entry, path: bytes) -> tuple[Difference | None, str]:
-    """What differs between a version and what is on disk now; or None and a sentence why that cannot be
-    shown."""
+def compare_with_disk(store: Store, entry: Entry, path: bytes) -> Comparison:
+    """How a version compares with what is on the disk now."""
     try:
         info = os.lstat(path)
     except OSError:
-        return None, "It is not on the disk now"
+        return Comparison(Verdict.OTHER, "It is not on the disk now")
     if not stat.S_ISREG(info.st_mode):
-        return None, "Something else is on the disk under this name now"
+        return Comparison(Verdict.OTHER, "Something else is on the disk under this name now")
     try:
         with Path(os.fsdecode(path)).open("rb") as file:
             now = file.read(_TEXT_LIMIT)
     except OSError as error:
-        return None, f"What is on the disk now cannot be read ({os.strerror(error.errno or 0)})"
+        words = f"What is on the disk now cannot be read ({os.strerror(error.errno or 0)})"
+        return Comparison(Verdict.OTHER, words)
     return _compare(
         read_file(store, entry, _TEXT_LIMIT), now, entry.stat.size == info.st_size, "what is on the disk now"
     )
 
 
-def compare_versions(store: Store, entry: Entry, before: Entry) -> tuple[Difference | None, str]:
-    """What differs between a version and the one before it; or None and a sentence why that cannot be
-    shown."""
+def compare_versions(store: Store, entry: Entry, before: Entry | None) -> Comparison:
+    """How a version compares with the one before it, if there is one."""
+    if before is None:
+        return Comparison(Verdict.FIRST, "This is the first version")
     if before.kind is not Kind.FILE:
-        return None, "Before, this was no file"
+        return Comparison(Verdict.OTHER, "Before, this was no file")
     mine, theirs = read_file(store, entry, _TEXT_LIMIT), read_file(store, before, _TEXT_LIMIT)
     return _compare(mine, theirs, entry.stat.size == before.stat.size, "the version before")
 
 
-def _compare(mine: bytes, theirs: bytes, same_size: bool, other: str) -> tuple[Difference | None, str]:
+def _compare(mine: bytes, theirs: bytes, same_size: bool, other: str) -> Comparison:
     if mine == theirs and same_size and len(mine) < _TEXT_LIMIT:
-        return None, f"The same as {other}"
+        return Comparison(Verdict.SAME, f"The same as {other}")
     chosen, standing = decode_text(mine)[0], decode_text(theirs)[0]
     if chosen is None:
-        return None, f"Differs from {other}; no text to compare"
+        return Comparison(Verdict.OTHER, f"Differs from {other}; no text to compare")
     if standing is None:
-        lines = chosen.splitlines()
-        return None, f"Differs from {other} in all {len(lines):,} lines: that is no text any more"
-    return compare_lines(chosen.splitlines(), standing.splitlines()), f"Differs from {other}"
+        words = f"Differs from {other} in all {len(chosen.splitlines()):,} lines: that is no text any more"
+        return Comparison(Verdict.OTHER, words)
+    difference = compare_lines(chosen.splitlines(), standing.splitlines())
+    return Comparison(Verdict.OTHER, f"Differs from {other}", difference)

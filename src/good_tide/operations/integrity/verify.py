@@ -194,7 +194,7 @@ class _Verifier:
         try:
             roots = self._store.roots(snapshot.record)
         except DamageError as error:
-            self._note(f"snapshots/{snapshot.name}", error.what)
+            self._note(f"snapshots/{snapshot.id}", error.what)
             return
         for root in roots:
             if root.kind is Kind.FOLDER:

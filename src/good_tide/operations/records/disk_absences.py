@@ -15,7 +15,7 @@ _LATELY = 28 * 86400 * SECOND
 _MOST_KEPT = 50
 
 
-class Comings:
+class DiskAbsences:
     """Remembers when each disk went away, for four weeks."""
 
     def __init__(self, state: Path, clock: Clock) -> None:

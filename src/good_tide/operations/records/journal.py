@@ -2,7 +2,7 @@
 folder, bounded.
 
 Nothing depends on it: a journal that cannot be written does not stop what it is about, and a damaged one is
-put aside.
+put aside. What it says of a job is kept under the job's identity, with the name that it had.
 """
 
 from __future__ import annotations
@@ -18,7 +18,9 @@ import msgspec
 
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.happenings import Event, Filter, LeftOutFile, Level, Run
+from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
+from good_tide.core.settings import Job
 
 _FILE = "journal.sqlite3"
 _MOST_EVENTS, _MOST_RUNS = 10_000, 20_000
@@ -30,22 +32,35 @@ _TOLD_AGAIN = 24 * 3600 * SECOND
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS event (
-    id INTEGER PRIMARY KEY, time INTEGER NOT NULL, level TEXT NOT NULL, job TEXT NOT NULL,
-    what TEXT NOT NULL, means TEXT NOT NULL, todo TEXT NOT NULL, detail TEXT NOT NULL);
+    id INTEGER PRIMARY KEY, time INTEGER NOT NULL, level TEXT NOT NULL, job TEXT NOT NULL, what TEXT NOT NULL,
+    means TEXT NOT NULL, todo TEXT NOT NULL, detail TEXT NOT NULL, name TEXT NOT NULL DEFAULT '');
 CREATE INDEX IF NOT EXISTS event_time ON event (time);
 CREATE TABLE IF NOT EXISTS run (
     id INTEGER PRIMARY KEY, job TEXT NOT NULL, store TEXT NOT NULL, occasion TEXT NOT NULL,
-        began INTEGER NOT NULL, seconds REAL NOT NULL,
-    result TEXT NOT NULL, files INTEGER NOT NULL, changed INTEGER NOT NULL, new_bytes INTEGER NOT NULL,
-        stored INTEGER NOT NULL,
-    gaps INTEGER NOT NULL, snapshot TEXT NOT NULL, words TEXT NOT NULL);
+    began INTEGER NOT NULL, seconds REAL NOT NULL, result TEXT NOT NULL, files INTEGER NOT NULL,
+    changed INTEGER NOT NULL, new_bytes INTEGER NOT NULL, stored INTEGER NOT NULL, gaps INTEGER NOT NULL,
+    snapshot TEXT NOT NULL, words TEXT NOT NULL, name TEXT NOT NULL DEFAULT '');
 CREATE INDEX IF NOT EXISTS run_began ON run (job, began);
 CREATE TABLE IF NOT EXISTS left_out (
-    job TEXT NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, detail TEXT NOT NULL,
-        first INTEGER NOT NULL, last INTEGER NOT NULL,
-    runs INTEGER NOT NULL, PRIMARY KEY (job, path));
+    job TEXT NOT NULL, path BLOB NOT NULL, reason TEXT NOT NULL, detail TEXT NOT NULL, first INTEGER NOT NULL,
+    last INTEGER NOT NULL, runs INTEGER NOT NULL, PRIMARY KEY (job, path));
 CREATE TABLE IF NOT EXISTS told (key TEXT PRIMARY KEY, time INTEGER NOT NULL, open INTEGER NOT NULL);
 """
+_NAMED = ("event", "run")
+"""Tables whose rows say how a job was called."""
+
+
+def _bring_up_to_date(db: sqlite3.Connection) -> None:
+    """Tables of a version that knew jobs by their names only: the name is in ``job`` until it is taken
+    over."""
+    for table in _NAMED:
+        if "name" not in {row[1] for row in db.execute(f"PRAGMA table_info({table})")}:
+            db.execute(f"ALTER TABLE {table} ADD COLUMN name TEXT NOT NULL DEFAULT ''")
+            db.execute(f"UPDATE {table} SET name = job")
+
+
+_EVENT_COLUMNS = ", ".join(Event.__struct_fields__)
+_RUN_COLUMNS = ", ".join(Run.__struct_fields__)
 
 
 class Journal:
@@ -82,6 +97,8 @@ class Journal:
                 made.execute("PRAGMA journal_mode = WAL")
                 made.execute("PRAGMA synchronous = NORMAL")
                 made.executescript(_SCHEMA)
+                with made:
+                    _bring_up_to_date(made)
                 self._path.chmod(0o600)
                 return made
             except sqlite3.DatabaseError as error:
@@ -109,15 +126,21 @@ class Journal:
                 self._db = None
 
     def add(
-        self, level: Level, job: str, what: str, detail: Sequence[str] = (), means: str = "", todo: str = ""
+        self,
+        level: Level,
+        job: Job | None,
+        what: str,
+        detail: Sequence[str] = (),
+        means: str = "",
+        todo: str = "",
     ) -> Event:
-        """Note something that happened."""
-        event = Event(self._clock.now(), level, job, what, means, todo, tuple(detail))
+        """Note something that happened, to a job or to none of them."""
+        identity, name = (job.id, job.name) if job is not None else (JobId(""), "")
+        event = Event(self._clock.now(), level, identity, what, means, todo, tuple(detail), name)
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
+            values = (*msgspec.structs.astuple(event)[:-2], msgspec.json.encode(event.detail).decode(), name)
             db.execute(
-                "INSERT INTO event (time, level, job, what, means, todo, detail) VALUES (?, ?, ?, ?, ?,"
-                " ?, ?)",
-                (event.time, level, job, what, means, todo, msgspec.json.encode(event.detail).decode()),
+                f"INSERT INTO event ({_EVENT_COLUMNS}) VALUES ({', '.join('?' * len(values))})", values
             )
             self._trim(db)
         if self._also is not None:
@@ -134,18 +157,13 @@ class Journal:
         """Note a run."""
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             values = msgspec.structs.astuple(run)
-            names = ", ".join(run.__struct_fields__)
-            db.execute(f"INSERT INTO run ({names}) VALUES ({', '.join('?' * len(values))})", values)
+            db.execute(f"INSERT INTO run ({_RUN_COLUMNS}) VALUES ({', '.join('?' * len(values))})", values)
             self._trim(db)
 
-    def take_left_out(self, job: str, snapshot: Snapshot) -> None:
+    def take_left_out(self, job: JobId, snapshot: Snapshot) -> None:
         """Note which files a run left out, and forget those that it did not."""
         time = snapshot.record.time
-        items = [
-            (item.path, item.reason, item.detail)
-            for item in snapshot.record.left_out
-            if item.reason not in ("special", "store")
-        ]
+        items = [(item.path, item.reason, item.detail) for item in snapshot.record.missing]
         items += [(path, "unsteady", "changed while it was read") for path in snapshot.record.unsteady]
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             for path, reason, detail in items[:_MOST_LEFT_OUT]:
@@ -157,11 +175,21 @@ class Journal:
                 )
             db.execute("DELETE FROM left_out WHERE job = ? AND last < ?", (job, time))
 
-    def rename(self, before: str, name: str) -> None:
-        """What was noted of a job belongs to another name from now on."""
+    def rename(self, job: JobId, name: str) -> None:
+        """A job has another name: what was noted of it says so."""
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
-            for table in ("event", "run", "left_out"):
-                db.execute(f"UPDATE OR REPLACE {table} SET job = ? WHERE job = ?", (name, before))
+            for table in _NAMED:
+                db.execute(f"UPDATE {table} SET name = ? WHERE job = ?", (name, job))
+
+    def take_over(self, name: str, job: JobId) -> None:
+        """What was noted under a job's name, by a version that knew no identities, is under its identity."""
+        with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
+            for table in (*_NAMED, "left_out"):
+                db.execute(f"UPDATE OR REPLACE {table} SET job = ? WHERE job = ?", (job, name))
+            db.execute(
+                "UPDATE OR REPLACE told SET key = ? || substr(key, ?) WHERE substr(key, 1, ?) = ?",
+                (job, len(name) + 1, len(name) + 1, f"{name}/"),
+            )
 
     def _rows(self, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         """The rows of a query; none where the journal cannot be read, which ``events`` tells."""
@@ -169,7 +197,7 @@ class Journal:
             return db.execute(query, values).fetchall()
         return []
 
-    def left_out(self, job: str) -> list[LeftOutFile]:
+    def left_out(self, job: JobId) -> list[LeftOutFile]:
         """Files that the last run left out, those that fail longest first."""
         query = (
             "SELECT path, reason, detail, first, last, runs FROM left_out WHERE job = ? ORDER BY runs DESC,"
@@ -179,7 +207,8 @@ class Journal:
 
     def events(self, wanted: Filter) -> list[Event]:
         """Events, newest first. Those without a job belong to every job."""
-        where, values = ["1"], []
+        where: list[str] = ["1"]
+        values: list[str] = []
         if wanted.job:
             where.append("job IN ('', ?)")
             values.append(wanted.job)
@@ -193,8 +222,8 @@ class Journal:
             if moment:
                 where.append(f"time {sign} {int(moment)}")
         query = (
-            f"SELECT time, level, job, what, means, todo, detail FROM event WHERE {' AND '.join(where)} ORDER"
-            f" BY time DESC, id DESC LIMIT {int(wanted.most)}"
+            f"SELECT {_EVENT_COLUMNS} FROM event WHERE {' AND '.join(where)} ORDER BY time DESC, id DESC"
+            f" LIMIT {int(wanted.most)}"
         )
         try:
             with self._using() as db:
@@ -204,7 +233,7 @@ class Journal:
                 Event(
                     self._clock.now(),
                     "trouble",
-                    "",
+                    JobId(""),
                     "The journal cannot be read",
                     "Snapshots do not depend on it.",
                     "",
@@ -212,24 +241,23 @@ class Journal:
                 )
             ]
         return [
-            Event(time, level, job, what, means, todo, msgspec.json.decode(detail, type=tuple[str, ...]))
-            for time, level, job, what, means, todo, detail in rows
+            Event(
+                time, level, job, what, means, todo, msgspec.json.decode(detail, type=tuple[str, ...]), name
+            )
+            for time, level, job, what, means, todo, detail, name in rows
         ]
 
-    def runs(self, job: str, since: int = 0, most: int = 5000) -> list[Run]:
+    def runs(self, job: JobId, since: int = 0, most: int = 5000) -> list[Run]:
         """Runs of a job (of all for the empty name), newest first."""
         query = (
-            f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE (job = ? OR ? = '') AND began >= ?"
+            f"SELECT {_RUN_COLUMNS} FROM run WHERE (job = ? OR ? = '') AND began >= ?"
             " ORDER BY began DESC LIMIT ?"
         )
         return [Run(*row) for row in self._rows(query, (job, job, since, most))]
 
-    def last_done(self, job: str) -> Run | None:
+    def last_done(self, job: JobId) -> Run | None:
         """The newest run of a job that gave a snapshot."""
-        query = (
-            f"SELECT {', '.join(Run.__struct_fields__)} FROM run WHERE job = ? AND snapshot != '' ORDER BY"
-            " began DESC LIMIT 1"
-        )
+        query = f"SELECT {_RUN_COLUMNS} FROM run WHERE job = ? AND snapshot != '' ORDER BY began DESC LIMIT 1"
         return next((Run(*row) for row in self._rows(query, (job,))), None)
 
     def is_news(self, key: str) -> bool:

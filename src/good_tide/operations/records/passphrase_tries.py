@@ -11,7 +11,7 @@ import msgspec
 
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PlaceError, WrongPassphraseError
-from good_tide.core.identifiers import local_name
+from good_tide.core.identifiers import StoreId, local_name
 from good_tide.core.words import duration_words
 
 Opened = TypeVar("Opened")
@@ -28,7 +28,7 @@ class _Tries(msgspec.Struct):
 class TryCounter:
     """Counts the wrong tries at one store in a small file in the person's state folder."""
 
-    def __init__(self, state: Path, store: str, clock: Clock) -> None:
+    def __init__(self, state: Path, store: StoreId, clock: Clock) -> None:
         self._file, self._clock = state / "tries" / f"{local_name(store)}.json", clock
 
     def _read(self) -> _Tries:

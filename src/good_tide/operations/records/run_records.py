@@ -12,87 +12,90 @@ from pathlib import Path
 
 import msgspec
 
-from good_tide.core.planning import Book
+from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.planning import JobRecord
 
 _FILE = "rhythm.json"
 
 
-class _Shelf(msgspec.Struct, omit_defaults=True):
+class _Records(msgspec.Struct, omit_defaults=True):
     """``paused_until`` in nanoseconds since 1970 UTC, 0: not paused; ``away`` by job: since when its disk is
     away; ``reported`` by job: when its last report was sent; ``swept`` by store: when it was last swept;
     ``released``: stores of which something was released since."""
 
     paused_until: int = 0
-    books: dict[str, Book] = {}
-    away: dict[str, int] = {}
-    reported: dict[str, int] = {}
-    swept: dict[str, int] = {}
-    released: list[str] = []
+    jobs: dict[JobId, JobRecord] = msgspec.field(default_factory=dict, name="books")
+    away: dict[JobId, int] = {}
+    reported: dict[JobId, int] = {}
+    swept: dict[StoreId, int] = {}
+    released: list[StoreId] = []
 
 
-class Books:
-    """The books of all jobs."""
+class RunRecords:
+    """What is remembered of all jobs' runs, and of sweeps of their stores."""
 
     def __init__(self, state: Path) -> None:
         self._path = state / _FILE
         self._lock = threading.RLock()
         self._stamp: tuple[int, int] | None = None
-        self._shelf = _Shelf()
+        self._records = _Records()
 
-    def _read(self) -> _Shelf:
+    def _read(self) -> _Records:
         try:
             info = self._path.stat()
             stamp = (info.st_mtime_ns, info.st_ino)
             if stamp != self._stamp:
-                self._shelf = msgspec.json.decode(self._path.read_bytes(), type=_Shelf)
+                self._records = msgspec.json.decode(self._path.read_bytes(), type=_Records)
                 self._stamp = stamp
         except FileNotFoundError:
-            self._shelf, self._stamp = _Shelf(), None
+            self._records, self._stamp = _Records(), None
         except (OSError, msgspec.MsgspecError):
             # what was read last still holds; a file that was never readable counts as empty, and runs are
             # made up once
             pass
-        return self._shelf
+        return self._records
 
     def _write(self) -> None:
         with contextlib.suppress(OSError):
             self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             new = self._path.with_suffix(".new")
-            new.write_bytes(msgspec.json.encode(self._shelf))
+            new.write_bytes(msgspec.json.encode(self._records))
             new.replace(self._path)
             info = self._path.stat()
             self._stamp = (info.st_mtime_ns, info.st_ino)
 
-    def book(self, job: str) -> Book | None:
-        """A job's book, None for one that is new."""
+    def record(self, job: JobId) -> JobRecord | None:
+        """A job's record, None for one that is new."""
         with self._lock:
-            return self._read().books.get(job)
+            return self._read().jobs.get(job)
 
-    def keep(self, job: str, book: Book) -> None:
-        """Keep a job's book."""
+    def keep(self, job: JobId, record: JobRecord) -> None:
+        """Keep a job's record."""
         with self._lock:
-            if self._read().books.get(job) != book:
-                self._shelf.books[job] = book
+            if self._read().jobs.get(job) != record:
+                self._records.jobs[job] = record
                 self._write()
 
-    def forget(self, jobs: set[str]) -> None:
+    def forget(self, jobs: set[JobId]) -> None:
         """Forget all jobs but these."""
         with self._lock:
-            shelf = self._read()
-            if set(shelf.books) - jobs or set(shelf.away) - jobs:
-                shelf.books = {name: book for name, book in shelf.books.items() if name in jobs}
-                shelf.away = {name: since for name, since in shelf.away.items() if name in jobs}
+            records = self._read()
+            if set(records.jobs) - jobs or set(records.away) - jobs:
+                records.jobs = {name: record for name, record in records.jobs.items() if name in jobs}
+                records.away = {name: since for name, since in records.away.items() if name in jobs}
                 self._write()
 
-    def rename(self, before: str, name: str) -> None:
-        """What is remembered of a job belongs to another name from now on."""
+    def take_over(self, name: str, job: JobId) -> None:
+        """What was kept under a job's name, by a version that knew no identities, is kept under its
+        identity."""
+        called = JobId(name)
         with self._lock:
-            shelf = self._read()
-            if before in shelf.books:
-                shelf.books[name] = shelf.books.pop(before)
-            for kept in (shelf.away, shelf.reported):
-                if before in kept:
-                    kept[name] = kept.pop(before)
+            records = self._read()
+            if called in records.jobs:
+                records.jobs[job] = records.jobs.pop(called)
+            for kept in (records.away, records.reported):
+                if called in kept:
+                    kept[job] = kept.pop(called)
             self._write()
 
     @property
@@ -107,52 +110,52 @@ class Books:
             self._read().paused_until = until
             self._write()
 
-    def reported(self, job: str) -> int:
+    def reported(self, job: JobId) -> int:
         """When a job's last report was sent; 0: never."""
         with self._lock:
             return self._read().reported.get(job, 0)
 
-    def note_reported(self, job: str, when: int) -> None:
+    def note_reported(self, job: JobId, when: int) -> None:
         """Note that a report was sent."""
         with self._lock:
             self._read().reported[job] = when
             self._write()
 
-    def swept(self, store: str) -> int:
+    def swept(self, store: StoreId) -> int:
         """When this machine last swept a store; 0: never."""
         with self._lock:
             return self._read().swept.get(store, 0)
 
-    def has_released(self, store: str) -> bool:
+    def has_released(self, store: StoreId) -> bool:
         """Whether something of a store was released since its last sweep."""
         with self._lock:
             return store in self._read().released
 
-    def note_released(self, store: str) -> None:
+    def note_released(self, store: StoreId) -> None:
         """Note that something of a store was released."""
         with self._lock:
             if store not in self._read().released:
-                self._shelf.released.append(store)
+                self._records.released.append(store)
                 self._write()
 
-    def note_swept(self, store: str, when: int, waits: bool) -> None:
+    def note_swept(self, store: StoreId, when: int, waits: bool) -> None:
         """Note that a store was swept; ``waits``: part of what was released could not be given back yet."""
         with self._lock:
-            shelf = self._read()
-            shelf.swept[store] = when
-            shelf.released = [one for one in shelf.released if one != store or waits]
+            records = self._read()
+            records.swept[store] = when
+            records.released = [one for one in records.released if one != store or waits]
             self._write()
 
-    def away_since(self, job: str) -> int:
+    def away_since(self, job: JobId) -> int:
         """Since when a job's disk is away; 0: it is here."""
         with self._lock:
             return self._read().away.get(job, 0)
 
-    def note_away(self, job: str, since: int) -> None:
+    def note_away(self, job: JobId, since: int) -> None:
         """Note that a job's disk is away since a moment; 0: it is here."""
         with self._lock:
             if self._read().away.get(job, 0) != since:
-                self._shelf.away[job] = since
+                self._records.away[job] = since
                 if not since:
-                    del self._shelf.away[job]
+                    del self._records.away[job]
                 self._write()

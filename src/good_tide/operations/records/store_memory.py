@@ -14,9 +14,9 @@ from typing import NamedTuple
 
 import msgspec
 
-from good_tide.core.errors import GoodTideError
-from good_tide.core.identifiers import local_name
-from good_tide.core.records import Snapshot
+from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.identifiers import MachineId, StoreId, local_name
+from good_tide.core.records import Machine, Snapshot
 from good_tide.core.words import time_words
 from good_tide.storage.header import SLOT_FOLDER
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store
@@ -71,7 +71,7 @@ class StoreMemory:
     :param state: the person's state folder. :param identity: the store's id.
     """
 
-    def __init__(self, state: Path, identity: str) -> None:
+    def __init__(self, state: Path, identity: StoreId) -> None:
         self._file = state / _FOLDER / f"{local_name(identity)}.json"
 
     def _read(self) -> _Memory:
@@ -116,7 +116,7 @@ class StoreMemory:
         """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing
         ever releases the newest."""
         found = []
-        present = set(store.snapshot_names())
+        present = set(store.snapshot_ids())
         for machine, taken in list(memory.taken.items()):
             if taken.name in present:
                 continue
@@ -139,7 +139,7 @@ class StoreMemory:
             if newest is None:
                 del memory.taken[machine]
             else:
-                memory.taken[machine] = Taken(newest.name, newest.record.time)
+                memory.taken[machine] = Taken(newest.id, newest.record.time)
         return found
 
     def _index(self, memory: _Memory, store: Store) -> list[Noticed]:
@@ -215,20 +215,20 @@ class StoreMemory:
         memory = self._read()
         before = memory.taken.get(snapshot.record.machine.id)
         if before is None or before.time <= snapshot.record.time:
-            memory.taken[snapshot.record.machine.id] = Taken(snapshot.name, snapshot.record.time)
+            memory.taken[snapshot.record.machine.id] = Taken(snapshot.id, snapshot.record.time)
             self._write(memory)
 
-    def is_mixed(self, machine: str) -> bool:
+    def is_mixed(self, machine: MachineId) -> bool:
         """Whether somebody else writes a machine's history: until a person has looked nothing of it is
         released."""
         return machine in self._read().mixed
 
-    def notice_others(self, machine: str, newest: Snapshot | None, now: int) -> bool:
+    def notice_others(self, machine: MachineId, newest: Snapshot | None, now: int) -> bool:
         """Before a snapshot of a machine is taken: whether its newest one is younger than the one that this
         machine took last, so that another machine has the same identity. True when it is noticed now."""
         memory = self._read()
         taken = memory.taken.get(machine)
-        if newest is None or taken is None or machine in memory.mixed or newest.name == taken.name:
+        if newest is None or taken is None or machine in memory.mixed or newest.id == taken.name:
             return False
         if newest.record.time <= max(taken.time, memory.coming.get(machine, 0)):
             return False
@@ -236,13 +236,28 @@ class StoreMemory:
         self._write(memory)
         return True
 
-    def accept(self, machine: str, newest: Snapshot | None) -> None:
+    def accept(self, machine: MachineId, newest: Snapshot | None) -> None:
         """A person has looked: a machine's history, as it is, is its own."""
         memory = self._read()
         memory.mixed.pop(machine, None)
         if newest is not None:
-            memory.taken[machine] = Taken(newest.name, newest.record.time)
+            memory.taken[machine] = Taken(newest.id, newest.record.time)
         self._write(memory)
+
+
+def is_mixed(state: Path, store: Store, machine: MachineId) -> bool:
+    """Whether somebody else writes a machine's history in a store (``StoreMemory.is_mixed``)."""
+    return StoreMemory(state, store.header.store).is_mixed(machine)
+
+
+def refuse_mixed(state: Path, store: Store, machine: Machine) -> None:
+    """Refuse to release anything of a history that somebody else writes too.
+
+    Raises:
+        PlaceError: somebody does.
+    """
+    if is_mixed(state, store, machine.id):
+        raise PlaceError(*others_write(machine.name))
 
 
 def _holds_unnamed_packs(store: Store) -> bool:

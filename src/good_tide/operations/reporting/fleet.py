@@ -57,7 +57,7 @@ def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, c
         machine,
         job.name,
         snapshot.record.time,
-        snapshot.name,
+        snapshot.id,
         due or 0,
         job.rhythm.words(),
         tally.files,
@@ -103,7 +103,7 @@ def fleet(store: Store, now: int) -> list[FleetRow]:
         if machine.id not in known:
             tally = snapshot.record.tally
             newest[machine.id, ""] = StatusRecord(
-                machine, "", time, snapshot.name, files=tally.files, bytes=tally.bytes, gaps=snapshot.gaps
+                machine, "", time, snapshot.id, files=tally.files, bytes=tally.bytes, gaps=snapshot.gaps
             )
     rows = [
         FleetRow(record, counts.get(machine, 0), _late(record, now))

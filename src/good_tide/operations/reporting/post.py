@@ -8,27 +8,20 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
-from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError, PlaceError
-from good_tide.core.settings import MailServer
-from good_tide.operations.records.journal import Journal
+from good_tide.core.settings import Job, MailServer
+from good_tide.operations.context import Context
 from good_tide.operations.reporting.report import Report, ReportPart, report, write_report
 from good_tide.system.jobs import load_jobs
-from good_tide.system.keyrings import KeyRing
 from good_tide.system.mail_server import load_mail_server, save_mail_server
 
 
 class Post:
     """Sends reports of this machine's jobs."""
 
-    def __init__(self, settings: Path, machine: str, clock: Clock, journal: Journal, ring: KeyRing) -> None:
-        self._settings, self._machine, self._clock, self._journal, self._ring = (
-            settings,
-            machine,
-            clock,
-            journal,
-            ring,
-        )
+    def __init__(self, context: Context) -> None:
+        self._context, self._settings, self._ring = context, context.here.settings, context.ring
+        self._machine, self._journal = context.here.machine.name, context.journal
 
     def deliver(self, part: ReportPart) -> None:
         """Send a job's report to everybody who is to have it.
@@ -68,7 +61,7 @@ class Post:
 
     def made(self, parts: Sequence[ReportPart]) -> Report:
         """A report on some jobs (``reporting.report``)."""
-        return report(parts, self._journal, self._machine, self._clock.now(), self._settings)
+        return report(parts, self._journal, self._machine, self._context.clock.now(), self._settings)
 
     def mail(self, made: Report, to: Sequence[str]) -> None:
         """Send a report by mail.
@@ -96,6 +89,20 @@ class Post:
         """
         return load_mail_server(self._settings)
 
+    def words(self, job: Job) -> str:
+        """Through which server a job's reports go, as a sentence; empty where none are wanted."""
+        if job.reporting.when == "never" or not job.reporting.to:
+            return ""
+        try:
+            server = self.server()
+        except PersonError as error:
+            return str(error)
+        return (
+            f"By {server.host}."
+            if server is not None
+            else "There is no mail server yet: choose “Mail server…”."
+        )
+
     def keep_server(self, server: MailServer, password: str) -> None:
         """Keep the mail server, and the password of its login, unless it is in a file, in the key ring.
 
@@ -115,6 +122,7 @@ class Post:
                     error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”"
                 ) from error
         save_mail_server(self._settings, server)
+        self._journal.add("good", None, f"Reports go through the mail server {server.host}")
 
     def try_out(self, server: MailServer, password: str, to: str) -> None:
         """Send a message through a mail server that is not kept yet.

@@ -89,7 +89,7 @@ def _part(part: ReportPart, journal: Journal, now: int) -> dict[str, Any]:
     count = _DAYS[part.job.reporting.when]
     first = local(now).replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(days=count - 1)
     since = int(first.timestamp()) * SECOND
-    runs = journal.runs(part.job.name, since)
+    runs = journal.runs(part.job.id, since)
     status = part.standing.status
     return {
         "job": part.job.name,
@@ -103,11 +103,11 @@ def _part(part: ReportPart, journal: Journal, now: int) -> dict[str, Any]:
         "days": _days(runs, [first + timedelta(days=day) for day in range(count)]),
         "stores": [{"name": store.name, "words": _store_words(store)} for store in part.standing.stores],
         "left_out": [
-            f"{printable(one.path)}: {one.detail}" for one in journal.left_out(part.job.name)[:_MOST_LEFT_OUT]
+            f"{printable(one.path)}: {one.detail}" for one in journal.left_out(part.job.id)[:_MOST_LEFT_OUT]
         ],
         "events": [
             {"time": time_words(event.time, now), "what": event.what + ".", "todo": event.todo}
-            for event in journal.events(Filter(job=part.job.name, since=since, most=_MOST_EVENTS))
+            for event in journal.events(Filter(job=part.job.id, since=since, most=_MOST_EVENTS))
         ],
     }
 
@@ -196,13 +196,13 @@ def export_journal(
     if file.suffix == ".csv":
         _write(file, _csv(events, runs))
     elif file.suffix == ".json":
-        plain = {"events": [_event(event) for event in events], "runs": [_run(run) for run in runs]}
+        plain = {"events": [event_fields(event) for event in events], "runs": [_run(run) for run in runs]}
         _write(file, msgspec.json.format(msgspec.json.encode(plain), indent=2).decode())
     elif file.suffix == ".html":
         values = {
             "machine": machine,
             "when": exact_words(now),
-            "events": [_event(event) for event in events],
+            "events": [event_fields(event) for event in events],
             "runs": [_run(run) for run in runs],
         }
         _write(file, _rendered("journal.html.j2", values, settings))
@@ -210,12 +210,22 @@ def export_journal(
         raise PersonError(f"{file.name} says no form", "Let the name end with .csv, .json or .html")
 
 
-def _event(event: Event) -> dict[str, Any]:
-    return {**msgspec.to_builtins(event), "time": iso(event.time)}
+def event_fields(event: Event) -> dict[str, Any]:
+    """An event as it is printed and exported: with the job's name, and its time as text."""
+    fields = {**msgspec.to_builtins(event), "time": iso(event.time), "job": event.name}
+    del fields["name"]
+    return fields
+
+
+def run_fields(run: Run) -> dict[str, Any]:
+    """A run as it is printed and exported."""
+    fields = {**msgspec.to_builtins(run), "began": iso(run.began), "job": run.name}
+    del fields["name"]
+    return fields
 
 
 def _run(run: Run) -> dict[str, Any]:
-    return {**msgspec.to_builtins(run), "began": iso(run.began), "seconds": round(run.seconds, 1)}
+    return {**run_fields(run), "seconds": round(run.seconds, 1)}
 
 
 def _csv(events: Sequence[Event], runs: Sequence[Run]) -> str:
@@ -245,7 +255,7 @@ def _csv(events: Sequence[Event], runs: Sequence[Run]) -> str:
             "time": iso(event.time),
             "kind": "event",
             "level": event.level,
-            "job": event.job,
+            "job": event.name,
             "what": event.what,
             "means": event.means,
             "todo": event.todo,
@@ -258,7 +268,7 @@ def _csv(events: Sequence[Event], runs: Sequence[Run]) -> str:
             "time": iso(run.began),
             "kind": "run",
             "level": run.result,
-            "job": run.job,
+            "job": run.name,
             "what": run.words,
             "store": run.store,
             "seconds": round(run.seconds, 1),

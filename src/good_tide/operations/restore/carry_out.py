@@ -25,8 +25,9 @@ from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
+from good_tide.core.restoring import Action
 from good_tide.operations.restore.metadata import Metadata
-from good_tide.operations.restore.plan import Action, Plan, Relative, Step
+from good_tide.operations.restore.plan import Plan, Relative, Step
 from good_tide.operations.restore.set_aside import SetAside
 from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way

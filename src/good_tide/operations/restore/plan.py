@@ -1,9 +1,8 @@
-"""Restore: the plan, and the values it is made of. Carrying it out is in ``restore_work``."""
+"""Restore: the plan, and the values it is made of. Carrying it out is in ``carry_out``."""
 
 from __future__ import annotations
 
 import contextlib
-import enum
 import errno
 import os
 import stat
@@ -17,6 +16,7 @@ from good_tide.core.entries import Entry, Kind, Reason
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.core.restoring import Action, Existing
 from good_tide.operations.history.browse import check_depth, children, entry_at
 from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
@@ -28,24 +28,6 @@ Relative = tuple[bytes, ...]
 
 
 _NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
-
-
-class Existing(enum.StrEnum):
-    """What happens to a thing that stands where another is restored."""
-
-    SET_ASIDE = "set-aside"
-    SKIP = "skip"
-    KEEP_BOTH = "keep-both"
-
-
-class Action(enum.StrEnum):
-    """What the restore does with one item."""
-
-    CREATE = "create"
-    IDENTICAL = "identical"
-    REPLACE = "replace"
-    SKIP = "skip"
-    BLOCKED = "blocked"
 
 
 class Wish(msgspec.Struct, frozen=True):

@@ -7,13 +7,14 @@ from pathlib import Path
 
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.rules import Rule
 from good_tide.core.settings import Job
 from good_tide.operations.coverage.selecting import PathStates, home_folder
 from good_tide.operations.stores.opening import Store, catalog_names, ended_versions, synced_catalog
 
 
-def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> frozenset[str]:
+def last_with_precious(store: Store, job: Job, machine: MachineId, cache: Path) -> frozenset[SnapshotId]:
     """Names of snapshots that are the last to hold a version of a precious file. The newest, which holds
     those that stand, is not named.
 
@@ -23,7 +24,7 @@ def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> fro
     if not job.precious:
         return frozenset()
     identity = store.header.store
-    if not set(store.snapshot_names()) <= catalog_names(cache, identity):
+    if not set(store.snapshot_ids()) <= catalog_names(cache, identity):
         raise PlaceError(
             "History was not read to its end yet, and precious versions are in it",
             "It is thinned when it was",
@@ -42,7 +43,7 @@ def last_with_precious(store: Store, job: Job, machine: str, cache: Path) -> fro
     return frozenset(found)
 
 
-def precious_now(store: Store, job: Job, machine: str, cache: Path) -> frozenset[str]:
+def precious_now(store: Store, job: Job, machine: MachineId, cache: Path) -> frozenset[SnapshotId]:
     """The same (``last_with_precious``); history that was not read yet is read first."""
     if not job.precious:
         return frozenset()

@@ -212,11 +212,9 @@ def _plan_as(
         control.checkpoint()
         control.report(Progress("Looking", number, len(found)))
         if _touches(finder, store, snapshot):
-            hits.add(snapshot.name)
+            hits.add(snapshot.id)
     newest = [
-        one
-        for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values()
-        if one.name in hits
+        one for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values() if one.id in hits
     ]
     for one in newest:
         if not finder.leaves_a_file(one):
@@ -224,7 +222,7 @@ def _plan_as(
                 f"The pattern would leave nothing of what {one.record.machine.name} has now",
                 "Write a narrower pattern, or release the snapshots instead",
             )
-    touched = [snapshot for snapshot in found if snapshot.name in hits or finder.shares(snapshot)]
+    touched = [snapshot for snapshot in found if snapshot.id in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
     return PurgePlan(
         pattern,
@@ -283,10 +281,10 @@ def purge(
             control.report(Progress("Writing anew", number, len(plan.snapshots)))
             record = writer.record(snapshot.record)
             fresh = session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
-            if snapshot.name in pins:
-                pin(store, fresh.name, pins[snapshot.name])
-                unpin(store, snapshot.name)
-            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+            if snapshot.id in pins:
+                pin(store, fresh.id, pins[snapshot.id])
+                unpin(store, snapshot.id)
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
             done += 1
     if done:
         detail = tuple(
@@ -295,7 +293,7 @@ def purge(
         )
         what = f"“{plan.pattern}” was taken out of {count_words(done, 'snapshot')}"
         journal.add(
-            "note", "", what, detail, "It cannot be brought back. Its room comes back with the next sweep."
+            "note", None, what, detail, "It cannot be brought back. Its room comes back with the next sweep."
         )
     return done
 

@@ -13,10 +13,12 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.history import TidePoint
+from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.ledger import By, Taking
 from good_tide.core.progress import Control
 from good_tide.core.settings import Room
 from good_tide.core.words import local, printable
+from good_tide.operations.context import Context
 from good_tide.operations.retention.thinning import ThinPlan, pinned, standing_fast
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
@@ -70,6 +72,20 @@ def room_facts(
     return RoomFacts(stored, free, total, limit, room.reserve_bytes, short, usable, tuple(daily(tide, now)))
 
 
+def store_room(context: Context, store: Store, room: Room, tide: Sequence[TidePoint] = ()) -> RoomFacts:
+    """Room of an open store.
+
+    :param tide: the snapshots of the machine, for the forecast.
+
+    Raises:
+        OSError: the disk does not tell.
+    """
+    folder = Path(store.place.title)
+    disk = context.disks.of_folder(folder)
+    size = (disk.free, disk.total) if disk is not None and disk.total else None
+    return room_facts(folder, store.place.total_bytes(), room, tide, context.clock.now(), size)
+
+
 def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
     """Stored bytes of each of the past days, oldest first; a machine's first snapshot, which brings
     everything, left out."""
@@ -87,12 +103,12 @@ def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
 
 def plan_room(
     store: Store,
-    machine: str,
+    machine: MachineId,
     missing: int,
     floor: int,
     control: Control,
     cache: Path,
-    precious: Collection[str] = (),
+    precious: Collection[SnapshotId] = (),
 ) -> ThinPlan:
     """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer
     than ``floor`` (nanoseconds since 1970 UTC), and none that always stays (``standing_fast``). When that is
@@ -106,15 +122,15 @@ def plan_room(
     found = all_snapshots(store)
     fast = standing_fast(found, pinned(store), precious)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
-    may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.name not in fast]
+    may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.id not in fast]
     ledger = open_ledger(store, cache, control)
 
     def gain(count: int) -> int:
-        return ledger.gain({snapshot.name for snapshot in may[:count]})
+        return ledger.gain({snapshot.id for snapshot in may[:count]})
 
     least = bisect_left(range(len(may)), missing, key=gain)
-    gone = {snapshot.name for snapshot in may[:least]}
-    kept = tuple(snapshot for snapshot in own if snapshot.name not in gone)
+    gone = {snapshot.id for snapshot in may[:least]}
+    kept = tuple(snapshot for snapshot in own if snapshot.id not in gone)
     return ThinPlan(kept, tuple(may[:least]), gain(least))
 
 
@@ -135,7 +151,7 @@ def parts_of(store: Store, ledger: Ledger, by: By) -> list[Taking]:
     elif by == "kind":
         parts = ledger.by_label(lambda label: _KIND_WORDS.get(label.kind, label.kind))
     else:
-        records = {snapshot.name: snapshot.record for snapshot in all_snapshots(store)}
+        records = {snapshot.id: snapshot.record for snapshot in all_snapshots(store)}
         parts = ledger.by_snapshot(
             {
                 name: one.machine.name if by == "machine" else f"{local(one.time):%Y-%m}"

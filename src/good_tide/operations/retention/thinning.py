@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import contextlib
+import enum
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
 from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import local_name
-from good_tide.core.ladder import Ladder, keeps, words
+from good_tide.core.identifiers import MachineId, SnapshotId, local_name
+from good_tide.core.ladder import Ladder, keeps
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
+from good_tide.core.settings import Job
 from good_tide.core.words import count_words, time_words
-from good_tide.operations.records.journal import Journal
+from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.needs import all_snapshots
 from good_tide.storage.pins import Pin, pin, read_pins, unpin
@@ -57,7 +60,7 @@ class ThinPlan(msgspec.Struct, frozen=True):
         return len(self.releases) > AGREE_PART * (len(self.keeps) + len(self.releases))
 
 
-def pinned(store: Store) -> dict[str, str]:
+def pinned(store: Store) -> dict[SnapshotId, str]:
     """Labels of pinned snapshots, by the snapshots' names.
 
     Raises:
@@ -66,34 +69,55 @@ def pinned(store: Store) -> dict[str, str]:
     return {known.snapshot: known.label for known in read_pins(store).values()}
 
 
+class Stays(enum.Enum):
+    """Why a snapshot is never released."""
+
+    PRECIOUS = "is the last with a version of a precious file"
+    COMPLETE = "is the newest complete one of its machine"
+    NEWEST = "is the newest of its machine"
+    PINNED = "is pinned"
+
+
+class StandsFast(NamedTuple):
+    """Why a snapshot is never released; for a pinned one with its label."""
+
+    why: Stays
+    label: str = ""
+
+    @property
+    def words(self) -> str:
+        """In words, as the rest of a sentence about it."""
+        return f"{self.why.value} ({self.label})" if self.label else self.why.value
+
+
 def standing_fast(
-    found: Sequence[Snapshot], pins: Mapping[str, str], precious: Collection[str] = ()
-) -> dict[str, str]:
-    """The snapshots that are never released, by their names, and why.
+    found: Sequence[Snapshot], pins: Mapping[SnapshotId, str], precious: Collection[SnapshotId] = ()
+) -> dict[SnapshotId, StandsFast]:
+    """The snapshots that are never released, and why.
 
     :param found: of all machines, in order of time.
     :param pins: labels of pinned ones.
-    :param precious: names of those that are the last to hold a version of a precious file.
+    :param precious: those that are the last to hold a version of a precious file.
     """
-    newest = {snapshot.record.machine.id: snapshot.name for snapshot in found}
-    complete = {snapshot.record.machine.id: snapshot.name for snapshot in found if not snapshot.gaps}
+    newest = {snapshot.record.machine.id: snapshot.id for snapshot in found}
+    complete = {snapshot.record.machine.id: snapshot.id for snapshot in found if not snapshot.gaps}
     return {
-        **dict.fromkeys(precious, "is the last with a version of a precious file"),
-        **dict.fromkeys(complete.values(), "is the newest complete one of its machine"),
-        **dict.fromkeys(newest.values(), "is the newest of its machine"),
-        **{name: f"is pinned ({text})" if text else "is pinned" for name, text in pins.items()},
+        **dict.fromkeys(precious, StandsFast(Stays.PRECIOUS)),
+        **dict.fromkeys(complete.values(), StandsFast(Stays.COMPLETE)),
+        **dict.fromkeys(newest.values(), StandsFast(Stays.NEWEST)),
+        **{name: StandsFast(Stays.PINNED, text) for name, text in pins.items()},
     }
 
 
 def plan_thinning(
     store: Store,
     ladder: Ladder,
-    machine: str,
+    machine: MachineId,
     zone: str,
     now: int,
     control: Control,
     cache: Path | None = None,
-    precious: Collection[str] = (),
+    precious: Collection[SnapshotId] = (),
 ) -> ThinPlan:
     """Which snapshots of a machine a ladder would release now.
 
@@ -107,19 +131,19 @@ def plan_thinning(
     found = all_snapshots(store)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
     fast = standing_fast(own, pinned(store), precious)
-    held = {number for number, snapshot in enumerate(own) if snapshot.name in fast}
+    held = {number for number, snapshot in enumerate(own) if snapshot.id in fast}
     stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
-    goes = {snapshot.name for snapshot, kept in zip(own, stays, strict=True) if not kept}
+    goes = {snapshot.id for snapshot, kept in zip(own, stays, strict=True) if not kept}
     return _plan(store, own, goes, control, cache)
 
 
 def plan_release(
     store: Store,
-    names: Collection[str],
+    names: Collection[SnapshotId],
     control: Control,
     cache: Path | None,
     lenient: bool = False,
-    precious: Collection[str] = (),
+    precious: Collection[SnapshotId] = (),
 ) -> ThinPlan:
     """What releasing some snapshots by hand would do.
 
@@ -134,20 +158,18 @@ def plan_release(
     fast = standing_fast(found, pinned(store), precious)
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
-        way_out = (
-            "Take the pin away first, with “good-tide pin … --off”"
-            if "pinned" in fast[stays[0]]
-            else "Such snapshots always stay"
-        )
-        raise PersonError(f"The snapshot {stays[0][:12]} {fast[stays[0]]}", way_out)
+        why = fast[stays[0]]
+        pinned_out = "Take the pin away first, with “good-tide pin … --off”"
+        way_out = pinned_out if why.why is Stays.PINNED else "Such snapshots always stay"
+        raise PersonError(f"The snapshot {stays[0][:12]} {why.words}", way_out)
     return _plan(store, found, set(names) - set(stays), control, cache)
 
 
 def _plan(
-    store: Store, own: Sequence[Snapshot], goes: Collection[str], control: Control, cache: Path | None
+    store: Store, own: Sequence[Snapshot], goes: Collection[SnapshotId], control: Control, cache: Path | None
 ) -> ThinPlan:
-    kept = tuple(snapshot for snapshot in own if snapshot.name not in goes)
-    gone = tuple(snapshot for snapshot in own if snapshot.name in goes)
+    kept = tuple(snapshot for snapshot in own if snapshot.id not in goes)
+    gone = tuple(snapshot for snapshot in own if snapshot.id in goes)
     gives_back = None
     if cache is not None:
         gives_back = open_ledger(store, cache, control).gain(goes) if gone else 0
@@ -155,7 +177,7 @@ def _plan(
 
 
 def release(
-    store: Store, plan: ThinPlan, why: str, job: str, journal: Journal, clock: Clock, control: Control
+    context: Context, store: Store, plan: ThinPlan, why: str, job: Job | None, control: Control
 ) -> int:
     """Release what a plan says, oldest first; each is gone at once, its room comes back with the next sweep.
     How many were released.
@@ -168,19 +190,14 @@ def release(
     try:
         for snapshot in plan.releases:
             control.checkpoint()
-            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+            store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
             done += 1
     finally:
         if done:
-            now = clock.now()
+            context.records.note_released(store.header.store)
             words = f"{count_words(done, 'snapshot')} released {why}"
-            journal.add(
-                "good",
-                job,
-                words,
-                named(plan.releases[:done], now),
-                "The room comes back with the next sweep.",
-            )
+            detail = named(plan.releases[:done], context.clock.now())
+            context.journal.add("good", job, words, detail, "The room comes back with the next sweep.")
     return done
 
 
@@ -189,11 +206,6 @@ def named(snapshots: Sequence[Snapshot], now: int) -> tuple[str, ...]:
     return tuple(
         f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots
     )
-
-
-def ladder_words(ladder: Ladder) -> str:
-    """A ladder in words, as the journal says it."""
-    return f"by the ladder: {words(ladder)}"
 
 
 def sweep(

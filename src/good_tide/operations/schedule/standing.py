@@ -7,25 +7,23 @@ from pathlib import Path
 
 import msgspec
 
-from good_tide.core.clock import SECOND, Clock
+from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.forecast import days_left
 from good_tide.core.history import TidePoint
 from good_tide.core.places import DiskFacts
-from good_tide.core.planning import Book, Decision, Facts, after_clock, decide, next_start
+from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, decide, next_start
+from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, status
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, status
 from good_tide.core.words import printable
-from good_tide.operations.records.journal import Journal
-from good_tide.operations.records.run_records import Books
+from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
-from good_tide.operations.snapshot import holding
+from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.opening import about, known_tide, store_id
-from good_tide.operations.workplace import Workplace
-from good_tide.system.disks import Disks
 from good_tide.system.machine import local_zone
 
 _SHARE_SPREAD_SECONDS = 240
@@ -38,23 +36,29 @@ _GAP_NAMES = 3
 class Doing(msgspec.Struct, frozen=True, kw_only=True):
     """What the agent knows besides of a job; a command without the agent knows nothing of it.
 
-    :param state: of the store that is looked into, as in ``protocol.messages.Overview``; empty: not looked
-        into.
+    :param state: of the store that is looked into; unknown: not looked into.
     """
 
-    state: str = ""
+    state: StoreState = StoreState.UNKNOWN
     damage: tuple[str, ...] = ()
-    working: str = ""
+    working: WorkKind | None = None
     work_paused: bool = False
     battery: float | None = None
     decision: Decision | None = None
 
 
+def _state(doing: Doing, last: int) -> StoreState:
+    if doing.state is not StoreState.UNKNOWN:
+        return doing.state
+    return StoreState.READY if last else StoreState.EMPTY
+
+
 class Standings:
     """Gathers how jobs stand."""
 
-    def __init__(self, here: Workplace, disks: Disks, clock: Clock, books: Books, journal: Journal) -> None:
-        self._here, self._disks, self._clock, self._books, self._journal = here, disks, clock, books, journal
+    def __init__(self, context: Context) -> None:
+        self._here, self._disks, self._clock = context.here, context.disks, context.clock
+        self._records, self._journal = context.records, context.journal
         self._stored: dict[Path, tuple[int, int]] = {}
         """When the size of a store was last looked up, and its bytes."""
 
@@ -68,14 +72,14 @@ class Standings:
         )
         return spread_share((job.machine or self._here.machine).id, job.name, seconds)
 
-    def book(self, job: Job) -> Book:
-        """The job's book; a new job's begins with its newest snapshot, so that an hour that was served is not
-        served again."""
-        known = self._books.book(job.name)
+    def record(self, job: Job) -> JobRecord:
+        """The job's record; a new job's begins with its newest snapshot, so that an hour that was served is
+        not served again."""
+        known = self._records.record(job.id)
         if known is None:
-            known = Book(served=self._last(job)[0])
+            known = JobRecord(served=self._last(job)[0])
         known = after_clock(known, self._clock.now())
-        self._books.keep(job.name, known)
+        self._records.keep(job.id, known)
         return known
 
     def folder_now(self, ref: StoreRef) -> Path | None:
@@ -84,42 +88,42 @@ class Standings:
 
     def holds(self, job: Job) -> bool:
         """Whether the holding area takes the job's snapshots while its disks are away."""
-        return job.holding.on and any(holding.has_area(self._here.holdings, ref) for ref in job.stores)
+        return job.holding.on and any(areas.has_area(self._here.holdings, ref) for ref in job.stores)
 
     def decision(self, job: Job, facts: Facts) -> Decision:
         """What is to be done now (``planning.decide``)."""
-        return decide(job.rhythm, self.book(job), facts, self._clock.now(), self.spread(job), local_zone())
+        return decide(job.rhythm, self.record(job), facts, self._clock.now(), self.spread(job), local_zone())
 
     def plain_facts(self, job: Job) -> Facts:
         """What is known of a job without the agent."""
         here = any(self.folder_now(ref) is not None for ref in job.stores)
-        return Facts(here, holding=self.holds(job), paused_until=self._books.paused_until)
+        return Facts(here, holding=self.holds(job), paused_until=self._records.paused_until)
 
     def next(self, job: Job, count: int = 1) -> list[int]:
         """When the next timed runs begin."""
         now = self._clock.now()
-        starts = job.rhythm.starts(max(now, self.book(job).served), self.spread(job), local_zone())
+        starts = job.rhythm.starts(max(now, self.record(job).served), self.spread(job), local_zone())
         found = [start for start, _ in zip(starts, range(count), strict=False)]
-        paused = self._books.paused_until
+        paused = self._records.paused_until
         return (
             [start for start in found if start >= paused] or [paused] * bool(found) if paused > now else found
         )
 
     def standing(self, job: Job, doing: Doing | None = None) -> JobStanding:
         """How a job stands now."""
-        now, book, doing = self._clock.now(), self.book(job), doing or Doing()
+        now, record, doing = self._clock.now(), self.record(job), doing or Doing()
         decision = doing.decision or self.decision(job, self.plain_facts(job))
         last, gaps, names = self._last(job)
         stores = tuple(self._store(job, ref) for ref in job.stores)
         first = next((one for one in stores if one.present), stores[0] if stores else None)
         away_since = (
-            self._books.away_since(job.name) if stores and not any(one.present for one in stores) else 0
+            self._records.away_since(job.id) if stores and not any(one.present for one in stores) else 0
         )
         upcoming = next_start(
-            job.rhythm, max(now, book.served), self.spread(job), local_zone(), self._books.paused_until
+            job.rhythm, max(now, record.served), self.spread(job), local_zone(), self._records.paused_until
         )
         facts = JobFacts(
-            state=doing.state or ("ready" if last else "empty"),
+            state=_state(doing, last),
             disk=first.name if first is not None else "",
             by_hand=job.rhythm.by_hand,
             last=last,
@@ -130,14 +134,14 @@ class Standings:
             wait=decision.wait,
             wait_until=decision.look or 0,
             battery=doing.battery,
-            paused_until=self._books.paused_until,
+            paused_until=self._records.paused_until,
             away_since=away_since,
-            held=sum(holding.held_count(self._here.holdings, ref) for ref in job.stores),
+            held=sum(areas.held_count(self._here.holdings, ref) for ref in job.stores),
             holding=self.holds(job),
-            failures=book.failures,
-            failing_since=book.failing_since,
-            error=book.error,
-            advice=book.advice,
+            failures=record.failures,
+            failing_since=record.failing_since,
+            error=record.error,
+            advice=record.advice,
             working=doing.working,
             work_paused=doing.work_paused,
             free=first.free if first is not None else None,
@@ -145,7 +149,7 @@ class Standings:
             damage=doing.damage,
             strange=self._strange(job),
         )
-        return JobStanding(job.name, status(facts, now), last, upcoming or 0, stores)
+        return JobStanding(job.id, job.name, status(facts, now), last, upcoming or 0, stores)
 
     def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
         """What is not as it should be with a job's stores."""
@@ -157,14 +161,14 @@ class Standings:
     def _last(self, job: Job) -> tuple[int, int, tuple[str, ...]]:
         """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or
         by a store's catalog."""
-        run = self._journal.last_done(job.name)
+        run = self._journal.last_done(job.id)
         found = (run.began, run.gaps) if run is not None else (0, 0)
         for ref in job.stores:
             tide = self._tide(job, ref)
             if tide and tide[-1].time > found[0]:
                 found = tide[-1].time, tide[-1].gaps
         names = (
-            tuple(printable(one.path) for one in self._journal.left_out(job.name)[:_GAP_NAMES])
+            tuple(printable(one.path) for one in self._journal.left_out(job.id)[:_GAP_NAMES])
             if found[1]
             else ()
         )
@@ -174,7 +178,7 @@ class Standings:
         folder = self.folder_now(ref)
         try:
             identity = (
-                store_id(folder) if folder is not None else holding.store_of_area(self._here.holdings, ref)
+                store_id(folder) if folder is not None else areas.store_of_area(self._here.holdings, ref)
             )
         except GoodTideError:
             return []

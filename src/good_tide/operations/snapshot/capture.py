@@ -21,10 +21,10 @@ from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import ChunkId, Nanoseconds, local_name
+from good_tide.core.identifiers import ChunkId, MachineId, Nanoseconds, local_name
 from good_tide.core.kinds import extended
 from good_tide.core.pages import Page, encode_page
-from good_tide.core.progress import Control, Progress
+from good_tide.core.progress import Control, Progress, Stage
 from good_tide.core.records import LeftOut, Machine, Snapshot, SnapshotRecord, Tally
 from good_tide.core.rules import Rule
 from good_tide.operations.coverage.selecting import Selector, outermost
@@ -151,7 +151,7 @@ def _few_collections() -> Iterator[None]:
         gc.set_threshold(*before)
 
 
-def last_snapshot(store: Store, machine: str) -> Snapshot | None:
+def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     """The newest readable snapshot of a machine."""
     own = [snapshot for snapshot in store.snapshots()[0] if snapshot.record.machine.id == machine]
     return own[-1] if own else None
@@ -231,7 +231,7 @@ class _Run:
         self._small.finish()
         self._session.settle()
         self._queue.drain()
-        self._report("Writing", force=True)
+        self._report("Writing", Stage.LAST_PART)
         final = [draft.entry(self._store.keys) if isinstance(draft, LateEntry) else draft for draft in drafts]
         roots = encode_page(sorted(final, key=lambda entry: entry.name))
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
@@ -613,9 +613,9 @@ class _Run:
         with contextlib.suppress(KeyError):
             self._owners[f"g{info.st_gid}"] = grp.getgrgid(info.st_gid).gr_name
 
-    def _report(self, phase: str, force: bool = False) -> None:
+    def _report(self, phase: str, stage: Stage = Stage.UNDER_WAY) -> None:
         now = time.monotonic()
-        if not force and now - self._reported < _REPORT_SECONDS:
+        if stage is Stage.UNDER_WAY and now - self._reported < _REPORT_SECONDS:
             return
         self._reported = now
         self._control.checkpoint()
@@ -625,7 +625,7 @@ class _Run:
             max(self._bytes, self._bytes_read_ahead) + self._small.bytes,
         )
         self._control.report(
-            Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current))
+            Progress(phase, files, total.files, size, total.bytes, os.fsdecode(self._current), stage)
         )
 
 

@@ -66,7 +66,7 @@ def carry_held(area: HoldingArea, store: Store, state: Path, control: Control) -
     """
 
     def before() -> Sequence[Entry]:
-        present = set(store.snapshot_names())
+        present = set(store.snapshot_ids())
         return [
             entry
             for name, mark in area.marked().items()
@@ -92,8 +92,8 @@ def _carry(
     snapshots = (
         source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
     )
-    present = set(target.snapshot_names())
-    wanted = [one for one in snapshots if one.name not in present]
+    present = set(target.snapshot_ids())
+    wanted = [one for one in snapshots if one.id not in present]
     carried: list[str] = []
     damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
     StoreMemory(state, target.header.store).note_coming(
@@ -107,16 +107,16 @@ def _carry(
         there = {entry.name: entry for entry in before()}
         for number, snapshot in enumerate(wanted):
             control.checkpoint()
-            control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.name))
+            control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.id))
             try:
                 roots = carrier.roots(snapshot, there)
             except DamageError as error:
-                damaged.append((snapshot.name, str(error)))
+                damaged.append((snapshot.id, str(error)))
                 continue
-            session.publish_as(snapshot.name, carrier.sealed(snapshot, roots))
+            session.publish_as(snapshot.id, carrier.sealed(snapshot, roots))
             if read_back:
                 carrier.read_back()
-            carried.append(snapshot.name)
+            carried.append(snapshot.id)
     return CarryReport(
         tuple(carried), len(snapshots) - len(wanted), session.new_bytes, session.stored_bytes, tuple(damaged)
     )
@@ -153,13 +153,13 @@ class _Carrier:
     def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
         """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name
         seals one text only."""
-        data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.name}")
+        data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.id}")
         if roots == snapshot.record.roots and self._source.keys.secret == self._target.keys.secret:
             return data
-        plain = open_whole(self._source.keys, FileKind.SNAPSHOT, snapshot.id, data, file)
+        plain = open_whole(self._source.keys, FileKind.SNAPSHOT, bytes.fromhex(snapshot.id), data, file)
         if roots != snapshot.record.roots:
             plain = msgspec.msgpack.encode(msgspec.structs.replace(snapshot.record, roots=roots))
-        return seal_again(self._target.keys, FileKind.SNAPSHOT, snapshot.id, plain)
+        return seal_again(self._target.keys, FileKind.SNAPSHOT, bytes.fromhex(snapshot.id), plain)
 
     def read_back(self) -> None:
         """Read what was written since the last time from the target.

@@ -10,29 +10,18 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.stores.probing import describe_store, measure_speed, probe, probe_apart
 from good_tide.storage.header import HEADER_FILE, in_the_way
-from good_tide.system.disks import Disks, SystemDisks
-from good_tide.system.stand_in_disks import StandInDisks
-
-STAND_IN_FILE = "stand-in-disks"
-"""A file in the settings folder that names the rack of stand-in disks to use in place of the real ones."""
+from good_tide.system.disks import Disks
 
 _OWN_FOLDER = "good-tide"
 
 
-def disks_for(settings: Path) -> Disks:
-    """The disks of this machine, or the stand-ins that its settings name."""
-    named = settings / STAND_IN_FILE
-    if os.path.isfile(named):
-        return StandInDisks(Path(named.read_text(encoding="utf-8").strip()))
-    return SystemDisks()
-
-
-def look_at(disks: Disks, known_stores: frozenset[str]) -> list[DiskFacts]:
+def look_at(disks: Disks, known_stores: frozenset[StoreId]) -> list[DiskFacts]:
     """All disks with the stores found on them. Those that may hang are asked in processes of their own, at
     the same time."""
     found = disks.disks()
@@ -40,7 +29,7 @@ def look_at(disks: Disks, known_stores: frozenset[str]) -> list[DiskFacts]:
         return list(threads.map(lambda disk: _looked_at(disk, known_stores), found))
 
 
-def _looked_at(disk: DiskFacts, known: frozenset[str]) -> DiskFacts:
+def _looked_at(disk: DiskFacts, known: frozenset[StoreId]) -> DiskFacts:
     if not disk.answers or not disk.mounted:
         return disk
     path = Path(disk.path)
@@ -111,7 +100,7 @@ class Examined(msgspec.Struct, frozen=True):
     folder: str
     disk: DiskFacts | None
     checks: tuple[Check, ...]
-    holds: str | None = None
+    holds: StoreId | None = None
 
 
 def _in_the_way(folder: Path) -> list[Check]:
@@ -135,7 +124,7 @@ def _in_the_way(folder: Path) -> list[Check]:
     return []
 
 
-def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[str], measure: bool) -> Examined:
+def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[StoreId], measure: bool) -> Examined:
     """Check one folder, which need not exist yet, as the place of a store."""
     absolute = Path(os.path.abspath(folder))
     disk = disks.of_folder(absolute)
@@ -198,7 +187,7 @@ def locate(ref: StoreRef, disks: Disks) -> Path | None:
     return path if os.path.isdir(path) else None
 
 
-def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[str]:
+def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[StoreId]:
     """Ids of the stores that the jobs of this machine use, as far as their disks are here."""
     found = set()
     for job in jobs:

@@ -13,7 +13,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.history import TidePoint
-from good_tide.core.identifiers import local_name
+from good_tide.core.identifiers import MachineId, SnapshotId, StoreId, local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
 from good_tide.storage.catalog import Catalog
@@ -52,7 +52,7 @@ _SMALL_CHANGE_FILES = 20_000
 class StoreFacts(msgspec.Struct, frozen=True):
     """What a store says of itself; ``machines`` None: hidden without the passphrase."""
 
-    store: str
+    store: StoreId
     format: int
     encrypted: bool
     hint: str
@@ -83,7 +83,7 @@ def locked_hint(folder: Path) -> str | None:
     return slot_hint(read_slots(place)) if read_header(place).encrypted else None
 
 
-def store_id(folder: Path) -> str:
+def store_id(folder: Path) -> StoreId:
     """The id of the store in a directory.
 
     Raises:
@@ -146,29 +146,29 @@ def open_catalog(store: Store, cache: Path) -> Catalog:
     return Catalog(_catalog_file(cache, store.header.store), store.keys.fingerprint)
 
 
-def catalog_names(cache: Path, identity: str) -> frozenset[str]:
+def catalog_names(cache: Path, identity: StoreId) -> frozenset[SnapshotId]:
     """Names of the snapshots that the local catalog of a store knows, by the store's id."""
     return glance_names(_catalog_file(cache, identity))
 
 
-def known_snapshot(cache: Path, identity: str, name: str) -> tuple[str, int] | None:
+def known_snapshot(cache: Path, identity: StoreId, name: str) -> tuple[str, int] | None:
     """The machine and the time of a snapshot as the local catalog of a store has them, so that they are known
     of a damaged one too."""
     return glance_snapshot(_catalog_file(cache, identity), name)
 
 
-def known_tide(cache: Path, identity: str, machine: str, since: int) -> list[TidePoint]:
+def known_tide(cache: Path, identity: StoreId, machine: MachineId, since: int) -> list[TidePoint]:
     """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them:
     without store and passphrase."""
     return glance_tide(_catalog_file(cache, identity), machine, since)
 
 
-def ended_versions(cache: Path, identity: str, machine: str) -> Iterator[tuple[bytes, str]]:
+def ended_versions(cache: Path, identity: StoreId, machine: MachineId) -> Iterator[tuple[bytes, SnapshotId]]:
     """Versions of a machine's files that no longer stand (``catalog_glance.glance_ended``)."""
     return glance_ended(_catalog_file(cache, identity), machine)
 
 
-def _own_cache(cache: Path, identity: str) -> Path:
+def _own_cache(cache: Path, identity: StoreId) -> Path:
     """The folder of the local caches of a store. Earlier versions called it by the store's id."""
     folder, earlier = cache / local_name(identity), cache / identity
     if STORE_ID.fullmatch(identity) and not folder.exists() and earlier.is_dir():
@@ -177,7 +177,7 @@ def _own_cache(cache: Path, identity: str) -> Path:
     return folder
 
 
-def _catalog_file(cache: Path, identity: str) -> Path:
+def _catalog_file(cache: Path, identity: StoreId) -> Path:
     return _own_cache(cache, identity) / "catalog.sqlite3"
 
 
@@ -214,6 +214,6 @@ def take_into_catalog(store: Store, catalog: Catalog) -> None:
 
     It takes long when many files changed in the snapshots that the catalog has not seen.
     """
-    unseen = set(store.snapshot_names()) - catalog.names()
+    unseen = set(store.snapshot_ids()) - catalog.names()
     if sum(store.read_snapshot(name).record.tally.changed_files for name in unseen) <= _SMALL_CHANGE_FILES:
         catalog.sync(store)

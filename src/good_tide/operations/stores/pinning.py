@@ -3,15 +3,13 @@ written to it, and no passphrase is tried on it."""
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 import msgspec
 
 from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.stores.disks import disks_for, locate
-from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.storage.header import read_header
 from good_tide.storage.place import LocalPlace
 from good_tide.storage.store import Store
@@ -61,34 +59,20 @@ def pinned(ref: StoreRef, store: Store) -> StoreRef:
     )
 
 
-def pin_in_settings(settings: Path, job: str, ref: StoreRef, store: Store) -> None:
+def knowing(job: Job, ref: StoreRef, store: Store) -> Job:
+    """A job that knows one of its stores, if it did not yet."""
+    stores = tuple(
+        pinned(one, store) if one.place == ref.place and not one.keys else one for one in job.stores
+    )
+    return msgspec.structs.replace(job, stores=stores)
+
+
+def pin_in_settings(settings: Path, job: JobId, ref: StoreRef, store: Store) -> None:
     """Let a job know its store, when it was opened for the first time since jobs do. Settings that cannot be
     written go without."""
     if ref.keys:
         return
-
-    def change(known: Job) -> Job:
-        stores = tuple(
-            pinned(one, store) if one.place == ref.place and not one.keys else one for one in known.stores
-        )
-        return msgspec.structs.replace(known, stores=stores)
-
     try:
-        jobs.update_job(settings, job, change)
+        jobs.update_job(settings, job, lambda known: knowing(known, ref, store))
     except (OSError, GoodTideError):
         return
-
-
-def known_ref(here: Workplace, folder: Path) -> StoreRef | None:
-    """What the jobs of this machine know of the store in a directory; None if none uses it."""
-    absolute, disks = os.path.abspath(folder), disks_for(here.settings)
-    try:
-        found = [
-            ref
-            for job in load_jobs(here.settings)
-            for ref in job.stores
-            if ref.store and str(locate(ref, disks)) == absolute
-        ]
-    except GoodTideError:
-        return None
-    return found[0] if found else None

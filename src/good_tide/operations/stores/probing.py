@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.identifiers import StoreId
 from good_tide.core.places import FoundStore
 from good_tide.storage.header import read_header
 from good_tide.storage.place import LocalPlace, told
@@ -34,7 +35,7 @@ class Probe(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
-def probe(path: Path, known: frozenset[str]) -> Probe:
+def probe(path: Path, known: frozenset[StoreId]) -> Probe:
     """Look at a place in this process. ``known`` are ids of stores that this machine uses."""
     begun = time.monotonic()
     room, writable = os.statvfs(path), os.access(path, os.W_OK)
@@ -48,7 +49,7 @@ def probe(path: Path, known: frozenset[str]) -> Probe:
     )
 
 
-def probe_apart(path: Path, known: frozenset[str]) -> Probe | None:
+def probe_apart(path: Path, known: frozenset[StoreId]) -> Probe | None:
     """Look at a place in a process of its own; None if it does not answer in time."""
     command = [sys.executable, "-m", "good_tide.operations.stores.probing", str(path), *sorted(known)]
     with subprocess.Popen(
@@ -73,7 +74,7 @@ def _forget(process: subprocess.Popen[bytes]) -> None:
     process.returncode = -9
 
 
-def _stores(top: Path, known: frozenset[str]) -> list[FoundStore]:
+def _stores(top: Path, known: frozenset[StoreId]) -> list[FoundStore]:
     """Stores on a disk: in its topmost folders and those just inside them."""
     found: list[FoundStore] = []
     level, looked = [top], 0
@@ -103,16 +104,16 @@ def _folders(folder: Path) -> list[Path]:
         return []
 
 
-def describe_store(folder: Path, known: frozenset[str]) -> FoundStore:
+def describe_store(folder: Path, known: frozenset[StoreId]) -> FoundStore:
     """What can be said of a store without opening it."""
     place = LocalPlace(folder)
     try:
         header = read_header(place)
         count = len(place.names(SNAPSHOT_FOLDER))
     except PlaceError:
-        return FoundStore(str(folder), "", True, "newer")
+        return FoundStore(str(folder), StoreId(""), True, "newer")
     except GoodTideError:
-        return FoundStore(str(folder), "", True, "unknown")
+        return FoundStore(str(folder), StoreId(""), True, "unknown")
     whose = "this" if header.store in known else "unknown" if header.encrypted else "other"
     return FoundStore(str(folder), header.store, header.encrypted, whose, count)
 
@@ -138,4 +139,6 @@ def measure_speed(folder: Path) -> float:
 
 
 if __name__ == "__main__":
-    sys.stdout.buffer.write(msgspec.json.encode(probe(Path(sys.argv[1]), frozenset(sys.argv[2:]))))
+    sys.stdout.buffer.write(
+        msgspec.json.encode(probe(Path(sys.argv[1]), frozenset(map(StoreId, sys.argv[2:]))))
+    )

@@ -1,0 +1,109 @@
+"""Everything that a window shows of a job before anything is chosen, and what is asked of its history."""
+
+from __future__ import annotations
+
+from good_tide.agent.schedule_handlers import ScheduleHandlers
+from good_tide.agent.sessions import Sessions
+from good_tide.agent.worker import Worker
+from good_tide.core.identifiers import HistoryId
+from good_tide.core.status import StoreState
+from good_tide.core.words import printable
+from good_tide.operations.context import Context
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.retention.by_hand import pin_by_hand
+from good_tide.protocol.agent_calls import JobName, Overview, ReadOverview
+from good_tide.protocol.contract import Handler
+from good_tide.protocol.history_calls import (
+    Detail,
+    FindNames,
+    FolderView,
+    Found,
+    PinSnapshot,
+    ReadDetail,
+    ReadFolder,
+    ReadGaps,
+)
+
+_SHOWN = (StoreState.READY, StoreState.EMPTY)
+
+
+class HistoryHandlers:
+    """Answers about the history of jobs."""
+
+    def __init__(
+        self, context: Context, sessions: Sessions, worker: Worker, schedule: ScheduleHandlers
+    ) -> None:
+        self._context, self._sessions, self._worker, self._schedule = context, sessions, worker, schedule
+
+    def handlers(self) -> tuple[Handler, ...]:
+        """What clients may ask."""
+        return (
+            ReadOverview.by(self.overview),
+            ReadFolder.by(self.folder),
+            ReadDetail.by(self.detail),
+            FindNames.by(self.find),
+            PinSnapshot.by(self.pin),
+            ReadGaps.by(self.gaps),
+        )
+
+    def overview(self, wanted: ReadOverview) -> Overview:
+        """Everything the window shows of a job; of the first one there is, if there is none with this
+        identity."""
+        sessions = self._sessions.all()
+        if not sessions:
+            here = self._context.here
+            return Overview(StoreState.NO_JOB, now=self._context.clock.now(), machine=here.machine.name)
+        session = self._sessions.find(wanted.job) or sessions[0]
+        job, state = session.job, session.state()
+        shown = state in _SHOWN
+        history, kept, tide = session.news(wanted.known) if shown else (HistoryId(""), 0, [])
+        return Overview(
+            state=state,
+            job=job.id,
+            name=job.name,
+            machine=session.machine.name,
+            now=self._context.clock.now(),
+            standing=None if session.reading else self._schedule.standing(session),
+            trouble=tuple(session.damage),
+            stores=session.store_views(),
+            store_use=job.store_use,
+            rules=job.rules,
+            jobs=tuple(JobName(one.job.id, one.job.name) for one in sessions),
+            reading=session.reading,
+            history_read=session.read,
+            covered=job.folders,
+            home=job.home or home_folder(),
+            history=history,
+            kept=kept,
+            tide=tuple(tide),
+            pinned=session.pinned() if shown else {},
+            work=self._worker.current,
+        )
+
+    def folder(self, wanted: ReadFolder) -> FolderView:
+        """Lifelines of a folder's contents."""
+        return self._sessions.of(wanted.job).folder(wanted.path)
+
+    def detail(self, wanted: ReadDetail) -> Detail:
+        """One version of a path."""
+        return self._sessions.of(wanted.job).detail(wanted)
+
+    def find(self, wanted: FindNames) -> list[Found]:
+        """Everything whose name ever contained some words."""
+        return self._sessions.of(wanted.job).find(wanted.words)
+
+    def pin(self, wanted: PinSnapshot) -> None:
+        """Pin a snapshot of a job, or take its pin away.
+
+        Raises:
+            PersonError: it is no longer kept.
+        """
+        session = self._sessions.of(wanted.job)
+        snapshot = session.snapshot(wanted.snapshot, 0)
+        pin_by_hand(self._context, session.job, session.store(), snapshot.id, wanted.on, wanted.label)
+
+    def gaps(self, wanted: ReadGaps) -> list[str]:
+        """What a snapshot of a job left out, a line each."""
+        record = self._sessions.of(wanted.job).store().read_snapshot(wanted.snapshot).record
+        gaps = [f"{printable(item.path)}: {item.detail}" for item in record.missing]
+        return [*gaps, *(f"{printable(path)}: changed while it was read" for path in record.unsteady)]

@@ -1,0 +1,383 @@
+"""The job's store, kept open: answers about its history."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import threading
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+from good_tide.agent.passphrases import TypedPassphrases
+from good_tide.core.clock import SECOND
+from good_tide.core.coverage import Coverage
+from good_tide.core.entries import Kind
+from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
+from good_tide.core.history import KnownHistory, Lifeline, Span, TidePoint, still_holds
+from good_tide.core.identifiers import HistoryId, SnapshotId, StoreId
+from good_tide.core.records import Machine, Snapshot
+from good_tide.core.selection import no_longer_kept
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.status import StoreState
+from good_tide.operations.context import Context
+from good_tide.operations.coverage.selecting import PathStates
+from good_tide.operations.history.browse import entry_at
+from good_tide.operations.history.path_history import path_spans
+from good_tide.operations.retention.thinning import pinned
+from good_tide.operations.stores.holding_area import has_area
+from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.opening import Catalog, Store, about, locked_hint, open_catalog
+from good_tide.operations.stores.pinning import check_header
+from good_tide.protocol.agent_calls import StoreView
+from good_tide.protocol.history_calls import Detail, FolderView, Found, ReadDetail
+
+_WEEK = 7 * 86400 * SECOND
+_FIRST_MONDAY = 4 * 86400 * SECOND
+"""1970 began on a Thursday; weeks are counted from its first Monday."""
+_LONG_HISTORY = 60
+"""Unseen snapshots from which on they are read in a thread of its own; fewer take less than a second or
+two."""
+
+
+class JobSession:
+    """The stores of a job. Opened when first needed; opened again after their disks were away.
+
+    :param caught_up: called when a long history was read.
+    """
+
+    def __init__(
+        self,
+        context: Context,
+        job: Job,
+        typed: TypedPassphrases,
+        caught_up: Callable[[], None] = lambda: None,
+        reading: bool = False,
+    ) -> None:
+        self._context = context
+        self.stores = JobStores(context, job, typed)
+        self._caught_up = caught_up
+        self._reader: threading.Thread | None = None
+        self.read = (0, 0)
+        """While a long history is read: snapshots done, and in all."""
+        self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
+        self.machine: Machine = context.machine_of(job)
+        self._lock = threading.RLock()
+        self._store: Store | None = None
+        self._opened_in: Path | None = None
+        self._catalog: Catalog | None = None
+        self.damage: list[str] = []
+        self._weeks: tuple[str, tuple[tuple[int, int], ...]] = ("", ())
+        self.last_state = StoreState.UNKNOWN
+        """What ``state`` was when it was last asked; unknown since the store was opened anew."""
+        self.reading = reading
+        """Whether a store of another machine is looked into, and nothing is ever written to it."""
+
+    @property
+    def job(self) -> Job:
+        """The job, with what is known of its stores by now."""
+        return self.stores.job
+
+    def take_job(self, job: Job) -> None:
+        """Go on with changed settings."""
+        with self._lock:
+            self.stores.job = job
+            self.machine = self._context.machine_of(job)
+            same = next((ref for ref in job.stores if ref.place == self.shown.place), None)
+            if same is not None:
+                self.shown = same
+            elif job.stores:
+                self.look_into(job.stores[0])
+
+    def choose_present(self) -> None:
+        """Look into another of the job's stores when the disk of the one looked into is away."""
+        if self.stores.folder_of(self.shown) is None:
+            there = next((ref for ref in self.job.stores if self.stores.folder_of(ref) is not None), None)
+            if there is not None:
+                self.look_into(there)
+
+    def ref(self, store: StoreId) -> StoreRef:
+        """How one of the job's stores is found.
+
+        Raises:
+            PersonError: the job does not have it.
+        """
+        found = next((one for one in self.job.stores if one.names(store)), None)
+        if found is None:
+            raise PersonError("The job no longer has this store", "Choose one of those there are")
+        return found
+
+    def look_into(self, ref: StoreRef) -> None:
+        """Show history from another store."""
+        with self._lock:
+            self.shown, self._store, self._catalog = ref, None, None
+
+    def state(self) -> StoreState:
+        """What can be said of the store that is looked into; opens it if that is possible, and begins to read
+        a long unseen history."""
+        self.last_state = self._state()
+        return self.last_state
+
+    def _state(self) -> StoreState:
+        self.choose_present()
+        folder = self.stores.folder_of(self.shown)
+        if folder != self._opened_in:
+            self.look_again()
+        if folder is None and not has_area(self._context.here.holdings, self.shown):
+            self.look_again()
+            return StoreState.AWAY
+        try:
+            if self._catches_up():
+                return StoreState.CATCHING_UP
+            self.sync()
+        except WrongPassphraseError:
+            return StoreState.LOCKED
+        except GoodTideError as error:
+            self.damage = [str(error)]
+            return StoreState.DAMAGED
+        return StoreState.READY if self.has_snapshots() else StoreState.EMPTY
+
+    def _catches_up(self) -> bool:
+        """Whether so much history is unseen that it is read in a thread of its own; begins that."""
+        if self._reader is not None and self._reader.is_alive():
+            return True
+        store, catalog = self.store(), self.catalog()
+        if len(set(store.snapshot_ids()) - catalog.names()) < _LONG_HISTORY:
+            return False
+
+        def tell(done: int, total: int) -> None:
+            self.read = (done, total)
+
+        def read() -> None:
+            try:
+                catalog.sync(store, tell)
+            except GoodTideError as error:
+                self.damage = [str(error)]
+            self._caught_up()
+
+        self._reader = threading.Thread(target=read, name="history", daemon=True)
+        self._reader.start()
+        return True
+
+    def unlock(self, passphrase: str) -> StoreId:
+        """Open the store that is looked into with a passphrase. Returns its id.
+
+        Raises:
+            WrongPassphraseError: it does not open. PlaceError: too many wrong ones lately.
+        """
+        with self._lock:
+            self.look_again()
+            identity = self.stores.unlock(self.shown, passphrase)
+            self.store()
+            return identity
+
+    def look_again(self) -> None:
+        """Open what is looked into anew when it is next asked for: its disk came or went, or snapshots were
+        carried over."""
+        with self._lock:
+            self._store = self._catalog = None
+            self.last_state = StoreState.UNKNOWN
+
+    def store(self) -> Store:
+        """The store that is looked into; its holding area while the disk is away.
+
+        Raises:
+            GoodTideError: it cannot be opened.
+        """
+        with self._lock:
+            if self._store is None:
+                self._opened_in = self.stores.folder_of(self.shown)
+                self._store = self.stores.looked_into(self.shown)
+                self._catalog = open_catalog(self._store, self._context.here.cache)
+            return self._store
+
+    def catalog(self) -> Catalog:
+        """The catalog of the open store."""
+        self.store()
+        assert self._catalog is not None
+        return self._catalog
+
+    def sync(self) -> None:
+        """Take notice of snapshots that were added, by this agent or by others; cheap when there are none."""
+        self.damage = [str(error) for error in self.catalog().sync(self.store())]
+
+    def pinned(self) -> dict[SnapshotId, str]:
+        """Labels of the pinned snapshots; none where the store cannot be asked now."""
+        try:
+            return pinned(self.store())
+        except GoodTideError:
+            return {}
+
+    def has_snapshots(self) -> bool:
+        """Whether there is a snapshot of this machine."""
+        return bool(self.catalog().snapshot_ids(self.machine.id))
+
+    def tide(self, after: int = 0) -> list[TidePoint]:
+        """The snapshots of this machine, without so many of the first of them."""
+        return self.catalog().tide(self.machine.id, after)
+
+    def news(self, known: Iterable[KnownHistory]) -> tuple[HistoryId, int, list[TidePoint]]:
+        """The history of this machine for somebody who knows parts of it: what stands for it, how many of the
+        first snapshots are known, and the others."""
+        with self.catalog().held_still() as catalog:
+            kept = still_holds(known, catalog.snapshot_ids(self.machine.id))
+            return catalog.history(self.machine.id), kept, catalog.tide(self.machine.id, kept)
+
+    def snapshot(self, name: SnapshotId, time: int) -> Snapshot:
+        """One snapshot of this machine.
+
+        :param time: when it was taken, for the words in which it is missed.
+
+        Raises:
+            PersonError: it is not there, or no longer.
+        """
+        self.sync()  # others may have released it
+        tide = self.tide()
+        if any(point.name == name for point in tide):
+            return self.store().read_snapshot(name)
+        raise no_longer_kept(time, [point.time for point in tide], self._context.clock.now())
+
+    def folder(self, path: bytes) -> FolderView:
+        """Lifelines of a folder's contents; of the covered folders for the empty path."""
+        with self.catalog().held_still() as catalog:
+            history = catalog.history(self.machine.id)
+            if not path:
+                return FolderView(path, tuple(catalog.roots(self.machine.id)), history)
+            number = catalog.folder(self.machine.id, path)
+            lines: list[Lifeline] = [] if number is None else catalog.lifelines(number)
+            return FolderView(path, tuple(lines), history)
+
+    def detail(self, wanted: ReadDetail) -> Detail:
+        """One version of a path, previewed and compared."""
+        # large tables, for a window only
+        from good_tide.operations.history.preview import compare_versions, compare_with_disk, preview
+
+        path = wanted.path
+        store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)
+        entry = entry_at(store, snapshot, path)
+        with self.catalog().held_still() as catalog:
+            tide = catalog.tide(self.machine.id)
+            spans = path_spans(catalog, self.machine.id, path)
+            seq = next((point.seq for point in tide if point.name == snapshot.id), 0)
+            current = next((span for span in spans if span.stood_at(seq)), None)
+            before = self._version_before(spans, current)
+            before_id = tide[before.first - 1].name if before is not None else None
+            elsewhere = self._elsewhere(path, current)
+        with_disk = with_before = None
+        if entry.kind is Kind.FILE:
+            earlier = None if before_id is None else entry_at(store, store.read_snapshot(before_id), path)
+            with_disk, with_before = (
+                compare_with_disk(store, entry, path),
+                compare_versions(store, entry, earlier),
+            )
+        return Detail(
+            path,
+            snapshot.id,
+            entry.kind,
+            entry.stat.size,
+            entry.stat.modified,
+            entry.stat.mode,
+            entry.extra.unsteady,
+            preview(store, entry),
+            with_disk,
+            with_before,
+            elsewhere,
+        )
+
+    @staticmethod
+    def _version_before(spans: list[Span], current: Span | None) -> Span | None:
+        earlier = [
+            span
+            for span in spans
+            if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT
+        ]
+        return earlier[-1] if earlier else None
+
+    def _elsewhere(self, path: bytes, current: Span | None) -> tuple[bytes, ...]:
+        """Other paths with the same content that begin where this one ends, or end where it begins: a renamed
+        file."""
+        if current is None or current.kind != Kind.FILE or not current.size:
+            return ()
+        around = [current.first] if current.first > 1 else []
+        around += [current.last + 1] if current.last is not None else []
+        return tuple(
+            other
+            for other in self.catalog().same_content(self.machine.id, current.identity, around)
+            if other != path
+        )
+
+    def find(self, words: str) -> list[Found]:
+        """Everything whose name ever contained some words."""
+        times = {point.seq: point.time for point in self.tide()}
+        found = []
+        for path in self.catalog().find(self.machine.id, words):
+            last = path_spans(self.catalog(), self.machine.id, path)[-1].last
+            found.append(Found(path, None if last is None else times[last]))
+        return found
+
+    def store_views(self) -> tuple[StoreView, ...]:
+        """The job's stores and their disks; what can be said when one is away or locked."""
+        return tuple(self._store_view(ref) for ref in self.job.stores)
+
+    def _store_view(self, ref: StoreRef) -> StoreView:
+        folder = self.stores.folder_of(ref)
+        disk = ref.name or Path(ref.path).name
+        if folder is None:
+            return StoreView(ref.id, ref.path, disk, False, True)
+        facts = self._context.disks.of_folder(folder)
+        try:
+            check_header(ref, folder)
+            hint, known = locked_hint(folder), about(folder, None)
+        except GoodTideError as error:
+            return StoreView(ref.id, str(folder), disk, True, False, trouble=str(error))
+        total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
+        shown = ref.place == self.shown.place
+        return StoreView(
+            ref.id,
+            str(folder),
+            disk,
+            True,
+            hint is not None,
+            hint or "",
+            known.stored_bytes,
+            total,
+            free,
+            kind,
+            self._by_week() if shown else (),
+            known.snapshots,
+            shown,
+            removable=facts is not None and facts.removable,
+        )
+
+    def _by_week(self) -> tuple[tuple[int, int], ...]:
+        """Stored bytes that each week added, as far as history was read."""
+        if self.last_state not in (StoreState.READY, StoreState.EMPTY):
+            return ()
+        history = self.catalog().history(self.machine.id)
+        if self._weeks[0] != history:
+            weeks = itertools.groupby(self.tide(), lambda point: (point.time - _FIRST_MONDAY) // _WEEK)
+            added = (
+                (week * _WEEK + _FIRST_MONDAY, sum(point.stored for point in points))
+                for week, points in weeks
+            )
+            self._weeks = history, tuple(added)
+        return self._weeks[1]
+
+    def ruled_out(self, coverage: Coverage) -> int:
+        """How many files of the newest snapshot some rules would leave out."""
+        states = PathStates(coverage)
+        gone = 0
+        for path, names, sizes, modified in self.catalog().standing_files(self.machine.id):
+            folder = os.fsdecode(path)
+            covered = next(
+                (
+                    one
+                    for one in self.job.folders
+                    if folder == one or folder.startswith(one.rstrip("/") + "/")
+                ),
+                None,
+            )
+            if covered is not None:
+                state = states.of(folder, covered)
+                decided = coverage.files(state, [os.fsdecode(name) for name in names], sizes, modified)
+                gone += sum(coverage.is_out(rule) for rule in decided)
+        return gone

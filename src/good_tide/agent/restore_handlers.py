@@ -1,0 +1,121 @@
+"""Restores for the window: planned, carried out, undone."""
+
+from __future__ import annotations
+
+import itertools
+from pathlib import Path
+from typing import NamedTuple
+
+from good_tide.agent.job_session import JobSession
+from good_tide.agent.sessions import Sessions
+from good_tide.agent.worker import Worker
+from good_tide.core.clock import Clock
+from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import PlanId
+from good_tide.core.progress import Silent, Steering, WorkKind
+from good_tide.core.restoring import Action
+from good_tide.core.selection import no_longer_kept
+from good_tide.core.words import count_words, printable, size_words
+from good_tide.operations.restore.carry_out import carry_out
+from good_tide.operations.restore.plan import Plan, Wish, plan_restore
+from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.stores.opening import Store
+from good_tide.protocol.agent_calls import RestoreResult, WorkEnded
+from good_tide.protocol.contract import Handler
+from good_tide.protocol.restore_calls import PlanItem, PlanRestore, PlanView, Restore, UndoRestore
+
+_PLAN_ITEMS_SHOWN = 2000
+
+
+class _KeptPlan(NamedTuple):
+    """A plan, with the job and the store that it was made for."""
+
+    session: JobSession
+    store: Store
+    plan: Plan
+
+
+class RestoreHandlers:
+    """Keeps the newest plan, and has the worker carry it out."""
+
+    def __init__(self, sessions: Sessions, worker: Worker, clock: Clock) -> None:
+        self._sessions, self._worker, self._clock = sessions, worker, clock
+        self._plans: dict[PlanId, _KeptPlan] = {}
+        self._numbers = itertools.count(1)
+
+    def handlers(self) -> tuple[Handler, ...]:
+        """What clients may ask."""
+        return PlanRestore.by(self.plan), Restore.by(self.restore), UndoRestore.by(self.undo)
+
+    def plan(self, wanted: PlanRestore) -> PlanView:
+        """Work out a restore plan and keep it."""
+        session = self._sessions.of(wanted.job)
+        wishes = [Wish(session.snapshot(item.snapshot, item.time), item.path) for item in wanted.items]
+        into = Path(wanted.into) if wanted.into else None
+        store = session.store()
+        plan = plan_restore(store, wishes, into, wanted.existing, Silent())
+        number = PlanId(next(self._numbers))
+        self._plans = {number: _KeptPlan(session, store, plan)}
+        interesting = sorted(plan.steps, key=lambda step: step.action is Action.IDENTICAL)
+        items = tuple(
+            PlanItem(step.shown, step.action, step.entry.stat.size, step.note)
+            for step in interesting[:_PLAN_ITEMS_SHOWN]
+        )
+        counts = {action: plan.count(action) for action in Action}
+        return PlanView(
+            number,
+            counts[Action.CREATE],
+            counts[Action.REPLACE],
+            counts[Action.IDENTICAL],
+            counts[Action.SKIP],
+            counts[Action.BLOCKED],
+            plan.payload,
+            items,
+            plan.notes,
+        )
+
+    def restore(self, wanted: Restore) -> None:
+        """Begin to carry a plan out.
+
+        Raises:
+            PersonError: another plan was made since.
+        """
+        kept = self._plans.get(wanted.plan)
+        if kept is None or kept.session is not self._sessions.of(wanted.job):
+            raise PersonError("This plan is no longer current", "Make it again")
+        self._worker.start(WorkKind.RESTORE, lambda steering: self._restore(kept, steering))
+        self._plans.pop(wanted.plan, None)
+
+    def _restore(self, kept: _KeptPlan, steering: Steering) -> WorkEnded:
+        present = set(kept.store.snapshot_ids())
+        for snapshot in {step.snapshot.id: step.snapshot for step in kept.plan.steps}.values():
+            if snapshot.id not in present:
+                times = [one.record.time for one in kept.store.snapshots()[0]]
+                raise no_longer_kept(snapshot.record.time, times, self._clock.now())
+        report = carry_out(kept.store, kept.plan, self._clock, steering)
+        problems = tuple(
+            f"{printable(problem.path)}: {problem.reason}"
+            for problem in [*report.problems, *report.metadata_notes]
+        )
+        aside = tuple(str(path) for path in report.set_aside)
+        result = RestoreResult(
+            report.created, report.replaced, report.identical, report.skipped, report.bytes, aside, problems
+        )
+        words = (
+            f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
+        )
+        return WorkEnded(WorkKind.RESTORE, restore=result, words=words)
+
+    def undo(self, wanted: UndoRestore) -> None:
+        """Begin to undo a restore."""
+        self._worker.start(WorkKind.UNDO, lambda steering: self._undo(Path(wanted.set_aside)))
+
+    def _undo(self, folder: Path) -> WorkEnded:
+        report = undo(folder)
+        words = (
+            f"Undone: {count_words(report.put_back, 'thing')} put back,"
+            f" {count_words(report.removed, 'restored thing')} removed"
+        )
+        if report.kept:
+            words += f"; {count_words(len(report.kept), 'thing')} left because it was changed since"
+        return WorkEnded(WorkKind.UNDO, words=words)

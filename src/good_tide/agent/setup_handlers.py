@@ -1,0 +1,281 @@
+"""Setting up from the window: disks, new jobs, stores of a job, stores to read only."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from importlib import resources
+from pathlib import Path
+
+import msgspec
+
+from good_tide.agent.job_session import JobSession
+from good_tide.agent.passphrases import TypedPassphrases
+from good_tide.agent.sessions import Sessions
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError
+from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.jobfile import parse_job_file
+from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import count_words
+from good_tide.operations.context import Context
+from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.jobs.changing import keep
+from good_tide.operations.jobs.making import checked_folders, own_history
+from good_tide.operations.records.disk_absences import DiskAbsences
+from good_tide.operations.stores.disks import (
+    best_disk,
+    devices_under,
+    examine,
+    known_store_ids,
+    look_at,
+    proposed_folder,
+    store_ref,
+)
+from good_tide.operations.stores.furnishing import (
+    Furnished,
+    WantedStore,
+    check_store_folder,
+    furnish,
+    remember,
+)
+from good_tide.operations.stores.opening import Store, locked_hint
+from good_tide.operations.stores.passphrases import open_counted
+from good_tide.operations.workplace import add_job, load_jobs
+from good_tide.protocol.contract import Handler
+from good_tide.protocol.setup_calls import (
+    AddStore,
+    AreOnSameDisk,
+    DiskView,
+    ExaminedView,
+    ExamineFolder,
+    LookAtDisks,
+    MadeView,
+    NewStore,
+    OpenToRead,
+    ProposeSetUp,
+    SetUpJob,
+    SetUpView,
+)
+from good_tide.system.user_folders import proposed_folders, user_folders
+
+OWN_POINTS = "starting-points"
+"""Folder in the settings folder with the technician's own starting points."""
+
+
+class SetUpHandlers:
+    """Answers the set-up's questions and carries it out.
+
+    :param begin: begins the first snapshot of a job that was made.
+    """
+
+    def __init__(
+        self,
+        context: Context,
+        sessions: Sessions,
+        typed: TypedPassphrases,
+        absences: DiskAbsences,
+        begin: Callable[[JobSession], None],
+    ) -> None:
+        self._context, self._sessions, self._typed, self._absences = context, sessions, typed, absences
+        self._begin = begin
+        self._settings, self._here, self._disks = context.here.settings, context.here, context.disks
+
+    def handlers(self) -> tuple[Handler, ...]:
+        """What clients may ask."""
+        return (
+            ProposeSetUp.by(self.proposal),
+            LookAtDisks.by(self.look_at_disks),
+            ExamineFolder.by(self.examine),
+            AreOnSameDisk.by(self.same_disk),
+            SetUpJob.by(self.set_up),
+            AddStore.by(self.add_store),
+            OpenToRead.by(self.open_to_read),
+        )
+
+    def proposal(self, wanted: ProposeSetUp) -> SetUpView:
+        """What a set-up begins with."""
+        home = home_folder()
+        usual = {name: folder for name, folder in user_folders(home).items() if os.path.isdir(folder)}
+        points = [(parse_job_file(text).name, text) for text in _ready_points()] + self._own_points()
+        office = next(parse_job_file(text) for name, text in points if name == "Office")
+        return SetUpView(
+            self._here.machine.name,
+            home,
+            usual,
+            tuple(proposed_folders(home)),
+            office.rules,
+            tuple(points),
+            self._has_ring(),
+        )
+
+    def _own_points(self) -> list[tuple[str, str]]:
+        """The technician's own starting points: job files in the settings folder. One that cannot be read is
+        noted and passed over."""
+        found = []
+        for file in sorted((self._settings / OWN_POINTS).glob("*.toml")):
+            try:
+                text = file.read_text(encoding="utf-8")
+                found.append((parse_job_file(text).name, text))
+            except (PersonError, OSError, UnicodeDecodeError) as error:
+                self._context.journal.add(
+                    "trouble", None, f"The starting point {file} cannot be used", (str(error),)
+                )
+        return found
+
+    def _has_ring(self) -> bool:
+        try:
+            self._context.ring.recall("-")
+        except PlaceError:
+            return False
+        return True
+
+    def look_at_disks(self, wanted: LookAtDisks) -> list[DiskView]:
+        """All disks with their checks, the best one marked."""
+        found = look_at(self._disks, self._known())
+        place = Wanted(bytes=wanted.bytes, devices=devices_under(self._disks, wanted.folders))
+        fresh = [disk for disk in found if not any(_on(folder, disk) for folder in wanted.used)]
+        best = best_disk(fresh, place)
+        views = [
+            DiskView(
+                disk,
+                tuple(check_place(disk, self._of(disk, place))),
+                self._proposed(disk, wanted.used),
+                best is not None and disk.id == best.id,
+            )
+            for disk in found
+        ]
+        order = [Level.GOOD, Level.DOUBTFUL, Level.BAD]
+        return sorted(
+            views,
+            key=lambda view: (
+                not view.best,
+                order.index(worst(list(view.checks))),
+                view.facts.name.casefold(),
+            ),
+        )
+
+    def _proposed(self, disk: DiskFacts, used: tuple[str, ...]) -> str:
+        """The store of this machine on a disk that is not in use, or a new folder."""
+        own = next(
+            (store.path for store in disk.stores if store.whose == "this" and store.path not in used), ""
+        )
+        folder = proposed_folder(disk, self._here.machine.name)
+        return own or (folder if folder not in used else f"{folder}-2")
+
+    def _known(self) -> frozenset[StoreId]:
+        return known_store_ids(load_jobs(self._settings), self._disks)
+
+    def _of(self, disk: DiskFacts, wanted: Wanted) -> Wanted:
+        return msgspec.structs.replace(wanted, times_away=self._absences.times(disk.id))
+
+    def examine(self, wanted: ExamineFolder) -> ExaminedView:
+        """One folder as the place of a store."""
+        disk = self._disks.of_folder(Path(os.path.abspath(wanted.folder)))
+        place = Wanted(bytes=wanted.bytes, devices=devices_under(self._disks, wanted.folders))
+        place = place if disk is None else self._of(disk, place)
+        found = examine(self._disks, Path(wanted.folder), place, self._known(), wanted.measure)
+        checks = list(found.checks)
+        hint = None
+        try:
+            note = check_store_folder(found.folder, wanted.folders)
+            checks += [Check(Level.GOOD, note)] if note else []
+        except PersonError as error:
+            checks.insert(0, Check(Level.BAD, error.what, error.advice))
+        if found.holds:
+            try:
+                hint = locked_hint(Path(found.folder))
+            except GoodTideError:
+                hint = None
+        return ExaminedView(found.folder, tuple(checks), found.holds, hint)
+
+    def same_disk(self, wanted: AreOnSameDisk) -> bool:
+        """Whether two paths are on the same disk, or one of them on no disk that is known."""
+        first, second = (self._disks.of_folder(Path(one)) for one in (wanted.one, wanted.other))
+        if first is None or second is None:
+            return True
+        inside = os.path.abspath(wanted.one).startswith(os.path.abspath(wanted.other) + "/")
+        return first.id == second.id or inside
+
+    def set_up(self, wanted: SetUpJob) -> MadeView:
+        """Make a job with its store, and begin its first snapshot.
+
+        Raises:
+            GoodTideError: something of it cannot be done; nothing is left half made but an empty store.
+        """
+        folders, notes = checked_folders(wanted.folders)
+        job = Job(name=wanted.name.strip() or "Office", folders=folders, stores=(), rules=wanted.rules)
+        job = own_history(job, load_jobs(self._settings), self._here.machine)
+        job.parsed_rules()
+        furnished = self._furnished(job, wanted.store, lambda first: None)
+        job, made = add_job(self._settings, furnished.job), furnished.made[0]
+        count = count_words(len(folders), "folder")
+        words = f"The job {job.name} was set up with {count} and the store {made.folder}"
+        self._context.journal.add("note", job, words)
+        self._begin(self._sessions.take(job))
+        return MadeView(job.id, made.folder, made.recovery_key, (*notes, *furnished.notes))
+
+    def add_store(self, wanted: AddStore) -> MadeView:
+        """Add a store to a job. A new one shares its chunks' identities with the first, so that history can
+        be carried."""
+        session = self._sessions.of(wanted.job)
+        furnished = self._furnished(session.job, wanted.store, lambda first: session.store())
+        self._sessions.take(keep(self._context, furnished.job))
+        made = furnished.made[0]
+        return MadeView(wanted.job, made.folder, made.recovery_key, tuple(furnished.notes))
+
+    def _furnished(self, job: Job, wanted: NewStore, twin: Callable[[StoreRef], Store | None]) -> Furnished:
+        """A job with a further store, whose passphrase is kept while the agent runs, and remembered by
+        choice."""
+        folder, passphrase = Path(os.path.abspath(wanted.folder)), wanted.passphrase
+        ref = store_ref(self._disks, folder)
+        store = WantedStore(ref, folder, passphrase is not None, wanted.doubts)
+        context = self._context
+        made = furnish(context, job, [store], lambda: passphrase, twin, wanted.hint, opens=True)
+        notes = made.notes
+        if passphrase:
+            self._typed.keep(made.made[0].ref.store, passphrase)
+            if wanted.remember:
+                notes = notes + remember(context, job, made.made, passphrase)
+        return Furnished(made.job, made.made, notes)
+
+    def open_to_read(self, wanted: OpenToRead) -> JobId:
+        """Open a store of any machine to look into it and restore from it. Each of its machines can then be
+        chosen like a job; the identity of one of them.
+
+        Raises:
+            GoodTideError: it cannot be opened, or holds no snapshot.
+        """
+        folder = Path(os.path.abspath(wanted.folder))
+        store = open_counted(self._context, folder, wanted.passphrase)
+        identity = store.header.store
+        if wanted.passphrase:
+            self._typed.keep(identity, wanted.passphrase)
+        machines = {snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]}
+        if not machines:
+            raise PersonError(f"The store in {folder} holds no snapshot", "Choose another one")
+        jobs = [
+            Job(
+                id=JobId(f"read {identity} {machine.id}"),
+                name=f"{machine.name} (only to read)",
+                folders=(),
+                stores=(store_ref(self._disks, folder),),
+                machine=machine,
+            )
+            for machine in machines.values()
+        ]
+        for job in jobs:
+            self._sessions.take(job, reading=True)
+        return jobs[-1].id
+
+
+def _ready_points() -> list[str]:
+    """The texts of the starting points that come with the program."""
+    files = sorted(
+        resources.files("good_tide").joinpath("starting_points").iterdir(), key=lambda one: one.name
+    )
+    return [file.read_text(encoding="utf-8") for file in files]
+
+
+def _on(folder: str, disk: DiskFacts) -> bool:
+    return disk.path != "/" and folder.startswith(disk.path.rstrip("/") + "/")

@@ -1,0 +1,152 @@
+"""One store of the job: its disk, its room, and the machines that use it."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QMenu,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from good_tide.core.clock import SECOND
+from good_tide.core.words import count_words, duration_words, size_words, time_words
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.stores.forecast_picture import ForecastPicture
+from good_tide.desktop.stores.limits import full_words
+from good_tide.desktop.stores.room_picture import RoomPicture
+from good_tide.protocol.agent_calls import StoreView
+from good_tide.protocol.store_calls import (
+    MachineView,
+    RoomView,
+)
+
+
+class StoreCard(QWidget):
+    """One store of the job."""
+
+    look_into = Signal(object)
+    carry = Signal(object, object)
+    readers = Signal(object)
+    drop = Signal(object)
+    eject = Signal(object)
+    limits = Signal(object)
+    takes = Signal(object)
+
+    def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
+        super().__init__()
+        self.view = view
+        frame, layout = card(margin=18, spacing=8)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(frame)
+        self.name = label(view.disk + ("" if view.present else "   away"), "title")
+        head = line(self.name)
+        head.addStretch()
+        self.into = button("Look into it")
+        self.carry_to, self.who, self.off = (
+            button("Carry history to…"),
+            button("Who may read it…"),
+            button("No longer use it"),
+        )
+        if view.present and not view.shown:
+            head.addWidget(self.into)
+        if view.present and others:
+            head.addWidget(self.carry_to)
+        if view.present and view.encrypted and not reading:
+            head.addWidget(self.who)
+        if others:
+            head.addWidget(self.off)
+        self.take_away = button("Eject")
+        self.take_away.setToolTip("Write everything out, unmount the disk, and switch it off")
+        if view.present and view.removable:
+            head.addWidget(self.take_away)
+        self.take_away.clicked.connect(lambda: self.eject.emit(view))
+        layout.addLayout(head)
+        layout.addWidget(label(self._words(view), "quiet", wrap=True))
+        if view.trouble:
+            layout.addWidget(label(view.trouble, "harm", wrap=True))
+        self.picture = RoomPicture(look)
+        if view.present and view.disk_total:
+            self.picture.show_store(view)
+            layout.addWidget(self.picture)
+        self.forecast, self.full = ForecastPicture(look), label("", "strong", wrap=True)
+        self.room = button("Limits…")
+        self.room.setToolTip(
+            "What the store may take, what stays free for other things, and what happens when room gets short"
+        )
+        self.room_view: RoomView | None = None
+        self.room.clicked.connect(lambda: self.limits.emit(self.room_view))
+        self.what = button("What takes the room…")
+        self.what.setToolTip(
+            "By snapshot, folder, kind and month; release some, or take something out of all history"
+        )
+        self.what.clicked.connect(lambda: self.takes.emit(self.view))
+        layout.addLayout(line(self.full, self.what, self.room))
+        layout.addWidget(self.forecast)
+        for widget in (self.full, self.room, self.what, self.forecast):
+            widget.hide()
+        self.machines = QTreeWidget()
+        self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "", "Rhythm"])
+        self.machines.setRootIsDecorated(False)
+        self.machines.setAccessibleName("Machines that use this store")
+        self.machines.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.machines.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
+        for column, width in enumerate((160, 150, 130, 85, 95)):
+            self.machines.setColumnWidth(column, width)
+        align_numbers(self.machines, (3,))
+        self._look, self._machines_title = look, label("Machines that use this store", "strong")
+        for one in (self._machines_title, self.machines):
+            layout.addWidget(one)
+            one.hide()
+        menu = QMenu(self.carry_to)
+        for other in others:
+            action = menu.addAction(f"{other.disk}   {other.where}")
+            action.setEnabled(other.present)
+            action.triggered.connect(lambda checked=False, other=other: self.carry.emit(view, other))
+        self.carry_to.setMenu(menu)
+        self.into.clicked.connect(lambda: self.look_into.emit(view))
+        self.who.clicked.connect(lambda: self.readers.emit(view))
+        self.off.clicked.connect(lambda: self.drop.emit(view))
+
+    def show_room(self, view: RoomView, now: int) -> None:
+        """When the disk will be full, and the coming half year."""
+        self.room_view = view
+        self.full.setText(full_words(view, now))
+        for widget in (self.full, self.room, self.what):
+            widget.show()
+        self.forecast.show_room(view, now)
+
+    def show_machines(self, machines: list[MachineView], now: int) -> None:
+        """The machines that use the store, those that are late first."""
+        self.machines.clear()
+        for one in machines:
+            state = f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
+            name = f"{one.machine} (this one)" if one.mine else one.machine
+            row = QTreeWidgetItem(
+                [name, one.job, time_words(one.last, now), f"{one.snapshots:,}", state, one.rhythm]
+            )
+            row.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            row.setToolTip(5, one.rhythm)
+            row.setForeground(4, self._look.color("coral" if one.late else "kelp"))
+            self.machines.addTopLevelItem(row)
+        self.machines.setFixedHeight(min(8, len(machines)) * 28 + 36)
+        for widget in (self._machines_title, self.machines):
+            widget.setVisible(bool(machines))
+
+    @staticmethod
+    def _words(view: StoreView) -> str:
+        if not view.present:
+            return f"{view.where}\nThe disk is not here. Everything on it is as it was; connect it to go on."
+        secrecy = (
+            f"Encrypted; hint: {view.hint or 'none'}"
+            if view.encrypted
+            else "Not encrypted: whoever has the disk can read everything"
+        )
+        shown = "   ·   the timeline shows this one" if view.shown else ""
+        where = f"{view.where}   ·   {view.file_system or 'unknown file system'}"
+        held = f"{count_words(view.snapshots, 'snapshot')}, {size_words(view.stored)} stored{shown}"
+        return f"{where}\n{secrecy}\n{held}"

@@ -1,0 +1,87 @@
+"""Shown in place of the timeline when there is nothing to show."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QWidget
+
+from good_tide.core.status import StoreState
+from good_tide.desktop.painting.widgets import button, card, centre, label, line
+from good_tide.protocol.agent_calls import Overview
+
+
+class StatePage(QWidget):
+    """Shown instead of the timeline when there is nothing to show: says what is so and offers the next
+    step."""
+
+    unlock = Signal(str, bool)
+    again = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        frame, layout = card(margin=28, spacing=12)
+        frame.setMaximumWidth(560)
+        self._title = label("", "title", wrap=True)
+        self._words = label("", "", wrap=True)
+        self._passphrase = QLineEdit()
+        self._passphrase.setEchoMode(QLineEdit.EchoMode.Password)
+        self._passphrase.setPlaceholderText("Passphrase or recovery key")
+        self._wrong = label("", "harm", wrap=True)
+        self.remember = QCheckBox("Remember it in the key ring")
+        self.open = button("Open the store", primary=True)
+        self.look_again = button("Look again")
+        for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
+            layout.addWidget(widget)
+        layout.addLayout(line(self.look_again, self.open, stretch=0))
+        centre(self, frame)
+        self._passphrase.returnPressed.connect(self._try)
+        self.open.clicked.connect(self._try)
+        self.look_again.clicked.connect(self.again)
+
+    def _try(self) -> None:
+        self.unlock.emit(self._passphrase.text(), self.remember.isChecked())
+
+    def wrong(self, words: str) -> None:
+        """The passphrase did not open the store."""
+        self._wrong.setText(words)
+        self._wrong.show()
+        self._passphrase.selectAll()
+        self._passphrase.setFocus()
+
+    def show_state(self, overview: Overview) -> None:
+        """Explain a state in which there is no timeline."""
+        disk = overview.store.disk if overview.store is not None else "the disk"
+        folder = overview.store.where if overview.store is not None else ""
+        hint = overview.store.hint if overview.store is not None else ""
+        pages = {
+            StoreState.AWAY: (
+                f"The disk {disk} is not here",
+                (
+                    f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
+                    " everything on it is as it was."
+                ),
+            ),
+            StoreState.LOCKED: (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
+            StoreState.DAMAGED: ("The store cannot be read", "\n".join(overview.trouble)),
+            StoreState.CATCHING_UP: ("Reading history", _reading_words(*overview.history_read)),
+            StoreState.EMPTY: (
+                "No snapshot yet",
+                "“Take snapshot” above takes the first one. Then the timeline begins here.",
+            ),
+        }
+        title, words = pages.get(overview.state, ("", ""))
+        self._title.setText(title)
+        self._words.setText(words)
+        locked = overview.state is StoreState.LOCKED
+        for widget in (self._passphrase, self.remember, self.open):
+            widget.setVisible(locked)
+        self._wrong.hide()
+        self.look_again.setVisible(overview.state in (StoreState.AWAY, StoreState.DAMAGED))
+
+
+def _reading_words(done: int, total: int) -> str:
+    far = f"{done:,} of {total:,} snapshots. " if total else ""
+    return (
+        f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it"
+        " goes on."
+    )

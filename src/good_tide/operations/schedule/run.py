@@ -1,0 +1,119 @@
+"""A run of a job: room made, the snapshot taken, history thinned, all kept in the records and told in the
+journal."""
+
+from __future__ import annotations
+
+from good_tide.core import planning
+from good_tide.core.errors import GoodTideError, StoppedError
+from good_tide.core.planning import JobRecord, Occasion
+from good_tide.core.settings import Job
+from good_tide.core.words import count_words, size_words
+from good_tide.operations.context import Context
+from good_tide.operations.retention.bounds import Bounds
+from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.snapshot.taking import Steps, Taken, take_snapshot
+from good_tide.operations.stores.job_stores import JobStores
+
+
+def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
+    """Run a job: make room where its limits ask for it, take its snapshot, and thin by its ladder.
+
+    Raises:
+        GoodTideError: as ``take_snapshot``, or there is too little room. A run into several stores that none
+            of them took is in what is returned.
+    """
+    job, clock, bounds = stores.job, context.clock, Bounds(context)
+    before = Standings(context).record(job)
+    began = clock.now()
+    context.records.keep(job.id, planning.began(before, began))
+    try:
+        bounds.before_run(stores, steps.control)
+        taken = take_snapshot(context, stores, steps)
+    except StoppedError:
+        context.records.keep(job.id, planning.ended(before, began, False))
+        raise
+    except GoodTideError as error:
+        _failed(context, job, before, error)
+        raise
+    done = [one for one in taken if one.snapshot is not None]
+    failed = [(one.ref.called, one.error) for one in taken if one.error is not None]
+    if not done:
+        _failed(context, job, before, failed[0][1])
+        return taken
+    context.records.keep(job.id, planning.ended(before, began, any(not one.held for one in done)))
+    for name, fault in failed:
+        if context.journal.is_news(f"store/{job.id}/{name}/{fault.what}"):
+            context.journal.add(
+                "note",
+                job,
+                f"No snapshot into {name}",
+                (fault.what,),
+                "The other stores have it.",
+                fault.advice,
+            )
+    if before.failures:
+        tries = count_words(before.failures, "try", "tries")
+        context.journal.add(
+            "good", job, "Snapshots work again", (f"After {tries} that failed: {before.error}",)
+        )
+    for one in done:
+        if not one.held:
+            bounds.after_run(stores, one.ref, steps.occasion is not Occasion.HAND, steps.control)
+    return taken
+
+
+def _failed(context: Context, job: Job, before: JobRecord, error: GoodTideError) -> None:
+    context.records.keep(job.id, planning.failed(before, context.clock.now(), error.what, error.advice))
+    if not before.failures or before.error != error.what:
+        context.journal.add(
+            "trouble",
+            job,
+            error.what,
+            (),
+            "No snapshot was taken. It is tried again by itself.",
+            error.advice,
+        )
+
+
+def cut_off_runs(context: Context, jobs: list[Job]) -> None:
+    """After a crash: note runs that were cut off. What was due stays due, and what they wrote is used by the
+    next."""
+    for job in jobs:
+        record = context.records.record(job.id)
+        if record is not None and record.begun:
+            context.records.keep(job.id, planning.cut_off(record))
+            context.journal.add(
+                "note",
+                job,
+                "The last run was cut off",
+                (),
+                "No snapshot came of it; what it wrote is used by the next one.",
+            )
+
+
+def run_words(taken: list[Taken]) -> tuple[str, str]:
+    """What became of a job's snapshot, in words; and, where no store took it, why. A store that failed beside
+    others is said."""
+    failed = [(one.ref.name, one.error) for one in taken if one.error is not None]
+    done = [one for one in taken if one.snapshot is not None]
+    if not done:
+        return "", "; ".join(f"{name}: {error}" for name, error in failed)
+    snapshot = done[0].snapshot
+    assert snapshot is not None
+    tally = snapshot.record.tally
+    words = (
+        f"Snapshot taken: {count_words(tally.changed_files, 'changed file')},"
+        f" {size_words(tally.new_bytes)} new"
+    )
+    if done[0].held:
+        words += f"; kept on this machine until {done[0].ref.name or 'the disk'} is back"
+    elif len(done) > 1:
+        words += f", into {count_words(len(done), 'store')}"
+    carried = sum(one.carried for one in taken)
+    if carried:
+        words += f"; {count_words(carried, 'snapshot')} carried over that waited for the disk"
+    if snapshot.gaps:
+        words += f"; {count_words(snapshot.gaps, 'file')} could not be read"
+    if failed:
+        words += "; not into " + ", ".join(f"{name} ({error})" for name, error in failed)
+    return words, ""

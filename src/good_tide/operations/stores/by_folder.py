@@ -1,0 +1,102 @@
+"""Opening a store that a person names: by its folder, or by the name of its disk in a job."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.settings import Job, StoreRef
+from good_tide.operations.context import Context
+from good_tide.operations.records.store_memory import Noticed, StoreMemory
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.job_stores import Passphrases
+from good_tide.operations.stores.opening import Store, locked_hint, open_at, store_id
+from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
+from good_tide.operations.stores.pinning import check_header, check_keys
+from good_tide.operations.stores.users import users_of_folder
+from good_tide.operations.workplace import load_jobs
+
+
+class Opened(msgspec.Struct, frozen=True):
+    """A store that is open, and what is strange about it."""
+
+    store: Store
+    noticed: list[Noticed]
+
+
+def open_folder(
+    context: Context, folder: Path, passphrases: Passphrases, kept_of: Job | None = None
+) -> Opened:
+    """Open the store in a folder, whether a job uses it or not; one that a job of this machine knows must be
+    the one that it knows. What is strange about it is noted too.
+
+    :param kept_of: a job whose passphrase file or key ring is asked before the person is.
+
+    Raises:
+        GoodTideError: it cannot be opened.
+    """
+    if not os.path.isdir(folder):
+        return Opened(open_at(folder, None), [])
+    ref = next((ref for _, ref in users_of_folder(context, str(folder)) if ref.store), None)
+    if ref is not None:
+        check_header(ref, folder)
+    opened = open_counted(context, folder, _passphrase(context, folder, passphrases, kept_of))
+    if ref is not None:
+        check_keys(ref, opened)
+    noticed = StoreMemory(context.here.state, opened.header.store).look(opened)
+    for one in noticed:
+        context.journal.add("trouble", None, one.what, (), "", one.todo)
+    return Opened(opened, noticed)
+
+
+def _passphrase(context: Context, folder: Path, passphrases: Passphrases, kept_of: Job | None) -> str | None:
+    identity = store_id(folder)
+    found = passphrases.known(identity)
+    if found is not None:
+        return found
+    hint = locked_hint(folder)
+    if hint is None:
+        return None
+    if kept_of is not None:
+        found = kept_passphrase(kept_of, identity, context.ring)
+    return found if found is not None else passphrases.ask(str(folder), hint)
+
+
+def open_named(context: Context, named: str, passphrases: Passphrases) -> Opened:
+    """Open a store by its folder, or by the name of its disk in a job.
+
+    Raises:
+        GoodTideError: there is none of that name, its disk is away, or it cannot be opened.
+    """
+    if os.path.isdir(named):
+        return open_folder(context, Path(named), passphrases)
+    job, ref = named_ref(context, named)
+    return open_folder(context, present_folder(context, ref), passphrases, job)
+
+
+def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
+    """The store of the first job that calls it so: by the name of its disk, or its path.
+
+    Raises:
+        PersonError: none does.
+    """
+    for job in load_jobs(context.here.settings):
+        for ref in job.stores:
+            if named in (ref.name, ref.path):
+                return job, ref
+    raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
+
+
+def present_folder(context: Context, ref: StoreRef) -> Path:
+    """Where a store is now.
+
+    Raises:
+        PlaceError: its disk is away.
+    """
+    folder = locate(ref, context.disks)
+    if folder is None:
+        raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+    return folder

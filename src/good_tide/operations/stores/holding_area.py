@@ -1,0 +1,113 @@
+"""The holding area of a job's store: where it lies, what it holds, how it is opened. Taking snapshots into
+it, and carrying them over, is in ``snapshot.holding``."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import StoreId
+from good_tide.core.settings import Holding, StoreRef
+from good_tide.storage.header import HEADER_FILE, read_header, read_slots, slot_hint
+from good_tide.storage.holding import DISK_FOLDER, HoldingArea, open_holding
+from good_tide.storage.place import LocalPlace
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+
+_FOLDER = "holding"
+
+__all__ = [
+    "HoldingArea",
+    "area_folder",
+    "area_for",
+    "area_root",
+    "has_area",
+    "held_count",
+    "limit_bytes",
+    "open_area",
+    "slots_folder",
+    "store_of_area",
+]
+
+
+def area_root(data: Path) -> Path:
+    """The folder of all holding areas; never taken into a snapshot."""
+    return data / _FOLDER
+
+
+def area_folder(data: Path, ref: StoreRef) -> Path:
+    """Where the holding area of a store lies. It follows the disk, wherever it is mounted."""
+    name = f"{ref.disk}/{ref.inside}" if ref.disk else ref.path
+    return area_root(data) / hashlib.blake2b(name.encode(), digest_size=10).hexdigest()
+
+
+def has_area(data: Path, ref: StoreRef) -> bool:
+    """Whether a store has a holding area that takes snapshots: it has been here once."""
+    folder = area_folder(data, ref)
+    return (folder / DISK_FOLDER / HEADER_FILE).is_file() and bool(LocalPlace(folder).names("mark"))
+
+
+def held_count(data: Path, ref: StoreRef) -> int:
+    """How many snapshots wait for the disk of a store."""
+    try:
+        return len(LocalPlace(area_folder(data, ref)).names(SNAPSHOT_FOLDER))
+    except PlaceError:
+        return 0
+
+
+def store_of_area(data: Path, ref: StoreRef) -> StoreId:
+    """The id of the store that an area belongs to.
+
+    Raises:
+        PlaceError: there is no area.
+    """
+    return read_header(LocalPlace(area_folder(data, ref) / DISK_FOLDER)).store
+
+
+def slots_folder(data: Path, ref: StoreRef) -> Path:
+    """Where the area has its copies of the store's header and key slots."""
+    return area_folder(data, ref) / DISK_FOLDER
+
+
+def hint_of(data: Path, ref: StoreRef) -> str | None:
+    """The hint of the store's passphrase, as its area knows it; None where it needs none.
+
+    Raises:
+        PlaceError: there is no area.
+    """
+    place = LocalPlace(area_folder(data, ref) / DISK_FOLDER)
+    return slot_hint(read_slots(place)) if read_header(place).encrypted else None
+
+
+def limit_bytes(holding: Holding, folder: Path) -> int:
+    """What an area may take now: the job's limit, or its part of the room that is free without it."""
+    existing = folder
+    while not existing.exists():
+        existing = existing.parent
+    room = os.statvfs(existing)
+    own = LocalPlace(folder).total_bytes() if folder.exists() else 0
+    return min(holding.limit_bytes, int((room.f_bavail * room.f_frsize + own) * holding.part_of_free))
+
+
+def open_area(
+    data: Path, ref: StoreRef, passphrase: str | None, holding: Holding, known: Iterable[str]
+) -> HoldingArea:
+    """Open the area of a store whose disk is away; ``known`` names the snapshots on the disk.
+
+    Raises:
+        PlaceError: there is none. WrongPassphraseError: the passphrase is wrong, or needed.
+    """
+    folder = area_folder(data, ref)
+    if not has_area(data, ref):
+        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
+    return open_holding(folder, passphrase, known, limit_bytes(holding, folder))
+
+
+def area_for(data: Path, ref: StoreRef, store: Store, holding: Holding) -> HoldingArea:
+    """The area of a store that is here."""
+    folder = area_folder(data, ref)
+    area = HoldingArea(folder, store.header, store.keys, (), limit_bytes(holding, folder))
+    area.base = store
+    return area

@@ -1,0 +1,211 @@
+"""The ways into a job's stores and their holding areas: found, checked, opened with what is known of their
+passphrases."""
+
+from __future__ import annotations
+
+import threading
+import time
+from pathlib import Path
+from typing import Protocol
+
+from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.identifiers import StoreId
+from good_tide.core.settings import Job, StoreRef
+from good_tide.operations.context import Context
+from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.stores import holding_area as areas
+from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.opening import Store, catalog_names, locked_hint, store_id
+from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
+from good_tide.operations.stores.pinning import check_header, check_keys, knowing, pin_in_settings
+from good_tide.operations.stores.probing import probe_apart
+
+_ANSWER_HOLDS = 20.0
+"""Seconds for which a share that answered, or did not, is believed to do so still."""
+
+
+class Passphrases(Protocol):
+    """Where passphrases come from besides a job's passphrase file and the key ring."""
+
+    def known(self, store: StoreId) -> str | None:
+        """One that a person typed or named before; None if there is none."""
+        ...
+
+    def ask(self, where: str, hint: str | None) -> str | None:
+        """One that a person types now; None when nobody can be asked."""
+        ...
+
+    def unreadable(self, error: PersonError) -> None:
+        """A job's passphrase file cannot be read: raises the error, or lets the person be asked."""
+        ...
+
+
+class NobodyToAsk:
+    """No passphrases but those that are kept."""
+
+    def known(self, store: StoreId) -> str | None:
+        return None
+
+    def ask(self, where: str, hint: str | None) -> str | None:
+        return None
+
+    def unreadable(self, error: PersonError) -> None:
+        raise error
+
+
+class JobStores:
+    """The ways into the stores of one job, which comes to know them. What was opened stays open. Threads may
+    use it at once."""
+
+    def __init__(self, context: Context, job: Job, passphrases: Passphrases) -> None:
+        self.job = job
+        self._context, self._passphrases = context, passphrases
+        self._asked: dict[str, tuple[float, bool]] = {}
+        self._open: dict[StoreId, Store] = {}
+        self._refused: dict[StoreId, str] = {}
+        """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
+        self._lock = threading.RLock()
+
+    def folder_of(self, ref: StoreRef) -> Path | None:
+        """Where one of the job's stores is now, None while its disk is away or its share does not answer."""
+        folder = locate(ref, self._context.disks)
+        if folder is not None and ref.disk.startswith("share:") and not self._answers(folder):
+            return None
+        return folder
+
+    def _answers(self, folder: Path) -> bool:
+        """Whether a share answers, asked in a process of its own; the answer holds for a while."""
+        asked, answered = self._asked.get(str(folder), (-_ANSWER_HOLDS, False))
+        if time.monotonic() - asked > _ANSWER_HOLDS:
+            answered = probe_apart(folder, frozenset()) is not None
+            self._asked[str(folder)] = (time.monotonic(), answered)
+        return answered
+
+    def present(self, ref: StoreRef) -> Path:
+        """Where a store is now.
+
+        Raises:
+            PlaceError: its disk is away.
+        """
+        folder = self.folder_of(ref)
+        if folder is None:
+            raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+        return folder
+
+    def here(self) -> list[StoreRef]:
+        """The job's stores that are here now."""
+        return [ref for ref in self.job.stores if self.folder_of(ref) is not None]
+
+    def store(self, ref: StoreRef) -> Store:
+        """One of the job's stores, whose disk is here.
+
+        Raises:
+            GoodTideError: it cannot be opened, or another one is in its place.
+        """
+        folder = self.present(ref)
+        with self._lock:
+            check_header(ref, folder)
+            identity = store_id(folder)
+            known = self._open.get(identity)
+            if known is not None and known.place.title == str(folder):
+                check_keys(ref, known)
+                return known
+            passphrase = self._passphrase(identity, folder)
+            try:
+                opened = open_counted(self._context, folder, passphrase)
+            except WrongPassphraseError:
+                self._refuse(identity, passphrase)
+                raise
+            check_keys(ref, opened)
+            self._open[identity] = opened
+            pin_in_settings(self._context.here.settings, self.job.id, ref, opened)
+            self.job = knowing(self.job, ref, opened)
+            return opened
+
+    def _passphrase(self, identity: StoreId, folder: Path) -> str | None:
+        """What was typed; or what the passphrase file or the key ring has; or what a person types now.
+
+        :param folder: where the header with the key slots lies.
+        """
+        hint = locked_hint(folder)
+        if hint is None:
+            return None
+        found = self._passphrases.known(identity)
+        if found is None:
+            try:
+                found = kept_passphrase(self.job, identity, self._context.ring)
+            except PersonError as error:
+                self._passphrases.unreadable(error)
+        if found is None:
+            found = self._passphrases.ask(str(folder), hint)
+        if found is not None and self._refused.get(identity) == found:
+            raise WrongPassphraseError(
+                "The passphrase that is kept no longer opens this store", "Type the one that holds now"
+            )
+        return found
+
+    def _refuse(self, identity: StoreId, passphrase: str | None) -> None:
+        if passphrase is not None:
+            self._refused[identity] = passphrase
+
+    def area(self, ref: StoreRef) -> areas.HoldingArea:
+        """The holding area of a store whose disk is away.
+
+        Raises:
+            GoodTideError: there is none, or it cannot be opened.
+        """
+        holdings = self._context.here.holdings
+        with self._lock:
+            if not areas.has_area(holdings, ref):
+                raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+            identity = areas.store_of_area(holdings, ref)
+            passphrase = self._passphrase(identity, areas.slots_folder(holdings, ref))
+            return self._area(ref, identity, passphrase)
+
+    def _area(self, ref: StoreRef, identity: StoreId, passphrase: str | None) -> areas.HoldingArea:
+        here = self._context.here
+        known = catalog_names(here.cache, identity)
+        if passphrase is None:
+            return areas.open_area(here.holdings, ref, None, self.job.holding, known)
+        counter = TryCounter(here.state, identity, self._context.clock)
+        try:
+            return counter.counted(
+                lambda: areas.open_area(here.holdings, ref, passphrase, self.job.holding, known)
+            )
+        except WrongPassphraseError:
+            self._refuse(identity, passphrase)
+            raise
+
+    def looked_into(self, ref: StoreRef) -> Store:
+        """A store as its history is looked into: with what the holding area has besides, or that alone while
+        the disk is away.
+
+        Raises:
+            GoodTideError: it cannot be opened.
+        """
+        if self.folder_of(ref) is None:
+            return self.area(ref)
+        store, holdings = self.store(ref), self._context.here.holdings
+        if areas.held_count(holdings, ref):
+            return areas.area_for(holdings, ref, store, self.job.holding)
+        return store
+
+    def unlock(self, ref: StoreRef, passphrase: str) -> StoreId:
+        """Open a store, or the holding area while its disk is away, with a passphrase. Returns its id.
+
+        Raises:
+            WrongPassphraseError: it does not open.
+            PlaceError: too many wrong ones lately, or neither is here.
+        """
+        holdings = self._context.here.holdings
+        with self._lock:
+            if self.folder_of(ref) is None and areas.has_area(holdings, ref):
+                identity = areas.store_of_area(holdings, ref)
+                self._area(ref, identity, passphrase)
+                return identity
+            present = self.present(ref)
+            check_header(ref, present)
+            store = open_counted(self._context, present, passphrase)
+            check_keys(ref, store)
+            self._open[store.header.store] = store
+            return store.header.store

@@ -1,0 +1,54 @@
+"""Passphrases of stores: where they are kept, and wrong ones counted."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.identifiers import StoreId
+from good_tide.core.settings import Job
+from good_tide.operations.context import Context
+from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.stores.opening import Store, open_at
+from good_tide.storage.header import HEADER_FILE, read_header
+from good_tide.storage.place import LocalPlace
+from good_tide.system.keyrings import KeyRing
+
+
+def kept_passphrase(job: Job, store: StoreId, ring: KeyRing) -> str | None:
+    """The passphrase of a job's store from its file, or from the key ring; None where neither has one.
+
+    Raises:
+        PersonError: the passphrase file cannot be read.
+    """
+    if job.passphrase_file:
+        return passphrase_in(Path(job.passphrase_file), "Check the path, or change the job")
+    try:
+        return ring.recall(store)
+    except PlaceError:
+        return None
+
+
+def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8 text") -> str:
+    """The passphrase in a file, without the line's end.
+
+    Raises:
+        PersonError: the file cannot be read.
+    """
+    try:
+        return file.read_text(encoding="utf-8").rstrip("\r\n")
+    except (OSError, UnicodeDecodeError) as error:
+        raise PersonError(f"The passphrase file {file} cannot be read", advice) from error
+
+
+def open_counted(context: Context, folder: Path, passphrase: str | None) -> Store:
+    """Open a store, counting wrong tries.
+
+    Raises:
+        PlaceError: too many of them lately; or as ``open_at``.
+    """
+    if passphrase is None or not os.path.isfile(folder / HEADER_FILE):
+        return open_at(folder, passphrase)
+    counter = TryCounter(context.here.state, read_header(LocalPlace(folder)).store, context.clock)
+    return counter.counted(lambda: open_at(folder, passphrase))

@@ -1,0 +1,82 @@
+"""Looking back: what was in a folder and when, one version of a path, names found anywhere in time."""
+
+from __future__ import annotations
+
+import msgspec
+
+from good_tide.core.comparing import Comparison
+from good_tide.core.entries import Kind
+from good_tide.core.history import Lifeline
+from good_tide.core.identifiers import HistoryId, SnapshotId
+from good_tide.core.previews import Preview
+from good_tide.protocol.contract import JobCall
+
+
+class FolderView(msgspec.Struct, frozen=True):
+    """The lifelines of a folder's contents; of the covered folders for the empty path. Their spans count the
+    snapshots of ``history``."""
+
+    path: bytes
+    lifelines: tuple[Lifeline, ...]
+    history: HistoryId
+
+
+class ReadFolder(JobCall[FolderView], frozen=True):
+    """What ever was in a folder; the covered folders for the empty path."""
+
+    path: bytes
+
+
+class Detail(msgspec.Struct, frozen=True):
+    """One version of one path.
+
+    :param with_disk: compared with what is on the disk now; None for what is no file.
+    :param elsewhere: where the same content came from or went under another name.
+    """
+
+    path: bytes
+    snapshot: SnapshotId
+    kind: Kind
+    size: int
+    modified: int
+    mode: int
+    unsteady: bool
+    preview: Preview
+    with_disk: Comparison | None = None
+    with_before: Comparison | None = None
+    elsewhere: tuple[bytes, ...] = ()
+
+
+class ReadDetail(JobCall[Detail], frozen=True):
+    """A path in a snapshot, which was taken at ``time``."""
+
+    path: bytes
+    snapshot: SnapshotId
+    time: int = 0
+
+
+class Found(msgspec.Struct, array_like=True, frozen=True):
+    """A path found by name, with when it was last seen (None: it stands now)."""
+
+    path: bytes
+    last_seen: int | None
+
+
+class FindNames(JobCall[list[Found]], frozen=True):
+    """Everything whose name ever contained some words."""
+
+    words: str
+
+
+class PinSnapshot(JobCall[None], frozen=True):
+    """Pin a snapshot of the job, or take its pin away."""
+
+    snapshot: SnapshotId
+    on: bool = True
+    label: str = ""
+
+
+class ReadGaps(JobCall[list[str]], frozen=True):
+    """What a snapshot of the job left out, a line each."""
+
+    snapshot: SnapshotId

@@ -1,0 +1,204 @@
+"""Painting the views of the window into PNG files, without a display."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtGui import QPainter, QPixmap
+from PySide6.QtWidgets import QFrame
+
+from good_tide.core.status import JobFacts, StoreState, status
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.views import VIEWS
+from good_tide.desktop.shell.window import MainWindow
+from good_tide.operations.workplace import this_workplace
+from good_tide.protocol.sockets import agent_socket
+from tools.window_driver import Views, settle, wait_until
+
+
+def socket_of(settings: Path) -> Path:
+    """The socket of the agent that serves the jobs in a settings folder."""
+    return agent_socket(this_workplace().runtime, settings)
+
+
+def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") -> list[Path]:
+    """Paint the main views into PNG files, from the live window with the agent behind it.
+
+    Raises:
+        RuntimeError: the agent did not answer in time.
+    """
+    _, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    views = Views(window)
+    window.show()
+    window.start()
+    wait_until(lambda: window.overview.state is StoreState.READY and not views.timeline.model.missing_views())
+    folder.mkdir(parents=True, exist_ok=True)
+    made = []
+
+    def shoot(name: str) -> None:
+        settle()
+        file = folder / f"{name}.png"
+        window.grab().save(str(file))
+        made.append(file)
+
+    place = views.timeline
+    shoot("timeline-all")
+    winter = (
+        next(line.name for line in place.model._views[b""] if line.name.endswith(b"Productions"))
+        + b"/Winter play"
+    )
+    office = winter.replace(b"Productions/Winter play", b"Office")
+    _enter(views, office + b"/Budgets")
+    place.model.step_change(forward=False)
+    _choose(window, views, office + b"/Budgets/winter play budget.csv", place.model.moment)
+    budget = place.model.row_of(place.model.selected)
+    if budget is not None and len(budget.line.spans) > 1:
+        before = budget.line.spans[-2].last or 1
+        place.go(before)
+        wait_detail(window)
+        place.inspector._modes.button(1).click()
+    shoot("timeline-budget")
+    place.plan([place.model.picked(office + b"/Budgets/winter play budget.csv")])
+    assert place.dialog is not None
+    dialog = place.dialog
+    wait_until(lambda: dialog.plan is not None)
+    settle()
+    dialog.grab().save(str(folder / "restore-plan.png"))
+    made.append(folder / "restore-plan.png")
+    dialog.reject()
+    _enter(views, winter)
+    wait_detail(window)
+    shoot("timeline-winter")
+    for kind in VIEWS[1:]:
+        name = kind.title
+        window.show_view(kind)
+        wait_until(lambda: not window.link.waits)
+        if name == "Coverage":
+            _coverage(window, views, shoot)
+            continue
+        if name == "Rhythm":
+            wait_until(lambda: views.rhythm.view is not None)
+        shoot(name.lower())
+        if name == "Rhythm":
+            views.rhythm.ladder.choose("usual")
+            views.rhythm.show_below()
+            wait_until(lambda: "up to" not in views.rhythm.ladder.words.text())
+            shoot("ladder")
+        if name == "Journal":
+            views.journal.what.setCurrentIndex(1)
+            shoot("journal-runs")
+        if name == "Stores":
+            _room(window, views, shoot)
+            views.stores.open_panel()
+            wait_until(lambda: views.stores.panel.place.examined is not None and not window.link.waits)
+            shoot("stores-add")
+    window.close()
+    return made
+
+
+def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
+    """What takes the room of a store, with a stretch of time chosen and something looked for in all of
+    history."""
+    page = views.stores.room_page
+    views.stores.cards[0].what.click()
+    wait_until(lambda: bool(page.picture.snapshots))
+    names = [one.id for one in page.picture.snapshots]
+    page.picture.choose(names[len(names) // 3 : len(names) // 2])
+    page.pattern.setText("*.wav")
+    page.look.click()
+    wait_until(lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link.waits)
+    shoot("stores-room")
+    page.back.click()
+
+
+def _coverage(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
+    """Coverage as it is, and with a rule being weighed."""
+    place = views.coverage
+    wait_until(lambda: place.survey is not None and place.survey.done)
+    shoot("coverage")
+    place.rules.add_line("exclude kind sound")
+    wait_until(lambda: place.keep.isEnabled() and not window.link.waits and not place._timer.isActive())
+    shoot("coverage-change")
+    place.discard.click()
+    wait_until(lambda: not window.link.waits)
+
+
+def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -> list[Path]:
+    """Paint the set-up of a machine without a job into PNG files, and carry it out with what is proposed."""
+    _, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    window.show()
+    window.start()
+    page = window.set_up
+    wait_until(
+        lambda: (
+            page.survey is not None
+            and page.survey.done
+            and page.place.examined is not None
+            and not window.link.waits
+        )
+    )
+    page.secrecy.take_proposal()
+    wait_until(lambda: page.begin.isEnabled() and page.secrecy.bar.score > 0)
+    made = []
+    for name in ("set-up", "recovery-key"):
+        settle()
+        made.append(folder / f"{name}.png")
+        window.grab().save(str(made[-1]))
+        if name == "set-up":
+            page.begin.click()
+            wait_until(
+                lambda: (
+                    window.pages.currentWidget() is window.recovery
+                    and window.overview.state is StoreState.READY
+                    and window.overview.work is None
+                )
+            )
+    window.close()
+    return made
+
+
+def render_states(file: Path, facts: Sequence[JobFacts], now: int, theme: str = "") -> None:
+    """Paint the head of the window in several states, one below the other, into a PNG file."""
+    _, look = make_application(theme)
+    window = MainWindow(look, Path("none"), Path("none"))
+    window.resize(1280, 800)
+    head = window.findChild(QFrame, "head")
+    assert head is not None
+    strips = []
+    for one in facts:
+        window.head.show_status(status(one, now))
+        window.head.take.setEnabled(one.state in (StoreState.READY, StoreState.EMPTY) and not one.working)
+        settle()
+        strips.append(head.grab())
+    high = sum(strip.height() + 2 for strip in strips)
+    picture = QPixmap(strips[0].width(), high)
+    picture.fill(look.color("ground"))
+    painter, top = QPainter(picture), 0
+    for strip in strips:
+        painter.drawPixmap(0, top, strip)
+        top += strip.height() + 2
+    painter.end()
+    picture.save(str(file))
+
+
+def _enter(views: Views, path: bytes) -> None:
+    views.timeline.enter(path)
+    wait_until(lambda: not views.timeline.model.missing_views())
+
+
+def _choose(window: MainWindow, views: Views, path: bytes, seq: int) -> None:
+    views.timeline.select(path)
+    views.timeline.go(seq)
+    wait_detail(window)
+
+
+def wait_detail(window: MainWindow) -> None:
+    """Wait until the inspector shows what is chosen."""
+    settle()
+    wait_until(lambda: not window.link.waits)

@@ -19,7 +19,7 @@ import numpy as np
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.coverage import Coverage
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.rules import parse_rule
@@ -41,7 +41,7 @@ _MEASURED = (
     "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL);"
     " print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
 )
-MACHINE = Machine("be" * 16, "bench")
+MACHINE = Machine(MachineId("be" * 16), "bench")
 SEAL = "openssl enc -aes-256-ctr -pass pass:x -pbkdf2"
 
 
@@ -91,7 +91,7 @@ def program(*words: str | Path) -> None:
     PEAKS.append(int(subprocess.run(command, check=True, capture_output=True).stdout) / 1024)
 
 
-def timed(act: Callable[[], None]) -> float:
+def timed(act: Callable[[], object]) -> float:
     """Seconds of one call."""
     begun = time.perf_counter()
     act()
@@ -273,9 +273,9 @@ def lifelines(base: Path) -> None:
         clock = SetClock(Nanoseconds((1_700_000_000 + hour * 3600) * SECOND))
         capture(store, CaptureRequest((folder,), MACHINE), clock, Silent(), base / "state")
     catalog, _ = synced_catalog(store, base / "cache home" / "good-tide")
-    number = catalog.folder(MACHINE.id, os.fsencode(folder))
-    assert number is not None
-    times = [timed(lambda: [*catalog.lifelines(number)] and None) for _ in range(7)]
+    desk = catalog.folder(MACHINE.id, os.fsencode(folder))
+    assert desk is not None
+    times = [timed(lambda: [*catalog.lifelines(desk)] and None) for _ in range(7)]
     show(
         f"lifelines, 500 entries over {SNAPSHOTS:,} snapshots",
         f"{statistics.median(times) * 1000:.0f} ms",

@@ -14,6 +14,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -32,6 +33,9 @@ def make_files(root: Path, count: int) -> None:
         if number % 500 == 0:
             folder.mkdir(parents=True, exist_ok=True)
         (folder / f"note {number}.txt").write_bytes(rng.bytes(int(rng.integers(100, 900))))
+
+
+_Commands = tuple[tuple[str, tuple[str | Path, ...]], ...]
 
 
 class Machine:
@@ -78,7 +82,7 @@ class Machine:
         one = self.work / "part 0" / "folder 0" / "note 0.txt"
         self._cost("job", "add", "Office", "--folder", self.work, "--store", self.store, "--unencrypted")
         self._cost("store", "create", self.twin, "--unencrypted")
-        for name, words in (
+        first: _Commands = (
             ("snapshot, first", ("snapshot", "Office")),
             ("snapshot, unchanged", ("snapshot", "Office")),
             ("coverage", ("coverage", "Office", "--rule", "exclude kind sound")),
@@ -96,40 +100,46 @@ class Machine:
             ),
             ("carry", ("store", "carry", self.store, self.twin)),
             ("room", ("room", self.store, "--by", "folder")),
-        ):
-            tell(name)
-            self.run(name, *words)
+        )
+        self._run_all(first, tell)
         for folder in (self.work / "part 0").iterdir():
             for file in folder.iterdir():
                 file.write_bytes(file.read_bytes() + b"changed")
-        for name, words in (
+        changed: _Commands = (
             ("snapshot, much changed", ("snapshot", "Office")),
             ("versions, read anew", ("versions", *store, one)),
             (
                 "restore, set aside",
                 ("restore", *store, "--snapshot", self._first(), "--path", self.work, "--in-place"),
             ),
-        ):
-            tell(name)
-            self.run(name, *words)
+        )
+        self._run_all(changed, tell)
         aside = next(path for path in self.work.iterdir() if path.name.startswith("Set aside"))
-        for name, words in (
+        last: _Commands = (
             ("undo", ("undo", *store, aside)),
             ("purge, plan", ("purge", self.store, "note 1*.txt", "--plan")),
             ("purge", ("purge", self.store, "note 1*.txt")),
             ("sweep", ("sweep", self.store)),
             ("history", ("history", *store)),
             ("status", ("status",)),
-        ):
-            tell(name)
-            self.run(name, *words)
+        )
+        self._run_all(last, tell)
         tell("release")
         self.run("release", "release", self.store, self._first())
+
+    def _run_all(self, commands: _Commands, tell: Callable[[str], None]) -> None:
+        for name, words in commands:
+            tell(name)
+            self.run(name, *words)
 
     def _first(self) -> str:
         return min(
             (path for path in (self.store / "snapshots").iterdir()), key=lambda path: path.stat().st_mtime_ns
         ).name
+
+
+def _tell(files: int, name: str) -> None:
+    print(f"\r{files:>9,} files: {name:<30}", end="", file=sys.stderr)
 
 
 def main() -> int:
@@ -139,9 +149,7 @@ def main() -> int:
         machines = []
         for files in (count, 10 * count):
             made = Machine(Path(folder) / str(files), files)
-            made.all(
-                lambda name, files=files: print(f"\r{files:>9,} files: {name:<30}", end="", file=sys.stderr)
-            )  # type: ignore[misc]
+            made.all(partial(_tell, files))
             machines.append(made)
     print(file=sys.stderr)
     small, large = machines

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 from good_tide.core.entries import Entry, Extent, Kind, Stat
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, SnapshotRecord
@@ -21,7 +21,7 @@ from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 from good_tide.storage.sweep import Sweep, Watched
 from good_tide.storage.writer import Ticket, WriteSession
 
-_MACHINE = Machine("aa" * 16, "bench")
+_MACHINE = Machine(MachineId("aa" * 16), "bench")
 
 
 def build(root: Path, chunks: int, snapshots: int) -> Store:
@@ -54,11 +54,8 @@ def build(root: Path, chunks: int, snapshots: int) -> Store:
             ]
             top = session.put_page(encode_page(inner))
             roots = encode_page([Entry(b"/home", Kind.FOLDER, extents=(Extent(top, 0, 0),))])
-            session.publish(
-                lambda new, stored, roots=roots, number=number: SnapshotRecord(
-                    time=number + 1, machine=_MACHINE, roots=roots
-                )
-            )  # type: ignore[misc]
+            record = SnapshotRecord(time=number + 1, machine=_MACHINE, roots=roots)
+            session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
     return open_store(root, None)
 
 

@@ -10,7 +10,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QPushButton, QTreeWidget, QTreeWidgetItem
 from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
@@ -32,6 +32,20 @@ def put_away(window: MainWindow) -> None:
     window.close()
     window.deleteLater()
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+def end(window: MainWindow, agent: Agent, thread: threading.Thread) -> None:
+    """End a window and the agent behind it."""
+    put_away(window)
+    agent.end()
+    thread.join()
+
+
+def row_of(tree: QTreeWidget, number: int) -> QTreeWidgetItem:
+    """A row of a list, which is there."""
+    item = tree.topLevelItem(number)
+    assert item is not None
+    return item
 
 
 class WindowTest(GoodTideTest):
@@ -65,7 +79,7 @@ class WindowTest(GoodTideTest):
         self.views = Views(self.window)
         self.window.show()
         self.window.start()
-        self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))
+        self.addCleanup(end, self.window, self.agent, thread)
         self.until(lambda: self.window.overview.state == "ready")
 
     def make_history(self, store: Store) -> None:

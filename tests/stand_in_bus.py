@@ -64,7 +64,7 @@ class StandInServices:
             await self._bus.request_name(name)
         self._bus.add_message_handler(self._answer)
         self._ready.set()
-        await self._bus.wait_for_disconnect()
+        await self._bus.wait_for_disconnect()  # type: ignore[no-untyped-call]
 
     def _answer(self, message: Message) -> Message | None:
         if (
@@ -121,7 +121,7 @@ class StandInServices:
             self.items.append(f"{message.sender} {body[0]}")
             return Message.new_method_return(message)
         if member in ("Suspend", "PowerOff", "Unmount", "Eject"):
-            self.asked.append(f"{member} {message.path.rpartition('/')[2]}")
+            self.asked.append(f"{member} {(message.path or '').rpartition('/')[2]}")
             return Message.new_method_return(message)
         return None
 
@@ -140,7 +140,8 @@ class StandInServices:
 def main() -> None:
     """Ask everything, and print what came of it as JSON."""
     address = os.environ["DBUS_SESSION_BUS_ADDRESS"]
-    services, bus, found = StandInServices(address), Bus("session"), {}
+    services, bus = StandInServices(address), Bus("session")
+    found: dict[str, object] = {}
 
     def around() -> list[object]:
         now = SystemSurroundings(bus, bus).around()

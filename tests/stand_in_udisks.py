@@ -53,7 +53,7 @@ def _serve(ready: threading.Event, address: str) -> None:
 
         bus.add_message_handler(answer)
         ready.set()
-        await bus.wait_for_disconnect()
+        await bus.wait_for_disconnect()  # type: ignore[no-untyped-call]
 
     asyncio.run(run())
 

@@ -11,13 +11,14 @@ import signal
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SECOND, Clock, SetClock, SystemClock
 from good_tide.core.entries import Kind
 from good_tide.core.happenings import Filter
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Job, StoreRef
@@ -186,12 +187,7 @@ def a_day(folder: Path) -> dict[str, object]:
             off_until = now + life.random.randrange(10) * 10 * MINUTE
         elif 0.5 < chance < 0.56 and life.root.exists():
             counts["pulls in a run"] += 1
-            life.forked(
-                looks,
-                meanwhile=lambda: (time.sleep(life.random.uniform(0.0, 0.1)), life.rack.plug("Pier", False))[
-                    1
-                ],
-            )
+            life.forked(looks, meanwhile=partial(_pull_after, life, life.random.uniform(0.0, 0.1)))
         else:
             before = on_disk(life.work)
             assert life.forked(looks) == 0, "the agent failed"
@@ -199,7 +195,7 @@ def a_day(folder: Path) -> dict[str, object]:
     if not life.root.exists():
         life.rack.plug("Pier")
     for minutes in (10, 20, 80):
-        assert life.forked(lambda minutes=minutes: _looks(life, end + minutes * MINUTE)) == 0
+        assert life.forked(partial(_looks, life, end + minutes * MINUTE)) == 0
     store = open_store(life.root, None)
     found, damage = store.snapshots()
     assert not damage, damage
@@ -217,6 +213,12 @@ def a_day(folder: Path) -> dict[str, object]:
     }
 
 
+def _pull_after(life: Life, seconds: float) -> None:
+    """Pull the disk in the middle of a run."""
+    time.sleep(seconds)
+    life.rack.plug("Pier", False)
+
+
 def _looks(life: Life, moment: int) -> None:
     agent = life.agent(SetClock(Nanoseconds(moment)))
     for _ in range(3):
@@ -230,7 +232,7 @@ def on_disk(work: Path) -> dict[str, bytes]:
     return {str(path.relative_to(work)): path.read_bytes() for path in work.rglob("*") if path.is_file()}
 
 
-def content_of(store: Store, name: str) -> dict[str, bytes]:
+def content_of(store: Store, name: SnapshotId) -> dict[str, bytes]:
     """All files that a snapshot holds, by their paths from the covered folder."""
     found: dict[str, bytes] = {}
 

@@ -11,6 +11,7 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from typing import Any
 
 import click
 from click.testing import CliRunner
@@ -27,7 +28,7 @@ class CommandLineTest(GoodTideTest):
         self.write("plan.txt", "first")
         self.write("sub/deep.txt", "deep")
 
-    def json(self, *words: str | Path, code: int = 0, passphrase: bool = True) -> dict[str, object]:
+    def json(self, *words: str | Path, code: int = 0, passphrase: bool = True) -> dict[str, Any]:
         ran = program(*words, "--json", passphrase=self.secret if passphrase else None)
         self.assertEqual(ran.returncode, code, ran.stderr)
         self.assertNotIn("Traceback", ran.stderr)
@@ -75,7 +76,7 @@ class CommandLineTest(GoodTideTest):
         versions = self.json("versions", *store, self.work / "sub" / "deep.txt")
         self.assertEqual(
             (len(versions["versions"]), str(versions["gone_since"])[:16]), (1, "2026-01-05T11:00")
-        )  # type: ignore[arg-type]
+        )
         plan = self.json(
             "restore",
             *store,

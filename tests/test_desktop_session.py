@@ -102,9 +102,9 @@ class PanelTest(GoodTideTest):
         make_application("light")
         icon = PanelIcon(self.folder / "none.sock", self.folder)
         asked: list[Call[Any]] = []
-        icon.link.ask = lambda call, *more: asked.append(call)  # type: ignore[method-assign, assignment]
+        icon.link.ask = lambda call, *more: asked.append(call)  # type: ignore[method-assign]
         shown: list[str] = []
-        icon._show = lambda place, job="": shown.append(place)  # type: ignore[method-assign]
+        icon._show = lambda place, job="": shown.append(place)  # type: ignore[method-assign, misc]
         two = (self.standing("Office", Mood.WELL), self.standing("Sound", Mood.APART))
         pier = EjectableDisk("Pier", OFFICE, StoreId("5a" * 16))
         icon._take(PanelView(two, T0, False, 0, (pier,)))

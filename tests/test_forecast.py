@@ -24,7 +24,7 @@ def history(kind: str, chance: np.random.Generator) -> np.ndarray[tuple[int], np
         added *= 1 + 0.01 * np.arange(days) / 7
     elif kind == "wandering":
         added *= np.exp(np.cumsum(chance.normal(0, 0.06, days // 7 + 1)).repeat(7)[:days])
-    return added
+    return np.asarray(added, dtype=np.float64)
 
 
 class ForecastTest(unittest.TestCase):

@@ -6,6 +6,7 @@ import os
 import threading
 from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import msgspec
@@ -198,7 +199,12 @@ class RhythmTest(Keeping):
         seen = threading.Event()
         known = agent._watching._jobs[OFFICE]
         heard = agent._watching._heard
-        agent._watching._heard = lambda watched, path: (heard(watched, path), seen.set())  # type: ignore[method-assign, func-returns-value]
+
+        def hear(watched: Any, path: str) -> None:
+            heard(watched, path)
+            seen.set()
+
+        agent._watching._heard = hear  # type: ignore[method-assign]
         self.write("plan.txt", "second\n")
         self.assertTrue(seen.wait(120))
         threading.Event().wait(0.5)  # one change is told by several events

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.history import TidePoint
+from good_tide.core.identifiers import SnapshotId
 from good_tide.core.ladder import (
     READY,
     Kept,
@@ -217,7 +218,7 @@ class Outlook(unittest.TestCase):
 
     def test_what_comes_brings_what_it_brought_lately(self) -> None:
         tide = [
-            TidePoint(number, "", START + number * DAY, "", 1, 1, 700, 0, 0, 0, 0, 0, 0, 0)
+            TidePoint(number, SnapshotId(""), START + number * DAY, "", 1, 1, 700, 0, 0, 0, 0, 0, 0, 0)
             for number in range(10)
         ]
         later = coming([point.time for point in tide], START + 100 * DAY)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import secrets
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -17,6 +17,7 @@ from good_tide.core.entries import Entry, Extent, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.kinds import KINDS, kind_of
+from good_tide.core.ledger import EVENT, ROW, applied
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot, SnapshotRecord
@@ -125,7 +126,7 @@ class LedgerTest(GoodTideTest):
         def total(chunks: Iterable[ChunkId]) -> int:
             return sum(sizes[chunk] for chunk in set(chunks))
 
-        def split(groups: dict[str, set[ChunkId]]) -> dict[str, tuple[int, int]]:
+        def split(groups: Mapping[Any, set[ChunkId]]) -> dict[str, tuple[int, int]]:
             every = [chunk for chunks in groups.values() for chunk in chunks]
             alone = {
                 title: [chunk for chunk in chunks if every.count(chunk) == 1]
@@ -237,6 +238,6 @@ class LedgerTest(GoodTideTest):
             )
 
     def test_numbers_that_do_not_belong_together_are_refused(self) -> None:
-        events = np.array([(1, 0, 0, 3, -1)], dtype=ledger_module.EVENT)
+        events = np.array([(1, 0, 0, 3, -1)], dtype=EVENT)
         with self.assertRaises(ValueError):
-            ledger_module.applied(np.empty(0, dtype=ledger_module.ROW), events)
+            applied(np.empty(0, dtype=ROW), events)

@@ -15,7 +15,7 @@ from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invar
 
 from good_tide.core.clock import SetClock
 from good_tide.core.coverage import Coverage
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.restoring import Existing
@@ -128,7 +128,7 @@ class Life(RuleBasedStateMachine):
         return multiple()
 
     @rule(name=snapshots)
-    def restore(self, name: str) -> None:
+    def restore(self, name: SnapshotId) -> None:
         for store_name in ["one"] + (["two"] if name in self.carried else []):
             store = self.store(store_name)
             self.restored += 1

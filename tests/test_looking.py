@@ -56,12 +56,12 @@ class PreviewTest(GoodTideTest):
                 if form == "picture":
                     self.assertEqual(found.picture, content)
         entries = {entry.name: entry for _, entry in contents(store, taken, os.fsencode(self.work), False)}
-        for name, words in (
+        for inner, words in (
             (b"link", "A link to 'letter.txt'"),
             (b"pipe", "Not in this snapshot"),
             (b"folder", "A folder"),
         ):
-            self.assertIn(words, preview(store, entries[name]).text)
+            self.assertIn(words, preview(store, entries[inner]).text)
         self.assertIs(entries[b"pipe"].kind, Kind.LEFT_OUT)
 
     def test_a_long_text_is_cut_and_says_so(self) -> None:

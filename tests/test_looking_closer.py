@@ -18,8 +18,8 @@ from good_tide.core.happenings import Run
 from good_tide.core.ladder import READY, Ladder
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.storage.store import Store
-from tests.base import HOUR, T0, restless
-from tests.places import WindowTest
+from tests.base import HOUR, OFFICE, T0, restless
+from tests.places import WindowTest, row_of
 
 SVG = (
     b'<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><rect width="40" height="20"'
@@ -64,7 +64,7 @@ class InspectorTest(WindowTest):
         image.fill(Qt.GlobalColor.darkCyan)
         buffer = QBuffer()
         buffer.open(QBuffer.OpenModeFlag.WriteOnly)
-        image.save(buffer, "PNG")
+        image.save(buffer, b"PNG")
         contents: dict[str, bytes] = {
             "stage.png": bytes(buffer.data().data()),
             "plan.svg": SVG,
@@ -121,7 +121,7 @@ class InspectorTest(WindowTest):
         name = self.window.overview.tide[-1].name
         self.agent.context.journal.add_run(
             Run(
-                "Office",
+                OFFICE,
                 "Pier",
                 "hand",
                 T0 + HOUR,
@@ -141,13 +141,14 @@ class InspectorTest(WindowTest):
         self.until(lambda: journal.runs.topLevelItemCount() == 2)
         row = next(
             row
-            for row in map(journal.runs.topLevelItem, range(2))
+            for row in (row_of(journal.runs, number) for number in range(2))
             if row.childIndicatorPolicy().name == "ShowIndicator"
         )
         row.setExpanded(True)
         journal.runs.itemExpanded.emit(row)
         self.until(lambda: row.childCount() > 0)
         child = row.child(0)
+        assert child is not None
         shown = journal.runs.itemWidget(child, 0)
         words = shown.text() if isinstance(shown, QLabel) else child.text(0)
         self.assertEqual(words, f"{self.work / 'restless.log'}: changed while it was read")

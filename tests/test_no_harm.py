@@ -277,10 +277,13 @@ class SocketTest(GoodTideTest):
             stopped.settimeout(600)
             stopped.sendall(call_line(Listen(frozenset(Topic)), 1))
             self.assertIn(b"null", stopped.recv(200))
+
+            def tell() -> None:
+                for _ in range(400):
+                    server.tell(WorkEnded(WorkKind.CARRY, words="x" * 100_000))
+
             telling = threading.Thread(
-                target=lambda: [
-                    server.tell(WorkEnded(WorkKind.CARRY, words="x" * 100_000)) for _ in range(400)
-                ],
+                target=tell,
                 daemon=True,
             )
             telling.start()

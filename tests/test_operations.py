@@ -440,9 +440,8 @@ class RestoreTest(GoodTideTest):
             with WriteSession(self.store, "hostile-") as session:
                 page = session.put_page(encode_page([Entry(name, Kind.LINK)]))
                 root = Entry(os.fsencode(self.work), Kind.FOLDER, extents=(Extent(page, 0, 0),))
-                hostile = session.publish(
-                    lambda new, stored, root=root: SnapshotRecord(T0 + HOUR, MACHINE, encode_page([root]))
-                )  # type: ignore[misc]
+                record = SnapshotRecord(T0 + HOUR, MACHINE, encode_page([root]))
+                hostile = session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
             out = self.folder / "out"
             with self.subTest(name), self.assertRaisesRegex(Exception, "cannot be"):
                 self.restore(self.store, hostile, self.work, out)
@@ -471,7 +470,7 @@ class RestoreTest(GoodTideTest):
 
     def test_paths_never_seen_offer_near_names(self) -> None:
         with self.assertRaisesRegex(PersonError, "plan.txt"):
-            entry_at(self.store, self.past, tidy(self.work / "plam.txt"))
+            entry_at(self.store, self.past, tidy(str(self.work / "plam.txt")))
 
     def test_record_file_is_named_in_the_set_aside_folder(self) -> None:
         report = self.restore(self.store, self.past, self.work, None)

@@ -24,14 +24,14 @@ from good_tide.core.errors import (
     PlaceFullError,
     WrongPassphraseError,
 )
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, StoreId
 from good_tide.core.jobfile import JobFile, JobFileError, expand_folder, job_file_text, parse_job_file
 from good_tide.core.jobfile import store_ref as read_ref
 from good_tide.core.ladder import READY, Ladder, Rung, Step
 from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.core.places import DiskFacts, FoundStore, Level, Wanted, check_place, worst
 from good_tide.core.rhythm import Rhythm
-from good_tide.core.settings import Job, Room, StoreRef
+from good_tide.core.settings import Job, Room, StoreRef, StoreUse
 from good_tide.operations.records.disk_absences import DiskAbsences
 from good_tide.operations.records.passphrase_tries import TryCounter
 from good_tide.operations.stores import probing
@@ -63,9 +63,15 @@ GOOD = DiskFacts(
 MINE = Wanted(bytes=10 * GIB, devices=frozenset(("sda",)))
 
 
+STORE = StoreId("5a" * 16)
+
+
 class CheckTest(GoodTideTest):
     def test_each_thing_that_speaks_against_a_place_is_told_with_a_way_out(self) -> None:
-        change, store = msgspec.structs.replace, FoundStore("/media/pier/s", "00", True, "unknown", 3)
+        change, store = (
+            msgspec.structs.replace,
+            FoundStore("/media/pier/s", StoreId("00"), True, "unknown", 3),
+        )
         for name, disk, wanted, level, words in (
             ("all well", GOOD, MINE, Level.GOOD, "another physical disk"),
             (
@@ -529,7 +535,7 @@ class JobFileTest(GoodTideTest):
         folders: list[str],
         rules: list[str],
         stores: list[tuple[str, str]],
-        use: str,
+        use: StoreUse,
         ladder: Ladder,
         room: Room,
         rhythm: Rhythm,
@@ -548,7 +554,7 @@ class JobFileTest(GoodTideTest):
             room=room,
             rhythm=rhythm,
             precious=("Contracts/",),
-        )  # type: ignore[arg-type]
+        )
         file = parse_job_file(job_file_text(job, {}, "/home/ada", {}))
         self.assertEqual((file.parsed_ladder(), file.room, file.precious), (ladder, room, job.precious))
         self.assertEqual(file.rhythm.rhythm("UTC"), rhythm)
@@ -649,20 +655,20 @@ class ReadersTest(GoodTideTest):
         clock = SetClock(Nanoseconds(T0))
         waits = []
         for _ in range(6):
-            counter = TryCounter(self.state, "store", clock)
+            counter = TryCounter(self.state, STORE, clock)
             waits.append(counter.seconds_to_wait())
             counter.wrong()
         self.assertEqual(waits, [0, 0, 0, 2, 4, 8])
         with self.assertRaises(PlaceError):
-            TryCounter(self.state, "store", clock).check()
+            TryCounter(self.state, STORE, clock).check()
         clock.set(Nanoseconds(T0 + 17 * SECOND))
-        TryCounter(self.state, "store", clock).check()
+        TryCounter(self.state, STORE, clock).check()
         clock.set(Nanoseconds(T0 - 3600 * SECOND))
         self.assertGreater(
-            TryCounter(self.state, "store", clock).seconds_to_wait(), 0, "a clock set back does not help"
+            TryCounter(self.state, STORE, clock).seconds_to_wait(), 0, "a clock set back does not help"
         )
-        TryCounter(self.state, "store", clock).right()
-        TryCounter(self.state, "store", clock).check()
+        TryCounter(self.state, STORE, clock).right()
+        TryCounter(self.state, STORE, clock).check()
 
     def test_every_state_of_the_key_ring_has_its_sentence(self) -> None:
         ring = DesktopKeyRing()

@@ -177,7 +177,7 @@ class UndoRefusedTest(GoodTideTest):
         self.write("plan.txt", "second")
 
     def test_two_restores_in_one_second_set_aside_in_two_folders(self) -> None:
-        asides = []
+        asides: list[Path] = []
         for _ in range(2):
             asides += self.restore(self.store, self.taken, self.work / "plan.txt", None).set_aside
             self.write("plan.txt", "second")

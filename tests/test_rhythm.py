@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import unittest
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -68,7 +69,7 @@ class RulesTest(unittest.TestCase):
         self.assertEqual(Rhythm(rules=()).words(), "only by hand")
 
     def test_what_makes_no_sense_is_refused_with_a_way_out(self) -> None:
-        for case, act in {
+        senseless: dict[str, Callable[[], object]] = {
             "too often": lambda: parse_every("9 min"),
             "too seldom": lambda: parse_every("25h"),
             "no unit": lambda: parse_every("60"),
@@ -84,7 +85,8 @@ class RulesTest(unittest.TestCase):
             ).check(),
             "nonsense": lambda: Rhythm(rules=("DTSTART:20260101T000000Z\nRRULE:FREQ=NEVER",)).check(),
             "battery": lambda: Rhythm(considerate=Considerate(battery_below=101)).check(),
-        }.items():
+        }
+        for case, act in senseless.items():
             with self.subTest(case), self.assertRaises(PersonError) as caught:
                 act()
             self.assertTrue(caught.exception.advice)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from typing import Any
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
@@ -10,12 +11,13 @@ from PySide6.QtTest import QTest
 from good_tide.core.identifiers import StoreId
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.stores.room_page import RoomPage
+from good_tide.protocol.contract import Call
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import HeldHistory, Purge, ReadHeldHistory, ReleaseSnapshots
 from good_tide.storage.pins import read_pins
 from good_tide.storage.store import Store, open_store
 from tests.base import OFFICE, OTHER_MACHINE, tree
-from tests.places import WindowTest
+from tests.places import WindowTest, row_of
 
 
 class RoomPageTest(WindowTest):
@@ -153,7 +155,7 @@ class RoomPageTest(WindowTest):
         self.until(lambda: page.out.isEnabled())
         self.assertIn("1 path in 3 snapshots; gives back up to 87", page.touched.text())
         self.assertEqual(
-            (page.paths.topLevelItem(0).text(0)[-9:], page.paths.topLevelItem(0).text(1)), ("/film.mkv", "3")
+            (row_of(page.paths, 0).text(0)[-9:], row_of(page.paths, 0).text(1)), ("/film.mkv", "3")
         )
         page.pattern.setText("*.mk")
         self.assertFalse(page.out.isEnabled())
@@ -186,11 +188,12 @@ class RoomPageTest(WindowTest):
         session.reading = True
         store = self.views.stores.cards[0].view.id
         refused: list[Fault] = []
-        for call in (
+        calls: tuple[Call[Any], ...] = (
             ReleaseSnapshots(OFFICE, store, ()),
             Purge(OFFICE, store, "*.mkv"),
             ReadHeldHistory(OFFICE, StoreId("nowhere")),
-        ):
+        )
+        for call in calls:
             self.window.link.ask(call, None, refused.append)
         held: list[HeldHistory] = []
         self.window.link.ask(ReadHeldHistory(OFFICE, store), held.append)

@@ -6,6 +6,7 @@ import contextlib
 import json
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
@@ -271,9 +272,9 @@ class CloneTest(GoodTideTest):
             patch = mock.patch.object(machine, name, self.folder / "none")
             patch.start()
             self.addCleanup(patch.stop)
-        patch = mock.patch.object(machine, "_traits", lambda: self.traits)
-        patch.start()
-        self.addCleanup(patch.stop)
+        traits = mock.patch.object(machine, "_traits", lambda: self.traits)
+        traits.start()
+        self.addCleanup(traits.stop)
 
     def test_the_same_hardware_or_part_of_it_is_the_same_machine(self) -> None:
         first = machine.this_machine(self.state)
@@ -308,11 +309,12 @@ class CloneTest(GoodTideTest):
     def test_a_file_that_is_lost_or_damaged_changes_nothing(self) -> None:
         first = machine.this_machine(self.state)
         (self.state / "runs").mkdir()
-        for damage in (
+        damages: tuple[Callable[[Path], object], ...] = (
             lambda file: file.unlink(),
             lambda file: file.write_bytes(b""),
             lambda file: file.write_bytes(b"{x"),
-        ):
+        )
+        for damage in damages:
             damage(self.state / "machine.json")
             self.traits = [*self.traits, "card new"]
             self.assertEqual(machine.this_machine(self.state), first)

@@ -12,6 +12,8 @@ from unittest import mock
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
+from typing import Any
+
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtTest import QTest
@@ -38,7 +40,7 @@ from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.base import CHEAP, MACHINE, OFFICE, REPOSITORY, GoodTideTest, program
 from tests.memory_place import PowerCutError
-from tests.places import put_away
+from tests.places import end
 from tests.stand_ins import quiet
 
 GIB = 1 << 30
@@ -46,10 +48,10 @@ WORDS = "harbour lantern slow curtain"
 
 
 class CommandLineTest(GoodTideTest):
-    def ok(self, *words: str | Path, code: int = 0, secret: Path | None = None) -> dict[str, object]:
+    def ok(self, *words: str | Path, code: int = 0, secret: Path | None = None) -> dict[str, Any]:
         done = program(*words, "--json", passphrase=secret)
         self.assertEqual(done.returncode, code, done.stdout + done.stderr)
-        return json.loads(done.stdout or done.stderr)
+        return dict(json.loads(done.stdout or done.stderr))
 
     def test_a_machine_is_set_up_unattended_from_a_file(self) -> None:
         rack = StandInDisks(self.folder / "rack")
@@ -69,21 +71,21 @@ class CommandLineTest(GoodTideTest):
         )
         made = self.ok("job", "load", file, secret=secret)
         store = disk / "good-tide" / "desk"
-        self.assertEqual(made["stores"][0]["path"], str(store))  # type: ignore[index]
+        self.assertEqual(made["stores"][0]["path"], str(store))
         taken = self.ok("snapshot", secret=secret)
-        self.assertEqual((taken["files"], len(taken["snapshots"])), (1, 1))  # type: ignore[arg-type]
+        self.assertEqual((taken["files"], len(taken["snapshots"])), (1, 1))
         covered = self.ok("coverage", "Office", "--largest", "3")
         self.assertEqual((covered["files"], covered["excluded_files"]), (1, 2))
-        self.assertEqual([rule["files"] for rule in covered["rules"]], [1, 1])  # type: ignore[index, union-attr]
+        self.assertEqual([rule["files"] for rule in covered["rules"]], [1, 1])
         why = self.ok("coverage", "Office", "--why", home / "Documents" / "Drafts" / "one.txt")
         self.assertEqual((why["in"], why["rule"]), (False, "exclude path Drafts/"))
         disks = self.ok("disks")["disks"]
-        self.assertEqual([(one["name"], one["store"]) for one in disks], [("Pier", str(store))])  # type: ignore[index, union-attr]
+        self.assertEqual([(one["name"], one["store"]) for one in disks], [("Pier", str(store))])
         saved = self.folder / "saved.toml"
         self.ok("job", "save", "office", saved)
         self.assertIn('label = "Pier"', saved.read_text())
         rack.plug("Pier", False)
-        self.assertTrue(self.ok("snapshot", "Office", secret=secret)["snapshots"][0]["held"])  # type: ignore[index]
+        self.assertTrue(self.ok("snapshot", "Office", secret=secret)["snapshots"][0]["held"])
         rack.plug("Pier")
         self.ok("job", "load", saved, code=2, secret=secret)
         self.ok("job", "remove", "Office")
@@ -110,7 +112,7 @@ class CommandLineTest(GoodTideTest):
         ):
             create_store(half, None)
         made = self.ok(*words, "--store", two, "--store", half, secret=secret)
-        self.assertEqual([store["made"] for store in made["stores"]], [True, True, True])  # type: ignore[index, union-attr]
+        self.assertEqual([store["made"] for store in made["stores"]], [True, True, True])
         identities = {open_store(folder, WORDS).keys.identity for folder in (one, two, half)}
         self.assertEqual(len(identities), 1)
         self.assertEqual(len({open_store(folder, WORDS).keys.secret for folder in (one, two, half)}), 3)
@@ -149,16 +151,16 @@ class CommandLineTest(GoodTideTest):
             (shown["rules"], shown["store_use"]), (["exclude path c", "exclude path b"], "turns")
         )
         carried = self.ok("store", "carry", one, two, secret=secret)
-        self.assertEqual((len(carried["carried"]), carried["already"]), (1, 0))  # type: ignore[arg-type]
+        self.assertEqual((len(carried["carried"]), carried["already"]), (1, 0))
         self.ok("store", "passphrase", two, "--new-passphrase-file", other, secret=secret)
         self.ok("history", "--store", two, code=3, secret=secret)
         key = self.ok("store", "slots", two, "--add-recovery", secret=other)["recovery_key"]
         recovery = self.folder / "recovery"
         recovery.write_text(str(key))
-        self.assertEqual(len(self.ok("store", "slots", two, "--revoke", "1", secret=recovery)["slots"]), 2)  # type: ignore[arg-type]
+        self.assertEqual(len(self.ok("store", "slots", two, "--revoke", "1", secret=recovery)["slots"]), 2)
         self.ok("history", "--store", two, secret=recovery)
         self.ok("job", "change", "Office", "--drop-store", two, "--rename", "Desk")
-        self.assertEqual([job["name"] for job in self.ok("job", "list")["jobs"]], ["Desk"])  # type: ignore[index, union-attr]
+        self.assertEqual([job["name"] for job in self.ok("job", "list")["jobs"]], ["Desk"])
         for words, said in (
             (("job", "show", "none"), "There is no job none"),
             (("snapshot", "--folder", str(self.work)), "need a store"),
@@ -213,7 +215,7 @@ class WindowTest(GoodTideTest):
         self.views = Views(self.window)
         self.window.show()
         self.window.start()
-        self.addCleanup(lambda: (put_away(self.window), self.agent.end(), thread.join()))
+        self.addCleanup(end, self.window, self.agent, thread)
         self.page = self.window.set_up
         self.until(lambda: self.window.pages.currentWidget() is self.page)
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)

@@ -235,15 +235,15 @@ class LocalPlaceTest(PlaceContract, GoodTideTest):
 
     def test_a_file_is_durable_before_its_name_and_the_name_before_commit_returns(self) -> None:
         done: list[str] = []
-        real = {"fsync": os.fsync, "rename": os.rename}
+        real_fsync, real_rename = os.fsync, os.rename
 
         def fsync(handle: int) -> None:
             done.append("folder" if os.path.isdir(f"/proc/self/fd/{handle}") else "file")
-            real["fsync"](handle)
+            real_fsync(handle)
 
         def rename(source: str, target: str, **folders: int) -> None:
             done.append("rename")
-            real["rename"](source, target, **folders)
+            real_rename(source, target, **folders)
 
         with (
             mock.patch("os.fsync", fsync),

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import DamageError, GoodTideError, PlaceError, PlaceFullError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.operations.integrity.verify import verify
@@ -337,12 +337,12 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         create_store(root, None, cost=CHEAP)
         self.header, self.keys = open_store(root, None).header, open_store(root, None).keys
         self.place = _memory_of(root)
-        self.expected: dict[str, dict[str, bytes]] = {}
+        self.expected: dict[SnapshotId, dict[str, bytes]] = {}
         self.watched = {MACHINE.id: Watched(), OTHER_MACHINE.id: Watched()}
         self.now = T0
         self.count = 0
         self.open = {machine.id: self.store() for machine in (MACHINE, OTHER_MACHINE)}
-        self.held: dict[str, dict[str, dict[str, bytes]]] = {MACHINE.id: {}, OTHER_MACHINE.id: {}}
+        self.held: dict[str, dict[SnapshotId, dict[str, bytes]]] = {MACHINE.id: {}, OTHER_MACHINE.id: {}}
         """What waits in each machine's holding area."""
 
     def area(self, machine: Machine, here: bool) -> HoldingArea:
@@ -405,9 +405,9 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         names = set(self.store().snapshot_ids()) if self.place.cut_after is not None else set()
         self.place.volatile.clear()
         self.place.cut_after = None
-        for name in names - set(self.expected):
-            found = self.store().read_snapshot(name)  # published, and cut off before it was told
-            self.expected[name] = on_disk(self.folder(found.record.machine))
+        for fresh in names - set(self.expected):
+            found = self.store().read_snapshot(fresh)  # published, and cut off before it was told
+            self.expected[fresh] = on_disk(self.folder(found.record.machine))
 
     @stateful.rule(
         machine=st.sampled_from([MACHINE, OTHER_MACHINE]),
@@ -511,10 +511,10 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         self.place.cut_after = None
         store = self.store()
         names = set(store.snapshot_ids())
-        for name in names - set(self.expected):
-            files = content_of(store, name)
+        for fresh in names - set(self.expected):
+            files = content_of(store, fresh)
             assert files in rewritten
-            self.expected[name] = files
+            self.expected[fresh] = files
         for name in set(self.expected) - names:
             del self.expected[name]
         if cut is None:

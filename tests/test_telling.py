@@ -11,6 +11,7 @@ import ssl
 import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import msgspec
@@ -22,8 +23,8 @@ from cryptography.x509.oid import NameOID
 from good_tide.agent.reports import Reports, report_time
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import PersonError, PlaceError
-from good_tide.core.happenings import Event, Filter, Run
-from good_tide.core.identifiers import MachineId, Nanoseconds
+from good_tide.core.happenings import Event, Filter, Level, Result, Run
+from good_tide.core.identifiers import JobId, MachineId, Nanoseconds, SnapshotId
 from good_tide.core.pace import Pace
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
@@ -56,19 +57,18 @@ class JournalTest(GoodTideTest):
         self.addCleanup(lambda: self.journal.close())
 
     def test_filters_by_job_level_time_and_words(self) -> None:
-        for hour, (level, job, what) in enumerate(
-            (
-                ("good", JOB, "Snapshot"),
-                ("trouble", JOB, "Disk FULL"),
-                ("note", None, "Paused"),
-                ("good", msgspec.structs.replace(JOB, id=SOUND, name="Sound"), "x"),
-            )
-        ):
+        happened: tuple[tuple[Level, Job | None, str], ...] = (
+            ("good", JOB, "Snapshot"),
+            ("trouble", JOB, "Disk FULL"),
+            ("note", None, "Paused"),
+            ("good", msgspec.structs.replace(JOB, id=SOUND, name="Sound"), "x"),
+        )
+        for hour, (level, job, what) in enumerate(happened):
             self.clock.set(Nanoseconds(T0 + hour * HOUR))
-            self.journal.add(level, job, what, ("detail",), "means", "todo")  # type: ignore[arg-type]
+            self.journal.add(level, job, what, ("detail",), "means", "todo")
 
-        def found(**wanted: object) -> list[str]:
-            return [event.what for event in self.journal.events(Filter(**wanted))]  # type: ignore[arg-type]
+        def found(**wanted: Any) -> list[str]:
+            return [event.what for event in self.journal.events(Filter(**wanted))]
 
         self.assertEqual(found(job=OFFICE), ["Paused", "Disk FULL", "Snapshot"])
         self.assertEqual(found(levels=("trouble", "note")), ["Paused", "Disk FULL"])
@@ -135,9 +135,9 @@ class JournalTest(GoodTideTest):
     def test_exported_as_csv_json_and_html(self) -> None:
         self.journal.add("trouble", JOB, "<b>Disk</b>, full", ("first; line",), "means", "Make room.")
         self.journal.add_run(
-            Run(OFFICE, "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, "ab" * 16)
+            Run(OFFICE, "Pier", "time", T0 - HOUR, 2.5, "gaps", 10, 3, 4096, 2048, 1, SnapshotId("ab" * 16))
         )
-        events, runs = self.journal.events(Filter()), self.journal.runs("")
+        events, runs = self.journal.events(Filter()), self.journal.runs(JobId(""))
         for ending in (".csv", ".json", ".html"):
             export_journal(events, runs, self.folder / f"out{ending}", "desk", T0, self.folder)
         with (self.folder / "out.csv").open(newline="") as file:
@@ -159,8 +159,9 @@ class JournalTest(GoodTideTest):
             export_journal(events, runs, Path("/proc/none/out.csv"), "desk", T0, self.folder)
 
 
-def standing(**facts: object) -> JobStanding:
-    made = status(JobFacts(**{"state": StoreState.READY, "disk": "Pier", "last": T0, **facts}), T0)  # type: ignore[arg-type]
+def standing(**facts: Any) -> JobStanding:
+    known: dict[str, Any] = {"state": StoreState.READY, "disk": "Pier", "last": T0, **facts}
+    made = status(JobFacts(**known), T0)
     return JobStanding(OFFICE, "Office", made, T0, T0 + HOUR, (StoreStanding("Pier", True, 5 << 30, 9.0),))
 
 
@@ -174,7 +175,7 @@ class ReportTest(GoodTideTest):
         self.made = self.context(self.clock, settings=self.settings, ring=self.ring)
         self.post, self.journal = Post(self.made), self.made.journal
         for day in range(3):
-            result = "failed" if day == 1 else "done"
+            result: Result = "failed" if day == 1 else "done"
             self.journal.add_run(
                 Run(
                     OFFICE,
@@ -188,18 +189,13 @@ class ReportTest(GoodTideTest):
                     1 << (20 - day),
                     100,
                     day,
-                    "" if day == 1 else "ab" * 16,
+                    SnapshotId("" if day == 1 else "ab" * 16),
                 )
-            )  # type: ignore[arg-type]
+            )
 
-    def job(self, **reporting: object) -> Job:
-        return Job(
-            id=OFFICE,
-            name="Office",
-            folders=("/x",),
-            stores=(),
-            reporting=Reporting(**{"when": "daily", "to": ("ada@example.org",), **reporting}),
-        )  # type: ignore[arg-type]
+    def job(self, **reporting: Any) -> Job:
+        wanted: dict[str, Any] = {"when": "daily", "to": ("ada@example.org",), **reporting}
+        return msgspec.structs.replace(JOB, folders=("/x",), reporting=Reporting(**wanted))
 
     def test_in_plain_text_and_html_with_the_picture(self) -> None:
         self.journal.add("trouble", JOB, "Something <odd>", (), "", "Look at it.")
@@ -413,7 +409,7 @@ class PaceTest(GoodTideTest):
 
 
 class CommandTest(GoodTideTest):
-    def ok(self, *words: str | Path, code: int = 0) -> dict[str, object]:
+    def ok(self, *words: str | Path, code: int = 0) -> dict[str, Any]:
         found = program(*words, "--json")
         self.assertEqual(found.returncode, code, found.stdout + found.stderr)
         return dict(json.loads(found.stdout))
@@ -423,7 +419,7 @@ class CommandTest(GoodTideTest):
         self.ok(
             "job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted"
         )
-        state = self.ok("status", code=1)["jobs"][0]["state"]  # type: ignore[index]
+        state = self.ok("status", code=1)["jobs"][0]["state"]
         self.assertIn(
             state, ("due", "first"), "shortly after a full hour the due run has its minutes of grace"
         )
@@ -444,7 +440,7 @@ class CommandTest(GoodTideTest):
             changed["words"],
             "every 2 hours, on weekdays at 12:30 and when the disk comes, only Mon–Fri 08:00 to 20:00",
         )
-        self.assertEqual(len(changed["next"]), 10)  # type: ignore[arg-type]
+        self.assertEqual(len(changed["next"]), 10)
         left = self.ok("rhythm", "Office", "--large", "1 GiB", "--timed-only", "/srv/films")
         self.assertEqual((left["large_bytes"], left["timed_only"]), (1 << 30, ["/srv/films"]))
         self.assertEqual(self.ok("rhythm", "Office", "--timed-only", "none")["timed_only"], [])
@@ -454,11 +450,11 @@ class CommandTest(GoodTideTest):
         self.assertEqual(
             [(job["state"], job["trouble"], job["stores"][0]["present"]) for job in status["jobs"]],
             [("by hand", [], True)],
-        )  # type: ignore[attr-defined]
+        )
         self.assertEqual(program("rhythm", "Office", "--every", "5min").returncode, 2)
         self.assertEqual(program("rhythm", "Office", "--at", "noon").returncode, 2)
         runs = self.ok("journal")["runs"]
-        self.assertEqual([(run["result"], run["occasion"]) for run in runs], [("done", "hand")])  # type: ignore[attr-defined]
+        self.assertEqual([(run["result"], run["occasion"]) for run in runs], [("done", "hand")])
         self.assertIn("Office", program("journal", "--runs").stdout)
         self.assertIn("Snapshots are taken only by hand", program("journal", "--level", "good").stdout)
         program("journal", "--export", self.folder / "out.csv")
@@ -468,7 +464,7 @@ class CommandTest(GoodTideTest):
         fleet_rows = self.ok("fleet", self.folder / "store")["machines"]
         self.assertEqual(
             [(row["job"], row["snapshots"], row["late_seconds"]) for row in fleet_rows], [("Office", 1, 0)]
-        )  # type: ignore[attr-defined]
+        )
 
     def test_pauses_and_the_end_of_the_day_without_an_agent(self) -> None:
         self.write("a", "a")
@@ -476,7 +472,7 @@ class CommandTest(GoodTideTest):
             "job", "add", "Office", "--folder", self.work, "--store", self.folder / "store", "--unencrypted"
         )
         self.ok("pause", "--for", "2h")
-        self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "paused")  # type: ignore[index]
+        self.assertEqual(self.ok("status", code=1)["jobs"][0]["state"], "paused")
         self.assertEqual(self.ok("run-due")["words"], "1 of the jobs run")
         self.ok("resume")
         self.assertEqual(self.ok("run-due")["words"], "Nothing was due")

@@ -16,7 +16,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import DamageError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import Lifeline
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.ladder import Ladder, Rung, Step, parse_rung
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, Room, StoreRef
@@ -51,7 +51,7 @@ _STATES = st.lists(
 
 
 class CatalogReleaseTest(GoodTideTest):
-    def lines(self, catalog: Catalog, machine: str) -> dict[str, list[object]]:
+    def lines(self, catalog: Catalog, machine: MachineId) -> dict[str, list[object]]:
         """All spans, by path."""
         found: dict[str, list[object]] = {}
 

@@ -36,14 +36,14 @@ class WatchingTest(GoodTideTest):
         self.addCleanup(self.journal.close)
         self.heard: list[int] = []
 
-    def watcher(self, **rhythm: object) -> FolderWatching:
+    def watcher(self) -> FolderWatching:
         job = Job(
             id=OFFICE,
             name="Office",
             folders=(str(self.work),),
             stores=(),
-            rhythm=Rhythm(on_change=True, **rhythm),
-        )  # type: ignore[arg-type]
+            rhythm=Rhythm(on_change=True),
+        )
         made = FolderWatching(SystemClock(), self.journal, (str(self.state),), lambda: self.heard.append(1))
         made.look([job])
         self.addCleanup(made.end)

@@ -34,7 +34,14 @@ GIB = 1 << 30
 
 def share(path: str, size: int, out: int = 0) -> FolderShare:
     return FolderShare(
-        path.encode(), 1 if size else 0, size, 1 if out else 0, out, 0, Covered.IN if size else "out", False
+        path.encode(),
+        1 if size else 0,
+        size,
+        1 if out else 0,
+        out,
+        0,
+        Covered.IN if size else Covered.OUT,
+        False,
     )
 
 
@@ -318,9 +325,10 @@ class PlacePiecesTest(WidgetTest):
 
     def test_text_has_contrast_in_both_themes(self) -> None:
         def luminance(color: str) -> float:
+            seen = QColor(color)
             parts = [
-                part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4
-                for part in QColor(color).getRgbF()[:3]
+                float(part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4)
+                for part in (seen.redF(), seen.greenF(), seen.blueF())
             ]
             return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
 

@@ -26,7 +26,7 @@ from tools.window_driver import Views, wait_until
 
 from good_tide.demo import story
 from good_tide.demo.build import DemoFolders, build_demo
-from good_tide.desktop.painting.palette import DARK, LIGHT
+from good_tide.desktop.painting.palette import DARK, LIGHT, Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
@@ -44,6 +44,11 @@ class DemoWindowTest(unittest.TestCase):
 
     root: Path
     demo: DemoFolders
+    agent: subprocess.Popen[bytes]
+    socket: Path
+    seconds: float
+    look: Palette
+    application: QApplication
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -326,7 +331,9 @@ class DemoWindowTest(unittest.TestCase):
                 and self.place.inspector._detail.snapshot == self.place.model.tide[0].name
             )
         )
-        with_disk = self.place.inspector._detail.with_disk
+        detail = self.place.inspector._detail
+        assert detail is not None
+        with_disk = detail.with_disk
         assert with_disk is not None
         self.assertIn("no text any more", self.place.inspector._verdict.text() + with_disk.words)
         self.enter("Sound")

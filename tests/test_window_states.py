@@ -29,7 +29,7 @@ from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.agent_calls import AgentFacts, Hello, RestoreResult, Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.sockets import agent_socket
 from tests.base import BY_HAND, MACHINE, OFFICE, PASSPHRASE, GoodTideTest
-from tests.places import put_away
+from tests.places import end, row_of
 from tests.stand_ins import quiet
 
 
@@ -67,7 +67,7 @@ class StateTest(GoodTideTest):
         window = MainWindow(self.look, agent_socket(self.here.runtime, self.settings), self.settings)
         window.show()
         window.start()
-        self.addCleanup(lambda: (put_away(window), agent.end(), thread.join()))
+        self.addCleanup(end, window, agent, thread)
         self.until(lambda: window.head.sentence.text() != "Looking for the agent…")
         return window
 
@@ -237,12 +237,12 @@ class StateTest(GoodTideTest):
             window.show_view(kind)
             self.until(lambda: not window.link.waits)
             if kind is VIEWS[1]:
-                self.until(
-                    lambda: Views(window).coverage.survey is not None and Views(window).coverage.survey.done
-                )
+                self.until(lambda: (seen := Views(window).coverage.survey) is not None and seen.done)
             self.assertFalse(window.grab().isNull())
-        top = Views(window).coverage.tree.topLevelItem(0)
-        self.assertEqual((top.text(2), top.child(0).text(0)), ("2", "sub"))
+        top = row_of(Views(window).coverage.tree, 0)
+        below = top.child(0)
+        assert below is not None
+        self.assertEqual((top.text(2), below.text(0)), ("2", "sub"))
         self.assertEqual([card.view.snapshots for card in Views(window).stores.cards], [1])
         self.assertEqual(Views(window).rhythm.sentence.text(), "Snapshots are taken only by hand.")
         self.assertEqual(

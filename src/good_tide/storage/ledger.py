@@ -174,7 +174,7 @@ class Ledger:
         chain.names += [snapshot.id for snapshot in snapshots]
 
     @property
-    def _places(self) -> list[str]:
+    def _places(self) -> list[SnapshotId]:
         return [name for chain in self._chains for name in chain.names]
 
     def _reckon(self) -> Reckoning:
@@ -192,15 +192,15 @@ class Ledger:
         """Stored bytes of all that is needed."""
         return self._reckon().total
 
-    def gain(self, names: Collection[str]) -> int:
+    def gain(self, names: Collection[SnapshotId]) -> int:
         """Stored bytes that nothing needs but the snapshots of these names."""
         return self._reckon().gain(np.array([name in names for name in self._places], dtype=bool))
 
-    def alone(self) -> dict[str, int]:
+    def alone(self) -> dict[SnapshotId, int]:
         """For each snapshot the stored bytes that only it needs."""
         return dict(zip(self._places, self._reckon().each().tolist(), strict=True))
 
-    def by_snapshot(self, group: Mapping[str, str]) -> dict[str, tuple[int, int]]:
+    def by_snapshot(self, group: Mapping[SnapshotId, str]) -> dict[str, tuple[int, int]]:
         """For groups of snapshots, given by the snapshots' names: stored bytes that only the group needs, and
         those that others need too."""
         numbers, titles = _numbered(self._places, group.__getitem__)

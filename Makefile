@@ -1,20 +1,22 @@
 # make demo   open the window on made-up history        make test    every check and test
 # make bench  measure against the system's own tools    make check   format, lint, types, layers
-# make quick  checks and unit tests, under two minutes
+# make quick  checks and unit tests, under two minutes      make coverage   what the tests reach
+# make mutants  changes core and storage in small ways, to see whether a test notices
+# make hooks  check before each commit                      make lock       exact versions, anew
 PYTHON ?= python3
 BIN := .venv/bin
 APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
-.PHONY: venv pictures demo test quick check bench clean system-demo system-test
+.PHONY: venv pictures demo test quick check bench coverage mutants hooks lock clean system-demo system-test
 
 venv: .venv/ready
 
 .venv/ready: pyproject.toml requirements.lock
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed; set PYTHON=..."; exit 1; }
 	@$(PYTHON) -m venv .venv || { echo "The Python module venv is missing: apt-get install python3-venv"; exit 1; }
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
 	@touch $@
 
@@ -43,6 +45,22 @@ quick: system-test venv check
 
 bench: venv
 	$(BIN)/python -m benchmarks.run
+
+coverage: system-test venv
+	$(BIN)/python tools/run_tests.py --coverage
+
+mutants: .venv/dev
+	$(BIN)/python tools/mutants.py $(PART)
+
+hooks: .venv/dev
+	$(BIN)/pre-commit install
+
+.venv/dev: .venv/ready requirements-dev.lock
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
+	@touch $@
+
+lock:
+	@tools/lock
 
 clean:
 	rm -rf .venv build src/*.egg-info

@@ -1,9 +1,11 @@
-"""Run all test modules, as many at once as there are processors: ``tools/run_tests.py [--quick]
-[MODULE...]``. What a module prints is shown when it fails. ``--quick``: without those that play days,
-windows, kills and hostile stores."""
+"""Run all test modules, as many at once as there are processors: ``tools/run_tests.py [--quick | --coverage]
+[MODULE...]``, with modules such as ``unit.core.test_words``. What a module prints is shown when it fails.
+``--quick``: only unit tests that need little time. ``--coverage``: say what was reached, in sub-processes as
+well."""
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -14,54 +16,51 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 LONG_FIRST = (
-    "test_hostile",
-    "test_survival",
-    "test_thinning",
-    "test_no_harm",
-    "test_setting_up",
-    "test_choosing",
-    "test_same_store",
-    "test_sweep",
-    "test_keeping",
-    "test_meant",
-    "test_window_states",
-    "test_window",
-    "test_life",
-    "test_storage",
-    "test_watching",
-    "test_holding",
+    "scenario.test_hostile",
+    "scenario.test_survival",
+    "scenario.test_setting_up",
+    "unit.system.test_machine",
+    "scenario.test_window",
+    "scenario.test_thinning",
+    "scenario.test_printed",
+    "scenario.test_telling",
+    "unit.storage.test_header",
+    "property.test_sweep",
 )
 """Modules that take long begin first, so that none is left alone at the end."""
-QUICK = (
-    "test_architecture",
-    "test_carrying",
-    "test_core",
-    "test_coverage",
-    "test_forecast",
-    "test_ladder",
-    "test_ledger",
-    "test_life",
-    "test_operations",
-    "test_purging",
-    "test_refusals",
-    "test_rhythm",
-    "test_sealing",
-    "test_selecting",
-    "test_store_changes",
-    "test_widgets",
+NOT_QUICK = (
+    "unit.operations.coverage.test_selecting",
+    "unit.operations.records.test_store_memory",
+    "unit.operations.snapshot.test_holding",
+    "unit.operations.stores.test_passphrases",
+    "unit.operations.stores.test_pinning",
+    "unit.operations.snapshot.test_resume_log",
+    "unit.storage.test_catalog",
+    "unit.storage.test_catalog_release",
+    "unit.storage.test_header",
+    "unit.storage.test_store",
+    "unit.system.test_jobs",
+    "unit.system.test_machine",
 )
-"""Modules that need no window, no agent and little time."""
+"""Unit tests that run whole commands, or many examples."""
+
+
+def modules() -> list[str]:
+    """All test modules, by their names within ``tests``."""
+    found = (ROOT / "tests").rglob("test_*.py")
+    return sorted(".".join(path.relative_to(ROOT / "tests").with_suffix("").parts) for path in found)
 
 
 def main() -> int:
     """Run them; the exit code is 1 when one failed."""
-    quick = "--quick" in sys.argv[1:]
-    named = [name for name in sys.argv[1:] if name != "--quick"]
-    names = (
-        named
-        or list(QUICK if quick else ())
-        or [path.stem for path in sorted((ROOT / "tests").glob("test_*.py"))]
-    )
+    options = [word for word in sys.argv[1:] if word.startswith("--")]
+    names = [word for word in sys.argv[1:] if not word.startswith("--")] or modules()
+    measured = "--coverage" in options
+    before = ("-m", "coverage", "run") if measured else ("-X", "dev", "-W", "ignore::DeprecationWarning")
+    if measured:
+        subprocess.run([sys.executable, "-m", "coverage", "erase"], cwd=ROOT, check=True)
+    if "--quick" in options:
+        names = [name for name in names if name.startswith("unit.") and name not in NOT_QUICK]
     waiting = deque(
         sorted(
             names, key=lambda name: (LONG_FIRST.index(name) if name in LONG_FIRST else len(LONG_FIRST), name)
@@ -77,23 +76,13 @@ def main() -> int:
                     return
                 name = waiting.popleft()
             began = time.monotonic()
-            command = [
-                sys.executable,
-                "-X",
-                "dev",
-                "-W",
-                "ignore::DeprecationWarning",
-                "-m",
-                "unittest",
-                "--buffer",
-                f"tests.{name}",
-            ]
+            command = [sys.executable, *before, "-m", "unittest", "--buffer", f"tests.{name}"]
             done = subprocess.run(
                 command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
             )
             last = done.stdout.strip().rpartition("\n")[2]
             with tell:
-                print(f"{name:<24} {time.monotonic() - began:6.1f} s  {last}", flush=True)
+                print(f"{name:<48} {time.monotonic() - began:6.1f} s  {last}", flush=True)
                 if done.returncode:
                     failed.append(name)
                     print(done.stdout, flush=True)
@@ -108,7 +97,25 @@ def main() -> int:
         f"{len(names)} modules in {time.monotonic() - began:.0f} s"
         + (f"; FAILED: {', '.join(failed)}" if failed else ", all green")
     )
+    if measured:
+        report_coverage()
     return int(bool(failed))
+
+
+def report_coverage() -> None:
+    """Put together what all processes reached, and print it by package."""
+    for words in (["combine", "--quiet"], ["json", "--quiet", "-o", ".coverage.json"]):
+        subprocess.run([sys.executable, "-m", "coverage", *words], cwd=ROOT, check=True)
+    files = json.loads((ROOT / ".coverage.json").read_text())["files"]
+    packages: dict[str, list[int]] = {}
+    for name, found in files.items():
+        parts = Path(name).parts[2:-1]
+        for package in ("/".join(parts[:1]) or "good_tide", "all"):
+            counts = packages.setdefault(package, [0, 0])
+            counts[0] += found["summary"]["covered_lines"]
+            counts[1] += found["summary"]["num_statements"]
+    for package, (covered, lines) in sorted(packages.items()):
+        print(f"{package:<14} {100 * covered / lines:5.1f} % of {lines:,} lines")
 
 
 if __name__ == "__main__":

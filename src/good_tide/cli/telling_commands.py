@@ -28,7 +28,6 @@ from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, event_fields, export_journal, run_fields
 from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.workplace import find_job, load_jobs
-from good_tide.system.stand_in_mail import StandInMail
 
 _LEVELS: tuple[Level, ...] = get_args(Level)
 _SIGNS = {"good": "done", "note": "note", "trouble": "TROUBLE"}
@@ -276,6 +275,13 @@ def _fleet_fields(row: FleetRow) -> dict[str, Any]:
 @click.option("--port", type=click.IntRange(0, 65535), default=0, help="0: any that is free.")
 def stand_in_mail(folder: Path, port: int) -> int:
     """A mail server that only keeps what it is given; runs until Ctrl+C."""
+    try:
+        from good_tide.system.stand_in_mail import StandInMail
+    except ModuleNotFoundError as error:  # the mail library belongs to the extra “stand-ins”
+        raise PersonError(
+            f"The package {error.name} is not installed, which the stand-in mail server needs",
+            "Install it with: pip install 'good-tide[stand-ins]'",
+        ) from error
     server = StandInMail(folder, port)
     number = server.start()
     say(f"Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.")

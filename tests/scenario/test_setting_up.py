@@ -1,0 +1,377 @@
+"""The quiet moment, from an empty machine to the first snapshot: by command line, through the agent, and in
+the window."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from unittest import mock
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtPrintSupport import QPrinter
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QCheckBox
+from tools.window_driver import Views, wait_until
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SystemClock
+from good_tide.core.happenings import Filter
+from good_tide.core.places import Level
+from good_tide.core.progress import Progress, WorkKind
+from good_tide.crypto import slots
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.views import VIEWS
+from good_tide.desktop.shell.window import MainWindow
+from good_tide.operations.workplace import Workplace, load_jobs
+from good_tide.protocol.agent_calls import Work
+from good_tide.protocol.sockets import agent_socket
+from good_tide.storage import header, keyslots
+from good_tide.storage.store import open_store
+from good_tide.system.disk_choice import STAND_IN_FILE
+from good_tide.system.keyrings import StandInKeyRing
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.support.base import CHEAP, MACHINE, OFFICE, GoodTideTest
+from tests.support.disk_facts import GIB
+from tests.support.stand_ins import quiet
+from tests.support.windows import end
+
+WORDS = "harbour lantern slow curtain"
+
+
+class WindowTest(GoodTideTest):
+    """The set-up and the places, on stand-in disks, with a real agent behind them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for module, name in (
+            (header, "create_store"),
+            (keyslots, "change_passphrase"),
+            (keyslots, "add_recovery"),
+        ):
+            defaults = getattr(module, name).__defaults__
+            cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
+            patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
+            patch.start()
+            self.addCleanup(patch.stop)
+        self.home = Path(os.environ["HOME"])
+        for name in (
+            "Documents/budget.csv",
+            "Documents/Drafts/one.txt",
+            "Pictures/poster.png",
+            "Documents/x.tmp",
+        ):
+            (self.home / name).parent.mkdir(parents=True, exist_ok=True)
+            (self.home / name).write_bytes(b"x" * 5000)
+        self.rack = StandInDisks(self.folder / "rack")
+        self.rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
+        self.rack.add(
+            StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk")
+        )
+        self.rack.add(StandIn(name="Mole", capacity=90 * GIB, device="two", plugged=False))
+        self.settings = self.folder / "settings"
+        self.settings.mkdir()
+        (self.settings / STAND_IN_FILE).write_text(str(self.rack.root))
+        here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
+        self.ring = StandInKeyRing()
+        self.agent = Agent(here, SystemClock(), environment=quiet(self.settings), ring=self.ring)
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        _, look = make_application("light")
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.views = Views(self.window)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(end, self.window, self.agent, thread)
+        self.page = self.window.set_up
+        self.until(lambda: self.window.pages.currentWidget() is self.page)
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def settle(self, true: Callable[[], bool] = lambda: True) -> None:
+        """Wait until something is so, no question is open and no short timer runs."""
+        self.until(
+            lambda: (
+                true()
+                and not self.window.link.waits
+                and not self.page._timer.isActive()
+                and not self.views.coverage._timer.isActive()
+            )
+        )
+
+    def choose_disk(self, name: str) -> None:
+        next(row for row in self.page.place.rows if row.view.facts.name == name).radio.click()
+        self.settle()
+
+    def set_up(self) -> str:
+        """Take the proposal everywhere and begin; returns the recovery key."""
+        self.page.secrecy.take_proposal()
+        self.page.secrecy.remember.setChecked(True)
+        self.settle(self.page.begin.isEnabled)
+        QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.window.pages.currentWidget() is self.window.recovery)
+        self.settle(lambda: self.window.overview.state == "ready" and self.window.overview.work is None)
+        return self.window.recovery.key.text()
+
+    def test_from_an_empty_machine_to_the_first_snapshot(self) -> None:
+        self.assertEqual(
+            [os.path.basename(folder) for folder in self.page.chosen()], ["Documents", "Pictures"]
+        )
+        self.assertEqual(self.page.place.folder, str(self.rack.folder("Pier") / "good-tide" / "desk"))
+        self.assertEqual(self.page._what.text(), "3 files, 14.6 KiB")
+        self.assertIn("Type a passphrase", self.page._trouble.text())
+        self.assertFalse(self.page.begin.isEnabled())
+        key = self.set_up()
+        store = self.rack.folder("Pier") / "good-tide" / "desk"
+        self.assertEqual(len(open_store(store, key).snapshot_ids()), 1)
+        self.assertEqual(len(self.ring.kept), 1)
+        recovery = self.window.recovery
+        recovery.save_to(str(store.parent / "key.txt"))
+        self.settle()
+        self.assertIn("own disk", recovery.said.text())
+        recovery.save_to(str(self.folder / "key.txt"))
+        self.settle()
+        self.assertIn(key, (self.folder / "key.txt").read_text())
+        self.assertEqual((self.folder / "key.txt").stat().st_mode & 0o777, 0o600)
+        printer = QPrinter()
+        printer.setOutputFormat(QPrinter.OutputFormat.PdfFormat)
+        printer.setOutputFileName(str(self.folder / "key.pdf"))
+        recovery.print_on(printer)
+        self.assertTrue((self.folder / "key.pdf").read_bytes().startswith(b"%PDF"))
+        QTest.mouseClick(recovery.go_on, Qt.MouseButton.LeftButton)
+        self.assertTrue(self.views.timeline_view.isVisible())
+        self.assertEqual(recovery.key.text(), "")
+
+    def test_doubts_are_accepted_knowingly_and_noted_and_disks_appear_by_themselves(self) -> None:
+        self.choose_disk("Attic")
+        self.assertIs(self.page.place.level(), Level.DOUBTFUL)
+        self.page.secrecy.take_proposal()
+        self.settle(self.page.begin.isEnabled)
+        self.assertIn("same physical disk", self.page._summary.text())
+        self.assertEqual(len(self.page.place.rows), 2)
+        self.rack.plug("Mole")
+        self.until(lambda: len(self.page.place.rows) == 3)
+        self.settle()
+        QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.window.overview.state == "ready")
+        noted = [
+            note
+            for note in self.agent.context.journal.events(Filter(job=OFFICE))
+            if any("same physical disk" in line for line in note.detail)
+        ]
+        self.assertEqual(len(noted), 1)
+
+    def test_a_place_that_cannot_be_used_says_why(self) -> None:
+        (self.rack.folder("Pier") / "letters").mkdir()
+        (self.rack.folder("Pier") / "letters" / "a").touch()
+        self.page.secrecy.take_proposal()
+        self.page.place.choose(str(self.rack.folder("Pier") / "letters"), by_hand=True)
+        self.settle()
+        self.assertFalse(self.page.begin.isEnabled())
+        self.assertIn("holds other things", self.page._trouble.text())
+        self.page.place.choose(str(self.home.parent), by_hand=True)
+        self.settle()
+        self.assertIn("lies in the store", self.page._trouble.text())
+
+    def test_a_slow_disk_is_measured_and_own_starting_points_are_offered(self) -> None:
+        self.rack.add(StandIn(name="Old stick", capacity=900 * GIB, device="three", speed=2.0))
+        self.until(lambda: len(self.page.place.rows) == 3)
+        self.choose_disk("Old stick")
+        self.settle(lambda: any("Slow: 2 MB a second" in check.what for check in self.page.place.list.checks))
+        (self.home / "Papiere").mkdir()
+        config = Path(os.environ["XDG_CONFIG_HOME"])
+        config.mkdir(exist_ok=True)
+        (config / "user-dirs.dirs").write_text('XDG_DOCUMENTS_DIR="$HOME/Papiere"\n')
+        (self.settings / "starting-points").mkdir()
+        (self.settings / "starting-points" / "mine.toml").write_text(
+            'name = "Mine"\nfolders = ["$DOCUMENTS"]\nrules = ["exclude path x/"]\n'
+        )
+        (self.settings / "starting-points" / "broken.toml").write_text("name = \n")
+        self.page._view = None
+        self.page.start()
+        self.settle(lambda: self.page.points.findText("Mine") >= 0)
+        self.page.points.setCurrentText("Mine")
+        self.page.points.activated.emit(self.page.points.currentIndex())
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+        self.assertEqual(
+            ([os.path.basename(one) for one in self.page.chosen()], self.page._rules),
+            (["Papiere"], ("exclude path x/",)),
+        )
+        self.assertIn("broken.toml", self.agent.context.journal.events(Filter())[0].what)
+
+    def test_hints_and_passphrases_that_will_not_do(self) -> None:
+        secrecy = self.page.secrecy
+        for passphrase, again, hint, words in (
+            ("low tide", "low tids", "", "differ"),
+            ("low tide", "low tide", "LOW-TIDE", "hint contains"),
+        ):
+            secrecy.passphrase.setText(passphrase)
+            secrecy.again.setText(again)
+            secrecy.hint.setText(hint)
+            self.assertIn(words, secrecy.missing())
+            self.assertFalse(self.page.begin.isEnabled())
+        self.until(lambda: secrecy.bar.score > 0)
+        secrecy.open.click()
+        self.assertIn("can read every file", secrecy.sentence.text())
+        self.assertTrue(self.page.begin.isEnabled())
+
+    def test_coverage_is_weighed_before_it_is_kept(self) -> None:
+        self.set_up()
+        self.window.show_view(VIEWS[1])
+        place = self.views.coverage
+        self.settle(lambda: place.survey is not None and place.survey.done)
+        self.assertIn("3 files", place.sentence.text())
+        place.rules.value.setText("Drafts/")
+        QTest.keyClick(place.rules.value, Qt.Key.Key_Return)
+        self.settle(place.keep.isEnabled)
+        self.assertIn(
+            "1 file, 4.9 KiB less in each snapshot; 1 file was in earlier snapshots and stays there",
+            place._difference.text(),
+        )
+        self.assertEqual(
+            load_jobs(self.settings)[0].rules[0], "exclude marker cachedir", "nothing is kept yet"
+        )
+        place.show_folder(os.fsencode(self.home / "Documents" / "Drafts"))
+        self.settle()
+        self.assertIn("Out: rule 1", place.why.text())
+        QTest.mouseClick(place.keep, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        self.assertEqual(load_jobs(self.settings)[0].rules[0], "exclude path Drafts/")
+        item = next(one for one in place._every_item() if one.text(0) == "Drafts")
+        item.setCheckState(0, Qt.CheckState.Checked)
+        self.settle(place.keep.isEnabled)
+        self.assertEqual(place.rules.rules[0], "include path ~/Documents/Drafts/")
+        QTest.mouseClick(place.discard, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        place.rules.add_line("exclude colour red")
+        self.assertIn("no condition", place.rules.trouble.text())
+        place.picture.grab()
+        box, share = place.picture.boxes[-1]
+        place.picture.chosen.emit(share.path)
+        self.assertIsNotNone(place.picture.folder_at(QPointF(box.center())))
+
+    def test_folders_are_covered_and_uncovered_and_deeper_ones_come_when_opened(self) -> None:
+        self.set_up()
+        (self.home / "Documents" / "one" / "two" / "three").mkdir(parents=True)
+        (self.home / "Documents" / "one" / "two" / "three" / "x.txt").write_text("x")
+        (self.home / "Plans").mkdir()
+        (self.home / "Plans" / "house.svg").write_bytes(b"<svg/>" * 100)
+        self.window.show_view(VIEWS[1])
+        place = self.views.coverage
+        self.settle(lambda: place.survey is not None and place.survey.done)
+        for name in ("one", "two"):
+            item = next(one for one in place._every_item() if one.text(0) == name)
+            place.tree.expandItem(item)
+            self.settle()
+        self.assertIn("three", [one.text(0) for one in place._every_item()])
+        place.cover(str(self.home / "Plans"))
+        self.settle(place.keep.isEnabled)
+        self.assertIn("1 file, 600 B more in each snapshot", place._difference.text())
+        pictures = next(one for one in place._every_item() if one.text(0) == "~/Pictures")
+        pictures.setCheckState(0, Qt.CheckState.Unchecked)
+        self.settle(place.keep.isEnabled)
+        self.assertEqual([os.path.basename(folder) for folder in place.folders], ["Documents", "Plans"])
+        self.assertIn("less", place._difference.text())
+        QTest.mouseClick(place.keep, Qt.MouseButton.LeftButton)
+        self.settle(lambda: not place.bar.isVisible())
+        self.assertEqual(
+            [os.path.basename(folder) for folder in load_jobs(self.settings)[0].folders],
+            ["Documents", "Plans"],
+        )
+        place.ask_why.setText("~/Pictures/poster.png")
+        QTest.keyClick(place.ask_why, Qt.Key.Key_Return)
+        self.settle()
+        self.assertIn("in none of the covered folders", place.why.text())
+        for last in ("Documents", "Plans"):
+            place._uncover(str(self.home / last))
+        self.assertEqual(
+            [os.path.basename(folder) for folder in place.folders], ["Plans"], "the last one stays"
+        )
+
+    def test_a_second_store_is_added_history_carried_and_readers_changed(self) -> None:
+        key = self.set_up()
+        self.rack.plug("Mole")
+        place = self.views.stores
+        self.window.show_view(VIEWS[2])
+        self.settle()
+        QTest.mouseClick(place.add, Qt.MouseButton.LeftButton)
+        self.settle(lambda: len(place.panel.place.rows) == 3 and bool(place.panel.place.folder))
+        self.assertEqual(place.panel.place.folder, str(self.rack.folder("Mole") / "good-tide" / "desk"))
+        for field in (place.panel.secrecy.passphrase, place.panel.secrecy.again):
+            field.setText(WORDS)
+        self.settle(place.panel.add.isEnabled)
+        QTest.mouseClick(place.panel.add, Qt.MouseButton.LeftButton)
+        self.settle(
+            lambda: len(place.cards) == 2 and self.window.pages.currentWidget() is self.window.recovery
+        )
+        self.window.show_view(VIEWS[2])
+        first, second = (card.view for card in place.cards)
+        pier, mole = first.where, second.where
+        place.cards[0].carry.emit(first, second)
+        self.until(lambda: "Carried 1 snapshot" in self.window.notice.text)
+        self.window.work_strip.show_work(Work(WorkKind.CARRY, False, Progress("Carrying"), 1.0))
+        self.assertEqual(self.window.work_strip._words.text(), "Carrying snapshots over")
+        self.window.work_strip.show_work(None)
+        self.assertEqual(
+            open_store(Path(mole), WORDS).snapshot_ids(), open_store(Path(pier), key).snapshot_ids()
+        )
+        place.turns.click()
+        self.settle()
+        self.assertEqual(load_jobs(self.settings)[0].store_use, "turns")
+        place._readers(second)
+        dialog = place.dialog
+        assert dialog is not None
+        self.settle(lambda: dialog.slots.topLevelItemCount() == 2)
+        dialog.old.setText(WORDS)
+        for field in (dialog.new.passphrase, dialog.new.again):
+            field.setText("quite another passphrase")
+        QTest.mouseClick(dialog.change, Qt.MouseButton.LeftButton)
+        self.settle(lambda: "changed" in dialog.said.text())
+        open_store(Path(mole), "quite another passphrase")
+        dialog.close()
+        place.cards[0].drop.emit(first)
+        self.settle(lambda: len(place.cards) == 1)
+        self.assertEqual([ref.name for ref in load_jobs(self.settings)[0].stores], ["Mole"])
+
+    def test_a_store_of_another_machine_is_opened_to_read(self) -> None:
+        self.set_up()
+        other = self.new_store("theirs")
+        self.write("plan.txt", "theirs")
+        self.snap(other)
+        place = self.views.stores
+        self.window.show_view(VIEWS[2])
+        place.open_panel()
+        self.settle(lambda: bool(place.panel.place.rows))
+        place.panel.place.choose(str(self.folder / "theirs"), by_hand=True)
+        self.settle(place.panel.read.isVisible)
+        self.assertIn("passphrase of the store there", place.panel.secrecy.sentence.text())
+        place.panel.secrecy.passphrase.setText("tide and time")
+        self.settle(place.panel.read.isEnabled)
+        QTest.mouseClick(place.panel.read, Qt.MouseButton.LeftButton)
+        self.settle(lambda: self.window.overview.reading)
+        self.assertFalse(self.window.head.take.isEnabled())
+        self.assertEqual(
+            [self.window.head.job.itemText(number) for number in range(2)], ["Office", "desk (only to read)"]
+        )
+        self.window.head.job.activated.emit(0)
+        self.settle(lambda: not self.window.overview.reading)
+
+    def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:
+        unnamed = [
+            widget
+            for widget in self.page.findChildren(QCheckBox)
+            if widget.isVisible() and not (widget.text() or widget.accessibleName())
+        ]
+        self.assertEqual(unnamed, [])
+        row = self.page.place.rows[0]
+        self.assertIn("Pier", row.radio.accessibleName())
+        row.radio.setFocus()
+        QTest.keyClick(row.radio, Qt.Key.Key_Down)
+        QApplication.processEvents()
+        self.settle()
+        self.assertIn("Attic", self.page.place.folder)

@@ -1,0 +1,96 @@
+"""A window on a job with some history, with a real agent behind."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+from PySide6.QtCore import QCoreApplication, QEvent, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton, QTreeWidget, QTreeWidgetItem
+from tools.window_driver import Views, wait_until
+
+from good_tide.agent.service import Agent
+from good_tide.core.clock import SetClock
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.settings import Job, StoreRef
+from good_tide.desktop.shell.application import make_application
+from good_tide.desktop.shell.window import MainWindow
+from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.protocol.sockets import agent_socket
+from good_tide.storage.store import Store
+from good_tide.system.keyrings import StandInKeyRing
+from tests.support.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest
+from tests.support.stand_ins import quiet
+
+
+def put_away(window: MainWindow) -> None:
+    """Close a window, and forget it: what tests leave behind slows down whatever looks at all widgets."""
+    window.close()
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+def end(window: MainWindow, agent: Agent, thread: threading.Thread) -> None:
+    """End a window and the agent behind it."""
+    put_away(window)
+    agent.end()
+    thread.join()
+
+
+def row_of(tree: QTreeWidget, number: int) -> QTreeWidgetItem:
+    """A row of a list, which is there."""
+    item = tree.topLevelItem(number)
+    assert item is not None
+    return item
+
+
+class WindowTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        _, look = make_application("light")
+        self.settings = self.folder / "settings"
+        store = self.new_store(passphrase=None)
+        self.make_history(store)
+        ref = StoreRef(path=str(self.folder / "store"), name="Pier")
+        save_job(
+            self.settings,
+            Job(
+                id=OFFICE,
+                name="Office",
+                folders=(str(self.work),),
+                stores=(ref,),
+                machine=MACHINE,
+                rhythm=BY_HAND,
+            ),
+        )
+        here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
+        self.clock = SetClock(Nanoseconds(T0 + 20 * HOUR))
+        self.ring = StandInKeyRing()
+        self.agent = Agent(here, self.clock, ring=self.ring, environment=quiet(self.settings))
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.views = Views(self.window)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(end, self.window, self.agent, thread)
+        self.until(lambda: self.window.overview.state == "ready")
+
+    def make_history(self, store: Store) -> None:
+        """Six snapshots, an hour apart, of one file that changes each time."""
+        for hour in range(6):
+            self.write("plan.txt", str(hour))
+            self.snap(store, hour)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def job(self) -> Job:
+        return load_jobs(self.settings)[0]
+
+    def press(self, button: QPushButton) -> None:
+        self.until(button.isEnabled)
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)

@@ -1,0 +1,36 @@
+"""Values and rules, without files."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from good_tide.core.columns import decode_column, encode_columns
+from good_tide.core.errors import DamageError
+
+int64 = st.integers(-(2**63), 2**63 - 1)
+
+
+class ColumnTest(unittest.TestCase):
+    @given(st.lists(int64, max_size=40))
+    def test_what_was_encoded_comes_back(self, values: list[int]) -> None:
+        column = encode_columns([values])[0]
+        self.assertEqual(decode_column(column, len(values)).tolist(), values)
+
+    def test_steady_values_take_few_bytes(self) -> None:
+        column = encode_columns(np.arange(1000, dtype=np.int64).reshape(1, -1) + 10**18)[0]
+        self.assertLessEqual(len(column), 8001)
+        self.assertEqual(encode_columns([[7] * 1000])[0][0], 1)
+
+    def test_wrong_lengths_are_damage(self) -> None:
+        for name, data, count in (
+            ("empty", b"", 1),
+            ("nine planes", b"\x09" + bytes(9), 1),
+            ("cut", b"\x02\0\0\0", 2),
+            ("long", b"\x01\0\0", 1),
+        ):
+            with self.subTest(name), self.assertRaises(DamageError):
+                decode_column(data, count)

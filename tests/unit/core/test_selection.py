@@ -1,0 +1,38 @@
+"""Values and rules, without files."""
+
+from __future__ import annotations
+
+from good_tide.core.selection import parse_period, parse_time
+from good_tide.core.words import iso, iso_all
+from tests.support.base import HOUR, T0, GoodTideTest
+
+
+class SelectionTest(GoodTideTest):
+    def test_a_time_names_the_whole_of_what_it_says(self) -> None:
+        noon = parse_time("2026-11-17T12:00+01:00")
+        for text, length in (
+            ("2026-11-17T12:00:00.123456789+01:00", 1),
+            ("2026-11-17T12:00:00.5+01:00", 10**8),
+            ("2026-11-17T12:00:00+01:00", 10**9),
+            ("2026-11-17T12:00+01:00", 60 * 10**9),
+            ("2026-11-17T12+01:00", HOUR),
+            ("2026-11-17", 24 * HOUR),
+            ("2026-10-25", 25 * HOUR),
+            ("2026-02", 28 * 24 * HOUR),
+            ("20261117T120000Z", 10**9),
+        ):
+            with self.subTest(text):
+                begin, end = parse_period(text)
+                self.assertEqual((begin, end - begin), (parse_time(text), length))
+        self.assertEqual(parse_period("2026-11-17T12:00:00.123456789+01:00")[0], noon + 123_456_789)
+
+    def test_printed_times_name_only_themselves(self) -> None:
+        times = [T0, T0 + 1, T0 + 999_999_999, T0 + 10**9, T0 + 5 * 10**9 + 7]
+        for moment, text in zip(times, iso_all(times), strict=True):
+            begin, end = parse_period(text)
+            self.assertEqual([one for one in times if begin <= one < end], [moment], text)
+        self.assertEqual(iso_all([T0 + 7]), [iso(T0)], "to the second, where that is enough")
+
+    def test_local_time_follows_daylight_saving(self) -> None:
+        summer, winter = parse_time("2026-10-24T12:00"), parse_time("2026-10-25T12:00")
+        self.assertEqual(winter - summer, 25 * HOUR)

@@ -1,0 +1,71 @@
+"""Values and rules, without files."""
+
+from __future__ import annotations
+
+import msgspec
+
+from good_tide.core.comparing import compare_lines
+from good_tide.core.identifiers import MachineId
+from good_tide.core.progress import WorkKind
+from good_tide.core.records import Machine, SnapshotRecord
+from good_tide.core.status import JobFacts, Mood, StoreState, status
+from good_tide.core.words import duration_words, printable, size_words, time_words
+from tests.support.base import HOUR, T0, GoodTideTest
+
+
+class WordsTest(GoodTideTest):
+    def test_words(self) -> None:
+        cases = (
+            (size_words(14541), "14.2 KiB"),
+            (size_words(0), "0 B"),
+            (size_words(1023), "1023 B"),
+            (duration_words(7500), "2 h 5 min"),
+            (duration_words(59), "59 s"),
+            (time_words(T0, T0 + HOUR), "today 16:13"),
+            (time_words(T0, T0 + 24 * HOUR), "yesterday 16:13"),
+            (time_words(T0, T0 + 72 * HOUR), "Mon 21 Sep, 16:13"),
+            (printable(b"a\nb\xff"), "a\\nb\\xff"),
+        )
+        for shown, expected in cases:
+            self.assertEqual(shown, expected)
+
+    def test_difference(self) -> None:
+        found = compare_lines(["a", "b", "x", "d"], ["a", "b", "c", "d"])
+        self.assertEqual(found.lines, ((" ", "a"), (" ", "b"), ("-", "c"), ("+", "x"), (" ", "d")))
+        self.assertEqual((found.changed, found.total), (1, 4))
+        folded = compare_lines(
+            [str(number) for number in range(50)] + ["new"], [str(number) for number in range(50)]
+        )
+        self.assertIn(("…", "48"), folded.lines)
+
+    def test_status_is_never_better_than_the_facts(self) -> None:
+        well = status(JobFacts(state=StoreState.READY, disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)
+        self.assertIs(well.mood, Mood.WELL)
+        for state, last, gaps, now, mood in (
+            (StoreState.READY, T0, 3, T0, Mood.ATTENTION),
+            (StoreState.READY, T0, 0, T0 + 24 * 8 * HOUR, Mood.ATTENTION),
+            (StoreState.AWAY, T0, 0, T0, Mood.ATTENTION),
+            (StoreState.LOCKED, 0, 0, T0, Mood.ATTENTION),
+            (StoreState.DAMAGED, 0, 0, T0, Mood.HARM),
+            (StoreState.EMPTY, 0, 0, T0, Mood.ATTENTION),
+            (StoreState.NO_JOB, 0, 0, T0, Mood.ATTENTION),
+        ):
+            with self.subTest(state=state, gaps=gaps):
+                facts = JobFacts(
+                    state=state,
+                    disk="Pier",
+                    last=last,
+                    gaps=gaps,
+                    away_since=T0 if state is StoreState.AWAY else 0,
+                )
+                self.assertIs(status(facts, now).mood, mood)
+        self.assertIn(
+            "paused",
+            status(
+                JobFacts(state=StoreState.READY, last=T0, working=WorkKind.SNAPSHOT, work_paused=True), T0
+            ).sentence,
+        )
+
+    def test_records_survive_messagepack(self) -> None:
+        record = SnapshotRecord(T0, Machine(MachineId("m"), "n"), b"roots", owners={"u0": "root"})
+        self.assertEqual(msgspec.msgpack.decode(msgspec.msgpack.encode(record), type=SnapshotRecord), record)

@@ -1,0 +1,37 @@
+"""The agent over its socket, and the timeline's model."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+from good_tide.desktop.painting.time_axis import TimeAxis
+from tests.support.base import (
+    HOUR,
+    T0,
+    GoodTideTest,
+)
+
+
+class AxisTest(GoodTideTest):
+    def test_zoom_keeps_the_time_under_the_pointer_and_stays_within_history(self) -> None:
+        axis = TimeAxis(T0, T0 + 24 * 70 * HOUR)
+        axis.width = 800
+        before = axis.time(300)
+        axis.zoom(0.1, 300)
+        self.assertAlmostEqual(axis.time(300), before, delta=HOUR)
+        for _ in range(60):
+            axis.zoom(0.5, 200)
+        self.assertEqual(round((axis.end - axis.start) / 1e9), 300)
+        axis.pan(1e9)
+        self.assertEqual(axis.start, axis.first)
+        for _ in range(60):
+            axis.zoom(3, 200)
+        self.assertEqual((axis.start, axis.end), (axis.first, axis.last))
+
+    def test_ticks_never_crowd_and_lie_on_whole_local_units(self) -> None:
+        axis = TimeAxis(T0, T0 + 24 * 70 * HOUR)
+        axis.width = 700
+        for _ in range(14):
+            xs = [axis.x(tick.time) for tick in axis.ticks()]
+            self.assertTrue(all(second - first > 60 for first, second in pairwise(xs)), xs)
+            axis.zoom(0.55, 350)

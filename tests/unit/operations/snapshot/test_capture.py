@@ -1,0 +1,188 @@
+"""Snapshots, history, restore and undo on real files."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import socket
+import subprocess
+import sys
+from unittest import mock
+
+from good_tide.core.clock import SetClock
+from good_tide.core.entries import Kind
+from good_tide.core.errors import PersonError, PlaceError, StoppedError
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Progress, Silent, Steering
+from good_tide.operations.history.browse import entry_at
+from good_tide.operations.history.path_history import path_history
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.stores.opening import synced_catalog
+from good_tide.storage.runs import RunLock
+from tests.support.base import HOUR, MACHINE, REPOSITORY, T0, GoodTideTest, as_ordinary_person, restless, tree
+
+
+class CaptureTest(GoodTideTest):
+    def test_everything_a_folder_can_hold_comes_back(self) -> None:
+        self.write(b"bad \xff name\n.txt", "odd")
+        self.write("deep/er/est/file", "x" * 70_000)
+        self.write("empty file")
+        first = self.write("linked", "one content")
+        os.link(first, self.work / "deep" / "also linked")
+        (self.work / "link").symlink_to("/nowhere/at all")
+        (self.work / "empty folder").mkdir(mode=0o751)
+        (self.work / "empty folder").chmod(0o751)
+        self.write("script", "#!").chmod(0o4755)
+        os.utime(first, ns=(1, 1_234_567_890_123_456_789))
+        os.setxattr(first, "user.comment", b"\0binary")
+        with (self.work / "sparse").open("wb") as file:
+            file.seek(3_000_000)
+            file.write(b"end")
+            file.truncate(9_000_000)
+        subprocess.run(["setfacl", "-m", "u:12345:r", str(self.work / "script")], check=True)
+        before = tree(self.work)
+        store = self.new_store()
+        snapshot = self.snap(store)
+        self.assertEqual((snapshot.gaps, snapshot.record.left_out), (0, ()))
+        self.restore(store, snapshot, self.work, self.folder / "out")
+        self.assertEqual(tree(self.folder / "out" / "work"), before)
+        self.assertLess((self.folder / "out" / "work" / "sparse").stat().st_blocks * 512, 1_000_000)
+        links = [
+            (self.folder / "out" / "work" / name).stat().st_ino for name in ("linked", "deep/also linked")
+        ]
+        self.assertEqual(*links)
+
+    def test_an_unchanged_folder_adds_nothing_and_a_change_adds_itself_only(self) -> None:
+        for number in range(30):
+            self.write(f"a/{number}", f"number {number}" * 50)
+            self.write(f"b/{number}.bin", random.Random(number).randbytes(90_000))
+        store = self.new_store()
+        first = self.snap(store)
+        with (
+            mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0),
+            mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0),
+        ):
+            second = self.snap(store, 1)
+        self.assertEqual((second.record.tally.changed_files, second.record.tally.new_bytes), (0, 0))
+        third = self.snap(store, 2)
+        self.assertEqual(third.record.roots, second.record.roots)
+        self.write("a/3", "other words")
+        fourth = self.snap(store, 3)
+        self.assertEqual((fourth.record.tally.changed_files, fourth.record.tally.new_bytes), (1, 11))
+        self.assertEqual(first.record.tally.files, 60)
+
+    def test_copies_and_moved_files_are_stored_once(self) -> None:
+        small, large = (
+            self.write("small.txt", random.Random(1).randbytes(20_000)),
+            self.write("large.bin", random.Random(2).randbytes(2_000_000)),
+        )
+        store = self.new_store()
+        self.snap(store)
+        catalog, _ = synced_catalog(store, self.cache)
+        shutil.copy(small, self.work / "copy.txt")
+        shutil.copy(large, self.work / "copy.bin")
+        (self.work / "moved").mkdir()
+        small.rename(self.work / "moved" / "small.txt")
+        request = CaptureRequest((self.work,), MACHINE)
+        taken = capture(
+            store, request, SetClock(Nanoseconds(T0 + HOUR)), Silent(), self.state, catalog.stored_small
+        )
+        self.assertEqual(taken.record.tally.new_bytes, 0)
+        catalog.close()
+
+    def test_what_cannot_be_read_is_named_and_not_taken_over_from_before(self) -> None:
+        self.write("good.txt", "fine")
+        locked = self.write("locked.txt", "mine")
+        store = self.new_store()
+        self.snap(store)
+        locked.chmod(0)
+        (self.work / "pipe").touch()
+        (self.work / "pipe").unlink()
+        os.mkfifo(self.work / "pipe")
+        with socket.socket(socket.AF_UNIX) as made:
+            made.bind(str(self.work / "socket"))
+        code = (
+            "import sys; from tests.support.base import *\ns = open_store(Path(sys.argv[1]), PASSPHRASE);"
+            " capture(s, CaptureRequest((Path(sys.argv[2]),), MACHINE), SetClock(Nanoseconds(T0 + HOUR)),"
+            " Silent(), Path(sys.argv[3]))"
+        )
+        with as_ordinary_person() as prefix:
+            subprocess.run(
+                [*prefix, sys.executable, "-c", code, store.place.title, str(self.work), str(self.state)],
+                check=True,
+                cwd=REPOSITORY,
+            )
+        taken = store.snapshots()[0][-1]
+        reasons = {os.path.basename(item.path): item.reason for item in taken.record.left_out}
+        self.assertEqual(reasons, {b"locked.txt": "unreadable", b"pipe": "special", b"socket": "special"})
+        self.assertEqual(taken.gaps, 1)
+        entry = entry_at(store, taken, os.fsencode(locked))
+        self.assertEqual((entry.kind, entry.extents), (Kind.LEFT_OUT, ()))
+        catalog, _ = synced_catalog(store, self.cache)
+        found = path_history(catalog, os.fsencode(locked), MACHINE.id)
+        assert found is not None
+        self.assertEqual([one.snapshots for one in found.versions], [1])
+        catalog.close()
+
+    def test_a_file_that_will_not_hold_still_is_kept_with_a_mark(self) -> None:
+        log = self.write("restless.log", "begin")
+        self.write("calm.txt", "calm")
+        store = self.new_store()
+        with restless(log):
+            taken = self.snap(store)
+        self.assertEqual((taken.record.unsteady, taken.gaps), ((os.fsencode(log),), 1))
+        again = self.snap(store, 1)
+        self.assertEqual(again.gaps, 0)
+        self.restore(store, again, log, self.folder / "out")
+        self.assertEqual((self.folder / "out" / "restless.log").read_bytes(), log.read_bytes())
+
+    def test_links_are_not_followed_and_the_store_leaves_itself_out(self) -> None:
+        (self.folder / "outside").mkdir()
+        (self.folder / "outside" / "private.txt").write_text("not covered")
+        (self.work / "way out").symlink_to(self.folder / "outside")
+        store = self.new_store("work/backup")
+        taken = self.snap(store)
+        self.assertEqual(
+            [(item.reason, os.path.basename(item.path)) for item in taken.record.left_out],
+            [("store", b"backup")],
+        )
+        self.assertEqual((taken.gaps, taken.record.tally.files), (0, 0))
+
+    def test_bad_requests_say_what_is_wrong(self) -> None:
+        store = self.new_store()
+        clock = SetClock(Nanoseconds(T0))
+        with self.assertRaises(PersonError):
+            capture(store, CaptureRequest((self.folder / "missing",), MACHINE), clock, Silent(), self.state)
+        self.snap(store, 2)
+        with self.assertRaises(PersonError):
+            capture(
+                store, CaptureRequest((self.work,), MACHINE, at=Nanoseconds(T0)), clock, Silent(), self.state
+            )
+        self.assertGreater(self.snap(store, 0).record.time, T0 + 2 * HOUR)
+        with (
+            RunLock(self.state, store.header.store, MACHINE.id),
+            self.assertRaisesRegex(PlaceError, "Another snapshot"),
+        ):
+            self.snap(store, 3)
+
+    def test_a_stopped_run_shows_nothing_and_the_next_goes_on_from_it(self) -> None:
+        for number in range(6):
+            self.write(f"{number}.bin", random.Random(number).randbytes(1_500_000))
+        store = self.new_store()
+
+        def stop_at_the_third(progress: Progress) -> None:
+            if progress.files_done >= 3:
+                steering.stop()
+
+        steering = Steering(stop_at_the_third)
+        with (
+            mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0),
+            self.assertRaises(StoppedError),
+        ):
+            self.snap(store, 0, MACHINE, steering)
+        self.assertEqual(store.snapshots()[0], [])
+        taken = self.snap(store, 1)
+        self.assertLess(taken.record.tally.new_bytes, 7_000_000)
+        self.assertTrue(verify(store, True, Silent()).ok)

@@ -1,0 +1,67 @@
+"""Rules about the source itself."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from tests.support.base import REPOSITORY
+
+SOURCE = REPOSITORY / "src" / "good_tide"
+LONG_MODULES = {
+    "cli/job_commands.py": "to be split",
+    "agent/upkeep.py": "to be split",
+    "operations/snapshot/capture.py": "one walk whose cases belong together",
+    "storage/recover.py": "one file that lies on every store, and needs nothing of this program",
+}
+
+
+class ArchitectureTest(unittest.TestCase):
+    def test_nothing_but_the_window_loads_qt(self) -> None:
+        names = [
+            ".".join(("good_tide", *path.relative_to(SOURCE).with_suffix("").parts))
+            for path in SOURCE.rglob("*.py")
+            if "desktop" not in path.parts
+            and path.name not in ("__main__.py", "recover.py", "launch.py")
+            and "cli/demo" not in str(path)
+        ]
+        code = (
+            f"import sys, importlib\nfor name in {names!r}: importlib.import_module(name)\nassert not [one"
+            " for one in sys.modules if 'PySide6' in one or 'shiboken' in one]"
+        )
+        subprocess.run([sys.executable, "-c", code], check=True)
+
+    def test_modules_stay_small_or_say_why_not(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            name = str(path.relative_to(SOURCE))
+            if name not in LONG_MODULES:
+                with self.subTest(name):
+                    self.assertLessEqual(len(path.read_text().splitlines()), 450)
+
+    def test_public_things_have_docstrings(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            if path.name == "recover.py":
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    with self.subTest(f"{path.name}:{node.name}"):
+                        self.assertIsNotNone(ast.get_docstring(node))
+
+    def test_no_pickle_and_no_sleep(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            words = path.read_text()
+            self.assertNotIn("import pickle", words, path)
+            self.assertNotIn("time.sleep", words, path)
+
+    def test_the_layers_hold(self) -> None:
+        ran = subprocess.run(
+            [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"],
+            cwd=REPOSITORY,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(ran.returncode, 0, ran.stdout)

@@ -17,6 +17,7 @@ from good_tide.core.progress import Silent
 from good_tide.operations.retention.room import taking
 from good_tide.operations.retention.thinning import plan_release
 from good_tide.operations.stores.opening import open_ledger
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.needs import all_snapshots, needed_keys
 from good_tide.storage.store import open_store
 
@@ -27,7 +28,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         root, cache = Path(folder) / "store", Path(folder) / "cache"
         build(root, chunks, snapshots)
-        store = open_store(root, None)
+        store = open_store(FolderPlace(root), None)
         names = [snapshot.id for snapshot in all_snapshots(store)]
 
         def timed(title: str, ask: Callable[[], object]) -> float:

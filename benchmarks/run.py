@@ -29,6 +29,7 @@ from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.opening import create_at, open_at, synced_catalog
 from good_tide.operations.workplace import save_job
 from good_tide.storage.chunker import Chunker
+from good_tide.storage.folder_place import FolderPlace
 
 FULL = os.environ.get("BENCH") == "full"
 LARGE_MB = 3000 if FULL else 1000
@@ -241,8 +242,8 @@ def insertion(base: Path) -> None:
     folder.mkdir()
     content = np.random.default_rng(1).bytes(size)
     (folder / "large").write_bytes(content)
-    create_at(base / "one store", None)
-    store = open_at(base / "one store", None)
+    create_at(FolderPlace(base / "one store"), None)
+    store = open_at(FolderPlace(base / "one store"), None)
     for hour, data in enumerate((content, os.urandom(1_000_000) + content)):
         (folder / "large").write_bytes(data)
         clock = SetClock(Nanoseconds((1_790_000_000 + hour * 3600) * SECOND))
@@ -265,8 +266,8 @@ def lifelines(base: Path) -> None:
     folder.mkdir()
     for number in range(500):
         (folder / f"file {number:03d}.txt").write_text(f"{number}")
-    create_at(base / "long store", None)
-    store = open_at(base / "long store", None)
+    create_at(FolderPlace(base / "long store"), None)
+    store = open_at(FolderPlace(base / "long store"), None)
     for hour in range(SNAPSHOTS):
         for change in range(3):
             (folder / f"file {(hour * 7 + change * 131) % 500:03d}.txt").write_text(f"{hour}")

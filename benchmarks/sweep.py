@@ -15,6 +15,7 @@ from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, SnapshotRecord
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import create_store
 from good_tide.storage.needs import all_snapshots, needed_keys
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
@@ -26,8 +27,8 @@ _MACHINE = Machine(MachineId("aa" * 16), "bench")
 
 def build(root: Path, chunks: int, snapshots: int) -> Store:
     """A store with so many chunks: each snapshot brings one folder, which stays for a quarter of history."""
-    create_store(root, None)
-    store = open_store(root, None)
+    create_store(FolderPlace(root), None)
+    store = open_store(FolderPlace(root), None)
     folders: list[tuple[int, ChunkId]] = []
     per_snapshot = max(1, chunks // snapshots)
     with WriteSession(store, "bench-") as session:
@@ -56,7 +57,7 @@ def build(root: Path, chunks: int, snapshots: int) -> Store:
             roots = encode_page([Entry(b"/home", Kind.FOLDER, extents=(Extent(top, 0, 0),))])
             record = SnapshotRecord(time=number + 1, machine=_MACHINE, roots=roots)
             session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
-    return open_store(root, None)
+    return open_store(FolderPlace(root), None)
 
 
 def main() -> None:
@@ -67,14 +68,14 @@ def main() -> None:
         began = time.perf_counter()
         build(root, chunks, snapshots)
         print(f"built {chunks:,} chunks, {snapshots:,} snapshots in {time.perf_counter() - began:.0f} s")
-        store = open_store(root, None)
+        store = open_store(FolderPlace(root), None)
         began = time.perf_counter()
         needed_keys(store, all_snapshots(store), Silent())
         len(store.index)
         once = time.perf_counter() - began
         for name in [snapshot.id for snapshot in all_snapshots(store)][: snapshots // 2]:
             store.place.remove(f"{SNAPSHOT_FOLDER}/{name}")
-        store = open_store(root, None)
+        store = open_store(FolderPlace(root), None)
         began = time.perf_counter()
         report = Sweep(store, "bench-", Watched(), 1, Silent()).run()
         took = time.perf_counter() - began

@@ -26,9 +26,19 @@ from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.catalog import Catalog
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
-from tests.support.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from good_tide.storage.store import Store
+from tests.support.base import (
+    CHEAP,
+    HOUR,
+    MACHINE,
+    OTHER_MACHINE,
+    PASSPHRASE,
+    T0,
+    GoodTideTest,
+    create_store,
+    open_store,
+    tree,
+)
 
 _NAMES = st.sampled_from(
     ["plan.txt", "cue.tmp", "a/deep/list.csv", "a/b", "a/Drafts/x", "Drafts/y.txt", "sound.wav"]

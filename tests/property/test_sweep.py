@@ -21,12 +21,11 @@ from good_tide.operations.retention.purge import plan_purge, purge
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.snapshot.holding import drain, prime
 from good_tide.storage.doomed import DOOMED_FOLDER
-from good_tide.storage.header import create_store
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, seen_marks
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched
-from tests.support.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest
+from tests.support.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, create_store, open_store
 from tests.support.memory_place import PowerCutError
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import memory_of, sweep

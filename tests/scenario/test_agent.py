@@ -51,7 +51,6 @@ from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.store_calls import Unlock
 from good_tide.protocol.wire import Request, call_line
 from good_tide.storage.keyslots import change_passphrase
-from good_tide.storage.store import open_store
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.support.base import (
@@ -65,6 +64,7 @@ from tests.support.base import (
     STUDIO,
     T0,
     GoodTideTest,
+    open_store,
 )
 from tests.support.stand_ins import quiet
 

@@ -18,9 +18,17 @@ from typing import NamedTuple
 import msgspec
 
 from good_tide.crypto.slots import Cost
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
-from tests.support.base import CHEAP, PASSPHRASE, REPOSITORY, GoodTideTest, program, tree
+from good_tide.storage.folder_place import LocalPlace
+from tests.support.base import (
+    CHEAP,
+    PASSPHRASE,
+    REPOSITORY,
+    GoodTideTest,
+    create_store,
+    open_store,
+    program,
+    tree,
+)
 from tests.support.hostile import ESCAPE, MAKERS, Hostile
 
 _MOST_KIB = 700 * 1024
@@ -138,7 +146,6 @@ class HostileSlotTest(GoodTideTest):
 
     def add_slots(self, count: int, cost: Cost) -> None:
         from good_tide.storage.header import header_binding, named_slots, write_slot
-        from good_tide.storage.place import LocalPlace
 
         place = LocalPlace(self.root)
         slot = next(slot for slot in named_slots(place).values() if slot.kind == "passphrase")

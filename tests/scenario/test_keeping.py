@@ -29,13 +29,22 @@ from good_tide.protocol.agent_calls import ReadOverview
 from good_tide.protocol.history_calls import ReadDetail
 from good_tide.protocol.schedule_calls import PauseRhythm, ReadRhythm, RunDue, TakeSnapshot
 from good_tide.protocol.store_calls import EjectDisk
-from good_tide.storage.header import create_store
-from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.ejecting import holders
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, HOUR, MACHINE, OFFICE, PASSPHRASE, T0, GoodTideTest
+from tests.support.base import (
+    CHEAP,
+    HOUR,
+    MACHINE,
+    OFFICE,
+    PASSPHRASE,
+    T0,
+    GoodTideTest,
+    create_store,
+    open_store,
+)
 from tests.support.stand_ins import quiet
 
 MINUTE = 60 * SECOND

@@ -19,8 +19,8 @@ from good_tide.protocol.coverage_calls import KeepCoverage
 from good_tide.protocol.history_calls import Detail, FolderView, PinSnapshot, ReadDetail
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore
 from good_tide.protocol.sockets import agent_socket
-from good_tide.storage.store import SNAPSHOT_FOLDER, open_store
-from tests.support.base import BY_HAND, MACHINE, OFFICE, OTHER_MACHINE, SOUND
+from good_tide.storage.store import SNAPSHOT_FOLDER
+from tests.support.base import BY_HAND, MACHINE, OFFICE, OTHER_MACHINE, SOUND, open_store
 from tests.support.windows import WindowTest
 
 

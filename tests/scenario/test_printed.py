@@ -13,8 +13,7 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.purge import plan_purge, purge
-from good_tide.storage.store import open_store
-from tests.support.base import T0, GoodTideTest, program
+from tests.support.base import T0, GoodTideTest, open_store, program
 
 
 class PrintedTest(GoodTideTest):

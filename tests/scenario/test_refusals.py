@@ -26,8 +26,9 @@ from good_tide.operations.restore.set_aside import RECORD_FILE, undo
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.source.folders import data_segments, reason_of
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.marks import Mark, leave_mark, remove_mark, seen_marks
-from good_tide.storage.place import LocalPlace, told
+from good_tide.storage.place import told
 from good_tide.system import machine
 from tests.support.base import MACHINE, T0, GoodTideTest
 

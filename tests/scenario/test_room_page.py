@@ -15,8 +15,8 @@ from good_tide.protocol.contract import Call
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import HeldHistory, Purge, ReadHeldHistory, ReleaseSnapshots
 from good_tide.storage.pins import read_pins
-from good_tide.storage.store import Store, open_store
-from tests.support.base import OFFICE, OTHER_MACHINE, tree
+from good_tide.storage.store import Store
+from tests.support.base import OFFICE, OTHER_MACHINE, open_store, tree
 from tests.support.windows import WindowTest, row_of
 
 

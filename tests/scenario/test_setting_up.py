@@ -28,11 +28,10 @@ from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.agent_calls import Work
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
-from good_tide.storage.store import open_store
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, MACHINE, OFFICE, GoodTideTest
+from tests.support.base import CHEAP, MACHINE, OFFICE, GoodTideTest, open_store
 from tests.support.disk_facts import GIB
 from tests.support.stand_ins import quiet
 from tests.support.windows import end

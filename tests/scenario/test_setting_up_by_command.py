@@ -9,11 +9,9 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import GoodTideTest, program
+from tests.support.base import GoodTideTest, create_store, open_store, program
 from tests.support.memory_place import PowerCutError
 
 WORDS = "harbour lantern slow curtain"

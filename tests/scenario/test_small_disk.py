@@ -11,10 +11,9 @@ import unittest
 from good_tide.core.errors import PlaceFullError
 from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
+from good_tide.storage.store import Store
 from good_tide.storage.sweep import Sweep, Watched
-from tests.support.base import CHEAP, T0, GoodTideTest
+from tests.support.base import CHEAP, T0, GoodTideTest, create_store, open_store
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import release, sweep
 

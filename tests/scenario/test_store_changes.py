@@ -16,11 +16,11 @@ from good_tide.core.errors import WrongPassphraseError
 from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.carrying import carry
-from good_tide.storage.header import create_store, unlock
+from good_tide.storage.folder_place import LocalPlace
+from good_tide.storage.header import unlock
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots
-from good_tide.storage.place import LocalPlace
-from good_tide.storage.store import Store, open_store
-from tests.support.base import CHEAP, PASSPHRASE, REPOSITORY, GoodTideTest, tree
+from good_tide.storage.store import Store
+from tests.support.base import CHEAP, PASSPHRASE, REPOSITORY, GoodTideTest, create_store, open_store, tree
 from tests.support.memory_place import MemoryPlace, PowerCutError
 
 

@@ -17,8 +17,7 @@ from good_tide.core.clock import SystemClock
 from good_tide.operations.workplace import Workplace
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import start_agent_early
-from good_tide.storage.store import open_store
-from tests.support.base import MACHINE, GoodTideTest, program
+from tests.support.base import MACHINE, GoodTideTest, open_store, program
 from tests.support.stand_ins import quiet
 
 

@@ -119,7 +119,8 @@ class DemoWindowTest(unittest.TestCase):
         self.until(lambda: not self.window.link.waits and not self.place._settle.isActive())
 
     def test_the_demo_tells_its_stories(self) -> None:
-        self.assertLess(self.seconds, 60, "of processor, so that a busy machine is no fault of the demo")
+        allowed = 60 if sys.gettrace() is None else 180  # being measured costs time
+        self.assertLess(self.seconds, allowed, "of processor, so that a busy machine is no fault of the demo")
         self.assertGreater(len(self.window.overview.tide), 280)
         self.assertEqual(len(self.place.model.floods), 1)
         self.enter("Productions/Winter play/Set drawings")

@@ -22,14 +22,18 @@ from good_tide.core.progress import Control, Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.restoring import Existing
 from good_tide.core.rhythm import Rhythm
-from good_tide.crypto.slots import Cost
+from good_tide.crypto.seals import StoreKeys
+from good_tide.crypto.slots import STRONG, Cost
 from good_tide.operations.context import Context, open_context
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.workplace import Workplace
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
+from good_tide.storage import header
+from good_tide.storage import store as storage
+from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.header import NewStore
+from good_tide.storage.store import Store
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
 
@@ -49,6 +53,18 @@ OFFICE, SOUND, STUDIO = JobId("0ff1ce"), JobId("50d1"), JobId("57d10")
 T0 = 1_790_000_000 * SECOND
 HOUR = 3600 * SECOND
 REPOSITORY = Path(__file__).resolve().parents[2]
+
+
+def create_store(
+    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None
+) -> NewStore:
+    """Make a store in a folder."""
+    return header.create_store(FolderPlace(root), passphrase, hint, cost, twin)
+
+
+def open_store(root: Path, passphrase: str | None) -> Store:
+    """Open the store in a folder."""
+    return storage.open_store(FolderPlace(root), passphrase)
 
 
 class GoodTideTest(unittest.TestCase):

@@ -3,13 +3,33 @@
 from __future__ import annotations
 
 import secrets
+from dataclasses import dataclass
+from pathlib import Path
 
 from good_tide.core.errors import NameTakenError, NotInPlaceError, PlaceFullError
-from good_tide.storage.place import NewFile
+from good_tide.storage.place import NewFile, Place, StorePlace
 
 
 class PowerCutError(BaseException):
     """The machine has lost power. Not an ``Exception``: nothing may handle it."""
+
+
+@dataclass(frozen=True, eq=True)
+class InMemory:
+    """A place that is no folder: in the memory of this process."""
+
+    place: MemoryPlace
+    called: str = "memory"
+    folder: Path | None = None
+
+    def check_there(self) -> None:
+        """It always is."""
+
+    def make(self) -> None:
+        """Nothing needs to be done."""
+
+    def files(self, limit: int | None = None) -> Place:
+        return self.place
 
 
 class MemoryPlace:
@@ -63,6 +83,19 @@ class MemoryPlace:
     def remove(self, name: str) -> None:
         self.tick()
         self.files.pop(name, None)
+
+    @property
+    def where(self) -> StorePlace:
+        return InMemory(self)
+
+    def room(self) -> tuple[int, int]:
+        return self.limit - self.total_bytes(), self.limit
+
+    def things(self) -> list[str]:
+        return sorted({name.partition("/")[0] for name in self.files})
+
+    def holds_only_files(self, folder: str) -> bool:
+        return not any("/" in name for name in self.names(folder))
 
     def total_bytes(self) -> int:
         return sum(map(len, self.files.values())) + sum(map(len, self.volatile.values()))

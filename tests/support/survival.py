@@ -26,11 +26,10 @@ from good_tide.operations.integrity.verify import verify
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.content import read_whole
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
+from good_tide.storage.store import Store
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import MACHINE, OFFICE, T0
+from tests.support.base import MACHINE, OFFICE, T0, create_store, open_store
 from tests.support.stand_ins import quiet
 
 MINUTE = 60 * SECOND

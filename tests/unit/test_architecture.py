@@ -50,6 +50,21 @@ class ArchitectureTest(unittest.TestCase):
                     with self.subTest(f"{path.name}:{node.name}"):
                         self.assertIsNotNone(ast.get_docstring(node))
 
+    def test_an_open_store_is_a_token_to_agent_and_command_line(self) -> None:
+        inner = {"place", "header", "keys", "index", "snapshot_ids", "read_snapshot", "read_chunk", "roots"}
+        for package in ("agent", "cli", "demo"):
+            for path in (SOURCE / package).rglob("*.py"):
+                for node in ast.walk(ast.parse(path.read_text())):
+                    if isinstance(node, ast.Attribute) and node.attr in inner:
+                        owner = ast.unparse(node.value)
+                        self.assertNotRegex(owner, r"(^|\.|_)store(\(\))?$", f"{path}:{node.lineno}")
+
+    def test_what_a_place_is_only_storage_knows(self) -> None:
+        for path in SOURCE.rglob("*.py"):
+            if "storage" not in path.parts:
+                self.assertNotIn("LocalPlace", path.read_text(), path)
+                self.assertNotRegex(path.read_text(), r"Path\([\w.]*place\.title", path)
+
     def test_no_pickle_and_no_sleep(self) -> None:
         for path in SOURCE.rglob("*.py"):
             words = path.read_text()

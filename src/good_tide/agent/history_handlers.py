@@ -10,6 +10,7 @@ from good_tide.core.status import StoreState
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.history.browse import snapshot_of
 from good_tide.operations.retention.by_hand import pin_by_hand
 from good_tide.protocol.agent_calls import JobName, Overview, ReadOverview
 from good_tide.protocol.contract import Handler
@@ -104,6 +105,6 @@ class HistoryHandlers:
 
     def gaps(self, wanted: ReadGaps) -> list[str]:
         """What a snapshot of a job left out, a line each."""
-        record = self._sessions.of(wanted.job).store().read_snapshot(wanted.snapshot).record
+        record = snapshot_of(self._sessions.of(wanted.job).store(), wanted.snapshot).record
         gaps = [f"{printable(item.path)}: {item.detail}" for item in record.missing]
         return [*gaps, *(f"{printable(path)}: changed while it was read" for path in record.unsteady)]

@@ -21,12 +21,20 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
-from good_tide.operations.history.browse import entry_at
+from good_tide.operations.history.browse import entry_at, snapshot_of
 from good_tide.operations.history.path_history import path_spans
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Catalog, Store, about, locked_hint, open_catalog
+from good_tide.operations.stores.opening import (
+    Catalog,
+    Store,
+    StorePlace,
+    about,
+    locked_hint,
+    open_catalog,
+    unseen_snapshots,
+)
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
 from good_tide.protocol.history_calls import Detail, FolderView, Found, ReadDetail
@@ -63,7 +71,7 @@ class JobSession:
         self.machine: Machine = context.machine_of(job)
         self._lock = threading.RLock()
         self._store: Store | None = None
-        self._opened_in: Path | None = None
+        self._opened_in: StorePlace | None = None
         self._catalog: Catalog | None = None
         self.damage: list[str] = []
         self._weeks: tuple[str, tuple[tuple[int, int], ...]] = ("", ())
@@ -90,8 +98,8 @@ class JobSession:
 
     def choose_present(self) -> None:
         """Look into another of the job's stores when the disk of the one looked into is away."""
-        if self.stores.folder_of(self.shown) is None:
-            there = next((ref for ref in self.job.stores if self.stores.folder_of(ref) is not None), None)
+        if self.stores.place_of(self.shown) is None:
+            there = next((ref for ref in self.job.stores if self.stores.place_of(ref) is not None), None)
             if there is not None:
                 self.look_into(there)
 
@@ -119,10 +127,10 @@ class JobSession:
 
     def _state(self) -> StoreState:
         self.choose_present()
-        folder = self.stores.folder_of(self.shown)
-        if folder != self._opened_in:
+        where = self.stores.place_of(self.shown)
+        if where != self._opened_in:
             self.look_again()
-        if folder is None and not has_area(self._context.here.holdings, self.shown):
+        if where is None and not has_area(self._context.here.holdings, self.shown):
             self.look_again()
             return StoreState.AWAY
         try:
@@ -141,7 +149,7 @@ class JobSession:
         if self._reader is not None and self._reader.is_alive():
             return True
         store, catalog = self.store(), self.catalog()
-        if len(set(store.snapshot_ids()) - catalog.names()) < _LONG_HISTORY:
+        if unseen_snapshots(store, catalog) < _LONG_HISTORY:
             return False
 
         def tell(done: int, total: int) -> None:
@@ -185,7 +193,7 @@ class JobSession:
         """
         with self._lock:
             if self._store is None:
-                self._opened_in = self.stores.folder_of(self.shown)
+                self._opened_in = self.stores.place_of(self.shown)
                 self._store = self.stores.looked_into(self.shown)
                 self._catalog = open_catalog(self._store, self._context.here.cache)
             return self._store
@@ -233,7 +241,7 @@ class JobSession:
         self.sync()  # others may have released it
         tide = self.tide()
         if any(point.name == name for point in tide):
-            return self.store().read_snapshot(name)
+            return snapshot_of(self.store(), name)
         raise no_longer_kept(time, [point.time for point in tide], self._context.clock.now())
 
     def folder(self, path: bytes) -> FolderView:
@@ -264,7 +272,7 @@ class JobSession:
             elsewhere = self._elsewhere(path, current)
         with_disk = with_before = None
         if entry.kind is Kind.FILE:
-            earlier = None if before_id is None else entry_at(store, store.read_snapshot(before_id), path)
+            earlier = None if before_id is None else entry_at(store, snapshot_of(store, before_id), path)
             with_disk, with_before = (
                 compare_with_disk(store, entry, path),
                 compare_versions(store, entry, earlier),
@@ -319,21 +327,21 @@ class JobSession:
         return tuple(self._store_view(ref) for ref in self.job.stores)
 
     def _store_view(self, ref: StoreRef) -> StoreView:
-        folder = self.stores.folder_of(ref)
+        where = self.stores.place_of(ref)
         disk = ref.name or Path(ref.path).name
-        if folder is None:
+        if where is None:
             return StoreView(ref.id, ref.path, disk, False, True)
-        facts = self._context.disks.of_folder(folder)
+        facts = self._context.disk_of(where)
         try:
-            check_header(ref, folder)
-            hint, known = locked_hint(folder), about(folder, None)
+            check_header(ref, where)
+            hint, known = locked_hint(where), about(where, None)
         except GoodTideError as error:
-            return StoreView(ref.id, str(folder), disk, True, False, trouble=str(error))
+            return StoreView(ref.id, where.called, disk, True, False, trouble=str(error))
         total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         shown = ref.place == self.shown.place
         return StoreView(
             ref.id,
-            str(folder),
+            where.called,
             disk,
             True,
             hint is not None,

@@ -14,7 +14,6 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import PlanId
 from good_tide.core.progress import Silent, Steering, WorkKind
 from good_tide.core.restoring import Action
-from good_tide.core.selection import no_longer_kept
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
@@ -87,11 +86,6 @@ class RestoreHandlers:
         self._plans.pop(wanted.plan, None)
 
     def _restore(self, kept: _KeptPlan, steering: Steering) -> WorkEnded:
-        present = set(kept.store.snapshot_ids())
-        for snapshot in {step.snapshot.id: step.snapshot for step in kept.plan.steps}.values():
-            if snapshot.id not in present:
-                times = [one.record.time for one in kept.store.snapshots()[0]]
-                raise no_longer_kept(snapshot.record.time, times, self._clock.now())
         report = carry_out(kept.store, kept.plan, self._clock, steering)
         problems = tuple(
             f"{printable(problem.path)}: {problem.reason}"

@@ -114,8 +114,8 @@ class ScheduleHandlers:
         disks: dict[str, EjectableDisk] = {}
         for session in self._sessions.own():
             for ref in session.job.stores:
-                folder = session.stores.folder_of(ref)
-                facts = self._context.disks.of_folder(folder) if folder is not None else None
+                where = session.stores.place_of(ref)
+                facts = self._context.disk_of(where) if where is not None else None
                 if facts is not None and facts.removable:
                     disks.setdefault(facts.name, EjectableDisk(facts.name, session.job.id, ref.id))
         return PanelView(

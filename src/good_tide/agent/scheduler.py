@@ -108,7 +108,7 @@ class Scheduler:
         job, now = session.job, self._clock.now()
         here = False
         for ref in job.stores:
-            this = session.stores.folder_of(ref) is not None
+            this = session.stores.place_of(ref) is not None
             if this and self._here.get((job.id, ref.id)) is False:
                 self._came[job.id] = now
             self._here[job.id, ref.id] = this

@@ -20,6 +20,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.history.browse import machines_in
 from good_tide.operations.jobs.changing import keep
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.records.disk_absences import DiskAbsences
@@ -39,7 +40,7 @@ from good_tide.operations.stores.furnishing import (
     furnish,
     remember,
 )
-from good_tide.operations.stores.opening import Store, locked_hint
+from good_tide.operations.stores.opening import Store, id_of, locked_hint, store_place
 from good_tide.operations.stores.passphrases import open_counted
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.protocol.contract import Handler
@@ -171,10 +172,11 @@ class SetUpHandlers:
 
     def examine(self, wanted: ExamineFolder) -> ExaminedView:
         """One folder as the place of a store."""
-        disk = self._disks.of_folder(Path(os.path.abspath(wanted.folder)))
+        where = store_place(wanted.folder)
+        disk = self._context.disk_of(where)
         place = Wanted(bytes=wanted.bytes, devices=devices_under(self._disks, wanted.folders))
         place = place if disk is None else self._of(disk, place)
-        found = examine(self._disks, Path(wanted.folder), place, self._known(), wanted.measure)
+        found = examine(self._disks, where, place, self._known(), wanted.measure)
         checks = list(found.checks)
         hint = None
         try:
@@ -184,7 +186,7 @@ class SetUpHandlers:
             checks.insert(0, Check(Level.BAD, error.what, error.advice))
         if found.holds:
             try:
-                hint = locked_hint(Path(found.folder))
+                hint = locked_hint(where)
             except GoodTideError:
                 hint = None
         return ExaminedView(found.folder, tuple(checks), found.holds, hint)
@@ -210,10 +212,10 @@ class SetUpHandlers:
         furnished = self._furnished(job, wanted.store, lambda first: None)
         job, made = add_job(self._settings, furnished.job), furnished.made[0]
         count = count_words(len(folders), "folder")
-        words = f"The job {job.name} was set up with {count} and the store {made.folder}"
+        words = f"The job {job.name} was set up with {count} and the store {made.where.called}"
         self._context.journal.add("note", job, words)
         self._begin(self._sessions.take(job))
-        return MadeView(job.id, made.folder, made.recovery_key, (*notes, *furnished.notes))
+        return MadeView(job.id, made.where.called, made.recovery_key, (*notes, *furnished.notes))
 
     def add_store(self, wanted: AddStore) -> MadeView:
         """Add a store to a job. A new one shares its chunks' identities with the first, so that history can
@@ -222,14 +224,14 @@ class SetUpHandlers:
         furnished = self._furnished(session.job, wanted.store, lambda first: session.store())
         self._sessions.take(keep(self._context, furnished.job))
         made = furnished.made[0]
-        return MadeView(wanted.job, made.folder, made.recovery_key, tuple(furnished.notes))
+        return MadeView(wanted.job, made.where.called, made.recovery_key, tuple(furnished.notes))
 
     def _furnished(self, job: Job, wanted: NewStore, twin: Callable[[StoreRef], Store | None]) -> Furnished:
         """A job with a further store, whose passphrase is kept while the agent runs, and remembered by
         choice."""
-        folder, passphrase = Path(os.path.abspath(wanted.folder)), wanted.passphrase
-        ref = store_ref(self._disks, folder)
-        store = WantedStore(ref, folder, passphrase is not None, wanted.doubts)
+        where, passphrase = store_place(wanted.folder), wanted.passphrase
+        ref = store_ref(self._disks, where)
+        store = WantedStore(ref, where, passphrase is not None, wanted.doubts)
         context = self._context
         made = furnish(context, job, [store], lambda: passphrase, twin, wanted.hint, opens=True)
         notes = made.notes
@@ -246,23 +248,23 @@ class SetUpHandlers:
         Raises:
             GoodTideError: it cannot be opened, or holds no snapshot.
         """
-        folder = Path(os.path.abspath(wanted.folder))
-        store = open_counted(self._context, folder, wanted.passphrase)
-        identity = store.header.store
+        where = store_place(wanted.folder)
+        store = open_counted(self._context, where, wanted.passphrase)
+        identity = id_of(store)
         if wanted.passphrase:
             self._typed.keep(identity, wanted.passphrase)
-        machines = {snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]}
+        machines = machines_in(store)
         if not machines:
-            raise PersonError(f"The store in {folder} holds no snapshot", "Choose another one")
+            raise PersonError(f"The store in {where.called} holds no snapshot", "Choose another one")
         jobs = [
             Job(
                 id=JobId(f"read {identity} {machine.id}"),
                 name=f"{machine.name} (only to read)",
                 folders=(),
-                stores=(store_ref(self._disks, folder),),
+                stores=(store_ref(self._disks, where),),
                 machine=machine,
             )
-            for machine in machines.values()
+            for machine in machines
         ]
         for job in jobs:
             self._sessions.take(job, reading=True)

@@ -18,6 +18,7 @@ from good_tide.core.settings import StoreRef
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
+from good_tide.operations.history.browse import all_snapshots
 from good_tide.operations.jobs import changing
 from good_tide.operations.reporting.fleet import fleet
 from good_tide.operations.retention.by_hand import (
@@ -35,7 +36,7 @@ from good_tide.operations.retention.thinning import pinned, standing_fast
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.ejecting import eject
-from good_tide.operations.stores.opening import Store, open_ledger
+from good_tide.operations.stores.opening import Store, called, id_of, open_ledger
 from good_tide.protocol.agent_calls import HistoryChanged, WorkEnded
 from good_tide.protocol.contract import Handler, Note
 from good_tide.protocol.setup_calls import MadeView
@@ -178,32 +179,32 @@ class StoreHandlers:
         one."""
         store, ring = self._opened(wanted), self._context.ring
         notes = [readers.change_passphrase(self._context, store, wanted.old, wanted.new, wanted.hint)]
-        identity = store.header.store
+        identity = id_of(store)
         self._typed.keep(identity, wanted.new)
         try:
             if wanted.remember or ring.recall(identity) is not None:
                 ring.remember(identity, wanted.new)
         except PlaceError as error:
             notes.append(str(error))
-        return MadeView(wanted.job, store.place.title, None, tuple(notes))
+        return MadeView(wanted.job, called(store), None, tuple(notes))
 
     def add_passphrase(self, wanted: AddPassphrase) -> MadeView:
         """A further passphrase."""
         store = self._opened(wanted)
         words = readers.add_passphrase(self._context, store, wanted.new, wanted.hint)
-        return MadeView(wanted.job, store.place.title, None, (words,))
+        return MadeView(wanted.job, called(store), None, (words,))
 
     def add_recovery_key(self, wanted: AddRecoveryKey) -> MadeView:
         """A further recovery key."""
         store = self._opened(wanted)
         key, words = readers.add_recovery_key(self._context, store)
-        return MadeView(wanted.job, store.place.title, key, (words,))
+        return MadeView(wanted.job, called(store), key, (words,))
 
     def revoke(self, wanted: RevokeSlot) -> MadeView:
         """One of the ways to open the store no longer opens it."""
         store = self._opened(wanted)
         words = readers.revoke(self._context, store, wanted.number)
-        return MadeView(wanted.job, store.place.title, None, (words,))
+        return MadeView(wanted.job, called(store), None, (words,))
 
     def eject(self, wanted: EjectDisk) -> str:
         """Take the disk of a store away safely.
@@ -216,10 +217,10 @@ class StoreHandlers:
             raise PersonError(
                 "The disk is being worked with", "Wait until it is done, or stop it; then eject the disk"
             )
-        folder = session.stores.present(ref)
+        where = session.stores.present(ref)
         for one in self._sessions.all():
             one.look_again()
-        words = eject(self._context, folder)
+        words = eject(self._context, where)
         self._poke()
         return words
 
@@ -299,7 +300,7 @@ class RoomHandlers:
         cache = self._context.here.cache
         with self._reckoning:
             ledger = open_ledger(store, cache, Silent())
-            alone, pins, records = ledger.alone(), pinned(store), store.snapshots()[0]
+            alone, pins, records = ledger.alone(), pinned(store), all_snapshots(store)[0]
             precious = precious_now(store, session.job, session.machine.id, cache)
             fast = standing_fast(records, pins, precious)
             shown = tuple(

@@ -37,7 +37,7 @@ from good_tide.operations.stores.disks import devices_under, known_store_ids, lo
 from good_tide.operations.stores.furnishing import Furnished, WantedStore, furnish
 from good_tide.operations.stores.furnishing import remember as remember_passphrase
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Store, locked_hint
+from good_tide.operations.stores.opening import Store, locked_hint, store_place
 from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
 from good_tide.system.user_folders import user_folders
 
@@ -185,8 +185,8 @@ def job_add(
 
 def _wanted_stores(context: Context, stores: tuple[str, ...], unencrypted: bool) -> list[WantedStore]:
     """Stores in further folders."""
-    folders = [Path(os.path.abspath(folder)) for folder in stores]
-    return [WantedStore(store_ref(context.disks, folder), folder, not unencrypted) for folder in folders]
+    places = [store_place(named) for named in stores]
+    return [WantedStore(store_ref(context.disks, where), where, not unencrypted) for where in places]
 
 
 def _furnished(
@@ -229,7 +229,9 @@ def _say_made(
     if words is not None:
         notes = notes + remember_passphrase(context, job, made, words)
     if as_json:
-        stores = [{"path": one.folder, "made": one.made, "recovery_key": one.recovery_key} for one in made]
+        stores = [
+            {"path": one.where.called, "made": one.made, "recovery_key": one.recovery_key} for one in made
+        ]
         print_json(
             {
                 "job": job.name,
@@ -242,7 +244,7 @@ def _say_made(
         return output.DONE
     say(f"The job {job.name} covers {', '.join(job.folders)}.")
     for one in made:
-        say(f"{'Made a store' if one.made else 'Uses the store'} in {one.folder}.")
+        say(f"{'Made a store' if one.made else 'Uses the store'} in {one.where.called}.")
         if one.recovery_key:
             say(f"\nRecovery key:  {one.recovery_key}\n")
             say("Copy it by hand and keep it away from this disk. It is not shown again.")
@@ -308,7 +310,7 @@ def job_show(name: str, as_json: bool) -> int:
     say(f"Stores{', in turns' if job.store_use == 'turns' else ''}")
     for ref in job.stores:
         now = locate(ref, context.disks)
-        say(f"  {ref.called}   {now if now is not None else 'away'}")
+        say(f"  {ref.called}   {now.called if now is not None else 'away'}")
     return output.DONE
 
 
@@ -448,9 +450,9 @@ def job_save(name: str, file: Path, as_json: bool) -> int:
 def _encrypted(context: Context, job: Job) -> dict[str, bool]:
     found = {}
     for ref in job.stores:
-        folder = locate(ref, context.disks)
-        if folder is not None:
-            found[ref.path] = locked_hint(folder) is not None
+        where = locate(ref, context.disks)
+        if where is not None:
+            found[ref.path] = locked_hint(where) is not None
     return found
 
 

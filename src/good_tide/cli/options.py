@@ -16,9 +16,9 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.core.words import harmless
 from good_tide.operations.context import Context
-from good_tide.operations.stores.by_folder import Opened, open_folder, open_named
+from good_tide.operations.stores.by_folder import Opened, open_named, open_place
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.opening import Store, StorePlace, store_place
 from good_tide.operations.stores.passphrases import passphrase_in
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -41,9 +41,9 @@ def store_option(command: Command) -> Command:
     options = [
         click.option(
             "--store",
-            "store_folder",
+            "where",
             required=True,
-            type=click.Path(path_type=Path),
+            type=store_place,
             metavar="DIR",
             help="The store's folder.",
         ),
@@ -119,9 +119,9 @@ def job_stores(context: Context, job: Job, passphrase_file: Path | None) -> JobS
     return JobStores(context, job, TerminalPassphrases(passphrase_file))
 
 
-def opened(context: Context, folder: Path, passphrase_file: Path | None) -> Store:
-    """The store in a folder; what is strange about it is said."""
-    return _told(open_folder(context, folder, TerminalPassphrases(passphrase_file, insists=True)))
+def opened(context: Context, where: StorePlace, passphrase_file: Path | None) -> Store:
+    """The store in a place; what is strange about it is said."""
+    return _told(open_place(context, where, TerminalPassphrases(passphrase_file, insists=True)))
 
 
 def opened_named(context: Context, named: str, passphrase_file: Path | None) -> Store:

@@ -27,6 +27,7 @@ from good_tide.operations.integrity.verify import affected_words, verify
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.stores.opening import StorePlace
 
 
 @click.command("restore")
@@ -60,7 +61,7 @@ from good_tide.operations.restore.set_aside import undo
 @progress_option
 @json_option
 def restore_command(
-    store_folder: Path,
+    where: StorePlace,
     passphrase_file: Path | None,
     snapshot_name: str,
     machine: str,
@@ -77,7 +78,7 @@ def restore_command(
     if (into is None) == (not in_place):
         raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
     context = this_context()
-    store = opened(context, store_folder, passphrase_file)
+    store = opened(context, where, passphrase_file)
     wanted = [browse.tidy(path) for path in paths]
     chooser = Chooser(context, store, Whose(machine, job_name), wanted)
     chosen = chooser.choose(snapshot_name)
@@ -174,7 +175,7 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
 @store_option
 @click.argument("set_aside", metavar="SET_ASIDE_DIR", type=click.Path(path_type=Path))
 @json_option
-def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
+def undo_command(where: StorePlace, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
     """Undo a restore: put back what it replaced. The store is not needed for it and not opened."""
     report = undo(Path(os.path.abspath(set_aside)))
     if as_json:
@@ -198,10 +199,10 @@ def undo_command(store_folder: Path, passphrase_file: Path | None, set_aside: Pa
 @progress_option
 @json_option
 def verify_command(
-    store_folder: Path, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
+    where: StorePlace, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
 ) -> int:
     """Check that everything in a store is there and whole."""
-    store = opened(this_context(), store_folder, passphrase_file)
+    store = opened(this_context(), where, passphrase_file)
     with output.steered(progress, as_json) as steering:
         report = verify(store, read_all, steering)
     if as_json:

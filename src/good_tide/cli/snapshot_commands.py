@@ -27,17 +27,24 @@ from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
+from good_tide.operations.history.browse import all_snapshots, covered_folders
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.history.path_history import machines_with, path_history
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
-from good_tide.operations.stores.opening import Store, open_catalog, synced_catalog, take_into_catalog
+from good_tide.operations.stores.opening import (
+    Store,
+    StorePlace,
+    open_catalog,
+    synced_catalog,
+    take_into_catalog,
+)
 
 
 @click.command("snapshot")
 @click.argument("job_name", metavar="[NAME]", required=False)
 @click.option(
     "--store",
-    "store_folder",
+    "where",
     type=click.Path(path_type=Path),
     metavar="DIR",
     help="A store's folder, instead of a job.",
@@ -61,7 +68,7 @@ from good_tide.operations.stores.opening import Store, open_catalog, synced_cata
 @json_option
 def snapshot_command(
     job_name: str | None,
-    store_folder: Path | None,
+    where: StorePlace | None,
     passphrase_file: Path | None,
     folders: tuple[Path, ...],
     label: str,
@@ -70,7 +77,7 @@ def snapshot_command(
     as_json: bool,
 ) -> int:
     """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
-    if store_folder is None:
+    if where is None:
         if folders or at is not None:
             raise PersonError(
                 "--folder and --at need a store", "Give --store DIR, or the name of a job alone"
@@ -82,7 +89,7 @@ def snapshot_command(
         raise PersonError("No folder is named", "Give --folder PATH")
     moment = None if at is None else parse_time(at)
     context = this_context()
-    here, store = context.here, opened(context, store_folder, passphrase_file)
+    here, store = context.here, opened(context, where, passphrase_file)
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
     with output.steered(progress, as_json) as steering:
@@ -105,10 +112,10 @@ def snapshot_command(
 @click.command("history")
 @store_option
 @json_option
-def history_command(store_folder: Path, passphrase_file: Path | None, as_json: bool) -> int:
+def history_command(where: StorePlace, passphrase_file: Path | None, as_json: bool) -> int:
     """All snapshots of a store, oldest first."""
-    store = opened(this_context(), store_folder, passphrase_file)
-    snapshots, damage = store.snapshots()
+    store = opened(this_context(), where, passphrase_file)
+    snapshots, damage = all_snapshots(store)
     if as_json:
         times = iso_all([one.record.time for one in snapshots])
         print_json(
@@ -145,7 +152,7 @@ def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
         "snapshot": one.id,
         "time": time,
         "machine": one.record.machine.name,
-        "folders": [show_path(root.name) for root in store.roots(one.record)],
+        "folders": [show_path(path) for path in covered_folders(store, one)],
         "files": tally.files,
         "bytes": tally.bytes,
         "new_bytes": tally.new_bytes,
@@ -162,7 +169,7 @@ def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
 @whose_options
 @json_option
 def contents_command(
-    store_folder: Path,
+    where: StorePlace,
     passphrase_file: Path | None,
     snapshot_name: str,
     path: str | None,
@@ -173,7 +180,7 @@ def contents_command(
 ) -> int:
     """What a snapshot holds in a folder; the covered folders without PATH."""
     context = this_context()
-    store = opened(context, store_folder, passphrase_file)
+    store = opened(context, where, passphrase_file)
     where_to = None if path is None else browse.tidy(path)
     chooser = Chooser(context, store, Whose(machine, job_name), [where_to] if where_to else ())
     chosen = chooser.choose(snapshot_name)
@@ -215,21 +222,21 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 @whose_options
 @json_option
 def versions_command(
-    store_folder: Path, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
+    where: StorePlace, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
 ) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     context = this_context()
-    here, store = context.here, opened(context, store_folder, passphrase_file)
+    here, store = context.here, opened(context, where, passphrase_file)
     catalog, damage = synced_catalog(store, here.cache)
-    where = browse.tidy(path)
-    whose = Chooser(context, store, Whose(machine, job_name), [where]).machine()
-    found = path_history(catalog, where, whose.id)
+    inside = browse.tidy(path)
+    whose = Chooser(context, store, Whose(machine, job_name), [inside]).machine()
+    found = path_history(catalog, inside, whose.id)
     if found is None:
-        others = machines_with(catalog, where)
+        others = machines_with(catalog, inside)
         if others:
-            what = f"{os.fsdecode(where)!r} was never in a snapshot of {whose.name}"
+            what = f"{os.fsdecode(inside)!r} was never in a snapshot of {whose.name}"
             raise PersonError(what, f"{', '.join(others)} had it: see --machine and --job")
-        raise never_seen(where, catalog.find_near(where))
+        raise never_seen(inside, catalog.find_near(inside))
     times = [point.time for point in catalog.tide(whose.id)]
     exact = dict(zip(times, iso_all(times), strict=True))
     if as_json:

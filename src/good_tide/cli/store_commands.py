@@ -23,18 +23,26 @@ from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
-from good_tide.operations.stores.opening import about, create_at, locked_hint, put_recovery_script
+from good_tide.operations.stores.opening import (
+    StorePlace,
+    about,
+    create_at,
+    id_of,
+    locked_hint,
+    put_recovery_script,
+    store_place,
+)
 from good_tide.operations.stores.passphrases import open_counted
 
 
 @click.command("create")
-@click.argument("directory", type=click.Path(path_type=Path))
+@click.argument("where", metavar="DIRECTORY", type=store_place)
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
 @click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
 @json_option
 def create_command(
-    directory: Path, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool
+    where: StorePlace, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool
 ) -> int:
     """Make a store in DIRECTORY and print its recovery key, once."""
     if unencrypted and passphrase_file is not None:
@@ -51,7 +59,7 @@ def create_command(
         passphrase = click.prompt(
             "Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True
         )
-    new = create_at(directory, passphrase, hint)
+    new = create_at(where, passphrase, hint)
     if as_json:
         print_json(
             {
@@ -63,11 +71,11 @@ def create_command(
         )
     elif new.recovery_key is None:
         say(
-            f"Made a store in {directory}. It is not encrypted: whoever has the disk can read everything"
+            f"Made a store in {where.called}. It is not encrypted: whoever has the disk can read everything"
             " in it."
         )
     else:
-        say(f"Made an encrypted store in {directory}.\n\nRecovery key:  {new.recovery_key}\n")
+        say(f"Made an encrypted store in {where.called}.\n\nRecovery key:  {new.recovery_key}\n")
         say(
             "Copy it by hand and keep it away from this disk. It opens the store if the passphrase is lost,"
             " and is not shown again."
@@ -76,13 +84,13 @@ def create_command(
 
 
 @click.command("about")
-@click.argument("directory", type=click.Path(path_type=Path))
+@click.argument("where", metavar="DIRECTORY", type=store_place)
 @passphrase_option
 @json_option
-def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) -> int:
+def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool) -> int:
     """What can be said of a store. Needs no passphrase; what that hides is left open."""
-    unlocked = passphrase_file is not None or locked_hint(directory) is None
-    facts = about(directory, opened(this_context(), directory, passphrase_file) if unlocked else None)
+    unlocked = passphrase_file is not None or locked_hint(where) is None
+    facts = about(where, opened(this_context(), where, passphrase_file) if unlocked else None)
     machines = None if facts.machines is None else [machine.name for machine in facts.machines]
     if as_json:
         print_json(
@@ -114,8 +122,8 @@ def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) 
 
 
 @click.command("carry")
-@click.argument("source", metavar="FROM", type=click.Path(path_type=Path))
-@click.argument("target", metavar="TO", type=click.Path(path_type=Path))
+@click.argument("source", metavar="FROM", type=store_place)
+@click.argument("target", metavar="TO", type=store_place)
 @click.option(
     "--snapshot",
     "chosen",
@@ -134,8 +142,8 @@ def about_command(directory: Path, passphrase_file: Path | None, as_json: bool) 
 @progress_option
 @json_option
 def carry_command(
-    source: Path,
-    target: Path,
+    source: StorePlace,
+    target: StorePlace,
     chosen: tuple[str, ...],
     passphrase_file: Path | None,
     to_passphrase_file: Path | None,
@@ -175,7 +183,7 @@ def carry_command(
 
 
 @click.command("passphrase")
-@click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
+@click.argument("where", metavar="DIR", type=store_place)
 @passphrase_option
 @click.option(
     "--new-passphrase-file",
@@ -187,7 +195,7 @@ def carry_command(
 @click.option("--add", "further", is_flag=True, help="Add a further passphrase; the old one stays.")
 @json_option
 def passphrase_command(
-    directory: Path,
+    where: StorePlace,
     passphrase_file: Path | None,
     new_passphrase_file: Path | None,
     hint: str,
@@ -203,7 +211,7 @@ def passphrase_command(
             )
         old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
     context = this_context()
-    store = open_counted(context, directory, old)
+    store = open_counted(context, where, old)
     new = read_passphrase(new_passphrase_file)
     if new is None:
         if not sys.stdin.isatty():
@@ -218,7 +226,7 @@ def passphrase_command(
     else:
         readers.change_passphrase(context, store, old, new, hint)
     if as_json:
-        print_json({"store": store.header.store, "slots": len(readers.list_slots(directory))})
+        print_json({"store": id_of(store), "slots": len(readers.list_slots(where))})
     else:
         say(
             "A further passphrase opens the store now."
@@ -229,7 +237,7 @@ def passphrase_command(
 
 
 @click.command("slots")
-@click.argument("directory", metavar="DIR", type=click.Path(path_type=Path))
+@click.argument("where", metavar="DIR", type=store_place)
 @passphrase_option
 @click.option(
     "--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once."
@@ -237,18 +245,18 @@ def passphrase_command(
 @click.option("--revoke", "number", type=int, metavar="N", help="Remove the slot with this number.")
 @json_option
 def slots_command(
-    directory: Path, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool
+    where: StorePlace, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool
 ) -> int:
     """The ways to open a store, numbered; add or revoke one."""
     key = None
     if recovery or number is not None:
         context = this_context()
-        store = opened(context, directory, passphrase_file)
+        store = opened(context, where, passphrase_file)
         if number is not None:
             readers.revoke(context, store, number)
         if recovery:
             key, _ = readers.add_recovery_key(context, store)
-    slots = readers.list_slots(directory)
+    slots = readers.list_slots(where)
     if as_json:
         print_json(
             {

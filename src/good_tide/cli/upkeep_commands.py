@@ -18,7 +18,7 @@ from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.hours import Hours
 from good_tide.core.planning import Then
 from good_tide.core.progress import WorkKind
@@ -35,10 +35,9 @@ from good_tide.operations.schedule.pausing import pause
 from good_tide.operations.schedule.run import run_job, run_words
 from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.snapshot.taking import Steps
-from good_tide.operations.stores.by_folder import named_ref
-from good_tide.operations.stores.disks import locate
+from good_tide.operations.stores.by_folder import place_named
 from good_tide.operations.stores.ejecting import eject
-from good_tide.operations.stores.users import users_of_folder
+from good_tide.operations.stores.users import users_at
 from good_tide.operations.workplace import Workplace, find_job, load_jobs
 from good_tide.protocol.agent_calls import StopWork, WorkEnded, WorkGoesOn
 from good_tide.protocol.client import agent_client
@@ -377,22 +376,19 @@ def _run_due_here(context: Context, then: Then | None, progress: str | None, as_
 def eject_command(store: str, as_json: bool) -> int:
     """Take the disk of a store away safely. STORE is its folder, or the disk's name in a job."""
     context = this_context()
-    folder = Path(os.path.abspath(store))
-    if not os.path.isdir(folder):
-        _, ref = named_ref(context, store)
-        found = locate(ref, context.disks)
-        if found is None:
-            raise PersonError(f"The disk {ref.name or store} is not here", "There is nothing to eject")
-        folder = found
-    users = users_of_folder(context, str(folder))
+    try:
+        where = place_named(context, store)
+    except PlaceError as error:
+        raise PersonError(error.what, "There is nothing to eject") from error
+    users = users_at(context, where)
     with agent_client(_socket(context.here)) as agent:
         if agent is not None and users:
             job, ref = users[0]
             words = agent.ask(EjectDisk(job.id, ref.id))
         else:
-            words = eject(context, folder)
+            words = eject(context, where)
     if as_json:
-        print_json({"ejected": str(folder), "words": words})
+        print_json({"ejected": where.called, "words": words})
     else:
         say(f"{words}.")
     return output.DONE

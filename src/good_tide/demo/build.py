@@ -22,7 +22,7 @@ from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.holding_area import HoldingArea, open_area
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
-from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at
+from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at, store_place
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
@@ -110,8 +110,10 @@ def build_demo(
     folders.workstation.mkdir(parents=True)
     clock = SetClock(Nanoseconds(0))
     _furnish(folders)
-    create_at(folders.store, PASSPHRASE, hint="four words: by the sea, a light, a pace, it falls")
-    store = open_at(folders.store, PASSPHRASE)
+    create_at(
+        store_place(str(folders.store)), PASSPHRASE, hint="four words: by the sea, a light, a pace, it falls"
+    )
+    store = open_at(store_place(str(folders.store)), PASSPHRASE)
     passphrase_file = folders.settings / "passphrase"
     passphrase_file.write_text(PASSPHRASE + "\n")
     passphrase_file.chmod(0o600)

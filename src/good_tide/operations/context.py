@@ -9,11 +9,13 @@ import msgspec
 
 from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.happenings import Event
+from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.workplace import Workplace, this_workplace
+from good_tide.storage.place import StorePlace
 from good_tide.system.disk_choice import disks_for
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import DesktopKeyRing, KeyRing
@@ -33,6 +35,10 @@ class Context(msgspec.Struct, frozen=True, kw_only=True):
     def machine_of(self, job: Job) -> Machine:
         """Whose history a job has in its stores."""
         return job.machine or self.here.machine
+
+    def disk_of(self, where: StorePlace) -> DiskFacts | None:
+        """The disk that a store's place is on; None where it is on none, or on none that is known."""
+        return self.disks.of_folder(where.folder) if where.folder is not None else None
 
 
 def open_context(

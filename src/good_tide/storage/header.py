@@ -8,7 +8,6 @@ import hashlib
 import os
 import re
 import secrets
-from pathlib import Path
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -37,7 +36,7 @@ from good_tide.crypto.slots import (
     unwrap,
     wrap,
 )
-from good_tide.storage.place import TEMPORARY, LocalPlace, Place, told
+from good_tide.storage.place import TEMPORARY, Place, StorePlace
 from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 
 HEADER_FILE = "store.json"
@@ -110,25 +109,28 @@ class NewStore(NamedTuple):
 
 
 def create_store(
-    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None
+    where: StorePlace,
+    passphrase: str | None,
+    hint: str = "",
+    cost: Cost = STRONG,
+    twin: StoreKeys | None = None,
 ) -> NewStore:
-    """Make a store in the directory ``root``, which may exist if it is empty or holds a store that was half
-    made. Nothing is removed or written over but what a store in the making left there.
+    """Make a store in a place, which may be there if it is empty or holds a store that was half made. Nothing
+    is removed or written over but what a store in the making left there.
 
     :param passphrase: None for a store without encryption.
     :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are
         carried between them without being chunked anew.
 
     Raises:
-        PersonError: the directory holds something else, the passphrase is empty, or the hint gives it away.
+        PersonError: the place holds something else, the passphrase is empty, or the hint gives it away.
             PlaceError: the disk does not take it.
     """
     if passphrase is not None:
         check_passphrase(passphrase, hint)
-    with told(f"Making a store in {root}"):
-        root.mkdir(mode=0o700, parents=True, exist_ok=True)
-    _clear_half_made(root)
-    place = LocalPlace(root)
+    where.make()
+    place = where.files()
+    _clear_half_made(place)
     header = Header(
         format=FORMAT_VERSION, store=StoreId(secrets.token_hex(16)), encrypted=passphrase is not None
     )
@@ -160,34 +162,30 @@ def create_store(
     return NewStore(header, keys_from(secret, header.encrypted), recovery_key)
 
 
-def in_the_way(root: Path) -> str:
-    """The name of something in a directory that keeps a store from being made there; empty when nothing does.
+def in_the_way(place: Place) -> str:
+    """The name of something in a place that keeps a store from being made there; empty when nothing does.
     What the making of a store left that was cut off does not: it is known by what ``store.making`` says, and
     by being what is written then.
 
     Raises:
-        OSError: it cannot be looked into.
+        PlaceError: it cannot be looked into.
     """
-    present = sorted(item.name for item in root.iterdir())
-    if not present or (
-        present == [TEMPORARY] and _holds_only_files(root / TEMPORARY) and not os.listdir(root / TEMPORARY)
-    ):
+    present = place.things()
+    empty = present == [TEMPORARY] and place.holds_only_files(TEMPORARY) and not place.names(TEMPORARY)
+    if not present or empty:
         return ""
-    making = _making(root)
+    making = _making(place)
     if making is None:
         return present[0]
-    place = LocalPlace(root)
     for name in present:
         if name in (README_FILE, SCRIPT_FILE):
             ours = _read_small(place, name).startswith((_README[:40].encode(), recovery_script()[:60]))
         elif name == SLOT_FOLDER:
-            ours = _holds_only_files(root / name) and all(
+            ours = place.holds_only_files(name) and all(
                 _is_of_header(place, slot, making.header) for slot in place.names(name)
             )
         elif name == TEMPORARY:
-            ours = _holds_only_files(root / name) and all(
-                left.startswith("new-") for left in place.names(name)
-            )
+            ours = place.holds_only_files(name) and all(left.startswith("new-") for left in place.names(name))
         else:
             ours = name == MAKING_FILE
         if not ours:
@@ -195,10 +193,10 @@ def in_the_way(root: Path) -> str:
     return ""
 
 
-def _making(root: Path) -> _Making | None:
+def _making(place: Place) -> _Making | None:
     """What a store in the making says of itself; None where there is none."""
     with contextlib.suppress(GoodTideError, *_UNREADABLE):
-        return msgspec.json.decode(LocalPlace(root).read(MAKING_FILE, 0, _HEADER_LIMIT), type=_Making)
+        return msgspec.json.decode(place.read(MAKING_FILE, 0, _HEADER_LIMIT), type=_Making)
     return None
 
 
@@ -209,14 +207,6 @@ def _read_small(place: Place, name: str) -> bytes:
         return b""
 
 
-def _holds_only_files(folder: Path) -> bool:
-    return (
-        folder.is_dir()
-        and not folder.is_symlink()
-        and all(item.is_file() and not item.is_symlink() for item in folder.iterdir())
-    )
-
-
 def _is_of_header(place: Place, slot: str, binding: str) -> bool:
     with contextlib.suppress(*_UNREADABLE):
         return (
@@ -225,22 +215,20 @@ def _is_of_header(place: Place, slot: str, binding: str) -> bool:
     return False
 
 
-def _clear_half_made(root: Path) -> None:
+def _clear_half_made(place: Place) -> None:
     """Make room for a new store: take away what one that was half made left.
 
     Raises:
         PersonError: there is a store, or anything else.
     """
-    with told(f"Making a store in {root}"):
-        if (root / HEADER_FILE).exists() or (root / HEADER_FILE).is_symlink():
-            raise PersonError(f"{root} already holds a store", "Use it, or choose another folder")
-        other = in_the_way(root)
+    if HEADER_FILE in place.things():
+        raise PersonError(f"{place.title} already holds a store", "Use it, or choose another folder")
+    other = in_the_way(place)
     if other:
         raise PersonError(
-            f"{root} is not empty: {printable(os.fsencode(other))} is in it",
+            f"{place.title} is not empty: {printable(os.fsencode(other))} is in it",
             "Choose an empty or a new folder for the store",
         )
-    place = LocalPlace(root)
     for slot in place.names(SLOT_FOLDER):
         place.remove(f"{SLOT_FOLDER}/{slot}")
     place.clear_temporary("new-")
@@ -286,6 +274,14 @@ def write_slot(place: Place, slot: Slot, binding: bytes) -> str:
 
 def _slot_check(slot: Slot) -> str:
     return hashlib.sha256(msgspec.json.encode(slot)).hexdigest()
+
+
+def holds_store(where: StorePlace) -> bool:
+    """Whether there is a store in a place."""
+    try:
+        return where.files().size(HEADER_FILE) >= 0
+    except PlaceError:
+        return False
 
 
 def read_header(place: Place) -> Header:

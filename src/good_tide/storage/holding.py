@@ -22,11 +22,12 @@ from good_tide.core.records import Snapshot
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
 from good_tide.storage.packs import PackTable, pack_file
-from good_tide.storage.place import LocalPlace, Place, told
+from good_tide.storage.place import Place, told
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import WriteSession
 
@@ -56,7 +57,7 @@ class HoldingArea(Store):
     def __init__(
         self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None
     ) -> None:
-        super().__init__(LocalPlace(root, limit), header, keys)
+        super().__init__(FolderPlace(root).files(limit), header, keys)
         self.root, self.limit = root, limit
         self.base: Store | None = None
         self._known = tuple(known)
@@ -298,7 +299,7 @@ class HoldingArea(Store):
 def copy_slots(place: Place, root: Path) -> None:
     """Copy a store's header and key slots into a holding area, and forget slots that the store no longer
     has."""
-    target = LocalPlace(root)
+    target = FolderPlace(root).files()
     root.mkdir(parents=True, exist_ok=True, mode=0o700)
     slots = place.names(SLOT_FOLDER)
     for name in (*(f"{SLOT_FOLDER}/{slot}" for slot in slots), HEADER_FILE):
@@ -318,6 +319,6 @@ def open_holding(root: Path, passphrase: str | None, known: Iterable[str], limit
     Raises:
         PlaceError: there is none. WrongPassphraseError: the passphrase is wrong, or needed.
     """
-    place = LocalPlace(root / DISK_FOLDER)
+    place = FolderPlace(root / DISK_FOLDER).files()
     header, keys = unlock(place, passphrase)
     return HoldingArea(root, header, keys, known, limit)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from collections import OrderedDict
 from collections.abc import Iterable
-from pathlib import Path
 from typing import NamedTuple
 
 from good_tide.core.entries import Entry
-from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
+from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
@@ -20,7 +18,7 @@ from good_tide.storage.envelope import FileKind, open_whole, seal_new
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import ChunkIndex, Location, decode_tables
 from good_tide.storage.packs import PackTable, open_chunk, pack_file
-from good_tide.storage.place import LocalPlace, Place
+from good_tide.storage.place import Place, StorePlace
 
 INDEX_FOLDER = "index"
 SNAPSHOT_FOLDER = "snapshots"
@@ -236,17 +234,16 @@ class Store:
         return Page(record.roots, rooted=True).entries()
 
 
-def open_store(root: Path, passphrase: str | None) -> Store:
-    """Open the store in a directory.
+def open_store(where: StorePlace, passphrase: str | None) -> Store:
+    """Open the store in a place.
 
     Raises:
         PlaceError: no store there, or it cannot be used.
         WrongPassphraseError: the passphrase is wrong, or needed.
         DamageError: header or slots are damaged.
     """
-    if not os.path.isdir(root):
-        raise PlaceError(f"There is no folder {root}", "Check the path and whether its disk is connected")
-    place = LocalPlace(root)
+    where.check_there()
+    place = where.files()
     return Store(place, *unlock(place, passphrase))
 
 

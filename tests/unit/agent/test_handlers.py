@@ -39,8 +39,18 @@ from good_tide.protocol.store_calls import (
     ReleaseSnapshots,
     StoreCall,
 )
-from good_tide.storage.header import create_store
-from tests.support.base import BY_HAND, CHEAP, HOUR, MACHINE, OFFICE, OTHER_MACHINE, SOUND, T0, GoodTideTest
+from tests.support.base import (
+    BY_HAND,
+    CHEAP,
+    HOUR,
+    MACHINE,
+    OFFICE,
+    OTHER_MACHINE,
+    SOUND,
+    T0,
+    GoodTideTest,
+    create_store,
+)
 from tests.support.stand_ins import quiet
 
 Told = TypeVar("Told", bound=Note)

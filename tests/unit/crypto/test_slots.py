@@ -11,9 +11,7 @@ from good_tide.core.errors import (
     WrongPassphraseError,
 )
 from good_tide.crypto.slots import Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
-from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest
+from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, create_store, open_store
 
 
 class KeyTest(GoodTideTest):

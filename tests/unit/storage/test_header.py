@@ -14,14 +14,15 @@ from good_tide.core.errors import (
 )
 from good_tide.core.places import Level, Wanted
 from good_tide.operations.stores.disks import examine
-from good_tide.storage.header import create_store, read_header, unlock
-from good_tide.storage.place import LocalPlace
-from good_tide.storage.store import open_store
+from good_tide.storage.folder_place import FolderPlace, LocalPlace
+from good_tide.storage.header import read_header, unlock
 from good_tide.system.stand_in_disks import StandInDisks
 from tests.support.base import (
     CHEAP,
     PASSPHRASE,
     GoodTideTest,
+    create_store,
+    open_store,
     program,
     tree,
 )
@@ -66,7 +67,9 @@ class HalfMadeTest(GoodTideTest):
                     self.assertTrue(
                         any(
                             check.level is Level.BAD
-                            for check in examine(disks, folder, Wanted(), frozenset(), False).checks
+                            for check in examine(
+                                disks, FolderPlace(folder), Wanted(), frozenset(), False
+                            ).checks
                         )
                     )
 

@@ -22,11 +22,10 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot, SnapshotRecord
 from good_tide.storage import ledger as ledger_module
-from good_tide.storage.header import create_store
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import Ticket, WriteSession
-from tests.support.base import GoodTideTest
+from tests.support.base import GoodTideTest, create_store, open_store
 from tests.support.memory_place import MemoryPlace
 
 MACHINES = (Machine(MachineId("aa" * 16), "desk"), Machine(MachineId("bb" * 16), "stage"))

@@ -11,7 +11,8 @@ from good_tide.core.errors import (
     PlaceError,
 )
 from good_tide.core.settings import StoreRef
-from good_tide.storage.place import LocalPlace, Place
+from good_tide.storage.folder_place import LocalPlace
+from good_tide.storage.place import Place
 from tests.support.base import (
     GoodTideTest,
 )
@@ -23,7 +24,7 @@ class PlaceTest(GoodTideTest):
         from good_tide.operations.stores.pinning import check_header, check_keys
 
         store = self.new_store()
-        check_header(StoreRef(path="x"), self.folder / "store")
+        check_header(StoreRef(path="x"), store.place.where)
         check_keys(StoreRef(path="x"), store)
         with self.assertRaises(PlaceError):
             check_keys(StoreRef(path="x", store=store.header.store, encrypted=True, keys="00" * 16), store)

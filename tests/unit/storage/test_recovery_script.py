@@ -9,9 +9,16 @@ from pathlib import Path
 
 from good_tide.core.progress import Silent
 from good_tide.operations.stores.carrying import carry
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
-from tests.support.base import CHEAP, PASSPHRASE, REPOSITORY, GoodTideTest, program, tree
+from tests.support.base import (
+    CHEAP,
+    PASSPHRASE,
+    REPOSITORY,
+    GoodTideTest,
+    create_store,
+    open_store,
+    program,
+    tree,
+)
 
 
 class ScriptTest(GoodTideTest):

@@ -21,10 +21,20 @@ from good_tide.core.errors import (
 from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
+from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
-from tests.support.base import CHEAP, MACHINE, OTHER_MACHINE, PASSPHRASE, REPOSITORY, T0, GoodTideTest, tree
+from tests.support.base import (
+    CHEAP,
+    MACHINE,
+    OTHER_MACHINE,
+    PASSPHRASE,
+    REPOSITORY,
+    T0,
+    GoodTideTest,
+    create_store,
+    open_store,
+    tree,
+)
 from tests.support.memory_place import MemoryPlace, PowerCutError
 
 

@@ -15,13 +15,12 @@ from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
-from good_tide.storage.header import create_store
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched
 from good_tide.storage.writer import WriteSession
-from tests.support.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.support.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, create_store, open_store
 from tests.support.memory_place import PowerCutError
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import memory_of, release, sweep

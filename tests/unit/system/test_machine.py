@@ -20,7 +20,6 @@ from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.snapshot.capture import last_snapshot
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
-from good_tide.storage.store import open_store
 from good_tide.system import machine
 from tests.support.base import (
     MACHINE,
@@ -29,6 +28,7 @@ from tests.support.base import (
     SOUND,
     T0,
     GoodTideTest,
+    open_store,
     program,
 )
 

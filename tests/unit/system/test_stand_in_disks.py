@@ -12,10 +12,9 @@ from good_tide.core.places import Level, worst
 from good_tide.core.settings import Job
 from good_tide.operations.stores import probing
 from good_tide.operations.stores.disks import examine, known_store_ids, locate, look_at, store_ref
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest
+from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, create_store, open_store
 from tests.support.disk_facts import GIB, MINE
 
 
@@ -33,7 +32,7 @@ class StandInTest(GoodTideTest):
     def test_a_store_is_found_again_wherever_its_disk_is_mounted(self) -> None:
         folder = self.disks.folder("Pier") / "good-tide" / "desk"
         created = create_store(folder, PASSPHRASE, cost=CHEAP)
-        ref = store_ref(self.disks, folder)
+        ref = store_ref(self.disks, FolderPlace(folder))
         self.assertEqual((ref.disk, ref.inside, ref.name), ("label:Pier", "good-tide/desk", "Pier"))
         self.disks.plug("Pier", False)
         self.assertIsNone(locate(ref, self.disks))
@@ -41,7 +40,8 @@ class StandInTest(GoodTideTest):
         elsewhere = StandInDisks(self.folder / "other rack")
         elsewhere.plug("Pier")
         self.assertEqual(
-            locate(ref, elsewhere), self.folder / "other rack" / "media" / "Pier" / "good-tide" / "desk"
+            locate(ref, elsewhere),
+            FolderPlace(self.folder / "other rack" / "media" / "Pier" / "good-tide" / "desk"),
         )
         job = Job(name="x", folders=(), stores=(ref,))
         self.assertEqual(known_store_ids([job], elsewhere), {created.header.store})
@@ -60,23 +60,26 @@ class StandInTest(GoodTideTest):
 
     def test_examining_a_folder(self) -> None:
         folder = self.disks.folder("Pier") / "new"
-        found = examine(self.disks, folder, MINE, frozenset(), measure=True)
+        found = examine(self.disks, FolderPlace(folder), MINE, frozenset(), measure=True)
         self.assertIs(worst(list(found.checks)), Level.GOOD)
         self.assertTrue(any("MB a second" in check.what for check in found.checks))
         self.assertEqual(list(folder.parent.iterdir()), [], "a measurement leaves nothing behind")
         (folder.parent / "letters").mkdir()
         (folder.parent / "letters" / "a").touch()
-        full = examine(self.disks, folder.parent / "letters", MINE, frozenset(), measure=False)
+        full = examine(self.disks, FolderPlace(folder.parent / "letters"), MINE, frozenset(), measure=False)
         self.assertIn("holds other things", full.checks[0].what)
         create_store(folder, None, cost=CHEAP)
         self.assertEqual(
-            examine(self.disks, folder, MINE, frozenset(), False).holds, open_store(folder, None).header.store
+            examine(self.disks, FolderPlace(folder), MINE, frozenset(), False).holds,
+            open_store(folder, None).header.store,
         )
 
     def test_a_place_that_does_not_take_the_measurement_says_why(self) -> None:
         full = PlaceFullError("Writing to Pier: no room left on the disk", "Free some room")
         with mock.patch("good_tide.operations.stores.disks.measure_speed", side_effect=full):
-            found = examine(self.disks, self.disks.folder("Pier") / "new", MINE, frozenset(), measure=True)
+            found = examine(
+                self.disks, FolderPlace(self.disks.folder("Pier") / "new"), MINE, frozenset(), measure=True
+            )
         self.assertEqual((found.checks[0].level, found.checks[0].way_out), (Level.BAD, "Free some room"))
 
     def test_a_disk_that_is_plugged_in_is_noticed(self) -> None:

@@ -6,7 +6,6 @@ import hashlib
 import itertools
 import os
 from collections.abc import Sequence
-from pathlib import Path
 
 import msgspec
 
@@ -19,6 +18,7 @@ from good_tide.core.words import is_text, printable
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.furnishing import WantedStore
+from good_tide.operations.stores.opening import store_place
 from good_tide.system.disks import Disks
 from good_tide.system.jobs import taken
 from good_tide.system.machine import local_zone
@@ -98,13 +98,13 @@ def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, lis
     wanted = []
     for part in file.store:
         ref = store_ref(part, machine.name)
-        folder = locate(ref, disks) if ref.disk else Path(ref.path)
-        if folder is None:
+        where = locate(ref, disks) if ref.disk else store_place(ref.path)
+        if where is None:
             raise PlaceError(
                 f"The disk {ref.name} is not here",
                 f"Connect the disk that is known by {ref.disk.replace(':', ' ', 1)}",
             )
-        wanted.append(WantedStore(msgspec.structs.replace(ref, path=str(folder)), folder, part.encrypted))
+        wanted.append(WantedStore(msgspec.structs.replace(ref, path=where.called), where, part.encrypted))
     job = Job(
         name=file.name,
         folders=folders,

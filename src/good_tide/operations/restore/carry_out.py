@@ -26,6 +26,7 @@ from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.restoring import Action
+from good_tide.core.selection import no_longer_kept
 from good_tide.operations.restore.metadata import Metadata
 from good_tide.operations.restore.plan import Plan, Relative, Step
 from good_tide.operations.restore.set_aside import SetAside
@@ -66,9 +67,11 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
     A damaged or refused item is reported and the others go on.
 
     Raises:
+        PersonError: a snapshot has gone since the plan was made; nothing is done.
         PlaceFullError: no room left in the target.
         StoppedError: the person stopped it; finished items stay.
     """
+    _check_still_kept(store, plan, clock.now())
     report = RestoreReport(problems=[], metadata_notes=[])
     steps, size = len(plan.steps), plan.payload
     with contextlib.ExitStack() as stack:
@@ -91,6 +94,13 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
                 target.aside.path for target in targets.values() if target.aside.path is not None
             )
     return report
+
+
+def _check_still_kept(store: Store, plan: Plan, now: int) -> None:
+    present = set(store.snapshot_ids())
+    for snapshot in {step.snapshot.id: step.snapshot for step in plan.steps}.values():
+        if snapshot.id not in present:
+            raise no_longer_kept(snapshot.record.time, [one.record.time for one in store.snapshots()[0]], now)
 
 
 def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -> None:

@@ -38,7 +38,7 @@ class Bounds:
         """
         context, job = self._context, stores.job
         try:
-            if stores.folder_of(ref) is None:
+            if stores.place_of(ref) is None:
                 return
             store = stores.store(ref)
             if job.ladder.rungs and not is_mixed(context.here.state, store, context.machine_of(job).id):

@@ -3,7 +3,6 @@ gets short."""
 
 from __future__ import annotations
 
-import os
 from bisect import bisect_left
 from collections.abc import Collection, Sequence
 from pathlib import Path
@@ -46,24 +45,13 @@ class RoomFacts(msgspec.Struct, frozen=True):
 
 
 def room_facts(
-    root: Path,
-    stored: int,
-    room: Room,
-    tide: Sequence[TidePoint],
-    now: int,
-    size: tuple[int, int] | None = None,
+    stored: int, room: Room, tide: Sequence[TidePoint], now: int, size: tuple[int, int]
 ) -> RoomFacts:
-    """Room of the store in a directory.
+    """Room of a store.
 
-    :param size: bytes free and in all, where another than the file system tells (stand-in disks).
+    :param size: bytes free and in all where it is.
     :param stored: bytes of the store's files. :param tide: the snapshots of the machine, for the forecast.
-
-    Raises:
-        OSError: the disk does not tell.
     """
-    if size is None:
-        info = os.statvfs(root)
-        size = info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
     free, total = size
     limits = [limit for limit in (room.limit_bytes, int(room.limit_part * total)) if limit]
     limit = min(limits, default=0)
@@ -78,12 +66,11 @@ def store_room(context: Context, store: Store, room: Room, tide: Sequence[TidePo
     :param tide: the snapshots of the machine, for the forecast.
 
     Raises:
-        OSError: the disk does not tell.
+        PlaceError: the disk does not tell.
     """
-    folder = Path(store.place.title)
-    disk = context.disks.of_folder(folder)
-    size = (disk.free, disk.total) if disk is not None and disk.total else None
-    return room_facts(folder, store.place.total_bytes(), room, tide, context.clock.now(), size)
+    disk = context.disk_of(store.place.where)
+    size = (disk.free, disk.total) if disk is not None and disk.total else store.place.room()
+    return room_facts(store.place.total_bytes(), room, tide, context.clock.now(), size)
 
 
 def daily(tide: Sequence[TidePoint], now: int) -> list[int]:

@@ -52,7 +52,7 @@ def still_elsewhere(
     for name, path, opened in places:
         try:
             other = opened()
-            if other.place.title == store.place.title:
+            if other.place.where == store.place.where:
                 continue
             count = len(plan_purge(other, pattern, home, control).snapshots)
         except StoppedError:

@@ -23,7 +23,7 @@ from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.disks import locate
-from good_tide.operations.stores.opening import about, known_tide, store_id
+from good_tide.operations.stores.opening import StorePlace, about, known_tide, store_id
 from good_tide.system.machine import local_zone
 
 _SHARE_SPREAD_SECONDS = 240
@@ -57,9 +57,10 @@ class Standings:
     """Gathers how jobs stand."""
 
     def __init__(self, context: Context) -> None:
+        self._context = context
         self._here, self._disks, self._clock = context.here, context.disks, context.clock
         self._records, self._journal = context.records, context.journal
-        self._stored: dict[Path, tuple[int, int]] = {}
+        self._stored: dict[str, tuple[int, int]] = {}
         """When the size of a store was last looked up, and its bytes."""
 
     def spread(self, job: Job) -> int:
@@ -82,7 +83,7 @@ class Standings:
         self._records.keep(job.id, known)
         return known
 
-    def folder_now(self, ref: StoreRef) -> Path | None:
+    def place_now(self, ref: StoreRef) -> StorePlace | None:
         """Where a store is now, None while its disk is away."""
         return locate(ref, self._disks)
 
@@ -96,7 +97,7 @@ class Standings:
 
     def plain_facts(self, job: Job) -> Facts:
         """What is known of a job without the agent."""
-        here = any(self.folder_now(ref) is not None for ref in job.stores)
+        here = any(self.place_now(ref) is not None for ref in job.stores)
         return Facts(here, holding=self.holds(job), paused_until=self._records.paused_until)
 
     def next(self, job: Job, count: int = 1) -> list[int]:
@@ -175,39 +176,37 @@ class Standings:
         return *found, names
 
     def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
-        folder = self.folder_now(ref)
+        where, holdings = self.place_now(ref), self._here.holdings
         try:
-            identity = (
-                store_id(folder) if folder is not None else areas.store_of_area(self._here.holdings, ref)
-            )
+            identity = store_id(where) if where is not None else areas.store_of_area(holdings, ref)
         except GoodTideError:
             return []
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY
         return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 
     def _store(self, job: Job, ref: StoreRef) -> StoreStanding:
-        folder, name = self.folder_now(ref), ref.name or Path(ref.path).name
-        if folder is None:
+        where, name = self.place_now(ref), ref.name or Path(ref.path).name
+        if where is None:
             return StoreStanding(name, False)
-        disk = self._disks.of_folder(folder)
+        disk = self._context.disk_of(where)
         if disk is None or not disk.total:
             return StoreStanding(name, True)
         return StoreStanding(
             name,
             True,
             disk.free,
-            days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, folder, disk)),
+            days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, where, disk)),
         )
 
-    def _usable(self, job: Job, folder: Path, disk: DiskFacts) -> int:
+    def _usable(self, job: Job, where: StorePlace, disk: DiskFacts) -> int:
         """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn
         anew for every few bytes."""
         stored = 0
         if job.room.limit_bytes or job.room.limit_part:
-            known = self._stored.get(folder)
+            known = self._stored.get(where.called)
             if known is None or not 0 <= self._clock.now() - known[0] < _STORED_HOLDS:
-                known = self._stored[folder] = self._clock.now(), about(folder, None).stored_bytes
+                known = self._stored[where.called] = self._clock.now(), about(where, None).stored_bytes
             stored = known[1]
-        usable = room_facts(folder, stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
+        usable = room_facts(stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
         step = int(10 ** max(0, len(str(usable)) - 3))
         return usable // step * step

@@ -215,7 +215,8 @@ class _Run:
 
     def leave_out_own(self, folders: Sequence[Path]) -> None:
         """Leave out the store itself, and other folders of this program."""
-        for folder in (Path(self._store.place.title), *folders):
+        own = self._store.place.where.folder
+        for folder in (*folders, *([own] if own is not None else [])):
             with contextlib.suppress(OSError):
                 info = os.stat(folder)
                 self._own_places.add((info.st_dev, info.st_ino))

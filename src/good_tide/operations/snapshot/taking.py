@@ -99,7 +99,7 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
     job = stores.job
     results: list[Taken] = []
     present: list[tuple[StoreRef, Store]] = []
-    away = [ref for ref in job.stores if stores.folder_of(ref) is None]
+    away = [ref for ref in job.stores if stores.place_of(ref) is None]
     for ref in job.stores:
         try:
             if ref in away:

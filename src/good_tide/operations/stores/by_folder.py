@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import os
-from pathlib import Path
-
 import msgspec
 
 from good_tide.core.errors import PersonError, PlaceError
@@ -13,11 +10,12 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import Noticed, StoreMemory
 from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.job_stores import Passphrases
-from good_tide.operations.stores.opening import Store, locked_hint, open_at, store_id
+from good_tide.operations.stores.opening import Store, StorePlace, locked_hint, store_id, store_place
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys
-from good_tide.operations.stores.users import users_of_folder
+from good_tide.operations.stores.users import users_at
 from good_tide.operations.workplace import load_jobs
+from good_tide.storage.place_kinds import is_there
 
 
 class Opened(msgspec.Struct, frozen=True):
@@ -27,10 +25,10 @@ class Opened(msgspec.Struct, frozen=True):
     noticed: list[Noticed]
 
 
-def open_folder(
-    context: Context, folder: Path, passphrases: Passphrases, kept_of: Job | None = None
+def open_place(
+    context: Context, where: StorePlace, passphrases: Passphrases, kept_of: Job | None = None
 ) -> Opened:
-    """Open the store in a folder, whether a job uses it or not; one that a job of this machine knows must be
+    """Open the store in a place, whether a job uses it or not; one that a job of this machine knows must be
     the one that it knows. What is strange about it is noted too.
 
     :param kept_of: a job whose passphrase file or key ring is asked before the person is.
@@ -38,12 +36,11 @@ def open_folder(
     Raises:
         GoodTideError: it cannot be opened.
     """
-    if not os.path.isdir(folder):
-        return Opened(open_at(folder, None), [])
-    ref = next((ref for _, ref in users_of_folder(context, str(folder)) if ref.store), None)
+    where.check_there()
+    ref = next((ref for _, ref in users_at(context, where) if ref.store), None)
     if ref is not None:
-        check_header(ref, folder)
-    opened = open_counted(context, folder, _passphrase(context, folder, passphrases, kept_of))
+        check_header(ref, where)
+    opened = open_counted(context, where, _passphrase(context, where, passphrases, kept_of))
     if ref is not None:
         check_keys(ref, opened)
     noticed = StoreMemory(context.here.state, opened.header.store).look(opened)
@@ -52,17 +49,19 @@ def open_folder(
     return Opened(opened, noticed)
 
 
-def _passphrase(context: Context, folder: Path, passphrases: Passphrases, kept_of: Job | None) -> str | None:
-    identity = store_id(folder)
+def _passphrase(
+    context: Context, where: StorePlace, passphrases: Passphrases, kept_of: Job | None
+) -> str | None:
+    identity = store_id(where)
     found = passphrases.known(identity)
     if found is not None:
         return found
-    hint = locked_hint(folder)
+    hint = locked_hint(where)
     if hint is None:
         return None
     if kept_of is not None:
         found = kept_passphrase(kept_of, identity, context.ring)
-    return found if found is not None else passphrases.ask(str(folder), hint)
+    return found if found is not None else passphrases.ask(where.called, hint)
 
 
 def open_named(context: Context, named: str, passphrases: Passphrases) -> Opened:
@@ -71,10 +70,21 @@ def open_named(context: Context, named: str, passphrases: Passphrases) -> Opened
     Raises:
         GoodTideError: there is none of that name, its disk is away, or it cannot be opened.
     """
-    if os.path.isdir(named):
-        return open_folder(context, Path(named), passphrases)
+    where = store_place(named)
+    if is_there(where):
+        return open_place(context, where, passphrases)
     job, ref = named_ref(context, named)
-    return open_folder(context, present_folder(context, ref), passphrases, job)
+    return open_place(context, present_place(context, ref), passphrases, job)
+
+
+def place_named(context: Context, named: str) -> StorePlace:
+    """The place of a store by its folder, or by the name of its disk in a job.
+
+    Raises:
+        PersonError: none is called so. PlaceError: its disk is away.
+    """
+    where = store_place(named)
+    return where if is_there(where) else present_place(context, named_ref(context, named)[1])
 
 
 def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
@@ -90,13 +100,13 @@ def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
     raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
 
 
-def present_folder(context: Context, ref: StoreRef) -> Path:
+def present_place(context: Context, ref: StoreRef) -> StorePlace:
     """Where a store is now.
 
     Raises:
         PlaceError: its disk is away.
     """
-    folder = locate(ref, context.disks)
-    if folder is None:
+    where = locate(ref, context.disks)
+    if where is None:
         raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
-    return folder
+    return where

@@ -15,7 +15,10 @@ from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, 
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.stores.probing import describe_store, measure_speed, probe, probe_apart
-from good_tide.storage.header import HEADER_FILE, in_the_way
+from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.header import holds_store, in_the_way
+from good_tide.storage.place import StorePlace
+from good_tide.storage.place_kinds import is_there, store_place
 from good_tide.system.disks import Disks
 
 _OWN_FOLDER = "good-tide"
@@ -93,6 +96,11 @@ def proposed_folder(disk: DiskFacts, machine: str) -> str:
     return os.path.join(inside, _OWN_FOLDER, name)
 
 
+def store_in(where: StorePlace) -> StoreId | None:
+    """The id of the store in a place; None when there is none."""
+    return describe_store(where, frozenset()).store if holds_store(where) else None
+
+
 class Examined(msgspec.Struct, frozen=True):
     """A folder looked at as the place of a store. ``holds`` is the store that is there already, None for
     none."""
@@ -103,30 +111,30 @@ class Examined(msgspec.Struct, frozen=True):
     holds: StoreId | None = None
 
 
-def _in_the_way(folder: Path) -> list[Check]:
-    """What speaks against a folder without a store, by what is in it."""
+def _in_the_way(where: StorePlace) -> list[Check]:
+    """What speaks against a place without a store, by what is in it."""
     try:
-        other = in_the_way(folder)
-    except OSError as error:
-        return [
-            Check(
-                Level.BAD, f"{folder} cannot be looked into ({error.strerror})", "Choose a folder of your own"
-            )
-        ]
+        other = in_the_way(where.files())
+    except PlaceError as error:
+        return [Check(Level.BAD, error.what, "Choose a folder of your own")]
     if other:
         return [
             Check(
                 Level.BAD,
-                f"{folder} holds other things",
+                f"{where.called} holds other things",
                 "Choose an empty or a new folder; nothing there is ever erased",
             )
         ]
     return []
 
 
-def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[StoreId], measure: bool) -> Examined:
-    """Check one folder, which need not exist yet, as the place of a store."""
-    absolute = Path(os.path.abspath(folder))
+def examine(
+    disks: Disks, where: StorePlace, wanted: Wanted, known: frozenset[StoreId], measure: bool
+) -> Examined:
+    """Check one place, which need not be there yet, as that of a store."""
+    if where.folder is None:
+        return Examined(where.called, None, (), store_in(where))
+    absolute = where.folder
     disk = disks.of_folder(absolute)
     if disk is None:
         return Examined(
@@ -149,23 +157,25 @@ def examine(disks: Disks, folder: Path, wanted: Wanted, known: frozenset[StoreId
             extra.append(Check(Level.BAD, error.what, error.advice))
     holds = None
     stores = tuple(store for store in disk.stores if store.path == str(absolute))
-    if os.path.isfile(absolute / HEADER_FILE):
-        found = describe_store(absolute, known)
+    if holds_store(FolderPlace(absolute)):
+        found = describe_store(FolderPlace(absolute), known)
         stores, holds = (found,), found.store
     checked = check_place(
         msgspec.structs.replace(disk, stores=stores),
         msgspec.structs.replace(wanted, speed=speed, writable=writable),
     )
     if holds is None and os.path.isdir(absolute):
-        extra += _in_the_way(absolute)
+        extra += _in_the_way(FolderPlace(absolute))
     if there == absolute and not os.path.isdir(absolute):
         extra.append(Check(Level.BAD, f"{absolute} is not a folder", "Choose a folder"))
     return Examined(str(absolute), disk, (*extra, *checked), holds)
 
 
-def store_ref(disks: Disks, folder: Path) -> StoreRef:
-    """How a store in a folder is to be found again, wherever its disk will be mounted."""
-    absolute = Path(os.path.abspath(folder))
+def store_ref(disks: Disks, where: StorePlace) -> StoreRef:
+    """How a store in a place is to be found again, wherever its disk will be mounted."""
+    absolute = where.folder
+    if absolute is None:
+        return StoreRef(path=where.called, name=where.called)
     disk = disks.of_folder(absolute)
     if disk is None or disk.path == "/" or disk.id.startswith("mount:"):
         return StoreRef(
@@ -176,15 +186,15 @@ def store_ref(disks: Disks, folder: Path) -> StoreRef:
     )
 
 
-def locate(ref: StoreRef, disks: Disks) -> Path | None:
-    """The directory of a store now, None while its disk is away."""
+def locate(ref: StoreRef, disks: Disks) -> StorePlace | None:
+    """Where a store is now, None while its disk is away."""
     if ref.disk:
         for disk in disks.disks():
             if ref.disk == disk.id or ref.disk in disk.aliases:
-                return Path(disk.path) / ref.inside if disk.answers else None
+                return FolderPlace(Path(disk.path) / ref.inside) if disk.answers else None
         return None
-    path = Path(ref.path)
-    return path if os.path.isdir(path) else None
+    where = store_place(ref.path)
+    return where if is_there(where) else None
 
 
 def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[StoreId]:
@@ -192,7 +202,7 @@ def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[StoreId]:
     found = set()
     for job in jobs:
         for ref in job.stores:
-            folder = locate(ref, disks)
-            if folder is not None and os.path.isfile(folder / HEADER_FILE):
-                found.add(describe_store(folder, frozenset()).store)
+            where = locate(ref, disks)
+            if where is not None and holds_store(where):
+                found.add(describe_store(where, frozenset()).store)
     return frozenset(found)

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
+from good_tide.core.errors import PersonError
 from good_tide.operations.context import Context
+from good_tide.storage.place import StorePlace
 
 
-def eject(context: Context, folder: Path) -> str:
+def eject(context: Context, where: StorePlace) -> str:
     """Write everything out, unmount the disk that a store lies on, and switch it off. Returns what became of
     it, as a sentence.
 
     Raises:
         GoodTideError: it cannot be, or something still uses it.
     """
-    disk = context.disks.of_folder(folder)
+    folder = where.folder
+    if folder is None:
+        raise PersonError(f"{where.called} is on no disk", "There is nothing to take away")
+    disk = context.disk_of(where)
     became = context.disks.eject(folder)
     words = f"{disk.name if disk is not None else folder} is {became}"
     context.journal.add("good", None, words)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from pathlib import Path
 
 import msgspec
 
@@ -13,29 +12,28 @@ from good_tide.core.places import Level, Wanted
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.stores.disks import devices_under, examine
-from good_tide.operations.stores.opening import Store, create_at, store_id
+from good_tide.operations.stores.opening import Store, StorePlace, create_at, store_id
 from good_tide.operations.stores.passphrases import open_counted
 from good_tide.operations.stores.pinning import pinned
-from good_tide.storage.header import HEADER_FILE, NewStore, read_header
-from good_tide.storage.place import LocalPlace
+from good_tide.storage.header import NewStore, holds_store, read_header
 
 
 class WantedStore(msgspec.Struct, frozen=True):
-    """A store that a job is to have: where it is to be found, the directory now, and whether it is encrypted
+    """A store that a job is to have: where it is to be found, the place now, and whether it is encrypted
     if it has to be made.
 
     :param doubts: what speaks against the place and was accepted knowingly; None: whatever does.
     """
 
     ref: StoreRef
-    folder: Path
+    where: StorePlace
     encrypted: bool = True
     doubts: tuple[str, ...] | None = None
 
     @property
     def is_there(self) -> bool:
         """Whether there is a store already."""
-        return os.path.isfile(self.folder / HEADER_FILE)
+        return holds_store(self.where)
 
 
 class MadeStore(msgspec.Struct, frozen=True):
@@ -43,7 +41,7 @@ class MadeStore(msgspec.Struct, frozen=True):
     against its place."""
 
     ref: StoreRef
-    folder: str
+    where: StorePlace
     made: bool
     recovery_key: str | None = None
     doubts: tuple[str, ...] = ()
@@ -101,14 +99,15 @@ def furnish(
     doubts: list[tuple[str, ...]] = []
     devices = devices_under(context.disks, job.folders)
     for one in wanted:
-        note = check_store_folder(str(one.folder), job.folders)
+        called = one.where.called
+        note = check_store_folder(called, job.folders) if one.where.folder is not None else None
         notes += [note] if note else []
-        if any(str(ref.path) == str(one.folder) for ref in job.stores):
-            raise PersonError(f"The job uses {one.folder} already", "Choose another folder")
-        checks = examine(context.disks, one.folder, Wanted(devices=devices), frozenset(), False).checks
+        if any(ref.path == called for ref in job.stores):
+            raise PersonError(f"The job uses {called} already", "Choose another folder")
+        checks = examine(context.disks, one.where, Wanted(devices=devices), frozenset(), False).checks
         for check in checks:
             if check.level is Level.BAD:
-                raise PersonError(f"{one.folder} cannot take a store: {check.what}", check.way_out)
+                raise PersonError(f"{called} cannot take a store: {check.what}", check.way_out)
         found = tuple(check.what for check in checks if check.level is Level.DOUBTFUL)
         doubts.append(found if one.doubts is None else one.doubts)
         if one.encrypted and not one.is_there and passphrase() is None:
@@ -117,21 +116,17 @@ def furnish(
             )
     refs, made = list(job.stores), []
     for one, against in zip(wanted, doubts, strict=True):
-        new = None
+        new, called = None, one.where.called
         if one.is_there:
             ref = _found(context, one, passphrase() if opens else None, opens)
         else:
             base = twin(refs[0]) if refs else None
-            new = create_at(one.folder, passphrase() if one.encrypted else None, hint, base)
+            new = create_at(one.where, passphrase() if one.encrypted else None, hint, base)
             ref = _ref_of(one.ref, new)
-        made.append(
-            MadeStore(ref, str(one.folder), new is not None, new.recovery_key if new else None, against)
-        )
+        made.append(MadeStore(ref, one.where, new is not None, new.recovery_key if new else None, against))
         refs.append(ref)
         notes += against if one.doubts is None else ()
-        words = (
-            f"The store in {one.folder} is used again" if new is None else f"A store was made in {one.folder}"
-        )
+        words = f"The store in {called} is used again" if new is None else f"A store was made in {called}"
         accepted = tuple(f"Accepted knowingly: {doubt}" for doubt in against)
         context.journal.add("note" if accepted else "good", job, words, accepted)
     return Furnished(msgspec.structs.replace(job, stores=tuple(refs)), made, notes)
@@ -140,8 +135,8 @@ def furnish(
 def _found(context: Context, one: WantedStore, passphrase: str | None, opens: bool) -> StoreRef:
     """How a store that is there already is known to the job."""
     if opens:
-        return pinned(one.ref, open_counted(context, one.folder, passphrase))
-    header = read_header(LocalPlace(one.folder))
+        return pinned(one.ref, open_counted(context, one.where, passphrase))
+    header = read_header(one.where.files())
     return msgspec.structs.replace(one.ref, store=header.store, encrypted=header.encrypted)
 
 
@@ -160,11 +155,10 @@ def remember(context: Context, job: Job, made: Sequence[MadeStore], passphrase: 
         GoodTideError: it does not open one.
     """
     for one in made:
-        folder = Path(one.folder)
-        open_counted(context, folder, passphrase)
+        open_counted(context, one.where, passphrase)
         try:
-            context.ring.remember(store_id(folder), passphrase)
+            context.ring.remember(store_id(one.where), passphrase)
         except PlaceError as error:
             context.journal.add("trouble", job, "The passphrase could not be remembered", (str(error),))
-            return [f"The passphrase of {one.folder} is not remembered: {error.what}"]
+            return [f"The passphrase of {one.where.called} is not remembered: {error.what}"]
     return []

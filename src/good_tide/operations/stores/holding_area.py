@@ -11,9 +11,10 @@ from pathlib import Path
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Holding, StoreRef
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import HEADER_FILE, read_header, read_slots, slot_hint
 from good_tide.storage.holding import DISK_FOLDER, HoldingArea, open_holding
-from good_tide.storage.place import LocalPlace
+from good_tide.storage.place import StorePlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
 
 _FOLDER = "holding"
@@ -27,7 +28,7 @@ __all__ = [
     "held_count",
     "limit_bytes",
     "open_area",
-    "slots_folder",
+    "slots_place",
     "store_of_area",
 ]
 
@@ -46,13 +47,13 @@ def area_folder(data: Path, ref: StoreRef) -> Path:
 def has_area(data: Path, ref: StoreRef) -> bool:
     """Whether a store has a holding area that takes snapshots: it has been here once."""
     folder = area_folder(data, ref)
-    return (folder / DISK_FOLDER / HEADER_FILE).is_file() and bool(LocalPlace(folder).names("mark"))
+    return (folder / DISK_FOLDER / HEADER_FILE).is_file() and bool(FolderPlace(folder).files().names("mark"))
 
 
 def held_count(data: Path, ref: StoreRef) -> int:
     """How many snapshots wait for the disk of a store."""
     try:
-        return len(LocalPlace(area_folder(data, ref)).names(SNAPSHOT_FOLDER))
+        return len(FolderPlace(area_folder(data, ref)).files().names(SNAPSHOT_FOLDER))
     except PlaceError:
         return 0
 
@@ -63,12 +64,12 @@ def store_of_area(data: Path, ref: StoreRef) -> StoreId:
     Raises:
         PlaceError: there is no area.
     """
-    return read_header(LocalPlace(area_folder(data, ref) / DISK_FOLDER)).store
+    return read_header(slots_place(data, ref).files()).store
 
 
-def slots_folder(data: Path, ref: StoreRef) -> Path:
+def slots_place(data: Path, ref: StoreRef) -> StorePlace:
     """Where the area has its copies of the store's header and key slots."""
-    return area_folder(data, ref) / DISK_FOLDER
+    return FolderPlace(area_folder(data, ref) / DISK_FOLDER)
 
 
 def hint_of(data: Path, ref: StoreRef) -> str | None:
@@ -77,7 +78,7 @@ def hint_of(data: Path, ref: StoreRef) -> str | None:
     Raises:
         PlaceError: there is no area.
     """
-    place = LocalPlace(area_folder(data, ref) / DISK_FOLDER)
+    place = slots_place(data, ref).files()
     return slot_hint(read_slots(place)) if read_header(place).encrypted else None
 
 
@@ -87,7 +88,7 @@ def limit_bytes(holding: Holding, folder: Path) -> int:
     while not existing.exists():
         existing = existing.parent
     room = os.statvfs(existing)
-    own = LocalPlace(folder).total_bytes() if folder.exists() else 0
+    own = FolderPlace(folder).files().total_bytes() if folder.exists() else 0
     return min(holding.limit_bytes, int((room.f_bavail * room.f_frsize + own) * holding.part_of_free))
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import threading
 import time
-from pathlib import Path
 from typing import Protocol
 
 from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
@@ -15,7 +14,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_tries import TryCounter
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.disks import locate
-from good_tide.operations.stores.opening import Store, catalog_names, locked_hint, store_id
+from good_tide.operations.stores.opening import Store, StorePlace, catalog_names, locked_hint, store_id
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys, knowing, pin_in_settings
 from good_tide.operations.stores.probing import probe_apart
@@ -66,35 +65,35 @@ class JobStores:
         """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
         self._lock = threading.RLock()
 
-    def folder_of(self, ref: StoreRef) -> Path | None:
+    def place_of(self, ref: StoreRef) -> StorePlace | None:
         """Where one of the job's stores is now, None while its disk is away or its share does not answer."""
-        folder = locate(ref, self._context.disks)
-        if folder is not None and ref.disk.startswith("share:") and not self._answers(folder):
+        where = locate(ref, self._context.disks)
+        if where is not None and ref.disk.startswith("share:") and not self._answers(where):
             return None
-        return folder
+        return where
 
-    def _answers(self, folder: Path) -> bool:
+    def _answers(self, where: StorePlace) -> bool:
         """Whether a share answers, asked in a process of its own; the answer holds for a while."""
-        asked, answered = self._asked.get(str(folder), (-_ANSWER_HOLDS, False))
+        asked, answered = self._asked.get(where.called, (-_ANSWER_HOLDS, False))
         if time.monotonic() - asked > _ANSWER_HOLDS:
-            answered = probe_apart(folder, frozenset()) is not None
-            self._asked[str(folder)] = (time.monotonic(), answered)
+            answered = where.folder is None or probe_apart(where.folder, frozenset()) is not None
+            self._asked[where.called] = (time.monotonic(), answered)
         return answered
 
-    def present(self, ref: StoreRef) -> Path:
+    def present(self, ref: StoreRef) -> StorePlace:
         """Where a store is now.
 
         Raises:
             PlaceError: its disk is away.
         """
-        folder = self.folder_of(ref)
-        if folder is None:
+        where = self.place_of(ref)
+        if where is None:
             raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
-        return folder
+        return where
 
     def here(self) -> list[StoreRef]:
         """The job's stores that are here now."""
-        return [ref for ref in self.job.stores if self.folder_of(ref) is not None]
+        return [ref for ref in self.job.stores if self.place_of(ref) is not None]
 
     def store(self, ref: StoreRef) -> Store:
         """One of the job's stores, whose disk is here.
@@ -102,17 +101,17 @@ class JobStores:
         Raises:
             GoodTideError: it cannot be opened, or another one is in its place.
         """
-        folder = self.present(ref)
+        where = self.present(ref)
         with self._lock:
-            check_header(ref, folder)
-            identity = store_id(folder)
+            check_header(ref, where)
+            identity = store_id(where)
             known = self._open.get(identity)
-            if known is not None and known.place.title == str(folder):
+            if known is not None and known.place.where == where:
                 check_keys(ref, known)
                 return known
-            passphrase = self._passphrase(identity, folder)
+            passphrase = self._passphrase(identity, where)
             try:
-                opened = open_counted(self._context, folder, passphrase)
+                opened = open_counted(self._context, where, passphrase)
             except WrongPassphraseError:
                 self._refuse(identity, passphrase)
                 raise
@@ -122,12 +121,12 @@ class JobStores:
             self.job = knowing(self.job, ref, opened)
             return opened
 
-    def _passphrase(self, identity: StoreId, folder: Path) -> str | None:
+    def _passphrase(self, identity: StoreId, where: StorePlace) -> str | None:
         """What was typed; or what the passphrase file or the key ring has; or what a person types now.
 
-        :param folder: where the header with the key slots lies.
+        :param where: where the header with the key slots lies.
         """
-        hint = locked_hint(folder)
+        hint = locked_hint(where)
         if hint is None:
             return None
         found = self._passphrases.known(identity)
@@ -137,7 +136,7 @@ class JobStores:
             except PersonError as error:
                 self._passphrases.unreadable(error)
         if found is None:
-            found = self._passphrases.ask(str(folder), hint)
+            found = self._passphrases.ask(where.called, hint)
         if found is not None and self._refused.get(identity) == found:
             raise WrongPassphraseError(
                 "The passphrase that is kept no longer opens this store", "Type the one that holds now"
@@ -159,7 +158,7 @@ class JobStores:
             if not areas.has_area(holdings, ref):
                 raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
             identity = areas.store_of_area(holdings, ref)
-            passphrase = self._passphrase(identity, areas.slots_folder(holdings, ref))
+            passphrase = self._passphrase(identity, areas.slots_place(holdings, ref))
             return self._area(ref, identity, passphrase)
 
     def _area(self, ref: StoreRef, identity: StoreId, passphrase: str | None) -> areas.HoldingArea:
@@ -183,7 +182,7 @@ class JobStores:
         Raises:
             GoodTideError: it cannot be opened.
         """
-        if self.folder_of(ref) is None:
+        if self.place_of(ref) is None:
             return self.area(ref)
         store, holdings = self.store(ref), self._context.here.holdings
         if areas.held_count(holdings, ref):
@@ -199,7 +198,7 @@ class JobStores:
         """
         holdings = self._context.here.holdings
         with self._lock:
-            if self.folder_of(ref) is None and areas.has_area(holdings, ref):
+            if self.place_of(ref) is None and areas.has_area(holdings, ref):
                 identity = areas.store_of_area(holdings, ref)
                 self._area(ref, identity, passphrase)
                 return identity

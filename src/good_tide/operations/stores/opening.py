@@ -16,11 +16,14 @@ from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId, StoreId, local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
+from good_tide.operations.history.browse import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.ledger import Ledger
-from good_tide.storage.place import LocalPlace, told
+from good_tide.storage.place import StorePlace, told
+from good_tide.storage.place_kinds import store_place
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
 
@@ -28,10 +31,13 @@ __all__ = [
     "Catalog",
     "Store",
     "StoreFacts",
+    "StorePlace",
     "about",
+    "called",
     "catalog_names",
     "create_at",
     "ended_versions",
+    "id_of",
     "known_snapshot",
     "known_tide",
     "ledger_age",
@@ -41,8 +47,10 @@ __all__ = [
     "open_ledger",
     "put_recovery_script",
     "store_id",
+    "store_place",
     "synced_catalog",
     "take_into_catalog",
+    "unseen_snapshots",
 ]
 
 _SMALL_CHANGE_FILES = 20_000
@@ -61,35 +69,45 @@ class StoreFacts(msgspec.Struct, frozen=True):
     machines: tuple[Machine, ...] | None
 
 
-def create_at(folder: Path, passphrase: str | None, hint: str = "", twin: Store | None = None) -> NewStore:
-    """Make a store in a directory (``header.create_store``); with ``twin``, one to carry its snapshots to."""
-    return create_store(
-        Path(os.path.abspath(folder)), passphrase, hint, twin=None if twin is None else twin.keys
-    )
+def create_at(
+    where: StorePlace, passphrase: str | None, hint: str = "", twin: Store | None = None
+) -> NewStore:
+    """Make a store in a place (``header.create_store``); with ``twin``, one to carry its snapshots to."""
+    return create_store(where, passphrase, hint, twin=None if twin is None else twin.keys)
 
 
-def open_at(folder: Path, passphrase: str | None) -> Store:
-    """Open the store in a directory (``store.open_store``)."""
-    return open_store(folder, passphrase)
+def open_at(where: StorePlace, passphrase: str | None) -> Store:
+    """Open the store in a place (``store.open_store``)."""
+    return open_store(where, passphrase)
 
 
-def locked_hint(folder: Path) -> str | None:
+def id_of(store: Store) -> StoreId:
+    """The id of an open store."""
+    return store.header.store
+
+
+def called(store: Store) -> str:
+    """How the place of an open store is called."""
+    return store.place.where.called
+
+
+def locked_hint(where: StorePlace) -> str | None:
     """The hint of an encrypted store, None for one that needs no passphrase.
 
     Raises:
         PlaceError: no store there.
     """
-    place = LocalPlace(folder)
+    place = where.files()
     return slot_hint(read_slots(place)) if read_header(place).encrypted else None
 
 
-def store_id(folder: Path) -> StoreId:
-    """The id of the store in a directory.
+def store_id(where: StorePlace) -> StoreId:
+    """The id of the store in a place.
 
     Raises:
         PlaceError: no store there.
     """
-    return read_header(LocalPlace(folder)).store
+    return read_header(where.files()).store
 
 
 def put_recovery_script(target: Path) -> Path:
@@ -100,8 +118,9 @@ def put_recovery_script(target: Path) -> Path:
         PersonError: there is something else in its place. PlaceError: the disk does not take it.
     """
     if os.path.isdir(target):
-        read_header(LocalPlace(target))
-        put_script(LocalPlace(target))
+        place = FolderPlace(target).files()
+        read_header(place)
+        put_script(place)
         return target / SCRIPT_FILE
     with told(f"Writing {target}"):
         try:
@@ -114,22 +133,16 @@ def put_recovery_script(target: Path) -> Path:
     return target
 
 
-def about(root: Path, store: Store | None) -> StoreFacts:
-    """What can be said of the store in a directory; more when it is open.
+def about(where: StorePlace, store: Store | None) -> StoreFacts:
+    """What can be said of the store in a place; more when it is open.
 
     Raises:
         PlaceError: no store there.
         DamageError: its header is damaged.
     """
-    place = LocalPlace(root)
+    place = where.files()
     header = read_header(place)
-    machines = None
-    if store is not None:
-        machines = tuple(
-            {
-                snapshot.record.machine.id: snapshot.record.machine for snapshot in store.snapshots()[0]
-            }.values()
-        )
+    machines = tuple(machines_in(store)) if store is not None else None
     return StoreFacts(
         header.store,
         header.format,
@@ -139,6 +152,11 @@ def about(root: Path, store: Store | None) -> StoreFacts:
         place.total_bytes(),
         machines,
     )
+
+
+def unseen_snapshots(store: Store, catalog: Catalog) -> int:
+    """How many snapshots the catalog does not know yet."""
+    return len(set(store.snapshot_ids()) - catalog.names())
 
 
 def open_catalog(store: Store, cache: Path) -> Catalog:

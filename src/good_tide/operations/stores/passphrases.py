@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from good_tide.core.errors import PersonError, PlaceError
@@ -10,9 +9,8 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_tries import TryCounter
-from good_tide.operations.stores.opening import Store, open_at
-from good_tide.storage.header import HEADER_FILE, read_header
-from good_tide.storage.place import LocalPlace
+from good_tide.operations.stores.opening import Store, StorePlace, open_at, store_id
+from good_tide.storage.header import holds_store
 from good_tide.system.keyrings import KeyRing
 
 
@@ -42,13 +40,13 @@ def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8
         raise PersonError(f"The passphrase file {file} cannot be read", advice) from error
 
 
-def open_counted(context: Context, folder: Path, passphrase: str | None) -> Store:
+def open_counted(context: Context, where: StorePlace, passphrase: str | None) -> Store:
     """Open a store, counting wrong tries.
 
     Raises:
         PlaceError: too many of them lately; or as ``open_at``.
     """
-    if passphrase is None or not os.path.isfile(folder / HEADER_FILE):
-        return open_at(folder, passphrase)
-    counter = TryCounter(context.here.state, read_header(LocalPlace(folder)).store, context.clock)
-    return counter.counted(lambda: open_at(folder, passphrase))
+    if passphrase is None or not holds_store(where):
+        return open_at(where, passphrase)
+    counter = TryCounter(context.here.state, store_id(where), context.clock)
+    return counter.counted(lambda: open_at(where, passphrase))

@@ -11,7 +11,7 @@ from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job, StoreRef
 from good_tide.storage.header import read_header
-from good_tide.storage.place import LocalPlace
+from good_tide.storage.place import StorePlace
 from good_tide.storage.store import Store
 from good_tide.system import jobs
 
@@ -20,7 +20,7 @@ _WAY_OUT = (
 )
 
 
-def check_header(ref: StoreRef, folder: Path) -> None:
+def check_header(ref: StoreRef, where: StorePlace) -> None:
     """Refuse another store than the job's, before any passphrase is tried on it.
 
     Raises:
@@ -29,14 +29,15 @@ def check_header(ref: StoreRef, folder: Path) -> None:
     """
     if not ref.store:
         return
-    header = read_header(LocalPlace(folder))
+    header = read_header(where.files())
     if ref.encrypted and not header.encrypted:
         raise PlaceError(
-            f"The store in {folder} is not encrypted, and the one of this job is: nothing is written to it",
+            f"The store in {where.called} is not encrypted, and the one of this job is: nothing is written"
+            " to it",
             _WAY_OUT,
         )
     if header.store != ref.store or (ref.encrypted is not None and header.encrypted != ref.encrypted):
-        raise PlaceError(f"The store in {folder} is another one than that of this job", _WAY_OUT)
+        raise PlaceError(f"The store in {where.called} is another one than that of this job", _WAY_OUT)
 
 
 def check_keys(ref: StoreRef, store: Store) -> None:

@@ -14,8 +14,9 @@ import msgspec
 from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.places import FoundStore
-from good_tide.storage.header import read_header
-from good_tide.storage.place import LocalPlace, told
+from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.header import holds_store, read_header
+from good_tide.storage.place import StorePlace, told
 from good_tide.storage.store import SNAPSHOT_FOLDER
 
 _ANSWER_SECONDS = 4.0
@@ -84,8 +85,8 @@ def _stores(top: Path, known: frozenset[StoreId]) -> list[FoundStore]:
             looked += 1
             if looked > _MOST_LOOKED:
                 return found
-            if os.path.isfile(folder / "store.json"):
-                found.append(describe_store(folder, known))
+            if holds_store(FolderPlace(folder)):
+                found.append(describe_store(FolderPlace(folder), known))
             elif depth < _LOOKED_DEEP:
                 following += _folders(folder)
         level = following
@@ -104,18 +105,18 @@ def _folders(folder: Path) -> list[Path]:
         return []
 
 
-def describe_store(folder: Path, known: frozenset[StoreId]) -> FoundStore:
+def describe_store(where: StorePlace, known: frozenset[StoreId]) -> FoundStore:
     """What can be said of a store without opening it."""
-    place = LocalPlace(folder)
+    place = where.files()
     try:
         header = read_header(place)
         count = len(place.names(SNAPSHOT_FOLDER))
     except PlaceError:
-        return FoundStore(str(folder), StoreId(""), True, "newer")
+        return FoundStore(where.called, StoreId(""), True, "newer")
     except GoodTideError:
-        return FoundStore(str(folder), StoreId(""), True, "unknown")
+        return FoundStore(where.called, StoreId(""), True, "unknown")
     whose = "this" if header.store in known else "unknown" if header.encrypted else "other"
-    return FoundStore(str(folder), header.store, header.encrypted, whose, count)
+    return FoundStore(where.called, header.store, header.encrypted, whose, count)
 
 
 def measure_speed(folder: Path) -> float:

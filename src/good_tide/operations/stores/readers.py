@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_using
 from good_tide.storage import keyslots
 from good_tide.storage.keyslots import SlotFacts
-from good_tide.storage.place import LocalPlace
+from good_tide.storage.place import StorePlace
 
 __all__ = ["SlotFacts", "add_passphrase", "add_recovery_key", "change_passphrase", "list_slots", "revoke"]
 
 
-def list_slots(folder: Path) -> list[SlotFacts]:
-    """The ways to open the store in a directory; no passphrase is needed."""
-    return keyslots.list_slots(LocalPlace(folder))
+def list_slots(where: StorePlace) -> list[SlotFacts]:
+    """The ways to open the store in a place; no passphrase is needed."""
+    return keyslots.list_slots(where.files())
 
 
 def change_passphrase(context: Context, store: Store, old: str, new: str, hint: str = "") -> str:

@@ -2,29 +2,26 @@
 
 from __future__ import annotations
 
-import os
-
 from good_tide.core.errors import GoodTideError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.stores.disks import locate
-from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.opening import Store, StorePlace
 from good_tide.operations.workplace import load_jobs
 
 
 def users_of(context: Context, store: Store) -> list[tuple[Job, StoreRef]]:
     """The jobs of this machine that use an open store, each with how it finds it."""
-    return users_of_folder(context, store.place.title)
+    return users_at(context, store.place.where)
 
 
-def users_of_folder(context: Context, folder: str) -> list[tuple[Job, StoreRef]]:
-    """The jobs of this machine whose store lies in a folder now. Settings that cannot be read name none."""
-    absolute = os.path.abspath(folder)
+def users_at(context: Context, where: StorePlace) -> list[tuple[Job, StoreRef]]:
+    """The jobs of this machine whose store is in a place now. Settings that cannot be read name none."""
     try:
         jobs = load_jobs(context.here.settings)
     except GoodTideError:
         return []
-    return [(job, ref) for job in jobs for ref in job.stores if str(locate(ref, context.disks)) == absolute]
+    return [(job, ref) for job in jobs for ref in job.stores if locate(ref, context.disks) == where]
 
 
 def job_using(context: Context, store: Store) -> Job | None:

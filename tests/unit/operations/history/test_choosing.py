@@ -16,8 +16,7 @@ from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace, save_job
-from good_tide.storage.store import open_store
-from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, SOUND, T0, GoodTideTest
+from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, SOUND, T0, GoodTideTest, open_store
 
 
 class ChoosingTest(GoodTideTest):

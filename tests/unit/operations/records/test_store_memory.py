@@ -11,12 +11,13 @@ from good_tide.core.progress import Silent
 from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.retention.thinning import plan_release, release, sweep
 from good_tide.storage.keyslots import add_passphrase, list_slots, revoke
-from good_tide.storage.store import Store, open_store
+from good_tide.storage.store import Store
 from tests.support.base import (
     CHEAP,
     PASSPHRASE,
     T0,
     GoodTideTest,
+    open_store,
     program,
 )
 

@@ -16,8 +16,8 @@ from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.purge import PurgePlan, plan_purge, purge
 from good_tide.operations.retention.thinning import pin, pinned, sweep
 from good_tide.operations.stores.opening import synced_catalog
-from good_tide.storage.store import Store, open_store
-from tests.support.base import MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
+from good_tide.storage.store import Store
+from tests.support.base import MACHINE, OTHER_MACHINE, T0, GoodTideTest, open_store, restless
 from tests.support.survival import content_of
 
 

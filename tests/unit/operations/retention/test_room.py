@@ -76,9 +76,9 @@ class RoomTest(GoodTideTest):
         self.assertEqual(days(Room(reserve_bytes=1 << 60)), 0)
 
     def test_limit_and_reserve_say_how_much_is_missing(self) -> None:
-        root, stored = self.folder / "store", self.store.place.total_bytes()
-        self.assertEqual(room_facts(root, stored, Room(), (), T0).short, 0)
-        self.assertEqual(room_facts(root, stored, Room(limit_bytes=stored - 1000), (), T0).short, 1000)
-        facts = room_facts(root, stored, Room(reserve_bytes=1 << 60), (), T0)
+        stored, size = self.store.place.total_bytes(), self.store.place.room()
+        self.assertEqual(room_facts(stored, Room(), (), T0, size).short, 0)
+        self.assertEqual(room_facts(stored, Room(limit_bytes=stored - 1000), (), T0, size).short, 1000)
+        facts = room_facts(stored, Room(reserve_bytes=1 << 60), (), T0, size)
         self.assertEqual(facts.short, (1 << 60) - facts.free)
-        self.assertEqual(room_facts(root, stored, Room(limit_part=1.0), (), T0).limit, facts.total)
+        self.assertEqual(room_facts(stored, Room(limit_part=1.0), (), T0, size).limit, facts.total)

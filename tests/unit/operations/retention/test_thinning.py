@@ -25,8 +25,7 @@ from good_tide.operations.retention.thinning import (
     unpin,
 )
 from good_tide.operations.stores.opening import synced_catalog
-from good_tide.storage.store import open_store
-from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest
+from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, open_store
 
 
 class ReleaseTest(GoodTideTest):

@@ -16,8 +16,18 @@ from good_tide.operations.snapshot import holding
 from good_tide.operations.snapshot.capture import CaptureRequest, capture
 from good_tide.operations.stores import holding_area as areas
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import Store, open_store
-from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, tree
+from good_tide.storage.store import Store
+from tests.support.base import (
+    HOUR,
+    MACHINE,
+    OFFICE,
+    OTHER_MACHINE,
+    PASSPHRASE,
+    T0,
+    GoodTideTest,
+    open_store,
+    tree,
+)
 
 MIB = 1 << 20
 

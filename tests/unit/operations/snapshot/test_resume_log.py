@@ -14,8 +14,7 @@ from good_tide.operations.integrity.verify import verify
 from good_tide.operations.snapshot.read_ahead import ReadAhead
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.small_files import UNTRUSTED_NS
-from good_tide.storage.store import open_store
-from tests.support.base import PASSPHRASE, GoodTideTest
+from tests.support.base import PASSPHRASE, GoodTideTest, open_store
 
 MIB = 1 << 20
 

@@ -8,9 +8,8 @@ from good_tide.core.errors import PersonError, StoppedError
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.carrying import carry
-from good_tide.storage.header import create_store
-from good_tide.storage.store import Store, open_store
-from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, tree
+from good_tide.storage.store import Store
+from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, create_store, open_store, tree
 
 
 class CarryTest(GoodTideTest):

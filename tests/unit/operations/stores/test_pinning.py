@@ -13,13 +13,13 @@ import msgspec
 from good_tide.core.settings import StoreRef
 from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.schedule_calls import TakeSnapshot
-from good_tide.storage.header import create_store
-from good_tide.storage.store import open_store
 from good_tide.system.jobs import own_settings_folder
 from tests.support.base import (
     CHEAP,
     PASSPHRASE,
     GoodTideTest,
+    create_store,
+    open_store,
     program,
 )
 from tests.support.windows import WindowTest

@@ -18,12 +18,10 @@ from good_tide.core.errors import (
 from good_tide.core.identifiers import Nanoseconds, StoreId
 from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
 from good_tide.operations.records.passphrase_tries import TryCounter
-from good_tide.storage.header import create_store
+from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots, revoke
-from good_tide.storage.place import LocalPlace
-from good_tide.storage.store import open_store
 from good_tide.system.keyrings import DesktopKeyRing
-from tests.support.base import CHEAP, PASSPHRASE, T0, GoodTideTest
+from tests.support.base import CHEAP, PASSPHRASE, T0, GoodTideTest, create_store, open_store
 
 STORE = StoreId("5a" * 16)
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import ast
+import inspect
 import subprocess
 import sys
 import unittest
 from pathlib import Path
+
+import click
 
 from tests.support.base import REPOSITORY
 
@@ -58,6 +61,25 @@ class ArchitectureTest(unittest.TestCase):
                     if isinstance(node, ast.Attribute) and node.attr in inner:
                         owner = ast.unparse(node.value)
                         self.assertNotRegex(owner, r"(^|\.|_)store(\(\))?$", f"{path}:{node.lineno}")
+
+    def test_what_commands_get_is_what_they_declare(self) -> None:
+        """Options and arguments are turned into values at run time, where no type checker looks."""
+        from good_tide.cli.main import cli
+
+        waiting: list[click.Command] = [cli]
+        for command in waiting:
+            if isinstance(command, click.Group):
+                context = click.Context(command)
+                names = command.list_commands(context)
+                waiting += [one for name in names if (one := command.get_command(context, name)) is not None]
+                continue
+            assert command.callback is not None
+            declared = inspect.signature(inspect.unwrap(command.callback)).parameters
+            for given in command.params:
+                if given.name in declared and isinstance(given.type, click.Path | click.types.FuncParamType):
+                    made = "Path" if isinstance(given.type, click.Path) else "StorePlace"
+                    with self.subTest(f"{command.name} {given.name}"):
+                        self.assertRegex(declared[given.name].annotation, rf"(^|\W){made}\b")
 
     def test_what_a_place_is_only_storage_knows(self) -> None:
         for path in SOURCE.rglob("*.py"):

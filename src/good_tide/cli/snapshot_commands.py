@@ -35,6 +35,7 @@ from good_tide.operations.stores.opening import (
     Store,
     StorePlace,
     open_catalog,
+    store_place,
     synced_catalog,
     take_into_catalog,
 )
@@ -45,7 +46,7 @@ from good_tide.operations.stores.opening import (
 @click.option(
     "--store",
     "where",
-    type=click.Path(path_type=Path),
+    type=store_place,
     metavar="DIR",
     help="A store's folder, instead of a job.",
 )

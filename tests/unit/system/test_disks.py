@@ -121,7 +121,8 @@ class SystemDisksTest(GoodTideTest):
             f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from"
             " good_tide.system.disks import SystemDisks; from pathlib import"
             " Path; "
-            f'd = SystemDisks(); e = examine(d, Path("{self.work}/new"), Wanted(bytes=30 << 20), frozenset(),'
+            f'd = SystemDisks(); e = examine(d, FolderPlace(Path("{self.work}/new")), Wanted(bytes=30 << 20),'
+            " frozenset(),"
             " True); "
             "print([(c.level.value, c.what) for c in e.checks])'"
         )

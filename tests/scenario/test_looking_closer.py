@@ -62,7 +62,7 @@ class InspectorTest(WindowTest):
         image.fill(Qt.GlobalColor.darkCyan)
         buffer = QBuffer()
         buffer.open(QBuffer.OpenModeFlag.WriteOnly)
-        image.save(buffer, b"PNG")
+        image.save(buffer, "PNG")  # type: ignore[call-overload]  # as PySide wants it
         contents: dict[str, bytes] = {
             "stage.png": bytes(buffer.data().data()),
             "plan.svg": SVG,

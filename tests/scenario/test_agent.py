@@ -328,12 +328,12 @@ class AgentTest(GoodTideTest):
         )
         (self.settings / STAND_IN_FILE).write_text(str(rack.root))
         self.agent.end()
-        with mock.patch("good_tide.operations.stores.job_stores.probe_apart", return_value=None) as probe:
+        with mock.patch("good_tide.operations.places.whereabouts.probe_apart", return_value=None) as probe:
             self.agent = self.start()
             for _ in range(3):
                 self.assertIs(self.overview().state, StoreState.AWAY)
             self.assertEqual(probe.call_count, 1, "the answer holds for a while")
-        with mock.patch("good_tide.operations.stores.job_stores._ANSWER_HOLDS", 0.0):
+        with mock.patch("good_tide.operations.places.whereabouts._ANSWER_HOLDS", 0.0):
             self.assertIs(self.overview().state, StoreState.READY)
 
     def test_several_jobs_and_the_choice_between_them(self) -> None:

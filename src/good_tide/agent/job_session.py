@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import os
 import threading
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import NamedTuple
 
 from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.core.clock import SECOND
@@ -47,6 +49,13 @@ _LONG_HISTORY = 60
 two."""
 
 
+class _Open(NamedTuple):
+    """A store that is open, with its catalog."""
+
+    store: Store
+    catalog: Catalog
+
+
 class JobSession:
     """The stores of a job. Opened when first needed; opened again after their disks were away.
 
@@ -70,9 +79,12 @@ class JobSession:
         self.shown: StoreRef = job.stores[0] if job.stores else StoreRef(path="")
         self.machine: Machine = context.machine_of(job)
         self._lock = threading.RLock()
-        self._store: Store | None = None
+        """Held for a moment only, never while a disk is touched."""
+        self._opening = threading.Lock()
+        """Held while the store is opened, which a disk may hold up."""
+        self._open: _Open | None = None
         self._opened_in: StorePlace | None = None
-        self._catalog: Catalog | None = None
+        self._pinned: dict[SnapshotId, str] = {}
         self.damage: list[str] = []
         self._weeks: tuple[str, tuple[tuple[int, int], ...]] = ("", ())
         self.last_state = StoreState.UNKNOWN
@@ -117,7 +129,7 @@ class JobSession:
     def look_into(self, ref: StoreRef) -> None:
         """Show history from another store."""
         with self._lock:
-            self.shown, self._store, self._catalog = ref, None, None
+            self.shown, self._open = ref, None
 
     def state(self) -> StoreState:
         """What can be said of the store that is looked into; opens it if that is possible, and begins to read
@@ -148,7 +160,7 @@ class JobSession:
         """Whether so much history is unseen that it is read in a thread of its own; begins that."""
         if self._reader is not None and self._reader.is_alive():
             return True
-        store, catalog = self.store(), self.catalog()
+        store, catalog = self._opened()
         if unseen_snapshots(store, catalog) < _LONG_HISTORY:
             return False
 
@@ -172,17 +184,16 @@ class JobSession:
         Raises:
             WrongPassphraseError: it does not open. PlaceError: too many wrong ones lately.
         """
-        with self._lock:
-            self.look_again()
-            identity = self.stores.unlock(self.shown, passphrase)
-            self.store()
-            return identity
+        self.look_again()
+        identity = self.stores.unlock(self.shown, passphrase)
+        self.store()
+        return identity
 
     def look_again(self) -> None:
         """Open what is looked into anew when it is next asked for: its disk came or went, or snapshots were
         carried over."""
         with self._lock:
-            self._store = self._catalog = None
+            self._open = None
             self.last_state = StoreState.UNKNOWN
 
     def store(self) -> Store:
@@ -191,29 +202,44 @@ class JobSession:
         Raises:
             GoodTideError: it cannot be opened.
         """
+        return self._opened().store
+
+    def _opened(self) -> _Open:
         with self._lock:
-            if self._store is None:
-                self._opened_in = self.stores.place_of(self.shown)
-                self._store = self.stores.looked_into(self.shown)
-                self._catalog = open_catalog(self._store, self._context.here.cache)
-            return self._store
+            if self._open is not None:
+                return self._open
+        with self._opening:
+            with self._lock:
+                if self._open is not None:
+                    return self._open
+                wanted = self.shown
+            where = self.stores.place_of(wanted)
+            store = self.stores.looked_into(wanted)
+            opened = _Open(store, open_catalog(store, self._context.here.cache))
+            with self._lock:
+                if wanted == self.shown or wanted.place == self.shown.place:
+                    self._open, self._opened_in = opened, where
+            return opened
 
     def catalog(self) -> Catalog:
         """The catalog of the open store."""
-        self.store()
-        assert self._catalog is not None
-        return self._catalog
+        return self._opened().catalog
 
     def sync(self) -> None:
         """Take notice of snapshots that were added, by this agent or by others; cheap when there are none."""
-        self.damage = [str(error) for error in self.catalog().sync(self.store())]
+        store, catalog = self._opened()
+        self.damage = [str(error) for error in catalog.sync(store)]
 
     def pinned(self) -> dict[SnapshotId, str]:
-        """Labels of the pinned snapshots; none where the store cannot be asked now."""
-        try:
-            return pinned(self.store())
-        except GoodTideError:
-            return {}
+        """Labels of the pinned snapshots; those known before where the store cannot be asked now."""
+        with contextlib.suppress(GoodTideError):
+            self._pinned = pinned(self.store())
+        return self._pinned
+
+    @property
+    def known_pinned(self) -> dict[SnapshotId, str]:
+        """Labels of the pinned snapshots when the store was last asked."""
+        return self._pinned
 
     def has_snapshots(self) -> bool:
         """Whether there is a snapshot of this machine."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import threading
 from pathlib import Path
 from typing import NamedTuple
 
@@ -26,6 +27,10 @@ from good_tide.protocol.restore_calls import PlanItem, PlanRestore, PlanView, Re
 _PLAN_ITEMS_SHOWN = 2000
 
 
+_PLANS_KEPT = 4
+"""Several windows may plan at once, and answers to one that plans again and again may come in any order."""
+
+
 class _KeptPlan(NamedTuple):
     """A plan, with the job and the store that it was made for."""
 
@@ -35,12 +40,13 @@ class _KeptPlan(NamedTuple):
 
 
 class RestoreHandlers:
-    """Keeps the newest plan, and has the worker carry it out."""
+    """Keeps the newest plans, and has the worker carry it out."""
 
     def __init__(self, sessions: Sessions, worker: Worker, clock: Clock) -> None:
         self._sessions, self._worker, self._clock = sessions, worker, clock
         self._plans: dict[PlanId, _KeptPlan] = {}
         self._numbers = itertools.count(1)
+        self._lock = threading.Lock()
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
@@ -54,7 +60,10 @@ class RestoreHandlers:
         store = session.store()
         plan = plan_restore(store, wishes, into, wanted.existing, Silent())
         number = PlanId(next(self._numbers))
-        self._plans = {number: _KeptPlan(session, store, plan)}
+        with self._lock:
+            self._plans[number] = _KeptPlan(session, store, plan)
+            for old in sorted(self._plans)[:-_PLANS_KEPT]:
+                del self._plans[old]
         interesting = sorted(plan.steps, key=lambda step: step.action is Action.IDENTICAL)
         items = tuple(
             PlanItem(step.shown, step.action, step.entry.stat.size, step.note)
@@ -77,12 +86,14 @@ class RestoreHandlers:
         """Begin to carry a plan out.
 
         Raises:
-            PersonError: another plan was made since.
+            PersonError: other plans were made since.
         """
         kept = self._plans.get(wanted.plan)
         if kept is None or kept.session is not self._sessions.of(wanted.job):
             raise PersonError("This plan is no longer current", "Make it again")
-        self._worker.start(WorkKind.RESTORE, lambda steering: self._restore(kept, steering))
+        self._worker.start(
+            WorkKind.RESTORE, lambda steering: self._restore(kept, steering), (kept.session.job,)
+        )
         self._plans.pop(wanted.plan, None)
 
     def _restore(self, kept: _KeptPlan, steering: Steering) -> WorkEnded:
@@ -102,7 +113,7 @@ class RestoreHandlers:
 
     def undo(self, wanted: UndoRestore) -> None:
         """Begin to undo a restore."""
-        self._worker.start(WorkKind.UNDO, lambda steering: self._undo(Path(wanted.set_aside)))
+        self._worker.start(WorkKind.UNDO, lambda steering: self._undo(Path(wanted.set_aside)), ())
 
     def _undo(self, folder: Path) -> WorkEnded:
         report = undo(folder)

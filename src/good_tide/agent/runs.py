@@ -13,10 +13,13 @@ from good_tide.core.progress import Control, Progress, Stage, Steering, WorkKind
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.end_of_day import run_all
-from good_tide.operations.schedule.run import run_job, run_words
+from good_tide.operations.schedule.run import hung, run_job, run_words
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.protocol.agent_calls import WorkEnded
 from good_tide.system.power import Hold, Power
+
+_QUIET_SECONDS = 60.0
+"""After so long without a sign of a piece of work it is asked whether its disks answer."""
 
 
 class _Guarded:
@@ -59,9 +62,12 @@ class Runs:
         behind = occasion is not Occasion.HAND
         try:
             self._worker.start(
-                WorkKind.SNAPSHOT, lambda steering: self._run(session, occasion, steering), behind
+                WorkKind.SNAPSHOT,
+                lambda steering: self._run(session, occasion, steering),
+                (session.job,),
+                behind,
             )
-        except PlaceError:  # other work began this very moment
+        except PlaceError:  # other work began this very moment, or the job is held up
             return False
         return True
 
@@ -71,7 +77,9 @@ class Runs:
         Raises:
             PlaceError: other work is being done.
         """
-        self._worker.start(WorkKind.SNAPSHOT, lambda steering: self._run(session, Occasion.HAND, steering))
+        self._worker.start(
+            WorkKind.SNAPSHOT, lambda steering: self._run(session, Occasion.HAND, steering), (session.job,)
+        )
 
     def _run(self, session: JobSession, occasion: Occasion, steering: Steering) -> WorkEnded:
         job, clock = session.job, self._context.clock
@@ -97,6 +105,22 @@ class Runs:
             self._notifier.snapshot(job, words)
         return WorkEnded(WorkKind.SNAPSHOT, error, words=words)
 
+    def look_for_hangs(self) -> None:
+        """Give up what has given no sign for long while a disk of its jobs does not answer, so that it holds
+        up no other job."""
+        if self._worker.quiet_seconds < _QUIET_SECONDS:
+            return
+        for job in self._worker.jobs:
+            silent = next((ref for ref in job.stores if not self._context.whereabouts.answers(ref)), None)
+            if silent is not None:
+                error = PlaceError(
+                    f"The disk {silent.called} does not answer",
+                    "Check its cable, or the network; what was written is used by the next run",
+                )
+                self._worker.give_up(error)
+                hung(self._context, job, error)
+                return
+
     def run_due(self, sessions: list[JobSession], then: Then | None) -> None:
         """Run everything that is due, one after the other; then let the machine sleep, with a minute to stop
         it.
@@ -104,7 +128,8 @@ class Runs:
         Raises:
             PlaceError: other work is being done.
         """
-        self._worker.start(WorkKind.RUN_DUE, lambda steering: self._run_all(sessions, then, steering))
+        jobs = [session.job for session in sessions]
+        self._worker.start(WorkKind.RUN_DUE, lambda steering: self._run_all(sessions, then, steering), jobs)
 
     def _run_all(self, sessions: list[JobSession], then: Then | None, steering: Steering) -> WorkEnded:
         by_job = {session.job.id: session for session in sessions}

@@ -129,6 +129,7 @@ class ScheduleHandlers:
     def rhythm(self, wanted: ReadRhythm) -> RhythmView:
         """When a job runs."""
         session = self._sessions.of(wanted.job)
+        session.pinned()
         return self._view(session, session.job)
 
     def try_rhythm(self, wanted: TryRhythm) -> RhythmView:
@@ -157,7 +158,7 @@ class ScheduleHandlers:
             mail=Post(self._context).words(job),
             ladder=job.ladder,
             agreed=job.agreed,
-            pinned=session.pinned(),
+            pinned=session.known_pinned,
             precious=job.precious,
         )
 

@@ -109,7 +109,7 @@ class Agent:
             environment.surroundings,
             self._watching,
             self.runs.start,
-            lambda: self.upkeep.look(),
+            self._looked,
         )
         self.schedule = ScheduleHandlers(
             self.context, environment, self.sessions, self._worker, self.runs, self.scheduler, self._watching
@@ -165,6 +165,10 @@ class Agent:
             self._watching.taken_in(session.job.id, began)
         session.choose_present()
         self.scheduler.poke()
+
+    def _looked(self) -> None:
+        self.runs.look_for_hangs()
+        self.upkeep.look()
 
     def stay_running(self, wanted: StayRunning) -> None:
         """Start the agent with every session from now on, or no longer; this one stays until the session

@@ -165,7 +165,7 @@ class SetUpHandlers:
         return own or (folder if folder not in used else f"{folder}-2")
 
     def _known(self) -> frozenset[StoreId]:
-        return known_store_ids(load_jobs(self._settings), self._disks)
+        return known_store_ids(load_jobs(self._settings), self._context.whereabouts)
 
     def _of(self, disk: DiskFacts, wanted: Wanted) -> Wanted:
         return msgspec.structs.replace(wanted, times_away=self._absences.times(disk.id))

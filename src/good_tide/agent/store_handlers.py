@@ -166,7 +166,7 @@ class StoreHandlers:
             self._context.journal.add("note" if damaged else "good", session.job, words, damaged)
             return WorkEnded(WorkKind.CARRY, words=words)
 
-        self._worker.start(WorkKind.CARRY, work)
+        self._worker.start(WorkKind.CARRY, work, (session.job,))
 
     def slots(self, wanted: ListSlots) -> list[SlotView]:
         """The ways to open a store."""
@@ -407,4 +407,4 @@ class RoomHandlers:
                 session.look_again()
                 self._tell(HistoryChanged(session.job.id))
 
-        self._worker.start(what, done)
+        self._worker.start(what, done, (session.job,))

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from good_tide.core.errors import GoodTideError, PlaceError, StoppedError, of_system
 from good_tide.core.progress import Progress, Steering, WorkKind
+from good_tide.core.settings import Job
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
 from good_tide.system.memory import give_back
@@ -27,6 +28,9 @@ class Worker:
         self._lock = threading.Lock()
         self._steering: Steering | None = None
         self._thread: threading.Thread | None = None
+        self._jobs: tuple[Job, ...] = ()
+        self._left: list[tuple[threading.Thread, tuple[Job, ...]]] = []
+        """Work that was given up, as a disk holds it up for as long as it likes."""
         self._what = WorkKind.SNAPSHOT
         self._progress = Progress("")
         self._started = 0.0
@@ -46,28 +50,74 @@ class Worker:
                 self._steering.easy,
             )
 
-    def start(self, what: WorkKind, job: Callable[[Steering], WorkEnded], behind: bool = False) -> None:
+    def start(
+        self, what: WorkKind, work: Callable[[Steering], WorkEnded], jobs: Sequence[Job], behind: bool = False
+    ) -> None:
         """Begin some work.
 
+        :param jobs: whose stores it touches.
         :param behind: with the lowest priority for processor and disks, as nobody waits for it.
 
         Raises:
-            PlaceError: other work is being done.
+            PlaceError: other work is being done, or a disk still holds up earlier work for one of the jobs.
         """
         with self._lock:
             if self._steering is not None:
                 raise PlaceError(f"A {self._what} is being done already", "Wait until it is done, or stop it")
-            self._steering = Steering(self._report)
+            held_up = self._held_up(jobs)
+            if held_up is not None:
+                raise PlaceError(
+                    f"A disk of {held_up.name} does not answer, and holds up what was begun",
+                    "It goes on when the disk answers; otherwise unmount it, or restart the machine",
+                )
+            steering = Steering(lambda progress: self._report(steering, progress))
+            self._steering = steering
             self._what, self._progress, self._started = what, Progress("Starting"), time.monotonic()
-            self._thread = threading.Thread(target=self._run, args=(job, self._steering, behind), name=what)
+            self._jobs = tuple(jobs)
+            self._thread = threading.Thread(target=self._run, args=(work, self._steering, behind), name=what)
             self._thread.start()
 
-    def _run(self, job: Callable[[Steering], WorkEnded], steering: Steering, behind: bool) -> None:
+    def _held_up(self, jobs: Sequence[Job]) -> Job | None:
+        """The first of some jobs for which work that was given up is still held up."""
+        self._left = [one for one in self._left if one[0].is_alive()]
+        held_up = {job.id for _, those in self._left for job in those}
+        return next((job for job in jobs if job.id in held_up), None)
+
+    def is_held_up(self, job: Job) -> bool:
+        """Whether a disk still holds up work for a job that was given up."""
+        with self._lock:
+            return self._held_up((job,)) is not None
+
+    @property
+    def quiet_seconds(self) -> float:
+        """How long the current work has given no sign; 0 where there is none."""
+        with self._lock:
+            return self._steering.quiet_seconds if self._steering is not None else 0.0
+
+    @property
+    def jobs(self) -> tuple[Job, ...]:
+        """The jobs whose stores the current work touches."""
+        with self._lock:
+            return self._jobs if self._steering is not None else ()
+
+    def give_up(self, error: GoodTideError) -> None:
+        """Let the current work be, as it is held up, so that other work can be begun; it ends when it gets on
+        again."""
+        with self._lock:
+            steering, thread = self._steering, self._thread
+            if steering is None or thread is None:
+                return
+            self._left.append((thread, self._jobs))
+            self._steering = None
+        steering.stop()
+        self._tell(WorkEnded(self._what, error=str(error)))
+
+    def _run(self, work: Callable[[Steering], WorkEnded], steering: Steering, behind: bool) -> None:
         what = self._what
         try:
             if behind:
                 step_back()
-            ended = job(steering)
+            ended = work(steering)
         except StoppedError as error:
             ended = WorkEnded(what, words=str(error))
         except GoodTideError as error:
@@ -76,17 +126,22 @@ class Worker:
             ended = WorkEnded(what, error=str(of_system(error)))
         except Exception as error:
             ended = WorkEnded(what, error=f"A fault in the program: {error!r}")
-            self._end(ended)
+            self._end(ended, steering)
             raise
-        self._end(ended)
+        self._end(ended, steering)
 
-    def _end(self, ended: WorkEnded) -> None:
+    def _end(self, ended: WorkEnded, steering: Steering) -> None:
         with self._lock:
-            self._steering = None
-        self._tell(ended)
+            given_up = self._steering is not steering
+            if not given_up:
+                self._steering = None
+        if not given_up:
+            self._tell(ended)
         give_back()
 
-    def _report(self, progress: Progress) -> None:
+    def _report(self, steering: Steering, progress: Progress) -> None:
+        if steering is not self._steering:
+            return
         self._progress = progress
         now = time.monotonic()
         if now - self._told_at >= 0.1:

@@ -33,7 +33,7 @@ from good_tide.operations.jobs.changing import (
     rename,
 )
 from good_tide.operations.jobs.making import checked_folders, job_of_file, own_history
-from good_tide.operations.stores.disks import devices_under, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.stores.disks import devices_under, known_store_ids, look_at, store_ref
 from good_tide.operations.stores.furnishing import Furnished, WantedStore, furnish
 from good_tide.operations.stores.furnishing import remember as remember_passphrase
 from good_tide.operations.stores.job_stores import JobStores
@@ -52,7 +52,7 @@ def disks_command(as_json: bool) -> int:
     disks, jobs = context.disks, load_jobs(context.here.settings)
     covered = [folder for job in jobs for folder in job.folders] or [home_folder()]
     wanted = Wanted(devices=devices_under(disks, covered))
-    found = look_at(disks, known_store_ids(jobs, disks))
+    found = look_at(disks, known_store_ids(jobs, context.whereabouts))
     if as_json:
         rows = []
         for disk in found:
@@ -309,7 +309,7 @@ def job_show(name: str, as_json: bool) -> int:
         say(f"  {number:>3}  {rule}")
     say(f"Stores{', in turns' if job.store_use == 'turns' else ''}")
     for ref in job.stores:
-        now = locate(ref, context.disks)
+        now = context.whereabouts.of(ref)
         say(f"  {ref.called}   {now.called if now is not None else 'away'}")
     return output.DONE
 
@@ -450,7 +450,7 @@ def job_save(name: str, file: Path, as_json: bool) -> int:
 def _encrypted(context: Context, job: Job) -> dict[str, bool]:
     found = {}
     for ref in job.stores:
-        where = locate(ref, context.disks)
+        where = context.whereabouts.of(ref)
         if where is not None:
             found[ref.path] = locked_hint(where) is not None
     return found
@@ -474,7 +474,7 @@ def job_load(file: Path, passphrase_file: Path | None, hint: str, as_json: bool)
         ) from error
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
-    job, wanted, notes = job_of_file(parsed, here.machine, context.disks)
+    job, wanted, notes = job_of_file(parsed, here.machine, context.whereabouts)
     job = own_history(job, load_jobs(here.settings), here.machine)
     furnished = _furnished(context, job, wanted, passphrase_file, hint)
     return _say_made(context, add_job(here.settings, furnished.job), furnished, notes, None, as_json)

@@ -84,7 +84,8 @@ class Steering:
 
     def __init__(self, listener: Callable[[Progress], None] | None = None) -> None:
         self._listener = listener
-        self._worked_since = time.monotonic()
+        self._worked_since = self._sign = time.monotonic()
+        self._resting = False
         self._stopping = threading.Event()
         self.easy = False
         """Whether the work takes it easy: it rests twice as long as it works, so that a machine in use does
@@ -94,16 +95,19 @@ class Steering:
         self._stopped = False
 
     def report(self, progress: Progress) -> None:
+        self._sign = time.monotonic()
         if self._listener is not None:
             self._listener(progress)
 
     def checkpoint(self) -> None:
+        self._resting = True
         self._running.wait()
         if self.easy and not self._stopped:
             worked = time.monotonic() - self._worked_since
             if worked > _EASY_STRETCH:
                 self._stopping.wait(min(2 * worked, _LONGEST_REST))
                 self._worked_since = time.monotonic()
+        self._sign, self._resting = time.monotonic(), False
         if self._stopped:
             raise StoppedError(
                 "Stopped before the end", "What was written so far is kept, and the next run goes on from it"
@@ -111,7 +115,14 @@ class Steering:
 
     def rest(self, seconds: float) -> None:
         """Do nothing for a while, or until the person asks to stop."""
+        self._resting = True
         self._stopping.wait(seconds)
+        self._sign, self._resting = time.monotonic(), False
+
+    @property
+    def quiet_seconds(self) -> float:
+        """How long the work has given no sign; 0 while it is let wait or rests. Long, where a disk hangs."""
+        return 0.0 if self._resting else time.monotonic() - self._sign
 
     @property
     def paused(self) -> bool:

@@ -17,9 +17,9 @@ from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, Change, tell
 from good_tide.operations.context import Context, open_context
+from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.holding_area import HoldingArea, open_area
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.opening import Store, catalog_names, create_at, id_of, open_at, store_place
@@ -156,7 +156,7 @@ def _play(
         change.act(desk)
         if change.snapshot:
             away = done in AWAY
-            if away is (locate(job.stores[0], disks) is not None):
+            if away is (Whereabouts(disks).of(job.stores[0]) is not None):
                 disks.plug("Pier", not away)
             run_job(context, stores, Steps(control=Silent(), occasion=Occasion.TIME))
             done += 1

@@ -52,6 +52,9 @@ class AgentLink(QObject):
         self._waiting: dict[
             int, tuple[Call[Any], Callable[[Any], object], Callable[[Fault], None] | None]
         ] = {}
+        self._in_order: set[int] = set()
+        self._newest: dict[type[Call[Any]], int] = {}
+        """The latest call of a class that was answered, of those that are answered in order."""
         self._numbers = itertools.count(1)
         self._buffer = bytearray()
         self._started = False
@@ -85,6 +88,7 @@ class AgentLink(QObject):
     def _on_disconnected(self) -> None:
         self._up, self._started = False, False
         self._waiting.clear()
+        self._in_order.clear()
         self._buffer.clear()
         self.lost.emit()
         QTimer.singleShot(_RETRY_MS, self.open)
@@ -119,14 +123,20 @@ class AgentLink(QObject):
         call: Call[Answer],
         then: Callable[[Answer], object] | None = None,
         otherwise: Callable[[Fault], None] | None = None,
+        in_order: bool = False,
     ) -> None:
         """Ask something; ``then`` gets the answer, ``otherwise`` what went wrong, which is shown without it.
+
+        :param in_order: an answer that comes after one to a later call of the same class is not taken.
+
         With no connection nothing is asked: the window asks for everything anew when it is connected
         again."""
         if self._socket.state() is not QLocalSocket.LocalSocketState.ConnectedState:
             return
         number = self.number()
         self._waiting[number] = (call, then or (lambda answer: None), otherwise)
+        if in_order:
+            self._in_order.add(number)
         self._socket.write(call_line(call, number))
 
     def _on_ready(self) -> None:
@@ -145,6 +155,11 @@ class AgentLink(QObject):
         if known is None:
             return
         call, then, otherwise = known
+        if message.id in self._in_order:
+            self._in_order.discard(message.id)
+            if message.id < self._newest.get(type(call), 0):
+                return
+            self._newest[type(call)] = message.id
         if message.error is None:
             then(msgspec.json.decode(message.result, type=call.answer_type()))
         elif otherwise is not None:

@@ -12,6 +12,7 @@ from good_tide.core.happenings import Event
 from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
+from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.workplace import Workplace, this_workplace
@@ -28,6 +29,7 @@ class Context(msgspec.Struct, frozen=True, kw_only=True):
     here: Workplace
     clock: Clock
     disks: Disks
+    whereabouts: Whereabouts
     journal: Journal
     records: RunRecords
     ring: KeyRing
@@ -52,11 +54,12 @@ def open_context(
 
     :param also: told of every event of the journal besides, such as the system's own log.
     """
-    clock = clock or SystemClock()
+    clock, disks = clock or SystemClock(), disks or disks_for(here.settings)
     return Context(
         here=here,
         clock=clock,
-        disks=disks or disks_for(here.settings),
+        disks=disks,
+        whereabouts=Whereabouts(disks),
         journal=Journal(here.records, clock, also),
         records=RunRecords(here.records),
         ring=ring or DesktopKeyRing(),

@@ -116,6 +116,7 @@ class ReadOverview(Call[Overview], frozen=True):
         is sent.
     """
 
+    may_block: ClassVar[bool] = True
     job: JobId
     known: tuple[KnownHistory, ...] = ()
 

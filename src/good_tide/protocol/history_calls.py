@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import msgspec
 
 from good_tide.core.comparing import Comparison
@@ -24,6 +26,7 @@ class FolderView(msgspec.Struct, frozen=True):
 class ReadFolder(JobCall[FolderView], frozen=True):
     """What ever was in a folder; the covered folders for the empty path."""
 
+    may_block: ClassVar[bool] = True
     path: bytes
 
 
@@ -50,6 +53,7 @@ class Detail(msgspec.Struct, frozen=True):
 class ReadDetail(JobCall[Detail], frozen=True):
     """A path in a snapshot, which was taken at ``time``."""
 
+    may_block: ClassVar[bool] = True
     path: bytes
     snapshot: SnapshotId
     time: int = 0
@@ -65,12 +69,14 @@ class Found(msgspec.Struct, array_like=True, frozen=True):
 class FindNames(JobCall[list[Found]], frozen=True):
     """Everything whose name ever contained some words."""
 
+    may_block: ClassVar[bool] = True
     words: str
 
 
 class PinSnapshot(JobCall[None], frozen=True):
     """Pin a snapshot of the job, or take its pin away."""
 
+    may_block: ClassVar[bool] = True
     snapshot: SnapshotId
     on: bool = True
     label: str = ""
@@ -79,4 +85,5 @@ class PinSnapshot(JobCall[None], frozen=True):
 class ReadGaps(JobCall[list[str]], frozen=True):
     """What a snapshot of the job left out, a line each."""
 
+    may_block: ClassVar[bool] = True
     snapshot: SnapshotId

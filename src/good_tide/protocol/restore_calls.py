@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import msgspec
 
 from good_tide.core.identifiers import PlanId, SnapshotId
@@ -43,6 +45,7 @@ class PlanView(msgspec.Struct, frozen=True):
 class PlanRestore(JobCall[PlanView], frozen=True):
     """What restoring some things would do, and where to; empty: to where they were."""
 
+    may_block: ClassVar[bool] = True
     items: tuple[PickedItem, ...]
     into: str = ""
     existing: Existing = Existing.SET_ASIDE

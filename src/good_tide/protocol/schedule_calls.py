@@ -3,6 +3,8 @@ stands."""
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import msgspec
 
 from good_tide.core.identifiers import JobId, SnapshotId, StoreId
@@ -17,9 +19,13 @@ from good_tide.protocol.contract import Call, JobCall
 class TakeSnapshot(JobCall[None], frozen=True):
     """Begin a snapshot of the job."""
 
+    may_block: ClassVar[bool] = True
+
 
 class ReadStandings(Call[list[JobStanding]], frozen=True):
     """How all jobs stand."""
+
+    may_block: ClassVar[bool] = True
 
 
 class EjectableDisk(msgspec.Struct, frozen=True):
@@ -42,6 +48,8 @@ class PanelView(msgspec.Struct, frozen=True):
 
 class ReadPanel(Call[PanelView], frozen=True):
     """What the panel's icon shows."""
+
+    may_block: ClassVar[bool] = True
 
 
 class RhythmView(msgspec.Struct, frozen=True):
@@ -79,6 +87,8 @@ class RhythmView(msgspec.Struct, frozen=True):
 
 class ReadRhythm(JobCall[RhythmView], frozen=True):
     """When the job runs."""
+
+    may_block: ClassVar[bool] = True
 
 
 class RhythmChange(msgspec.Struct, frozen=True):
@@ -124,4 +134,5 @@ class LookNow(Call[None], frozen=True):
 class RunDue(Call[None], frozen=True):
     """Run everything that is due, then let the machine sleep; None: it stays on."""
 
+    may_block: ClassVar[bool] = True
     then: Then | None = None

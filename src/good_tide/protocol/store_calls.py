@@ -30,12 +30,15 @@ class Unlocked(msgspec.Struct, frozen=True):
 class Unlock(JobCall[Unlocked], frozen=True):
     """Open the job's store with a passphrase, to be remembered or not."""
 
+    may_block: ClassVar[bool] = True
     passphrase: str
     remember: bool = False
 
 
 class DropStore(StoreCall[None], frozen=True):
     """Take a store out of the job; the store itself stays as it is."""
+
+    may_block: ClassVar[bool] = True
 
 
 class LookInto(StoreCall[None], frozen=True):
@@ -51,6 +54,7 @@ class UseStores(JobCall[None], frozen=True):
 class CarryHistory(JobCall[None], frozen=True):
     """Begin to carry all snapshots from one of the job's stores to another."""
 
+    may_block: ClassVar[bool] = True
     source: StoreId
     target: StoreId
 
@@ -148,6 +152,7 @@ class ReadRoom(StoreCall[RoomView], frozen=True):
 class KeepRoom(JobCall[None], frozen=True):
     """Keep what the stores of the job may take."""
 
+    may_block: ClassVar[bool] = True
     room: Room
 
 
@@ -202,12 +207,14 @@ class PlanRelease(JobCall[ReleaseView], frozen=True):
 class ReleaseSnapshots(StoreCall[None], frozen=True):
     """Begin to release snapshots, and to give their room back."""
 
+    may_block: ClassVar[bool] = True
     snapshots: tuple[SnapshotId, ...]
 
 
 class PinSnapshots(StoreCall[None], frozen=True):
     """Pin snapshots of the store, or take their pins away."""
 
+    may_block: ClassVar[bool] = True
     snapshots: tuple[SnapshotId, ...]
     on: bool = True
     label: str = ""
@@ -238,4 +245,5 @@ class PlanPurge(StoreCall[PurgeView], frozen=True):
 class Purge(StoreCall[None], frozen=True):
     """Begin to take a pattern out of all history, and every trace of it out of the store."""
 
+    may_block: ClassVar[bool] = True
     pattern: str

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+_MOST_LINKS = 40
 _MOUNTS = Path("/proc/self/mountinfo")
 
 NETWORK_TYPES = frozenset(
@@ -74,9 +75,35 @@ def _plain(field: str) -> str:
     return re.sub(r"\\([0-7]{3})", lambda found: chr(int(found[1], 8)), field)
 
 
+def resolved(folder: Path, mounts: list[Mount]) -> str:
+    """A path without links, resolved only as far as no network file system is touched, which could hang."""
+    shares = {mount.point for mount in mounts if mount.type in NETWORK_TYPES}
+    done, waiting, links = "/", list(reversed(os.path.abspath(folder).split("/"))), 0
+    while waiting:
+        part = waiting.pop()
+        if part in ("", "."):
+            continue
+        if part == "..":
+            done = os.path.dirname(done)
+            continue
+        done = os.path.join(done, part)
+        if done in shares:
+            return os.path.join(done, *reversed(waiting))
+        try:
+            target = os.readlink(done)
+        except OSError:
+            continue
+        links += 1
+        if links > _MOST_LINKS:
+            return os.path.join(done, *reversed(waiting))
+        done = "/" if target.startswith("/") else os.path.dirname(done)
+        waiting += reversed(target.split("/"))
+    return done
+
+
 def mount_of(folder: Path, mounts: list[Mount]) -> Mount | None:
     """The mount that a folder, which need not exist, is in."""
-    real = os.path.realpath(folder)
+    real = resolved(folder, mounts)
     best: Mount | None = None
     for mount in mounts:
         inside = real == mount.point or real.startswith(mount.point.rstrip("/") + "/")

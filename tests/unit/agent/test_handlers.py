@@ -211,7 +211,7 @@ class HandlersTest(GoodTideTest):
             go.wait(120)
             return WorkEnded(WorkKind.CARRY, words="done at last")
 
-        self.agent._worker.start(WorkKind.CARRY, work)
+        self.agent._worker.start(WorkKind.CARRY, work, ())
         self.assertTrue(begun.wait(120))
         self.addCleanup(go.set)
         self.snap(self.store, 1)

@@ -11,7 +11,7 @@ from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
-from good_tide.operations.stores.disks import examine, known_store_ids, locate, store_ref
+from good_tide.operations.stores.disks import examine, known_store_ids, store_ref
 from good_tide.operations.stores.furnishing import WantedStore, furnish
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.storage import place_kinds
@@ -45,7 +45,7 @@ class PlaceKindTest(GoodTideTest):
         self.addCleanup(patch.stop)
         context, where = self.context(), store_place("memory:one")
         ref = store_ref(context.disks, where)
-        self.assertEqual((ref.path, locate(ref, context.disks)), ("memory:one", where))
+        self.assertEqual((ref.path, context.whereabouts.of(ref)), ("memory:one", where))
         job = Job(id=OFFICE, name="Office", folders=(str(self.work),), stores=(), machine=MACHINE)
         made = furnish(context, job, [WantedStore(ref, where, False)], lambda: None, lambda first: None)
         self.assertTrue(made.made[0].made)
@@ -56,6 +56,6 @@ class PlaceKindTest(GoodTideTest):
         store = stores.store(made.job.stores[0])
         self.restore(store, taken.snapshot, self.work / "plan.txt", self.folder / "out")
         self.assertEqual((self.folder / "out" / "plan.txt").read_text(), "first")
-        self.assertEqual(known_store_ids([made.job], context.disks), {store.header.store})
+        self.assertEqual(known_store_ids([made.job], context.whereabouts), {store.header.store})
         found = examine(context.disks, where, Wanted(), frozenset(), False)
         self.assertEqual((found.folder, found.holds), ("memory:one", store.header.store))

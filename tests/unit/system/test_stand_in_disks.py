@@ -10,8 +10,9 @@ from good_tide.core.errors import (
 )
 from good_tide.core.places import Level, worst
 from good_tide.core.settings import Job
-from good_tide.operations.stores import probing
-from good_tide.operations.stores.disks import examine, known_store_ids, locate, look_at, store_ref
+from good_tide.operations.places import probing
+from good_tide.operations.places.whereabouts import Whereabouts
+from good_tide.operations.stores.disks import examine, known_store_ids, look_at, store_ref
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
 from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, create_store, open_store
@@ -35,16 +36,16 @@ class StandInTest(GoodTideTest):
         ref = store_ref(self.disks, FolderPlace(folder))
         self.assertEqual((ref.disk, ref.inside, ref.name), ("label:Pier", "good-tide/desk", "Pier"))
         self.disks.plug("Pier", False)
-        self.assertIsNone(locate(ref, self.disks))
+        self.assertIsNone(Whereabouts(self.disks).of(ref))
         self.disks.root.rename(self.folder / "other rack")
         elsewhere = StandInDisks(self.folder / "other rack")
         elsewhere.plug("Pier")
         self.assertEqual(
-            locate(ref, elsewhere),
+            Whereabouts(elsewhere).of(ref),
             FolderPlace(self.folder / "other rack" / "media" / "Pier" / "good-tide" / "desk"),
         )
         job = Job(name="x", folders=(), stores=(ref,))
-        self.assertEqual(known_store_ids([job], elsewhere), {created.header.store})
+        self.assertEqual(known_store_ids([job], Whereabouts(elsewhere)), {created.header.store})
         found = look_at(elsewhere, frozenset((created.header.store,)))
         pier = next(disk for disk in found if disk.name == "Pier")
         self.assertEqual([(store.whose, store.encrypted) for store in pier.stores], [("this", True)])

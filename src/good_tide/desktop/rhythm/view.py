@@ -176,7 +176,7 @@ class RhythmPage(View):
     def refresh(self) -> None:
         """Show what holds, and forget what was changed here."""
         self._timer.stop()
-        self._link.ask(ReadRhythm(self._job), self._take)
+        self._link.ask(ReadRhythm(self._job), self._take, in_order=True)
 
     def _take(self, view: RhythmView) -> None:
         self.view = view

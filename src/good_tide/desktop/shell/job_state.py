@@ -59,7 +59,8 @@ class JobState(QObject):
         """Bring everything up to date. Of a history that is known only what is new is asked for."""
         known = self._tide
         names = known_parts([point.name for point in known])
-        self._link.ask(ReadOverview(self._wanted, names), lambda answer: self._take(answer, known))
+        call = ReadOverview(self._wanted, names)
+        self._link.ask(call, lambda answer: self._take(answer, known), in_order=True)
 
     def show_job(self, job: JobId) -> None:
         """Show another job."""

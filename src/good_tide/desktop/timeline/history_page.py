@@ -411,7 +411,7 @@ class HistoryPage(QWidget):
         if len(words) < 2:
             self._found.hide()
             return
-        self._link.ask(FindNames(self._job, words), self._show_found)
+        self._link.ask(FindNames(self._job, words), self._show_found, in_order=True)
 
     def _show_found(self, found: list[Found]) -> None:
         self._found.clear()

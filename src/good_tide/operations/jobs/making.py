@@ -16,10 +16,9 @@ from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.core.words import is_text, printable
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.stores.disks import locate
+from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.stores.furnishing import WantedStore
 from good_tide.operations.stores.opening import store_place
-from good_tide.system.disks import Disks
 from good_tide.system.jobs import taken
 from good_tide.system.machine import local_zone
 from good_tide.system.user_folders import user_folders
@@ -84,7 +83,9 @@ def own_history(job: Job, others: Sequence[Job], machine: Machine) -> Job:
     )
 
 
-def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, list[WantedStore], list[str]]:
+def job_of_file(
+    file: JobFile, machine: Machine, whereabouts: Whereabouts
+) -> tuple[Job, list[WantedStore], list[str]]:
     """A job as a file says, without stores yet; the stores it wants; and what was noticed, in sentences.
 
     Raises:
@@ -98,7 +99,7 @@ def job_of_file(file: JobFile, machine: Machine, disks: Disks) -> tuple[Job, lis
     wanted = []
     for part in file.store:
         ref = store_ref(part, machine.name)
-        where = locate(ref, disks) if ref.disk else store_place(ref.path)
+        where = whereabouts.of(ref) if ref.disk else store_place(ref.path)
         if where is None:
             raise PlaceError(
                 f"The disk {ref.name} is not here",

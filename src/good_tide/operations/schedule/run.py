@@ -23,14 +23,17 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
             of them took is in what is returned.
     """
     job, clock, bounds = stores.job, context.clock, Bounds(context)
-    before = Standings(context).record(job)
+    standings = Standings(context)
+    before = standings.record(job)
     began = clock.now()
     context.records.keep(job.id, planning.began(before, began))
     try:
         bounds.before_run(stores, steps.control)
         taken = take_snapshot(context, stores, steps)
     except StoppedError:
-        context.records.keep(job.id, planning.ended(before, began, False))
+        record = standings.record(job)
+        if record.begun == began:  # it was not given up before
+            context.records.keep(job.id, planning.ended(record, began, False))
         raise
     except GoodTideError as error:
         _failed(context, job, before, error)
@@ -40,7 +43,9 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
     if not done:
         _failed(context, job, before, failed[0][1])
         return taken
-    context.records.keep(job.id, planning.ended(before, began, any(not one.held for one in done)))
+    context.records.keep(
+        job.id, planning.ended(standings.record(job), began, any(not one.held for one in done))
+    )
     for name, fault in failed:
         if context.journal.is_news(f"store/{job.id}/{name}/{fault.what}"):
             context.journal.add(
@@ -73,6 +78,11 @@ def _failed(context: Context, job: Job, before: JobRecord, error: GoodTideError)
             "No snapshot was taken. It is tried again by itself.",
             error.advice,
         )
+
+
+def hung(context: Context, job: Job, error: GoodTideError) -> None:
+    """A run was given up, as a disk does not answer: it counts as one that failed."""
+    _failed(context, job, Standings(context).record(job), error)
 
 
 def cut_off_runs(context: Context, jobs: list[Job]) -> None:

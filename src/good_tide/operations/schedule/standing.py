@@ -22,7 +22,6 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.opening import StorePlace, about, known_tide, store_id
 from good_tide.system.machine import local_zone
 
@@ -85,7 +84,7 @@ class Standings:
 
     def place_now(self, ref: StoreRef) -> StorePlace | None:
         """Where a store is now, None while its disk is away."""
-        return locate(ref, self._disks)
+        return self._context.whereabouts.of(ref)
 
     def holds(self, job: Job) -> bool:
         """Whether the holding area takes the job's snapshots while its disks are away."""
@@ -178,7 +177,10 @@ class Standings:
     def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
         where, holdings = self.place_now(ref), self._here.holdings
         try:
-            identity = store_id(where) if where is not None else areas.store_of_area(holdings, ref)
+            if ref.store:
+                identity = ref.store
+            else:
+                identity = store_id(where) if where is not None else areas.store_of_area(holdings, ref)
         except GoodTideError:
             return []
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY

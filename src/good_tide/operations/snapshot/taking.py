@@ -27,7 +27,6 @@ from good_tide.operations.reporting.fleet import leave_status
 from good_tide.operations.snapshot.capture import CaptureRequest, capture, last_snapshot
 from good_tide.operations.snapshot.holding import Warn, drain, prime, take_into
 from good_tide.operations.stores import holding_area as areas
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Catalog, Store, open_catalog, take_into_catalog
 from good_tide.operations.workplace import Workplace
@@ -242,7 +241,7 @@ class _Taking:
         """What the holding area needs; without it snapshots would not go on without the disk, which is said
         and not fatal."""
         context = self._context
-        if not self._job.holding.on or (not ref.disk and locate(ref, context.disks) is None):
+        if not self._job.holding.on or (not ref.disk and context.whereabouts.of(ref) is None):
             return
         try:
             area = areas.area_for(context.here.holdings, ref, store, self._job.holding)

@@ -8,7 +8,6 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import Noticed, StoreMemory
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.job_stores import Passphrases
 from good_tide.operations.stores.opening import Store, StorePlace, locked_hint, store_id, store_place
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
@@ -106,7 +105,7 @@ def present_place(context: Context, ref: StoreRef) -> StorePlace:
     Raises:
         PlaceError: its disk is away.
     """
-    where = locate(ref, context.disks)
+    where = context.whereabouts.of(ref)
     if where is None:
         raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
     return where

@@ -14,11 +14,11 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.stores.probing import describe_store, measure_speed, probe, probe_apart
+from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
+from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.place import StorePlace
-from good_tide.storage.place_kinds import is_there, store_place
 from good_tide.system.disks import Disks
 
 _OWN_FOLDER = "good-tide"
@@ -80,8 +80,9 @@ def best_disk(found: Sequence[DiskFacts], wanted: Wanted) -> DiskFacts | None:
 
 
 def proposed_folder(disk: DiskFacts, machine: str) -> str:
-    """Where on a disk the store of a machine would be made; empty on one that is not mounted."""
-    if not disk.mounted:
+    """Where on a disk the store of a machine would be made; empty on one that is not mounted, or does
+    not answer."""
+    if not disk.mounted or not disk.answers:
         return ""
     home = home_folder()
     inside = (
@@ -186,23 +187,13 @@ def store_ref(disks: Disks, where: StorePlace) -> StoreRef:
     )
 
 
-def locate(ref: StoreRef, disks: Disks) -> StorePlace | None:
-    """Where a store is now, None while its disk is away."""
-    if ref.disk:
-        for disk in disks.disks():
-            if ref.disk == disk.id or ref.disk in disk.aliases:
-                return FolderPlace(Path(disk.path) / ref.inside) if disk.answers else None
-        return None
-    where = store_place(ref.path)
-    return where if is_there(where) else None
-
-
-def known_store_ids(jobs: Iterable[Job], disks: Disks) -> frozenset[StoreId]:
-    """Ids of the stores that the jobs of this machine use, as far as their disks are here."""
+def known_store_ids(jobs: Iterable[Job], whereabouts: Whereabouts) -> frozenset[StoreId]:
+    """Ids of the stores that the jobs of this machine use, as far as they were opened before or their disks
+    are here."""
     found = set()
-    for job in jobs:
-        for ref in job.stores:
-            where = locate(ref, disks)
-            if where is not None and holds_store(where):
-                found.add(describe_store(where, frozenset()).store)
+    for ref in {ref for job in jobs for ref in job.stores}:
+        where = None if ref.store else whereabouts.of(ref)
+        identity = ref.store or (store_in(where) if where is not None else None)
+        if identity:
+            found.add(identity)
     return frozenset(found)

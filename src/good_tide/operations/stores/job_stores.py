@@ -4,7 +4,6 @@ passphrases."""
 from __future__ import annotations
 
 import threading
-import time
 from typing import Protocol
 
 from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
@@ -13,14 +12,9 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_tries import TryCounter
 from good_tide.operations.stores import holding_area as areas
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.opening import Store, StorePlace, catalog_names, locked_hint, store_id
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys, knowing, pin_in_settings
-from good_tide.operations.stores.probing import probe_apart
-
-_ANSWER_HOLDS = 20.0
-"""Seconds for which a share that answered, or did not, is believed to do so still."""
 
 
 class Passphrases(Protocol):
@@ -59,26 +53,20 @@ class JobStores:
     def __init__(self, context: Context, job: Job, passphrases: Passphrases) -> None:
         self.job = job
         self._context, self._passphrases = context, passphrases
-        self._asked: dict[str, tuple[float, bool]] = {}
         self._open: dict[StoreId, Store] = {}
         self._refused: dict[StoreId, str] = {}
         """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
-        self._lock = threading.RLock()
+        self._guard = threading.Lock()
+        self._opening: dict[tuple[str, str], threading.RLock] = {}
+        """One for each store, held while it is opened, which its disk may hold up."""
+
+    def _lock(self, ref: StoreRef) -> threading.RLock:
+        with self._guard:
+            return self._opening.setdefault(ref.place, threading.RLock())
 
     def place_of(self, ref: StoreRef) -> StorePlace | None:
         """Where one of the job's stores is now, None while its disk is away or its share does not answer."""
-        where = locate(ref, self._context.disks)
-        if where is not None and ref.disk.startswith("share:") and not self._answers(where):
-            return None
-        return where
-
-    def _answers(self, where: StorePlace) -> bool:
-        """Whether a share answers, asked in a process of its own; the answer holds for a while."""
-        asked, answered = self._asked.get(where.called, (-_ANSWER_HOLDS, False))
-        if time.monotonic() - asked > _ANSWER_HOLDS:
-            answered = where.folder is None or probe_apart(where.folder, frozenset()) is not None
-            self._asked[where.called] = (time.monotonic(), answered)
-        return answered
+        return self._context.whereabouts.of(ref)
 
     def present(self, ref: StoreRef) -> StorePlace:
         """Where a store is now.
@@ -102,7 +90,7 @@ class JobStores:
             GoodTideError: it cannot be opened, or another one is in its place.
         """
         where = self.present(ref)
-        with self._lock:
+        with self._lock(ref):
             check_header(ref, where)
             identity = store_id(where)
             known = self._open.get(identity)
@@ -118,7 +106,8 @@ class JobStores:
             check_keys(ref, opened)
             self._open[identity] = opened
             pin_in_settings(self._context.here.settings, self.job.id, ref, opened)
-            self.job = knowing(self.job, ref, opened)
+            with self._guard:
+                self.job = knowing(self.job, ref, opened)
             return opened
 
     def _passphrase(self, identity: StoreId, where: StorePlace) -> str | None:
@@ -154,7 +143,7 @@ class JobStores:
             GoodTideError: there is none, or it cannot be opened.
         """
         holdings = self._context.here.holdings
-        with self._lock:
+        with self._lock(ref):
             if not areas.has_area(holdings, ref):
                 raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
             identity = areas.store_of_area(holdings, ref)
@@ -197,7 +186,7 @@ class JobStores:
             PlaceError: too many wrong ones lately, or neither is here.
         """
         holdings = self._context.here.holdings
-        with self._lock:
+        with self._lock(ref):
             if self.place_of(ref) is None and areas.has_area(holdings, ref):
                 identity = areas.store_of_area(holdings, ref)
                 self._area(ref, identity, passphrase)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from good_tide.core.errors import GoodTideError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
-from good_tide.operations.stores.disks import locate
 from good_tide.operations.stores.opening import Store, StorePlace
 from good_tide.operations.workplace import load_jobs
 
@@ -21,7 +20,7 @@ def users_at(context: Context, where: StorePlace) -> list[tuple[Job, StoreRef]]:
         jobs = load_jobs(context.here.settings)
     except GoodTideError:
         return []
-    return [(job, ref) for job in jobs for ref in job.stores if locate(ref, context.disks) == where]
+    return [(job, ref) for job in jobs for ref in job.stores if context.whereabouts.of(ref) == where]
 
 
 def job_using(context: Context, store: Store) -> Job | None:

@@ -1,4 +1,4 @@
-"""Looking at a place that may hang, in a process of its own: ``python -m good_tide.operations.stores.probing
+"""Looking at a place that may hang, in a process of its own: ``python -m good_tide.operations.places.probing
 PATH``."""
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ def probe(path: Path, known: frozenset[StoreId]) -> Probe:
 
 def probe_apart(path: Path, known: frozenset[StoreId]) -> Probe | None:
     """Look at a place in a process of its own; None if it does not answer in time."""
-    command = [sys.executable, "-m", "good_tide.operations.stores.probing", str(path), *sorted(known)]
+    command = [sys.executable, "-m", "good_tide.operations.places.probing", str(path), *sorted(known)]
     with subprocess.Popen(
         command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
     ) as process:

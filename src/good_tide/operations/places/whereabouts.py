@@ -48,28 +48,30 @@ class Whereabouts:
 
     def of(self, ref: StoreRef) -> StorePlace | None:
         """Where a store is now, None while its disk is away, or its share does not answer."""
-        if ref.disk:
-            disk = next((one for one in self._disks.disks() if ref.disk in (one.id, *one.aliases)), None)
-            if disk is None or not disk.answers:
-                return None
-            inside = FolderPlace(Path(disk.path) / ref.inside)
-            return inside if disk.kind != "network" or self._share_answers(disk, inside.path) else None
-        where = store_place(ref.path)
-        if where.folder is not None:
-            disk = self._disks.of_folder(where.folder)
-            if disk is not None and disk.kind == "network":
-                return where if disk.answers and self._share_answers(disk, where.folder) else None
-        return where if is_there(where) else None
+        where, disk = self._looked_up(ref)
+        if where is None or (disk is not None and not disk.answers):
+            return None
+        if disk is not None and disk.kind == "network" and where.folder is not None:
+            return where if self._share_answers(disk, where.folder) else None
+        return where if ref.disk or is_there(where) else None
+
+    def untouched(self, ref: StoreRef) -> StorePlace | None:
+        """Where a store would be now, without touching its disk; None while the disk is not mounted."""
+        return self._looked_up(ref)[0]
 
     def answers(self, ref: StoreRef) -> bool:
         """Whether the disk of a store answers now, asked in a process of its own, whatever kind it is."""
-        folder: Path | None
-        if ref.disk:
-            disk = next((one for one in self._disks.disks() if ref.disk in (one.id, *one.aliases)), None)
-            folder = Path(disk.path) / ref.inside if disk is not None else None
-        else:
-            folder = store_place(ref.path).folder
+        where, _ = self._looked_up(ref)
+        folder = where.folder if where is not None else None
         return folder is None or probe_apart(folder, frozenset()) is not None
+
+    def _looked_up(self, ref: StoreRef) -> tuple[StorePlace | None, DiskFacts | None]:
+        """Where a store would be, and on which disk, by the mount table alone."""
+        if not ref.disk:
+            where = store_place(ref.path)
+            return where, self._disks.of_folder(where.folder) if where.folder is not None else None
+        disk = next((one for one in self._disks.disks() if ref.disk in (one.id, *one.aliases)), None)
+        return (FolderPlace(Path(disk.path) / ref.inside), disk) if disk is not None else (None, None)
 
     def _share_answers(self, disk: DiskFacts, folder: Path) -> bool:
         with self._guard:

@@ -20,7 +20,7 @@ def users_at(context: Context, where: StorePlace) -> list[tuple[Job, StoreRef]]:
         jobs = load_jobs(context.here.settings)
     except GoodTideError:
         return []
-    return [(job, ref) for job in jobs for ref in job.stores if context.whereabouts.of(ref) == where]
+    return [(job, ref) for job in jobs for ref in job.stores if context.whereabouts.untouched(ref) == where]
 
 
 def job_using(context: Context, store: Store) -> Job | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import logging
 import os
 import threading
 from collections.abc import Callable, Iterable
@@ -33,6 +34,7 @@ from good_tide.operations.stores.opening import (
     Store,
     StorePlace,
     about,
+    id_of,
     locked_hint,
     open_catalog,
     unseen_snapshots,
@@ -40,6 +42,8 @@ from good_tide.operations.stores.opening import (
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
 from good_tide.protocol.history_calls import Detail, FolderView, Found, ReadDetail
+
+_log = logging.getLogger(__name__)
 
 _WEEK = 7 * 86400 * SECOND
 _FIRST_MONDAY = 4 * 86400 * SECOND
@@ -216,6 +220,7 @@ class JobSession:
             where = self.stores.place_of(wanted)
             store = self.stores.looked_into(wanted)
             opened = _Open(store, open_catalog(store, self._context.here.cache))
+            _log.info("store %s is open for %s", id_of(store), self.job.id)
             with self._lock:
                 if wanted == self.shown or wanted.place == self.shown.place:
                     self._open, self._opened_in = opened, where

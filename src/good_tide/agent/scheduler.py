@@ -3,6 +3,7 @@ and begins it."""
 
 from __future__ import annotations
 
+import logging
 import sys
 import threading
 from collections.abc import Callable
@@ -19,6 +20,8 @@ from good_tide.core.planning import Around, Decision, Facts, Occasion
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.standing import Standings
 from good_tide.system.surroundings import Surroundings
+
+_log = logging.getLogger(__name__)
 
 _LONGEST_SLEEP = 30.0
 """Seconds until the next look, so that a machine that slept, or a clock that was set, is noticed soon."""
@@ -81,6 +84,7 @@ class Scheduler:
         for session in self._sessions.own():
             decision = self.decision(session)
             if decision.run is not None and self._start(session, decision.run):
+                _log.info("%s is due: %s", session.job.id, decision.run)
                 decision = Decision()
             if decision.look is not None:
                 looks.append(decision.look)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
 import threading
@@ -61,6 +62,8 @@ from good_tide.system.disk_choice import disks_for
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.limits import end_for_certain, settle_limits
 from good_tide.system.system_log import to_system_log
+
+_log = logging.getLogger(__name__)
 
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
@@ -186,6 +189,8 @@ class Agent:
         while not self._ended.is_set():
             now = {disk.id: disk.path for disk in self.context.disks.disks()}
             if before is not None and now != before:
+                came, went = len(set(now) - set(before)), len(set(before) - set(now))
+                _log.info("%d disks came, %d went", came, went)
                 self._absences.went(set(before) - set(now))
                 self._tell(DisksChanged())
                 self.scheduler.poke()

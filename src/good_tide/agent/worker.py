@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -11,8 +12,11 @@ from good_tide.core.progress import Progress, Steering, WorkKind
 from good_tide.core.settings import Job
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
+from good_tide.system.developer_log import Private
 from good_tide.system.memory import give_back
 from good_tide.system.priority import step_back
+
+_log = logging.getLogger(__name__)
 
 Tell = Callable[[Note], None]
 
@@ -76,6 +80,7 @@ class Worker:
             self._jobs = tuple(jobs)
             self._thread = threading.Thread(target=self._run, args=(work, self._steering, behind), name=what)
             self._thread.start()
+            _log.info("%s begins for %s", what, [job.id for job in jobs])
 
     def _held_up(self, jobs: Sequence[Job]) -> Job | None:
         """The first of some jobs for which work that was given up is still held up."""
@@ -110,6 +115,7 @@ class Worker:
             self._left.append((thread, self._jobs))
             self._steering = None
         steering.stop()
+        _log.warning("%s is given up: its disk does not answer", self._what)
         self._tell(WorkEnded(self._what, error=str(error)))
 
     def _run(self, work: Callable[[Steering], WorkEnded], steering: Steering, behind: bool) -> None:
@@ -135,6 +141,10 @@ class Worker:
             given_up = self._steering is not steering
             if not given_up:
                 self._steering = None
+        seconds = time.monotonic() - self._started
+        _log.info(
+            "%s ends after %.1f s: %s", ended.what, seconds, Private(ended.error) if ended.error else "well"
+        )
         if not given_up:
             self._tell(ended)
         give_back()

@@ -13,6 +13,8 @@ import click
 from good_tide import __version__
 from good_tide.cli import output
 from good_tide.core.errors import GoodTideError, of_system
+from good_tide.system.developer_log import Private, end_log, logger, start_log
+from good_tide.system.folders import state_folder
 from good_tide.system.limits import settle_limits
 
 _COMMANDS = {
@@ -90,12 +92,21 @@ class LazyGroup(click.Group):
     metavar="DIR",
     help="Another settings folder than this person's own, such as the demo's.",
 )
-def cli(settings: Path | None) -> None:
+@click.option(
+    "--verbose",
+    is_flag=True,
+    help="Say on standard error what the program does, with names of files, and keep it in its log.",
+)
+def cli(settings: Path | None, verbose: bool) -> None:
     """Point-in-time snapshots of user folders: deduplicated, encrypted, and easy to get back.
 
     Exit codes: 0 done; 1 done, with something left out and named; 2 wrong usage; 3 the store or disk cannot
     be used now; 4 the store is damaged; 5 stopped.
     """
+    command = click.get_current_context().invoked_subcommand
+    kind = command if command in ("agent", "window", "panel", "demo") else "command"
+    start_log(state_folder() / "log", kind, verbose)
+    logger.info("good-tide %s %s, Python %s", __version__, command, sys.version.split()[0])
     if settings is not None:
         from good_tide.operations.workplace import use_settings  # as commands are, only when it is needed
 
@@ -114,6 +125,7 @@ def main() -> None:
     try:
         code = cli.main(standalone_mode=False)
     except GoodTideError as error:
+        logger.info("%s: %s", type(error).__name__, Private(error))
         output.print_error(error, as_json)
         code = output.exit_code(error)
     except click.ClickException as error:
@@ -129,4 +141,7 @@ def main() -> None:
     except OSError as error:
         output.print_error(of_system(error), as_json)
         code = output.NOT_USABLE
-    sys.exit(code if isinstance(code, int) else output.DONE)
+    code = code if isinstance(code, int) else output.DONE
+    logger.info("ends with %d", code)
+    end_log()
+    sys.exit(code)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import queue
 import socket
 import threading
+import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
@@ -18,6 +20,10 @@ from good_tide.protocol.faults import FAULT_IN_PROGRAM, PERSON, UNKNOWN_CALL, Fa
 from good_tide.protocol.sockets import is_own_process, make_private
 from good_tide.protocol.wire import Reply, Request, note_line, raw, reply_line
 
+_log = logging.getLogger(__name__)
+
+_LONG_SECONDS = 1.0
+"""Calls that take longer are in the log."""
 _VERSIONS = "See whether the agent is of the same version as what asks it"
 _REQUEST_LIMIT = 4 * 1024 * 1024
 _UNSENT_LIMIT = 16 * 1024 * 1024
@@ -184,7 +190,12 @@ class Server:
 
     @staticmethod
     def _reply(client: _Client, handler: Handler, request: Request) -> None:
-        client.send(reply_line(_answered(client, handler, request)))
+        began = time.monotonic()
+        reply = _answered(client, handler, request)
+        seconds, code = time.monotonic() - began, reply.error.code if reply.error is not None else 0
+        level = logging.INFO if code or seconds > _LONG_SECONDS else logging.DEBUG
+        _log.log(level, "%s answered in %.3f s, code %d", request.method, seconds, code)
+        client.send(reply_line(reply))
 
 
 def _unknown(request: Request) -> Reply:

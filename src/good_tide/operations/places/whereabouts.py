@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from pathlib import Path
@@ -14,6 +15,8 @@ from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
 from good_tide.storage.place_kinds import is_there, store_place
 from good_tide.system.disks import Disks
+
+_log = logging.getLogger(__name__)
 
 _ANSWER_HOLDS = 20.0
 """Seconds for which a share that answered, or did not, is believed to do so still."""
@@ -84,6 +87,7 @@ class Whereabouts:
                 known = _Answer(probe_apart(folder, frozenset()) is not None, time.monotonic())
                 self._answers[folder] = known
             if not known.answered:
+                _log.warning("a share does not answer")
                 self._silent[disk.id] = known
             else:
                 self._silent.pop(disk.id, None)

@@ -3,6 +3,7 @@ changed."""
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable, Iterable
 
@@ -32,6 +33,18 @@ class _Watched:
         self.told = 0.0
         self.trouble = ""
         self.watch: FolderWatch | None = None
+        self._lock = threading.Lock()
+
+    def changed_at(self, now: int) -> None:
+        """A file changed."""
+        with self._lock:
+            self.newest = now
+
+    def taken_in(self, upto: int) -> None:
+        """Everything up to a moment is in a snapshot."""
+        with self._lock:
+            if self.newest <= upto:
+                self.newest = 0
 
 
 def _watched_part(job: Job) -> tuple[object, ...]:
@@ -50,19 +63,22 @@ class FolderWatching:
     ) -> None:
         self._clock, self._journal, self._own, self._changed = clock, journal, own, changed
         self._jobs: dict[JobId, _Watched] = {}
+        self._lock = threading.RLock()
+        """Of which jobs are watched. The threads that watch never take it."""
 
     def look(self, jobs: Iterable[Job]) -> None:
         """Begin to watch, or end it, as the jobs are now."""
         wanted = {job.id: job for job in jobs if job.rhythm.on_change}
-        for identity, known in list(self._jobs.items()):
-            job = wanted.get(identity)
-            if job is None or _watched_part(job) != _watched_part(known.job):
-                self._end(self._jobs.pop(identity))
-                if job is not None:
-                    self._begin(job, known.newest)
-        for identity, job in wanted.items():
-            if identity not in self._jobs:
-                self._begin(job)
+        with self._lock:
+            for identity, known in list(self._jobs.items()):
+                job = wanted.get(identity)
+                if job is None or _watched_part(job) != _watched_part(known.job):
+                    self._end(self._jobs.pop(identity))
+                    if job is not None:
+                        self._begin(job, known.newest)
+            for identity, job in wanted.items():
+                if identity not in self._jobs:
+                    self._begin(job)
 
     def _begin(self, job: Job, newest: int = 0) -> None:
         coverage = Coverage(
@@ -95,7 +111,7 @@ class FolderWatching:
         watched.count += 1
         if not watched.judge.counts(path):
             return
-        watched.newest = self._clock.now()
+        watched.changed_at(self._clock.now())
         now = time.monotonic()
         if now - watched.told >= _TELL_SECONDS:
             watched.told = now
@@ -108,15 +124,15 @@ class FolderWatching:
 
     def taken_in(self, job: JobId, upto: int) -> None:
         """A run took in everything up to a moment."""
-        known = self._jobs.get(job)
-        if known is None:
-            return
-        if known.newest <= upto:
-            known.newest = 0
-        if known.count > _BURST:
-            self._end(known)
-            self._watch(known)
-        known.count = 0
+        with self._lock:
+            known = self._jobs.get(job)
+            if known is None:
+                return
+            known.taken_in(upto)
+            if known.count > _BURST:
+                self._end(known)
+                self._watch(known)
+            known.count = 0
 
     def falls_back(self, job: JobId) -> bool:
         """Whether a job that wants continuous mode cannot have it."""
@@ -136,7 +152,7 @@ class FolderWatching:
 
     def wait_ready(self, seconds: float) -> None:
         """Wait until everything is watched."""
-        for known in self._jobs.values():
+        for known in list(self._jobs.values()):
             if known.watch is not None:
                 known.watch.ready.wait(seconds)
 
@@ -146,6 +162,7 @@ class FolderWatching:
 
     def end(self) -> None:
         """Watch nothing any more."""
-        for known in self._jobs.values():
-            self._end(known)
-        self._jobs.clear()
+        with self._lock:
+            for known in self._jobs.values():
+                self._end(known)
+            self._jobs.clear()

@@ -46,6 +46,8 @@ class Scheduler:
         self._sessions, self._surroundings, self._watching = sessions, surroundings, watching
         self._standings, self._records, self._clock = Standings(context), context.records, context.clock
         self._start, self._looked = start, looked
+        self._lock = threading.Lock()
+        """Of what is remembered of disks between looks; several threads ask how a job stands."""
         self._came: dict[JobId, int] = {}
         self._here: dict[tuple[JobId, StoreId], bool] = {}
         self._poked, self._ended = threading.Event(), threading.Event()
@@ -110,22 +112,23 @@ class Scheduler:
     def facts(self, session: JobSession) -> Facts:
         """What is known of a job now. Notes when its disk went and came."""
         job, now = session.job, self._clock.now()
-        here = False
-        for ref in job.stores:
-            this = session.stores.place_of(ref) is not None
-            if this and self._here.get((job.id, ref.id)) is False:
+        present = {ref.id: session.stores.place_of(ref) is not None for ref in job.stores}
+        here = any(present.values())
+        with self._lock:
+            for store, this in present.items():
+                if this and self._here.get((job.id, store)) is False:
+                    self._came[job.id] = now
+                self._here[job.id, store] = this
+            if here and self._records.away_since(job.id):
                 self._came[job.id] = now
-            self._here[job.id, ref.id] = this
-            here = here or this
-        if here and self._records.away_since(job.id):
-            self._came[job.id] = now
-        if here:
-            self._records.note_away(job.id, 0)
-        elif job.stores and not self._records.away_since(job.id):
-            self._records.note_away(job.id, now)
+            if here:
+                self._records.note_away(job.id, 0)
+            elif job.stores and not self._records.away_since(job.id):
+                self._records.note_away(job.id, now)
+            came = self._came.get(job.id, 0)
         return Facts(
             here,
-            self._came.get(job.id, 0),
+            came,
             self._standings.holds(job),
             self._watching.newest(job.id),
             self._records.paused_until,

@@ -96,6 +96,7 @@ class Agent:
         self.context = open_context(here, clock, environment.disks, ring, to_system_log)
         self._while_used = while_used
         self._timer: threading.Timer | None = None
+        self._timing = threading.Lock()
         self._ended = threading.Event()
         self._typed = TypedPassphrases()
         self.sessions = Sessions(self._session)
@@ -225,13 +226,14 @@ class Agent:
         self._server.close()
 
     def _clients_changed(self, count: int) -> None:
-        if self._timer is not None:
-            self._timer.cancel()
-            self._timer = None
-        if self._while_used and count == 0:
-            self._timer = threading.Timer(_LINGER_SECONDS, self._end_if_idle)
-            self._timer.daemon = True
-            self._timer.start()
+        with self._timing:
+            if self._timer is not None:
+                self._timer.cancel()
+                self._timer = None
+            if self._while_used and count == 0:
+                self._timer = threading.Timer(_LINGER_SECONDS, self._end_if_idle)
+                self._timer.daemon = True
+                self._timer.start()
 
     def _end_if_idle(self) -> None:
         if self._worker.current is None:

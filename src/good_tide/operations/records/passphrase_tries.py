@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -18,6 +19,8 @@ Opened = TypeVar("Opened")
 
 _FREE_TRIES = 3
 _LONGEST_WAIT = 300
+_guard = threading.Lock()
+"""Threads may try at once; each counts."""
 
 
 class _Tries(msgspec.Struct):
@@ -81,7 +84,8 @@ class TryCounter:
 
     def wrong(self) -> None:
         """A passphrase was wrong."""
-        self._write(_Tries(self._read().wrong + 1, self._clock.now()))
+        with _guard:
+            self._write(_Tries(self._read().wrong + 1, self._clock.now()))
 
     def right(self) -> None:
         """A passphrase opened the store."""

@@ -22,13 +22,12 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
-from good_tide.operations.stores.opening import StorePlace, about, known_tide, store_id
+from good_tide.operations.stores.opening import StorePlace, known_tide, store_id
+from good_tide.operations.stores.sizes import StoreSizes
 from good_tide.system.machine import local_zone
 
 _SHARE_SPREAD_SECONDS = 240
 _DAY = 86400 * SECOND
-_STORED_HOLDS = 3600 * SECOND
-"""So long the size of a store is taken to be what it was."""
 _GAP_NAMES = 3
 
 
@@ -59,8 +58,7 @@ class Standings:
         self._context = context
         self._here, self._disks, self._clock = context.here, context.disks, context.clock
         self._records, self._journal = context.records, context.journal
-        self._stored: dict[str, tuple[int, int]] = {}
-        """When the size of a store was last looked up, and its bytes."""
+        self._sizes = StoreSizes()
 
     def spread(self, job: Job) -> int:
         """This machine's share of the job's spread, in nanoseconds."""
@@ -205,10 +203,7 @@ class Standings:
         anew for every few bytes."""
         stored = 0
         if job.room.limit_bytes or job.room.limit_part:
-            known = self._stored.get(where.called)
-            if known is None or not 0 <= self._clock.now() - known[0] < _STORED_HOLDS:
-                known = self._stored[where.called] = self._clock.now(), about(where, None).stored_bytes
-            stored = known[1]
+            stored = self._sizes.bytes_in(where) or 0
         usable = room_facts(stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
         step = int(10 ** max(0, len(str(usable)) - 3))
         return usable // step * step

@@ -25,7 +25,8 @@ from good_tide.core.records import Machine
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.coverage.survey import Survey, Weighing
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import create_at, open_at, synced_catalog
 from good_tide.operations.workplace import save_job
 from good_tide.storage.chunker import Chunker

@@ -23,7 +23,8 @@ from good_tide.core.rules import parse_rule
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store

@@ -18,8 +18,9 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.purge import plan_purge, purge
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.holding import drain, prime
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.storage.doomed import DOOMED_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, seen_marks

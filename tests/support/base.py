@@ -27,7 +27,8 @@ from good_tide.crypto.slots import STRONG, Cost
 from good_tide.operations.context import Context, open_context
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.workplace import Workplace
 from good_tide.storage import header
 from good_tide.storage import store as storage

@@ -30,7 +30,8 @@ from good_tide.operations.history import browse
 from good_tide.operations.history.browse import all_snapshots, covered_folders
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.history.path_history import machines_with, path_history
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import (
     Store,
     StorePlace,

@@ -13,7 +13,8 @@ from good_tide.core.errors import DamageError, PlaceFullError, of_system
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store

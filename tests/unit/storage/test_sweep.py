@@ -11,8 +11,9 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.holding import prime
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
 from good_tide.storage.holding import HoldingArea

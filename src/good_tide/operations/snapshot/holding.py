@@ -13,7 +13,8 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import CarryReport, carry_held
 from good_tide.operations.stores.holding_area import area_folder, held_count
 from good_tide.operations.stores.opening import open_catalog, take_into_catalog

@@ -17,7 +17,8 @@ from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_rule
 from good_tide.operations.coverage.survey import Survey, Weighing, idle_rules, why
 from good_tide.operations.history.browse import contents
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.storage.store import Store
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest, as_ordinary_person, program
 

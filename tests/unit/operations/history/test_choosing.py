@@ -13,7 +13,8 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.history.choosing import Chooser, Whose
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.workplace import Workplace, save_job
 from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, SOUND, T0, GoodTideTest, open_store

@@ -19,7 +19,8 @@ from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.reporting.report import export_journal
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.system.system_log import to_system_log
 from tests.support.base import (
     HOUR,

@@ -18,7 +18,8 @@ from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.path_history import path_history
 from good_tide.operations.integrity.verify import verify
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.runs import RunLock
 from tests.support.base import HOUR, MACHINE, REPOSITORY, T0, GoodTideTest, as_ordinary_person, restless, tree

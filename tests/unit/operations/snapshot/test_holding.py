@@ -13,7 +13,8 @@ from good_tide.core.records import Snapshot
 from good_tide.core.settings import Holding, Job, StoreRef
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.snapshot import holding
-from good_tide.operations.snapshot.capture import CaptureRequest, capture
+from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores import holding_area as areas
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store

@@ -1,0 +1,65 @@
+"""Whether files and folders are as the last snapshot has them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from good_tide.core.entries import Entry, Kind
+from good_tide.core.pages import Page
+from good_tide.operations.snapshot.listing_drafts import LateEntry
+from good_tide.source.folders import (
+    Found,
+    stat_of,
+)
+
+
+def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
+    """Whether names, kinds and metadata are those of the last snapshot, compared as a whole."""
+    if not pages or sum(len(page.names) for page in pages) != len(found):
+        return False
+    if [name for page in pages for name in page.names] != [item.name for item in found]:
+        return False
+    if "".join(page.kinds for page in pages) != "".join([item.kind or "x" for item in found]):
+        return False
+    numbers: list[int] = []
+    for _, _, _, info in found:
+        numbers += (
+            info.st_mode & 0o7777,
+            info.st_uid,
+            info.st_gid,
+            info.st_size,
+            info.st_mtime_ns,
+            info.st_ctime_ns,
+            info.st_ino,
+        )
+    seen = np.array(numbers, dtype=np.uint64).view(np.int64).reshape(-1, 7)
+    if len(pages) == 1 and pages[0].has_stats(seen):
+        return True
+    known = pages[0].stats if len(pages) == 1 else np.concatenate([page.stats for page in pages])
+    same = seen == known
+    if same.all():
+        return True
+    folders = np.array([item.kind is Kind.FOLDER for item in found])
+    return bool(same[~folders].all())
+
+
+def same_folder(entry: LateEntry, old: Entry) -> bool:
+    """Whether a folder that was walked is as the last snapshot has it."""
+    return (
+        entry.child is not None
+        and entry.child.pages == old.pages
+        and entry.stat == old.stat
+        and entry.extra == old.extra
+    )
+
+
+def is_same(item: Found, before: Entry | None) -> bool:
+    """Whether a file or link is as the last snapshot has it, and was kept well there."""
+    return (
+        before is not None
+        and before.kind is item.kind
+        and before.stat == stat_of(item.info)
+        and not before.extra.unsteady
+    )

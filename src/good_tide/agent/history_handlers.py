@@ -10,8 +10,8 @@ from good_tide.core.status import StoreState
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.history.browse import snapshot_of
 from good_tide.operations.retention.by_hand import pin_by_hand
+from good_tide.operations.stores.opened import snapshot_of
 from good_tide.protocol.agent_calls import JobName, Overview, ReadOverview
 from good_tide.protocol.contract import Handler
 from good_tide.protocol.history_calls import (

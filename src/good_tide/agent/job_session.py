@@ -24,21 +24,13 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
-from good_tide.operations.history.browse import entry_at, snapshot_of
+from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.path_history import path_spans
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import (
-    Catalog,
-    Store,
-    StorePlace,
-    about,
-    id_of,
-    locked_hint,
-    open_catalog,
-    unseen_snapshots,
-)
+from good_tide.operations.stores.opened import id_of, snapshot_of, unseen_snapshots
+from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
 from good_tide.protocol.history_calls import Detail, FolderView, Found, ReadDetail

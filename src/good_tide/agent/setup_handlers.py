@@ -20,7 +20,6 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.history.browse import machines_in
 from good_tide.operations.jobs.changing import keep
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.records.disk_absences import DiskAbsences
@@ -40,7 +39,8 @@ from good_tide.operations.stores.furnishing import (
     furnish,
     remember,
 )
-from good_tide.operations.stores.opening import Store, id_of, locked_hint, store_place
+from good_tide.operations.stores.opened import id_of, machines_in
+from good_tide.operations.stores.opening import Store, locked_hint, store_place
 from good_tide.operations.stores.passphrases import open_counted
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.protocol.contract import Handler

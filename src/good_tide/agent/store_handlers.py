@@ -18,9 +18,7 @@ from good_tide.core.settings import StoreRef
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.history.browse import all_snapshots
 from good_tide.operations.jobs import changing
-from good_tide.operations.reporting.fleet import fleet
 from good_tide.operations.retention.by_hand import (
     elsewhere,
     pin_by_hand,
@@ -36,7 +34,9 @@ from good_tide.operations.retention.thinning import pinned, standing_fast
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.ejecting import eject
-from good_tide.operations.stores.opening import Store, called, id_of, open_ledger
+from good_tide.operations.stores.fleet import fleet
+from good_tide.operations.stores.opened import all_snapshots, called, id_of
+from good_tide.operations.stores.opening import Store, open_ledger
 from good_tide.protocol.agent_calls import HistoryChanged, WorkEnded
 from good_tide.protocol.contract import Handler, Note
 from good_tide.protocol.setup_calls import MadeView

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import importlib
 import sys
-from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 import click
 
 from good_tide import __version__
 from good_tide.cli import output
+from good_tide.cli.groups import LazyGroup
 from good_tide.core.errors import GoodTideError, of_system
 from good_tide.system.developer_log import Private, end_log, logger, start_log
 from good_tide.system.folders import state_folder
@@ -28,7 +26,7 @@ _COMMANDS = {
     "demo": "window_commands",
     "window": "window_commands",
     "panel": "window_commands",
-    "disks": "job_commands",
+    "disks": "disk_commands",
     "job": "job_commands",
     "machine": "machine_commands",
     "coverage": "coverage_commands",
@@ -56,28 +54,6 @@ _COMMANDS = {
 _STORE_COMMANDS = dict.fromkeys(
     ("create", "about", "carry", "passphrase", "slots", "recovery-script"), "store_commands"
 )
-
-
-class LazyGroup(click.Group):
-    """Commands that are imported when they are asked for, so that each loads only what it needs.
-
-    :param modules: in which module each command is.
-    """
-
-    def __init__(self, *words: Any, modules: Mapping[str, str], **more: Any) -> None:
-        super().__init__(*words, **more)
-        self._modules = modules
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return sorted({*super().list_commands(ctx), *self._modules})
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        module = self._modules.get(cmd_name)
-        if module is None:
-            return super().get_command(ctx, cmd_name)
-        found, name = importlib.import_module(f"good_tide.cli.{module}"), cmd_name.replace("-", "_")
-        command: click.Command = getattr(found, f"{name}_command", None) or getattr(found, f"{name}_group")
-        return command
 
 
 @click.group(

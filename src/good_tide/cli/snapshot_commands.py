@@ -27,11 +27,11 @@ from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
-from good_tide.operations.history.browse import all_snapshots, covered_folders
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.history.path_history import machines_with, path_history
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
+from good_tide.operations.stores.opened import all_snapshots, covered_folders
 from good_tide.operations.stores.opening import (
     Store,
     StorePlace,

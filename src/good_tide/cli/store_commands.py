@@ -23,11 +23,11 @@ from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.opened import id_of
 from good_tide.operations.stores.opening import (
     StorePlace,
     about,
     create_at,
-    id_of,
     locked_hint,
     put_recovery_script,
     store_place,

@@ -23,10 +23,10 @@ from good_tide.core.selection import parse_time
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security
 from good_tide.core.words import duration_words, iso, size_words, time_words
 from good_tide.operations.context import this_context
-from good_tide.operations.reporting.fleet import FleetRow, fleet
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, event_fields, export_journal, run_fields
 from good_tide.operations.schedule.standing import Standings
+from good_tide.operations.stores.fleet import FleetRow, fleet
 from good_tide.operations.workplace import find_job, load_jobs
 
 _LEVELS: tuple[Level, ...] = get_args(Level)

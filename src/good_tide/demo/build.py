@@ -22,7 +22,8 @@ from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.stores.holding_area import HoldingArea, open_area
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
-from good_tide.operations.stores.opening import Store, catalog_names, create_at, id_of, open_at, store_place
+from good_tide.operations.stores.opened import id_of
+from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at, store_place
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks

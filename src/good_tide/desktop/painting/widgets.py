@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QSizePolicy,
+    QSpinBox,
     QTreeWidget,
     QVBoxLayout,
     QWidget,
@@ -73,3 +74,15 @@ def align_numbers(tree: QTreeWidget, columns: tuple[int, ...]) -> None:
         tree.headerItem().setTextAlignment(
             column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         )
+
+
+def number(low: int, high: int, suffix: str, name: str) -> QSpinBox:
+    """A field for a whole number."""
+    made = QSpinBox()
+    made.setRange(low, high)
+    made.setSuffix(suffix)
+    made.setAccessibleName(name)
+    made.setFixedWidth(96)
+    # The style sheet's padding does not reach the text of a number field.
+    made.lineEdit().setTextMargins(8, 0, 0, 0)
+    return made

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QVBoxLa
 from good_tide.core.errors import PersonError
 from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, every, every_minutes_of, parse_at
 from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
-from good_tide.desktop.painting.widgets import button, card, label, line
+from good_tide.desktop.painting.widgets import button, card, label, line, number
 
 _MIB = 1 << 20
 _GIB = 1 << 30
@@ -90,18 +90,6 @@ class Choices(QWidget):
             act()
         finally:
             self._shows = False
-
-
-def number(low: int, high: int, suffix: str, name: str) -> QSpinBox:
-    """A field for a whole number."""
-    made = QSpinBox()
-    made.setRange(low, high)
-    made.setSuffix(suffix)
-    made.setAccessibleName(name)
-    made.setFixedWidth(96)
-    # The style sheet's padding does not reach the text of a number field.
-    made.lineEdit().setTextMargins(8, 0, 0, 0)
-    return made
 
 
 class When(Choices):

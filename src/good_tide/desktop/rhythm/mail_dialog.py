@@ -9,8 +9,7 @@ from PySide6.QtWidgets import QComboBox, QDialog, QFormLayout, QLineEdit, QVBoxL
 
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.painting.widgets import button, label, line
-from good_tide.desktop.rhythm.choices import number
+from good_tide.desktop.painting.widgets import button, label, line, number
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.journal_calls import KeepMailServer, TryMailServer
 

@@ -11,8 +11,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.settings import Room, WhenShort
 from good_tide.core.words import local, size_words
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.painting.widgets import button, label, line
-from good_tide.desktop.rhythm.choices import number
+from good_tide.desktop.painting.widgets import button, label, line, number
 from good_tide.protocol.store_calls import KeepRoom, RoomView
 
 _GIB = 1 << 30

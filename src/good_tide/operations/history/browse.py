@@ -7,8 +7,7 @@ from collections.abc import Iterator
 
 from good_tide.core.entries import DEEPEST, Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.identifiers import SnapshotId
-from good_tide.core.records import Machine, Snapshot
+from good_tide.core.records import Snapshot
 from good_tide.core.selection import not_in_snapshot
 from good_tide.storage.content import read_whole
 from good_tide.storage.store import Store
@@ -17,30 +16,6 @@ from good_tide.storage.store import Store
 def tidy(path: str | bytes) -> bytes:
     """A path as it is kept in snapshots: absolute, without trailing slash, ``.`` or ``..``."""
     return os.path.normpath(os.path.abspath(os.fsencode(path)))
-
-
-def all_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
-    """All readable snapshots of a store in order of time, and what is wrong with the others."""
-    return store.snapshots()
-
-
-def snapshot_of(store: Store, name: SnapshotId) -> Snapshot:
-    """One snapshot.
-
-    Raises:
-        DamageError: it is not intact. PlaceError: it is not there.
-    """
-    return store.read_snapshot(name)
-
-
-def covered_folders(store: Store, snapshot: Snapshot) -> list[bytes]:
-    """The folders that a snapshot covers."""
-    return [root.name for root in store.roots(snapshot.record)]
-
-
-def machines_in(store: Store) -> list[Machine]:
-    """The machines whose snapshots are in a store, in order of their first."""
-    return list({one.record.machine.id: one.record.machine for one in store.snapshots()[0]}.values())
 
 
 def entry_at(store: Store, snapshot: Snapshot, path: bytes) -> Entry:

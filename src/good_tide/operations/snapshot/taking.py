@@ -23,11 +23,11 @@ from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing
 from good_tide.operations.records.store_memory import StoreMemory, others_write
-from good_tide.operations.reporting.fleet import leave_status
 from good_tide.operations.snapshot.capture import capture, last_snapshot
 from good_tide.operations.snapshot.holding import Warn, drain, prime, take_into
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores import holding_area as areas
+from good_tide.operations.stores.fleet import leave_status
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Catalog, Store, open_catalog, take_into_catalog
 from good_tide.operations.workplace import Workplace

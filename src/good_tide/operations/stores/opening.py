@@ -16,7 +16,7 @@ from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId, StoreId, local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
-from good_tide.operations.history.browse import machines_in
+from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
 from good_tide.storage.folder_place import FolderPlace
@@ -33,11 +33,9 @@ __all__ = [
     "StoreFacts",
     "StorePlace",
     "about",
-    "called",
     "catalog_names",
     "create_at",
     "ended_versions",
-    "id_of",
     "known_snapshot",
     "known_tide",
     "ledger_age",
@@ -50,7 +48,6 @@ __all__ = [
     "store_place",
     "synced_catalog",
     "take_into_catalog",
-    "unseen_snapshots",
 ]
 
 _SMALL_CHANGE_FILES = 20_000
@@ -79,16 +76,6 @@ def create_at(
 def open_at(where: StorePlace, passphrase: str | None) -> Store:
     """Open the store in a place (``store.open_store``)."""
     return open_store(where, passphrase)
-
-
-def id_of(store: Store) -> StoreId:
-    """The id of an open store."""
-    return store.header.store
-
-
-def called(store: Store) -> str:
-    """How the place of an open store is called."""
-    return store.place.where.called
 
 
 def locked_hint(where: StorePlace) -> str | None:
@@ -152,11 +139,6 @@ def about(where: StorePlace, store: Store | None) -> StoreFacts:
         place.total_bytes(),
         machines,
     )
-
-
-def unseen_snapshots(store: Store, catalog: Catalog) -> int:
-    """How many snapshots the catalog does not know yet."""
-    return len(set(store.snapshot_ids()) - catalog.names())
 
 
 def open_catalog(store: Store, cache: Path) -> Catalog:

@@ -92,7 +92,7 @@ class SelectingTest(GoodTideTest):
             self.write(f"folder {number % 3}/file {number}.tmp", str(number))
         store = self.new_store()
         with (
-            mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0),
+            mock.patch("good_tide.operations.snapshot.file_taking.UNTRUSTED_NS", 0),
             mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0),
         ):
             self.taken(store, 0, "exclude kind temporary")

@@ -62,7 +62,7 @@ class CaptureTest(GoodTideTest):
         store = self.new_store()
         first = self.snap(store)
         with (
-            mock.patch("good_tide.operations.snapshot.capture.UNTRUSTED_NS", 0),
+            mock.patch("good_tide.operations.snapshot.file_taking.UNTRUSTED_NS", 0),
             mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", 0),
         ):
             second = self.snap(store, 1)
@@ -179,7 +179,7 @@ class CaptureTest(GoodTideTest):
 
         steering = Steering(stop_at_the_third)
         with (
-            mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0),
+            mock.patch("good_tide.operations.snapshot.run_notes._REPORT_SECONDS", 0),
             self.assertRaises(StoppedError),
         ):
             self.snap(store, 0, MACHINE, steering)

@@ -50,7 +50,7 @@ class ResumeTest(GoodTideTest):
                     raise StoppedError("cut off")
 
         with (
-            mock.patch("good_tide.operations.snapshot.capture._REPORT_SECONDS", 0.0),
+            mock.patch("good_tide.operations.snapshot.run_notes._REPORT_SECONDS", 0.0),
             self.assertRaises(StoppedError),
         ):
             self.snap(open_store(self.folder / "store", PASSPHRASE), 0, control=Cut())

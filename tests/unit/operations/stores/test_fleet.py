@@ -8,7 +8,7 @@ from good_tide.core.records import Machine, Snapshot
 from good_tide.core.rhythm import EVERY_HOUR, Rhythm, every
 from good_tide.core.settings import Job
 from good_tide.core.words import local
-from good_tide.operations.reporting.fleet import fleet, leave_status
+from good_tide.operations.stores.fleet import fleet, leave_status
 from tests.support.base import (
     HOUR,
     MACHINE,

@@ -1,0 +1,118 @@
+"""Stores that come to a job: made or found, and said."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+import msgspec
+
+from good_tide.cli import output
+from good_tide.cli.options import read_passphrase
+from good_tide.cli.output import print_json, say
+from good_tide.core.errors import PersonError, WrongPassphraseError
+from good_tide.core.identifiers import StoreId
+from good_tide.core.places import Level
+from good_tide.core.settings import Job, StoreRef
+from good_tide.operations.context import Context
+from good_tide.operations.stores.disks import store_ref
+from good_tide.operations.stores.furnishing import Furnished, WantedStore, furnish
+from good_tide.operations.stores.furnishing import remember as remember_passphrase
+from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.opening import Store, store_place
+
+_LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
+
+
+def _new_passphrase(file: Path | None) -> Callable[[], str | None]:
+    """Gives the passphrase for new stores: from a file, or asked for on a terminal, twice and once only."""
+    known: list[str] = []
+
+    def give() -> str | None:
+        if not known:
+            words = read_passphrase(file)
+            if words is None and sys.stdin.isatty():
+                words = click.prompt(
+                    "Passphrase for the new store",
+                    hide_input=True,
+                    confirmation_prompt="The same again",
+                    err=True,
+                )
+            if words is None:
+                return None
+            known.append(words)
+        return known[0]
+
+    return give
+
+
+def wanted_stores(context: Context, stores: tuple[str, ...], unencrypted: bool) -> list[WantedStore]:
+    """Stores in further folders."""
+    places = [store_place(named) for named in stores]
+    return [WantedStore(store_ref(context.disks, where), where, not unencrypted) for where in places]
+
+
+def furnished_job(
+    context: Context, job: Job, wanted: list[WantedStore], passphrase_file: Path | None, hint: str
+) -> Furnished:
+    """A job with the stores that are wanted."""
+    passphrase = _new_passphrase(passphrase_file)
+
+    def twin(first: StoreRef) -> Store | None:
+        stores = JobStores(context, msgspec.structs.replace(job, stores=(first,)), _First(passphrase))
+        try:
+            return stores.store(first) if first in stores.here() else None
+        except WrongPassphraseError:
+            return None
+
+    return furnish(context, job, wanted, passphrase, twin, hint)
+
+
+class _First:
+    """The passphrase for new stores is tried on the job's first one where nothing else is known of it."""
+
+    def __init__(self, passphrase: Callable[[], str | None]) -> None:
+        self._passphrase = passphrase
+
+    def known(self, store: StoreId) -> str | None:
+        return None
+
+    def ask(self, where: str, hint: str | None) -> str | None:
+        return self._passphrase()
+
+    def unreadable(self, error: PersonError) -> None:
+        raise error
+
+
+def say_made(
+    context: Context, job: Job, furnished: Furnished, notes: list[str], remembered: Path | None, as_json: bool
+) -> int:
+    made, words = furnished.made, read_passphrase(remembered)
+    notes = notes + furnished.notes
+    if words is not None:
+        notes = notes + remember_passphrase(context, job, made, words)
+    if as_json:
+        stores = [
+            {"path": one.where.called, "made": one.made, "recovery_key": one.recovery_key} for one in made
+        ]
+        print_json(
+            {
+                "job": job.name,
+                "folders": list(job.folders),
+                "stores": stores,
+                "rules": list(job.rules),
+                "notes": notes,
+            }
+        )
+        return output.DONE
+    say(f"The job {job.name} covers {', '.join(job.folders)}.")
+    for one in made:
+        say(f"{'Made a store' if one.made else 'Uses the store'} in {one.where.called}.")
+        if one.recovery_key:
+            say(f"\nRecovery key:  {one.recovery_key}\n")
+            say("Copy it by hand and keep it away from this disk. It is not shown again.")
+    for note in notes:
+        say(f"Note: {note}.")
+    return output.DONE

@@ -1,0 +1,48 @@
+"""What agent and command line ask of an open store, which is a token to them."""
+
+from __future__ import annotations
+
+from good_tide.core.errors import DamageError
+from good_tide.core.identifiers import SnapshotId, StoreId
+from good_tide.core.records import Machine, Snapshot
+from good_tide.storage.catalog import Catalog
+from good_tide.storage.store import Store
+
+
+def id_of(store: Store) -> StoreId:
+    """The id of an open store."""
+    return store.header.store
+
+
+def called(store: Store) -> str:
+    """How the place of an open store is called."""
+    return store.place.where.called
+
+
+def unseen_snapshots(store: Store, catalog: Catalog) -> int:
+    """How many snapshots the catalog does not know yet."""
+    return len(set(store.snapshot_ids()) - catalog.names())
+
+
+def all_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
+    """All readable snapshots of a store in order of time, and what is wrong with the others."""
+    return store.snapshots()
+
+
+def snapshot_of(store: Store, name: SnapshotId) -> Snapshot:
+    """One snapshot.
+
+    Raises:
+        DamageError: it is not intact. PlaceError: it is not there.
+    """
+    return store.read_snapshot(name)
+
+
+def covered_folders(store: Store, snapshot: Snapshot) -> list[bytes]:
+    """The folders that a snapshot covers."""
+    return [root.name for root in store.roots(snapshot.record)]
+
+
+def machines_in(store: Store) -> list[Machine]:
+    """The machines whose snapshots are in a store, in order of their first."""
+    return list({one.record.machine.id: one.record.machine for one in store.snapshots()[0]}.values())

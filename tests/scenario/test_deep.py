@@ -13,7 +13,7 @@ from good_tide.operations.history.browse import contents
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.restore.set_aside import undo
 from good_tide.operations.stores.opening import synced_catalog
-from good_tide.system.limits import settle_limits
+from good_tide.system.limits import set_process_limits
 from tests.support.base import MACHINE, GoodTideTest
 
 
@@ -25,7 +25,7 @@ class DeepTest(GoodTideTest):
         before = resource.getrlimit(resource.RLIMIT_NOFILE)
         self.addCleanup(resource.setrlimit, resource.RLIMIT_NOFILE, before)
         resource.setrlimit(resource.RLIMIT_NOFILE, (1024, before[1]))
-        settle_limits()
+        set_process_limits()
 
     def deepen(self, top: Path, depth: int) -> None:
         top.mkdir(parents=True)

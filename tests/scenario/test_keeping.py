@@ -16,7 +16,7 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import JobId, Nanoseconds
 from good_tide.core.ladder import Ladder, parse_rung
-from good_tide.core.planning import Around, JobRecord
+from good_tide.core.planning import Conditions, JobRecord
 from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Holding, Job, Room, StoreRef
@@ -90,8 +90,8 @@ class Keeping(GoodTideTest):
     def agent(self, **changes: object) -> Agent:
         self.job = msgspec.structs.replace(self.job, **changes)
         save_job(self.settings, self.job)
-        around = quiet(self.settings, self.notices, self.power, self.surroundings)
-        made = Agent(self.here, self.clock, environment=around)
+        conditions = quiet(self.settings, self.notices, self.power, self.surroundings)
+        made = Agent(self.here, self.clock, environment=conditions)
         made._server.close()
         made.take_notice()
         self.agents.append(made)
@@ -153,23 +153,23 @@ class RhythmTest(Keeping):
 
     def test_it_waits_for_quiet_surroundings_and_says_for_what(self) -> None:
         agent = self.agent()
-        for around, words in (
-            (Around(battery=12.0), "battery, at 12 %"),
-            (Around(metered=True), "metered"),
-            (Around(presenting=True), "presentation"),
-            (Around(load=9.0), "busy"),
+        for conditions, words in (
+            (Conditions(battery=12.0), "battery, at 12 %"),
+            (Conditions(metered=True), "metered"),
+            (Conditions(presenting=True), "presentation"),
+            (Conditions(load=9.0), "busy"),
         ):
-            self.surroundings.now = around
+            self.surroundings.now = conditions
             self.at(ON_THE_HOUR + 6 * MINUTE, agent)
             self.assertEqual((self.times(), self.state_of(agent)), ([], State.WAITING))
             self.assertIn(words, agent.schedule.standings()[0].status.sentence)
-        self.surroundings.now = Around(battery=80.0)
+        self.surroundings.now = Conditions(battery=80.0)
         self.at(ON_THE_HOUR + 7 * MINUTE, agent)
         self.assertEqual(len(self.times()), 1)
 
     def test_a_run_that_is_asked_for_does_not_wait(self) -> None:
         agent = self.agent()
-        self.surroundings.now = Around(battery=2.0)
+        self.surroundings.now = Conditions(battery=2.0)
         agent.schedule.snapshot(TakeSnapshot(OFFICE))
         agent._worker.wait()
         self.assertEqual(len(self.times()), 1)

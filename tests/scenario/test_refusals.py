@@ -28,7 +28,7 @@ from good_tide.source.folders import data_segments, reason_of
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.marks import Mark, leave_mark, remove_mark, seen_marks
-from good_tide.storage.place import told
+from good_tide.storage.place import disk_errors
 from good_tide.system import machine
 from tests.support.base import MACHINE, T0, GoodTideTest
 
@@ -315,7 +315,7 @@ class PlaceRefusedTest(GoodTideTest):
             (errno.EACCES, "not permitted", "who owns"),
             (errno.EIO, "Input/output error", "cable"),
         ):
-            with self.subTest(number), self.assertRaises(PlaceError) as caught, told("Writing"):
+            with self.subTest(number), self.assertRaises(PlaceError) as caught, disk_errors("Writing"):
                 raise OSError(number, os.strerror(number))
             self.assertRegex(str(caught.exception), f"Writing: .*{re.escape(what)}.*{re.escape(way_out)}")
 

@@ -143,19 +143,19 @@ def main() -> None:
     services, bus = StandInServices(address), Bus("session")
     found: dict[str, object] = {}
 
-    def around() -> list[object]:
-        now = SystemSurroundings(bus, bus).around()
+    def conditions() -> list[object]:
+        now = SystemSurroundings(bus, bus).conditions()
         return [now.battery, now.metered, now.presenting]
 
-    found["calm"] = around()
+    found["calm"] = conditions()
     services.state.update(
         OnBattery=True, Percentage=17.0, Metered=1, inhibitors=[("idle", "player", "film", "block", 1000, 1)]
     )
-    found["hindered"] = around()
+    found["hindered"] = conditions()
     services.state.update(
         OnBattery=False, Metered=2, inhibitors=[("sleep", "x", "y", "delay", 1000, 1)], HasInhibit=True
     )
-    found["presenting"] = around()
+    found["presenting"] = conditions()
 
     power = Power(bus)
     hold = power.hold_off("writing")
@@ -192,7 +192,7 @@ def main() -> None:
     found["asked"] = services.asked
 
     absent = Bus("session", "unix:path=/nonexistent")
-    nothing = SystemSurroundings(absent, absent).around()
+    nothing = SystemSurroundings(absent, absent).conditions()
     found["without a bus"] = [
         nothing.battery,
         nothing.metered,

@@ -16,7 +16,7 @@ from good_tide.agent.sessions import Sessions
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import JobId, StoreId
-from good_tide.core.planning import Around, Decision, Facts, Occasion
+from good_tide.core.planning import Conditions, Decision, Facts, Occasion
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.standing import Standings
 from good_tide.system.surroundings import Surroundings
@@ -101,13 +101,13 @@ class Scheduler:
         decision = self._standings.decision(job, facts)
         if decision.run is not None:
             decision = self._standings.decision(
-                job, msgspec.structs.replace(facts, around=self._surroundings.around())
+                job, msgspec.structs.replace(facts, conditions=self._surroundings.conditions())
             )
         return decision
 
-    def around(self) -> Around:
+    def conditions(self) -> Conditions:
         """What the machine is doing besides."""
-        return self._surroundings.around()
+        return self._surroundings.conditions()
 
     def facts(self, session: JobSession) -> Facts:
         """What is known of a job now. Notes when its disk went and came."""

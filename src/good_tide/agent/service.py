@@ -60,7 +60,7 @@ from good_tide.protocol.starting import show_window
 from good_tide.system import service
 from good_tide.system.disk_choice import disks_for
 from good_tide.system.keyrings import KeyRing
-from good_tide.system.limits import end_for_certain, settle_limits
+from good_tide.system.limits import exit_after, set_process_limits
 from good_tide.system.system_log import to_system_log
 
 _log = logging.getLogger(__name__)
@@ -263,13 +263,13 @@ class Agent:
 
 def run_agent(settings: Path | None, while_used: bool) -> int:
     """Run the agent until it is told to end. Returns the exit code."""
-    settle_limits()
+    set_process_limits()
     here = this_workplace(settings)
     agent = Agent(here, SystemClock(), while_used)
 
     def end(number: int, frame: FrameType | None) -> None:
         threading.Thread(target=agent.end).start()
-        end_for_certain(_ENDING_SECONDS, 0)
+        exit_after(_ENDING_SECONDS, 0)
 
     signal.signal(signal.SIGTERM, end)
     signal.signal(signal.SIGINT, end)

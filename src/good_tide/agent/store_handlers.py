@@ -30,7 +30,7 @@ from good_tide.operations.retention.precious import precious_now
 from good_tide.operations.retention.purge import plan_purge
 from good_tide.operations.retention.room import all_parts, store_room
 from good_tide.operations.retention.sweeping import sweep_store, swept_words
-from good_tide.operations.retention.thinning import pinned, standing_fast
+from good_tide.operations.retention.thinning import always_kept, pinned
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.ejecting import eject
@@ -302,7 +302,7 @@ class RoomHandlers:
             ledger = open_ledger(store, cache, Silent())
             alone, pins, records = ledger.alone(), pinned(store), all_snapshots(store)[0]
             precious = precious_now(store, session.job, session.machine.id, cache)
-            fast = standing_fast(records, pins, precious)
+            fast = always_kept(records, pins, precious)
             shown = tuple(
                 HeldSnapshot(
                     one.id,

@@ -13,8 +13,8 @@ from good_tide.core.settings import Job
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
 from good_tide.system.developer_log import Private
-from good_tide.system.memory import give_back
-from good_tide.system.priority import step_back
+from good_tide.system.memory import release_memory
+from good_tide.system.priority import lower_priority
 
 _log = logging.getLogger(__name__)
 
@@ -122,7 +122,7 @@ class Worker:
         what = self._what
         try:
             if behind:
-                step_back()
+                lower_priority()
             ended = work(steering)
         except StoppedError as error:
             ended = WorkEnded(what, words=str(error))
@@ -147,7 +147,7 @@ class Worker:
         )
         if not given_up:
             self._tell(ended)
-        give_back()
+        release_memory()
 
     def _report(self, steering: Steering, progress: Progress) -> None:
         if steering is not self._steering:

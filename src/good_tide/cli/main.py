@@ -13,7 +13,7 @@ from good_tide.cli.groups import LazyGroup
 from good_tide.core.errors import GoodTideError, of_system
 from good_tide.system.developer_log import Private, end_log, logger, start_log
 from good_tide.system.folders import state_folder
-from good_tide.system.limits import settle_limits
+from good_tide.system.limits import set_process_limits
 
 _COMMANDS = {
     "snapshot": "snapshot_commands",
@@ -96,7 +96,7 @@ def store_group() -> None:
 
 def main() -> None:
     """Run a command; every error a person or a disk can cause becomes a sentence and an exit code."""
-    settle_limits()
+    set_process_limits()
     as_json = "--json" in sys.argv
     try:
         code = cli.main(standalone_mode=False)

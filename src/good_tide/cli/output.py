@@ -26,7 +26,7 @@ from good_tide.core.records import Snapshot
 from good_tide.core.words import count_words, harmless, iso, printable, size_words
 from good_tide.protocol.faults import DAMAGE, PERSON, PLACE, code_of
 from good_tide.protocol.faults import STOPPED as STOPPED_CODE
-from good_tide.system.limits import end_for_certain
+from good_tide.system.limits import exit_after
 
 DONE, WITH_GAPS, WRONG_USAGE, NOT_USABLE, DAMAGED, STOPPED = 0, 1, PERSON, PLACE, DAMAGE, STOPPED_CODE
 
@@ -163,7 +163,7 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
 
     def stop(number: int, frame: FrameType | None) -> None:
         steering.stop()
-        ends.append(end_for_certain(_STOPPING_SECONDS, STOPPED))
+        ends.append(exit_after(_STOPPING_SECONDS, STOPPED))
 
     in_main = threading.current_thread() is threading.main_thread()
     before = (

@@ -72,7 +72,7 @@ class JobRecord(msgspec.Struct, frozen=True, omit_defaults=True):
     last_disk: int = 0
 
 
-class Around(msgspec.Struct, frozen=True):
+class Conditions(msgspec.Struct, frozen=True):
     """What the machine is doing besides. ``battery`` in percent while it runs on battery, None on mains or
     where it is not known."""
 
@@ -99,7 +99,7 @@ class Facts(msgspec.Struct, frozen=True):
     holding: bool = False
     changed: int = 0
     paused_until: int = 0
-    around: Around = Around()
+    conditions: Conditions = Conditions()
     unwatched: bool = False
 
 
@@ -188,19 +188,19 @@ def _hindrance(
     hours = Hours.of(rhythm.allowed)
     if not hours.is_open(now, zone):
         return Wait.HOURS, hours.next_open(now, zone)
-    wait = hindered_by(rhythm.considerate, facts.around)
+    wait = hindered_by(rhythm.considerate, facts.conditions)
     return wait, now + LOOK_AGAIN if wait is not None else None
 
 
-def hindered_by(considerate: Considerate, around: Around) -> Wait | None:
+def hindered_by(considerate: Considerate, conditions: Conditions) -> Wait | None:
     """Which of the chosen considerations speaks against an automatic run now."""
-    if around.battery is not None and around.battery < considerate.battery_below:
+    if conditions.battery is not None and conditions.battery < considerate.battery_below:
         return Wait.BATTERY
-    if considerate.metered and around.metered:
+    if considerate.metered and conditions.metered:
         return Wait.METERED
-    if considerate.presenting and around.presenting:
+    if considerate.presenting and conditions.presenting:
         return Wait.PRESENTING
-    if considerate.load and around.load > _BUSY_LOAD:
+    if considerate.load and conditions.load > _BUSY_LOAD:
         return Wait.BUSY
     return None
 

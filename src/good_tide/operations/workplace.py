@@ -17,7 +17,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.system import folders, jobs, service
-from good_tide.system.machine import Become, become_another, news_of_machine, this_machine
+from good_tide.system.machine import NewIdentity, become_another, news_of_machine, this_machine
 
 
 class Workplace(msgspec.Struct, frozen=True):
@@ -84,7 +84,7 @@ def own_history_from_now_on(here: Workplace) -> Machine:
     return become.machine
 
 
-def _take_own_history(here: Workplace, become: Become) -> None:
+def _take_own_history(here: Workplace, become: NewIdentity) -> None:
     """This machine is a copy of another: each of its jobs gets a history of its own. It is said in the
     journal."""
     for job in [] if here.foreign else jobs.load_jobs(here.settings):

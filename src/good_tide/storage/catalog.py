@@ -17,7 +17,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.history import Lifeline, Span, TidePoint, history_id
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
 from good_tide.core.records import Snapshot
-from good_tide.storage.catalog_file import TABLES, CatalogFile, mended, told_if_damaged
+from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
 from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.store import Store
@@ -26,7 +26,7 @@ from good_tide.storage.store import Store
 class Catalog(CatalogFile):
     """The catalog of one store. Safe to use from several threads, one at a time."""
 
-    @told_if_damaged
+    @damage_noted
     def history(self, machine: MachineId) -> HistoryId:
         """Stands for the snapshots of a machine and their order (``core.history.history_id``): spans count
         them, and mean other ones when this is another."""
@@ -36,7 +36,7 @@ class Catalog(CatalogFile):
                 self._stamp = version, history_id(self.snapshot_ids(machine))
             return self._stamp[1]
 
-    @told_if_damaged
+    @damage_noted
     def snapshot_ids(self, machine: MachineId) -> list[SnapshotId]:
         """The snapshots of a machine in order of time."""
         with self._lock:
@@ -116,7 +116,7 @@ class Catalog(CatalogFile):
             for table in TABLES:
                 self._db.execute(f"DELETE FROM {table}")
 
-    @told_if_damaged
+    @damage_noted
     def machines(self) -> list[tuple[MachineId, str]]:
         """Identity and name of each machine with snapshots."""
         with self._lock:
@@ -126,7 +126,7 @@ class Catalog(CatalogFile):
         row = self._db.execute("SELECT id FROM machine WHERE key = ?", (key,)).fetchone()
         return -1 if row is None else int(row[0])
 
-    @told_if_damaged
+    @damage_noted
     def tide(self, machine: MachineId, after: int = 0) -> list[TidePoint]:
         """What each snapshot of a machine added, changed and removed, in order of time, without so many of
         the first of them."""
@@ -135,7 +135,7 @@ class Catalog(CatalogFile):
         with self._lock:
             return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine), after))]
 
-    @told_if_damaged
+    @damage_noted
     def folder(self, machine: MachineId, path: bytes) -> int | None:
         """The number of a folder that was ever in a snapshot, or None."""
         with self._lock:
@@ -158,13 +158,13 @@ class Catalog(CatalogFile):
                 folder = row[0]
         return folder
 
-    @told_if_damaged
+    @damage_noted
     def roots(self, machine: MachineId) -> list[Lifeline]:
         """Lifelines of the covered folders themselves."""
         with self._lock:
             return self._lifelines(-self._machine(machine))
 
-    @told_if_damaged
+    @damage_noted
     def lifelines(self, folder: int) -> list[Lifeline]:
         """Lifelines of everything that was ever in a folder, folders first, then by name."""
         with self._lock:
@@ -199,7 +199,7 @@ class Catalog(CatalogFile):
         lines.sort(key=lambda line: (line.kind != Kind.FOLDER, line.name.lower(), line.name))
         return lines
 
-    @told_if_damaged
+    @damage_noted
     def standing_files(self, machine: MachineId) -> list[tuple[bytes, list[bytes], list[int], list[int]]]:
         """The files of a machine's newest snapshot, folder by folder: its path, and their names, sizes and
         modification times."""
@@ -214,7 +214,7 @@ class Catalog(CatalogFile):
                 found.append((self._path(folder), names, sizes, modified))
             return found
 
-    @told_if_damaged
+    @damage_noted
     def spans(self, folder: int, name: bytes) -> list[Span]:
         """The versions of one name in a folder, oldest first."""
         query = (
@@ -224,7 +224,7 @@ class Catalog(CatalogFile):
         with self._lock:
             return [Span(*row) for row in self._db.execute(query, (folder, name))]
 
-    @told_if_damaged
+    @damage_noted
     def same_content(self, machine: MachineId, identity: bytes, around: Sequence[int]) -> list[bytes]:
         """Paths at which files with this content begin or end near some snapshots: where a renamed file came
         from or went."""
@@ -241,7 +241,7 @@ class Catalog(CatalogFile):
             ]
             return [self._path(folder) + b"/" + name for folder, name in near]
 
-    @told_if_damaged
+    @damage_noted
     def find(self, machine: MachineId, words: str, limit: int = 200) -> list[bytes]:
         """Paths of everything whose name ever contained ``words``, without regard to case."""
         pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
@@ -251,7 +251,7 @@ class Catalog(CatalogFile):
             rows = self._db.execute(query, (self._machine(machine), pattern, limit)).fetchall()
             return [self._path(folder) + b"/" + name for folder, name in rows]
 
-    @told_if_damaged
+    @damage_noted
     def find_near(self, path: bytes) -> list[bytes]:
         """Paths that a mistyped one may have meant: what its folder ever held, or the covered folders."""
         parent, _, name = path.rpartition(b"/")

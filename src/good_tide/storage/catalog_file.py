@@ -67,7 +67,7 @@ def mended(method: Callable[Concatenate[Own, Values], Answer]) -> Callable[Conca
     return asked
 
 
-def told_if_damaged(
+def damage_noted(
     method: Callable[Concatenate[Own, Values], Answer],
 ) -> Callable[Concatenate[Own, Values], Answer]:
     """The same for questions about history, which one that is begun anew cannot answer yet:

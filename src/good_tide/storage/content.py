@@ -99,7 +99,7 @@ class _Buffer:
         with self._free:
             self.users += 1
 
-    def give_back(self) -> None:
+    def release_memory(self) -> None:
         with self._free:
             self.users -= 1
             self._free.notify_all()
@@ -183,7 +183,7 @@ class FileStreamer:
             at_end = position >= end
             used = self._chunks(np.frombuffer(view[:filled], dtype=np.uint8), view, at_end, parts, buffer)
             carried = memoryview(bytes(view[used:filled]))
-            buffer.give_back()
+            buffer.release_memory()
             if at_end:
                 return position - begin
 
@@ -199,7 +199,7 @@ class FileStreamer:
         for length in self._chunker.lengths(data, at_end):
             if buffer is not None:
                 buffer.lend()
-            done = _nothing if buffer is None else buffer.give_back
+            done = _nothing if buffer is None else buffer.release_memory
             parts.append(Part(self._put(view[at : at + length], done), 0, length))
             at += length
         return at

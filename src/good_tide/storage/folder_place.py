@@ -15,7 +15,7 @@ from typing import Self
 import msgspec
 
 from good_tide.core.errors import DamageError, NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
-from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, told
+from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors
 
 _DEEPEST = 3
 """How many folders deep a store goes, and is looked into."""
@@ -48,7 +48,7 @@ class FolderPlace(msgspec.Struct, frozen=True):
             )
 
     def make(self) -> None:
-        with told(f"Making a store in {self.path}"):
+        with disk_errors(f"Making a store in {self.path}"):
             self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
 
     def files(self, limit: int | None = None) -> Place:
@@ -77,7 +77,7 @@ class LocalPlace:
         return FolderPlace(self.root)
 
     def names(self, folder: str) -> list[str]:
-        with told(f"Listing {self.root / folder}"):
+        with disk_errors(f"Listing {self.root / folder}"):
             return sorted(name for name, _ in self._files(folder))
 
     def _files(self, folder: str) -> Iterator[tuple[str, int]]:
@@ -101,7 +101,7 @@ class LocalPlace:
                 os.close(handle)
 
     def size(self, name: str) -> int:
-        with told(f"Looking at {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+        with disk_errors(f"Looking at {self.root / name}"), _folder_of(self.root, name) as (folder, last):
             return self._look(name, folder, last).st_size
 
     def _look(self, name: str, folder: int, last: str) -> os.stat_result:
@@ -115,7 +115,7 @@ class LocalPlace:
         return info
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
-        with told(f"Reading {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+        with disk_errors(f"Reading {self.root / name}"), _folder_of(self.root, name) as (folder, last):
             self._look(name, folder, last)
             handle = os.open(last, _READ_FLAGS, dir_fd=folder)
             try:
@@ -156,7 +156,7 @@ class LocalPlace:
 
     def remove(self, name: str) -> None:
         with (
-            told(f"Removing {self.root / name}"),
+            disk_errors(f"Removing {self.root / name}"),
             contextlib.suppress(FileNotFoundError),
             _folder_of(self.root, name) as (folder, last),
         ):
@@ -165,22 +165,22 @@ class LocalPlace:
             self._taken = None
 
     def total_bytes(self) -> int:
-        with told(f"Listing {self.root}"):
+        with disk_errors(f"Listing {self.root}"):
             os.close(_open_below(self.root, ""))
             return sum(size for _, size in self._files(""))
 
     def room(self) -> tuple[int, int]:
-        with told(f"Asking for the room of {self.root}"):
+        with disk_errors(f"Asking for the room of {self.root}"):
             info = os.statvfs(self.root)
         return info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
 
     def things(self) -> list[str]:
-        with told(f"Looking into {self.root}"):
+        with disk_errors(f"Looking into {self.root}"):
             return sorted(item.name for item in self.root.iterdir())
 
     def holds_only_files(self, folder: str) -> bool:
         inside = self.root / folder
-        with told(f"Looking into {inside}"):
+        with disk_errors(f"Looking into {inside}"):
             return (
                 inside.is_dir()
                 and not inside.is_symlink()
@@ -243,7 +243,7 @@ class _LocalNewFile:
         self.size = 0
         self._handle: int | None = None
         self._committed = False
-        with told(f"Writing to {root}"):
+        with disk_errors(f"Writing to {root}"):
             self._folder = _make_folder(root, TEMPORARY)
             try:
                 flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
@@ -256,7 +256,7 @@ class _LocalNewFile:
         handle = self._open_handle()
         if self._allow is not None:
             self._allow(len(data))
-        with told(f"Writing to {self._root}"):
+        with disk_errors(f"Writing to {self._root}"):
             view, start = memoryview(data), self.size
             try:
                 while view:
@@ -269,7 +269,7 @@ class _LocalNewFile:
 
     def commit(self, exclusive: bool = False) -> None:
         handle = self._open_handle()
-        with told(f"Writing to {self._root}"):
+        with disk_errors(f"Writing to {self._root}"):
             os.fsync(handle)
             os.close(handle)
             self._handle = None

@@ -27,7 +27,7 @@ from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
 from good_tide.storage.packs import PackTable, pack_file
-from good_tide.storage.place import Place, told
+from good_tide.storage.place import Place, disk_errors
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import WriteSession
 
@@ -210,7 +210,7 @@ class HoldingArea(Store):
     def _mark_owner(self) -> str:
         """The name of this area's mark in the store: made once, at random."""
         file = self.root / _MARK_NAME_FILE
-        with told(f"Writing to {self.root}"):
+        with disk_errors(f"Writing to {self.root}"):
             if not file.is_file():
                 file.write_text(secrets.token_hex(8))
             return HOLDING_OWNER + file.read_text()

@@ -169,7 +169,7 @@ class Place(Protocol):
 
 
 @contextlib.contextmanager
-def told(doing: str) -> Iterator[None]:
+def disk_errors(doing: str) -> Iterator[None]:
     """Turn errors of the operating system into errors that say what to do.
 
     Raises:

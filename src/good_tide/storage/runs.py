@@ -11,7 +11,7 @@ from typing import Self
 
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId, local_name
-from good_tide.storage.place import told
+from good_tide.storage.place import disk_errors
 
 
 class RunLock:
@@ -31,7 +31,7 @@ class RunLock:
         """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state
         folder's own keeps the files of several machines in one store apart."""
         file = state / "runs" / "tag"
-        with told(f"Writing to {file.parent}"):
+        with disk_errors(f"Writing to {file.parent}"):
             file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             if not file.is_file():
                 new = file.with_name(f"tag.{secrets.token_hex(4)}")
@@ -40,7 +40,7 @@ class RunLock:
             return cls(state, store, f"{file.read_text()}{work}")
 
     def __enter__(self) -> str:
-        with told(f"Writing to {self._path.parent}"):
+        with disk_errors(f"Writing to {self._path.parent}"):
             self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:

@@ -11,7 +11,7 @@ _HANDLES = 16_384
 """Open files and folders: each level of a deep tree holds one open."""
 
 
-def settle_limits() -> None:
+def set_process_limits() -> None:
     """Allow as many open handles as deep trees need, and no picture of the memory, with keys in it, when the
     process dies (core(5))."""
     with contextlib.suppress(OSError, ValueError):
@@ -23,7 +23,7 @@ def settle_limits() -> None:
             resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
 
 
-def end_for_certain(seconds: float, code: int) -> threading.Timer:
+def exit_after(seconds: float, code: int) -> threading.Timer:
     """End this process with an exit code after a while, whatever holds it up; unless the timer is cancelled,
     or the process ends before."""
     timer = threading.Timer(seconds, os._exit, (code,))

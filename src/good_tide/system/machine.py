@@ -41,7 +41,7 @@ class _Known(msgspec.Struct):
     news: bool = False
 
 
-class Become(msgspec.Struct, frozen=True):
+class NewIdentity(msgspec.Struct, frozen=True):
     """This machine is another one than its files say: they are a copy. ``before`` is the id of the one that
     they were copied from."""
 
@@ -71,23 +71,23 @@ def this_machine(state: Path) -> Machine:
     return _machine(known)
 
 
-def become_another(state: Path) -> Become:
+def become_another(state: Path) -> NewIdentity:
     """Give this machine an id of its own from now on, as a person says that it is a copy."""
     machine, traits = this_machine(state), _traits()
     known = _another(_read(state) or _Known(machine.id, traits), traits)
     known.news = False
     _keep(state, known)
-    return Become(known.before, _machine(known))
+    return NewIdentity(known.before, _machine(known))
 
 
-def news_of_machine(state: Path) -> Become | None:
+def news_of_machine(state: Path) -> NewIdentity | None:
     """That this machine became another one, told once; None where it did not."""
     known = _read(state)
     if known is None or not known.news:
         return None
     known.news = False
     _keep(state, known)
-    return Become(known.before, _machine(known))
+    return NewIdentity(known.before, _machine(known))
 
 
 def _machine(known: _Known) -> Machine:

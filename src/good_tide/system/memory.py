@@ -6,7 +6,7 @@ import ctypes
 import gc
 
 
-def give_back() -> None:
+def release_memory() -> None:
     """Collect garbage, and return free memory to the system where the C library offers that
     (malloc_trim(3))."""
     gc.collect()

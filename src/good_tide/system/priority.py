@@ -12,7 +12,7 @@ import psutil
 _LOWEST = 19
 
 
-def step_back() -> None:
+def lower_priority() -> None:
     """Give the calling thread the lowest priority for the processor and the disks. It cannot be raised again
     without rights."""
     with contextlib.suppress(OSError):

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from good_tide.core.planning import Around, Then
+from good_tide.core.planning import Conditions, Then
 from good_tide.system.bus import Bus
 from good_tide.system.notices import Urgency
 from good_tide.system.power import Power
@@ -19,9 +19,9 @@ class StandInSurroundings:
     """Surroundings as they are set."""
 
     def __init__(self) -> None:
-        self.now = Around()
+        self.now = Conditions()
 
-    def around(self) -> Around:
+    def conditions(self) -> Conditions:
         return self.now
 
 

@@ -12,7 +12,7 @@ import os
 import time
 from typing import Protocol
 
-from good_tide.core.planning import Around
+from good_tide.core.planning import Conditions
 from good_tide.system.bus import Bus, BusError
 
 _HOLDS_SECONDS = 20.0
@@ -27,7 +27,7 @@ _SCREEN, _SCREEN_PATH = "org.freedesktop.PowerManagement.Inhibit", "/org/freedes
 class Surroundings(Protocol):
     """Tells what the machine is doing besides."""
 
-    def around(self) -> Around:
+    def conditions(self) -> Conditions:
         """What it is doing now."""
         ...
 
@@ -37,13 +37,13 @@ class SystemSurroundings:
 
     def __init__(self, system: Bus, session: Bus) -> None:
         self._system, self._session = system, session
-        self._known: tuple[float, Around] | None = None
+        self._known: tuple[float, Conditions] | None = None
 
-    def around(self) -> Around:
+    def conditions(self) -> Conditions:
         now = time.monotonic()
         if self._known is None or now - self._known[0] > _HOLDS_SECONDS:
             load = os.getloadavg()[0] / (os.cpu_count() or 1)
-            self._known = now, Around(self._battery(), self._metered(), self._presenting(), load)
+            self._known = now, Conditions(self._battery(), self._metered(), self._presenting(), load)
         return self._known[1]
 
     def _battery(self) -> float | None:

@@ -28,7 +28,7 @@ class EndTest(GoodTideTest):
 
     def test_no_picture_of_the_memory_is_left(self) -> None:
         code = (
-            "from good_tide.system.limits import settle_limits; settle_limits(); import resource;"
+            "from good_tide.system.limits import set_process_limits; set_process_limits(); import resource;"
             " print(resource.getrlimit(resource.RLIMIT_CORE))"
         )
         ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

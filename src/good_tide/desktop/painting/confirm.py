@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QDialog, QVBoxLayout, QWidget
 from good_tide.desktop.painting.widgets import button, label, line
 
 
-class LastQuestion(QDialog):
+class ConfirmDialog(QDialog):
     """Says what is about to be done, and does it only when the button that names it is pressed. Nothing is
     done by Enter or Escape."""
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication
 from good_tide.desktop.painting.icons import program_icon
 from good_tide.desktop.painting.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.shell.panel import PanelIcon
-from good_tide.desktop.shell.single import Door, hand_over
+from good_tide.desktop.shell.single import SingleInstance, hand_over
 from good_tide.desktop.shell.window import MainWindow
 
 _FONTS = Path(__file__).parent.parent / "fonts"
@@ -56,7 +56,7 @@ def run_window(socket: Path, settings: Path, job: str = "", view: str = "", them
     if hand_over(socket, job, view):
         return 0
     window = MainWindow(look, socket, settings)
-    Door(socket, window.show_named, window)
+    SingleInstance(socket, window.show_named, window)
     window.show()
     window.start()
     if job or view:

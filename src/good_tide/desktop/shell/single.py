@@ -34,7 +34,7 @@ def _door(socket: Path) -> Path:
     return socket.with_name(f"{socket.stem}.window")
 
 
-class Door(QObject):
+class SingleInstance(QObject):
     """Takes the wishes of second windows, next to the agent's socket."""
 
     def __init__(self, socket: Path, wanted: Callable[[str, str], None], parent: QObject) -> None:

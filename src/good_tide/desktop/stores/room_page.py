@@ -23,7 +23,7 @@ from good_tide.core.ledger import By
 from good_tide.core.rules import path_pattern
 from good_tide.core.words import count_words, from_home, local, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.painting.confirm import LastQuestion
+from good_tide.desktop.painting.confirm import ConfirmDialog
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
 from good_tide.desktop.stores.held_picture import HeldPicture
@@ -73,7 +73,7 @@ class RoomPage(QWidget):
         self._held: HeldHistory | None = None
         self._asked = 0
         self._looked = ""
-        self.question: LastQuestion | None = None
+        self.question: ConfirmDialog | None = None
         self.back, self.title, self.sentence = (
             button("\u2039 All stores"),
             label("", "title"),
@@ -287,7 +287,7 @@ class RoomPage(QWidget):
         def go() -> None:
             self._link.ask(ReleaseSnapshots(self._job, self._store, snapshots), None, self._refused)
 
-        self.question = LastQuestion(
+        self.question = ConfirmDialog(
             self,
             f"Release {count_words(len(some), 'snapshot')} on {self._disk}?",
             detail,
@@ -363,7 +363,7 @@ class RoomPage(QWidget):
             self._link.ask(Purge(self._job, self._store, pattern), None, self._refused)
             self._forget_look()
 
-        self.question = LastQuestion(
+        self.question = ConfirmDialog(
             self, f"Take \u201c{pattern}\u201d out of all history?", detail, "Take it out for ever", go
         )
         self.question.open()

@@ -114,7 +114,7 @@ class Survey:
         return "/".join(reversed(parts))
 
 
-class Catch(msgspec.Struct):
+class RuleCatch(msgspec.Struct):
     """What a rule catches: it decides about ``files`` of ``bytes`` together; ``largest`` are sizes and
     paths."""
 
@@ -139,7 +139,7 @@ class Weighing:
 
     def __init__(self, survey: Survey, coverage: Coverage, now: int) -> None:
         self.survey, self.coverage = survey, coverage
-        self.catches = [Catch(largest=[]) for _ in coverage.rules]
+        self.catches = [RuleCatch(largest=[]) for _ in coverage.rules]
         self.total = Share()
         self.shares: list[Share] = []
         self.states: list[FolderState] = []
@@ -184,7 +184,7 @@ class Weighing:
         self.shares.append(share)
         _add(self.total, share)
 
-    def _caught(self, catch: Catch, size: int, number: int, name: str) -> None:
+    def _caught(self, catch: RuleCatch, size: int, number: int, name: str) -> None:
         catch.files += 1
         catch.bytes += size
         largest = catch.largest

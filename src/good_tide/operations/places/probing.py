@@ -16,7 +16,7 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.places import FoundStore
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, read_header
-from good_tide.storage.place import StorePlace, told
+from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.store import SNAPSHOT_FOLDER
 
 _ANSWER_SECONDS = 4.0
@@ -127,7 +127,7 @@ def measure_speed(folder: Path) -> float:
     """
     data = os.urandom(_SPEED_BYTES)
     file = folder / f".good-tide-speed-{os.getpid()}"
-    with told(f"Writing to {folder}"):
+    with disk_errors(f"Writing to {folder}"):
         begun = time.monotonic()
         try:
             with open(file, "wb") as target:

@@ -32,7 +32,7 @@ from good_tide.operations.restore.plan import Plan, Relative, Step
 from good_tide.operations.restore.set_aside import SetAside
 from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way
-from good_tide.storage.place import told
+from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
 
 _AHEAD_CHUNKS = 12
@@ -125,7 +125,7 @@ def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -
 def _raise_if_full(error: OSError) -> None:
     """No room concerns the whole restore, not one item (``PlaceFullError``)."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        with told("Restoring"):
+        with disk_errors("Restoring"):
             raise error
 
 
@@ -188,7 +188,7 @@ class _Target:
     def __init__(self, path: Path, clock: Clock, report: RestoreReport) -> None:
         self.path = path
         self._report = report
-        with told(f"Restoring to {path}"):
+        with disk_errors(f"Restoring to {path}"):
             self._root, self._made_root = open_way(path, make=True)
         self.aside = SetAside(path, self._root, clock)
         self._open: list[tuple[bytes, int]] = []
@@ -352,5 +352,5 @@ def _sync_file_system(handle: int) -> None:
     """Make all that was written to a file system durable (syncfs, Linux)."""
     if _libc.syncfs(handle) != 0:
         number = ctypes.get_errno()
-        with told("Writing what was restored to the disk"):
+        with disk_errors("Writing what was restored to the disk"):
             raise OSError(number, os.strerror(number))

@@ -20,7 +20,7 @@ from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PersonError
 from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way
-from good_tide.storage.place import told
+from good_tide.storage.place import disk_errors
 
 RECORD_FILE = "restore-record.jsonl"
 _RECORD_LIMIT = 1 << 28
@@ -154,7 +154,7 @@ def undo(folder: Path) -> UndoReport:
         ) from None
     lines = _parse(data)
     report = UndoReport(kept=[])
-    with told(f"Undoing the restore in {folder}"):
+    with disk_errors(f"Undoing the restore in {folder}"):
         root, _ = open_way(folder.parent)
         aside = open_folder(folder.name, root)
         try:

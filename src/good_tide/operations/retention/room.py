@@ -18,7 +18,7 @@ from good_tide.core.progress import Control
 from good_tide.core.settings import Room
 from good_tide.core.words import local, printable
 from good_tide.operations.context import Context
-from good_tide.operations.retention.thinning import ThinPlan, pinned, standing_fast
+from good_tide.operations.retention.thinning import ThinPlan, always_kept, pinned
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
 from good_tide.storage.needs import all_snapshots
@@ -98,7 +98,7 @@ def plan_room(
     precious: Collection[SnapshotId] = (),
 ) -> ThinPlan:
     """The fewest of a machine's oldest snapshots whose release gives so many bytes back; none that is newer
-    than ``floor`` (nanoseconds since 1970 UTC), and none that always stays (``standing_fast``). When that is
+    than ``floor`` (nanoseconds since 1970 UTC), and none that always stays (``always_kept``). When that is
     not enough, all of them.
 
     :param precious: names of snapshots that stay for what they hold.
@@ -107,7 +107,7 @@ def plan_room(
         DamageError: a snapshot, a pin or a listing cannot be read.
     """
     found = all_snapshots(store)
-    fast = standing_fast(found, pinned(store), precious)
+    fast = always_kept(found, pinned(store), precious)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
     may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.id not in fast]
     ledger = open_ledger(store, cache, control)

@@ -30,13 +30,13 @@ __all__ = [
     "Pin",
     "SweepReport",
     "ThinPlan",
+    "always_kept",
     "named",
     "pin",
     "pinned",
     "plan_release",
     "plan_thinning",
     "release",
-    "standing_fast",
     "sweep",
     "unpin",
 ]
@@ -69,7 +69,7 @@ def pinned(store: Store) -> dict[SnapshotId, str]:
     return {known.snapshot: known.label for known in read_pins(store).values()}
 
 
-class Stays(enum.Enum):
+class KeptBecause(enum.Enum):
     """Why a snapshot is never released."""
 
     PRECIOUS = "is the last with a version of a precious file"
@@ -78,10 +78,10 @@ class Stays(enum.Enum):
     PINNED = "is pinned"
 
 
-class StandsFast(NamedTuple):
+class AlwaysKept(NamedTuple):
     """Why a snapshot is never released; for a pinned one with its label."""
 
-    why: Stays
+    why: KeptBecause
     label: str = ""
 
     @property
@@ -90,9 +90,9 @@ class StandsFast(NamedTuple):
         return f"{self.why.value} ({self.label})" if self.label else self.why.value
 
 
-def standing_fast(
+def always_kept(
     found: Sequence[Snapshot], pins: Mapping[SnapshotId, str], precious: Collection[SnapshotId] = ()
-) -> dict[SnapshotId, StandsFast]:
+) -> dict[SnapshotId, AlwaysKept]:
     """The snapshots that are never released, and why.
 
     :param found: of all machines, in order of time.
@@ -102,10 +102,10 @@ def standing_fast(
     newest = {snapshot.record.machine.id: snapshot.id for snapshot in found}
     complete = {snapshot.record.machine.id: snapshot.id for snapshot in found if not snapshot.gaps}
     return {
-        **dict.fromkeys(precious, StandsFast(Stays.PRECIOUS)),
-        **dict.fromkeys(complete.values(), StandsFast(Stays.COMPLETE)),
-        **dict.fromkeys(newest.values(), StandsFast(Stays.NEWEST)),
-        **{name: StandsFast(Stays.PINNED, text) for name, text in pins.items()},
+        **dict.fromkeys(precious, AlwaysKept(KeptBecause.PRECIOUS)),
+        **dict.fromkeys(complete.values(), AlwaysKept(KeptBecause.COMPLETE)),
+        **dict.fromkeys(newest.values(), AlwaysKept(KeptBecause.NEWEST)),
+        **{name: AlwaysKept(KeptBecause.PINNED, text) for name, text in pins.items()},
     }
 
 
@@ -130,7 +130,7 @@ def plan_thinning(
     """
     found = all_snapshots(store)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
-    fast = standing_fast(own, pinned(store), precious)
+    fast = always_kept(own, pinned(store), precious)
     held = {number for number, snapshot in enumerate(own) if snapshot.id in fast}
     stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
     goes = {snapshot.id for snapshot, kept in zip(own, stays, strict=True) if not kept}
@@ -155,12 +155,12 @@ def plan_release(
         DamageError: a snapshot, a pin or a listing cannot be read.
     """
     found = all_snapshots(store)
-    fast = standing_fast(found, pinned(store), precious)
+    fast = always_kept(found, pinned(store), precious)
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
         why = fast[stays[0]]
         pinned_out = "Take the pin away first, with “good-tide pin … --off”"
-        way_out = pinned_out if why.why is Stays.PINNED else "Such snapshots always stay"
+        way_out = pinned_out if why.why is KeptBecause.PINNED else "Such snapshots always stay"
         raise PersonError(f"The snapshot {stays[0][:12]} {why.words}", way_out)
     return _plan(store, found, set(names) - set(stays), control, cache)
 

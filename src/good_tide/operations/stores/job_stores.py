@@ -10,7 +10,7 @@ from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
-from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.opening import Store, StorePlace, catalog_names, locked_hint, store_id
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
@@ -155,7 +155,7 @@ class JobStores:
         known = catalog_names(here.cache, identity)
         if passphrase is None:
             return areas.open_area(here.holdings, ref, None, self.job.holding, known)
-        counter = TryCounter(here.state, identity, self._context.clock)
+        counter = AttemptCounter(here.state, identity, self._context.clock)
         try:
             return counter.counted(
                 lambda: areas.open_area(here.holdings, ref, passphrase, self.job.holding, known)

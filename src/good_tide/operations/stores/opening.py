@@ -22,7 +22,7 @@ from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots, slot_hint
 from good_tide.storage.ledger import Ledger
-from good_tide.storage.place import StorePlace, told
+from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.place_kinds import store_place
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
@@ -109,7 +109,7 @@ def put_recovery_script(target: Path) -> Path:
         read_header(place)
         put_script(place)
         return target / SCRIPT_FILE
-    with told(f"Writing {target}"):
+    with disk_errors(f"Writing {target}"):
         try:
             with open(target, "xb") as file:
                 file.write(recovery_script())

@@ -8,7 +8,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
-from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.stores.opening import Store, StorePlace, open_at, store_id
 from good_tide.storage.header import holds_store
 from good_tide.system.keyrings import KeyRing
@@ -48,5 +48,5 @@ def open_counted(context: Context, where: StorePlace, passphrase: str | None) ->
     """
     if passphrase is None or not holds_store(where):
         return open_at(where, passphrase)
-    counter = TryCounter(context.here.state, store_id(where), context.clock)
+    counter = AttemptCounter(context.here.state, store_id(where), context.clock)
     return counter.counted(lambda: open_at(where, passphrase))

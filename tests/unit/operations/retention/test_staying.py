@@ -8,7 +8,7 @@ from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.operations.retention.room import plan_room
-from good_tide.operations.retention.thinning import pin, pinned, plan_release, plan_thinning, standing_fast
+from good_tide.operations.retention.thinning import always_kept, pin, pinned, plan_release, plan_thinning
 from tests.support.base import HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, restless
 
 LATER = T0 + 5000 * HOUR
@@ -64,7 +64,7 @@ class StayingTest(GoodTideTest):
 
     def test_each_machine_has_its_own(self) -> None:
         other = self.whole_one(1, OTHER_MACHINE)
-        fast = standing_fast(self.store.snapshots()[0], {})
+        fast = always_kept(self.store.snapshots()[0], {})
         self.assertEqual(set(fast), {self.whole[-1].id, self.gapped[-1].id, other.id})
         room = plan_room(self.store, MACHINE.id, 1 << 40, LATER, Silent(), self.cache)
         self.assertNotIn(other.id, [one.id for one in room.releases])
@@ -74,7 +74,7 @@ class StayingTest(GoodTideTest):
         pin(self.store, self.whole[0].id)
         with self.assertRaises(PersonError):
             pin(self.store, self.whole[2].id, "x" * 201)
-        fast = standing_fast(self.store.snapshots()[0], pinned(self.store), {self.whole[1].id})
+        fast = always_kept(self.store.snapshots()[0], pinned(self.store), {self.whole[1].id})
         self.assertEqual(fast[self.whole[-1].id].words, "is pinned (before the tour)")
         self.assertEqual(fast[self.whole[0].id].words, "is pinned")
         self.assertEqual(fast[self.whole[1].id].words, "is the last with a version of a precious file")

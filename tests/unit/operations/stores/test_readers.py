@@ -17,7 +17,7 @@ from good_tide.core.errors import (
 )
 from good_tide.core.identifiers import Nanoseconds, StoreId
 from good_tide.core.passphrases import gives_away, judge, proposal_bits, propose
-from good_tide.operations.records.passphrase_tries import TryCounter
+from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.keyslots import add_recovery, change_passphrase, list_slots, revoke
 from good_tide.system.keyrings import DesktopKeyRing
@@ -88,20 +88,20 @@ class ReadersTest(GoodTideTest):
         clock = SetClock(Nanoseconds(T0))
         waits = []
         for _ in range(6):
-            counter = TryCounter(self.state, STORE, clock)
+            counter = AttemptCounter(self.state, STORE, clock)
             waits.append(counter.seconds_to_wait())
             counter.wrong()
         self.assertEqual(waits, [0, 0, 0, 2, 4, 8])
         with self.assertRaises(PlaceError):
-            TryCounter(self.state, STORE, clock).check()
+            AttemptCounter(self.state, STORE, clock).check()
         clock.set(Nanoseconds(T0 + 17 * SECOND))
-        TryCounter(self.state, STORE, clock).check()
+        AttemptCounter(self.state, STORE, clock).check()
         clock.set(Nanoseconds(T0 - 3600 * SECOND))
         self.assertGreater(
-            TryCounter(self.state, STORE, clock).seconds_to_wait(), 0, "a clock set back does not help"
+            AttemptCounter(self.state, STORE, clock).seconds_to_wait(), 0, "a clock set back does not help"
         )
-        TryCounter(self.state, STORE, clock).right()
-        TryCounter(self.state, STORE, clock).check()
+        AttemptCounter(self.state, STORE, clock).right()
+        AttemptCounter(self.state, STORE, clock).check()
 
     def test_every_state_of_the_key_ring_has_its_sentence(self) -> None:
         ring = DesktopKeyRing()

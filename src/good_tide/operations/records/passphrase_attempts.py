@@ -23,23 +23,23 @@ _guard = threading.Lock()
 """Threads may try at once; each counts."""
 
 
-class _Tries(msgspec.Struct):
+class _Attempts(msgspec.Struct):
     wrong: int = 0
     last: int = 0
 
 
-class TryCounter:
+class AttemptCounter:
     """Counts the wrong tries at one store in a small file in the person's state folder."""
 
     def __init__(self, state: Path, store: StoreId, clock: Clock) -> None:
         self._file, self._clock = state / "tries" / f"{local_name(store)}.json", clock
 
-    def _read(self) -> _Tries:
+    def _read(self) -> _Attempts:
         with contextlib.suppress(OSError, msgspec.MsgspecError):
-            return msgspec.json.decode(self._file.read_bytes(), type=_Tries)
-        return _Tries()
+            return msgspec.json.decode(self._file.read_bytes(), type=_Attempts)
+        return _Attempts()
 
-    def _write(self, tries: _Tries) -> None:
+    def _write(self, tries: _Attempts) -> None:
         with contextlib.suppress(OSError):
             self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._file.write_bytes(msgspec.json.encode(tries))
@@ -85,7 +85,7 @@ class TryCounter:
     def wrong(self) -> None:
         """A passphrase was wrong."""
         with _guard:
-            self._write(_Tries(self._read().wrong + 1, self._clock.now()))
+            self._write(_Attempts(self._read().wrong + 1, self._clock.now()))
 
     def right(self) -> None:
         """A passphrase opened the store."""

@@ -3,18 +3,38 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import threading
+from datetime import datetime
 from pathlib import Path
+from typing import Any
 
+from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Filter
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.planning import JobRecord
 from good_tide.core.settings import Job
 from good_tide.operations.jobs.changing import rename
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.reporting.post import _file_name
 from good_tide.operations.workplace import add_job, load_jobs, remove_job, save_job
 from good_tide.system.jobs import load_jobs as read_jobs
 from tests.support.base import REPOSITORY, T0, GoodTideTest, program
+
+
+def with_moments(journal: str) -> dict[str, Any]:
+    """A journal as it is printed, with times that are the same in every zone."""
+    read = dict(json.loads(journal))
+    for row in (*read["events"], *read["runs"]):
+        for time in row.keys() & {"time", "began"}:
+            row[time] = datetime.fromisoformat(row[time]).timestamp()
+    return read
+
+
+_FILES = {"Office": "office", "Lights": "sound"}
 
 
 class JobFileTest(GoodTideTest):
@@ -148,4 +168,35 @@ class JobFileTest(GoodTideTest):
         self.assertEqual(
             (jobs["Office"].stores[0].name, jobs["Sound"].machine.name if jobs["Sound"].machine else ""),
             ("Pier", "desk · Sound"),
+        )
+
+    def test_what_an_earlier_version_kept_by_names_is_taken_over(self) -> None:
+        """Two jobs, one of them renamed, with their runs, events, gaps and troubles that were told."""
+        frozen = REPOSITORY / "tests" / "frozen" / "settings-0.1-records"
+        settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+        state = Path(os.environ["XDG_STATE_HOME"]) / "good-tide"
+        shutil.copytree(frozen / "jobs", settings / "jobs")
+        shutil.copytree(frozen / "state", state)
+        kept = with_moments((frozen / "journal.json").read_text())
+        for _ in range(2):
+            shown = program("journal", "--json")
+            self.assertEqual(with_moments(shown.stdout), kept, "and the second time as well")
+        jobs = {job.name: job for job in read_jobs(settings)}
+        for name, job in jobs.items():
+            self.assertIn(f'id = "{job.id}"', (settings / "jobs" / f"{_FILES[name]}.toml").read_text())
+        office, lights = jobs["Office"].id, jobs["Lights"].id
+        records = RunRecords(state)
+        self.assertEqual(set(json.loads((state / "rhythm.json").read_text())["books"]), {office, lights})
+        self.assertTrue(all(records.record(job) for job in (office, lights)))
+        journal = Journal(state, SetClock(Nanoseconds(T0)))
+        self.addCleanup(journal.close)
+        self.assertEqual(
+            [(one.path, one.runs) for one in journal.left_out(office)], [(b"/home/ada/Letters", 2)]
+        )
+        self.assertFalse(journal.is_news(f"{lights}/failing"), "it was told already")
+        self.assertFalse(journal.is_news(f"store/{office}/Pier/The disk is full"))
+        self.assertEqual([run.name for run in journal.runs(lights)], ["Lights"] * 3)
+        status = json.loads(program("status", "--json").stdout)
+        self.assertEqual(
+            {job["job"]: job["state"] for job in status["jobs"]}, {"Lights": "paused", "Office": "paused"}
         )

@@ -135,7 +135,7 @@ class PlacesTest(WindowTest):
         )
         self.assertEqual(job.reporting.to, ("ada@example.org", "bo@example.org"))
         self.assertEqual((job.rhythm.large_bytes, job.rhythm.timed_only), (900 << 20, ("~/Films", "/srv/x")))
-        self.assertIn("no mail server yet", place.telling.words.text())
+        self.until(lambda: "no mail server yet" in place.telling.words.text())
 
     def test_the_mail_server_is_named_tried_and_kept(self) -> None:
         server = StandInMail(self.folder / "mail", 0)

@@ -129,7 +129,6 @@ class ScheduleHandlers:
     def rhythm(self, wanted: ReadRhythm) -> RhythmView:
         """When a job runs."""
         session = self._sessions.of(wanted.job)
-        session.pinned()
         return self._view(session, session.job)
 
     def try_rhythm(self, wanted: TryRhythm) -> RhythmView:

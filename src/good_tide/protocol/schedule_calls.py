@@ -88,8 +88,6 @@ class RhythmView(msgspec.Struct, frozen=True):
 class ReadRhythm(JobCall[RhythmView], frozen=True):
     """When the job runs."""
 
-    may_block: ClassVar[bool] = True
-
 
 class RhythmChange(msgspec.Struct, frozen=True):
     """When a job runs from now on, and what goes with it."""

@@ -7,6 +7,7 @@ import random
 import time
 import unittest
 from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
 
 import hypothesis
 from hypothesis import strategies as st
@@ -31,6 +32,21 @@ from tests.support.moments import BERLIN, DAY, ZONE
 START = int(datetime(2025, 9, 1, 8, tzinfo=BERLIN).timestamp()) * SECOND
 
 
+def by_calendar(moment: int, step: Step) -> tuple[object, ...]:
+    """The period that a moment lies in, as a calendar on the wall tells it."""
+    local = datetime.fromtimestamp(moment // SECOND, BERLIN)
+    periods: dict[Step, tuple[object, ...]] = {
+        Step.EVERY: (moment,),
+        Step.HOUR: (local.date(), local.hour, local.utcoffset()),
+        Step.DAY: (local.date(),),
+        Step.WEEK: local.isocalendar()[:2],
+        Step.MONTH: (local.year, local.month),
+        Step.QUARTER: (local.year, (local.month - 1) // 3),
+        Step.YEAR: (local.year,),
+    }
+    return periods[step]
+
+
 def slow(ladder: Ladder, times: list[int], now: int, held: set[int]) -> list[bool]:
     """The rules as they are written, one snapshot at a time."""
     today = datetime.fromtimestamp(now // SECOND, BERLIN)
@@ -41,8 +57,8 @@ def slow(ladder: Ladder, times: list[int], now: int, held: set[int]) -> list[boo
             if rung.reach and moment <= int(reach_back(rung.reach, today).timestamp()) * SECOND:
                 continue
             for later in ladder.rungs[at:]:
-                own = period(moment, later.step, BERLIN)
-                last = max(other for other in times if period(other, later.step, BERLIN) == own)
+                own = by_calendar(moment, later.step)
+                last = max(other for other in times if by_calendar(other, later.step) == own)
                 stays = stays or moment == last
             break
         found.append(stays)
@@ -70,6 +86,70 @@ def ladders(draw: st.DrawFn) -> Ladder:
 moments = st.lists(st.integers(0, 700 * 24 * 4), min_size=1, max_size=60, unique=True).map(
     lambda quarters: sorted(START + quarter * 900 * SECOND + quarter % 7 for quarter in quarters)
 )
+
+
+def moment(text: str, zone: str = ZONE) -> int:
+    return int(datetime.fromisoformat(text).replace(tzinfo=ZoneInfo(zone)).timestamp()) * SECOND
+
+
+class CalendarTest(unittest.TestCase):
+    def test_periods_are_those_of_the_calendar_where_the_machine_is(self) -> None:
+        """The last moment of a period, the first of the next, and the last of that."""
+        for step, zone, last, first, end in (
+            (Step.HOUR, "Asia/Kolkata", "2026-06-10T09:59:59", "2026-06-10T10:00:00", "2026-06-10T10:59:59"),
+            (Step.DAY, ZONE, "2026-10-24T23:59:59", "2026-10-25T00:00:00", "2026-10-25T23:59:59"),
+            (
+                Step.DAY,
+                "America/New_York",
+                "2026-01-09T23:59:59",
+                "2026-01-10T00:00:00",
+                "2026-01-10T23:59:59",
+            ),
+            (Step.WEEK, ZONE, "2026-01-04T23:59:59", "2026-01-05T00:00:00", "2026-01-11T23:59:59"),
+            (Step.MONTH, ZONE, "2026-01-31T23:59:59", "2026-02-01T00:00:00", "2026-02-28T23:59:59"),
+            (Step.MONTH, ZONE, "2026-02-28T23:59:59", "2026-03-01T00:00:00", "2026-03-31T23:59:59"),
+            (Step.QUARTER, ZONE, "2026-03-31T23:59:59", "2026-04-01T00:00:00", "2026-06-30T23:59:59"),
+            (Step.QUARTER, ZONE, "2026-06-30T23:59:59", "2026-07-01T00:00:00", "2026-09-30T23:59:59"),
+            (Step.YEAR, ZONE, "2025-12-31T23:59:59", "2026-01-01T00:00:00", "2026-12-31T23:59:59"),
+            (Step.YEAR, ZONE, "2026-12-31T23:59:59", "2027-01-01T00:00:00", "2027-12-31T23:59:59"),
+        ):
+            with self.subTest(f"{step} {first}"):
+                number = period(moment(first, zone), step, ZoneInfo(zone))
+                self.assertEqual(period(moment(last, zone), step, ZoneInfo(zone)), number - 1)
+                self.assertEqual(period(moment(end, zone), step, ZoneInfo(zone)), number)
+
+    def test_months_and_years_go_back_by_the_calendar_and_days_by_elapsed_time(self) -> None:
+        for now, reach, then in (
+            ("2026-03-31T12:00", "1mo", "2026-02-28T12:00"),
+            ("2026-07-15T08:00", "6mo", "2026-01-15T08:00"),
+            ("2028-02-29T12:00", "1y", "2027-02-28T12:00"),
+            ("2026-03-30T12:00", "2d", "2026-03-28T11:00"),
+            ("2026-10-26T12:00", "36h", "2026-10-25T01:00"),
+        ):
+            with self.subTest(f"{now} {reach}"):
+                at = datetime.fromisoformat(now).replace(tzinfo=BERLIN)
+                found = reach_back(reach, at)
+                self.assertEqual(found, datetime.fromisoformat(then).replace(tzinfo=BERLIN))
+                self.assertEqual(found.tzinfo, BERLIN)
+
+    def test_a_snapshot_at_the_very_edge_of_a_rung_belongs_to_the_older_one(self) -> None:
+        ladder = Ladder((Rung(Step.EVERY, "2d"), Rung(Step.DAY, "30d")))
+        now = moment("2026-06-10T12:00:00")
+        edge = now - 2 * DAY
+        hour = 3600 * SECOND
+        alone = keeps(ladder, [edge - 30 * hour, edge, now], now, ZONE)
+        self.assertEqual(alone.stays, (True, True, True), "it is the last of its day")
+        followed = keeps(ladder, [edge, edge + hour, now], now, ZONE)
+        self.assertEqual(followed.stays, (False, True, True))
+
+    def test_what_an_older_rung_will_want_stays_in_the_younger_one(self) -> None:
+        ladder = Ladder((Rung(Step.WEEK, "3mo"), Rung(Step.MONTH)))
+        days = ("2026-09-29", "2026-09-30", "2026-10-02", "2026-10-05")
+        times = [moment(f"{day}T12:00") for day in days]
+        kept = keeps(ladder, times, moment("2026-10-05T13:00"), ZONE)
+        self.assertEqual(
+            kept.stays, (False, True, True, True), "the last of September, though not of its week"
+        )
 
 
 class LadderTest(unittest.TestCase):

@@ -173,14 +173,13 @@ class Standings:
         return *found, names
 
     def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
-        where, holdings = self.place_now(ref), self._here.holdings
-        try:
-            if ref.store:
-                identity = ref.store
-            else:
+        identity = ref.store
+        if not identity:  # it was never opened by a version that keeps it
+            where, holdings = self.place_now(ref), self._here.holdings
+            try:
                 identity = store_id(where) if where is not None else areas.store_of_area(holdings, ref)
-        except GoodTideError:
-            return []
+            except GoodTideError:
+                return []
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY
         return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 

@@ -117,7 +117,11 @@ def _in_the_way(where: StorePlace) -> list[Check]:
     try:
         other = in_the_way(where.files())
     except PlaceError as error:
-        return [Check(Level.BAD, error.what, "Choose a folder of your own")]
+        cause = error.__cause__
+        why = cause.strerror if isinstance(cause, OSError) else error.what
+        return [
+            Check(Level.BAD, f"{where.called} cannot be looked into ({why})", "Choose a folder of your own")
+        ]
     if other:
         return [
             Check(

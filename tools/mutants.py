@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -37,10 +38,12 @@ def mutate(name: str) -> int:
     began = time.monotonic()
     with tempfile.TemporaryDirectory(prefix="good-tide-mutants-") as folder:
         copy = Path(folder)
-        files = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, check=True).stdout
-        subprocess.run(
-            ["rsync", "-a", "--files-from=-", "-0", f"{ROOT}/", f"{copy}/"], input=files, check=True
+        known = subprocess.run(
+            ["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, text=True, check=True
         )
+        for file in filter(None, known.stdout.split("\0")):
+            (copy / file).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(ROOT / file, copy / file)
         with (copy / "pyproject.toml").open("a") as settings:
             settings.write(
                 f'\n[tool.mutmut]\nsource_paths = ["src/good_tide/{package}/{module}.py"]\n'
@@ -59,7 +62,8 @@ def mutate(name: str) -> int:
     seconds = time.monotonic() - began
     print(
         f"{name}: {counts['total']} changes, {counts['killed']} noticed, {len(shown)} not noticed,"
-        f" {len(changes) - len(shown)} of words only; {seconds:.0f} s"
+        f" {len(changes) - len(shown)} of words only, {counts['no_tests']} not reached by its unit tests;"
+        f" {seconds:.0f} s"
     )
     for change in shown:
         print("    " + "\n    ".join(change), end="\n\n")

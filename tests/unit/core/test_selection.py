@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from good_tide.core.errors import PersonError
 from good_tide.core.selection import parse_period, parse_time
 from good_tide.core.words import iso, iso_all
 from tests.support.base import HOUR, T0, GoodTideTest
@@ -19,12 +20,27 @@ class SelectionTest(GoodTideTest):
             ("2026-11-17", 24 * HOUR),
             ("2026-10-25", 25 * HOUR),
             ("2026-02", 28 * 24 * HOUR),
+            ("2026", 365 * 24 * HOUR),
+            ("2028", 366 * 24 * HOUR),
+            ("2026-11-17T12:00:00.1234567+01:00", 100),
+            ("2026-W47-2", 1),
             ("20261117T120000Z", 10**9),
         ):
             with self.subTest(text):
                 begin, end = parse_period(text)
                 self.assertEqual((begin, end - begin), (parse_time(text), length))
-        self.assertEqual(parse_period("2026-11-17T12:00:00.123456789+01:00")[0], noon + 123_456_789)
+        for fraction, beyond in (
+            ("123456789", 123_456_789),
+            ("1234567", 123_456_700),
+            ("12345678901", 123_456_789),
+        ):
+            self.assertEqual(parse_time(f"2026-11-17T12:00:00.{fraction}+01:00"), noon + beyond)
+        self.assertEqual(parse_time("2026-11-17T12:00"), noon, "the test's zone is Berlin")
+
+    def test_what_is_no_time_is_said(self) -> None:
+        for text in ("", "noon", "2026-13", "2026-11-17T25:00"):
+            with self.subTest(text), self.assertRaisesRegex(PersonError, f"{text} is not a time"):
+                parse_time(text)
 
     def test_printed_times_name_only_themselves(self) -> None:
         times = [T0, T0 + 1, T0 + 999_999_999, T0 + 10**9, T0 + 5 * 10**9 + 7]

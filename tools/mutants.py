@@ -51,6 +51,9 @@ def mutate(name: str) -> int:
             )
         mutmut = [sys.executable, "-m", "mutmut"]
         done = subprocess.run([*mutmut, "run"], cwd=copy, capture_output=True, text=True, check=False)
+        if "could not find any test case" in done.stdout:
+            print(f"{name}: {tests} do not reach it")
+            return 1
         if done.returncode:
             print(done.stdout[-2000:] + done.stderr[-2000:])
             return 1

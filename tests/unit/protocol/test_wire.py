@@ -46,11 +46,3 @@ class OverviewTest(unittest.TestCase):
         kept = still_holds(known, now)
         self.assertEqual(kept, TWO_YEARS)
         self.assertLess(size(Overview(StoreState.READY, kept=kept, tide=(point(TWO_YEARS + 1),))), 2000)
-
-    def test_after_some_were_released_what_stayed_from_the_beginning_is_not_sent_again(self) -> None:
-        names = [point(number).name for number in range(TWO_YEARS)]
-        known = known_parts(names)
-        released = [name for number, name in enumerate(names) if number < 17_000 or number % 3]
-        kept = still_holds(known, released)
-        self.assertGreater(kept, 16_000)
-        self.assertEqual(released[:kept], names[:kept])

@@ -1,4 +1,4 @@
-"""The store: chunking, keys, and its invariants, each with something that tries to break it."""
+"""Where chunks lie: each found exactly, whatever looks like it, and while others are added."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ import threading
 
 import numpy as np
 
-from good_tide.core.identifiers import PackId
-from good_tide.storage.index import ChunkIndex
-from good_tide.storage.packs import PackTable
+from good_tide.core.identifiers import ChunkId, PackId
+from good_tide.storage.index import ChunkIndex, Location
+from good_tide.storage.packs import Holds, PackTable
 from tests.support.base import GoodTideTest
 
 
@@ -50,3 +50,58 @@ class ChunkIndexTest(GoodTideTest):
                 thread.join()
         self.assertEqual(missed, [])
         self.assertEqual(len(index), 300 * 40)
+
+    def test_each_chunk_is_where_it_was_written(self) -> None:
+        tables = [
+            _table(b"a", 0, [(70_000, 90_000, 1), (5, 5, 0), (2**32 - 1, 12, 0)]),
+            _table(b"b", 1, [(300, 400, 1)]),
+        ]
+        index = ChunkIndex()
+        index.add(tables)
+        index.add(tables)
+        a, b = (table.pack for table in tables)
+        expected = [
+            Location(a, 0, 8, 70_000, 90_000, True, Holds.DATA),
+            Location(a, 1, 70_008, 5, 5, False, Holds.DATA),
+            Location(a, 2, 70_013, 2**32 - 1, 12, False, Holds.DATA),
+            Location(b, 0, 8, 300, 400, True, Holds.TREE),
+        ]
+        found = [index.find(identity) for table in tables for identity in table.chunk_ids()]
+        self.assertEqual(found, expected)
+        self.assertEqual((len(index), [table.pack for table in index.packs()]), (4, [a, b]))
+        self.assertEqual(index.tables, {a: tables[0], b: tables[1]})
+
+    def test_chunks_whose_identities_begin_alike_are_told_apart(self) -> None:
+        first = bytes(range(8))
+        identities = [ChunkId(first + bytes([number]) * 24) for number in range(5)]
+        index = ChunkIndex()
+        for number, identity in enumerate(identities):
+            index.add([_table(bytes([number]), 0, [(10 + number, 10, 0)], [identity])])
+            self.assertTrue(identity in index)
+        self.assertEqual(
+            [found.stored if (found := index.find(one)) else 0 for one in identities], [10, 11, 12, 13, 14]
+        )
+        self.assertFalse(ChunkId(first + b"x" * 24) in index)
+        self.assertFalse(ChunkId(b"\xff" * 32) in index)
+
+    def test_a_chunk_in_several_packs_is_found_in_one_that_is_not_avoided(self) -> None:
+        chunk = ChunkId(b"c" * 32)
+        tables = [_table(bytes([number]), 0, [(10 + number, 10, 0)], [chunk]) for number in range(3)]
+        index = ChunkIndex()
+        index.add(tables)
+        packs = [table.pack for table in tables]
+        for left in packs:
+            found = index.find(chunk, frozenset(packs) - {left})
+            self.assertEqual(found.pack if found else None, left)
+        self.assertIsNone(index.find(chunk, frozenset(packs)))
+
+
+def _table(
+    name: bytes, holds: int, chunks: list[tuple[int, int, int]], identities: list[ChunkId] | None = None
+) -> PackTable:
+    """A pack's table of chunks, each with its stored and plain length and whether it is compressed."""
+    ids = identities or [ChunkId(name * 16 + bytes([number]) * 16) for number in range(len(chunks))]
+    stored, plain = (b"".join(chunk[column].to_bytes(4, "little") for chunk in chunks) for column in (0, 1))
+    return PackTable(
+        PackId(name * 16), holds, b"".join(ids), stored, plain, bytes(chunk[2] for chunk in chunks)
+    )

@@ -8,6 +8,10 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.planning import (
+    CLOCK_SLACK,
+    LOOK_AGAIN,
+    Conditions,
+    Decision,
     Facts,
     JobRecord,
     Occasion,
@@ -20,6 +24,7 @@ from good_tide.core.planning import (
     retry_at,
 )
 from good_tide.core.rhythm import (
+    SHORTEST_MINUTES,
     Considerate,
     Rhythm,
     spread_share,
@@ -61,6 +66,123 @@ class PlanningTest(unittest.TestCase):
         ):
             with self.subTest(case):
                 self.assertEqual(plan(rhythm, due, self.now, **facts), expected)
+
+    def test_since_when_it_is_due_and_when_to_look_again(self) -> None:
+        """Every hour; the machine's share of the spread is seven minutes."""
+        spread, usual = 7 * MINUTE, Rhythm()
+        two, one = JobRecord(served=at("2026-11-25T12:10")), JobRecord(served=at("2026-11-25T13:30"))
+        served = JobRecord(served=at("2026-11-25T14:07"))
+        failed = JobRecord(
+            served=at("2026-11-25T13:30"),
+            failures=1,
+            failed=self.now - MINUTE,
+            failing_since=self.now - MINUTE,
+        )
+        night = Rhythm(allowed=("daily 22:00-06:00",))
+        since_two, since_one = at("2026-11-25T13:07"), at("2026-11-25T14:07")
+        for case, rhythm, record, facts, expected in (
+            ("two are due", usual, two, Facts(True), Decision(Occasion.TIME, None, since_two)),
+            ("one is due", usual, one, Facts(True), Decision(Occasion.TIME, None, since_one)),
+            (
+                "none was ever taken",
+                usual,
+                JobRecord(),
+                Facts(True),
+                Decision(Occasion.TIME, None, since_one),
+            ),
+            ("served", usual, served, Facts(True), Decision(look=at("2026-11-25T15:07"))),
+            (
+                "paused",
+                usual,
+                one,
+                Facts(True, paused_until=self.now + 1),
+                Decision(None, Wait.PAUSED, since_one, self.now + 1),
+            ),
+            (
+                "pause over",
+                usual,
+                one,
+                Facts(True, paused_until=self.now),
+                Decision(Occasion.TIME, None, since_one),
+            ),
+            (
+                "paused, not due",
+                usual,
+                served,
+                Facts(True, paused_until=self.now + 3 * HOUR),
+                Decision(look=self.now + 3 * HOUR),
+            ),
+            ("disk away", usual, one, Facts(False), Decision(None, Wait.DISK, since_one)),
+            (
+                "settling",
+                usual,
+                one,
+                Facts(True, self.now),
+                Decision(None, Wait.SETTLING, since_one, self.now + MINUTE),
+            ),
+            (
+                "failed",
+                usual,
+                failed,
+                Facts(True),
+                Decision(None, Wait.RETRY, since_one, self.now + 4 * MINUTE),
+            ),
+            (
+                "failed, another disk",
+                usual,
+                failed,
+                Facts(True, self.now - 1),
+                Decision(None, Wait.SETTLING, since_one, self.now - 1 + MINUTE),
+            ),
+            ("hours", night, one, Facts(True), Decision(None, Wait.HOURS, since_one, at("2026-11-25T22:00"))),
+            (
+                "busy",
+                usual,
+                one,
+                Facts(True, conditions=Conditions(load=9.0)),
+                Decision(None, Wait.BUSY, since_one, self.now + LOOK_AGAIN),
+            ),
+            (
+                "not busy",
+                usual,
+                one,
+                Facts(True, conditions=Conditions(load=1.5)),
+                Decision(Occasion.TIME, None, since_one),
+            ),
+        ):
+            with self.subTest(case):
+                self.assertEqual(decide(rhythm, record, facts, self.now, spread, ZONE), expected)
+
+    def test_a_disk_that_comes_is_an_occasion_once(self) -> None:
+        rhythm, came = Rhythm(rules=(), on_disk=True), self.now - 2 * HOUR
+        before, after = JobRecord(served=came - 1), JobRecord(served=came)
+        self.assertEqual(
+            decide(rhythm, before, Facts(True, came), self.now, 0, ZONE), Decision(Occasion.DISK, None, came)
+        )
+        self.assertEqual(decide(rhythm, after, Facts(True, came), self.now, 0, ZONE), Decision())
+        self.assertEqual(decide(rhythm, before, Facts(False, came), self.now, 0, ZONE), Decision())
+
+    def test_what_cannot_be_watched_is_looked_at_by_the_clock(self) -> None:
+        for minutes, expected in ((30, 30), (1, SHORTEST_MINUTES)):
+            rhythm = Rhythm(rules=(), on_change=True, at_most_minutes=minutes)
+            record, facts = JobRecord(served=self.now), Facts(True, unwatched=True)
+            look = self.now + expected * MINUTE
+            self.assertEqual(decide(rhythm, record, facts, self.now, 0, ZONE), Decision(look=look))
+            self.assertEqual(
+                decide(rhythm, record, facts, look, 0, ZONE), Decision(Occasion.CHANGE, None, look)
+            )
+
+    def test_a_clock_that_was_set_back(self) -> None:
+        slack = CLOCK_SLACK
+        for served, tried, expected in (
+            (slack, slack, (slack, slack)),
+            (slack + 1, 5, (0, 0)),
+            (-5, slack + 1, (-5, 0)),
+            (slack + 1, -5, (0, -5)),
+        ):
+            record = JobRecord(served=self.now + served, failed=self.now + tried)
+            brought = after_clock(record, self.now)
+            self.assertEqual((brought.served - self.now, brought.failed - self.now), expected)
 
     def test_files_that_come_to_rest(self) -> None:
         rhythm, record = Rhythm(rules=(), on_change=True), JobRecord(served=self.now - 20 * MINUTE)

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
+
+import msgspec
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QFrame
 
+from good_tide.core.clock import SECOND
+from good_tide.core.planning import Wait
+from good_tide.core.progress import WorkKind
 from good_tide.core.status import JobFacts, StoreState, status
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
@@ -202,3 +208,58 @@ def wait_detail(window: MainWindow) -> None:
     """Wait until the inspector shows what is chosen."""
     settle()
     wait_until(lambda: not window.link.waits)
+
+
+def usual_states(now: int) -> list[JobFacts]:
+    """Facts for every sentence that the head of the window may say."""
+    hour, gib = 3600 * SECOND, 1 << 30
+    here = JobFacts(
+        state=StoreState.READY,
+        disk="Pier",
+        last=now - hour // 3,
+        next=now + hour * 2 // 3,
+        free=719 * gib,
+        full_in_days=400.0,
+    )
+
+    def but(**changes: object) -> JobFacts:
+        return msgspec.structs.replace(here, **changes)
+
+    away = now - 26 * hour
+    full, room = "No room left on the disk", "Make room, or add a larger disk"
+    return [
+        JobFacts(state=StoreState.NO_JOB),
+        JobFacts(state=StoreState.EMPTY, disk="Pier", free=719 * gib),
+        here,
+        but(full_in_days=9.0),
+        but(by_hand=True, next=0),
+        but(working=WorkKind.SNAPSHOT),
+        but(due=now - hour),
+        but(due=now - hour, wait=Wait.BATTERY, battery=17.0),
+        but(due=now - hour, wait=Wait.PRESENTING),
+        but(paused_until=now + 2 * hour),
+        but(away_since=away, held=4, holding=True),
+        but(away_since=away, holding=False),
+        but(state=StoreState.LOCKED),
+        but(gaps=2),
+        but(failures=3, failing_since=now - 5 * hour, error=full, advice=room),
+        but(state=StoreState.DAMAGED),
+    ]
+
+
+def main() -> None:
+    """``views SETTINGS FOLDER THEME``, ``set-up SETTINGS FOLDER`` or ``states FILE``."""
+    what, *words = sys.argv[1:]
+    if what == "states":
+        now = 1_794_840_300 * SECOND
+        render_states(Path(words[0]), usual_states(now), now, "light")
+        return
+    settings, folder = Path(words[0]), Path(words[1])
+    if what == "views":
+        render_views(socket_of(settings), settings, folder, words[2])
+    else:
+        render_set_up(socket_of(settings), settings, folder, "light")
+
+
+if __name__ == "__main__":
+    main()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import signal
@@ -18,7 +19,7 @@ from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.hours import Hours
 from good_tide.core.planning import Then
 from good_tide.core.progress import WorkKind
@@ -55,8 +56,8 @@ def _socket(here: Workplace) -> Path:
 
 
 def _poke(here: Workplace) -> None:
-    """Let a running agent notice a change at once; it would by itself within half a minute."""
-    with agent_client(_socket(here)) as agent:
+    """Let a running agent notice a change at once; it does so by itself within half a minute."""
+    with contextlib.suppress(GoodTideError), agent_client(_socket(here)) as agent:
         if agent is not None:
             agent.ask(LookNow())
 

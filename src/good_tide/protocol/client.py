@@ -11,11 +11,15 @@ import msgspec
 
 from good_tide.core.errors import PlaceError
 from good_tide.protocol.contract import Answer, Call, Listen, Topic
+from good_tide.protocol.faults import UNKNOWN_CALL
 from good_tide.protocol.notes import NOTES, AnyNote
 from good_tide.protocol.sockets import NOT_OURS, check_private, is_own_process
 from good_tide.protocol.wire import Incoming, call_line
 
 _SECONDS = 60.0
+
+
+_RESTART = "Restart it: systemctl --user restart good-tide-agent, or log out and in again"
 
 
 class AgentClient:
@@ -42,6 +46,8 @@ class AgentClient:
             if incoming.method:
                 self._keep(incoming)
             elif incoming.id == self._number:
+                if incoming.error is not None and incoming.error.code == UNKNOWN_CALL:
+                    raise PlaceError("The agent that runs is of another version", _RESTART)
                 if incoming.error is not None:
                     raise incoming.error.error()
                 return msgspec.json.decode(incoming.result, type=call.answer_type())

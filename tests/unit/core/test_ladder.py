@@ -97,6 +97,13 @@ class CalendarTest(unittest.TestCase):
         """The last moment of a period, the first of the next, and the last of that."""
         for step, zone, last, first, end in (
             (Step.HOUR, "Asia/Kolkata", "2026-06-10T09:59:59", "2026-06-10T10:00:00", "2026-06-10T10:59:59"),
+            (
+                Step.HOUR,
+                "Asia/Kathmandu",
+                "2026-06-10T09:59:59",
+                "2026-06-10T10:00:00",
+                "2026-06-10T10:59:59",
+            ),
             (Step.DAY, ZONE, "2026-10-24T23:59:59", "2026-10-25T00:00:00", "2026-10-25T23:59:59"),
             (
                 Step.DAY,
@@ -131,6 +138,13 @@ class CalendarTest(unittest.TestCase):
                 found = reach_back(reach, at)
                 self.assertEqual(found, datetime.fromisoformat(then).replace(tzinfo=BERLIN))
                 self.assertEqual(found.tzinfo, BERLIN)
+
+    def test_days_end_where_the_machine_is(self) -> None:
+        zone = "America/New_York"
+        times = [moment(f"2026-01-{text}", zone) for text in ("09T22:00", "10T01:00", "12T12:00")]
+        ladder, now = Ladder((Rung(Step.DAY),)), moment("2026-01-12T13:00", zone)
+        self.assertEqual(keeps(ladder, times, now, zone).stays, (True, True, True))
+        self.assertEqual(keeps(ladder, times, now, ZONE).stays, (False, True, True), "one day in Berlin")
 
     def test_a_snapshot_at_the_very_edge_of_a_rung_belongs_to_the_older_one(self) -> None:
         ladder = Ladder((Rung(Step.EVERY, "2d"), Rung(Step.DAY, "30d")))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import random
 import socket
@@ -33,7 +32,7 @@ from good_tide.protocol.agent_calls import (
     StopWork,
     WorkEnded,
 )
-from good_tide.protocol.client import AgentClient, agent_client
+from good_tide.protocol.client import agent_client
 from good_tide.protocol.contract import Answer, Call, Topic
 from good_tide.protocol.coverage_calls import (
     AskWhy,
@@ -53,6 +52,7 @@ from good_tide.protocol.wire import Request, call_line
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.support.agents import connect, serve
 from tests.support.base import (
     BY_HAND,
     CHEAP,
@@ -98,17 +98,9 @@ class AgentTest(GoodTideTest):
         self.agent = self.start()
 
     def start(self) -> Agent:
-        agent = Agent(self.here, SetClock(Nanoseconds(T0 + 5 * HOUR)), environment=quiet(self.settings))
-        thread = threading.Thread(target=agent.run)
-        thread.start()
-        self.addCleanup(thread.join)
-        self.addCleanup(agent.end)
-        opened = contextlib.ExitStack()
-        self.addCleanup(opened.close)
-        client = opened.enter_context(agent_client(agent_socket(self.here.runtime, self.settings)))
-        assert client is not None
-        self.client: AgentClient = client
-        client.listen(*Topic)
+        clock = SetClock(Nanoseconds(T0 + 5 * HOUR))
+        agent = serve(self, Agent(self.here, clock, environment=quiet(self.settings)))
+        self.client = connect(self, self.here, *Topic)
         return agent
 
     def ask(self, call: Call[Answer]) -> Answer:

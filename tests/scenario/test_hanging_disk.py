@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import socket
 import threading
 import time
@@ -23,7 +22,6 @@ from good_tide.core.status import StoreState
 from good_tide.operations.places.probing import Probe
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.agent_calls import Hello, ReadOverview, WorkEnded
-from good_tide.protocol.client import agent_client
 from good_tide.protocol.contract import Call, Topic
 from good_tide.protocol.schedule_calls import ReadStandings, TakeSnapshot
 from good_tide.protocol.sockets import agent_socket
@@ -31,6 +29,7 @@ from good_tide.protocol.wire import call_line
 from good_tide.storage.folder_place import LocalPlace
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.support.agents import connect, serve
 from tests.support.base import (
     BY_HAND,
     HOUR,
@@ -85,18 +84,10 @@ class HangingDiskTest(GoodTideTest):
             asked.start()
             self.addCleanup(asked.stop)
         here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
-        self.agent = Agent(here, SetClock(Nanoseconds(T0 + 5 * HOUR)), environment=quiet(self.settings))
-        thread = threading.Thread(target=self.agent.run)
-        thread.start()
-        self.addCleanup(thread.join)
-        self.addCleanup(self.agent.end)
+        clock = SetClock(Nanoseconds(T0 + 5 * HOUR))
+        self.agent = serve(self, Agent(here, clock, environment=quiet(self.settings)))
         self.addCleanup(self.goes_on.set)
-        opened = contextlib.ExitStack()
-        self.addCleanup(opened.close)
-        client = opened.enter_context(agent_client(agent_socket(here.runtime, self.settings)))
-        assert client is not None
-        self.client = client
-        self.client.listen(Topic.WORK)
+        self.client = connect(self, here, Topic.WORK)
 
     def held_up(self, real: Callable[..., Any]) -> Callable[..., Any]:
         """A touch of the share that does not come back while its server stands still."""

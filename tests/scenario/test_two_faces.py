@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import threading
 from pathlib import Path
 from typing import Protocol
 
@@ -18,14 +17,13 @@ from good_tide.core.settings import Job, MailServer
 from good_tide.operations.context import Context, open_context
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
 from good_tide.protocol.agent_calls import WorkEnded
-from good_tide.protocol.client import AgentClient, agent_client
 from good_tide.protocol.contract import Topic
 from good_tide.protocol.journal_calls import KeepMailServer
 from good_tide.protocol.schedule_calls import KeepLadder, PauseRhythm, RunDue, TakeSnapshot
 from good_tide.protocol.setup_calls import NewStore, SetUpJob
-from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.store_calls import ReleaseSnapshots
 from good_tide.system.keyrings import StandInKeyRing
+from tests.support.agents import connect, serve
 from tests.support.base import BY_HAND, HOUR, OTHER_MACHINE, GoodTideTest, create_store, open_store, program
 from tests.support.stand_ins import quiet
 
@@ -99,16 +97,8 @@ class ByAgent:
     def __init__(self, test: GoodTideTest) -> None:
         here = this_workplace()
         here.settings.mkdir(parents=True, exist_ok=True)
-        agent = Agent(here, SystemClock(), environment=quiet(here.settings), ring=StandInKeyRing())
-        thread = threading.Thread(target=agent.run)
-        thread.start()
-        test.addCleanup(thread.join)
-        test.addCleanup(agent.end)
-        client = test.enterContext(agent_client(agent_socket(here.runtime, here.settings)))
-        assert client is not None
-        self._client: AgentClient = client
-        self._settings = here.settings
-        client.listen(Topic.WORK)
+        serve(test, Agent(here, SystemClock(), environment=quiet(here.settings), ring=StandInKeyRing()))
+        self._client, self._settings = connect(test, here, Topic.WORK), here.settings
 
     def _job(self) -> Job:
         return load_jobs(self._settings)[0]

@@ -3,7 +3,6 @@ it."""
 
 from __future__ import annotations
 
-import contextlib
 import json
 import threading
 from typing import Any, TypeVar
@@ -17,13 +16,12 @@ from good_tide.core.progress import Steering, WorkKind
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.workplace import Workplace, load_jobs, remove_job, save_job
 from good_tide.protocol.agent_calls import HistoryChanged, Overview, ReadOverview, StandingsChanged, WorkEnded
-from good_tide.protocol.client import AgentClient, agent_client
+from good_tide.protocol.client import agent_client
 from good_tide.protocol.contract import Call, JobCall, Note, Topic
 from good_tide.protocol.history_calls import PinSnapshot, ReadGaps
 from good_tide.protocol.journal_calls import ExportJournal, ReadJournal, WriteReport
 from good_tide.protocol.schedule_calls import LookNow, TakeSnapshot
 from good_tide.protocol.setup_calls import OpenToRead
-from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.store_calls import (
     CarryHistory,
     DropStore,
@@ -39,6 +37,7 @@ from good_tide.protocol.store_calls import (
     ReleaseSnapshots,
     StoreCall,
 )
+from tests.support.agents import connect, serve
 from tests.support.base import (
     BY_HAND,
     CHEAP,
@@ -66,17 +65,9 @@ class HandlersTest(GoodTideTest):
         self.place = str(self.folder / "store")
         save_job(self.settings, self.job("Office"))
         here = Workplace(self.cache, self.state, self.folder, self.settings, self.folder / "run", MACHINE)
-        self.agent = Agent(here, SetClock(Nanoseconds(T0 + 5 * HOUR)), environment=quiet(self.settings))
-        thread = threading.Thread(target=self.agent.run)
-        thread.start()
-        self.addCleanup(thread.join)
-        self.addCleanup(self.agent.end)
-        context = contextlib.ExitStack()
-        self.addCleanup(context.close)
-        client = context.enter_context(agent_client(agent_socket(here.runtime, self.settings)))
-        assert client is not None
-        self.client: AgentClient = client
-        client.listen(*Topic)
+        clock = SetClock(Nanoseconds(T0 + 5 * HOUR))
+        self.agent = serve(self, Agent(here, clock, environment=quiet(self.settings)))
+        self.client = connect(self, here, *Topic)
         self.pier = self.store.header.store
         self.overview()
 

@@ -14,8 +14,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
-import hypothesis
-
 from good_tide.core.clock import SECOND, Clock, SetClock
 from good_tide.core.identifiers import JobId, MachineId, Nanoseconds
 from good_tide.core.progress import Control, Silent
@@ -37,11 +35,6 @@ from good_tide.storage.header import NewStore
 from good_tide.storage.store import Store
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
-
-hypothesis.settings.register_profile(
-    "steady", deadline=None, suppress_health_check=list(hypothesis.HealthCheck), derandomize=True
-)
-hypothesis.settings.load_profile("steady")
 
 BY_HAND = Rhythm(rules=())
 """For tests that are not about the rhythm: nothing runs by itself."""

@@ -154,7 +154,7 @@ class JobSession:
 
     def _catches_up(self) -> bool:
         """Whether so much history is unseen that it is read in a thread of its own; begins that."""
-        if self._reader is not None and self._reader.is_alive():
+        if self._is_reading():
             return True
         store, catalog = self._opened()
         if unseen_snapshots(store, catalog) < _LONG_HISTORY:
@@ -170,9 +170,15 @@ class JobSession:
                 self.damage = [str(error)]
             self._caught_up()
 
-        self._reader = threading.Thread(target=read, name="history", daemon=True)
-        self._reader.start()
+        with self._lock:
+            if not self._is_reading():
+                self._reader = threading.Thread(target=read, name="history", daemon=True)
+                self._reader.start()
         return True
+
+    def _is_reading(self) -> bool:
+        with self._lock:
+            return self._reader is not None and self._reader.is_alive()
 
     def unlock(self, passphrase: str) -> StoreId:
         """Open the store that is looked into with a passphrase. Returns its id.

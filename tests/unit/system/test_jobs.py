@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from good_tide.core.clock import SetClock
+from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
@@ -188,15 +188,14 @@ class JobFileTest(GoodTideTest):
         records = RunRecords(state)
         self.assertEqual(set(json.loads((state / "rhythm.json").read_text())["books"]), {office, lights})
         self.assertTrue(all(records.record(job) for job in (office, lights)))
-        journal = Journal(state, SetClock(Nanoseconds(T0)))
+        journal = Journal(state, SetClock(Nanoseconds(1_795_722_000 * SECOND)))
         self.addCleanup(journal.close)
         self.assertEqual(
             [(one.path, one.runs) for one in journal.left_out(office)], [(b"/home/ada/Letters", 2)]
         )
         self.assertFalse(journal.is_news(f"{lights}/failing"), "it was told already")
         self.assertFalse(journal.is_news(f"store/{office}/Pier/The disk is full"))
+        self.assertFalse(journal.is_news(f"watch/{lights}"))
+        self.assertTrue(journal.is_news(f"watch/{office}"), "it never was")
         self.assertEqual([run.name for run in journal.runs(lights)], ["Lights"] * 3)
-        status = json.loads(program("status", "--json").stdout)
-        self.assertEqual(
-            {job["job"]: job["state"] for job in status["jobs"]}, {"Lights": "paused", "Office": "paused"}
-        )
+        self.assertEqual(records.paused_until, 1_795_729_190_239_917_016)

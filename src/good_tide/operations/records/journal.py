@@ -28,6 +28,18 @@ _MOST_EVENTS, _MOST_RUNS = 10_000, 20_000
 _MOST_LEFT_OUT = 500
 _TRIM_EVERY = 200
 _BUSY_SECONDS = 10.0
+_TOLD_KINDS = (
+    "bounds/",
+    "holding-full/",
+    "ladder/",
+    "prime/",
+    "report/",
+    "report-failed/",
+    "store/",
+    "watch/",
+    "",
+)
+"""What stands before the job in keys of what was told."""
 _TOLD_AGAIN = 24 * 3600 * SECOND
 
 _SCHEMA = """
@@ -186,10 +198,14 @@ class Journal:
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             for table in (*_NAMED, "left_out"):
                 db.execute(f"UPDATE OR REPLACE {table} SET job = ? WHERE job = ?", (job, name))
-            db.execute(
-                "UPDATE OR REPLACE told SET key = ? || substr(key, ?) WHERE substr(key, 1, ?) = ?",
-                (job, len(name) + 1, len(name) + 1, f"{name}/"),
-            )
+            for (key,) in db.execute("SELECT key FROM told").fetchall():
+                for kind in _TOLD_KINDS:
+                    rest = key.removeprefix(f"{kind}{name}")
+                    if rest != key and rest[:1] in ("", "/"):
+                        db.execute(
+                            "UPDATE OR REPLACE told SET key = ? WHERE key = ?", (f"{kind}{job}{rest}", key)
+                        )
+                        break
 
     def _rows(self, query: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         """The rows of a query; none where the journal cannot be read, which ``events`` tells."""

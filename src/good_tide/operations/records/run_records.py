@@ -7,7 +7,10 @@ changed.
 from __future__ import annotations
 
 import contextlib
+import fcntl
+import os
 import threading
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -64,39 +67,58 @@ class RunRecords:
             info = self._path.stat()
             self._stamp = (info.st_mtime_ns, info.st_ino)
 
+    @contextlib.contextmanager
+    def _changing(self) -> Iterator[_Records]:
+        """Everything, to be changed: no other thread or process changes it meanwhile, as far as the disk
+        takes a lock. Written if it is another one after."""
+        with self._lock, contextlib.ExitStack() as held:
+            with contextlib.suppress(OSError):
+                self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                lock = self._path.with_suffix(".lock")
+                handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+                held.callback(os.close, handle)
+                fcntl.flock(handle, fcntl.LOCK_EX)
+            records = self._read()
+            before = msgspec.json.encode(records)
+            yield records
+            if msgspec.json.encode(records) != before:
+                self._write()
+
     def record(self, job: JobId) -> JobRecord | None:
         """A job's record, None for one that is new."""
         with self._lock:
             return self._read().jobs.get(job)
 
+    def update(self, job: JobId, change: Callable[[JobRecord | None], JobRecord]) -> JobRecord:
+        """Keep a job's record as it becomes by a change of what it is now. Returns it."""
+        with self._changing() as records:
+            made = records.jobs[job] = change(records.jobs.get(job))
+            return made
+
     def keep(self, job: JobId, record: JobRecord) -> None:
         """Keep a job's record."""
-        with self._lock:
-            if self._read().jobs.get(job) != record:
-                self._records.jobs[job] = record
-                self._write()
+        self.update(job, lambda known: record)
 
     def forget(self, jobs: set[JobId]) -> None:
         """Forget all jobs but these."""
         with self._lock:
-            records = self._read()
-            if set(records.jobs) - jobs or set(records.away) - jobs:
-                records.jobs = {name: record for name, record in records.jobs.items() if name in jobs}
-                records.away = {name: since for name, since in records.away.items() if name in jobs}
-                self._write()
+            known = self._read()
+            if not (set(known.jobs) | set(known.away)) - jobs:
+                return
+        with self._changing() as records:
+            records.jobs = {name: record for name, record in records.jobs.items() if name in jobs}
+            records.away = {name: since for name, since in records.away.items() if name in jobs}
 
     def take_over(self, name: str, job: JobId) -> None:
         """What was kept under a job's name, by a version that knew no identities, is kept under its
         identity."""
         called = JobId(name)
-        with self._lock:
-            records = self._read()
+        with self._changing() as records:
             if called in records.jobs:
                 records.jobs[job] = records.jobs.pop(called)
             for kept in (records.away, records.reported):
                 if called in kept:
                     kept[job] = kept.pop(called)
-            self._write()
 
     @property
     def paused_until(self) -> int:
@@ -106,9 +128,8 @@ class RunRecords:
 
     def pause(self, until: int) -> None:
         """Let nothing run by itself until a moment; 0: go on."""
-        with self._lock:
-            self._read().paused_until = until
-            self._write()
+        with self._changing() as records:
+            records.paused_until = until
 
     def reported(self, job: JobId) -> int:
         """When a job's last report was sent; 0: never."""
@@ -117,9 +138,8 @@ class RunRecords:
 
     def note_reported(self, job: JobId, when: int) -> None:
         """Note that a report was sent."""
-        with self._lock:
-            self._read().reported[job] = when
-            self._write()
+        with self._changing() as records:
+            records.reported[job] = when
 
     def swept(self, store: StoreId) -> int:
         """When this machine last swept a store; 0: never."""
@@ -133,18 +153,15 @@ class RunRecords:
 
     def note_released(self, store: StoreId) -> None:
         """Note that something of a store was released."""
-        with self._lock:
-            if store not in self._read().released:
-                self._records.released.append(store)
-                self._write()
+        with self._changing() as records:
+            if store not in records.released:
+                records.released.append(store)
 
     def note_swept(self, store: StoreId, when: int, waits: bool) -> None:
         """Note that a store was swept; ``waits``: part of what was released could not be given back yet."""
-        with self._lock:
-            records = self._read()
+        with self._changing() as records:
             records.swept[store] = when
             records.released = [one for one in records.released if one != store or waits]
-            self._write()
 
     def away_since(self, job: JobId) -> int:
         """Since when a job's disk is away; 0: it is here."""
@@ -153,9 +170,10 @@ class RunRecords:
 
     def note_away(self, job: JobId, since: int) -> None:
         """Note that a job's disk is away since a moment; 0: it is here."""
-        with self._lock:
-            if self._read().away.get(job, 0) != since:
-                self._records.away[job] = since
-                if not since:
-                    del self._records.away[job]
-                self._write()
+        if self.away_since(job) == since:
+            return
+        with self._changing() as records:
+            if since:
+                records.away[job] = since
+            else:
+                records.away.pop(job, None)

@@ -3,6 +3,8 @@ journal."""
 
 from __future__ import annotations
 
+from functools import partial
+
 from good_tide.core import planning
 from good_tide.core.errors import GoodTideError, StoppedError
 from good_tide.core.planning import JobRecord, Occasion
@@ -26,26 +28,26 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
     standings = Standings(context)
     before = standings.record(job)
     began = clock.now()
-    context.records.keep(job.id, planning.began(before, began))
+    context.records.update(job.id, lambda known: planning.began(known or before, began))
     try:
         bounds.before_run(stores, steps.control)
         taken = take_snapshot(context, stores, steps)
     except StoppedError:
-        record = standings.record(job)
-        if record.begun == began:  # it was not given up before
-            context.records.keep(job.id, planning.ended(record, began, False))
+        if not _given_up(context, job, began):
+            context.records.update(job.id, lambda known: planning.ended(known or before, began, False))
         raise
     except GoodTideError as error:
-        _failed(context, job, before, error)
+        if not _given_up(context, job, began):
+            _failed(context, job, error)
         raise
     done = [one for one in taken if one.snapshot is not None]
     failed = [(one.ref.called, one.error) for one in taken if one.error is not None]
     if not done:
-        _failed(context, job, before, failed[0][1])
+        if not _given_up(context, job, began):
+            _failed(context, job, failed[0][1])
         return taken
-    context.records.keep(
-        job.id, planning.ended(standings.record(job), began, any(not one.held for one in done))
-    )
+    into_disk = any(not one.held for one in done)
+    context.records.update(job.id, lambda known: planning.ended(known or before, began, into_disk))
     for name, fault in failed:
         if context.journal.is_news(f"store/{job.id}/{name}/{fault.what}"):
             context.journal.add(
@@ -67,8 +69,17 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
     return taken
 
 
-def _failed(context: Context, job: Job, before: JobRecord, error: GoodTideError) -> None:
-    context.records.keep(job.id, planning.failed(before, context.clock.now(), error.what, error.advice))
+def _given_up(context: Context, job: Job, began: int) -> bool:
+    """Whether a run that began at a moment was given up meanwhile, and noted as one that failed."""
+    record = context.records.record(job.id)
+    return record is not None and record.begun != began
+
+
+def _failed(context: Context, job: Job, error: GoodTideError) -> None:
+    before, now = Standings(context).record(job), context.clock.now()
+    context.records.update(
+        job.id, lambda known: planning.failed(known or before, now, error.what, error.advice)
+    )
     if not before.failures or before.error != error.what:
         context.journal.add(
             "trouble",
@@ -82,7 +93,11 @@ def _failed(context: Context, job: Job, before: JobRecord, error: GoodTideError)
 
 def hung(context: Context, job: Job, error: GoodTideError) -> None:
     """A run was given up, as a disk does not answer: it counts as one that failed."""
-    _failed(context, job, Standings(context).record(job), error)
+    _failed(context, job, error)
+
+
+def _cut_off(before: JobRecord, known: JobRecord | None) -> JobRecord:
+    return planning.cut_off(known or before)
 
 
 def cut_off_runs(context: Context, jobs: list[Job]) -> None:
@@ -91,7 +106,7 @@ def cut_off_runs(context: Context, jobs: list[Job]) -> None:
     for job in jobs:
         record = context.records.record(job.id)
         if record is not None and record.begun:
-            context.records.keep(job.id, planning.cut_off(record))
+            context.records.update(job.id, partial(_cut_off, record))
             context.journal.add(
                 "note",
                 job,

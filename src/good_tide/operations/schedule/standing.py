@@ -73,12 +73,11 @@ class Standings:
     def record(self, job: Job) -> JobRecord:
         """The job's record; a new job's begins with its newest snapshot, so that an hour that was served is
         not served again."""
-        known = self._records.record(job.id)
-        if known is None:
-            known = JobRecord(served=self._last(job)[0])
-        known = after_clock(known, self._clock.now())
-        self._records.keep(job.id, known)
-        return known
+        known, now = self._records.record(job.id), self._clock.now()
+        first = known if known is not None else JobRecord(served=self._last(job)[0])
+        if known is not None and after_clock(known, now) == known:
+            return known
+        return self._records.update(job.id, lambda known: after_clock(known or first, now))
 
     def place_now(self, ref: StoreRef) -> StorePlace | None:
         """Where a store is now, None while its disk is away."""

@@ -1,4 +1,4 @@
-"""Commands that bring things back, and that check whether they could."""
+"""Commands that bring things back."""
 
 from __future__ import annotations
 
@@ -19,11 +19,10 @@ from good_tide.cli.output import named_snapshot, path_fields, print_json, say, s
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing
-from good_tide.core.words import count_words, size_words
+from good_tide.core.words import size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.integrity.verify import affected_words, verify
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
@@ -191,46 +190,3 @@ def undo_command(where: StorePlace, passphrase_file: Path | None, set_aside: Pat
         for path in report.kept:
             say(f"Left as it is, because it was changed since: {show_path(path)}")
     return output.WITH_GAPS if report.kept else output.DONE
-
-
-@click.command("verify")
-@store_option
-@click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
-@progress_option
-@json_option
-def verify_command(
-    where: StorePlace, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
-) -> int:
-    """Check that everything in a store is there and whole."""
-    store = opened(this_context(), where, passphrase_file)
-    with output.steered(progress, as_json) as steering:
-        report = verify(store, read_all, steering)
-    if as_json:
-        damage = [
-            {"file": one.file, "what": one.what, "affects": affected_words(one)} for one in report.damage
-        ]
-        print_json(
-            {
-                "ok": report.ok,
-                "packs": report.packs,
-                "chunks": report.chunks,
-                "bytes_read": report.bytes_read,
-                "damage": damage,
-                "notes": report.notes,
-            }
-        )
-    elif report.ok:
-        say(
-            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')},"
-            f" {size_words(report.bytes_read)} read."
-        )
-        for note in report.notes:
-            say(f"Note: {note}.")
-        if not read_all:
-            say("The contents of files were not read; --read-all does that.")
-    else:
-        for one in report.damage:
-            say(f"{one.file}: {one.what}")
-            for path in affected_words(one):
-                say(f"    affects {path}")
-    return output.DONE if report.ok else output.DAMAGED

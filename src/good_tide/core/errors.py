@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import enum
 import errno
 
 
@@ -45,15 +46,44 @@ class WrongPassphraseError(PlaceError):
     """No slot of the store opens with what was given."""
 
 
+class Harm(enum.StrEnum):
+    """In what way a store file is damaged."""
+
+    CHANGED = "changed"
+    """Its bytes are not those that were written."""
+    MISSING = "missing"
+    """It is not there."""
+    UNREADABLE = "unreadable"
+    """The disk does not give its bytes, or does not permit it."""
+
+    @property
+    def advice(self) -> str:
+        """What to do about it."""
+        return _ADVICE[self]
+
+
+_ADVICE = {
+    Harm.CHANGED: "Run “good-tide repair” on this store; it mends what can be mended and names the rest",
+    Harm.MISSING: "See whether somebody has moved or deleted it, and bring it back if so; otherwise run"
+    " “good-tide repair” on this store",
+    Harm.UNREADABLE: "The disk has a bad place, or does not permit reading: check the disk, then run"
+    " “good-tide repair” on this store",
+}
+
+
 class DamageError(GoodTideError):
     """Something read from a store is not what was written there.
 
+    :param advice: what to do; that of ``harm`` if not given.
     :param file: the store file concerned, relative to the store; empty when not known.
     """
 
-    def __init__(self, what: str, advice: str = "", file: str = "") -> None:
-        super().__init__(what, advice)
+    def __init__(
+        self, what: str, advice: str | None = None, file: str = "", harm: Harm = Harm.CHANGED
+    ) -> None:
+        super().__init__(what, harm.advice if advice is None and file else advice or "")
         self.file = file
+        self.harm = harm
 
 
 class StoppedError(GoodTideError):

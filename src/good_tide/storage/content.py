@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from good_tide.core.entries import ExtentLike
+from good_tide.core.entries import Entry, ExtentLike
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.crypto.seals import SMALL_PREFIX, StoreKeys
 from good_tide.storage.chunker import Chunker
@@ -220,6 +220,11 @@ class FileStreamer:
 
 def _nothing() -> None:
     """Bytes of their own need no giving back."""
+
+
+def content_ids(entry: Entry) -> bytes:
+    """The identities of the chunks that a file's content lies in, one after the other."""
+    return b"".join(extent.chunk for extent in entry.extents if extent.chunk is not None)
 
 
 def read_whole(store_read: Callable[[ChunkId], bytes], extents: Sequence[ExtentLike], limit: int) -> bytes:

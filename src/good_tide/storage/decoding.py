@@ -22,4 +22,4 @@ def unpacked(data: bytes, kind: type[Value], file: str, what: str) -> Value:
     try:
         return msgspec.msgpack.decode(data, type=kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
-        raise DamageError(f"{file} is not {what}", "Run verify on this store", file) from error
+        raise DamageError(f"{file} is not {what}", file=file) from error

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import msgspec
 
-from good_tide.core.errors import NotInPlaceError
+from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, PackId
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
@@ -21,11 +21,14 @@ _PackName = Annotated[bytes, msgspec.Meta(min_length=NAME_BYTES, max_length=NAME
 def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
     """All doomed lists by their names. One that vanishes meanwhile was carried out.
 
+    One that cannot be read is passed over: whoever writes does not say that it is heeded, so that no sweep
+    carries it out, even one that can read it.
+
     Raises:
-        DamageError: a list cannot be read; nobody may write or sweep before it is known what it says.
+        PlaceError: the disk gives nothing any more.
     """
     found: dict[str, frozenset[PackId]] = {}
-    for name in store.place.names(DOOMED_FOLDER):
+    for name in store.own_names(DOOMED_FOLDER):
         file = f"{DOOMED_FOLDER}/{name}"
         try:
             packs = unpacked(
@@ -34,6 +37,8 @@ def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
             found[name] = frozenset(PackId(pack) for pack in packs)
         except NotInPlaceError:
             continue
+        except DamageError as error:
+            store.damage.note(error)
     return found
 
 

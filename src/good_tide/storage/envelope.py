@@ -23,6 +23,7 @@ class FileKind(enum.IntEnum):
     STATUS = 4
     DOOMED = 5
     PIN = 6
+    DAMAGE = 7
 
     @property
     def word(self) -> str:
@@ -35,7 +36,12 @@ class FileKind(enum.IntEnum):
         return _LIMITS.get(self, 1 << 20)
 
 
-_LIMITS = {FileKind.INDEX: 1 << 30, FileKind.SNAPSHOT: 1 << 27, FileKind.DOOMED: 1 << 27}
+_LIMITS = {
+    FileKind.INDEX: 1 << 30,
+    FileKind.SNAPSHOT: 1 << 27,
+    FileKind.DOOMED: 1 << 27,
+    FileKind.DAMAGE: 1 << 27,
+}
 
 
 def head(kind: FileKind, encrypted: bool) -> bytes:
@@ -60,7 +66,7 @@ def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> None:
             f"{file} was written by a newer version of Good Tide", "Install that version to use this store"
         )
     if data[:HEAD_BYTES] != head(kind, encrypted):
-        raise DamageError(f"{file} does not begin as a store file must", "Run verify on this store", file)
+        raise DamageError(f"{file} does not begin as a store file must", file=file)
 
 
 def seal_new(keys: StoreKeys, kind: FileKind, plain: bytes) -> tuple[bytes, bytes]:
@@ -90,4 +96,4 @@ def open_whole(keys: StoreKeys, kind: FileKind, name: bytes, data: bytes, file: 
         body = keys.opener(kind.word, name).open(0, data[HEAD_BYTES:], data[:HEAD_BYTES])
         return unsqueezed(body, kind.limit)
     except DamageError as error:
-        raise DamageError(f"{file} is damaged: {error.what}", "Run verify on this store", file) from error
+        raise DamageError(f"{file} is damaged: {error.what}", file=file) from error

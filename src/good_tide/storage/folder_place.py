@@ -128,9 +128,7 @@ class LocalPlace:
                 rest = max(0, info.st_size - offset)
                 wanted = rest if length is None else min(length, rest)
                 if wanted > READ_LIMIT:
-                    raise DamageError(
-                        f"{name} is larger than any file that is read whole", "Run verify on this store", name
-                    )
+                    raise DamageError(f"{name} is larger than any file that is read whole", file=name)
                 return _read_fully(handle, offset, wanted)
             finally:
                 os.close(handle)

@@ -16,7 +16,7 @@ from pathlib import Path
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
-from good_tide.core.identifiers import ChunkId, SnapshotId
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
 from good_tide.crypto.seals import StoreKeys
@@ -80,6 +80,9 @@ class HoldingArea(Store):
 
     def has(self, identity: ChunkId) -> bool:
         return identity in self.index or (not self._priming and identity in self.there)
+
+    def indexes(self) -> list[ChunkIndex]:
+        return [self.index, self.there]
 
     def held_names(self) -> list[SnapshotId]:
         """Names of the snapshots that wait for the disk."""
@@ -171,13 +174,11 @@ class HoldingArea(Store):
         store.refresh()
         lists = read_doomed(store)
         avoided = frozenset().union(*lists.values())
-        tables = [table for table in store.index.packs() if table.pack not in avoided]
-        standing, known, old = (
-            {table.pack for table in tables},
-            self.there.tables,
-            self.place.names(_THERE_FOLDER),
-        )
-        stale = any(pack not in standing for pack in known)
+        store.notice_missing()
+        tables = [whole_part(store, table) for table in store.index.packs() if table.pack not in avoided]
+        standing = {table.pack: len(table) for table in tables}
+        known, old = self.there.tables, self.place.names(_THERE_FOLDER)
+        stale = any(standing.get(pack) != len(table) for pack, table in known.items())
         fresh = tables if stale else [table for table in tables if table.pack not in known]
         if fresh:
             self.write_sealed(FileKind.INDEX, _THERE_FOLDER, encode_tables(fresh), _OWNER)
@@ -294,6 +295,25 @@ class HoldingArea(Store):
                 else:
                     needed.update(extent.chunk for extent in entry.extents if extent.chunk is not None)
         return needed
+
+
+def whole_part(store: Store, table: PackTable) -> PackTable:
+    """A table without the chunks that are known to be damaged; it is good for their identities only."""
+    if table.pack not in store.damage.packs:
+        return table
+    whole = [number for number in range(len(table)) if not store.damage.is_bad(table.pack, number)]
+
+    def rows(column: bytes, width: int) -> bytes:
+        return b"".join(column[number * width : (number + 1) * width] for number in whole)
+
+    return PackTable(
+        table.pack,
+        table.holds,
+        rows(table.ids, CHUNK_ID_BYTES),
+        rows(table.stored, 4),
+        rows(table.plain, 4),
+        rows(table.squeezed, 1),
+    )
 
 
 def copy_slots(place: Place, root: Path) -> None:

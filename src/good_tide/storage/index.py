@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 import msgspec
@@ -100,27 +100,47 @@ class ChunkIndex:
             self._sorted = _Sorted(known.merged + len(fresh), all_keys[order], all_rows[order])
             return self._sorted
 
-    def find(self, identity: ChunkId, avoided: frozenset[PackId] = frozenset()) -> Location | None:
-        """Where a chunk lies, but for the packs ``avoided``; or None."""
+    def locations(self, identity: ChunkId) -> Iterator[Location]:
+        """Every place where a chunk lies."""
         _, keys, rows = self._merged()
         key = np.uint64(int.from_bytes(identity[:8], "big"))
         at = int(np.searchsorted(keys, key))
         while at < len(keys) and keys[at] == key:
             table_number, number = rows[at].tolist()
             table = self._order[table_number]
-            if (
-                table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity
-                and table.pack not in avoided
-            ):
-                return _location(table, number)
+            if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity:
+                yield location_in(table, number)
             at += 1
+
+    def find(
+        self,
+        identity: ChunkId,
+        avoided: frozenset[PackId] = frozenset(),
+        is_bad: Callable[[PackId, int], bool] | None = None,
+    ) -> Location | None:
+        """Where a chunk lies, but for the packs ``avoided`` and where ``is_bad`` says that it is damaged; or
+        None."""
+        for found in self.locations(identity):
+            if found.pack not in avoided and not (is_bad is not None and is_bad(found.pack, found.number)):
+                return found
         return None
+
+    def known(self, keys: NDArray[np.uint64]) -> NDArray[np.bool_]:
+        """For keys of chunks (the first eight bytes of their identities, big-endian) whether each lies
+        anywhere."""
+        own = self._merged().keys
+        if not len(own):
+            return np.zeros(len(keys), dtype=bool)
+        at: NDArray[np.intp] = np.minimum(np.searchsorted(own, keys), len(own) - 1)
+        found: NDArray[np.bool_] = own[at] == keys
+        return found
 
     def __contains__(self, identity: ChunkId) -> bool:
         return self.find(identity) is not None
 
 
-def _location(table: PackTable, number: int) -> Location:
+def location_in(table: PackTable, number: int) -> Location:
+    """Where a chunk of a pack lies, by its number."""
     at = slice(number * 4, number * 4 + 4)
     stored = np.frombuffer(table.stored, dtype="<u4", count=number)
     return Location(

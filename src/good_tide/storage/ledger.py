@@ -29,7 +29,7 @@ from good_tide.core.ledger import EVENT, ROW, Numbers, Reckoning, Rows, applied,
 from good_tide.core.pages import Page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.storage.needs import Keys, all_snapshots, keys_of
+from good_tide.storage.chunk_keys import Keys, keys_of
 from good_tide.storage.store import Store
 
 _VERSION = 1
@@ -65,22 +65,23 @@ class _Heading(msgspec.Struct):
 
 
 class Ledger:
-    """The ledger of an open store, brought up to date when it is made.
+    """The ledger of an open store, brought up to date when it is made. What cannot be read is not in it.
 
     :param file: the local file; written anew when something changed.
 
     Raises:
-        DamageError: a snapshot or a listing cannot be read.
         StoppedError: the person stopped it.
     """
 
     def __init__(self, file: Path, store: Store, control: Control) -> None:
         self._store, self._control = store, control
         self._labels: dict[Label, int] = {}
+        self._partial = False
+        """Whether listings could not be read: what they name is missing, and the file is not written."""
         self._chains: list[_Chain] = []
         self._rows: Rows = np.empty(0, dtype=ROW)
         self._read(file)
-        if self._update(all_snapshots(store)):
+        if self._update(store.snapshots()[0]) and not self._partial:
             with contextlib.suppress(OSError):  # a cache: where it cannot be kept it is made again
                 self._write(file)
         self._reckoning: Reckoning | None = None
@@ -171,6 +172,7 @@ class Ledger:
             if changes.size > _MOST_EVENTS:
                 self._rows = applied(self._rows, changes.events())
         self._rows = applied(self._rows, changes.events())
+        self._partial = self._partial or bool(changes.unread)
         chain.names += [snapshot.id for snapshot in snapshots]
 
     @property
@@ -247,6 +249,8 @@ class _Changes:
         self._moved: dict[tuple[int, int], int] = {}
         self.size = 0
         """Events that wait to be applied."""
+        self.unread: set[int] = set()
+        """Keys of pages that could not be read when they were first referred to."""
 
     def events(self) -> Rows:
         """What changed since this was last asked."""
@@ -300,9 +304,20 @@ class _Changes:
             pages[node] = before + sign
             moved[node] = moved.get(node, 0) + sign
             if before == (0 if sign > 0 else 1):
-                self._contents(self._store.page(page), root, inside, sign, waiting)
+                self._page(page, root, inside, sign, waiting)
                 if sign < 0:
                     del pages[node]
+
+    def _page(self, page: ChunkId, root: bytes, inside: bytes, sign: int, waiting: list[_Place]) -> None:
+        """What a page refers to; nothing if it cannot be read when it is first referred to."""
+        key = int.from_bytes(page[:8], "big")
+        try:
+            if sign > 0 or key not in self.unread:
+                self._contents(self._store.page(page), root, inside, sign, waiting)
+        except DamageError:
+            if sign < 0:
+                raise
+            self.unread.add(key)
 
     def _contents(self, page: Page, root: bytes, inside: bytes, sign: int, waiting: list[_Place]) -> None:
         folders = page.sub_folders()

@@ -1,8 +1,7 @@
 """Which chunks snapshots need, and where those lie: for the sweep, and for what would be gained if some
 snapshots went.
 
-Chunks are told apart by the first eight bytes of their identities: of a million, two are the same once in
-10^7 stores, and both are then taken for needed.
+Chunks are told apart by their keys (``chunk_keys``); two with the same are both taken for needed.
 """
 
 from __future__ import annotations
@@ -12,32 +11,40 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
+from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.storage.packs import PackTable
+from good_tide.storage.chunk_keys import Keys, keys_of
+from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.store import Store
 
-Keys = NDArray[np.uint64]
 _BATCH_BYTES = 32 * 1024 * 1024
 
 
 def all_snapshots(store: Store) -> list[Snapshot]:
-    """All snapshots of a store; every one must be readable.
+    """All snapshots of a store; every one must be readable, but for those that are known to be lost for good.
 
     Raises:
         DamageError: one is not: it is not known what it needs.
     """
+    store.damage.refresh()
     found, damage = store.snapshots()
-    if damage or len(found) < len(store.snapshot_ids()):
-        raise damage[0] if damage else DamageError("A snapshot cannot be read", "Run verify on this store")
+    known = store.damage.files
+    for error in damage:
+        if error.file not in known or not known[error.file].lost:
+            raise error
     return found
+
+
+def known_lost(store: Store) -> frozenset[ChunkId]:
+    """Chunks that lie nowhere whole, and of which repair has found that they are lost for good."""
+    final = {pack for pack in store.damage.packs if store.damage.files[pack_file(pack)].lost}
+    return store.lost_chunks(final) if final else frozenset()
 
 
 def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -> Keys:
     """Keys of all chunks that snapshots need, rising: contents, and pages of listings. Each page is read
-    once.
+    once; of those that are known to be lost for good nobody needs what they named.
 
     Raises:
         DamageError: a listing cannot be read.
@@ -45,7 +52,8 @@ def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -
     keys = np.empty(0, dtype=np.uint64)
     parts: list[bytes] = []
     size = 0
-    seen: set[ChunkId] = set()
+    lost = known_lost(store)
+    seen: set[ChunkId] = set(lost)
     for number, snapshot in enumerate(snapshots):
         control.checkpoint()
         control.report(Progress("Marking", number))
@@ -67,19 +75,21 @@ def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -
     return np.union1d(keys, keys_of(b"".join(parts)))
 
 
-def keys_of(identities: bytes) -> Keys:
-    """The keys of identities that lie one after the other."""
-    return np.frombuffer(identities, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
-
-
 def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.bool_]]]:
     """For each pack which of its chunks are among the needed. Of a chunk that lies in several packs, all
-    copies are."""
+    copies are, but for damaged ones of which there is a whole one, or of which it is known that there is no
+    other."""
     found = []
+    lost = known_lost(store)
     for table in list(store.index.packs()):
         keys = keys_of(table.ids)
         at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
-        found.append((table, needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)))
+        live = needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)
+        if table.pack in store.damage.packs:
+            for number, identity in enumerate(table.chunk_ids()):
+                if store.damage.is_bad(table.pack, number):
+                    live[number] &= identity not in lost and not store.has_all(identity)
+        found.append((table, live))
     return found
 
 

@@ -76,6 +76,10 @@ class PackTable(msgspec.Struct, frozen=True):
         stored = np.frombuffer(self.stored, dtype="<u4").astype(np.int64)
         return np.cumsum(stored) - stored + HEAD_BYTES
 
+    def stored_length(self, number: int) -> int:
+        """Sealed bytes of a chunk."""
+        return int.from_bytes(self.stored[4 * number : 4 * number + 4], "little")
+
     def chunk_ids(self) -> Iterator[ChunkId]:
         """The chunks' identities in order."""
         for at in range(0, len(self.ids), CHUNK_ID_BYTES):
@@ -192,16 +196,16 @@ def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
     length = int.from_bytes(foot[:4], "little")
     begin = size - _FOOT_BYTES - length
     if foot[4:] != _FOOT or begin < HEAD_BYTES or length > _TABLE_LIMIT:
-        raise DamageError(f"{file} does not end as a pack must", "Run verify on this store", file)
+        raise DamageError(f"{file} does not end as a pack must", file=file)
     seal = keys.opener(FileKind.PACK.word, pack)
     try:
         body = seal.open(_TABLE_NUMBER, place.read(file, begin, length), begin.to_bytes(8, "little"))
         plain = unsqueezed(body, _TABLE_LIMIT)
         table = unpacked(plain, PackTable, file, "a table").checked()
     except DamageError as error:
-        raise DamageError(f"The table of {file} is damaged", "Run verify on this store", file) from error
+        raise DamageError(f"The table of {file} is damaged", file=file) from error
     if table.pack != pack or (len(table) and int(table.offsets()[-1]) > begin):
-        raise DamageError(f"The table of {file} belongs to another pack", "Run verify on this store", file)
+        raise DamageError(f"The table of {file} belongs to another pack", file=file)
     return table
 
 
@@ -247,11 +251,7 @@ def open_chunk(
         )
         plain = expand(body, plain_length) if squeezed else body
     except DamageError as error:
-        raise DamageError(
-            f"A chunk in {pack_file(pack)} is damaged", "Run verify on this store", pack_file(pack)
-        ) from error
+        raise DamageError(f"A chunk in {pack_file(pack)} is damaged", file=pack_file(pack)) from error
     if len(plain) != plain_length or keys.chunk_id(plain) != identity:
-        raise DamageError(
-            f"A chunk in {pack_file(pack)} is not what it was", "Run verify on this store", pack_file(pack)
-        )
+        raise DamageError(f"A chunk in {pack_file(pack)} is not what it was", file=pack_file(pack))
     return plain

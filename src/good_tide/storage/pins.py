@@ -3,6 +3,8 @@ that every machine heeds it."""
 
 from __future__ import annotations
 
+import contextlib
+
 import msgspec
 
 from good_tide.core.errors import NotInPlaceError, PersonError
@@ -12,7 +14,7 @@ from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store, file_name_bytes
 
 LONGEST_LABEL = 200
-_FOLDER = "pins"
+PIN_FOLDER = "pins"
 _OWNER = "pin-"
 
 
@@ -30,15 +32,22 @@ def read_pins(store: Store) -> dict[str, Pin]:
         DamageError: one cannot be read; nothing may be released before it is known what it says.
     """
     found = {}
-    for name in store.place.names(_FOLDER):
-        file = f"{_FOLDER}/{name}"
-        try:
-            known = unpacked(store.read_sealed(FileKind.PIN, file), Pin, file, "a pin")
-            file_name_bytes(known.snapshot, file)
-            found[name] = known
-        except NotInPlaceError:
-            continue
+    for name in store.own_names(PIN_FOLDER):
+        with contextlib.suppress(NotInPlaceError):
+            found[name] = read_pin(store, name)
     return found
+
+
+def read_pin(store: Store, name: str) -> Pin:
+    """The pin of a file of this name.
+
+    Raises:
+        DamageError: it cannot be read. NotInPlaceError: it has gone.
+    """
+    file = f"{PIN_FOLDER}/{name}"
+    known = unpacked(store.read_sealed(FileKind.PIN, file), Pin, file, "a pin")
+    file_name_bytes(known.snapshot, file)
+    return known
 
 
 def pin(store: Store, snapshot: SnapshotId, label: str = "") -> None:
@@ -53,14 +62,14 @@ def pin(store: Store, snapshot: SnapshotId, label: str = "") -> None:
             f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}"
         )
     before = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
-    store.write_sealed(FileKind.PIN, _FOLDER, msgspec.msgpack.encode(Pin(snapshot, label)), _OWNER)
+    store.write_sealed(FileKind.PIN, PIN_FOLDER, msgspec.msgpack.encode(Pin(snapshot, label)), _OWNER)
     for old in before:
-        store.place.remove(f"{_FOLDER}/{old}")
+        store.place.remove(f"{PIN_FOLDER}/{old}")
 
 
 def unpin(store: Store, snapshot: SnapshotId) -> bool:
     """Take a snapshot's pin away; whether it had one."""
     found = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
     for name in found:
-        store.place.remove(f"{_FOLDER}/{name}")
+        store.place.remove(f"{PIN_FOLDER}/{name}")
     return bool(found)

@@ -2,27 +2,34 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
 import threading
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
+import numpy as np
+
 from good_tide.core.entries import Entry
-from good_tide.core.errors import DamageError, NotInPlaceError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
+from good_tide.core.errors import DamageError, GoodTideError, Harm, NotInPlaceError, PlaceError
+from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.crypto.seals import StoreKeys
+from good_tide.storage.chunk_keys import each_id, keys_of
+from good_tide.storage.damage import Damaged, KnownDamage, pack_of
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, open_whole, seal_new
 from good_tide.storage.header import Header, unlock
-from good_tide.storage.index import ChunkIndex, Location, decode_tables
-from good_tide.storage.packs import PackTable, open_chunk, pack_file
+from good_tide.storage.index import ChunkIndex, Location, decode_tables, location_in
+from good_tide.storage.packs import PackTable, open_chunk, pack_file, read_table
 from good_tide.storage.place import Place, StorePlace
 
 INDEX_FOLDER = "index"
 SNAPSHOT_FOLDER = "snapshots"
 PACK_FOLDER = "packs"
+_OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 _RECENT_BYTES = 32 * 1024 * 1024
 _RECENT_LARGEST = 2 * 1024 * 1024
 
@@ -46,9 +53,13 @@ class Store:
         self.keys = keys
         self._index: ChunkIndex | None = None
         self._index_files: set[str] = set()
+        self._unnamed: dict[PackId, PackTable] = {}
+        """Packs that only a damaged index file names, until a session names them anew."""
         self._snapshots: dict[str, Snapshot] = {}
         self.avoided: frozenset[PackId] = frozenset()
         """Packs that a sweep has doomed: whoever writes does not build on them."""
+        self.damage = KnownDamage(place, keys)
+        """What is known to be damaged here."""
         self._lock = threading.RLock()
         self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
         self._recent_bytes = 0
@@ -63,39 +74,75 @@ class Store:
             return self._index
 
     def refresh(self) -> None:
-        """Take notice of index files that were added since. A damaged one does not hide the others. When some
-        are gone, a sweep has deleted packs, and all is read anew: nothing may be built on what the old ones
-        named.
+        """Take notice of index files and records of damage that were added since. When index files are gone,
+        a sweep has deleted packs, and all is read anew: nothing may be built on what the old ones named. What
+        a damaged one named is taken from the packs themselves.
 
         Raises:
-            DamageError: none but damaged index files are there.
+            PlaceError: the disk gives nothing any more.
         """
         with self._lock:
-            present = self.place.names(INDEX_FOLDER)
+            self.damage.refresh()
+            present = self.own_names(INDEX_FOLDER)
             if self._index_files - set(present):
                 self._index, self._index_files = None, set()
             index = self._index = self._index if self._index is not None else ChunkIndex()
-            damaged: DamageError | None = None
+            unread = False
             for name in present:
-                if name in self._index_files:
-                    continue
-                try:
-                    file = f"{INDEX_FOLDER}/{name}"
-                    index.add(decode_tables(self.read_sealed(FileKind.INDEX, file), file))
-                    self._index_files.add(name)
-                except DamageError as error:
-                    damaged = error
-            if damaged is not None and not len(index):
-                raise damaged
+                if name not in self._index_files:
+                    unread = not self._read_index(name, index) or unread
+            if unread:
+                self._unnamed.update({table.pack: table for table in self.unnamed_packs()})
+                index.add(self._unnamed.values())
+
+    def _read_index(self, name: str, index: ChunkIndex) -> bool:
+        """Whether an index file could be read, or has gone meanwhile."""
+        file = f"{INDEX_FOLDER}/{name}"
+        try:
+            index.add(decode_tables(self.read_sealed(FileKind.INDEX, file), file))
+        except NotInPlaceError:
+            return True
+        except DamageError as error:
+            self.damage.note(error)
+            return False
+        self._index_files.add(name)
+        return True
+
+    def unnamed_packs(self) -> list[PackTable]:
+        """The tables of whole packs that no index file names: a run was cut off after it wrote them, or an
+        index file is damaged.
+
+        Raises:
+            PlaceError: the disk gives nothing any more.
+        """
+        known, found = self._index.tables if self._index is not None else {}, dict(self._unnamed)
+        for file in self.place.names(PACK_FOLDER):
+            pack = pack_of(f"{PACK_FOLDER}/{file}")
+            if pack is None or pack in known or pack in found or pack in self.avoided:
+                continue
+            with contextlib.suppress(DamageError, NotInPlaceError):
+                found[pack] = self.table_of(pack)
+        return list(found.values())
+
+    def own_names(self, folder: str) -> list[str]:
+        """The names in a folder that a store gives to its files; nothing else in it counts."""
+        return [name for name in self.place.names(folder) if _OWN_NAME.fullmatch(name)]
 
     def read_sealed(self, kind: FileKind, file: str) -> bytes:
         """The content of a sealed file, authenticated.
 
         Raises:
-            DamageError: it is not intact. PlaceError: the disk does not give it.
+            DamageError: it is not intact, or the disk does not give it. NotInPlaceError: it is not there.
+            PlaceError: the disk gives nothing any more.
         """
         name = file_name_bytes(file.rpartition("/")[2], file)
-        return open_whole(self.keys, kind, name, self.place.read(file), file)
+        try:
+            data = self.place.read(file)
+        except NotInPlaceError:
+            raise
+        except PlaceError as error:
+            raise self._as_damage(error, file) from error
+        return open_whole(self.keys, kind, name, data, file)
 
     def write_sealed(self, kind: FileKind, folder: str, plain: bytes, owner: str) -> Written:
         """Write a sealed file into a folder of the store, under a fresh name.
@@ -109,12 +156,14 @@ class Store:
             file.commit()
         return Written(name.hex(), len(data))
 
-    def know_index(self, name: str, tables: Iterable[PackTable]) -> None:
+    def know_index(self, name: str, tables: Sequence[PackTable]) -> None:
         """Take notice of an index file that was just written through this object; should it vanish, a sweep
         has replaced it."""
         with self._lock:
             self.index.add(tables)
             self._index_files.add(name)
+            for table in tables:
+                self._unnamed.pop(table.pack, None)
 
     @property
     def index_files(self) -> frozenset[str]:
@@ -129,7 +178,7 @@ class Store:
 
     def snapshot_ids(self) -> list[SnapshotId]:
         """All snapshots, readable or not."""
-        return [SnapshotId(name) for name in self.place.names(SNAPSHOT_FOLDER)]
+        return [SnapshotId(name) for name in self.own_names(SNAPSHOT_FOLDER)]
 
     def read_snapshot(self, name: SnapshotId) -> Snapshot:
         """One snapshot.
@@ -160,16 +209,71 @@ class Store:
             except NotInPlaceError:
                 continue
             except DamageError as error:
+                self.damage.note(error)
                 damage.append(error)
         found.sort(key=lambda snapshot: (snapshot.record.time, snapshot.id))
         return found, damage
 
     def has(self, identity: ChunkId) -> bool:
-        """Whether a chunk need not be written again."""
-        return self.index.find(identity, self.avoided) is not None
+        """Whether a chunk need not be written again: it lies in a pack that stays, and is not known to be
+        damaged there."""
+        return self.index.find(identity, self.avoided, self._is_bad) is not None
+
+    @property
+    def _is_bad(self) -> Callable[[PackId, int], bool] | None:
+        return self.damage.is_bad if self.damage else None
+
+    def indexes(self) -> list[ChunkIndex]:
+        """Where chunks that snapshots may be built on are looked for."""
+        return [self.index]
+
+    def has_all(self, identities: bytes) -> bool:
+        """Whether of chunks, whose identities lie one after the other, each one is there and not known to be
+        damaged. For what an earlier snapshot refers to: packs that are doomed count."""
+        if not identities:
+            return True
+        keys = keys_of(identities)
+        if not np.logical_or.reduce([index.known(keys) for index in self.indexes()]).all():
+            return False
+        return not self.damage or all(
+            any(index.find(one, is_bad=self._is_bad) is not None for index in self.indexes())
+            for one in each_id(identities)
+        )
+
+    def lost_chunks(self, among: Collection[PackId] | None = None) -> frozenset[ChunkId]:
+        """Chunks that lie nowhere whole as far as is known.
+
+        :param among: damaged packs to look into; None: all.
+        """
+        lost: set[ChunkId] = set()
+        for pack, numbers in self.damage.packs.items():
+            table = self.index.tables.get(pack)
+            if table is not None and (among is None or pack in among):
+                ids = list(table.chunk_ids())
+                own = [ids[number] for number in numbers if number < len(ids)] if numbers else ids
+                lost.update(one for one in own if not self.has_all(one))
+        return frozenset(lost)
+
+    def notice_missing(self) -> None:
+        """Look for packs that the index names and that are not there, and note them as damaged.
+
+        Raises:
+            PlaceError: the disk cannot be looked into.
+        """
+        for last in (False, True):
+            present = {name.rpartition("/")[2] for name in self.place.names(PACK_FOLDER)}
+            gone = [
+                pack
+                for pack in self.index.tables
+                if pack.hex() not in present and pack not in self.avoided and pack not in self.damage.packs
+            ]
+            if not gone or last:
+                break
+            self.forget_index()  # it may be older than a sweep that deleted them
+        self.damage.add(Damaged(pack_file(pack), Harm.MISSING) for pack in gone)
 
     def read_chunk(self, identity: ChunkId) -> bytes:
-        """The plain bytes of a chunk, authenticated.
+        """The plain bytes of a chunk, authenticated; from any place where it lies whole.
 
         Raises:
             DamageError: it is missing or not intact.
@@ -180,38 +284,117 @@ class Store:
             if recent is not None:
                 self._recent.move_to_end(identity)
                 return recent
-            location = self.index.find(identity)
-            if location is None:
-                self.refresh()
-                location = self.index.find(identity)
-        if location is None:
-            raise DamageError(
-                "A chunk that a snapshot needs is in no pack of this store",
-                "Run verify on this store",
-                INDEX_FOLDER,
-            )
-        file = pack_file(location.pack)
-        try:
-            sealed = self.place.read(file, location.offset, location.stored)
-        except NotInPlaceError as error:
-            moved = self._moved(identity, location)
-            if moved is None:
-                raise DamageError(f"{file} is missing", "Run verify on this store", file) from error
-            location, file = moved, pack_file(moved.pack)
-            sealed = self.place.read(file, location.offset, location.stored)
-        plain = open_chunk(
-            self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed
-        )
+        plain = self._read_anywhere(identity)
         if len(plain) <= _RECENT_LARGEST:
             self._remember(identity, plain)
         return plain
 
-    def _moved(self, identity: ChunkId, before: Location) -> Location | None:
-        """Where a sweep has put a chunk since the index was read; None if it is nowhere else."""
+    def _read_anywhere(self, identity: ChunkId) -> bytes:
+        """From the first place where a chunk is whole, those known to be damaged last. When it is nowhere, or
+        a pack is gone, the index is read anew once: a sweep may have put it elsewhere."""
+        failed: dict[PackId, DamageError] = {}
+        for again in (False, True):
+            for location in self._locations(identity):
+                if location.pack in failed:
+                    continue
+                try:
+                    return self._read_at(identity, location)
+                except DamageError as error:
+                    failed[location.pack] = error
+                    if error.harm is not Harm.MISSING:
+                        self.damage.note(error, location.number)
+            missing = [pack for pack, error in failed.items() if error.harm is Harm.MISSING]
+            if (
+                again
+                or not all(pack not in self.damage.packs for pack in missing)
+                or (failed and not missing)
+            ):
+                break
+            self.forget_index()
+        for pack in missing:
+            if pack in self.index.tables:
+                self.damage.note(failed[pack])
+        raise next(
+            iter(failed.values()),
+            DamageError(
+                "A chunk that a snapshot needs is in no pack of this store",
+                file=INDEX_FOLDER,
+                harm=Harm.MISSING,
+            ),
+        )
+
+    def _locations(self, identity: ChunkId) -> list[Location]:
         with self._lock:
-            self._index, self._index_files = None, set()
-            location = self.index.find(identity, frozenset((before.pack,)))
-        return location
+            found = list(self.index.locations(identity))
+            if not found:
+                self.refresh()
+                found = list(self.index.locations(identity))
+        return sorted(found, key=lambda one: self.damage.is_bad(one.pack, one.number))
+
+    def _read_at(self, identity: ChunkId, location: Location) -> bytes:
+        """A chunk from one of the places where it lies.
+
+        Raises:
+            DamageError: it is not there whole.
+        """
+        sealed = self.read_bytes(pack_file(location.pack), location.offset, location.stored)
+        return open_chunk(
+            self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed
+        )
+
+    def check_chunk(self, table: PackTable, number: int) -> None:
+        """Read a chunk of a pack, by its number.
+
+        Raises:
+            DamageError: it is not there whole. PlaceError: the disk gives nothing any more.
+        """
+        at = slice(number * CHUNK_ID_BYTES, (number + 1) * CHUNK_ID_BYTES)
+        self._read_at(ChunkId(table.ids[at]), location_in(table, number))
+
+    def read_bytes(self, file: str, offset: int = 0, length: int | None = None) -> bytes:
+        """Bytes of a file that must be there. What one file alone does not give is damage; the rest of the
+        store goes on.
+
+        Raises:
+            DamageError: it is missing, or the disk does not give it.
+            PlaceError: the disk gives nothing any more.
+        """
+        try:
+            return self.place.read(file, offset, length)
+        except NotInPlaceError as error:
+            if self._answers():
+                raise DamageError(f"{file} is missing", file=file, harm=Harm.MISSING) from error
+            raise
+        except PlaceError as error:
+            raise self._as_damage(error, file) from error
+
+    def _as_damage(self, error: PlaceError, file: str) -> GoodTideError:
+        """What it means that the disk does not give a file: damage, unless it gives nothing any more."""
+        if not self._answers():
+            return error
+        return DamageError(f"The disk does not give {file} ({error.what})", file=file, harm=Harm.UNREADABLE)
+
+    def _answers(self) -> bool:
+        """Whether the disk is there."""
+        with contextlib.suppress(PlaceError):
+            return bool(self.place.things())
+        return False
+
+    def table_of(self, pack: PackId) -> PackTable:
+        """The table at the end of a pack.
+
+        Raises:
+            DamageError: it is not there whole. PlaceError: the disk gives nothing any more.
+        """
+        file = pack_file(pack)
+        try:
+            return read_table(self.place, self.keys, pack)
+        except NotInPlaceError as error:
+            if self._answers():
+                raise DamageError(f"{file} is missing", file=file, harm=Harm.MISSING) from error
+            raise
+        except PlaceError as error:
+            raise self._as_damage(error, file) from error
 
     def _remember(self, identity: ChunkId, plain: bytes) -> None:
         with self._lock:

@@ -18,14 +18,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from good_tide.core.clock import SECOND
-from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Control, Progress
+from good_tide.storage.chunk_keys import Keys
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
-from good_tide.storage.needs import Keys, all_snapshots, live_chunks, needed_keys
+from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, open_body, pack_file
 from good_tide.storage.store import INDEX_FOLDER, Store
 
@@ -58,6 +59,7 @@ class SweepReport(msgspec.Struct):
     """What a sweep did, or would do. Bytes of files in the store.
 
     :param waits: unneeded packs that a writer at work may still build on; a later sweep deletes them.
+    :param unclear: why it is not known what is needed, and nothing was deleted; empty if it is.
     """
 
     packs: int = 0
@@ -65,6 +67,7 @@ class SweepReport(msgspec.Struct):
     rewritten: int = 0
     waits: int = 0
     unneeded: int = 0
+    unclear: str = ""
     seconds: float = 0.0
 
 
@@ -103,10 +106,15 @@ class Sweep:
         """How much a sweep would give back; nothing is changed.
 
         Raises:
-            DamageError: something needed cannot be read.
+            PlaceError: the disk gives nothing any more.
         """
         self._store.refresh()
-        for table, live in live_chunks(self._store, self._needed()):
+        try:
+            needed = self._needed()
+        except DamageError as error:
+            self._report.unclear = error.what
+            return self._report
+        for table, live in live_chunks(self._store, needed):
             size = self._bytes(table)
             if not live.any():
                 self._report.packs += 1
@@ -117,11 +125,11 @@ class Sweep:
         return self._report
 
     def run(self) -> SweepReport:
-        """Sweep. It can be stopped or killed at any point, and goes on with the next.
+        """Sweep. It can be stopped or killed at any point, and goes on with the next. While something needed
+        cannot be read and is not known to be lost for good, nothing is deleted, and the report says so.
 
         Raises:
             PlaceError: another machine is sweeping this store.
-            DamageError: something needed cannot be read: nothing is deleted.
             StoppedError: the person stopped it; what was done is done.
         """
         began = time.monotonic()
@@ -129,12 +137,15 @@ class Sweep:
         with Mark(self._store.place, LEASE_FOLDER, self._owner) as lease:
             self._alone(lease)
             self._store.forget_index()
-            self._doom(
-                table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any()
-            )
-            self._delete()
-            self._rewrite()
-            self._delete()
+            try:
+                self._doom(
+                    table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any()
+                )
+                self._delete()
+                self._rewrite()
+                self._delete()
+            except DamageError as error:
+                self._report.unclear = error.what
         self._report.seconds += time.monotonic() - began
         return self._report
 
@@ -204,6 +215,7 @@ class Sweep:
         }:  # packs that no index names: an earlier sweep was cut off here
             self._store.place.remove(pack_file(pack))
         self._write_index({table.pack for table in gone})
+        self._store.damage.forget(pack_file(table.pack) for table in gone)
         for name in heeded:
             self._store.place.remove(f"{DOOMED_FOLDER}/{name}")
 
@@ -211,7 +223,10 @@ class Sweep:
         """Whether a pack has something needed that no pack has which stays."""
         numbers = np.flatnonzero(needs).tolist()
         ids = list(table.chunk_ids()) if numbers else []
-        return any(self._store.index.find(ids[number], doomed) is None for number in numbers)
+        return any(
+            self._store.index.find(ids[number], doomed, self._store.damage.is_bad) is None
+            for number in numbers
+        )
 
     def _heeded(self, lists: dict[str, frozenset[PackId]]) -> list[str]:
         """The lists that every writer at work heeds. Marks that stood still for too long are taken away:
@@ -254,33 +269,40 @@ class Sweep:
         for holds in Holds:
             own = [one for one in worth if one[0].holds == holds]
             while own:
-                copied = self._copy_some(own, holds)
-                own = own[len(copied) :]
+                looked_at, copied = self._copy_some(own, holds)
+                own = own[looked_at:]
                 self._report.rewritten += len(copied)
                 self._doom(table.pack for table in copied)
                 self._delete()
-                if not copied:
+                if not looked_at:
                     break
 
     def _copy_some(
         self, worth: Sequence[tuple[PackTable, NDArray[np.bool_]]], holds: Holds
-    ) -> list[PackTable]:
-        """Fill one new pack; the packs that were copied into it. None when the disk has no room for it."""
-        writer, copied = PackWriter(self._store.place, self._store.keys, holds, self._owner), []
+    ) -> tuple[int, list[PackTable]]:
+        """Fill one new pack: how many packs were looked at, and those that were copied into it. One with
+        damage stays as it is. None at all when the disk has no room for it."""
+        writer = PackWriter(self._store.place, self._store.keys, holds, self._owner)
+        looked_at, copied = 0, []
         try:
             for number, (table, needs) in enumerate(worth):
                 self._control.checkpoint()
                 self._control.report(Progress("Copying what is needed", number, len(worth)))
-                self._copy(table, needs, writer)
-                copied.append(table)
+                looked_at += 1
+                try:
+                    self._copy(table, needs, writer)
+                    copied.append(table)
+                except DamageError as error:
+                    self._store.damage.note(error)
                 if writer.size >= PACK_BYTES:
                     break
-            self._store.write_sealed(
-                FileKind.INDEX, INDEX_FOLDER, encode_tables([writer.finish()]), self._owner
-            )
+            if copied:
+                self._store.write_sealed(
+                    FileKind.INDEX, INDEX_FOLDER, encode_tables([writer.finish()]), self._owner
+                )
         except PlaceFullError:
-            return []
-        return copied
+            return 0, []
+        return looked_at, copied
 
     def _copy(self, table: PackTable, needs: NDArray[np.bool_], writer: PackWriter) -> None:
         """Copy the needed chunks of a pack, opened and so authenticated, into a new one."""
@@ -289,7 +311,7 @@ class Sweep:
         ids = list(table.chunk_ids())
         for number in np.flatnonzero(needs).tolist():
             squeezed = bool(table.squeezed[number])
-            sealed = self._store.place.read(pack_file(table.pack), int(offsets[number]), int(stored[number]))
+            sealed = self._store.read_bytes(pack_file(table.pack), int(offsets[number]), int(stored[number]))
             body = open_body(
                 self._store.keys, table.pack, number, sealed, ids[number], int(plain[number]), squeezed
             )

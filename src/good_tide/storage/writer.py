@@ -16,15 +16,15 @@ from typing import Self
 
 import msgspec
 
-from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
+from good_tide.core.errors import PlaceError, PlaceFullError
+from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import WRITER_FOLDER, Mark
-from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare, read_table
-from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
+from good_tide.storage.store import INDEX_FOLDER, SNAPSHOT_FOLDER, Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
 _WORKERS = 2
@@ -86,6 +86,8 @@ class WriteSession:
             self._heed()
             store.refresh()
             self._adopt()
+            store.notice_missing()
+            store.damage.keep()
         except BaseException:
             self._unmark()
             raise
@@ -104,20 +106,10 @@ class WriteSession:
             self._mark = None
 
     def _adopt(self) -> None:
-        """Take over whole packs that no index names: an earlier run was cut off after writing them. They are
-        named at once: were they only known to this object, a later run of it would build on packs that it
-        takes for named."""
-        known = {pack.hex() for pack in self._store.index.tables}
-        for name in self._store.place.names(PACK_FOLDER):
-            pack = name.rpartition("/")[2]
-            if (
-                pack not in known
-                and len(pack) == 2 * NAME_BYTES
-                and bytes.fromhex(pack) not in self._store.avoided
-            ):
-                with contextlib.suppress(DamageError, ValueError):
-                    table = read_table(self._store.place, self._store.keys, PackId(bytes.fromhex(pack)))
-                    self._tables.append(table)
+        """Take over whole packs that no index names: an earlier run was cut off after writing them, or an
+        index file is damaged. They are named at once: were they only known to this object, a later run of it
+        would build on packs that it takes for named."""
+        self._tables += self._store.unnamed_packs()
         self._write_index()
 
     def put(
@@ -304,5 +296,7 @@ class WriteSession:
         try:
             with contextlib.suppress(Exception) if error is not None else contextlib.nullcontext():
                 self._keep_what_is_whole()
+            with contextlib.suppress(PlaceError):
+                self._store.damage.keep()
         finally:
             self._unmark()

@@ -208,13 +208,10 @@ class LedgerTest(GoodTideTest):
         history.release(0)
         self.assertEqual(history.ledger().alone(), {})
 
-    def test_a_listing_that_cannot_be_read_is_said(self) -> None:
+    def test_a_ledger_without_what_could_not_be_read_is_not_kept(self) -> None:
         history = History(self.folder)
         history.snapshot(MACHINES[0], {b"/home/a": {b"a.txt": 1}})
-        with (
-            mock.patch.object(history.store, "page", side_effect=DamageError("gone")),
-            self.assertRaises(DamageError),
-        ):
+        with mock.patch.object(history.store, "page", side_effect=DamageError("gone")):
             history.ledger()
         self.assertFalse(history.file.exists())
         self.assert_true(history, 1)

@@ -6,7 +6,7 @@ import contextlib
 import random
 
 from good_tide.core.clock import SECOND, SetClock
-from good_tide.core.errors import DamageError, GoodTideError, PlaceError
+from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
@@ -231,9 +231,8 @@ class SweepTest(GoodTideTest):
         whole = damaged.read_bytes()
         damaged.write_bytes(whole[:-5] + b"wrong")
         before = self.size()
-        with self.assertRaises(DamageError):
-            sweep(self.fresh())
-        self.assertLess(before - self.size(), 1000)
+        self.assertIn(self.snapshots[1].id, sweep(self.fresh()).unclear)
+        self.assertLess(abs(before - self.size()), 1000)
         damaged.write_bytes(whole)
         sweep(self.fresh())
         self.check(1, 2, 3)

@@ -35,14 +35,28 @@ def entry_at(store: Store, snapshot: Snapshot, path: bytes) -> Entry:
 def _below(store: Store, snapshot: Snapshot, root: Entry, path: bytes) -> Entry:
     entry, where = root, root.name.rstrip(b"/")
     for part in path[len(where) + 1 :].split(b"/"):
-        listing = store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
+        listing, damage = readable_children(store, entry)
         found = next((child for child in listing if child.name == part), None)
+        if found is None and damage:
+            raise damage[0]
         if found is None:
             raise not_in_snapshot(
                 path, snapshot.record.time, [where + b"/" + child.name for child in listing]
             )
         entry, where = found, where + b"/" + part
     return entry
+
+
+def readable_children(store: Store, entry: Entry) -> tuple[list[Entry], list[DamageError]]:
+    """The listing of a folder as far as it can be read, and what is wrong with the rest."""
+    found: list[Entry] = []
+    damage: list[DamageError] = []
+    for page in entry.pages if entry.kind is Kind.FOLDER else ():
+        try:
+            found += store.page(page).entries()
+        except DamageError as error:
+            damage.append(error)
+    return found, damage
 
 
 def children(store: Store, entry: Entry) -> list[Entry]:

@@ -88,6 +88,8 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
                 )
                 _do(step, targets[step.target], ahead, report)
         finally:
+            with contextlib.suppress(PlaceError):
+                store.damage.keep()
             for target in targets.values():
                 target.finish()
             report.set_aside = tuple(
@@ -113,8 +115,6 @@ def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -
     else:
         try:
             target.place(step, ahead)
-        except PlaceError:
-            raise
         except DamageError as error:
             report.problems.append(Problem(step.source, error.what))
         except OSError as error:

@@ -17,7 +17,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing
-from good_tide.operations.history.browse import check_depth, children, entry_at
+from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.content import SMALL_FILE_BYTES, small_digest
@@ -270,7 +270,16 @@ class _Planner:
         return self._level(entry, None, relative, source) if entry.kind is Kind.FOLDER else None
 
     def _level(self, entry: Entry, handle: int | None, relative: Relative, source: bytes) -> _Level:
-        return _Level(iter(children(self._store, entry)), handle, relative, source)
+        listing, damage = readable_children(self._store, entry)
+        for error in damage:
+            self._step(
+                Action.BLOCKED,
+                relative,
+                entry,
+                source,
+                f"Its listing, or a part of it, is lost: {error.what}",
+            )
+        return _Level(iter(listing), handle, relative, source)
 
     def _name_beside(self, name: bytes, folder: int | None) -> bytes:
         """A free name like ``plan (restored).txt``."""

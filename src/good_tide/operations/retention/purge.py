@@ -24,7 +24,8 @@ from good_tide.core.rules import Rule, checked
 from good_tide.core.words import count_words, printable
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.pattern_meaning import meanings
-from good_tide.storage.needs import all_snapshots, keys_of, live_chunks, needed_keys
+from good_tide.storage.chunk_keys import keys_of
+from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
 from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store

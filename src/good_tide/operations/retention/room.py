@@ -21,7 +21,6 @@ from good_tide.operations.context import Context
 from good_tide.operations.retention.thinning import ThinPlan, always_kept, pinned
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
-from good_tide.storage.needs import all_snapshots
 from good_tide.storage.store import Store
 
 _DAY = 86400 * SECOND
@@ -104,9 +103,9 @@ def plan_room(
     :param precious: names of snapshots that stay for what they hold.
 
     Raises:
-        DamageError: a snapshot, a pin or a listing cannot be read.
+        DamageError: a pin cannot be read.
     """
-    found = all_snapshots(store)
+    found = store.snapshots()[0]
     fast = always_kept(found, pinned(store), precious)
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
     may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.id not in fast]
@@ -126,7 +125,7 @@ def taking(store: Store, by: By, control: Control, cache: Path) -> list[Taking]:
     needs it.
 
     Raises:
-        DamageError: a snapshot or a listing cannot be read.
+        PlaceError: the disk gives nothing any more.
     """
     return parts_of(store, open_ledger(store, cache, control), by)
 
@@ -138,7 +137,7 @@ def parts_of(store: Store, ledger: Ledger, by: By) -> list[Taking]:
     elif by == "kind":
         parts = ledger.by_label(lambda label: _KIND_WORDS.get(label.kind, label.kind))
     else:
-        records = {snapshot.id: snapshot.record for snapshot in all_snapshots(store)}
+        records = {snapshot.id: snapshot.record for snapshot in store.snapshots()[0]}
         parts = ledger.by_snapshot(
             {
                 name: one.machine.name if by == "machine" else f"{local(one.time):%Y-%m}"

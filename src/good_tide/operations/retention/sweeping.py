@@ -17,8 +17,7 @@ def sweep_store(
     """Sweep a store (``thinning.sweep``), keep when that was, and note what came back.
 
     Raises:
-        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is
-            deleted. StoppedError: the person stopped it; what was done is done.
+        PlaceError: another sweep is at work. StoppedError: the person stopped it; what was done is done.
     """
     here, users = context.here, users_of(context, store)
 
@@ -38,5 +37,10 @@ def sweep_store(
 
 def swept_words(report: SweepReport) -> str:
     """What came back, in words."""
+    if report.unclear:
+        return (
+            f"Nothing was given back, because it is not known what is needed: {report.unclear}. Run"
+            " “good-tide repair” on this store"
+        )
     more = ", more as soon as whoever writes to the store now is done" if report.waits else ""
     return f"{size_words(report.freed)} given back{more}"

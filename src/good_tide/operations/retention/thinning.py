@@ -20,7 +20,6 @@ from good_tide.core.settings import Job
 from good_tide.core.words import count_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
-from good_tide.storage.needs import all_snapshots
 from good_tide.storage.pins import Pin, pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
@@ -126,9 +125,9 @@ def plan_thinning(
     :param precious: names of snapshots that stay for what they hold.
 
     Raises:
-        DamageError: a snapshot, a pin or a listing cannot be read.
+        DamageError: a pin cannot be read.
     """
-    found = all_snapshots(store)
+    found = store.snapshots()[0]
     own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
     fast = always_kept(own, pinned(store), precious)
     held = {number for number, snapshot in enumerate(own) if snapshot.id in fast}
@@ -152,9 +151,9 @@ def plan_release(
 
     Raises:
         PersonError: one of them always stays.
-        DamageError: a snapshot, a pin or a listing cannot be read.
+        DamageError: a pin cannot be read.
     """
-    found = all_snapshots(store)
+    found = store.snapshots()[0]
     fast = always_kept(found, pinned(store), precious)
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
@@ -225,8 +224,7 @@ def sweep(
         remembers of others' marks.
 
     Raises:
-        PlaceError: another sweep is at work. DamageError: something needed cannot be read; nothing is
-            deleted. StoppedError: the person stopped it; what was done is done.
+        PlaceError: another sweep is at work. StoppedError: the person stopped it; what was done is done.
     """
     identity = store.header.store
     file = state / _MARKS_FILE / f"{local_name(identity)}.json"

@@ -30,6 +30,8 @@ class RunNotes:
         self.small: SmallFiles | None = None
         """Counts what it reads by itself."""
         self.files = self.folders = self.bytes = 0
+        self.lost_files = 0
+        """Unchanged files that are stored again, because the store has lost their content."""
         self.read_ahead = 0
         """Bytes read of files that are not complete yet, and of all before."""
         self.current = b""

@@ -17,7 +17,7 @@ from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry
 from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
-from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder
+from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, content_ids
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
@@ -133,9 +133,9 @@ class SmallFiles:
         before: Entry | None,
     ) -> Entry:
         """The entry of a small file that was read, its content handed in unless the store has it."""
-        if before is not None and before.digest == digest:
+        if before is not None and before.digest == digest and self._store.has_all(content_ids(before)):
             return Entry(name, Kind.FILE, stat, digest, before.extents, extra)
-        self.changed += 1
+        self.changed += before is None or before.digest != digest
         if not content:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
         part = self._known.get(digest)

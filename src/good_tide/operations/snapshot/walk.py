@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -13,6 +13,7 @@ from typing import Self
 from good_tide.core.coverage import FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Kind, Reason
+from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
@@ -35,6 +36,7 @@ from good_tide.source.folders import (
     scan,
     stat_of,
 )
+from good_tide.storage.content import content_ids
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
@@ -175,14 +177,16 @@ class Walk:
             found, missed, inside = self.selector.keep(found, missed, handle, state, self._device)
             if state.out and not found and not missed:
                 return None
-        pages = [self._store.page(page) for page in before]
-        if not missed and looks_unchanged(found, pages):
+        pages = self._pages(before)
+        intact = len(pages) == len(before) and all(self._store.has_all(page.chunk_ids) for page in pages)
+        if not missed and intact and looks_unchanged(found, pages):
             unchanged: FolderDraft | None = yield self._unchanged(
                 path, handle, found, pages, before, depth, inside
             )
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
+        lost = set() if intact else self._lost(known.values())
         read_before = self._log.files_of(path)
         draft = FolderDraft(path=path)
         for miss in missed:
@@ -191,16 +195,17 @@ class Walk:
         for item in found:
             before_item = known.get(item.name) if known else None
             earlier = read_before.get(item.name) if read_before else None
-            if earlier is not None and not is_same(item, before_item) and is_same(item, earlier):
+            same = is_same(item, before_item) and item.name not in lost
+            if earlier is not None and not same and is_same(item, earlier):
                 draft.add(self._files.read_before(item, earlier, before_item))
-            elif is_small(item) and not is_same(item, before_item):
+            elif is_small(item) and not same:
                 self._notes.note_owner(item.info)
                 small.append((item, before_item))
             else:
                 if item.kind is Kind.FOLDER:
                     entry = yield self._sub_folder(item, path, handle, before_item, depth, inside)
                 else:
-                    entry = self._item(item, path, handle, before_item)
+                    entry = self._item(item, path, handle, before_item, same)
                 if entry is not None:
                     draft.add(entry)
         if small:
@@ -211,6 +216,28 @@ class Walk:
             return None
         self._queue.finished(draft)
         return draft
+
+    def _pages(self, before: Sequence[ChunkId]) -> list[Page]:
+        """The pages of a listing in the last snapshot, without any that the store has lost: what they name is
+        read again. One that is still in memory is stored again."""
+        found = []
+        for identity in before:
+            with contextlib.suppress(DamageError):
+                plain = self._store.read_chunk(identity)
+                found.append(Page(plain))
+                if not self._store.has_all(identity):
+                    self._session.put_page(plain)
+        return found
+
+    def _lost(self, known: Iterable[Entry]) -> set[bytes]:
+        """The names of files whose content, or a part of it, the store has lost: they are read again."""
+        lost = {
+            entry.name
+            for entry in known
+            if entry.kind is Kind.FILE and not self._store.has_all(content_ids(entry))
+        }
+        self._notes.lost_files += len(lost)
+        return lost
 
     def _unchanged(
         self,
@@ -255,12 +282,14 @@ class Walk:
         self._notes.bytes += sum(sizes)
         self._notes.report("Reading")
 
-    def _item(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
+    def _item(
+        self, item: Found, path: bytes, handle: int, before: Entry | None, same: bool
+    ) -> LateEntry | Entry:
         if item.kind is None:
             return self._notes.leave_out(
                 item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device"
             )
-        if before is not None and is_same(item, before):
+        if before is not None and same:
             if item.kind is Kind.FILE:
                 self._notes.count_file(item.info.st_size)
             return before

@@ -1,0 +1,168 @@
+"""Commands that check whether everything could be brought back, and that mend what is damaged."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import (
+    job_stores,
+    json_option,
+    opened,
+    opened_named,
+    passphrase_option,
+    progress_option,
+    store_option,
+)
+from good_tide.cli.output import print_json, say
+from good_tide.core.identifiers import SnapshotId
+from good_tide.core.words import count_words, size_words, time_words
+from good_tide.operations.context import this_context
+from good_tide.operations.integrity.affected import Damage
+from good_tide.operations.integrity.repairing import mended_words, repair_store, twin_source
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.stores.opening import Store, StorePlace, store_place
+
+_SNAPSHOTS_SAID = 5
+
+
+@click.command("verify")
+@store_option
+@click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
+@progress_option
+@json_option
+def verify_command(
+    where: StorePlace, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
+) -> int:
+    """Check that everything in a store is there and whole."""
+    store = opened(this_context(), where, passphrase_file)
+    with output.steered(progress, as_json) as steering:
+        report = verify(store, read_all, steering)
+    if as_json:
+        print_json(
+            {
+                "ok": report.ok,
+                "packs": report.packs,
+                "chunks": report.chunks,
+                "bytes_read": report.bytes_read,
+                "damage": [_damage_fields(one) for one in report.damage],
+                "notes": report.notes,
+                "not_read": report.not_read,
+            }
+        )
+        return output.DONE if report.ok else output.DAMAGED
+    if report.ok:
+        say(
+            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')},"
+            f" {size_words(report.bytes_read)} read."
+        )
+    else:
+        _say_damage(store, report.damage)
+    for note in report.notes:
+        say(f"Note: {note}.")
+    if report.not_read:
+        say(f"Not looked at: {report.not_read}.")
+    return output.DONE if report.ok else output.DAMAGED
+
+
+@click.command("repair")
+@click.argument("named", metavar="STORE")
+@click.option(
+    "--from",
+    "twins",
+    multiple=True,
+    metavar="DIR",
+    help="A twin of the store that may have what it lost; may be given again.",
+)
+@click.option(
+    "--known-only", is_flag=True, help="Mend what is known to be damaged, without reading every byte."
+)
+@passphrase_option
+@progress_option
+@json_option
+def repair_command(
+    named: str,
+    twins: tuple[str, ...],
+    known_only: bool,
+    passphrase_file: Path | None,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Mend a store, given by its folder or the name of its disk.
+
+    What it has lost is brought back from what is left of it, from the other stores and the holding areas of
+    the jobs that use it, from --from, and from the files as they are now. What is nowhere is named.
+    """
+    context = this_context()
+    store = opened_named(context, named, passphrase_file)
+    given = [twin_source(twin, opened(context, store_place(twin), passphrase_file)) for twin in twins]
+    with output.steered(progress, as_json) as steering:
+        report = repair_store(
+            context,
+            store,
+            given,
+            lambda job: job_stores(context, job, passphrase_file),
+            steering,
+            read_all=not known_only,
+        )
+    if as_json:
+        print_json(
+            {
+                "whole": report.whole,
+                "pieces": report.chunks,
+                "files": report.files,
+                "lost": [_damage_fields(one) for one in report.lost],
+                "notes": report.notes,
+            }
+        )
+        return output.DONE if report.whole else output.WITH_GAPS
+    for words in mended_words(report):
+        say(f"Mended: {words}.")
+    if report.lost:
+        say("Not mended; everything else in the store can be used:")
+        _say_damage(store, report.lost)
+    elif not report.mended:
+        say("Nothing was damaged.")
+    else:
+        say("Nothing is lost.")
+    for note in report.notes:
+        say(f"Note: {note}.")
+    return output.DONE if report.whole else output.WITH_GAPS
+
+
+def _damage_fields(one: Damage) -> dict[str, object]:
+    return {
+        "file": one.file,
+        "what": one.what,
+        "harm": one.harm.value,
+        "advice": one.harm.advice,
+        "affects": one.paths,
+        "versions": one.versions,
+        "snapshots": one.snapshots,
+    }
+
+
+def _say_damage(store: Store, damage: list[Damage]) -> None:
+    times = {one.id: one.record.time for one in store.snapshots()[0]}
+    for one in damage:
+        say(f"{one.file}: {one.what}")
+        for path in one.paths:
+            say(f"    affects {path}")
+        if one.snapshots:
+            versions = f"{count_words(one.versions, 'version')} in " if one.versions else ""
+            say(
+                f"    {versions}{count_words(len(one.snapshots), 'snapshot')}:"
+                f" {_moments(one.snapshots, times)}"
+            )
+    for advice in dict.fromkeys(one.harm.advice for one in damage):
+        say(f"{advice}.")
+
+
+def _moments(snapshots: list[SnapshotId], times: Mapping[SnapshotId, int]) -> str:
+    now = this_context().clock.now()
+    words = [time_words(times[one], now) if one in times else one[:12] for one in snapshots[:_SNAPSHOTS_SAID]]
+    more = len(snapshots) - len(words)
+    return ", ".join(words) + (f" and {more:,} more" if more > 0 else "")

@@ -1,0 +1,118 @@
+"""Mending a store for a person or by the agent: with everything of this machine that may have what it
+lost."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from good_tide.core.errors import GoodTideError
+from good_tide.core.progress import Control
+from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import count_words
+from good_tide.operations.context import Context
+from good_tide.operations.integrity.affected import Damage
+from good_tide.operations.integrity.repair import RepairReport, Source, repair
+from good_tide.operations.stores import holding_area as areas
+from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.users import users_of
+
+_NAMED = 20
+"""Lines of detail in the journal."""
+
+
+def repair_store(
+    context: Context,
+    store: Store,
+    given: Sequence[Source],
+    stores_of: Callable[[Job], JobStores],
+    control: Control,
+    read_all: bool = True,
+) -> RepairReport:
+    """Mend a store, from what is left of it, from the other stores and holding areas of the jobs that use it,
+    and from the files as they are now; and note in the journal what came of it.
+
+    :param given: further stores that may have what it lost.
+    :param stores_of: the ways into a job's stores.
+
+    Raises:
+        PlaceError: the disk cannot be read or written. StoppedError: the person stopped it; what was brought
+            back stays.
+    """
+    sources, missing = _sources(context, store, stores_of)
+    report = repair(store, [*given, *sources], context.here.state, control, read_all)
+    if report.lost and missing:
+        report.notes += [
+            f"{called} could not be asked ({why}); connect it and repair again, should it have what is lost"
+            for called, why in missing
+        ]
+    _tell(context, store, report)
+    return report
+
+
+def _sources(
+    context: Context, store: Store, stores_of: Callable[[Job], JobStores]
+) -> tuple[list[Source], list[tuple[str, str]]]:
+    """The stores and holding areas of the jobs that use a store; and those that could not be opened."""
+    found: list[Source] = []
+    missing: list[tuple[str, str]] = []
+    for job, own in users_of(context, store):
+        stores = stores_of(job)
+        for ref in job.stores:
+            if ref.place != own.place:
+                try:
+                    found.append(Source(ref.called, stores.store(ref)))
+                except GoodTideError as error:
+                    missing.append((ref.called, error.what))
+            elif areas.has_area(context.here.holdings, ref):
+                area = _area(context, job, ref, store)
+                found += [Source("the holding area", area)] if area is not None else []
+    return found, missing
+
+
+def _area(context: Context, job: Job, ref: StoreRef, store: Store) -> Store | None:
+    try:
+        return areas.area_for(context.here.holdings, ref, store, job.holding)
+    except GoodTideError:
+        return None
+
+
+def mended_words(report: RepairReport) -> list[str]:
+    """What was mended, in words, a line each."""
+    words = [f"{count_words(count, 'piece')} from {called}" for called, count in report.chunks.items()]
+    return words + [f"{file}: {how}" for file, how in report.files.items()]
+
+
+def lost_words(lost: Damage) -> str:
+    """What could not be mended, in a line."""
+    words = [lost.file, f"{lost.what}"]
+    if lost.affects:
+        files = count_words(len(lost.affects) + lost.more, "file")
+        words.append(f"{files} in {count_words(len(lost.snapshots), 'snapshot')} affected")
+    return ": ".join(words[:2]) + (f"; {words[2]}" if len(words) > 2 else "")
+
+
+def _tell(context: Context, store: Store, report: RepairReport) -> None:
+    users = users_of(context, store)
+    job = users[0][0] if users else None
+    called = users[0][1].called if users else store.place.title
+    if report.lost:
+        detail = [lost_words(one) for one in report.lost] + mended_words(report)
+        context.journal.add(
+            "trouble",
+            job,
+            f"{called} has lost something that could not be mended",
+            tuple(detail[:_NAMED]),
+            "Everything else in it can be used; new snapshots do not build on what is lost.",
+            "See “good-tide verify” for the files; connect a twin that may have them, and repair again.",
+        )
+    elif report.mended:
+        context.journal.add(
+            "good", job, f"{called} was mended", tuple(mended_words(report)[:_NAMED]), "Nothing is lost."
+        )
+
+
+def twin_source(where: Path | str, store: Store) -> Source:
+    """A store that a person names as one that may have what another lost."""
+    return Source(str(where), store)

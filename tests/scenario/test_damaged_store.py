@@ -1,0 +1,227 @@
+"""A store that has lost something: nothing is built on it, what is alive heals it, and one damaged file
+blocks nothing else."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import Harm
+from good_tide.core.identifiers import Nanoseconds, SnapshotId
+from good_tide.core.progress import Silent
+from good_tide.core.records import Snapshot
+from good_tide.operations.integrity.repair import Source, repair
+from good_tide.operations.integrity.verify import verify
+from good_tide.operations.retention.thinning import sweep
+from good_tide.operations.snapshot.holding import prime
+from good_tide.operations.stores.carrying import carry
+from good_tide.operations.stores.opening import open_ledger, synced_catalog
+from good_tide.storage.holding import HoldingArea
+from good_tide.storage.packs import Holds
+from good_tide.storage.store import Store
+from tests.support.base import CHEAP, HOUR, PASSPHRASE, T0, GoodTideTest, create_store, open_store, tree
+from tests.support.faulty_place import FaultyPlace
+
+
+class DamagedStoreTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = random.Random(3)
+        for number in range(60):
+            self.write(f"letters/{number % 7}/letter {number}.txt", rng.randbytes(rng.randrange(200, 9000)))
+        self.write("plans/stage.bin", rng.randbytes(3_000_000))
+        self.write("plans/light.bin", rng.randbytes(700_000))
+        self.first = self.snap(self.new_store())
+        self.root = self.folder / "store"
+        self.before = tree(self.work)
+        self.count = 0
+
+    def fresh(self) -> Store:
+        return open_store(self.root, PASSPHRASE)
+
+    def packs(self, holds: Holds) -> list[Path]:
+        return [
+            self.root / "packs" / table.pack.hex()[0] / table.pack.hex()
+            for table in self.fresh().index.packs()
+            if table.holds == holds
+        ]
+
+    def assert_whole(self, snapshot: Snapshot | SnapshotId) -> None:
+        store = self.fresh()
+        name = snapshot if isinstance(snapshot, str) else snapshot.id
+        self.count += 1
+        out = self.folder / f"out {self.count}"
+        report = self.restore(store, store.read_snapshot(name), self.work, out)
+        self.assertEqual(report.problems, [])
+        self.assertEqual(tree(out / "work"), self.before)
+
+    def test_after_a_lost_pack_the_next_snapshot_is_whole_and_so_are_the_earlier_ones(self) -> None:
+        for holds in Holds:
+            with self.subTest(holds):
+                for pack in self.packs(holds):
+                    pack.unlink()
+                second = self.snap(self.fresh(), 1 + holds)
+                self.assertGreater(second.record.tally.stored_bytes, 0)
+                if holds is Holds.DATA:
+                    self.assertEqual(second.record.tally.changed_files, 0)
+                self.assert_whole(second)
+                self.assert_whole(self.first)
+
+    def test_a_lost_pack_is_remembered_for_all_machines_until_the_sweep_has_no_need_of_it(self) -> None:
+        lost = self.packs(Holds.DATA)
+        for pack in lost:
+            pack.unlink()
+        self.snap(self.fresh(), 1)
+        known = self.fresh()
+        known.refresh()
+        names = {f"packs/{pack.name[0]}/{pack.name}" for pack in lost}
+        self.assertEqual(
+            {file: one.harm for file, one in known.damage.files.items()},
+            dict.fromkeys(names, Harm.MISSING),
+        )
+        sweep(known, self.state, SetClock(Nanoseconds(T0 + 2 * HOUR)), Silent())
+        self.assertEqual(self.fresh().damage.files, {})
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+        self.assert_whole(self.first)
+
+    def test_a_damaged_chunk_that_was_read_is_stored_again(self) -> None:
+        pack = max(self.packs(Holds.DATA), key=lambda one: one.stat().st_size)
+        data = bytearray(pack.read_bytes())
+        data[len(data) // 2] ^= 1
+        pack.write_bytes(data)
+        store = self.fresh()
+        report = self.restore(store, self.first, self.work, self.folder / "out")
+        self.assertEqual(
+            [len(report.problems), store.damage.files.keys()], [1, {f"packs/{pack.name[0]}/{pack.name}"}]
+        )
+        self.snap(store, 1)
+        self.assert_whole(self.first)
+
+    def test_a_whole_copy_of_a_chunk_is_used_where_another_is_damaged(self) -> None:
+        pack = self.packs(Holds.DATA)[0]
+        data = pack.read_bytes()
+        pack.unlink()
+        self.snap(self.fresh(), 1)
+        pack.write_bytes(data[: len(data) // 3])
+        self.assert_whole(self.first)
+
+    def test_one_damaged_or_foreign_file_of_any_kind_blocks_nothing(self) -> None:
+        self.write("letters/new.txt", "another")
+        second = self.snap(self.fresh(), 1)
+        self.before = tree(self.work)
+        files: dict[str, Callable[[], object]] = {
+            "a cut index": lambda: sorted((self.root / "index").iterdir())[0].write_bytes(b"GDTD"),
+            "a foreign file": lambda: (self.root / "snapshots" / "notes.txt").write_bytes(b"mine"),
+            "no snapshot": lambda: (self.root / "snapshots" / ("ab" * 16)).write_bytes(b"?"),
+            "no pack": lambda: (_made(self.root / "packs" / "mine") / "x").write_bytes(b"?"),
+            "a bad doomed list": lambda: (_made(self.root / "doomed") / ("cd" * 16)).write_bytes(b"?"),
+        }
+        for number, (what, harm) in enumerate(files.items(), 2):
+            with self.subTest(what):
+                harm()
+                third = self.snap(self.fresh(), number)
+                self.assert_whole(third)
+                self.assert_whole(second)
+                verify(self.fresh(), True, Silent())
+                synced_catalog(self.fresh(), self.cache)[0].close()
+                open_ledger(self.fresh(), self.cache, Silent())
+                sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0 + 9 * HOUR)), Silent())
+                twin = self.new_store(f"twin {number}")
+                carried = carry(self.fresh(), twin, None, self.state, Silent())
+                self.assertIn(third.id, carried.carried)
+
+    def test_what_the_disk_does_not_give_blocks_nothing_else(self) -> None:
+        self.write("letters/new.txt", "another")
+        second = self.snap(self.fresh(), 1)
+        self.before = tree(self.work)
+        for number, kind in enumerate(("snapshots/", "index/", "packs/"), 2):
+            with self.subTest(kind):
+                header = self.fresh()
+                bad = kind + (self.first.id if kind == "snapshots/" else header.place.names(kind)[0])
+                store = Store(FaultyPlace(self.root, bad), header.header, header.keys)
+                verified = verify(store, True, Silent())
+                self.assertEqual([(one.file, one.harm) for one in verified.damage], [(bad, Harm.UNREADABLE)])
+                third = self.snap(store, number)
+                for snapshot in (second, third):
+                    out = self.folder / f"out {kind[:-1]} {snapshot.id}"
+                    report = self.restore(store, snapshot, self.work, out)
+                    self.assertEqual(report.problems, [])
+                    self.assertEqual(tree(out / "work"), self.before)
+                swept = sweep(store, self.state, SetClock(Nanoseconds(T0 + 9 * HOUR)), Silent())
+                self.assertEqual(bool(swept.unclear), kind == "snapshots/")
+                if kind == "snapshots/":
+                    self.assertTrue(store.place.size(bad))
+
+    def test_a_restore_names_what_is_lost_and_brings_back_the_rest_whole(self) -> None:
+        pages = self.packs(Holds.TREE)
+        for pack in [*self.packs(Holds.DATA)[:1], *pages[:1]]:
+            pack.unlink()
+        with self.subTest("listings"):
+            report = self.restore(self.fresh(), self.first, self.work, self.folder / "no listings")
+            self.assertEqual([one.path for one in report.problems], [os.fsencode(self.work)])
+        self.snap(self.fresh(), 1)
+
+    def test_repair_brings_back_from_the_files_what_a_snapshot_does_not(self) -> None:
+        (self.work / "letters" / "0" / "letter 0.txt").rename(self.work / "letters" / "0" / "moved.txt")
+        for pack in self.packs(Holds.DATA):
+            pack.unlink()
+        report = repair(self.fresh(), [], self.state, Silent())
+        self.assertEqual([report.whole, list(report.chunks)], [False, ["the files as they are now"]])
+        self.assertIn(os.fsencode(self.work / "letters/0/letter 0.txt"), report.lost[0].affects)
+        self.assertEqual(report.lost[0].snapshots, [self.first.id])
+        again = repair(self.fresh(), [], self.state, Silent())
+        self.assertEqual((again.whole, again.mended), (False, 0))
+        (self.work / "letters" / "0" / "moved.txt").rename(self.work / "letters" / "0" / "letter 0.txt")
+        report = repair(self.fresh(), [], self.state, Silent())
+        self.assertEqual((report.whole, report.lost), (True, []))
+        self.assert_whole(self.first)
+
+    def test_repair_takes_what_is_nowhere_else_from_a_twin(self) -> None:
+        keys = self.fresh().keys
+        create_store(self.folder / "twin", PASSPHRASE, cost=CHEAP, twin=keys)
+        twin = open_store(self.folder / "twin", PASSPHRASE)
+        second = self.snap(self.fresh(), 1)
+        carry(self.fresh(), twin, None, self.state, Silent())
+        for pack in (*self.packs(Holds.DATA), *self.packs(Holds.TREE)):
+            pack.unlink()
+        (self.root / "snapshots" / second.id).write_bytes(b"?")
+        for index in (self.root / "index").iterdir():
+            index.write_bytes(index.read_bytes()[:-1])
+        shutil.move(self.work, self.folder / "elsewhere")
+        report = repair(self.fresh(), [Source("the twin", twin)], self.state, Silent())
+        self.assertEqual((report.lost, list(report.chunks)), ([], ["the twin"]))
+        self.assertEqual(report.files[f"snapshots/{second.id}"], "from the twin")
+        for snapshot in self.fresh().snapshots()[0]:
+            self.assert_whole(snapshot)
+        self.assertEqual(len(self.fresh().snapshots()[0]), 2)
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+
+    def test_what_is_lost_for_good_does_not_hold_up_the_sweep(self) -> None:
+        self.write("letters/1/letter 1.txt", b"new" * 100)
+        second = self.snap(self.fresh(), 1)
+        self.before = tree(self.work)
+        (self.root / "snapshots" / self.first.id).write_bytes(b"?")
+        clock = SetClock(Nanoseconds(T0 + 9 * HOUR))
+        self.assertIn(self.first.id, sweep(self.fresh(), self.state, clock, Silent()).unclear)
+        self.assertFalse(repair(self.fresh(), [], self.state, Silent()).whole)
+        self.assertEqual(sweep(self.fresh(), self.state, clock, Silent()).unclear, "")
+        self.assert_whole(second)
+
+    def test_a_holding_area_does_not_build_on_what_the_disk_has_lost(self) -> None:
+        for pack in self.packs(Holds.DATA):
+            pack.unlink()
+        store = self.fresh()
+        area = HoldingArea(self.folder / "area", store.header, store.keys)
+        prime(area, store, self.first, self.state)
+        away = HoldingArea(self.folder / "area", store.header, store.keys)
+        held = self.snap(away, 1)
+        self.assertGreater(held.record.tally.stored_bytes, 3_000_000)
+
+
+def _made(folder: Path) -> Path:
+    folder.mkdir(exist_ok=True)
+    return folder

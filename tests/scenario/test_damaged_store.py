@@ -6,11 +6,14 @@ from __future__ import annotations
 import os
 import random
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import Harm
+from good_tide.core.errors import Harm, PlaceError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
@@ -20,10 +23,21 @@ from good_tide.operations.retention.thinning import sweep
 from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.opening import open_ledger, synced_catalog
+from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.packs import Holds
 from good_tide.storage.store import Store
-from tests.support.base import CHEAP, HOUR, PASSPHRASE, T0, GoodTideTest, create_store, open_store, tree
+from tests.support.base import (
+    CHEAP,
+    HOUR,
+    PASSPHRASE,
+    REPOSITORY,
+    T0,
+    GoodTideTest,
+    create_store,
+    open_store,
+    tree,
+)
 from tests.support.faulty_place import FaultyPlace
 
 
@@ -35,7 +49,7 @@ class DamagedStoreTest(GoodTideTest):
             self.write(f"letters/{number % 7}/letter {number}.txt", rng.randbytes(rng.randrange(200, 9000)))
         self.write("plans/stage.bin", rng.randbytes(3_000_000))
         self.write("plans/light.bin", rng.randbytes(700_000))
-        self.first = self.snap(self.new_store())
+        self.first = self.snap(self.new_store(parity=False))
         self.root = self.folder / "store"
         self.before = tree(self.work)
         self.count = 0
@@ -49,6 +63,10 @@ class DamagedStoreTest(GoodTideTest):
             for table in self.fresh().index.packs()
             if table.holds == holds
         ]
+
+    def without_copies(self) -> None:
+        """As far as second copies go, as a store of version 1 is."""
+        shutil.rmtree(self.root / "copies")
 
     def assert_whole(self, snapshot: Snapshot | SnapshotId) -> None:
         store = self.fresh()
@@ -113,6 +131,7 @@ class DamagedStoreTest(GoodTideTest):
         self.write("letters/new.txt", "another")
         second = self.snap(self.fresh(), 1)
         self.before = tree(self.work)
+        self.without_copies()
         files: dict[str, Callable[[], object]] = {
             "a cut index": lambda: sorted((self.root / "index").iterdir())[0].write_bytes(b"GDTD"),
             "a foreign file": lambda: (self.root / "snapshots" / "notes.txt").write_bytes(b"mine"),
@@ -138,10 +157,13 @@ class DamagedStoreTest(GoodTideTest):
         self.write("letters/new.txt", "another")
         second = self.snap(self.fresh(), 1)
         self.before = tree(self.work)
+        self.without_copies()
         for number, kind in enumerate(("snapshots/", "index/", "packs/"), 2):
             with self.subTest(kind):
                 header = self.fresh()
-                bad = kind + (self.first.id if kind == "snapshots/" else header.place.names(kind)[0])
+                data = self.packs(Holds.DATA)[0]
+                own = {"snapshots/": self.first.id, "packs/": f"{data.parent.name}/{data.name}"}
+                bad = kind + (own.get(kind) or header.place.names(kind)[0])
                 store = Store(FaultyPlace(self.root, bad), header.header, header.keys)
                 verified = verify(store, True, Silent())
                 self.assertEqual([(one.file, one.harm) for one in verified.damage], [(bad, Harm.UNREADABLE)])
@@ -186,6 +208,7 @@ class DamagedStoreTest(GoodTideTest):
         twin = open_store(self.folder / "twin", PASSPHRASE)
         second = self.snap(self.fresh(), 1)
         carry(self.fresh(), twin, None, self.state, Silent())
+        self.without_copies()
         for pack in (*self.packs(Holds.DATA), *self.packs(Holds.TREE)):
             pack.unlink()
         (self.root / "snapshots" / second.id).write_bytes(b"?")
@@ -204,6 +227,7 @@ class DamagedStoreTest(GoodTideTest):
         self.write("letters/1/letter 1.txt", b"new" * 100)
         second = self.snap(self.fresh(), 1)
         self.before = tree(self.work)
+        self.without_copies()
         (self.root / "snapshots" / self.first.id).write_bytes(b"?")
         clock = SetClock(Nanoseconds(T0 + 9 * HOUR))
         self.assertIn(self.first.id, sweep(self.fresh(), self.state, clock, Silent()).unclear)
@@ -225,3 +249,92 @@ class DamagedStoreTest(GoodTideTest):
 def _made(folder: Path) -> Path:
     folder.mkdir(exist_ok=True)
     return folder
+
+
+class MendedStoreTest(GoodTideTest):
+    """A store with parity and second copies: what a disk does to it is put right when it is met."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        rng = random.Random(4)
+        for number in range(40):
+            self.write(f"letters/{number % 5}/letter {number}.txt", rng.randbytes(rng.randrange(200, 9000)))
+        self.write("plans/stage.bin", rng.randbytes(3_000_000))
+        self.first = self.snap(self.new_store())
+        self.root = self.folder / "store"
+        self.before = tree(self.work)
+        self.whole = {path: path.read_bytes() for path in self.root.rglob("*") if path.is_file()}
+
+    def assert_whole(self, out: str) -> None:
+        store = open_store(self.root, PASSPHRASE)
+        report = self.restore(store, store.read_snapshot(self.first.id), self.work, self.folder / out)
+        self.assertEqual((report.problems, tree(self.folder / out / "work")), ([], self.before))
+
+    def test_each_file_that_goes_wrong_is_right_again_after_verify(self) -> None:
+        for number, (path, data) in enumerate(sorted(self.whole.items())):
+            file = path.relative_to(self.root)
+            if file.parts[0] in ("README.txt", "recover.py"):
+                continue
+            at = len(data) // 2
+            harms = {"flipped": data[:at] + bytes([data[at] ^ 4]) + data[at + 1 :], "cut": data[:-30]}
+            if file.parts[0] != "packs":
+                harms["missing"] = b""
+            for harm, bad in harms.items():
+                with self.subTest(file=str(file), harm=harm):
+                    path.write_bytes(bad) if bad else path.unlink()
+                    if harm == "flipped":
+                        self.assert_whole(f"out {number}")
+                    for _ in range(2):  # a copy that is missing is made when it is missed for the second time
+                        report = verify(open_store(self.root, PASSPHRASE), True, Silent())
+                        self.assertEqual(report.damage, [])
+                    self.assertEqual(path.read_bytes(), data)
+        self.assertEqual(
+            {path.relative_to(self.root).parts[0] for path in self.root.rglob("*") if path.is_file()}
+            - {path.relative_to(self.root).parts[0] for path in self.whole},
+            set(),
+        )
+
+    def test_bad_sectors_are_read_around_and_mended(self) -> None:
+        header = open_store(self.root, PASSPHRASE)
+        for name in header.place.names("packs"):
+            place = FaultyPlace(self.root, f"packs/{name}", sector=1)
+            store = Store(place, header.header, header.keys)
+            out = self.folder / name.replace("/", " ")
+            report = self.restore(store, self.first, self.work, out)
+            self.assertEqual((report.problems, tree(out / "work")), ([], self.before))
+
+    def test_nothing_is_mended_wrongly_on_a_disk_that_takes_nothing(self) -> None:
+        pack = max((path for path in self.whole if path.parent.parent.name == "packs"), key=os.path.getsize)
+        data = bytearray(self.whole[pack])
+        data[9000:30_000] = bytes(21_000)
+        pack.write_bytes(data)
+        store = open_store(self.root, PASSPHRASE)
+        with mock.patch.object(LocalPlace, "create", side_effect=PlaceError("The disk is read-only")):
+            report = self.restore(store, self.first, self.work, self.folder / "out")
+        self.assertEqual((report.problems, tree(self.folder / "out" / "work")), ([], self.before))
+        self.assertEqual(pack.read_bytes(), data)
+
+    def test_the_recovery_script_reads_what_is_left(self) -> None:
+        (self.root / "store.json").write_bytes(b"?")
+        (self.root / "snapshots" / self.first.id).unlink()
+        for folder in (self.root / "index", self.root / "copies" / "index"):
+            for index in folder.iterdir():
+                index.write_bytes(b"?")
+        for slot in (self.root / "keys").iterdir():
+            slot.write_bytes(b"?")
+        passphrase = self.folder / "passphrase"
+        passphrase.write_text(PASSPHRASE)
+        script = [
+            sys.executable,
+            str(REPOSITORY / "src/good_tide/storage/recover.py"),
+            "--store",
+            str(self.root),
+        ]
+        words = [*script, "--passphrase-file", str(passphrase), "extract", "latest", str(self.folder / "out")]
+        done = subprocess.run(words, capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = tree(self.folder / "out" / str(self.work).lstrip("/"))
+        self.assertEqual(
+            {name: what[3] for name, what in found.items() if what[0] == "file"},
+            {name: what[3] for name, what in self.before.items() if what[0] == "file"},
+        )

@@ -279,11 +279,12 @@ class AwayTest(Keeping):
 
 class TroubleTest(Keeping):
     def break_store(self, broken: bool = True) -> None:
-        header, aside = self.root / "store.json", self.root / "store.json.aside"
-        if broken:
-            header.rename(aside)
-        else:
-            aside.rename(header)
+        for header in (self.root / "store.json", self.root / "copies" / "store.json"):
+            aside = header.with_suffix(".aside")
+            if broken:
+                header.rename(aside)
+            else:
+                aside.rename(header)
 
     def test_it_fails_says_since_when_tries_again_and_recovers(self) -> None:
         agent = self.agent()
@@ -370,7 +371,7 @@ class BoundsTest(Keeping):
         self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
 
     def test_it_stops_and_says_so_and_never_goes_below_the_floor(self) -> None:
-        agent = self.agent(room=Room(limit_bytes=200_000))
+        agent = self.agent(room=Room(limit_bytes=300_000))
         for hour in range(3):
             self.write("film.bin", os.urandom(150_000))
             self.at(ON_THE_HOUR + hour * HOUR, agent)
@@ -444,7 +445,8 @@ class EndOfDayTest(Keeping):
 
     def test_it_stays_on_when_something_failed(self) -> None:
         agent = self.agent()
-        (self.root / "store.json").unlink()
+        for header in (self.root / "store.json", self.root / "copies" / "store.json"):
+            header.unlink()
         agent.schedule.run_due(RunDue("power-off"))
         agent._worker.wait()
         self.assertEqual(self.power.asked, [])

@@ -50,10 +50,15 @@ REPOSITORY = Path(__file__).resolve().parents[2]
 
 
 def create_store(
-    root: Path, passphrase: str | None, hint: str = "", cost: Cost = STRONG, twin: StoreKeys | None = None
+    root: Path,
+    passphrase: str | None,
+    hint: str = "",
+    cost: Cost = STRONG,
+    twin: StoreKeys | None = None,
+    parity: bool = True,
 ) -> NewStore:
     """Make a store in a folder."""
-    return header.create_store(FolderPlace(root), passphrase, hint, cost, twin)
+    return header.create_store(FolderPlace(root), passphrase, hint, cost, twin, parity)
 
 
 def open_store(root: Path, passphrase: str | None) -> Store:
@@ -110,10 +115,12 @@ class GoodTideTest(unittest.TestCase):
         self.addCleanup(made.journal.close)
         return made
 
-    def new_store(self, name: str = "store", passphrase: str | None = PASSPHRASE) -> Store:
+    def new_store(
+        self, name: str = "store", passphrase: str | None = PASSPHRASE, parity: bool = True
+    ) -> Store:
         """A fresh store with cheap key derivation."""
         root = self.folder / name
-        create_store(root, passphrase, cost=CHEAP)
+        create_store(root, passphrase, cost=CHEAP, parity=parity)
         return open_store(root, passphrase)
 
     def write(self, name: str | bytes, content: bytes | str = b"") -> Path:

@@ -107,7 +107,7 @@ class _MemoryFile:
         place.volatile[temporary] = bytearray()
         self.size = 0
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         self._place.tick()
         if self._place.total_bytes() + len(data) > self._place.limit:
             raise PlaceFullError("no room")

@@ -63,5 +63,5 @@ def local_name(identity: StoreId) -> str:
     return hashlib.sha256(f"good-tide store {identity}".encode()).hexdigest()[: 2 * NAME_BYTES]
 
 
-FORMAT_VERSION = 1
-"""Version of the store format that this program writes, and the newest it reads."""
+FORMAT_VERSION = 2
+"""Version of the store format that new stores get, and the newest that this program reads."""

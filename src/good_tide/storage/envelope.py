@@ -44,35 +44,38 @@ _LIMITS = {
 }
 
 
-def head(kind: FileKind, encrypted: bool) -> bytes:
-    """Magic, format version, kind, suite (0 open, 1 AES-256-GCM), a zero."""
-    return MAGIC + bytes([FORMAT_VERSION, kind, int(encrypted), 0])
+def head(kind: FileKind, encrypted: bool, version: int = 1, parity: bool = False) -> bytes:
+    """Magic, version of the file's own layout, kind, suite (0 open, 1 AES-256-GCM), whether it has parity."""
+    return MAGIC + bytes([version, kind, int(encrypted), int(parity)])
 
 
-def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> None:
-    """Refuse a file that does not begin as it must.
+def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> bool:
+    """Refuse a file that does not begin as it must. Returns whether it has parity.
 
     Raises:
         PlaceError: written by a newer version.
         DamageError: anything else.
     """
-    if (
-        data[:4] == MAGIC
-        and len(data) >= HEAD_BYTES
-        and data[4] > FORMAT_VERSION
-        and data[5:8] == head(kind, encrypted)[5:]
-    ):
+    begin = data[:HEAD_BYTES]
+    is_newer = begin[:4] == MAGIC and len(begin) == HEAD_BYTES and begin[4] > FORMAT_VERSION
+    if is_newer and begin[5:7] == head(kind, encrypted)[5:7]:
         raise PlaceError(
             f"{file} was written by a newer version of Good Tide", "Install that version to use this store"
         )
-    if data[:HEAD_BYTES] != head(kind, encrypted):
+    if kind is FileKind.PACK and begin == head(kind, encrypted, 2, parity=True):
+        return True
+    if begin not in (head(kind, encrypted), head(kind, encrypted, 2)):
         raise DamageError(f"{file} does not begin as a store file must", file=file)
+    return False
 
 
-def seal_new(keys: StoreKeys, kind: FileKind, plain: bytes) -> tuple[bytes, bytes]:
+def seal_new(keys: StoreKeys, kind: FileKind, plain: bytes, version: int = 1) -> tuple[bytes, bytes]:
     """A fresh name, and the complete store file of that name: head, then the plain bytes with a leading 1
-    (zstd) or 0, sealed."""
-    body, begin = squeezed(plain), head(kind, keys.encrypted)
+    (zstd) or 0, sealed.
+
+    :param version: of the file's own layout.
+    """
+    body, begin = squeezed(plain), head(kind, keys.encrypted, version)
     seal = keys.fresh_seal(kind.word)
     return seal.name, begin + seal.seal(0, body, begin)
 

@@ -250,7 +250,7 @@ class _LocalNewFile:
                 os.close(self._folder)
                 raise
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         handle = self._open_handle()
         if self._allow is not None:
             self._allow(len(data))

@@ -15,6 +15,7 @@ import msgspec
 from good_tide.core.errors import (
     DamageError,
     GoodTideError,
+    Harm,
     NotInPlaceError,
     PersonError,
     PlaceError,
@@ -36,7 +37,9 @@ from good_tide.crypto.slots import (
     unwrap,
     wrap,
 )
+from good_tide.storage.copies import COPY_FOLDER, Doubled, doubled_names, read_copy
 from good_tide.storage.place import TEMPORARY, Place, StorePlace
+from good_tide.storage.readme import README_TEXT
 from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 
 HEADER_FILE = "store.json"
@@ -54,33 +57,15 @@ _UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, binasci
 STORE_ID = re.compile("[0-9a-f]{32}")
 _LONGEST_PASSPHRASE = 1000
 
-_README = """This folder is a Good Tide store: point-in-time snapshots of somebody's files.
-
-Do not change, rename or delete anything in it by hand: every file is needed.
-
-To look into it and take files out, install Good Tide and point it at this folder.
-Without Good Tide: the script recover.py needs only Python 3.9 or newer, with the packages "cryptography" and
-"zstandard". It lists and extracts every snapshot:
-
-    python3 recover.py --store THIS_FOLDER list
-    python3 recover.py --store THIS_FOLDER extract SNAPSHOT TARGET_FOLDER
-
-It asks for the passphrase, or for the recovery key that was shown when this store was made.
-
-A copy of the script lies in this folder. Whoever could write to this disk could have changed it.
-If that may be so, run another copy: any machine with Good Tide writes one with
-"good-tide store recovery-script FILE", and it is in the program's source as
-src/good_tide/storage/recover.py. "good-tide verify" says whether the copy here is the true one.
-"""
-
 
 class Header(msgspec.Struct, frozen=True):
-    """What is known of a store without a passphrase."""
+    """What is known of a store without a passphrase. ``parity``: its packs get parity; since version 2."""
 
     format: int
     store: StoreId
     encrypted: bool
     features: tuple[str, ...] = ()
+    parity: bool = False
 
 
 class _SlotFile(msgspec.Struct, frozen=True):
@@ -114,6 +99,7 @@ def create_store(
     hint: str = "",
     cost: Cost = STRONG,
     twin: StoreKeys | None = None,
+    parity: bool = True,
 ) -> NewStore:
     """Make a store in a place, which may be there if it is empty or holds a store that was half made. Nothing
     is removed or written over but what a store in the making left there.
@@ -121,6 +107,7 @@ def create_store(
     :param passphrase: None for a store without encryption.
     :param twin: keys of a store with which the new one shares the identities of chunks, so that snapshots are
         carried between them without being chunked anew.
+    :param parity: its packs get parity, with which what a disk loses of them can be mended.
 
     Raises:
         PersonError: the place holds something else, the passphrase is empty, or the hint gives it away.
@@ -129,10 +116,13 @@ def create_store(
     if passphrase is not None:
         check_passphrase(passphrase, hint)
     where.make()
-    place = where.files()
-    _clear_half_made(place)
+    _clear_half_made(where.files())
+    place = Doubled(where.files())
     header = Header(
-        format=FORMAT_VERSION, store=StoreId(secrets.token_hex(16)), encrypted=passphrase is not None
+        format=FORMAT_VERSION,
+        store=StoreId(secrets.token_hex(16)),
+        encrypted=passphrase is not None,
+        parity=parity,
     )
     header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
     binding = hashlib.sha256(header_bytes).digest()
@@ -151,7 +141,7 @@ def create_store(
             wrap("passphrase", passphrase, secret, binding, cost, hint),
             wrap("recovery", digits, secret, binding, cost),
         ]
-    _write(place, README_FILE, _README.encode())
+    _write(place, README_FILE, README_TEXT.encode())
     _write(place, SCRIPT_FILE, recovery_script())
     for slot in slots:
         write_slot(place, slot, binding)
@@ -179,10 +169,16 @@ def in_the_way(place: Place) -> str:
         return present[0]
     for name in present:
         if name in (README_FILE, SCRIPT_FILE):
-            ours = _read_small(place, name).startswith((_README[:40].encode(), recovery_script()[:60]))
+            ours = _read_small(place, name).startswith((README_TEXT[:40].encode(), recovery_script()[:60]))
         elif name == SLOT_FOLDER:
             ours = place.holds_only_files(name) and all(
-                _is_of_header(place, slot, making.header) for slot in place.names(name)
+                _is_of_header(place, f"{name}/{slot}", making.header) for slot in place.names(name)
+            )
+        elif name == COPY_FOLDER:
+            begin = f"{SLOT_FOLDER}/"
+            ours = all(
+                copy.startswith(begin) and _is_of_header(place, f"{name}/{copy}", making.header)
+                for copy in place.names(name)
             )
         elif name == TEMPORARY:
             ours = place.holds_only_files(name) and all(left.startswith("new-") for left in place.names(name))
@@ -208,10 +204,9 @@ def _read_small(place: Place, name: str) -> bytes:
 
 
 def _is_of_header(place: Place, slot: str, binding: str) -> bool:
+    """Whether a file of a key slot belongs to a header."""
     with contextlib.suppress(*_UNREADABLE):
-        return (
-            msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{slot}"), type=_SlotFile).header == binding
-        )
+        return msgspec.json.decode(_read_small(place, slot), type=_SlotFile).header == binding
     return False
 
 
@@ -229,8 +224,8 @@ def _clear_half_made(place: Place) -> None:
             f"{place.title} is not empty: {printable(os.fsencode(other))} is in it",
             "Choose an empty or a new folder for the store",
         )
-    for slot in place.names(SLOT_FOLDER):
-        place.remove(f"{SLOT_FOLDER}/{slot}")
+    for slot in doubled_names(place, SLOT_FOLDER):
+        Doubled(place).remove(f"{SLOT_FOLDER}/{slot}")
     place.clear_temporary("new-")
 
 
@@ -279,7 +274,7 @@ def _slot_check(slot: Slot) -> str:
 def holds_store(where: StorePlace) -> bool:
     """Whether there is a store in a place."""
     try:
-        return where.files().size(HEADER_FILE) >= 0
+        return Doubled(where.files()).size(HEADER_FILE) >= 0
     except PlaceError:
         return False
 
@@ -291,26 +286,40 @@ def read_header(place: Place) -> Header:
         PlaceError: no store, half a store, or one of a newer version.
         DamageError: the header cannot be read.
     """
-    return _parse_header(_header_bytes(place), place.title)
+    return _header_and_bytes(place)[0]
 
 
-def _header_bytes(place: Place) -> bytes:
+def _header_and_bytes(place: Place) -> tuple[Header, bytes]:
+    """The header that key slots belong to, or that can be read: the file itself, or else its second copy."""
+    copy = read_copy(place, HEADER_FILE, _HEADER_LIMIT)
     try:
-        return place.read(HEADER_FILE, 0, _HEADER_LIMIT)
-    except NotInPlaceError:
-        if (place.names(SLOT_FOLDER) or _read_small(place, MAKING_FILE)) and not place.names("snapshots"):
-            raise PlaceError(
-                f"The store in {place.title} was not made to the end", "Create it again in the same folder"
-            ) from None
-        if place.names("snapshots"):
-            raise DamageError(
-                f"{HEADER_FILE} is missing from the store in {place.title}",
-                "Bring it back from a copy of the store",
-                HEADER_FILE,
-            ) from None
-        raise PlaceError(
-            f"There is no store in {place.title}", "Check the folder and whether its disk is connected"
-        ) from None
+        data = place.read(HEADER_FILE, 0, _HEADER_LIMIT)
+        header = _parse_header(data, place.title)
+        if copy is None or copy == data or header.format == 1 or _slots_of(place, data, header):
+            return header, data
+    except (NotInPlaceError, DamageError) as error:
+        if copy is None:
+            raise _no_header(place) if isinstance(error, NotInPlaceError) else error from None
+    assert copy is not None
+    return _parse_header(copy, place.title), copy
+
+
+def _no_header(place: Place) -> GoodTideError:
+    """Why there is no header in a place, and no second copy of it."""
+    if (place.names(SLOT_FOLDER) or _read_small(place, MAKING_FILE)) and not place.names("snapshots"):
+        return PlaceError(
+            f"The store in {place.title} was not made to the end", "Create it again in the same folder"
+        )
+    if place.names("snapshots"):
+        return DamageError(
+            f"{HEADER_FILE} is missing from the store in {place.title}",
+            "Bring it back from a copy of the store",
+            HEADER_FILE,
+            Harm.MISSING,
+        )
+    return PlaceError(
+        f"There is no store in {place.title}", "Check the folder and whether its disk is connected"
+    )
 
 
 def _parse_header(data: bytes, title: str) -> Header:
@@ -335,9 +344,18 @@ def _parse_header(data: bytes, title: str) -> Header:
     return header
 
 
+def with_copies(place: Place) -> Place:
+    """The place of a store, which keeps second copies if the store has any.
+
+    Raises:
+        PlaceError: no store. DamageError: the header cannot be read.
+    """
+    return Doubled(place) if not isinstance(place, Doubled) and read_header(place).format > 1 else place
+
+
 def header_binding(place: Place) -> bytes:
     """What ties slots to the store's header."""
-    return hashlib.sha256(_header_bytes(place)).digest()
+    return hashlib.sha256(_header_and_bytes(place)[1]).digest()
 
 
 def read_slots(place: Place) -> list[Slot]:
@@ -355,21 +373,8 @@ def named_slots(place: Place) -> dict[str, Slot]:
     Raises:
         DamageError: there is none.
     """
-    binding = header_binding(place).hex()
-    slots: dict[str, Slot] = {}
-    names = place.names(SLOT_FOLDER)
-    if len(names) > _MOST_SLOTS:
-        raise DamageError(
-            f"The store in {place.title} has {len(names):,} key slots, where {_MOST_SLOTS} are the most",
-            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger"
-            " than the store",
-            SLOT_FOLDER,
-        )
-    for name in names:
-        with contextlib.suppress(*_UNREADABLE):
-            file = msgspec.json.decode(_read_small(place, f"{SLOT_FOLDER}/{name}"), type=_SlotFile)
-            if file.header == binding and file.check == _slot_check(file.slot):
-                slots[name.removesuffix(".json")] = file.slot
+    header, data = _header_and_bytes(place)
+    slots = _slots_of(place, data, header)
     if not slots:
         raise DamageError(
             f"No key slot of the store in {place.title} is intact, or {HEADER_FILE} was changed",
@@ -379,14 +384,51 @@ def named_slots(place: Place) -> dict[str, Slot]:
     return slots
 
 
+def _slots_of(place: Place, data: bytes, header: Header) -> dict[str, Slot]:
+    """The intact key slots that belong to a header, ``data`` in bytes: the files themselves, or else their
+    second copies where the store has any."""
+    binding, has_copies = hashlib.sha256(data).hexdigest(), header.format > 1
+    slots: dict[str, Slot] = {}
+    names = doubled_names(place, SLOT_FOLDER) if has_copies else place.names(SLOT_FOLDER)
+    if len(names) > _MOST_SLOTS:
+        raise DamageError(
+            f"The store in {place.title} has {len(names):,} key slots, where {_MOST_SLOTS} are the most",
+            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger"
+            " than the store",
+            SLOT_FOLDER,
+        )
+    for name in names:
+        file = f"{SLOT_FOLDER}/{name}"
+        slot = _slot(_read_small(place, file), binding)
+        if slot is None and has_copies:
+            slot = _slot(read_copy(place, file, _HEADER_LIMIT) or b"", binding)
+        if slot is not None:
+            slots[name.removesuffix(".json")] = slot
+    return slots
+
+
+def is_slot(data: bytes, binding: str) -> bool:
+    """Whether bytes are an intact key slot of the header with a binding, in hexadecimal digits."""
+    return _slot(data, binding) is not None
+
+
+def _slot(data: bytes, binding: str) -> Slot | None:
+    """The slot in a file; None if it is damaged, or belongs to another header."""
+    with contextlib.suppress(*_UNREADABLE):
+        file = msgspec.json.decode(data, type=_SlotFile)
+        if file.header == binding and file.check == _slot_check(file.slot):
+            return file.slot
+    return None
+
+
 def unlock(place: Place, passphrase: str | None) -> tuple[Header, StoreKeys]:
     """Open a store's keys with its passphrase or recovery key.
 
     Raises:
         WrongPassphraseError: it does not open, or none was given and one is needed.
     """
-    data = _header_bytes(place)
-    header, slots = _parse_header(data, place.title), read_slots(place)
+    header, data = _header_and_bytes(place)
+    slots = read_slots(place)
     if not header.encrypted:
         secret = next((slot.sealed for slot in slots if slot.kind == "open"), None)
         if secret is None:

@@ -26,7 +26,7 @@ from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
-from good_tide.storage.packs import PackTable, pack_file
+from good_tide.storage.packs import Layout, PackTable, pack_file
 from good_tide.storage.place import Place, disk_errors
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import WriteSession
@@ -65,6 +65,11 @@ class HoldingArea(Store):
         self._heeded: tuple[str, ...] = ()
         self._priming = False
         """Whether listings are being taken over: what lies on the disk is then written here all the same."""
+
+    @property
+    def layout(self) -> Layout:
+        """Without parity: it lies on the person's own disk for a while, and its room is limited."""
+        return Layout(self.header.format)
 
     @property
     def there(self) -> ChunkIndex:

@@ -16,7 +16,8 @@ from good_tide.storage.packs import Holds, PackTable
 
 
 class Location(msgspec.Struct, frozen=True, gc=False):
-    """Where a chunk lies. Lengths and offset in bytes; ``number`` counts the chunks of the pack from 0."""
+    """Where a chunk lies. Lengths and offset in bytes; ``number`` counts the chunks of the pack from 0;
+    ``size`` as in ``PackTable``."""
 
     pack: PackId
     number: int
@@ -25,6 +26,7 @@ class Location(msgspec.Struct, frozen=True, gc=False):
     plain: int
     squeezed: bool
     holds: Holds
+    size: int = 0
 
 
 def encode_tables(tables: Iterable[PackTable]) -> bytes:
@@ -151,4 +153,5 @@ def location_in(table: PackTable, number: int) -> Location:
         plain=int.from_bytes(table.plain[at], "little"),
         squeezed=bool(table.squeezed[number]),
         holds=Holds(table.holds),
+        size=table.size,
     )

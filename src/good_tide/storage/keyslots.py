@@ -10,7 +10,14 @@ import msgspec
 from good_tide.core.errors import PersonError, WrongPassphraseError
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
-from good_tide.storage.header import SLOT_FOLDER, check_passphrase, header_binding, named_slots, write_slot
+from good_tide.storage.header import (
+    SLOT_FOLDER,
+    check_passphrase,
+    header_binding,
+    named_slots,
+    with_copies,
+    write_slot,
+)
 from good_tide.storage.place import Place
 
 
@@ -51,9 +58,9 @@ def change_passphrase(
             raise WrongPassphraseError(
                 "The old passphrase does not open this store", "Type it again, or give the recovery key"
             )
-    write_slot(place, wrap("passphrase", new, secret, binding, cost, hint), binding)
+    write_slot(with_copies(place), wrap("passphrase", new, secret, binding, cost, hint), binding)
     for name in replaced:
-        place.remove(f"{SLOT_FOLDER}/{name}.json")
+        with_copies(place).remove(f"{SLOT_FOLDER}/{name}.json")
 
 
 def _opens(place: Place, name: str, words: str) -> bool:
@@ -68,7 +75,7 @@ def add_passphrase(place: Place, keys: StoreKeys, new: str, hint: str = "", cost
     """Add a further passphrase."""
     check_passphrase(new, hint)
     binding = header_binding(place)
-    write_slot(place, wrap("passphrase", new, _secret(keys), binding, cost, hint), binding)
+    write_slot(with_copies(place), wrap("passphrase", new, _secret(keys), binding, cost, hint), binding)
 
 
 def add_recovery(place: Place, keys: StoreKeys, cost: Cost = STRONG) -> str:
@@ -77,7 +84,7 @@ def add_recovery(place: Place, keys: StoreKeys, cost: Cost = STRONG) -> str:
     digits = parse_recovery_key(key)
     assert digits is not None
     binding = header_binding(place)
-    write_slot(place, wrap("recovery", digits, _secret(keys), binding, cost), binding)
+    write_slot(with_copies(place), wrap("recovery", digits, _secret(keys), binding, cost), binding)
     return key
 
 
@@ -95,7 +102,7 @@ def revoke(place: Place, number: int) -> SlotFacts:
         raise PersonError(
             "This is the only way to open the store", "Add a passphrase or a recovery key first"
         )
-    place.remove(f"{SLOT_FOLDER}/{slot.name}.json")
+    with_copies(place).remove(f"{SLOT_FOLDER}/{slot.name}.json")
     return slot
 
 

@@ -1,10 +1,11 @@
-"""Packs: files of sealed chunks with a sealed table at the end. ``docs/format.md`` ("Pack") gives the
-bytes."""
+"""Packs: files of sealed chunks with a sealed table at the end, since version 2 of the format with parity.
+``docs/format.md`` ("Pack", "Parity") gives the bytes."""
 
 from __future__ import annotations
 
 import enum
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -15,9 +16,10 @@ from good_tide.crypto.seals import TAG_BYTES, FreshSeal, StoreKeys
 from good_tide.storage.compression import expand, shrink, squeezed, unsqueezed
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import HEAD_BYTES, FileKind, check_head, head
-from good_tide.storage.place import Place
+from good_tide.storage.place import Place, Readable
+from good_tide.storage.stripes import Striped, read_striped, shape_for, shape_of_file
 
-PACK_BYTES = 64 * 1024 * 1024
+PACK_BYTES = 32 * 1024 * 1024
 """A pack is finished when it has grown to this many bytes."""
 
 CHUNK_LIMIT = 64 * 1024 * 1024
@@ -26,6 +28,11 @@ CHUNK_LIMIT = 64 * 1024 * 1024
 _ROOM_STEP, _ROW_BYTES = 4096, 41
 """On a full disk: how many bytes fewer each try takes, and those of a row in the table."""
 _TABLE_NUMBER = (1 << 64) - 1
+_PADDING_NUMBER = (1 << 64) - 2
+_TABLE_STEP = 1024
+"""The table of a pack of version 2 takes a multiple of so many bytes."""
+_FULL_STEP = 64 * 1024
+"""The same for a whole pack that is full."""
 _TABLE_LIMIT = 1 << 28
 _FOOT = b"DTDG"
 _FOOT_BYTES = 8
@@ -38,11 +45,19 @@ class Holds(enum.IntEnum):
     TREE = 1
 
 
-class PackTable(msgspec.Struct, frozen=True):
+class Layout(msgspec.Struct, frozen=True):
+    """How the packs of a store are made: version of the format, and whether they get parity."""
+
+    version: int = 1
+    parity: bool = False
+
+
+class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
     """The chunks of one pack, in order, by columns.
 
     ``stored`` and ``plain`` are little-endian 32-bit lengths in bytes, sealed and plain; ``squeezed`` has a 1
-    for each chunk that is compressed. Offsets follow from the lengths.
+    for each chunk that is compressed. Offsets follow from the lengths. ``size``: bytes of the whole file of a
+    pack with parity; 0 for others.
     """
 
     pack: PackId
@@ -51,6 +66,7 @@ class PackTable(msgspec.Struct, frozen=True):
     stored: bytes
     plain: bytes
     squeezed: bytes
+    size: int = 0
 
     def __len__(self) -> int:
         return len(self.squeezed)
@@ -79,6 +95,10 @@ class PackTable(msgspec.Struct, frozen=True):
     def stored_length(self, number: int) -> int:
         """Sealed bytes of a chunk."""
         return int.from_bytes(self.stored[4 * number : 4 * number + 4], "little")
+
+    def chunk_id(self, number: int) -> ChunkId:
+        """The identity of a chunk."""
+        return ChunkId(self.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES])
 
     def chunk_ids(self) -> Iterator[ChunkId]:
         """The chunks' identities in order."""
@@ -111,6 +131,15 @@ def _context(identity: bytes, plain_length: int, squeezed: bool) -> bytes:
     return identity + plain_length.to_bytes(4, "little") + bytes([squeezed])
 
 
+class _Ending(NamedTuple):
+    """What follows the chunks in a pack: the plain bytes of its table, how many bytes of padding before it,
+    and how many bytes the whole pack has by that."""
+
+    table: bytes
+    padding: int
+    size: int
+
+
 class PackWriter:
     """Collects the chunks of one pack, and writes it when it is finished. Used by one thread.
 
@@ -119,13 +148,16 @@ class PackWriter:
     machine is copied in the middle and both go on.
     """
 
-    def __init__(self, place: Place, keys: StoreKeys, holds: Holds, owner: str) -> None:
+    def __init__(
+        self, place: Place, keys: StoreKeys, holds: Holds, owner: str, layout: Layout | None = None
+    ) -> None:
         self._place, self._keys, self._holds, self._owner = place, keys, holds, owner
+        self._layout = layout or Layout()
         self._chunks: list[Prepared] = []
         self._too_much = 0
         """Bytes that the last try had written, or was about to have written when there was no room."""
         self.size = HEAD_BYTES
-        """Bytes of the pack; without its table until it is finished."""
+        """Bytes of the pack; of its head and chunks until it is finished."""
 
     def add(self, chunk: Prepared) -> None:
         """Take in a chunk."""
@@ -150,63 +182,165 @@ class PackWriter:
             PlaceFullError: no room; nothing of it is left, and ``salvage`` writes what fits.
         """
         seal = self._keys.fresh_seal(FileKind.PACK.word)
-        pack = PackId(seal.name)
-        table = self._table(pack)
-        with self._place.create(pack_file(pack), self._owner) as file:
-            for piece in self._pieces(seal, table):
-                self._too_much = file.size + len(piece)
-                file.write(piece)
+        table, layout = self._table(PackId(seal.name)), self._layout
+        if layout.version == 1:
+            parts: Iterator[bytes | memoryview] = self._parts(seal, table)
+        else:
+            ending = self._ending(table)
+            parts = self._padded_parts(seal, ending)
+            if layout.parity:
+                parts = self._striped(parts, ending.size)
+        with self._place.create(pack_file(table.pack), self._owner) as file:
+            for part in parts:
+                self._too_much = file.size + len(part)
+                file.write(part)
             file.commit()
             self.size = file.size
-        return table
+        return msgspec.structs.replace(table, size=self.size) if layout.parity else table
 
-    def _pieces(self, seal: FreshSeal, table: PackTable) -> Iterator[bytes]:
-        """The bytes of the pack, in order."""
-        yield head(FileKind.PACK, self._keys.encrypted)
+    def _sealed_chunks(self, seal: FreshSeal) -> Iterator[bytes]:
         for number, chunk in enumerate(self._chunks):
             yield seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
+
+    def _parts(self, seal: FreshSeal, table: PackTable) -> Iterator[bytes]:
+        """The bytes of a pack of version 1, in order."""
+        yield head(FileKind.PACK, self._keys.encrypted)
+        yield from self._sealed_chunks(seal)
         sealed = seal.seal(
             _TABLE_NUMBER, squeezed(msgspec.msgpack.encode(table)), self.size.to_bytes(8, "little")
         )
         yield sealed + len(sealed).to_bytes(4, "little") + _FOOT
 
+    def _ending(self, table: PackTable) -> _Ending:
+        """What follows the chunks in a pack of version 2: so long that the pack's length tells little of what
+        is in it."""
+        record = squeezed(msgspec.msgpack.encode(table))
+        plain = len(record).to_bytes(4, "little") + record
+        plain = plain.ljust(_rounded(len(plain), _TABLE_STEP), b"\0")
+        least = self.size + len(plain) + TAG_BYTES + _FOOT_BYTES
+        size = least + TAG_BYTES
+        if self._keys.encrypted:
+            size = padded_size(size)
+        if self._layout.parity:
+            size = HEAD_BYTES + shape_for(size - HEAD_BYTES).length
+        return _Ending(plain, size - least, size)
+
+    def _padded_parts(self, seal: FreshSeal, ending: _Ending) -> Iterator[bytes]:
+        """The bytes of a pack of version 2 without parity, in order."""
+        yield head(FileKind.PACK, self._keys.encrypted, 2)
+        yield from self._sealed_chunks(seal)
+        yield seal.seal(_PADDING_NUMBER, bytes(ending.padding - TAG_BYTES), self.size.to_bytes(8, "little"))
+        at = self.size + ending.padding
+        sealed = seal.seal(_TABLE_NUMBER, ending.table, at.to_bytes(8, "little"))
+        yield sealed + len(sealed).to_bytes(4, "little") + _FOOT
+
+    @staticmethod
+    def _striped(parts: Iterator[bytes], size: int) -> Iterator[bytes | memoryview]:
+        """The bytes of a pack with parity, from those of one without, ``size`` together."""
+        begin = next(parts)
+        made, at = Striped(size - len(begin)), 0
+        for part in parts:
+            made.buffer[at : at + len(part)] = part
+            at += len(part)
+        yield made.file(begin[:-1] + b"\1")
+
+    def _whole_size(self) -> int:
+        """About how many bytes the pack would take, when it is finished."""
+        size = self.size + len(self._chunks) * _ROW_BYTES
+        if self._layout.version > 1:
+            size = padded_size(size + 2 * _TABLE_STEP)
+        return shape_for(size).size if self._layout.parity else size
+
     def salvage(self) -> PackTable | None:
         """Finish on a full disk with as many of the first chunks as fit. None if none does."""
         while self._chunks:
             room = (self._too_much or self.size) - _ROOM_STEP
-            while self._chunks and self.size + len(self._chunks) * _ROW_BYTES > room:
+            while self._chunks and self._whole_size() > room:
                 self.size -= len(self._chunks.pop().body) + TAG_BYTES
+            before = self.size
             try:
                 return self.finish() if self._chunks else None
             except PlaceFullError:
-                continue
+                self.size = before
         return None
 
 
-def read_table(place: Place, keys: StoreKeys, pack: PackId) -> PackTable:
+def _rounded(size: int, step: int) -> int:
+    return -(-size // step) * step
+
+
+def padded_size(least: int) -> int:
+    """Bytes that a pack of an encrypted store takes which needs ``least``: only the upper bits of its size
+    show, as many as its size's size has (PADMÉ: Nikitin and others, “Reducing Metadata Leakage from Encrypted
+    Files and Communication with PURBs”, 2019). Full packs, which hold many chunks, are rounded less."""
+    if least >= PACK_BYTES:
+        return _rounded(least, _FULL_STEP)
+    exponent = least.bit_length() - 1
+    return _rounded(least, 1 << max(0, exponent - exponent.bit_length()))
+
+
+def read_from_pack(place: Readable, file: str, size: int, offset: int, length: int) -> bytes:
+    """Bytes of a pack, by their offset in it as tables count it.
+
+    :param size: bytes of the whole file of a pack with parity; 0 for others.
+
+    Raises:
+        PlaceError: the disk does not give them.
+    """
+    if not size:
+        return place.read(file, offset, length)
+
+    def read(begin: int, count: int) -> bytes:
+        return place.read(file, begin, count)
+
+    return read_striped(read, size, offset - HEAD_BYTES, length)
+
+
+def stored_in(pack: bytes, offset: int, length: int) -> bytes:
+    """Bytes of a pack with parity that is in memory, by their offset in it as tables count it."""
+    return read_striped(
+        lambda begin, count: pack[begin : begin + count], len(pack), offset - HEAD_BYTES, length
+    )
+
+
+def read_table(place: Readable, keys: StoreKeys, pack: PackId) -> PackTable:
     """The table at the end of a pack.
 
     Raises:
         DamageError: it is not intact.
     """
     file = pack_file(pack)
-    check_head(place.read(file, 0, HEAD_BYTES), FileKind.PACK, keys.encrypted, file)
+    parity = check_head(begin := place.read(file, 0, HEAD_BYTES), FileKind.PACK, keys.encrypted, file)
     size = place.size(file)
-    foot = place.read(file, max(0, size - _FOOT_BYTES), _FOOT_BYTES)
+    whole = size if parity else 0
+    end = _end_of(size, parity)
+    foot = read_from_pack(place, file, whole, max(0, end - _FOOT_BYTES), _FOOT_BYTES)
     length = int.from_bytes(foot[:4], "little")
-    begin = size - _FOOT_BYTES - length
-    if foot[4:] != _FOOT or begin < HEAD_BYTES or length > _TABLE_LIMIT:
+    begins = end - _FOOT_BYTES - length
+    if foot[4:] != _FOOT or begins < HEAD_BYTES or length > _TABLE_LIMIT:
         raise DamageError(f"{file} does not end as a pack must", file=file)
     seal = keys.opener(FileKind.PACK.word, pack)
     try:
-        body = seal.open(_TABLE_NUMBER, place.read(file, begin, length), begin.to_bytes(8, "little"))
+        sealed = read_from_pack(place, file, whole, begins, length)
+        body = seal.open(_TABLE_NUMBER, sealed, begins.to_bytes(8, "little"))
+        if begin[4] > 1:
+            body = body[4 : 4 + int.from_bytes(body[:4], "little")]
         plain = unsqueezed(body, _TABLE_LIMIT)
         table = unpacked(plain, PackTable, file, "a table").checked()
     except DamageError as error:
         raise DamageError(f"The table of {file} is damaged", file=file) from error
-    if table.pack != pack or (len(table) and int(table.offsets()[-1]) > begin):
+    table = msgspec.structs.replace(table, size=whole)
+    if table.pack != pack or (len(table) and int(table.offsets()[-1]) > begins):
         raise DamageError(f"The table of {file} belongs to another pack", file=file)
     return table
+
+
+def _end_of(size: int, parity: bool) -> int:
+    """Where a pack ends, as tables count it, whose file takes so many bytes."""
+    if not parity:
+        return size
+    shape = shape_of_file(size)
+    return HEAD_BYTES + shape.length if shape is not None else 0
 
 
 def open_body(

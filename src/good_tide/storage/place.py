@@ -26,7 +26,7 @@ class NewFile(Protocol):
         """Bytes written so far."""
         ...
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         """Append ``data``.
 
         Raises:
@@ -95,23 +95,8 @@ class StorePlace(Protocol):
         ...
 
 
-class Place(Protocol):
-    """Flat access to the files of a store, by relative name with ``/``."""
-
-    @property
-    def where(self) -> StorePlace:
-        """Where they are."""
-        ...
-
-    @property
-    def title(self) -> str:
-        """How the place is called in messages."""
-        ...
-
-    def names(self, folder: str) -> list[str]:
-        """Names of the files in a folder and its sub-folders, relative to the folder; empty when it does not
-        exist."""
-        ...
+class Readable(Protocol):
+    """What files are read from, by relative name with ``/``."""
 
     def size(self, name: str) -> int:
         """Length in bytes.
@@ -129,6 +114,25 @@ class Place(Protocol):
             PlaceError: the disk does not give it.
             DamageError: it is larger than any store file that is read whole (``READ_LIMIT``).
         """
+        ...
+
+
+class Place(Readable, Protocol):
+    """Flat access to the files of a store, by relative name with ``/``."""
+
+    @property
+    def where(self) -> StorePlace:
+        """Where they are."""
+        ...
+
+    @property
+    def title(self) -> str:
+        """How the place is called in messages."""
+        ...
+
+    def names(self, folder: str) -> list[str]:
+        """Names of the files in a folder and its sub-folders, relative to the folder; empty when it does not
+        exist."""
         ...
 
     def create(self, name: str, owner: str) -> NewFile:

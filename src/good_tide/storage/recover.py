@@ -147,24 +147,144 @@ def column(data, count):
     return result
 
 
+def shape(least):
+    """How the smallest pack with parity that holds so many bytes lies: bytes of a unit, units, parity units; and its size."""
+    for unit, most, dense in ((1024, 1024, True), (2048, 1024, True), (2048, 8192, False), (4096, 1 << 19, False)):
+        if least <= most * (unit - 4):
+            break
+    data = max(1, -(-least // (unit - 4)))
+    parity = -(-data * 3 // 100) + (4 if dense else 32)
+    while not dense and any(parity % factor == 0 for factor in range(2, int(parity**0.5) + 1)):
+        parity += 1
+    parity = min(parity, max(data, 5))
+    return (unit, data, parity), unit * (1 + data + parity)
+
+
+def shape_of_file(size):
+    """The shape of a pack with parity by the size of its file."""
+    low, high = 0, min(size, (1 << 19) * 4092)
+    while low < high:
+        middle = (low + high) // 2
+        low, high = (middle + 1, high) if shape(middle)[1] < size else (low, middle)
+    found, whole = shape(low)
+    if whole != size:
+        raise Problem("damaged: a pack has an impossible size")
+    return found
+
+
 class Store:
     def __init__(self, root, ask):
         self.root = os.open(root, os.O_RDONLY | os.O_DIRECTORY)
-        header_bytes = self.read("store.json", 0, HEADER_LIMIT)
-        header = as_json(header_bytes, "store.json")
-        if header.get("format", 0) > 1 or header.get("features"):
-            raise Problem("this store is of a newer format; take the recover.py of the program that made it")
-        self.encrypted = bool(header.get("encrypted"))
-        secrets = self.unlock(hashlib.sha256(header_bytes).digest(), ask)
+        self.headers()
+        secrets = self.unlock(ask)
         if len(secrets) != 64:
             raise Problem("damaged: the secrets in the key slot have an impossible length")
         self.secret = secrets[:32]
         self.where = {}
-        for name in self.names("index"):
+        for name in self.both_names("index"):
             try:
                 self.take_index(unpack(self.whole(2, "index", name, 1 << 30)))
-            except (Problem, KeyError, TypeError) as problem:
-                print(f"index/{shown(name)}: {problem}; going on without it", file=sys.stderr)
+            except (Problem, OSError, KeyError, TypeError) as problem:
+                print(f"index/{shown(name)}: {problem}; going on with the tables in the packs", file=sys.stderr)
+        self.take_unnamed()
+
+    def headers(self):
+        """The header and what key slots say that they belong to it; the second copy where the first is damaged."""
+        found = []
+        for name in ("store.json", "copies/store.json"):
+            try:
+                data = self.read(name, 0, HEADER_LIMIT)
+                header = as_json(data, name)
+            except (Problem, OSError):
+                continue
+            if header.get("format", 0) > 2 or header.get("features"):
+                raise Problem("this store is of a newer format; take the recover.py of the program that made it")
+            found.append((data, header))
+        if not found:
+            raise Problem("there is no store here, or store.json is damaged")
+        slots = [self.slot_header(name) for name in self.both_names("keys")]
+        self.header_bytes, header = next((one for one in found if hashlib.sha256(one[0]).hexdigest() in slots), found[0])
+        self.encrypted = bool(header.get("encrypted"))
+
+    def slot_header(self, name):
+        for folder in ("keys", "copies/keys"):
+            try:
+                return as_json(self.read(f"{folder}/{name}", 0, HEADER_LIMIT), name).get("header")
+            except (Problem, OSError):
+                continue
+        return None
+
+    def both_names(self, folder):
+        """Names in a folder, those included of which only the second copy is left."""
+        return sorted({*self.names(folder), *self.names(f"copies/{folder}")})
+
+    def take_unnamed(self):
+        """The tables of packs that no index names: an index file may be lost."""
+        named = {place[0] for places in self.where.values() for place in places}
+        for folder in self.names("packs"):
+            for name in self.names(f"packs/{folder}"):
+                if len(name) != 32 or set(name) - set("0123456789abcdef") or bytes.fromhex(name) in named:
+                    continue
+                try:
+                    self.take_index([self.table(bytes.fromhex(name))])
+                except (Problem, OSError, KeyError, TypeError) as problem:
+                    print(f"packs/{folder}/{name}: {problem}; going on without it", file=sys.stderr)
+
+    def table(self, pack):
+        """The table at the end of a pack."""
+        file, name = f"packs/{pack.hex()[0]}/{pack.hex()}", pack.hex()
+        begin, size = self.read(file, 0, 8), self.size(file)
+        parity = begin[7:8] == b"\1"
+        end = size
+        if parity:
+            unit, data, _ = shape_of_file(size)
+            end = 8 + data * (unit - 4)
+        foot = self.stored(pack, size if parity else 0, end - 8, 8)
+        length = int.from_bytes(foot[:4], "little")
+        if begin[:4] != b"GDTD" or foot[4:] != b"DTDG" or not 0 < length <= end - 16:
+            raise Problem("damaged: it does not end as a pack must")
+        at = end - 8 - length
+        body = self.open(b"pack", pack, (1 << 64) - 1, self.stored(pack, size if parity else 0, at, length), at.to_bytes(8, "little"))
+        if begin[4] > 1:
+            body = body[4 : 4 + int.from_bytes(body[:4], "little")]
+        table = unpack(expand(body[1:], 1 << 28) if body[:1] == b"\1" else body[1:])
+        table["size"] = size if parity else 0
+        if table["pack"] != pack:
+            raise Problem(f"damaged: the table of {name} belongs to another pack")
+        return table
+
+    def stored(self, pack, size, offset, length):
+        """Bytes of a pack as its table counts them; ``size``: of the file of a pack with parity, whose units lie between
+        parity units."""
+        file = f"packs/{pack.hex()[0]}/{pack.hex()}"
+        if not size:
+            return self.read(file, offset, length)
+        unit, data, parity = shape_of_file(size)
+        payload, stride, at, found = unit - 4, max(1, data // parity), offset - 8, []
+        end = min(at + length, data * payload)
+        if at >= end:
+            return b""
+
+        def place(number):
+            return unit * (1 + number + min(number // stride, parity))
+
+        first = place(at // payload)
+        whole = self.read(file, first, place((end - 1) // payload) + unit - first)
+        while at < end:
+            number, inside = divmod(at, payload)
+            until = min(end, (number + 1) * payload)
+            begin = place(number) - first + inside
+            found.append(whole[begin : begin + until - at])
+            at = until
+        return b"".join(found)
+
+    def size(self, name):
+        above, _, last = name.rpartition("/")
+        folder = self.folder(above)
+        try:
+            return os.stat(last, dir_fd=folder, follow_symlinks=False).st_size
+        finally:
+            os.close(folder)
 
     def take_index(self, tables):
         for table in tables:
@@ -176,7 +296,9 @@ class Store:
             offset = 8
             for number in range(count):
                 stored, plain = (int.from_bytes(table[key][4 * number : 4 * number + 4], "little") for key in ("stored", "plain"))
-                self.where[ids[32 * number : 32 * number + 32]] = (pack, number, offset, stored, plain, table["squeezed"][number])
+                chunk = ids[32 * number : 32 * number + 32]
+                place = (pack, number, offset, stored, plain, table["squeezed"][number], int(table.get("size", 0)))
+                self.where.setdefault(chunk, []).append(place)
                 offset += stored
 
     def folder(self, name):
@@ -223,19 +345,23 @@ class Store:
             file.seek(offset)
             return file.read(limit)
 
-    def unlock(self, binding, ask):
-        slots, names = [], self.names("keys")
+    def unlock(self, ask):
+        binding = hashlib.sha256(self.header_bytes).digest()
+        slots, names = [], self.both_names("keys")
         if len(names) > MOST_SLOTS:
             raise Problem(f"the store has {len(names)} key slots, where {MOST_SLOTS} are the most: somebody has put them there")
         for name in names:
             try:
-                slot = as_json(self.read(f"keys/{name}", 0, HEADER_LIMIT), name)["slot"]
+                try:
+                    slot = as_json(self.read(f"keys/{name}", 0, HEADER_LIMIT), name)["slot"]
+                except (Problem, OSError, KeyError):
+                    slot = as_json(self.read(f"copies/keys/{name}", 0, HEADER_LIMIT), name)["slot"]
                 cost = slot.get("cost") or {}
                 cost = [int(cost.get(key, usual)) for key, usual in (("memory_kib", 65536), ("passes", 3), ("lanes", 2))]
                 slots.append(
                     (cost, slot["kind"], base64.b64decode(slot["sealed"]), base64.b64decode(slot.get("salt", "")), slot.get("hint", ""))
                 )
-            except (ValueError, KeyError, TypeError, AttributeError, Problem):
+            except (ValueError, KeyError, TypeError, AttributeError, OSError, Problem):
                 print(f"keys/{shown(name)} is damaged; going on without it", file=sys.stderr)
         if not self.encrypted:
             if not any(slot[1] == "open" for slot in slots):
@@ -279,8 +405,17 @@ class Store:
     def whole(self, kind, folder, name, limit):
         if len(name) != 32 or set(name) - set("0123456789abcdef"):
             raise Problem("it does not belong to this store")
+        try:
+            return self.sealed(kind, folder, name, limit)
+        except (Problem, OSError) as first:
+            try:
+                return self.sealed(kind, f"copies/{folder}", name, limit)
+            except (Problem, OSError):
+                raise first from None
+
+    def sealed(self, kind, folder, name, limit):
         data = self.read(f"{folder}/{name}", 0, limit, whole=True)
-        if data[:8] != b"GDTD" + bytes([1, kind, int(self.encrypted), 0]):
+        if data[:4] != b"GDTD" or data[4] not in (1, 2) or data[5:8] != bytes([kind, int(self.encrypted), 0]):
             raise Problem("damaged: it does not begin as it must")
         body = self.open({2: b"index", 3: b"snapshot"}[kind], bytes.fromhex(name), 0, data[8:], data[:8])
         return expand(body[1:], limit) if body[:1] == b"\1" else body[1:]
@@ -288,10 +423,18 @@ class Store:
     def chunk(self, identity):
         if identity not in self.where:
             raise Problem("damaged: a needed chunk is in no index")
-        pack, number, offset, stored, plain, squeezed = self.where[identity]
+        problem = None
+        for place in self.where[identity]:
+            try:
+                return self.chunk_at(identity, *place)
+            except (Problem, OSError) as error:
+                problem = error
+        raise problem
+
+    def chunk_at(self, identity, pack, number, offset, stored, plain, squeezed, size):
         if plain > CHUNK_LIMIT or stored > CHUNK_LIMIT + 16:
             raise Problem("damaged: a chunk has an impossible length")
-        sealed = self.read(f"packs/{pack.hex()[0]}/{pack.hex()}", offset, stored)
+        sealed = self.stored(pack, size, offset, stored)
         body = self.open(b"pack", pack, number, sealed, identity + plain.to_bytes(4, "little") + bytes([squeezed]))
         content = expand(body, plain) if squeezed else body
         if len(content) != plain:
@@ -300,7 +443,7 @@ class Store:
 
     def snapshots(self):
         found = []
-        for name in self.names("snapshots"):
+        for name in self.both_names("snapshots"):
             try:
                 record = unpack(self.whole(3, "snapshots", name, 1 << 27))
                 found.append(

@@ -12,23 +12,28 @@ from typing import NamedTuple
 import numpy as np
 
 from good_tide.core.entries import Entry
-from good_tide.core.errors import DamageError, GoodTideError, Harm, NotInPlaceError, PlaceError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId, SnapshotId
+from good_tide.core.errors import DamageError, Harm, NotInPlaceError
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunk_keys import each_id, keys_of
+from good_tide.storage.copies import Doubled, is_doubled, read_copy, single
 from good_tide.storage.damage import Damaged, KnownDamage, pack_of
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, open_whole, seal_new
+from good_tide.storage.failing_disk import damage_of
 from good_tide.storage.header import Header, unlock
-from good_tide.storage.index import ChunkIndex, Location, decode_tables, location_in
-from good_tide.storage.packs import PackTable, open_chunk, pack_file, read_table
+from good_tide.storage.index import ChunkIndex, Location, decode_tables
+from good_tide.storage.mending import Mending
+from good_tide.storage.pack_reader import PackReader
+from good_tide.storage.packs import Layout, PackTable, pack_file
 from good_tide.storage.place import Place, StorePlace
 
 INDEX_FOLDER = "index"
 SNAPSHOT_FOLDER = "snapshots"
 PACK_FOLDER = "packs"
+_MENDER = "mend-"
 _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 _RECENT_BYTES = 32 * 1024 * 1024
 _RECENT_LARGEST = 2 * 1024 * 1024
@@ -60,6 +65,8 @@ class Store:
         """Packs that a sweep has doomed: whoever writes does not build on them."""
         self.damage = KnownDamage(place, keys)
         """What is known to be damaged here."""
+        self.mending = Mending(single(place), self.damage)
+        self.packs = PackReader(place, keys, self.mending)
         self._lock = threading.RLock()
         self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
         self._recent_bytes = 0
@@ -137,12 +144,24 @@ class Store:
         """
         name = file_name_bytes(file.rpartition("/")[2], file)
         try:
-            data = self.place.read(file)
-        except NotInPlaceError:
-            raise
-        except PlaceError as error:
-            raise self._as_damage(error, file) from error
-        return open_whole(self.keys, kind, name, data, file)
+            with damage_of(self.place, file, missing=False):
+                return open_whole(self.keys, kind, name, self.place.read(file), file)
+        except DamageError as error:
+            damage = error
+        copy = read_copy(self.place, file) if self.layout.version > 1 and is_doubled(file) else None
+        if copy is None:
+            raise damage
+        try:
+            plain = open_whole(self.keys, kind, name, copy, file)
+        except DamageError:
+            raise damage from None
+        self.mending.put_right(file, copy)
+        return plain
+
+    @property
+    def layout(self) -> Layout:
+        """How its packs are made."""
+        return Layout(self.header.format, self.header.parity)
 
     def write_sealed(self, kind: FileKind, folder: str, plain: bytes, owner: str) -> Written:
         """Write a sealed file into a folder of the store, under a fresh name.
@@ -150,7 +169,8 @@ class Store:
         Raises:
             PlaceError: the disk does not take it.
         """
-        name, data = seal_new(self.keys, kind, plain)
+        version = self.layout.version if kind is FileKind.INDEX else 1
+        name, data = seal_new(self.keys, kind, plain, version)
         with self.place.create(f"{folder}/{name.hex()}", owner) as file:
             file.write(data)
             file.commit()
@@ -221,7 +241,7 @@ class Store:
 
     @property
     def _is_bad(self) -> Callable[[PackId, int], bool] | None:
-        return self.damage.is_bad if self.damage else None
+        return self.damage.is_bad if self.damage.packs else None
 
     def indexes(self) -> list[ChunkIndex]:
         """Where chunks that snapshots may be built on are looked for."""
@@ -235,7 +255,7 @@ class Store:
         keys = keys_of(identities)
         if not np.logical_or.reduce([index.known(keys) for index in self.indexes()]).all():
             return False
-        return not self.damage or all(
+        return not self.damage.packs or all(
             any(index.find(one, is_bad=self._is_bad) is not None for index in self.indexes())
             for one in each_id(identities)
         )
@@ -298,7 +318,7 @@ class Store:
                 if location.pack in failed:
                     continue
                 try:
-                    return self._read_at(identity, location)
+                    return self.packs.chunk(identity, location)
                 except DamageError as error:
                     failed[location.pack] = error
                     if error.harm is not Harm.MISSING:
@@ -331,70 +351,15 @@ class Store:
                 found = list(self.index.locations(identity))
         return sorted(found, key=lambda one: self.damage.is_bad(one.pack, one.number))
 
-    def _read_at(self, identity: ChunkId, location: Location) -> bytes:
-        """A chunk from one of the places where it lies.
-
-        Raises:
-            DamageError: it is not there whole.
-        """
-        sealed = self.read_bytes(pack_file(location.pack), location.offset, location.stored)
-        return open_chunk(
-            self.keys, location.pack, location.number, sealed, identity, location.plain, location.squeezed
-        )
-
-    def check_chunk(self, table: PackTable, number: int) -> None:
-        """Read a chunk of a pack, by its number.
-
-        Raises:
-            DamageError: it is not there whole. PlaceError: the disk gives nothing any more.
-        """
-        at = slice(number * CHUNK_ID_BYTES, (number + 1) * CHUNK_ID_BYTES)
-        self._read_at(ChunkId(table.ids[at]), location_in(table, number))
-
-    def read_bytes(self, file: str, offset: int = 0, length: int | None = None) -> bytes:
-        """Bytes of a file that must be there. What one file alone does not give is damage; the rest of the
-        store goes on.
-
-        Raises:
-            DamageError: it is missing, or the disk does not give it.
-            PlaceError: the disk gives nothing any more.
-        """
-        try:
-            return self.place.read(file, offset, length)
-        except NotInPlaceError as error:
-            if self._answers():
-                raise DamageError(f"{file} is missing", file=file, harm=Harm.MISSING) from error
-            raise
-        except PlaceError as error:
-            raise self._as_damage(error, file) from error
-
-    def _as_damage(self, error: PlaceError, file: str) -> GoodTideError:
-        """What it means that the disk does not give a file: damage, unless it gives nothing any more."""
-        if not self._answers():
-            return error
-        return DamageError(f"The disk does not give {file} ({error.what})", file=file, harm=Harm.UNREADABLE)
-
-    def _answers(self) -> bool:
-        """Whether the disk is there."""
-        with contextlib.suppress(PlaceError):
-            return bool(self.place.things())
-        return False
-
     def table_of(self, pack: PackId) -> PackTable:
         """The table at the end of a pack.
 
         Raises:
             DamageError: it is not there whole. PlaceError: the disk gives nothing any more.
         """
-        file = pack_file(pack)
-        try:
-            return read_table(self.place, self.keys, pack)
-        except NotInPlaceError as error:
-            if self._answers():
-                raise DamageError(f"{file} is missing", file=file, harm=Harm.MISSING) from error
-            raise
-        except PlaceError as error:
-            raise self._as_damage(error, file) from error
+        known = self._index.tables.get(pack) if self._index is not None else None
+        size = known.size if known is not None else None if self.layout.parity else 0
+        return self.packs.table(pack, size)
 
     def _remember(self, identity: ChunkId, plain: bytes) -> None:
         with self._lock:
@@ -427,7 +392,8 @@ def open_store(where: StorePlace, passphrase: str | None) -> Store:
     """
     where.check_there()
     place = where.files()
-    return Store(place, *unlock(place, passphrase))
+    header, keys = unlock(place, passphrase)
+    return Store(Doubled(place) if header.format > 1 else place, header, keys)
 
 
 def file_name_bytes(name: str, file: str) -> bytes:

@@ -27,7 +27,7 @@ from good_tide.storage.envelope import FileKind
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
 from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
-from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, open_body, pack_file
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, pack_file
 from good_tide.storage.store import INDEX_FOLDER, Store
 
 DEAD_AFTER = 24 * 3600 * SECOND
@@ -282,7 +282,8 @@ class Sweep:
     ) -> tuple[int, list[PackTable]]:
         """Fill one new pack: how many packs were looked at, and those that were copied into it. One with
         damage stays as it is. None at all when the disk has no room for it."""
-        writer = PackWriter(self._store.place, self._store.keys, holds, self._owner)
+        store = self._store
+        writer = PackWriter(store.place, store.keys, holds, self._owner, store.layout)
         looked_at, copied = 0, []
         try:
             for number, (table, needs) in enumerate(worth):
@@ -306,13 +307,5 @@ class Sweep:
 
     def _copy(self, table: PackTable, needs: NDArray[np.bool_], writer: PackWriter) -> None:
         """Copy the needed chunks of a pack, opened and so authenticated, into a new one."""
-        offsets = table.offsets()
-        stored, plain = np.frombuffer(table.stored, dtype="<u4"), np.frombuffer(table.plain, dtype="<u4")
-        ids = list(table.chunk_ids())
         for number in np.flatnonzero(needs).tolist():
-            squeezed = bool(table.squeezed[number])
-            sealed = self._store.read_bytes(pack_file(table.pack), int(offsets[number]), int(stored[number]))
-            body = open_body(
-                self._store.keys, table.pack, number, sealed, ids[number], int(plain[number]), squeezed
-            )
-            writer.add(Prepared(ids[number], int(plain[number]), body, squeezed))
+            writer.add(self._store.packs.prepared(table, number))

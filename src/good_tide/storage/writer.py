@@ -1,6 +1,7 @@
 """Adding to a store: a session that takes chunks and ends with a snapshot.
 
-The caller's thread hands in plain bytes. Two threads hash, look up and compress; one seals and appends.
+The caller's thread hands in plain bytes. Two threads hash, look up and compress; one collects packs, and one
+seals and writes those that are full.
 Nothing is visible before ``publish``: packs are made durable first, then the index that names them, then the
 snapshot.
 """
@@ -10,7 +11,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Self
 
@@ -71,6 +72,11 @@ class WriteSession:
         self._room = _Room(_IN_FLIGHT_BYTES)
         self._workers = ThreadPoolExecutor(_WORKERS, thread_name_prefix="prepare")
         self._appender = ThreadPoolExecutor(1, thread_name_prefix="append")
+        self._finisher = ThreadPoolExecutor(1, thread_name_prefix="finish")
+        self._finishing: Future[None] | None = None
+        """The pack that is being written; one at a time, so that not more than two are in memory."""
+        self._unfinished: list[PackWriter] = []
+        """Packs that could not be written."""
         self._lock = threading.Lock()
         self._claimed: set[ChunkId] = set()
         self._open: dict[Holds, PackWriter] = {}
@@ -181,20 +187,35 @@ class WriteSession:
     def _append(self, prepared: Prepared, holds: Holds) -> None:
         writer = self._open.get(holds)
         if writer is None:
-            writer = self._open[holds] = PackWriter(self._store.place, self._store.keys, holds, self._owner)
+            store = self._store
+            writer = self._open[holds] = PackWriter(store.place, store.keys, holds, self._owner, store.layout)
         writer.add(prepared)
         self.new_bytes += prepared.plain_length if holds is Holds.DATA else 0
         if writer.size >= self._pack_bytes:
             self._finish(holds)
 
     def _finish(self, holds: Holds) -> None:
-        writer = self._open[holds]
+        """Let a pack be written, as soon as the one before is."""
+        self._wait_for_pack()
+        self._finishing = self._finisher.submit(self._write_pack, self._open.pop(holds))
+
+    def _wait_for_pack(self) -> None:
+        """Wait until no pack is being written.
+
+        Raises:
+            GoodTideError: it could not be.
+        """
+        if self._finishing is not None:
+            finishing, self._finishing = self._finishing, None
+            finishing.result()
+
+    def _write_pack(self, writer: PackWriter) -> None:
         try:
             table = writer.finish()
-        except PlaceFullError as error:
+        except BaseException as error:
+            self._unfinished.append(writer)
             self._failure = self._failure or error
             raise
-        del self._open[holds]
         self.stored_bytes += writer.size
         self._tables.append(table)
 
@@ -219,6 +240,7 @@ class WriteSession:
         self.settle()
         for holds in list(self._open):
             self._finish(holds)
+        self._wait_for_pack()
         self._write_index()
 
     def publish(self, record: Callable[[int, int], SnapshotRecord]) -> Snapshot:
@@ -277,10 +299,10 @@ class WriteSession:
 
     def _keep_what_is_whole(self) -> None:
         """After a failure or a stop: finish what was begun where possible. The next session adopts it."""
-        for holds, writer in list(self._open.items()):
+        for writer in [*self._unfinished, *self._open.values()]:
             if not isinstance(self._failure, PlaceFullError):
                 with contextlib.suppress(PlaceFullError):
-                    self._finish(holds)
+                    writer.finish()
                     continue
             writer.salvage()
         self._open.clear()
@@ -293,6 +315,7 @@ class WriteSession:
     ) -> None:
         self._workers.shutdown(wait=True)
         self._appender.shutdown(wait=True)
+        self._finisher.shutdown(wait=True)
         try:
             with contextlib.suppress(Exception) if error is not None else contextlib.nullcontext():
                 self._keep_what_is_whole()

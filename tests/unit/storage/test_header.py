@@ -155,7 +155,7 @@ class HeaderTest(GoodTideTest):
         root = self.folder / "s"
         create_store(root, None)
         header = root / "store.json"
-        header.write_bytes(header.read_bytes().replace(b'"format": 1', b'"format": 2'))
+        header.write_bytes(header.read_bytes().replace(b'"format": 2', b'"format": 3'))
         with self.assertRaisesRegex(PlaceError, "newer version"):
             read_header(LocalPlace(root))
         (self.folder / "full").mkdir()

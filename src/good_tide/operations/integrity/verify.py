@@ -11,10 +11,11 @@ from good_tide.core.identifiers import ChunkId, PackId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.integrity.affected import Affected, Damage
+from good_tide.storage.copies_check import put_copies_right
 from good_tide.storage.damage import pack_of
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
-from good_tide.storage.index import decode_tables
+from good_tide.storage.index import decode_tables, location_in
 from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.pins import PIN_FOLDER, read_pin
 from good_tide.storage.recovery_script import SCRIPT_FILE, script_state
@@ -23,7 +24,8 @@ from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, 
 
 class VerifyReport(msgspec.Struct):
     """What a verification read and found. ``bytes_read`` counts bytes of store files; ``notes`` say what is
-    no damage, in sentences; ``not_read`` says what was not looked at, empty if all was."""
+    no damage, in sentences; ``not_read`` says what was not looked at, empty if all was; ``mended`` are the
+    files that were found damaged and put right by parity or their second copies."""
 
     packs: int = 0
     chunks: int = 0
@@ -31,6 +33,7 @@ class VerifyReport(msgspec.Struct):
     damage: list[Damage] = []
     notes: list[str] = []
     not_read: str = ""
+    mended: list[str] = []
 
     @property
     def ok(self) -> bool:
@@ -67,6 +70,7 @@ class _Verifier:
                 self._report.notes.append(
                     f"{folder}/{name} does not belong to this store, and is passed over"
                 )
+        put_copies_right(store)
         for name in store.own_names(INDEX_FOLDER):
             self._index_file(name)
         store.forget_index()
@@ -91,6 +95,7 @@ class _Verifier:
         self._script()
         with contextlib.suppress(PlaceError):
             store.damage.keep()
+        self._report.mended = list(store.mending.files)
         self._report.damage = [one for one in self._affected.found.values() if not self._costs_nothing(one)]
         if not self._read_all:
             self._report.not_read = (
@@ -175,10 +180,15 @@ class _Verifier:
     def _chunks(self, table: PackTable) -> bool:
         """Read all chunks of a pack; whether they are whole."""
         whole = True
+        if table.size:
+            try:
+                self._store.packs.put_parity_right(table)
+            except DamageError as error:
+                self._affected.note(error)  # which of its chunks are, is seen next
         for number in range(len(table)):
             self._control.checkpoint()
             try:
-                self._store.check_chunk(table, number)
+                self._store.packs.chunk(table.chunk_id(number), location_in(table, number))
                 self._report.bytes_read += table.stored_length(number)
             except DamageError as error:
                 self._bad(error, number)

@@ -18,12 +18,12 @@ from good_tide.cli.options import (
     store_option,
 )
 from good_tide.cli.output import print_json, say
+from good_tide.core.damage import Damage
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.words import count_words, size_words, time_words
-from good_tide.operations.context import this_context
-from good_tide.operations.integrity.affected import Damage
-from good_tide.operations.integrity.repairing import mended_words, repair_store, twin_source
-from good_tide.operations.integrity.verify import verify
+from good_tide.operations.context import Context, this_context
+from good_tide.operations.integrity import repairing
+from good_tide.operations.integrity.repairing import mended_words, repair_store, twin_source, verify_store
 from good_tide.operations.stores.opening import Store, StorePlace, store_place
 
 _SNAPSHOTS_SAID = 5
@@ -38,9 +38,10 @@ def verify_command(
     where: StorePlace, passphrase_file: Path | None, read_all: bool, progress: str | None, as_json: bool
 ) -> int:
     """Check that everything in a store is there and whole."""
-    store = opened(this_context(), where, passphrase_file)
+    context = this_context()
+    store = opened(context, where, passphrase_file)
     with output.steered(progress, as_json) as steering:
-        report = verify(store, read_all, steering)
+        report = verify_store(context, store, steering, read_all)
     if as_json:
         print_json(
             {
@@ -51,6 +52,7 @@ def verify_command(
                 "damage": [_damage_fields(one) for one in report.damage],
                 "notes": report.notes,
                 "not_read": report.not_read,
+                "mended": report.mended,
             }
         )
         return output.DONE if report.ok else output.DAMAGED
@@ -61,6 +63,8 @@ def verify_command(
         )
     else:
         _say_damage(store, report.damage)
+    for file in report.mended:
+        say(f"Put right: {file}")
     for note in report.notes:
         say(f"Note: {note}.")
     if report.not_read:
@@ -80,6 +84,9 @@ def verify_command(
 @click.option(
     "--known-only", is_flag=True, help="Mend what is known to be damaged, without reading every byte."
 )
+@click.option(
+    "--accept-loss", is_flag=True, help="Take notice of what is lost for good: it is no trouble any more."
+)
 @passphrase_option
 @progress_option
 @json_option
@@ -87,6 +94,7 @@ def repair_command(
     named: str,
     twins: tuple[str, ...],
     known_only: bool,
+    accept_loss: bool,
     passphrase_file: Path | None,
     progress: str | None,
     as_json: bool,
@@ -98,6 +106,8 @@ def repair_command(
     """
     context = this_context()
     store = opened_named(context, named, passphrase_file)
+    if accept_loss:
+        return _accept(context, store, as_json)
     given = [twin_source(twin, opened(context, store_place(twin), passphrase_file)) for twin in twins]
     with output.steered(progress, as_json) as steering:
         report = repair_store(
@@ -131,6 +141,15 @@ def repair_command(
     for note in report.notes:
         say(f"Note: {note}.")
     return output.DONE if report.whole else output.WITH_GAPS
+
+
+def _accept(context: Context, store: Store, as_json: bool) -> int:
+    done = repairing.accept_loss(context, store)
+    if as_json:
+        print_json({"accepted": done})
+    else:
+        say("What is lost is no trouble any more." if done else "Nothing is known to be lost.")
+    return output.DONE
 
 
 def _damage_fields(one: Damage) -> dict[str, object]:

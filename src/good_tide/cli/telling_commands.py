@@ -15,6 +15,7 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option, opened_named, passphrase_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.stand_in_commands import stand_in_group
+from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Event, Filter, Level
@@ -25,7 +26,6 @@ from good_tide.core.words import duration_words, iso, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, event_fields, export_journal, run_fields
-from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.stores.fleet import FleetRow, fleet
 from good_tide.operations.workplace import find_job, load_jobs
 
@@ -124,8 +124,8 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
     jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
         find_job(settings, None)
-    standings, post = Standings(context), Post(context)
-    parts = [ReportPart(job, standings.standing(job)) for job in jobs]
+    post, known = Post(context), {one.job: one for one in standings_now(context, jobs)}
+    parts = [ReportPart(job, known[job.id]) for job in jobs if job.id in known]
     if mail or file is not None:
         words = post.now(parts, mail, str(file or ""))
         if as_json:

@@ -18,6 +18,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
+from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.hours import Hours
@@ -26,8 +27,7 @@ from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, Trouble
-from good_tide.core.status import Topic as TroubleTopic
+from good_tide.core.status import JobStanding
 from good_tide.core.words import iso, size_words, time_words, tomorrow_morning
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.jobs.changing import change_rhythm
@@ -43,7 +43,7 @@ from good_tide.operations.workplace import Workplace, find_job, load_jobs
 from good_tide.protocol.agent_calls import StopWork, WorkEnded, WorkGoesOn
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.contract import Topic
-from good_tide.protocol.schedule_calls import LookNow, ReadStandings, RunDue
+from good_tide.protocol.schedule_calls import LookNow, RunDue
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.store_calls import EjectDisk
 from good_tide.system.bus import Bus
@@ -72,34 +72,13 @@ def status_command(name: str | None, as_json: bool) -> int:
     jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
         find_job(settings, None)
-    with agent_client(_socket(context.here)) as agent:
-        if agent is not None:
-            known = {one.job: one for one in agent.ask(ReadStandings())}
-            found = [known[job.id] for job in jobs if job.id in known]
-        else:
-            now, standings = context.clock.now(), Standings(context)
-            found = [_without_agent(standings.standing(job), job, now) for job in jobs]
+    found = standings_now(context, jobs)
     if as_json:
         print_json({"jobs": [_standing_fields(one) for one in found]})
     else:
         for one in found:
             _say_standing(one)
     return output.DONE if all(one.status.well for one in found) else output.WITH_GAPS
-
-
-def _without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
-    """A job's standing while no agent runs: nothing happens by itself, which is trouble unless that is
-    meant."""
-    if job.rhythm.by_hand:
-        return standing
-    trouble = Trouble(
-        now,
-        "The agent is not running: no snapshot is taken by itself",
-        "Run “good-tide agent install”",
-        TroubleTopic.LATE,
-    )
-    status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))
-    return msgspec.structs.replace(standing, status=status, next=0)
 
 
 def _standing_fields(one: JobStanding) -> dict[str, Any]:
@@ -115,6 +94,9 @@ def _standing_fields(one: JobStanding) -> dict[str, Any]:
                 "present": store.present,
                 "free": store.free,
                 "full_in_days": None if store.full_in_days is None else round(store.full_in_days, 1),
+                "last": iso(store.last) if store.last else None,
+                "proven": store.proven,
+                "trouble": [{"what": what, "todo": todo} for what, todo in store.trouble],
             }
             for store in one.stores
         ],
@@ -126,13 +108,16 @@ def _standing_fields(one: JobStanding) -> dict[str, Any]:
 
 
 def _say_standing(one: JobStanding) -> None:
+    now = SystemClock().now()
     say(f"{one.name}: {one.status.sentence}")
     if one.status.detail:
         say(f"    {one.status.detail}")
     for store in one.stores:
         room = f", {size_words(store.free)} free" if store.free is not None else ""
-        say(f"    {store.name}: {'here' if store.present else 'away'}{room}")
-    now = SystemClock().now()
+        last = f", last snapshot {time_words(store.last, now)}" if store.last else ""
+        say(f"    {store.name}: {'here' if store.present else 'away'}{room}{last}")
+        if store.proven:
+            say(f"        {store.proven}")
     for trouble in one.status.trouble:
         say(f"    Trouble since {time_words(trouble.since, now)}: {trouble.what}. {trouble.todo}.")
 

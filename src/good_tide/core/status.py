@@ -7,6 +7,7 @@ import enum
 import msgspec
 
 from good_tide.core.clock import SECOND
+from good_tide.core.health import StoreTrouble
 from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
@@ -142,6 +143,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
     :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
+    :param stores: what somebody should look at about each of the stores.
     :param strange: what is not as it should be with a store, each with what to do.
     :param free: room on the disk, None while not known.
     :param full_in_days: ``forecast.days_left``.
@@ -171,17 +173,22 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     free: int | None = None
     full_in_days: float | None = None
     damage: tuple[str, ...] = ()
+    stores: tuple[StoreTrouble, ...] = ()
     strange: tuple[tuple[str, str], ...] = ()
 
 
 class StoreStanding(msgspec.Struct, frozen=True):
     """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None
-    where not known."""
+    where not known; when a snapshot last came into it from here (nanoseconds since 1970 UTC, 0: never), what
+    has proven that it can be read, and what somebody should look at, each with what to do."""
 
     name: str
     present: bool
     free: int | None = None
     full_in_days: float | None = None
+    last: int = 0
+    proven: str = ""
+    trouble: tuple[tuple[str, str], ...] = ()
 
 
 class JobStanding(msgspec.Struct, frozen=True):
@@ -229,11 +236,18 @@ def room_words(disk: str, free: int | None, days: float | None) -> str:
 def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found = []
     if facts.state is StoreState.DAMAGED:
-        found.append(Trouble(now, f"The store on {facts.disk} is damaged", "Run verify on it", Topic.DAMAGE))
+        found.append(
+            Trouble(now, f"The store on {facts.disk} is damaged", "Let it be repaired", Topic.DAMAGE)
+        )
     found += [
-        Trouble(now, words, "Run verify on the store", Topic.DAMAGE)
+        Trouble(now, words, "Let the store be repaired", Topic.DAMAGE)
         for words in facts.damage
         if facts.state is not StoreState.DAMAGED
+    ]
+    found += [
+        Trouble(one.since, one.what, one.todo, Topic.DAMAGE if one.harm else Topic.STORE)
+        for one in facts.stores
+        if not (facts.failures and one.what.endswith(facts.error))
     ]
     found += [Trouble(now, what, todo, Topic.STORE) for what, todo in facts.strange]
     if facts.state is StoreState.LOCKED:
@@ -304,8 +318,14 @@ def _status(facts: JobFacts, now: int) -> Status:
         )
     if facts.state is StoreState.DAMAGED:
         return Status(
-            State.DAMAGED, f"The store on {facts.disk} is damaged.", "Run verify on it.", action=Action.STORES
+            State.DAMAGED,
+            f"The store on {facts.disk} is damaged.",
+            "Let it be repaired.",
+            action=Action.STORES,
         )
+    harm = next((one for one in facts.stores if one.harm), None)
+    if harm is not None:
+        return Status(State.DAMAGED, f"{harm.what}.", f"{harm.todo}. {last}", action=Action.STORES)
     if facts.failures and not facts.away_since:
         since = time_words(facts.failing_since, now)
         return Status(

@@ -15,6 +15,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
+from good_tide.operations.records.store_health import HealthRecords
 from good_tide.operations.workplace import Workplace, this_workplace
 from good_tide.storage.place import StorePlace
 from good_tide.system.disk_choice import disks_for
@@ -23,8 +24,8 @@ from good_tide.system.keyrings import DesktopKeyRing, KeyRing
 
 
 class Context(msgspec.Struct, frozen=True, kw_only=True):
-    """The workstation with its settings, the clock, its disks, what is kept of jobs and runs, and the key
-    ring."""
+    """The workstation with its settings, the clock, its disks, what is kept of jobs, runs and stores, and the
+    key ring."""
 
     here: Workplace
     clock: Clock
@@ -32,6 +33,7 @@ class Context(msgspec.Struct, frozen=True, kw_only=True):
     whereabouts: Whereabouts
     journal: Journal
     records: RunRecords
+    health: HealthRecords
     ring: KeyRing
 
     def machine_of(self, job: Job) -> Machine:
@@ -62,6 +64,7 @@ def open_context(
         whereabouts=Whereabouts(disks),
         journal=Journal(here.records, clock, also),
         records=RunRecords(here.records),
+        health=HealthRecords(here.records),
         ring=ring or DesktopKeyRing(),
     )
 

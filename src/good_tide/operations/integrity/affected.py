@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 
-import msgspec
-
+from good_tide.core.damage import Damage
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, Harm
-from good_tide.core.identifiers import ChunkId, ContentDigest, SnapshotId
+from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.operations.history.browse import check_depth
@@ -18,29 +16,6 @@ from good_tide.storage.store import INDEX_FOLDER, Store
 
 _MOST_NAMED = 200
 """Paths named per damaged file; the rest are counted."""
-
-
-class Damage(msgspec.Struct):
-    """One damaged store file: in what way, and what it costs.
-
-    :param affects: paths of files that have lost content with it; of a listing, the folder. :param more: how
-        many further ones. :param versions: how many versions of those files. :param snapshots: those that
-        have one of these versions, oldest first.
-    """
-
-    file: str
-    what: str
-    harm: Harm
-    affects: list[bytes] = []
-    more: int = 0
-    versions: int = 0
-    snapshots: list[SnapshotId] = []
-
-    @property
-    def paths(self) -> list[str]:
-        """The affected paths as text, with the number of those not named."""
-        words = [os.fsdecode(path) for path in self.affects]
-        return [*words, f"and {self.more} more"] if self.more else words
 
 
 class Affected:

@@ -10,10 +10,11 @@ from pathlib import Path
 
 import msgspec
 
+from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, GoodTideError
 from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.progress import Control, Progress
-from good_tide.operations.integrity.affected import Affected, Damage
+from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.from_live import LiveFiles
 from good_tide.operations.integrity.verify import verify
 from good_tide.storage.damage import Damaged, pack_of
@@ -97,6 +98,7 @@ class _Repair:
             session.keep()
         left = verify(store, False, self._control)
         report.lost, report.notes = left.damage, [*report.notes, *left.notes]
+        report.files |= dict.fromkeys(store.mending.files, "put right from parity or its second copy")
         known = store.damage.files
         store.damage.add(
             msgspec.structs.replace(known[one.file], lost=True) for one in report.lost if one.file in known

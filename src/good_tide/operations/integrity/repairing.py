@@ -6,13 +6,16 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+import msgspec
+
+from good_tide.core.damage import Damage, costs_words
 from good_tide.core.errors import GoodTideError
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
-from good_tide.operations.integrity.affected import Damage
 from good_tide.operations.integrity.repair import RepairReport, Source, repair
+from good_tide.operations.integrity.verify import VerifyReport, verify
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Store
@@ -20,6 +23,36 @@ from good_tide.operations.stores.users import users_of
 
 _NAMED = 20
 """Lines of detail in the journal."""
+
+
+def verify_store(context: Context, store: Store, control: Control, read_all: bool) -> VerifyReport:
+    """Check a store (``verify.verify``), keep what was found with its health, and tell of damage in the
+    journal.
+
+    Raises:
+        PlaceError: the disk cannot be read. StoppedError: the person stopped it.
+    """
+    report = verify(store, read_all, control)
+    context.health.note_looked(store, report.damage, False, context.clock.now())
+    if report.damage and context.journal.is_news(f"damage/{store.header.store}/{costs_words(report.damage)}"):
+        job, called = _called(context, store)
+        costs = costs_words(report.damage)
+        what = f"{called} has lost {costs}" if costs else f"{called} is damaged"
+        detail = tuple(lost_words(one) for one in report.damage[:_NAMED])
+        todo = "Let it be repaired, with “good-tide repair” or on the page Stores."
+        context.journal.add("trouble", job, what, detail, "Everything else in it can be used.", todo)
+    return report
+
+
+def accept_loss(context: Context, store: Store) -> bool:
+    """A person has taken notice of what is lost of a store; whether anything was."""
+    before = context.health.of(store.header.store)
+    if not before.harmed:
+        return False
+    context.health.change(store.header.store, lambda known: msgspec.structs.replace(known, accepted=True))
+    job, called = _called(context, store)
+    context.journal.add("note", job, f"The loss of {before.costs or 'a part'} of {called} was accepted")
+    return True
 
 
 def repair_store(
@@ -47,6 +80,7 @@ def repair_store(
             f"{called} could not be asked ({why}); connect it and repair again, should it have what is lost"
             for called, why in missing
         ]
+    context.health.note_looked(store, report.lost, True, context.clock.now())
     _tell(context, store, report)
     return report
 
@@ -94,9 +128,7 @@ def lost_words(lost: Damage) -> str:
 
 
 def _tell(context: Context, store: Store, report: RepairReport) -> None:
-    users = users_of(context, store)
-    job = users[0][0] if users else None
-    called = users[0][1].called if users else store.place.title
+    job, called = _called(context, store)
     if report.lost:
         detail = [lost_words(one) for one in report.lost] + mended_words(report)
         context.journal.add(
@@ -111,6 +143,12 @@ def _tell(context: Context, store: Store, report: RepairReport) -> None:
         context.journal.add(
             "good", job, f"{called} was mended", tuple(mended_words(report)[:_NAMED]), "Nothing is lost."
         )
+
+
+def _called(context: Context, store: Store) -> tuple[Job | None, str]:
+    """The first job that uses a store, and what people call the store."""
+    users = users_of(context, store)
+    return (users[0][0], users[0][1].called) if users else (None, store.place.title)
 
 
 def twin_source(where: Path | str, store: Store) -> Source:

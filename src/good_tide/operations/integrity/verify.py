@@ -6,11 +6,12 @@ import contextlib
 
 import msgspec
 
+from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceError
 from good_tide.core.identifiers import ChunkId, PackId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.words import count_words, size_words
-from good_tide.operations.integrity.affected import Affected, Damage
+from good_tide.operations.integrity.affected import Affected
 from good_tide.storage.copies_check import put_copies_right
 from good_tide.storage.damage import pack_of
 from good_tide.storage.doomed import read_doomed

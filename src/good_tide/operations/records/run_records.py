@@ -6,17 +6,14 @@ changed.
 
 from __future__ import annotations
 
-import contextlib
-import fcntl
-import os
-import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.planning import JobRecord
+from good_tide.operations.records.kept_file import KeptFile
 
 _FILE = "rhythm.json"
 
@@ -38,60 +35,15 @@ class RunRecords:
     """What is remembered of all jobs' runs, and of sweeps of their stores."""
 
     def __init__(self, state: Path) -> None:
-        self._path = state / _FILE
-        self._lock = threading.RLock()
-        self._stamp: tuple[int, int] | None = None
-        self._records = _Records()
-
-    def _read(self) -> _Records:
-        try:
-            info = self._path.stat()
-            stamp = (info.st_mtime_ns, info.st_ino)
-            if stamp != self._stamp:
-                self._records = msgspec.json.decode(self._path.read_bytes(), type=_Records)
-                self._stamp = stamp
-        except FileNotFoundError:
-            self._records, self._stamp = _Records(), None
-        except (OSError, msgspec.MsgspecError):
-            # what was read last still holds; a file that was never readable counts as empty, and runs are
-            # made up once
-            pass
-        return self._records
-
-    def _write(self) -> None:
-        with contextlib.suppress(OSError):
-            self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            new = self._path.with_suffix(".new")
-            new.write_bytes(msgspec.json.encode(self._records))
-            new.replace(self._path)
-            info = self._path.stat()
-            self._stamp = (info.st_mtime_ns, info.st_ino)
-
-    @contextlib.contextmanager
-    def _changing(self) -> Iterator[_Records]:
-        """Everything, to be changed: no other thread or process changes it meanwhile, as far as the disk
-        takes a lock. Written if it is another one after."""
-        with self._lock, contextlib.ExitStack() as held:
-            with contextlib.suppress(OSError):
-                self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                lock = self._path.with_suffix(".lock")
-                handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-                held.callback(os.close, handle)
-                fcntl.flock(handle, fcntl.LOCK_EX)
-            records = self._read()
-            before = msgspec.json.encode(records)
-            yield records
-            if msgspec.json.encode(records) != before:
-                self._write()
+        self._file = KeptFile(state / _FILE, _Records)
 
     def record(self, job: JobId) -> JobRecord | None:
         """A job's record, None for one that is new."""
-        with self._lock:
-            return self._read().jobs.get(job)
+        return self._file.read().jobs.get(job)
 
     def update(self, job: JobId, change: Callable[[JobRecord | None], JobRecord]) -> JobRecord:
         """Keep a job's record as it becomes by a change of what it is now. Returns it."""
-        with self._changing() as records:
+        with self._file.changing() as records:
             made = records.jobs[job] = change(records.jobs.get(job))
             return made
 
@@ -101,11 +53,10 @@ class RunRecords:
 
     def forget(self, jobs: set[JobId]) -> None:
         """Forget all jobs but these."""
-        with self._lock:
-            known = self._read()
-            if not (set(known.jobs) | set(known.away)) - jobs:
-                return
-        with self._changing() as records:
+        known = self._file.read()
+        if not (set(known.jobs) | set(known.away)) - jobs:
+            return
+        with self._file.changing() as records:
             records.jobs = {name: record for name, record in records.jobs.items() if name in jobs}
             records.away = {name: since for name, since in records.away.items() if name in jobs}
 
@@ -113,7 +64,7 @@ class RunRecords:
         """What was kept under a job's name, by a version that knew no identities, is kept under its
         identity."""
         called = JobId(name)
-        with self._changing() as records:
+        with self._file.changing() as records:
             if called in records.jobs:
                 records.jobs[job] = records.jobs.pop(called)
             for kept in (records.away, records.reported):
@@ -123,56 +74,51 @@ class RunRecords:
     @property
     def paused_until(self) -> int:
         """Until when nothing runs by itself; 0: not paused."""
-        with self._lock:
-            return self._read().paused_until
+        return self._file.read().paused_until
 
     def pause(self, until: int) -> None:
         """Let nothing run by itself until a moment; 0: go on."""
-        with self._changing() as records:
+        with self._file.changing() as records:
             records.paused_until = until
 
     def reported(self, job: JobId) -> int:
         """When a job's last report was sent; 0: never."""
-        with self._lock:
-            return self._read().reported.get(job, 0)
+        return self._file.read().reported.get(job, 0)
 
     def note_reported(self, job: JobId, when: int) -> None:
         """Note that a report was sent."""
-        with self._changing() as records:
+        with self._file.changing() as records:
             records.reported[job] = when
 
     def swept(self, store: StoreId) -> int:
         """When this machine last swept a store; 0: never."""
-        with self._lock:
-            return self._read().swept.get(store, 0)
+        return self._file.read().swept.get(store, 0)
 
     def has_released(self, store: StoreId) -> bool:
         """Whether something of a store was released since its last sweep."""
-        with self._lock:
-            return store in self._read().released
+        return store in self._file.read().released
 
     def note_released(self, store: StoreId) -> None:
         """Note that something of a store was released."""
-        with self._changing() as records:
+        with self._file.changing() as records:
             if store not in records.released:
                 records.released.append(store)
 
     def note_swept(self, store: StoreId, when: int, waits: bool) -> None:
         """Note that a store was swept; ``waits``: part of what was released could not be given back yet."""
-        with self._changing() as records:
+        with self._file.changing() as records:
             records.swept[store] = when
             records.released = [one for one in records.released if one != store or waits]
 
     def away_since(self, job: JobId) -> int:
         """Since when a job's disk is away; 0: it is here."""
-        with self._lock:
-            return self._read().away.get(job, 0)
+        return self._file.read().away.get(job, 0)
 
     def note_away(self, job: JobId, since: int) -> None:
         """Note that a job's disk is away since a moment; 0: it is here."""
         if self.away_since(job) == since:
             return
-        with self._changing() as records:
+        with self._file.changing() as records:
             if since:
                 records.away[job] = since
             else:

@@ -101,7 +101,7 @@ def _part(part: ReportPart, journal: Journal, now: int) -> dict[str, Any]:
         ],
         "summary": _summary(runs),
         "days": _days(runs, [first + timedelta(days=day) for day in range(count)]),
-        "stores": [{"name": store.name, "words": _store_words(store)} for store in part.standing.stores],
+        "stores": [{"name": store.name, "words": _store_words(store, now)} for store in part.standing.stores],
         "left_out": [
             f"{printable(one.path)}: {one.detail}" for one in journal.left_out(part.job.id)[:_MOST_LEFT_OUT]
         ],
@@ -152,7 +152,14 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
     return lines
 
 
-def _store_words(store: StoreStanding) -> str:
+def _store_words(store: StoreStanding, now: int) -> str:
+    words = _place_words(store)
+    if store.last:
+        words += f", last snapshot {time_words(store.last, now)}"
+    return f"{words}. {store.proven}".rstrip(". ") + "."
+
+
+def _place_words(store: StoreStanding) -> str:
     if not store.present:
         return "away"
     if store.free is None:

@@ -3,6 +3,7 @@ passphrase."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -10,13 +11,14 @@ import msgspec
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.forecast import days_left
+from good_tide.core.health import StoreHealth, StoreTrouble, proven_words, store_troubles
 from good_tide.core.history import TidePoint
 from good_tide.core.places import DiskFacts
 from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, decide, next_start
 from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, status
+from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, Topic, Trouble, status
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
@@ -111,7 +113,8 @@ class Standings:
         now, record, doing = self._clock.now(), self.record(job), doing or Doing()
         decision = doing.decision or self.decision(job, self.plain_facts(job))
         last, gaps, names = self._last(job)
-        stores = tuple(self._store(job, ref) for ref in job.stores)
+        troubles = self._troubles(job, now)
+        stores = tuple(self._store(job, ref, one) for ref, one in zip(job.stores, troubles, strict=True))
         first = next((one for one in stores if one.present), stores[0] if stores else None)
         away_since = (
             self._records.away_since(job.id) if stores and not any(one.present for one in stores) else 0
@@ -144,9 +147,18 @@ class Standings:
             free=first.free if first is not None else None,
             full_in_days=first.full_in_days if first is not None else None,
             damage=doing.damage,
+            stores=tuple(one for own in troubles for one in own),
             strange=self._strange(job),
         )
         return JobStanding(job.id, job.name, status(facts, now), last, upcoming or 0, stores)
+
+    def _troubles(self, job: Job, now: int) -> list[list[StoreTrouble]]:
+        """What somebody should look at about each of a job's stores."""
+        known = [self._context.health.of(ref.store) if ref.store else StoreHealth() for ref in job.stores]
+        newest = max((one.written for one in known), default=0)
+        return [
+            store_troubles(ref.called, one, newest, now) for ref, one in zip(job.stores, known, strict=True)
+        ]
 
     def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
         """What is not as it should be with a job's stores."""
@@ -182,19 +194,23 @@ class Standings:
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY
         return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 
-    def _store(self, job: Job, ref: StoreRef) -> StoreStanding:
+    def _store(self, job: Job, ref: StoreRef, troubles: Sequence[StoreTrouble]) -> StoreStanding:
         where, name = self.place_now(ref), ref.name or Path(ref.path).name
-        if where is None:
-            return StoreStanding(name, False)
-        disk = self._context.disk_of(where)
-        if disk is None or not disk.total:
-            return StoreStanding(name, True)
-        return StoreStanding(
+        health = self._context.health.of(ref.store) if ref.store else StoreHealth()
+        known = StoreStanding(
             name,
-            True,
-            disk.free,
-            days_left(tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, where, disk)),
+            where is not None,
+            last=health.written,
+            proven=proven_words(health, self._clock.now()) if health.written else "",
+            trouble=tuple((one.what, one.todo) for one in troubles),
         )
+        disk = self._context.disk_of(where) if where is not None else None
+        if where is None or disk is None or not disk.total:
+            return known
+        days = days_left(
+            tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, where, disk)
+        )
+        return msgspec.structs.replace(known, free=disk.free, full_in_days=days)
 
     def _usable(self, job: Job, where: StorePlace, disk: DiskFacts) -> int:
         """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn
@@ -205,3 +221,18 @@ class Standings:
         usable = room_facts(stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
         step = int(10 ** max(0, len(str(usable)) - 3))
         return usable // step * step
+
+
+def without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
+    """A job's standing while no agent runs: nothing happens by itself, which is trouble unless that is
+    meant."""
+    if job.rhythm.by_hand:
+        return standing
+    trouble = Trouble(
+        now,
+        "The agent is not running: no snapshot is taken by itself",
+        "Run “good-tide agent install”",
+        Topic.LATE,
+    )
+    status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))
+    return msgspec.structs.replace(standing, status=status, next=0)

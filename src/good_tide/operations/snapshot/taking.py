@@ -109,6 +109,8 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
             present.append((ref, stores.store(ref)))
         except GoodTideError as error:
             results.append(Taken(ref, error=error))
+            if ref not in away and ref.store:
+                context.health.note_failed(ref.store, error, context.clock.now())
     taking = _Taking(context, job, stores, steps, request_for(job, context.here, steps.label))
     if not present:
         if not results:
@@ -153,6 +155,7 @@ class _Taking:
             take_into_catalog(store, catalog)
             self._tell_trouble(catalog)
             self.note(name, started, snapshot)
+            context.health.note_written(store, context.clock.now())
             self._prime(ref, store, snapshot)
             leave_status(store, self._job, self.request.machine, snapshot, context.clock)
             return Taken(ref, snapshot, carried=carried)
@@ -160,6 +163,7 @@ class _Taking:
             self.note(name, started, error)
             if isinstance(error, StoppedError):
                 raise
+            context.health.note_failed(store.header.store, error, context.clock.now())
             return Taken(ref, error=error, carried=carried)
         finally:
             catalog.close()

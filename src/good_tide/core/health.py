@@ -1,0 +1,128 @@
+"""How well a store is, as far as this machine knows, and what of it somebody should look at."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import msgspec
+
+from good_tide.core.clock import SECOND
+from good_tide.core.words import count_words, size_words, time_words
+
+_DAY = 86400 * SECOND
+_LONG_UNWRITTEN = 7 * _DAY
+"""A store of several that was not written to for so long is told."""
+
+
+class Drill(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Files that were restored for a trial: when (nanoseconds since 1970 UTC, 0: never), how many, and those
+    that did not come back as they were."""
+
+    when: int = 0
+    files: int = 0
+    failed: tuple[str, ...] = ()
+
+
+class ReadingBack(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How far reading a store back has come: bytes read since ``began``, of ``total``; ``whole`` is when all
+    had been read once, and ``whole_bytes`` how much that was. Times in nanoseconds since 1970 UTC, 0:
+    never."""
+
+    began: int = 0
+    read: int = 0
+    total: int = 0
+    last: int = 0
+    whole: int = 0
+    whole_bytes: int = 0
+
+
+class StoreHealth(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What this machine knows of a store. Times in nanoseconds since 1970 UTC, 0: never.
+
+    :param written: when a snapshot last came into it from here.
+    :param failing_since: since when it takes none, with ``error`` and ``advice``.
+    :param damage: its damaged files that cost something, or of which it is not known what they cost; what
+        that is in words is in ``costs``.
+    :param judged: damaged files of which it is known.
+    :param lost: repair found no way to mend it.
+    :param accepted: a person has taken notice of that.
+    :param mended: how many files were put right, the last ``mended_at``.
+    """
+
+    written: int = 0
+    failing_since: int = 0
+    error: str = ""
+    advice: str = ""
+    damage: tuple[str, ...] = ()
+    judged: tuple[str, ...] = ()
+    costs: str = ""
+    lost: bool = False
+    accepted: bool = False
+    found: int = 0
+    mended: int = 0
+    mended_at: int = 0
+    reading: ReadingBack = ReadingBack()
+    drill: Drill = Drill()
+
+    @property
+    def harmed(self) -> bool:
+        """Whether something of it is lost, and nobody has taken notice of it."""
+        return bool(self.damage) and not self.accepted
+
+
+class StoreTrouble(NamedTuple):
+    """What somebody should look at: since when, what, what to do, and whether content is lost."""
+
+    since: int
+    what: str
+    todo: str
+    harm: bool = False
+
+
+def store_troubles(name: str, health: StoreHealth, newest: int, now: int) -> list[StoreTrouble]:
+    """What somebody should look at about a store that is called ``name``.
+
+    :param newest: when the newest snapshot came into any store of the job.
+    """
+    found = []
+    if health.harmed:
+        files = count_words(len(health.damage), "file")
+        what = (
+            f"{name} has lost {health.costs}" if health.costs else f"{name} is damaged: {files} of the store"
+        )
+        todo = (
+            "See which with “good-tide verify”; repair again with a twin connected, or accept the loss with"
+            " “good-tide repair --accept-loss”"
+            if health.lost
+            else "Let it be repaired: “Repair” on the page Stores, or “good-tide repair”"
+        )
+        found.append(StoreTrouble(health.found or now, what, todo, True))
+    if health.drill.failed:
+        count = count_words(len(health.drill.failed), "file")
+        what = f"{count} on {name} did not come back as they were in a trial"
+        found.append(StoreTrouble(health.drill.when, what, "Let it be repaired: “good-tide repair”", True))
+    if health.failing_since:
+        what = f"{name} takes no snapshots: {health.error}"
+        found.append(StoreTrouble(health.failing_since, what, health.advice))
+    elif health.written and newest - health.written > _LONG_UNWRITTEN:
+        what = f"{name} has had no snapshot since {time_words(health.written, now)}"
+        found.append(StoreTrouble(health.written, what, "Connect it, or take it out of the job"))
+    return found
+
+
+def proven_words(health: StoreHealth, now: int) -> str:
+    """What has proven that a store can be read, in a line."""
+    reading, drill = health.reading, health.drill
+    if reading.whole:
+        words = [f"all {size_words(reading.whole_bytes)} read back by {time_words(reading.whole, now)}"]
+    elif reading.began:
+        words = [f"{size_words(reading.read)} of {size_words(reading.total)} read back so far"]
+    else:
+        words = ["nothing read back yet"]
+    if drill.when:
+        files = count_words(drill.files, "file")
+        failed = f"{len(drill.failed):,} failed" if drill.failed else "none failed"
+        words.append(f"{files} restored for a trial on {time_words(drill.when, now)}, {failed}")
+    if health.mended:
+        words.append(f"{count_words(health.mended, 'damaged file')} put right")
+    return f"Proven: {', '.join(words)}."

@@ -174,10 +174,14 @@ class CommandLineTest(GoodTideTest):
         ran = program("snapshot", "--store", self.store_folder, "--folder", self.work, prefix=prefix)
         self.assertEqual((ran.returncode, "plan.txt" in ran.stdout), (1, True))
         pack = next(path for path in (self.store_folder / "packs").rglob("*") if path.is_file())
-        data = bytearray(pack.read_bytes())
-        data[20] ^= 1
-        pack.write_bytes(data)
+        whole = pack.read_bytes()
+        pack.write_bytes(whole[:20] + bytes([whole[20] ^ 1]) + whole[21:])
+        ran = program("verify", "--store", self.store_folder, "--read-all")
+        self.assertEqual((ran.returncode, "Put right" in ran.stdout), (0, True))
+        pack.write_bytes(bytes(len(whole)))
         self.assertEqual(program("verify", "--store", self.store_folder, "--read-all").returncode, 4)
+        self.assertEqual(program("repair", self.store_folder).returncode, 1)
+        self.assertEqual(program("repair", self.store_folder, "--accept-loss", "--json").returncode, 0)
 
     def test_a_disk_that_fills_up(self) -> None:
         if os.geteuid() or shutil.which("unshare") is None:

@@ -31,7 +31,8 @@ class Scheduler:
     """Begins runs when they are due. One thread; ``tick`` is one look.
 
     :param start: begins a run; False when other work is being done.
-    :param looked: called after each look that found something changed, and every half minute.
+    :param looked: called at each look, before anything is begun.
+    :param idle: called at each look that began nothing.
     """
 
     def __init__(
@@ -42,10 +43,11 @@ class Scheduler:
         watching: FolderWatching,
         start: Callable[[JobSession, Occasion], bool],
         looked: Callable[[], None],
+        idle: Callable[[], None] = lambda: None,
     ) -> None:
         self._sessions, self._surroundings, self._watching = sessions, surroundings, watching
         self._standings, self._records, self._clock = Standings(context), context.records, context.clock
-        self._start, self._looked = start, looked
+        self._start, self._looked, self._idle = start, looked, idle
         self._lock = threading.Lock()
         """Of what is remembered of disks between looks; several threads ask how a job stands."""
         self._came: dict[JobId, int] = {}
@@ -82,14 +84,16 @@ class Scheduler:
         """Look at all jobs, and begin what is due. Returns the seconds until something will be due."""
         self._looked()
         self._watching.look(session.job for session in self._sessions.own())
-        looks = []
+        looks, begun = [], False
         for session in self._sessions.own():
             decision = self.decision(session)
             if decision.run is not None and self._start(session, decision.run):
                 _log.info("%s is due: %s", session.job.id, decision.run)
-                decision = Decision()
+                decision, begun = Decision(), True
             if decision.look is not None:
                 looks.append(decision.look)
+        if not begun:
+            self._idle()
         now = self._clock.now()
         return max(0.0, min((look - now for look in looks), default=int(_LONGEST_SLEEP * SECOND)) / SECOND)
 

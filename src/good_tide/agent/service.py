@@ -18,6 +18,7 @@ from good_tide.agent.job_session import JobSession
 from good_tide.agent.journal_handlers import JournalHandlers
 from good_tide.agent.notifier import Notifier
 from good_tide.agent.passphrases import TypedPassphrases
+from good_tide.agent.proving import Proving
 from good_tide.agent.reports import Reports
 from good_tide.agent.restore_handlers import RestoreHandlers
 from good_tide.agent.runs import Runs
@@ -114,6 +115,7 @@ class Agent:
             self._watching,
             self.runs.start,
             self._looked,
+            lambda: self.proving.look(),
         )
         self.schedule = ScheduleHandlers(
             self.context, environment, self.sessions, self._worker, self.runs, self.scheduler, self._watching
@@ -121,6 +123,7 @@ class Agent:
         self.upkeep = Upkeep(
             self.context, self.sessions, notifier, self.reports, self.schedule.standings, self._tell
         )
+        self.proving = Proving(self.context, self.sessions, self._worker, environment.surroundings)
         self.history = HistoryHandlers(self.context, self.sessions, self._worker, self.schedule)
         self.stores = StoreHandlers(
             self.context, self.sessions, self._typed, self._worker, self.scheduler.poke
@@ -236,7 +239,7 @@ class Agent:
                 self._timer.start()
 
     def _end_if_idle(self) -> None:
-        if self._worker.current is None:
+        if not self._worker.occupied:
             self.end()
         else:
             self._clients_changed(0)

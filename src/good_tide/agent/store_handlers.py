@@ -213,6 +213,7 @@ class StoreHandlers:
             GoodTideError: it cannot be, or something still uses it.
         """
         session, ref = self._ref(wanted)
+        self._worker.make_way()
         if self._worker.current is not None:
             raise PersonError(
                 "The disk is being worked with", "Wait until it is done, or stop it; then eject the disk"

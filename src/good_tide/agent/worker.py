@@ -18,6 +18,9 @@ from good_tide.system.priority import lower_priority
 
 _log = logging.getLogger(__name__)
 
+_WAY_SECONDS = 10.0
+"""So long work that gives way is waited for."""
+
 Tell = Callable[[Note], None]
 
 
@@ -35,16 +38,33 @@ class Worker:
         self._jobs: tuple[Job, ...] = ()
         self._left: list[tuple[threading.Thread, tuple[Job, ...]]] = []
         """Work that was given up, as a disk holds it up for as long as it likes."""
+        self._gives_way = False
+        """Whether the current work ends for any other."""
         self._what = WorkKind.SNAPSHOT
         self._progress = Progress("")
         self._started = 0.0
         self._told_at = 0.0
 
     @property
-    def current(self) -> Work | None:
-        """What is being done now."""
+    def occupied(self) -> bool:
+        """Whether anything is being done, even what gives way to all else."""
         with self._lock:
-            if self._steering is None:
+            return self._steering is not None
+
+    def make_way(self) -> None:
+        """End work that gives way to all else, if there is any, and wait until it has ended."""
+        with self._lock:
+            steering, thread = self._steering, self._thread
+            if steering is None or thread is None or not self._gives_way:
+                return
+        steering.stop()
+        thread.join(_WAY_SECONDS)
+
+    @property
+    def current(self) -> Work | None:
+        """What is being done now; nothing that gives way to all else."""
+        with self._lock:
+            if self._steering is None or self._gives_way:
                 return None
             return Work(
                 self._what,
@@ -55,16 +75,23 @@ class Worker:
             )
 
     def start(
-        self, what: WorkKind, work: Callable[[Steering], WorkEnded], jobs: Sequence[Job], behind: bool = False
+        self,
+        what: WorkKind,
+        work: Callable[[Steering], WorkEnded],
+        jobs: Sequence[Job],
+        behind: bool = False,
+        gives_way: bool = False,
     ) -> None:
         """Begin some work.
 
         :param jobs: whose stores it touches.
         :param behind: with the lowest priority for processor and disks, as nobody waits for it.
+        :param gives_way: it ends for any other work, and nobody is told of it.
 
         Raises:
             PlaceError: other work is being done, or a disk still holds up earlier work for one of the jobs.
         """
+        self.make_way()
         with self._lock:
             if self._steering is not None:
                 raise PlaceError(f"A {self._what} is being done already", "Wait until it is done, or stop it")
@@ -77,7 +104,7 @@ class Worker:
             steering = Steering(lambda progress: self._report(steering, progress))
             self._steering = steering
             self._what, self._progress, self._started = what, Progress("Starting"), time.monotonic()
-            self._jobs = tuple(jobs)
+            self._jobs, self._gives_way = tuple(jobs), gives_way
             self._thread = threading.Thread(target=self._run, args=(work, self._steering, behind), name=what)
             self._thread.start()
             _log.info("%s begins for %s", what, [job.id for job in jobs])
@@ -145,12 +172,12 @@ class Worker:
         _log.info(
             "%s ends after %.1f s: %s", ended.what, seconds, Private(ended.error) if ended.error else "well"
         )
-        if not given_up:
+        if not given_up and ended.what is not WorkKind.PROOF:
             self._tell(ended)
         release_memory()
 
     def _report(self, steering: Steering, progress: Progress) -> None:
-        if steering is not self._steering:
+        if steering is not self._steering or self._gives_way:
             return
         self._progress = progress
         now = time.monotonic()

@@ -19,12 +19,16 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import print_json, say
 from good_tide.core.damage import Damage
+from good_tide.core.health import proven_words
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.integrity import repairing
+from good_tide.operations.integrity.proving import proof_words, prove
 from good_tide.operations.integrity.repairing import mended_words, repair_store, twin_source, verify_store
+from good_tide.operations.stores.opened import all_snapshots, id_of
 from good_tide.operations.stores.opening import Store, StorePlace, store_place
+from good_tide.operations.stores.users import users_of
 
 _SNAPSHOTS_SAID = 5
 
@@ -143,6 +147,64 @@ def repair_command(
     return output.DONE if report.whole else output.WITH_GAPS
 
 
+@click.command("prove")
+@click.argument("named", metavar="STORE")
+@click.option(
+    "--all", "everything", is_flag=True, help="Read every byte back, not only the portion of a day."
+)
+@passphrase_option
+@progress_option
+@json_option
+def prove_command(
+    named: str, everything: bool, passphrase_file: Path | None, progress: str | None, as_json: bool
+) -> int:
+    """Read a portion of a store back, and restore files by lot for a trial.
+
+    The agent does both by itself: all is read within the time that is set in the job, files are restored each
+    week.
+    """
+    context = this_context()
+    store = opened_named(context, named, passphrase_file)
+    days = next((job.read_back_days for job, _ in users_of(context, store) if job.read_back_days), 30)
+    with output.steered(progress, as_json) as steering:
+        proof = prove(
+            context,
+            store,
+            days,
+            lambda job: job_stores(context, job, passphrase_file),
+            steering,
+            by_hand=True,
+            everything=everything,
+        )
+    health = context.health.of(id_of(store))
+    portion, drill = proof.portion, proof.drill
+    if as_json:
+        print_json(
+            {
+                "well": proof.well,
+                "packs": portion.packs if portion is not None else 0,
+                "bytes": portion.bytes if portion is not None else 0,
+                "mended": portion.mended if portion is not None else 0,
+                "files": drill.files if drill is not None else 0,
+                "failed": [{"path": path, "why": why} for path, why in drill.failed]
+                if drill is not None
+                else [],
+                "proven": proven_words(health, context.clock.now()),
+            }
+        )
+        return output.DONE if proof.well else output.DAMAGED
+    for words in proof_words(proof):
+        say(f"{words}.")
+    for path, why in drill.failed if drill is not None else ():
+        say(f"    {path}: {why}")
+    if proof.repair is not None:
+        for words in mended_words(proof.repair):
+            say(f"Mended: {words}.")
+        _say_damage(store, proof.repair.lost)
+    say(proven_words(health, context.clock.now()))
+    return output.DONE if proof.well else output.DAMAGED
+
+
 def _accept(context: Context, store: Store, as_json: bool) -> int:
     done = repairing.accept_loss(context, store)
     if as_json:
@@ -165,7 +227,7 @@ def _damage_fields(one: Damage) -> dict[str, object]:
 
 
 def _say_damage(store: Store, damage: list[Damage]) -> None:
-    times = {one.id: one.record.time for one in store.snapshots()[0]}
+    times = {one.id: one.record.time for one in all_snapshots(store)[0]}
     for one in damage:
         say(f"{one.file}: {one.what}")
         for path in one.paths:

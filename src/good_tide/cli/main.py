@@ -24,6 +24,7 @@ _COMMANDS = {
     "undo": "restore_commands",
     "verify": "integrity_commands",
     "repair": "integrity_commands",
+    "prove": "integrity_commands",
     "demo": "window_commands",
     "window": "window_commands",
     "panel": "window_commands",

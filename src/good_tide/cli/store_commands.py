@@ -40,9 +40,17 @@ from good_tide.operations.stores.passphrases import open_counted
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
 @click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
+@click.option(
+    "--no-parity", is_flag=True, help="Save 4 % of room, and do without what mends a failing disk's damage."
+)
 @json_option
 def create_command(
-    where: StorePlace, passphrase_file: Path | None, unencrypted: bool, hint: str, as_json: bool
+    where: StorePlace,
+    passphrase_file: Path | None,
+    unencrypted: bool,
+    hint: str,
+    no_parity: bool,
+    as_json: bool,
 ) -> int:
     """Make a store in DIRECTORY and print its recovery key, once."""
     if unencrypted and passphrase_file is not None:
@@ -59,7 +67,7 @@ def create_command(
         passphrase = click.prompt(
             "Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True
         )
-    new = create_at(where, passphrase, hint)
+    new = create_at(where, passphrase, hint, parity=not no_parity)
     if as_json:
         print_json(
             {

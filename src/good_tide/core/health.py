@@ -47,6 +47,7 @@ class StoreHealth(msgspec.Struct, frozen=True, omit_defaults=True):
     :param lost: repair found no way to mend it.
     :param accepted: a person has taken notice of that.
     :param mended: how many files were put right, the last ``mended_at``.
+    :param listed: when all listings of a snapshot were last read for a trial.
     """
 
     written: int = 0
@@ -63,6 +64,7 @@ class StoreHealth(msgspec.Struct, frozen=True, omit_defaults=True):
     mended_at: int = 0
     reading: ReadingBack = ReadingBack()
     drill: Drill = Drill()
+    listed: int = 0
 
     @property
     def harmed(self) -> bool:

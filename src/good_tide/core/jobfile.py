@@ -27,7 +27,7 @@ from good_tide.core.rhythm import (
     rule_words,
 )
 from good_tide.core.rules import RuleError, parse_rule
-from good_tide.core.settings import Holding, Job, Noise, Reporting, Room, StoreRef, StoreUse
+from good_tide.core.settings import Holding, Job, Noise, ReadBackDays, Reporting, Room, StoreRef, StoreUse
 
 FORMAT = 1
 _PLAIN = Rhythm()
@@ -142,6 +142,7 @@ class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     ladder: tuple[str, ...] = ()
     room: Room = Room()
     precious: tuple[str, ...] = ()
+    read_back_days: ReadBackDays = 30
     kinds: dict[str, tuple[str, ...]] = {}
     store: tuple[StorePart, ...] = ()
 
@@ -338,6 +339,7 @@ def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folde
         ladder=tuple(rung.text() for rung in job.ladder.rungs),
         room=job.room,
         precious=job.precious,
+        read_back_days=job.read_back_days,
         kinds=job.kinds,
         store=stores,
     )

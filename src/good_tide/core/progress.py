@@ -26,6 +26,8 @@ class WorkKind(enum.StrEnum):
     RUN_DUE = "run-due"
     RELEASE = "release"
     PURGE = "purge"
+    PROOF = "proof"
+    REPAIR = "repair"
 
 
 class Stage(enum.StrEnum):

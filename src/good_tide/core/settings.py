@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
@@ -126,6 +126,9 @@ class MailServer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, 
         return f"mail {self.login} at {self.host}"
 
 
+ReadBackDays = Annotated[int, msgspec.Meta(ge=0, le=3660)]
+
+
 class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What to protect and where to.
 
@@ -143,6 +146,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param agreed: the ladder that was last thinned by, or agreed to: a changed one waits for a yes when it
         would release much at once.
     :param precious: path patterns, as in rules of coverage, of files whose every version is kept.
+    :param read_back_days: within so many days every byte of its stores is read back; 0: not by itself.
     :param former: names that the job had before.
     """
 
@@ -164,6 +168,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     agreed: Ladder = Ladder()
     room: Room = Room()
     precious: tuple[str, ...] = ()
+    read_back_days: ReadBackDays = 30
     former: tuple[str, ...] = ()
 
     def parsed_rules(self) -> tuple[Rule, ...]:

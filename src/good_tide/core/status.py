@@ -210,6 +210,8 @@ _WORK = {
     WorkKind.RUN_DUE: "Running everything that is due",
     WorkKind.RELEASE: "Releasing snapshots",
     WorkKind.PURGE: "Taking out of all history",
+    WorkKind.PROOF: "Reading a store back",
+    WorkKind.REPAIR: "Repairing a store",
 }
 
 

@@ -35,7 +35,7 @@ def verify_store(context: Context, store: Store, control: Control, read_all: boo
     report = verify(store, read_all, control)
     context.health.note_looked(store, report.damage, False, context.clock.now())
     if report.damage and context.journal.is_news(f"damage/{store.header.store}/{costs_words(report.damage)}"):
-        job, called = _called(context, store)
+        job, called = called_by(context, store)
         costs = costs_words(report.damage)
         what = f"{called} has lost {costs}" if costs else f"{called} is damaged"
         detail = tuple(lost_words(one) for one in report.damage[:_NAMED])
@@ -50,7 +50,7 @@ def accept_loss(context: Context, store: Store) -> bool:
     if not before.harmed:
         return False
     context.health.change(store.header.store, lambda known: msgspec.structs.replace(known, accepted=True))
-    job, called = _called(context, store)
+    job, called = called_by(context, store)
     context.journal.add("note", job, f"The loss of {before.costs or 'a part'} of {called} was accepted")
     return True
 
@@ -128,7 +128,7 @@ def lost_words(lost: Damage) -> str:
 
 
 def _tell(context: Context, store: Store, report: RepairReport) -> None:
-    job, called = _called(context, store)
+    job, called = called_by(context, store)
     if report.lost:
         detail = [lost_words(one) for one in report.lost] + mended_words(report)
         context.journal.add(
@@ -145,7 +145,7 @@ def _tell(context: Context, store: Store, report: RepairReport) -> None:
         )
 
 
-def _called(context: Context, store: Store) -> tuple[Job | None, str]:
+def called_by(context: Context, store: Store) -> tuple[Job | None, str]:
     """The first job that uses a store, and what people call the store."""
     users = users_of(context, store)
     return (users[0][0], users[0][1].called) if users else (None, store.place.title)

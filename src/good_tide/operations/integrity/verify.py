@@ -12,11 +12,12 @@ from good_tide.core.identifiers import ChunkId, PackId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.integrity.affected import Affected
+from good_tide.operations.integrity.pack_check import check_pack
 from good_tide.storage.copies_check import put_copies_right
 from good_tide.storage.damage import pack_of
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
-from good_tide.storage.index import decode_tables, location_in
+from good_tide.storage.index import decode_tables
 from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.pins import PIN_FOLDER, read_pin
 from good_tide.storage.recovery_script import SCRIPT_FILE, script_state
@@ -179,22 +180,12 @@ class _Verifier:
         self._store.damage.note(error, chunk)
 
     def _chunks(self, table: PackTable) -> bool:
-        """Read all chunks of a pack; whether they are whole."""
-        whole = True
-        if table.size:
-            try:
-                self._store.packs.put_parity_right(table)
-            except DamageError as error:
-                self._affected.note(error)  # which of its chunks are, is seen next
-        for number in range(len(table)):
-            self._control.checkpoint()
-            try:
-                self._store.packs.chunk(table.chunk_id(number), location_in(table, number))
-                self._report.bytes_read += table.stored_length(number)
-            except DamageError as error:
-                self._bad(error, number)
-                whole = False
-        return whole
+        """Read all of a pack; whether it is whole."""
+        found = check_pack(self._store, table, self._control)
+        self._report.bytes_read += found.read
+        for number, error in found.damage:
+            self._bad(error, number)
+        return not found.damage
 
     def _unnamed_packs(self) -> None:
         """Packs that no index names belong to a run that was cut off; they are whole or they are noted."""

@@ -121,5 +121,6 @@ def job_of_file(
         agreed=file.parsed_ladder(),
         room=file.room,
         precious=file.precious,
+        read_back_days=file.read_back_days,
     )
     return job, wanted, notes

@@ -85,7 +85,7 @@ class HealthRecords:
                 damage=files,
                 judged=judged,
                 costs=costs_words(damage),
-                lost=lost or (known.lost and same),
+                lost=bool(files) and (lost or (known.lost and same)),
                 accepted=known.accepted and same and bool(files),
                 found=(known.found if same else 0) or when if files else 0,
                 mended=known.mended + mended,

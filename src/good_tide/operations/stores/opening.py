@@ -67,10 +67,14 @@ class StoreFacts(msgspec.Struct, frozen=True):
 
 
 def create_at(
-    where: StorePlace, passphrase: str | None, hint: str = "", twin: Store | None = None
+    where: StorePlace,
+    passphrase: str | None,
+    hint: str = "",
+    twin: Store | None = None,
+    parity: bool = True,
 ) -> NewStore:
     """Make a store in a place (``header.create_store``); with ``twin``, one to carry its snapshots to."""
-    return create_store(where, passphrase, hint, twin=None if twin is None else twin.keys)
+    return create_store(where, passphrase, hint, twin=None if twin is None else twin.keys, parity=parity)
 
 
 def open_at(where: StorePlace, passphrase: str | None) -> Store:

@@ -70,7 +70,7 @@ class RoomPageTest(WindowTest):
         self.assertFalse(page.release.isVisible())
         self.drag(page, 2, 3)
         self.wait_words(page, "2 snapshots")
-        self.wait_words(page, "gives back 58")
+        self.wait_words(page, "gives back 6")
         before = self.store().place.total_bytes()
         self.press(page.release)
         assert page.question is not None
@@ -80,7 +80,7 @@ class RoomPageTest(WindowTest):
         self.press(page.release)
         self.press(page.question.act)
         self.until(
-            lambda: "2 snapshots released; 58" in self.window.notice.text and len(page.picture.snapshots) == 7
+            lambda: "2 snapshots released; 6" in self.window.notice.text and len(page.picture.snapshots) == 7
         )
         self.assertLess(self.store().place.total_bytes(), before - 590_000)
         self.assertEqual(page.picture.chosen, set())
@@ -153,7 +153,7 @@ class RoomPageTest(WindowTest):
         page.pattern.setText("*.mkv")
         QTest.keyClick(page.pattern, Qt.Key.Key_Return)
         self.until(lambda: page.out.isEnabled())
-        self.assertIn("1 path in 3 snapshots; gives back up to 87", page.touched.text())
+        self.assertIn("1 path in 3 snapshots; gives back up to 92", page.touched.text())
         self.assertEqual(
             (row_of(page.paths, 0).text(0)[-9:], row_of(page.paths, 0).text(1)), ("/film.mkv", "3")
         )
@@ -165,7 +165,7 @@ class RoomPageTest(WindowTest):
         assert page.question is not None
         self.assertIn("cannot be brought back", page.question.findChildren(type(page.touched))[1].text())
         self.press(page.question.act)
-        self.until(lambda: "taken out of 3 snapshots; 8" in self.window.notice.text)
+        self.until(lambda: "taken out of 3 snapshots; 9" in self.window.notice.text)
         store = self.store()
         self.assertEqual(len(store.snapshot_ids()), 9)
         self.assertLess(store.place.total_bytes(), 300_000)

@@ -147,8 +147,8 @@ class StateTest(GoodTideTest):
         store = self.new_store()
         self.snap(store)
         self.job(PASSPHRASE)
-        header = Path(store.place.title) / "store.json"
-        header.write_bytes(b"{}")
+        for header in Path(store.place.title).rglob("store.json"):
+            header.write_bytes(b"{}")
         window = self.open()
         self.assertIn("store.json", self.shown(window))
         self.assertIs(window.head.sign.mood, Mood.HARM)
@@ -158,8 +158,8 @@ class StateTest(GoodTideTest):
         self.snap(store, 0)
         self.write("plan.txt", "second\n")
         bad = self.snap(store, 1)
-        file = Path(store.place.title) / "snapshots" / bad.id
-        file.write_bytes(file.read_bytes()[:-1])
+        for file in Path(store.place.title).rglob(bad.id):
+            file.write_bytes(file.read_bytes()[:-1])
         self.job(PASSPHRASE)
         window = self.open()
         self.until(lambda: window.notice.isVisible())

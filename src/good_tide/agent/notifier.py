@@ -91,6 +91,7 @@ class Notifier:
 
 
 _OVER = {
+    Topic.ALARM: "somebody has looked at what changed",
     Topic.DAMAGE: "the store is whole again",
     Topic.LOCKED: "the store is open again",
     Topic.FAILING: "snapshots work again",

@@ -15,6 +15,7 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
 from good_tide.core.words import count_words, size_words
+from good_tide.operations.alarm.watch import TODO as ALARM_TODO
 from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing, why
@@ -104,6 +105,7 @@ def run_jobs(
         find_job(settings, None)
     rows, gaps, failed = [], False, None
     for job in jobs:
+        rang = context.alarms.of(job.id)
         stores = job_stores(context, job, passphrase_file)
         with output.steered(progress, as_json) as steering:
             steps = Steps(control=steering, label=label, warn=output.say_noticed)
@@ -131,6 +133,11 @@ def run_jobs(
             elif one.error is not None:
                 failed = failed or one.error
                 output.print_error(one.error, as_json)
+        alarm = context.alarms.of(job.id)
+        if alarm is not None:
+            gaps = True
+            if alarm != rang:
+                output.say_noticed(alarm.what, ALARM_TODO)
     if as_json:
         first = (
             {key: value for key, value in rows[0].items() if key not in ("job", "store", "held", "carried")}

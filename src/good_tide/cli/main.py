@@ -25,6 +25,7 @@ _COMMANDS = {
     "verify": "integrity_commands",
     "repair": "integrity_commands",
     "prove": "integrity_commands",
+    "alarm": "alarm_commands",
     "demo": "window_commands",
     "window": "window_commands",
     "panel": "window_commands",

@@ -61,6 +61,7 @@ class State(enum.StrEnum):
     GAPS = "gaps"
     FAILING = "failing"
     DAMAGED = "damaged"
+    ALARM = "alarm"
 
 
 _MOODS = {
@@ -78,12 +79,14 @@ _MOODS = {
     State.GAPS: Mood.ATTENTION,
     State.FAILING: Mood.HARM,
     State.DAMAGED: Mood.HARM,
+    State.ALARM: Mood.HARM,
 }
 
 
 class Topic(enum.StrEnum):
     """What a trouble is about: the same topic is the same trouble, however its words change."""
 
+    ALARM = "alarm"
     DAMAGE = "damage"
     LOCKED = "locked"
     FAILING = "failing"
@@ -115,6 +118,7 @@ class Action(enum.StrEnum):
     GO_ON = "Go on"
     JOURNAL = "See what happened"
     STORES = "Look at the store"
+    ALARM = "See what changed…"
 
 
 class Status(msgspec.Struct, frozen=True):
@@ -143,6 +147,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
     :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
+    :param alarm: files were destroyed, as it seems, in words; ``alarm_since`` when.
     :param stores: what somebody should look at about each of the stores.
     :param strange: what is not as it should be with a store, each with what to do.
     :param free: room on the disk, None while not known.
@@ -173,6 +178,8 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     free: int | None = None
     full_in_days: float | None = None
     damage: tuple[str, ...] = ()
+    alarm: str = ""
+    alarm_since: int = 0
     stores: tuple[StoreTrouble, ...] = ()
     strange: tuple[tuple[str, str], ...] = ()
 
@@ -237,6 +244,9 @@ def room_words(disk: str, free: int | None, days: float | None) -> str:
 
 def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found = []
+    if facts.alarm:
+        todo = "See what changed; until then nothing is released"
+        found.append(Trouble(facts.alarm_since, facts.alarm, todo, Topic.ALARM))
     if facts.state is StoreState.DAMAGED:
         found.append(
             Trouble(now, f"The store on {facts.disk} is damaged", "Let it be repaired", Topic.DAMAGE)
@@ -317,6 +327,13 @@ def _status(facts: JobFacts, now: int) -> Status:
     if facts.working:
         return Status(
             State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip()
+        )
+    if facts.alarm:
+        return Status(
+            State.ALARM,
+            f"Harm: {facts.alarm}.",
+            f"See what changed; nothing is released until then. {last}",
+            action=Action.ALARM,
         )
     if facts.state is StoreState.DAMAGED:
         return Status(

@@ -13,6 +13,7 @@ from good_tide.core.places import DiskFacts
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.operations.places.whereabouts import Whereabouts
+from good_tide.operations.records.alarms import AlarmRecords
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.records.store_health import HealthRecords
@@ -34,6 +35,7 @@ class Context(msgspec.Struct, frozen=True, kw_only=True):
     journal: Journal
     records: RunRecords
     health: HealthRecords
+    alarms: AlarmRecords
     ring: KeyRing
 
     def machine_of(self, job: Job) -> Machine:
@@ -65,6 +67,7 @@ def open_context(
         journal=Journal(here.records, clock, also),
         records=RunRecords(here.records),
         health=HealthRecords(here.records),
+        alarms=AlarmRecords(here.records),
         ring=ring or DesktopKeyRing(),
     )
 

@@ -243,3 +243,22 @@ def read_whole(store_read: Callable[[ChunkId], bytes], extents: Sequence[ExtentL
         pieces.append(piece)
         left -= length
     return b"".join(pieces)
+
+
+def read_stretch(
+    store_read: Callable[[ChunkId], bytes], extents: Sequence[ExtentLike], begin: int, length: int
+) -> bytes:
+    """Bytes of a file's content from ``begin`` on; fewer when it ends before."""
+    pieces: list[bytes] = []
+    at, end = 0, begin + length
+    for extent in extents:
+        first, last = max(begin, at), min(end, at + extent.length)
+        if first < last:
+            offset = extent.offset + first - at
+            pieces.append(
+                bytes(last - first)
+                if extent.chunk is None
+                else store_read(extent.chunk)[offset : offset + last - first]
+            )
+        at += extent.length
+    return b"".join(pieces)

@@ -183,7 +183,7 @@ class Ledger:
         if self._reckoning is None:
             tables = list(self._store.index.packs())
             keys = keys_of(b"".join(table.ids for table in tables))
-            stored = np.frombuffer(b"".join(table.stored for table in tables), dtype="<u4").astype(np.int64)
+            stored = np.concatenate([np.empty(0, dtype=np.int64), *(table.room() for table in tables)])
             self._reckoning = Reckoning(
                 self._rows, [len(chain.names) for chain in self._chains], keys, stored
             )

@@ -95,7 +95,4 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
 
 def held_bytes(store: Store, needed: Keys) -> int:
     """Stored bytes of the needed chunks."""
-    return sum(
-        int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
-        for table, live in live_chunks(store, needed)
-    )
+    return sum(int(table.room()[live].sum()) for table, live in live_chunks(store, needed))

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from good_tide.core.errors import DamageError, PlaceFullError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
@@ -91,6 +92,12 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
         """Where each chunk begins in the pack, in bytes."""
         stored = np.frombuffer(self.stored, dtype="<u4").astype(np.int64)
         return np.cumsum(stored) - stored + HEAD_BYTES
+
+    def room(self) -> NDArray[np.int64]:
+        """Bytes of the pack's file that each chunk takes, with its share of padding and parity."""
+        stored = np.frombuffer(self.stored, dtype="<u4").astype(np.int64)
+        total = int(stored.sum())
+        return stored * self.size // total if self.size > total > 0 else stored
 
     def stored_length(self, number: int) -> int:
         """Sealed bytes of a chunk."""

@@ -174,12 +174,12 @@ class Sweep:
 
     @staticmethod
     def _live_bytes(table: PackTable, live: NDArray[np.bool_]) -> int:
-        return int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
+        return int(table.room()[live].sum())
 
     def _pays(self, table: PackTable, live: NDArray[np.bool_]) -> bool:
         if self._thorough:
             return not live.all()
-        whole = int(np.frombuffer(table.stored, dtype="<u4").sum(dtype=np.int64))
+        whole = int(table.room().sum())
         return self._live_bytes(table, live) < _WORTH * whole
 
     def _doom(self, packs: Iterable[PackId]) -> None:

@@ -117,7 +117,7 @@ class LedgerTest(GoodTideTest):
         store, ledger = history.store, history.ledger()
         needs = {snapshot.id: slow_needs(store, snapshot) for snapshot in history.taken}
         sizes = {
-            chunk: location.stored
+            chunk: int(store.index.tables[location.pack].room()[location.number])
             for chunk, _ in set().union(*needs.values())
             if (location := store.index.find(chunk))
         }

@@ -266,7 +266,7 @@ class RoomPage(QWidget):
         number, some = self._asked, self._some()
 
         def told(view: ReleaseView) -> None:
-            if number == self._asked and {one.id for one in some} == self.picture.chosen:
+            if some and number == self._asked and {one.id for one in some} == self.picture.chosen:
                 stays = f" {view.stays} of them stay." if view.stays else ""
                 self.words.setText(
                     f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other"

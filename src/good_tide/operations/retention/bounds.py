@@ -41,7 +41,10 @@ class Bounds:
             if stores.place_of(ref) is None:
                 return
             store = stores.store(ref)
-            if job.ladder.rungs and not is_mixed(context.here.state, store, context.machine_of(job).id):
+            held = is_mixed(context.here.state, store, context.machine_of(job).id) or context.alarms.of(
+                job.id
+            )
+            if job.ladder.rungs and not held:
                 thin_by_ladder(context, job, store, control)
             if sweeps:
                 self._sweep(store, control)
@@ -90,6 +93,13 @@ class Bounds:
                 f"{name} is short of {size_words(missing)}, and nothing is released while another machine"
                 " writes this one's history",
                 "See the journal for what to do",
+            )
+        alarm = context.alarms.of(job.id)
+        if alarm is not None:
+            raise PlaceFullError(
+                f"{name} is short of {size_words(missing)}, and nothing is released while nobody has looked"
+                f" at this: {alarm.what}",
+                "See “good-tide alarm show”",
             )
         floor = context.clock.now() - job.room.floor_days * 86400 * SECOND
         cache = context.here.cache

@@ -47,10 +47,16 @@ def release_by_hand(context: Context, job: Job | None, store: Store, plan: ThinP
     """Release what a plan says, for a person. How many were released.
 
     Raises:
-        PlaceError: the disk does not let go. StoppedError: the person stopped it; those that were released
-            are.
+        PlaceError: the disk does not let go, or nobody has looked at an alarm. StoppedError: the person
+            stopped it; those that were released are.
     """
+    _refuse_while_alarmed(context, store)
     return release(context, store, plan, "by hand", job, control)
+
+
+def _refuse_while_alarmed(context: Context, store: Store) -> None:
+    for job, _ in users_of(context, store):
+        context.alarms.refuse_release(job)
 
 
 def pin_by_hand(
@@ -79,6 +85,7 @@ def purge_by_hand(context: Context, store: Store, plan: PurgePlan, control: Cont
         GoodTideError: the disk does not take it, or something needed cannot be read.
         StoppedError: the person stopped it.
     """
+    _refuse_while_alarmed(context, store)
     here = context.here
     done = purge(store, plan, here.state, context.clock, context.journal, control)
     context.records.note_released(store.header.store)

@@ -57,10 +57,11 @@ def thin_by_ladder(
     :param only_plan: say what would be released, and release nothing.
 
     Raises:
-        PlaceError: another machine writes this one's history. DamageError: a snapshot, a pin or a listing
-            cannot be read.
+        PlaceError: another machine writes this one's history, or nobody has looked at an alarm. DamageError:
+            a snapshot, a pin or a listing cannot be read.
     """
     refuse_mixed(context.here.state, store, context.machine_of(job))
+    context.alarms.refuse_release(job)
     now = context.clock.now()
     plan = plan_by_ladder(context, job, store, control, job.ladder, now, with_room)
     may = agreed or job.agreed == job.ladder or not plan.needs_yes

@@ -256,10 +256,7 @@ def _alone(store: Store, finder: _Finder, found: Sequence[Snapshot], control: Co
     if not finder.chunks:
         return 0
     keys = np.intersect1d(np.unique(keys_of(b"".join(finder.chunks))), needed_keys(store, found, control))
-    return sum(
-        int(np.frombuffer(table.stored, dtype="<u4")[live].sum(dtype=np.int64))
-        for table, live in live_chunks(store, keys)
-    )
+    return sum(int(table.room()[live].sum()) for table, live in live_chunks(store, keys))
 
 
 def purge(

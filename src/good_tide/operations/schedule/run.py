@@ -3,6 +3,7 @@ journal."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 
 from good_tide.core import planning
@@ -10,6 +11,7 @@ from good_tide.core.errors import GoodTideError, StoppedError
 from good_tide.core.planning import JobRecord, Occasion
 from good_tide.core.settings import Job
 from good_tide.core.words import count_words, size_words
+from good_tide.operations.alarm.watch import look_at_snapshot
 from good_tide.operations.context import Context
 from good_tide.operations.retention.bounds import Bounds
 from good_tide.operations.schedule.standing import Standings
@@ -63,10 +65,28 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
         context.journal.add(
             "good", job, "Snapshots work again", (f"After {tries} that failed: {before.error}",)
         )
+    _judge(context, stores, done, steps)
     for one in done:
         if not one.held:
             bounds.after_run(stores, one.ref, steps.occasion is not Occasion.HAND, steps.control)
     return taken
+
+
+def _judge(context: Context, stores: JobStores, done: Sequence[Taken], steps: Steps) -> None:
+    """Judge what was taken, once. A fault in it never makes a snapshot fail: it is noted."""
+    taken, job = done[0], stores.job
+    assert taken.snapshot is not None
+    try:
+        store = stores.looked_into(taken.ref)
+        look_at_snapshot(context, job, store, taken.snapshot, steps.control)
+    except StoppedError:
+        return  # the snapshot itself is there
+    except GoodTideError as error:
+        if context.journal.is_news(f"judge/{job.id}/{error.what}"):
+            what = "What the snapshot changed could not be looked at"
+            context.journal.add(
+                "note", job, what, (error.what,), "The snapshot itself is whole.", error.advice
+            )
 
 
 def _given_up(context: Context, job: Job, began: int) -> bool:

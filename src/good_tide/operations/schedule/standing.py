@@ -113,7 +113,7 @@ class Standings:
         now, record, doing = self._clock.now(), self.record(job), doing or Doing()
         decision = doing.decision or self.decision(job, self.plain_facts(job))
         last, gaps, names = self._last(job)
-        troubles = self._troubles(job, now)
+        troubles, alarm = self._troubles(job, now), self._context.alarms.of(job.id)
         stores = tuple(self._store(job, ref, one) for ref, one in zip(job.stores, troubles, strict=True))
         first = next((one for one in stores if one.present), stores[0] if stores else None)
         away_since = (
@@ -147,6 +147,8 @@ class Standings:
             free=first.free if first is not None else None,
             full_in_days=first.full_in_days if first is not None else None,
             damage=doing.damage,
+            alarm=alarm.what if alarm is not None else "",
+            alarm_since=alarm.since if alarm is not None else 0,
             stores=tuple(one for own in troubles for one in own),
             strange=self._strange(job),
         )

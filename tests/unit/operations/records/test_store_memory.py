@@ -66,7 +66,8 @@ class RolledBackTest(GoodTideTest):
         self.assertEqual(self.noticed(), "")
 
     def test_index_files_that_are_gone(self) -> None:
-        sorted((self.root / "index").iterdir())[0].unlink()
+        for folder in (self.root / "index", self.root / "copies" / "index"):
+            sorted(folder.iterdir())[0].unlink()
         self.assertIn("index files are missing", self.noticed())
 
     def test_a_look_in_the_middle_of_a_sweep_of_another_machine(self) -> None:
@@ -99,7 +100,8 @@ class RolledBackTest(GoodTideTest):
         words = self.folder / "words"
         words.write_text(PASSPHRASE)
         self.assertEqual(program("history", "--store", self.root, passphrase=words).stderr, "")
-        sorted((self.root / "index").iterdir())[0].unlink()
+        for folder in (self.root / "index", self.root / "copies" / "index"):
+            sorted(folder.iterdir())[0].unlink()
         ended = program("history", "--store", self.root, passphrase=words)
         self.assertIn("index files are missing", ended.stderr)
         self.assertIn("index files are missing", program("journal").stdout)

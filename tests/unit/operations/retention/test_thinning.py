@@ -94,7 +94,12 @@ class ReleaseTest(GoodTideTest):
     def test_a_damaged_pin_stops_everything(self) -> None:
         pin(self.store, self.taken[3].id)
         file = next((self.folder / "store" / "pins").iterdir())
-        file.write_bytes(file.read_bytes()[:-2] + b"xx")
+        whole = file.read_bytes()
+        file.write_bytes(whole[:-2] + b"xx")
+        self.plan("1h every")
+        self.assertEqual(file.read_bytes(), whole, "its second copy puts it right")
+        for one in (file, self.folder / "store" / "copies" / "pins" / file.name):
+            one.write_bytes(whole[:-2] + b"xx")
         with self.assertRaises(DamageError):
             self.plan("1h every")
 

@@ -1,0 +1,110 @@
+"""Judging each snapshot as it is taken; and the alarm: told at once, nothing released, the last moment before
+pinned, until a person has looked."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+
+from good_tide.core.alarm import Alarm, Judged, alarm_words
+from good_tide.core.errors import GoodTideError
+from good_tide.core.identifiers import SnapshotId
+from good_tide.core.progress import Control
+from good_tide.core.records import Snapshot
+from good_tide.core.settings import Job
+from good_tide.core.words import printable, time_words
+from good_tide.operations.alarm.judging import judge
+from good_tide.operations.context import Context
+from good_tide.storage.pins import pin, read_pins, unpin
+from good_tide.storage.store import Store
+
+_NAMED = 20
+TODO = "Look at it: “good-tide alarm show” says what changed and how everything comes back as it was before"
+
+
+def look_at_snapshot(
+    context: Context, job: Job, store: Store, taken: Snapshot, control: Control
+) -> Alarm | None:
+    """Judge a snapshot that was just taken; the alarm, if it rings now.
+
+    Raises:
+        PlaceError: the disk gives nothing any more. StoppedError: the person stopped it.
+    """
+    own = [one for one in store.snapshots()[0] if one.record.machine.id == taken.record.machine.id]
+    before = next((one for one in reversed(own) if one.record.time < taken.record.time), None)
+    if before is None:
+        return None
+    judged = judge(store, before, taken, control)
+    if not judged.strange:
+        return None
+    known = context.alarms.of(job.id)
+    rings = alarm_words([*context.alarms.lately(job.id), judged], context.clock.now())
+    context.alarms.note(job.id, judged)
+    if rings is None or known is not None:
+        return None
+    what, first = rings
+    return _ring(context, job, store, own, what, first, judged.paths)
+
+
+def _ring(
+    context: Context,
+    job: Job,
+    store: Store,
+    own: Sequence[Snapshot],
+    what: str,
+    first: Judged,
+    paths: Sequence[bytes],
+) -> Alarm:
+    """Keep an alarm, pin the last moment before it, and note it."""
+    now = context.clock.now()
+    good = next((one for one in own if one.id == first.before), None) or _last_before(own, first.snapshot)
+    label = f"The last moment before {time_words(first.time, now)}, when files were destroyed"
+    alarm = Alarm(
+        since=first.time,
+        store=store.header.store,
+        before=good.id if good is not None else SnapshotId(""),
+        before_time=good.record.time if good is not None else 0,
+        what=what,
+        label=label,
+        paths=tuple(paths),
+    )
+    context.alarms.ring(job.id, alarm)
+    if good is not None:
+        with contextlib.suppress(
+            GoodTideError
+        ):  # held or read-only: nothing is released anyway while it stands
+            if all(known.snapshot != good.id for known in read_pins(store).values()):
+                pin(store, good.id, label)
+    context.journal.add(
+        "trouble",
+        job,
+        what,
+        tuple(printable(path) for path in list(paths)[:_NAMED]),
+        "Nothing is released until somebody has looked; the last moment before is pinned.",
+        f"{TODO}.",
+    )
+    return alarm
+
+
+def _last_before(own: Sequence[Snapshot], snapshot: SnapshotId) -> Snapshot | None:
+    for number, one in enumerate(own):
+        if one.id == snapshot and number:
+            return own[number - 1]
+    return None
+
+
+def dismiss(context: Context, job: Job, store: Store | None) -> Alarm | None:
+    """A person has looked: what changed was meant, or has been put right. The alarm that there was.
+
+    :param store: the store with the pinned moment, whose pin goes; None while it cannot be opened.
+    """
+    alarm = context.alarms.dismiss(job.id)
+    if alarm is None:
+        return None
+    if store is not None and alarm.label:
+        with contextlib.suppress(GoodTideError):
+            known = next((one for one in read_pins(store).values() if one.snapshot == alarm.before), None)
+            if known is not None and known.label == alarm.label:
+                unpin(store, alarm.before)
+    context.journal.add("note", job, f"Somebody has looked at the alarm: {alarm.what}")
+    return alarm

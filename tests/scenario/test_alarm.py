@@ -337,7 +337,7 @@ class AttackTest(Alarming):
                     if alarm is not None:
                         break
                 assert alarm is not None, f"it does not ring: {name}"
-                self.assertEqual(alarm.before, good, alarm.what)
+                self.assertEqual(alarm.before, good, alarm.words(0))
 
     def start_again(self) -> None:
         """Everything anew: the files, the store, and what is remembered."""

@@ -13,6 +13,7 @@ from types import FrameType
 from good_tide import __version__
 from good_tide.agent.environment import Environment, system_environment
 from good_tide.agent.folder_watching import FolderWatching
+from good_tide.agent.health_handlers import HealthHandlers
 from good_tide.agent.history_handlers import HistoryHandlers
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.journal_handlers import JournalHandlers
@@ -152,6 +153,7 @@ class Agent:
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),
+            *HealthHandlers(context, sessions, worker).handlers(),
             *RoomHandlers(context, sessions, worker, self._tell).handlers(),
             *self.schedule.handlers(),
             *self.journal.handlers(),

@@ -165,14 +165,14 @@ class Worker:
 
     def _end(self, ended: WorkEnded, steering: Steering) -> None:
         with self._lock:
-            given_up = self._steering is not steering
+            given_up, gave_way = self._steering is not steering, self._gives_way
             if not given_up:
                 self._steering = None
         seconds = time.monotonic() - self._started
         _log.info(
             "%s ends after %.1f s: %s", ended.what, seconds, Private(ended.error) if ended.error else "well"
         )
-        if not given_up and ended.what is not WorkKind.PROOF:
+        if not given_up and not gave_way:
             self._tell(ended)
         release_memory()
 

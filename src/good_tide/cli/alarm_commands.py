@@ -33,24 +33,24 @@ def show_command(name: str | None, as_json: bool) -> int:
     """What rings, since when, and how everything comes back as it was before. Ends with 1 when something
     rings."""
     context = this_context()
-    settings = context.here.settings
+    settings, now = context.here.settings, context.clock.now()
     jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     found = [(job, alarm) for job in jobs if (alarm := context.alarms.of(job.id)) is not None]
     if as_json:
-        print_json({"alarms": [_fields(job, alarm) for job, alarm in found]})
+        print_json({"alarms": [_fields(job, alarm, now) for job, alarm in found]})
     elif not found:
         say("Nothing rings.")
     else:
         for job, alarm in found:
-            _say(job, alarm)
+            _say(job, alarm, now)
     return output.WITH_GAPS if found else output.DONE
 
 
-def _fields(job: Job, alarm: Alarm) -> dict[str, Any]:
+def _fields(job: Job, alarm: Alarm, now: int) -> dict[str, Any]:
     return {
         "job": job.name,
         "since": iso(alarm.since),
-        "what": alarm.what,
+        "what": alarm.words(now),
         "before": alarm.before or None,
         "before_time": iso(alarm.before_time) if alarm.before_time else None,
         "store": _store_path(job, alarm),
@@ -62,8 +62,8 @@ def _store_path(job: Job, alarm: Alarm) -> str | None:
     return next((ref.path for ref in job.stores if ref.store == alarm.store), None)
 
 
-def _say(job: Job, alarm: Alarm) -> None:
-    say(f"{job.name}: {alarm.what}.")
+def _say(job: Job, alarm: Alarm, now: int) -> None:
+    say(f"{job.name}: {alarm.words(now)}.")
     for path in alarm.paths:
         say(f"    {printable(path)}")
     if alarm.before:

@@ -137,7 +137,7 @@ def run_jobs(
         if alarm is not None:
             gaps = True
             if alarm != rang:
-                output.say_noticed(alarm.what, ALARM_TODO)
+                output.say_noticed(alarm.words(context.clock.now()), ALARM_TODO)
     if as_json:
         first = (
             {key: value for key, value in rows[0].items() if key not in ("job", "store", "held", "carried")}

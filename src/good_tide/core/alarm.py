@@ -7,6 +7,7 @@ plain work (which must not ring), and on simulated attacks (which must): ``tests
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Sequence
 
 import msgspec
@@ -54,32 +55,65 @@ class Judged(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def strange(self) -> bool:
         """Whether it adds to an alarm."""
-        return bool(self.noise or self.emptied) or self._mass_gone
+        return bool(self.noise or self.emptied) or self.mass_gone
 
     @property
-    def _mass_gone(self) -> bool:
+    def mass_gone(self) -> bool:
+        """Whether most of the files were deleted at once."""
         return self.gone >= max(_GONE_FILES, _GONE_PART * self.known)
 
 
-class Alarm(msgspec.Struct, frozen=True):
-    """Files were destroyed, as it seems: since the snapshot of ``since``, in ``store``. ``before`` is the
-    last moment before it, which is pinned with ``label``; ``what`` says it in words, and ``paths`` names some
-    files."""
+class Ringing(enum.StrEnum):
+    """What rings."""
 
+    NOISE = "noise"
+    EMPTIED = "emptied"
+    DELETED = "deleted"
+
+
+class Alarm(msgspec.Struct, frozen=True):
+    """Files were destroyed, as it seems. Times in nanoseconds since 1970 UTC.
+
+    :param since: of the first snapshot that shows it, ``until`` of the last when it rang.
+    :param files: how many files, of ``known``.
+    :param ending: what many of them end with now.
+    :param store: where it was noticed.
+    :param before: the last moment before it, which is pinned with ``label``.
+    :param paths: some of the files.
+    """
+
+    rings: Ringing
     since: int
+    until: int
+    files: int
     store: StoreId
-    before: SnapshotId
-    before_time: int
-    what: str
+    known: int = 0
+    ending: str = ""
+    before: SnapshotId = SnapshotId("")
+    before_time: int = 0
     label: str = ""
     paths: tuple[bytes, ...] = ()
 
+    def words(self, now: int) -> str:
+        """What is so, in words without a full stop."""
+        at_once = self.since == self.until
+        when = (
+            f"at once, {time_words(self.until, now)}" if at_once else f"since {time_words(self.since, now)}"
+        )
+        if self.rings is Ringing.DELETED:
+            return f"{self.files:,} of {self.known:,} files were deleted {when}"
+        if self.rings is Ringing.EMPTIED:
+            return f"{count_words(self.files, 'file')} were emptied or overwritten alike {when}"
+        called = f"; they end with {self.ending} now" if self.ending else ""
+        return f"{count_words(self.files, 'file')} became noise {when}{called}"
 
-def alarm_words(judged: Sequence[Judged], now: int) -> tuple[str, Judged] | None:
-    """Whether the last of some judged snapshots rings, with those before it: what it is in words, and the
-    first that belongs to it.
+
+def rings(judged: Sequence[Judged], store: StoreId) -> tuple[Alarm, Judged] | None:
+    """Whether the last of some judged snapshots rings, with those before it: the alarm, as far as it is known
+    by them, and the first that belongs to it.
 
     :param judged: in order of time.
+    :param store: where they are.
     """
     newest = judged[-1]
     if not newest.strange:
@@ -87,14 +121,11 @@ def alarm_words(judged: Sequence[Judged], now: int) -> tuple[str, Judged] | None
     lately = [one for one in judged if newest.time - one.time <= WINDOW and one.strange]
     first = lately[0]
     noise, emptied = sum(one.noise for one in lately), sum(one.emptied for one in lately)
-    when = time_words(newest.time, now)
-    at = f"at once on {when}" if len(lately) == 1 else f"since {time_words(first.time, now)}"
     ending = next((one.ending for one in reversed(lately) if one.ending), "")
-    called = f", and now end with {ending}" if ending else ""
     if noise >= _MOST_NOISE:
-        return f"{count_words(noise, 'file')} became noise {at}{called}", first
+        return Alarm(Ringing.NOISE, first.time, newest.time, noise, store, newest.known, ending), first
     if emptied >= _MOST_EMPTIED:
-        return f"{count_words(emptied, 'file')} were emptied or overwritten alike {at}", first
-    if newest.gone >= max(_GONE_FILES, _GONE_PART * newest.known):
-        return f"{newest.gone:,} of {newest.known:,} files were deleted at once on {when}", newest
+        return Alarm(Ringing.EMPTIED, first.time, newest.time, emptied, store, newest.known), first
+    if newest.mass_gone:
+        return Alarm(Ringing.DELETED, newest.time, newest.time, newest.gone, store, newest.known), newest
     return None

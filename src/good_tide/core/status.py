@@ -12,6 +12,7 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
 from good_tide.core.words import count_words, duration_words, size_words, time_words
+from good_tide.core.work_words import work_words
 
 _HOUR, _DAY = 3600 * SECOND, 86400 * SECOND
 _GRACE = 10 * 60 * SECOND
@@ -207,24 +208,6 @@ class JobStanding(msgspec.Struct, frozen=True):
     last: int = 0
     next: int = 0
     stores: tuple[StoreStanding, ...] = ()
-
-
-_WORK = {
-    WorkKind.SNAPSHOT: "Taking a snapshot",
-    WorkKind.RESTORE: "Restoring",
-    WorkKind.UNDO: "Undoing a restore",
-    WorkKind.CARRY: "Carrying snapshots over",
-    WorkKind.RUN_DUE: "Running everything that is due",
-    WorkKind.RELEASE: "Releasing snapshots",
-    WorkKind.PURGE: "Taking out of all history",
-    WorkKind.PROOF: "Reading a store back",
-    WorkKind.REPAIR: "Repairing a store",
-}
-
-
-def work_words(what: WorkKind, paused: bool) -> str:
-    """What the agent is doing in words."""
-    return _WORK[what] + (", paused" if paused else "")
 
 
 def room_words(disk: str, free: int | None, days: float | None) -> str:

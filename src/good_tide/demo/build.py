@@ -16,6 +16,7 @@ from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
 from good_tide.demo.story import COVERED, HOURS, Change, tell
+from good_tide.operations.alarm.watch import dismiss
 from good_tide.operations.context import Context, open_context
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.schedule.run import run_job
@@ -137,6 +138,10 @@ def build_demo(
     return folders
 
 
+_LOOKED_AFTER = 18 * 3600 * SECOND
+"""So long after an alarm somebody has looked, and brought back what was destroyed."""
+
+
 def _play(
     folders: DemoFolders,
     store: Store,
@@ -161,6 +166,9 @@ def _play(
                 disks.plug("Pier", not away)
             run_job(context, stores, Steps(control=Silent(), occasion=Occasion.TIME))
             done += 1
+            alarm = context.alarms.of(job.id)
+            if alarm is not None and clock.now() - alarm.until > _LOOKED_AFTER:
+                dismiss(context, job, store)
             tell_progress(done, total)
     context.journal.close()
 

@@ -8,6 +8,7 @@ from typing import NamedTuple
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
+from good_tide.core.identifiers import SnapshotId
 from good_tide.core.status import Action
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -47,6 +48,13 @@ class ViewKind(NamedTuple):
     icon: str
     make: Callable[[Palette, AgentLink], View]
     answers: frozenset[Action] = frozenset()
+
+
+class RestoreOffer(NamedTuple):
+    """Everything is to be as it was in a snapshot, which was taken at ``time``."""
+
+    snapshot: SnapshotId
+    time: int
 
 
 class RuleOffer(NamedTuple):

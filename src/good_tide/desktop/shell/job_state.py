@@ -8,7 +8,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from good_tide.core.history import TidePoint, known_parts
 from good_tide.core.identifiers import JobId
 from good_tide.core.progress import Progress, WorkKind
-from good_tide.core.status import JobFacts, Mood, State, Status, StoreState, status, work_words
+from good_tide.core.status import JobFacts, Mood, State, Status, StoreState, status
+from good_tide.core.work_words import work_words
 from good_tide.desktop.link import AgentLink
 from good_tide.protocol.agent_calls import (
     DisksChanged,

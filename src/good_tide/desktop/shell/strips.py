@@ -7,13 +7,16 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QT
 
 from good_tide.core.pace import Pace
 from good_tide.core.progress import Stage, WorkKind
-from good_tide.core.status import work_words
-from good_tide.core.words import duration_words, size_words
+from good_tide.core.words import duration_words, printable, size_words, time_words
+from good_tide.core.work_words import work_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.protocol.agent_calls import PauseWork, ResumeWork, StopWork, TakeItEasy, Work
+from good_tide.protocol.health_calls import AlarmView
+
+_NAMES = 4
 
 
 class WorkStrip(QFrame):
@@ -136,3 +139,56 @@ class NoticeStrip(QFrame):
         self._set_aside = set_aside
         self.undo_button.setVisible(bool(set_aside))
         self.show()
+
+
+class AlarmStrip(QFrame):
+    """Files were destroyed, as it seems: what is so, the way back to the moment before, and that it was
+    meant.
+
+    ``back``: everything is to be as it was (``AlarmView``). ``meant``: a person says that it was meant.
+    """
+
+    back = Signal(object)
+    meant = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("trouble")
+        self.alarm: AlarmView | None = None
+        self.words, self.detail = label("", "strong", wrap=True), label("", "quiet", wrap=True)
+        self.undo, self.dismiss = button("Everything as it was before…", primary=True), button("It was meant")
+        self.undo.setToolTip(
+            "Open the restore plan of all covered folders at the last moment before; nothing is lost by it"
+        )
+        self.dismiss.setToolTip("Let snapshots be released again, as before")
+        box = QVBoxLayout()
+        box.setSpacing(2)
+        box.addWidget(self.words)
+        box.addWidget(self.detail)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(14, 8, 14, 8)
+        layout.setSpacing(8)
+        layout.addLayout(box, 1)
+        layout.addWidget(self.dismiss)
+        layout.addWidget(self.undo)
+        self.undo.clicked.connect(lambda: self.back.emit(self.alarm))
+        self.dismiss.clicked.connect(self.meant)
+        self.hide()
+
+    def show_alarm(self, alarm: AlarmView | None, now: int) -> None:
+        """Show an alarm; None hides the strip."""
+        self.alarm = alarm
+        self.setVisible(alarm is not None)
+        if alarm is None:
+            return
+        self.words.setText(f"{alarm.what}.")
+        names = ", ".join(printable(path).rpartition("/")[2] for path in alarm.paths[:_NAMES])
+        more = len(alarm.paths) - _NAMES
+        told = f"Among them {names}{' and more' if more > 0 else ''}. " if names else ""
+        good = (
+            f"The last moment before is {time_words(alarm.before_time, now)}; it is pinned. "
+            if alarm.before
+            else ""
+        )
+        self.detail.setText(f"{told}{good}Nothing is released until you have looked.")
+        self.undo.setVisible(bool(alarm.before))

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from good_tide import __version__
 from good_tide.core.identifiers import JobId
 from good_tide.core.status import Action, Mood, State, Status, StoreState
+from good_tide.core.status import Topic as Trouble
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon, program_icon
 from good_tide.desktop.painting.palette import Palette
@@ -27,11 +28,12 @@ from good_tide.desktop.setup.recovery import RecoveryPanel
 from good_tide.desktop.setup.view import SetUpPage
 from good_tide.desktop.shell.head import Head
 from good_tide.desktop.shell.job_state import JobState
-from good_tide.desktop.shell.strips import NoticeStrip, WorkStrip
+from good_tide.desktop.shell.strips import AlarmStrip, NoticeStrip, WorkStrip
 from good_tide.desktop.shell.views import VIEWS
-from good_tide.desktop.view import View, ViewKind
+from good_tide.desktop.view import RestoreOffer, View, ViewKind
 from good_tide.protocol.agent_calls import AgentFacts, Hello, Overview, WorkEnded
 from good_tide.protocol.contract import PROTOCOL_VERSION, Topic
+from good_tide.protocol.health_calls import AlarmView, DismissAlarm, ReadAlarm
 from good_tide.protocol.restore_calls import UndoRestore
 from good_tide.protocol.schedule_calls import PauseRhythm, TakeSnapshot
 from good_tide.protocol.setup_calls import MadeView
@@ -56,7 +58,7 @@ class MainWindow(QMainWindow):
         self.current = VIEWS[0]
         self.head = Head()
         self.set_up, self.recovery = SetUpPage(look, self.link), RecoveryPanel(self.link)
-        self.work_strip, self.notice = WorkStrip(self.link), NoticeStrip(look)
+        self.work_strip, self.notice, self.alarm = WorkStrip(self.link), NoticeStrip(look), AlarmStrip()
         self.pages = QStackedWidget()
         for page in (*self.views.values(), self.set_up, self.recovery):
             self.pages.addWidget(page)
@@ -84,6 +86,8 @@ class MainWindow(QMainWindow):
         middle.setSpacing(0)
         strips = QVBoxLayout()
         strips.setContentsMargins(14, 8, 14, 0)
+        strips.setSpacing(6)
+        strips.addWidget(self.alarm)
         strips.addWidget(self.work_strip)
         strips.addWidget(self.notice)
         middle.addLayout(strips)
@@ -128,6 +132,8 @@ class MainWindow(QMainWindow):
         self.head.acted.connect(self._do)
         self.head.job_chosen.connect(self.state.show_job)
         self.notice.undo.connect(self._undo)
+        self.alarm.back.connect(self._as_it_was)
+        self.alarm.meant.connect(self._meant)
         self.set_up.made.connect(self._set_up_done)
         self.recovery.done.connect(lambda: self.show_view(self.current))
         self.link.connected.connect(self._connected)
@@ -136,7 +142,7 @@ class MainWindow(QMainWindow):
         self.state.changed.connect(self._show)
         self.state.switched.connect(self._switched)
         self.state.work_changed.connect(self._show_work)
-        self.state.status_changed.connect(lambda: self.head.show_status(self.state.status()))
+        self.state.status_changed.connect(self._show_status)
         self.state.ended.connect(self._tell_ended)
 
     def start(self) -> None:
@@ -204,12 +210,29 @@ class MainWindow(QMainWindow):
         """There is another overview."""
         overview = self.overview
         self._show_work()
-        self.head.show_status(self.state.status())
+        self._show_status()
         self.head.show_jobs(overview)
         for view in self.views.values():
             view.show_job(overview)
         if overview.trouble and overview.state is StoreState.READY:
             self.notice.tell("Part of the store is damaged", "\n".join(overview.trouble[:3]), trouble=True)
+
+    def _show_status(self) -> None:
+        """How the job stands, and whether something rings."""
+        self.head.show_status(self.state.status())
+        standing = self.overview.standing
+        if standing is not None and any(one.topic is Trouble.ALARM for one in standing.status.trouble):
+            now, job = self.overview.now, self.overview.job
+            self.link.ask(ReadAlarm(job), lambda alarm: self.alarm.show_alarm(alarm, now), in_order=True)
+        else:
+            self.alarm.show_alarm(None, 0)
+
+    def _as_it_was(self, alarm: AlarmView) -> None:
+        """Open the plan that brings everything back as it was before an alarm."""
+        self._offer(RestoreOffer(alarm.before, alarm.before_time))
+
+    def _meant(self) -> None:
+        self.link.ask(DismissAlarm(self.overview.job), lambda done: self.state.ask())
 
     def _switched(self) -> None:
         """It is of another job, or its store is in another state."""

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.clock import SECOND
+from good_tide.core.status import StoreStanding
 from good_tide.core.words import count_words, duration_words, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
@@ -35,6 +36,7 @@ class StoreCard(QWidget):
     eject = Signal(object)
     limits = Signal(object)
     takes = Signal(object)
+    health = Signal(object)
 
     def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
@@ -69,6 +71,15 @@ class StoreCard(QWidget):
         layout.addWidget(label(self._words(view), "quiet", wrap=True))
         if view.trouble:
             layout.addWidget(label(view.trouble, "harm", wrap=True))
+        self.proven, self.well = label("", "quiet", wrap=True), button("Health…")
+        self.well.setToolTip(
+            "Pack by pack when it was read back, what was put right, what is lost; and repair"
+        )
+        self.well.clicked.connect(lambda: self.health.emit(self.view))
+        row = line(self.proven, self.well)
+        row.setStretch(0, 1)
+        layout.addLayout(row)
+        self.well.setVisible(view.present and not view.trouble)
         self.picture = RoomPicture(look)
         if view.present and view.disk_total:
             self.picture.show_store(view)
@@ -111,6 +122,14 @@ class StoreCard(QWidget):
         self.into.clicked.connect(lambda: self.look_into.emit(view))
         self.who.clicked.connect(lambda: self.readers.emit(view))
         self.off.clicked.connect(lambda: self.drop.emit(view))
+
+    def show_standing(self, standing: StoreStanding) -> None:
+        """What has proven the store, and what somebody should look at."""
+        words = [standing.proven, *(f"{what}. {todo}." for what, todo in standing.trouble)]
+        self.proven.setText("\n".join(one for one in words if one))
+        self.proven.setObjectName("harm" if standing.trouble else "quiet")
+        self.proven.style().unpolish(self.proven)
+        self.proven.style().polish(self.proven)
 
     def show_room(self, view: RoomView, now: int) -> None:
         """When the disk will be full, and the coming half year."""

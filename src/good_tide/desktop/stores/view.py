@@ -21,6 +21,7 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.stores.adding import AddStorePanel
 from good_tide.desktop.stores.card import StoreCard
+from good_tide.desktop.stores.health_page import HealthPage
 from good_tide.desktop.stores.limits import LimitsDialog
 from good_tide.desktop.stores.readers import ReadersDialog
 from good_tide.desktop.stores.room_page import RoomPage
@@ -80,10 +81,10 @@ class StoresPage(View):
         outer = QVBoxLayout(listed)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(10)
-        self.room_page = RoomPage(look, link)
+        self.room_page, self.health_page = RoomPage(look, link), HealthPage(look, link)
         self._pages = QStackedWidget()
-        self._pages.addWidget(listed)
-        self._pages.addWidget(self.room_page)
+        for page in (listed, self.room_page, self.health_page):
+            self._pages.addWidget(page)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(24, 16, 16, 16)
         whole.addWidget(self._pages)
@@ -94,7 +95,8 @@ class StoresPage(View):
         outer.addWidget(scroll, 1)
         link.hear(DisksChanged, self._disks_changed)
         self.add.clicked.connect(self.open_panel)
-        self.room_page.closed.connect(lambda: self._pages.setCurrentIndex(0))
+        for page in (self.room_page, self.health_page):
+            page.closed.connect(lambda: self._pages.setCurrentIndex(0))
         self.panel.closed.connect(self._close_panel)
         self.panel.made.connect(self._made)
         self.panel.opened.connect(self._opened)
@@ -141,6 +143,18 @@ class StoresPage(View):
         self._pages.setCurrentWidget(self.room_page)
         self.room_page.show_store(view, self._overview)
 
+    def show_health(self, view: StoreView) -> None:
+        """Show how well a store is."""
+        self._pages.setCurrentWidget(self.health_page)
+        self.health_page.show_store(view, self._overview)
+
+    def _show_standings(self) -> None:
+        """What has proven each store, and what somebody should look at."""
+        standing = self._overview.standing
+        if standing is not None and len(standing.stores) == len(self.cards):
+            for card, one in zip(self.cards, standing.stores, strict=True):
+                card.show_standing(one)
+
     def _limits(self, view: RoomView) -> None:
         self.limits = LimitsDialog(self._link, view.room, self)
         self.limits.kept.connect(self.refresh)
@@ -161,15 +175,12 @@ class StoresPage(View):
             and self.cards
         ):
             self._overview = overview
+            self._show_standings()
+            if self._pages.currentWidget() is self.health_page:
+                self.health_page.ask()
             return
         self._overview = overview
-        shown = next(
-            (view for view in overview.stores if view.id == self.room_page.store and view.present), None
-        )
-        if shown is None:
-            self._pages.setCurrentIndex(0)
-        elif self._pages.currentWidget() is self.room_page:
-            self.show_room(shown)
+        self._show_page_again()
         for old in self.cards:
             self._column.removeWidget(old)
             old.deleteLater()
@@ -184,6 +195,7 @@ class StoresPage(View):
             made.eject.connect(self._eject)
             made.limits.connect(self._limits)
             made.takes.connect(self.show_room)
+            made.health.connect(self.show_health)
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
@@ -193,10 +205,22 @@ class StoresPage(View):
         if overview.reading:
             self.sentence.setText(f"A store of {overview.machine}, opened only to read.")
         self.add.setVisible(not overview.reading)
+        self._show_standings()
         if self.isVisible():
             self.refresh()
         self._use.setVisible(len(overview.stores) > 1)
         (self.turns if overview.store_use == "turns" else self.both).setChecked(True)
+
+    def _show_page_again(self) -> None:
+        """Show the store of the page that is open anew; close the page when it is not here any more."""
+        present = {view.id: view for view in self._overview.stores if view.present}
+        page = self._pages.currentWidget()
+        if page is self.room_page and self.room_page.store in present:
+            self.show_room(present[self.room_page.store])
+        elif page is self.health_page and self.health_page.store in present:
+            self.show_health(present[self.health_page.store])
+        else:
+            self._pages.setCurrentIndex(0)
 
     def _look_into(self, view: StoreView) -> None:
         self._link.ask(LookInto(self._overview.job, view.id), lambda done: self.refresh_wanted.emit())

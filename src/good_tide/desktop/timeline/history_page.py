@@ -64,6 +64,7 @@ class HistoryPage(QWidget):
             None  # of a newer history; takes the place of the one shown when all it needs has come
         )
         self._job, self._now = JobId(""), 0
+        self._covered: tuple[str, ...] = ()
         self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)
@@ -180,7 +181,7 @@ class HistoryPage(QWidget):
     def take_overview(self, overview: Overview) -> None:
         """History as the agent tells it. Another one than is shown takes its place only when its rows have
         come as well: never are rows shown that count other snapshots."""
-        self._now, self._pinned = overview.now, overview.pinned
+        self._now, self._pinned, self._covered = overview.now, overview.pinned, overview.covered
         if overview.job != self._job:
             self._job = overview.job
             self.model, self._coming = self._model_of(overview), None
@@ -227,6 +228,13 @@ class HistoryPage(QWidget):
         self.dialog = PlanDialog(self._link, items, self._now, self.window())
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
+
+    def plan_all(self, snapshot: SnapshotId, time: int) -> None:
+        """Look at a moment, and open the plan that brings all covered folders back as they were then."""
+        seq = next((point.seq for point in self.model.tide if point.name == snapshot), 0)
+        if seq:
+            self.go(seq)
+        self.plan([PickedItem(os.fsencode(folder), snapshot, time) for folder in self._covered])
 
     def _pin_or_not(self) -> None:
         """Pin the snapshot that is looked at, with a label, or take its pin away."""

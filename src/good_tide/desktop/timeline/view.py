@@ -9,7 +9,7 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.timeline.history_page import HistoryPage
 from good_tide.desktop.timeline.state_page import StatePage
-from good_tide.desktop.view import View, ViewKind
+from good_tide.desktop.view import RestoreOffer, View, ViewKind
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import Unlock, Unlocked
@@ -40,6 +40,12 @@ class TimelineView(View):
             self.history.take_overview(overview)
         self.pages.setCurrentWidget(self.history if overview.state is StoreState.READY else self.state)
 
+    def take_offer(self, offer: object) -> bool:
+        if not isinstance(offer, RestoreOffer):
+            return False
+        self.history.plan_all(offer.snapshot, offer.time)
+        return True
+
     def entered(self) -> None:
         if self.pages.currentWidget() is self.history:
             self.history.lines.setFocus()
@@ -57,4 +63,4 @@ class TimelineView(View):
         self._link.ask(Unlock(self._link.job, passphrase, remember), opened, wrong)
 
 
-TIMELINE = ViewKind("Timeline", "timeline", TimelineView, frozenset((Action.UNLOCK,)))
+TIMELINE = ViewKind("Timeline", "timeline", TimelineView, frozenset((Action.UNLOCK, Action.ALARM)))

@@ -6,13 +6,15 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 
-from good_tide.core.alarm import Alarm, Judged, alarm_words
+import msgspec
+
+from good_tide.core.alarm import Alarm, Judged, rings
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
-from good_tide.core.words import printable, time_words
+from good_tide.core.words import exact_words, printable
 from good_tide.operations.alarm.judging import judge
 from good_tide.operations.context import Context
 from good_tide.storage.pins import pin, read_pins, unpin
@@ -38,48 +40,35 @@ def look_at_snapshot(
     if not judged.strange:
         return None
     known = context.alarms.of(job.id)
-    rings = alarm_words([*context.alarms.lately(job.id), judged], context.clock.now())
+    found = rings([*context.alarms.lately(job.id), judged], store.header.store)
     context.alarms.note(job.id, judged)
-    if rings is None or known is not None:
+    if found is None or known is not None:
         return None
-    what, first = rings
-    return _ring(context, job, store, own, what, first, judged.paths)
+    alarm, first = found
+    return _ring(context, job, store, own, msgspec.structs.replace(alarm, paths=judged.paths), first)
 
 
 def _ring(
-    context: Context,
-    job: Job,
-    store: Store,
-    own: Sequence[Snapshot],
-    what: str,
-    first: Judged,
-    paths: Sequence[bytes],
+    context: Context, job: Job, store: Store, own: Sequence[Snapshot], found: Alarm, first: Judged
 ) -> Alarm:
     """Keep an alarm, pin the last moment before it, and note it."""
     now = context.clock.now()
     good = next((one for one in own if one.id == first.before), None) or _last_before(own, first.snapshot)
-    label = f"The last moment before {time_words(first.time, now)}, when files were destroyed"
-    alarm = Alarm(
-        since=first.time,
-        store=store.header.store,
-        before=good.id if good is not None else SnapshotId(""),
-        before_time=good.record.time if good is not None else 0,
-        what=what,
-        label=label,
-        paths=tuple(paths),
-    )
-    context.alarms.ring(job.id, alarm)
+    alarm = found
     if good is not None:
+        label = f"The last moment before {exact_words(first.time)}, when files were destroyed"
+        alarm = msgspec.structs.replace(found, before=good.id, before_time=good.record.time, label=label)
         with contextlib.suppress(
             GoodTideError
         ):  # held or read-only: nothing is released anyway while it stands
             if all(known.snapshot != good.id for known in read_pins(store).values()):
                 pin(store, good.id, label)
+    context.alarms.ring(job.id, alarm)
     context.journal.add(
         "trouble",
         job,
-        what,
-        tuple(printable(path) for path in list(paths)[:_NAMED]),
+        alarm.words(now),
+        tuple(printable(path) for path in list(alarm.paths)[:_NAMED]),
         "Nothing is released until somebody has looked; the last moment before is pinned.",
         f"{TODO}.",
     )
@@ -106,5 +95,5 @@ def dismiss(context: Context, job: Job, store: Store | None) -> Alarm | None:
             known = next((one for one in read_pins(store).values() if one.snapshot == alarm.before), None)
             if known is not None and known.label == alarm.label:
                 unpin(store, alarm.before)
-    context.journal.add("note", job, f"Somebody has looked at the alarm: {alarm.what}")
+    context.journal.add("note", job, f"Somebody has looked at the alarm: {alarm.words(context.clock.now())}")
     return alarm

@@ -99,9 +99,7 @@ def proof_words(proof: Proof) -> list[str]:
     words = []
     if proof.portion is not None:
         packs = count_words(proof.portion.packs, "pack")
-        words.append(
-            f"{packs} read back" + (", by which all of it has been read" if proof.portion.whole else "")
-        )
+        words.append(f"{packs} read back" + (", and all of it by now" if proof.portion.whole else ""))
         if proof.portion.mended:
             words.append(f"{count_words(proof.portion.mended, 'damaged file')} put right")
     if proof.drill is not None:

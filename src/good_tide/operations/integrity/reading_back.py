@@ -3,6 +3,7 @@ byte is read once in the time that is set."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 import msgspec
@@ -27,9 +28,12 @@ _FOLDER = "read-back"
 
 
 class PacksRead(msgspec.Struct, omit_defaults=True):
-    """When each pack, by its name, was last read back and found whole: seconds since 1970 UTC."""
+    """Of each pack, by its name, when it was last read back; since when it is known here; and when it was put
+    right. Seconds since 1970 UTC."""
 
     packs: dict[str, int] = {}
+    seen: dict[str, int] = {}
+    mended: dict[str, int] = {}
 
 
 class Portion(msgspec.Struct):
@@ -99,18 +103,22 @@ def read_portion(
             read_now[name] = now // SECOND
     finally:
         with kept.changing() as record:
-            record.packs = {
-                name: time for name, time in {**record.packs, **read_now}.items() if name in sizes
-            }
+            right = {file.rpartition("/")[2]: now // SECOND for file in store.mending.files}
+            record.packs = _present({**record.packs, **read_now}, sizes)
+            record.seen = {**dict.fromkeys(sizes, now // SECOND), **_present(record.seen, sizes)}
+            record.mended = _present({**record.mended, **right}, sizes)
             times = dict(record.packs)
         store.damage.keep()
         portion.mended = len(store.mending.files)
-        portion.whole = all(times.get(name, 0) * SECOND >= began // SECOND * SECOND for name in sizes)
-        done = sum(
-            size for name, size in sizes.items() if times.get(name, 0) * SECOND >= began // SECOND * SECOND
-        )
+        done = sum(size for name, size in sizes.items() if times.get(name, 0) >= began // SECOND)
+        portion.whole = all(times.get(name, 0) >= began // SECOND for name in sizes)
         portion.new_harm = _keep(context, store, portion, ReadingBack(began, done, total, now))
     return portion
+
+
+def _present(times: Mapping[str, int], sizes: Mapping[str, int]) -> dict[str, int]:
+    """Times of packs that are still there."""
+    return {name: time for name, time in times.items() if name in sizes}
 
 
 def _keep(context: Context, store: Store, portion: Portion, reading: ReadingBack) -> bool:

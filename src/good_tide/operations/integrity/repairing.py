@@ -112,6 +112,16 @@ def _area(context: Context, job: Job, ref: StoreRef, store: Store) -> Store | No
         return None
 
 
+def repaired_words(report: RepairReport, called: str) -> str:
+    """What a repair came to, in a sentence without a full stop."""
+    if report.lost:
+        return (
+            f"{called} was mended as far as that could be done; {costs_words(report.lost) or 'a part'} is"
+            " lost"
+        )
+    return f"{called} was mended; nothing is lost" if report.mended else f"Nothing of {called} was damaged"
+
+
 def mended_words(report: RepairReport) -> list[str]:
     """What was mended, in words, a line each."""
     words = [f"{count_words(count, 'piece')} from {called}" for called, count in report.chunks.items()]

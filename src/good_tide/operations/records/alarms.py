@@ -61,7 +61,7 @@ class AlarmRecords:
             known = alarms.jobs.pop(job, None)
             return known.alarm if known is not None else None
 
-    def refuse_release(self, job: Job | None) -> None:
+    def refuse_release(self, job: Job | None, now: int) -> None:
         """Refuse to release anything while nobody has looked at an alarm.
 
         Raises:
@@ -70,6 +70,6 @@ class AlarmRecords:
         alarm = self.of(job.id) if job is not None else None
         if alarm is not None:
             raise PlaceError(
-                f"Nothing is released while nobody has looked at this: {alarm.what}",
+                f"Nothing is released while nobody has looked at this: {alarm.words(now)}",
                 "See “good-tide alarm show”; when all is as it should be, “good-tide alarm dismiss”",
             )

@@ -98,7 +98,7 @@ class Bounds:
         if alarm is not None:
             raise PlaceFullError(
                 f"{name} is short of {size_words(missing)}, and nothing is released while nobody has looked"
-                f" at this: {alarm.what}",
+                f" at this: {alarm.words(context.clock.now())}",
                 "See “good-tide alarm show”",
             )
         floor = context.clock.now() - job.room.floor_days * 86400 * SECOND

@@ -56,7 +56,7 @@ def release_by_hand(context: Context, job: Job | None, store: Store, plan: ThinP
 
 def _refuse_while_alarmed(context: Context, store: Store) -> None:
     for job, _ in users_of(context, store):
-        context.alarms.refuse_release(job)
+        context.alarms.refuse_release(job, context.clock.now())
 
 
 def pin_by_hand(

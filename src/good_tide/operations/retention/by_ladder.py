@@ -61,8 +61,8 @@ def thin_by_ladder(
             a snapshot, a pin or a listing cannot be read.
     """
     refuse_mixed(context.here.state, store, context.machine_of(job))
-    context.alarms.refuse_release(job)
     now = context.clock.now()
+    context.alarms.refuse_release(job, now)
     plan = plan_by_ladder(context, job, store, control, job.ladder, now, with_room)
     may = agreed or job.agreed == job.ladder or not plan.needs_yes
     if only_plan or not plan.releases:

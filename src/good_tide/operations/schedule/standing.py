@@ -147,7 +147,7 @@ class Standings:
             free=first.free if first is not None else None,
             full_in_days=first.full_in_days if first is not None else None,
             damage=doing.damage,
-            alarm=alarm.what if alarm is not None else "",
+            alarm=alarm.words(now) if alarm is not None else "",
             alarm_since=alarm.since if alarm is not None else 0,
             stores=tuple(one for own in troubles for one in own),
             strange=self._strange(job),
@@ -203,7 +203,7 @@ class Standings:
             name,
             where is not None,
             last=health.written,
-            proven=proven_words(health, self._clock.now()) if health.written else "",
+            proven=proven_words(health, self._clock.now()) if health != StoreHealth() else "",
             trouble=tuple((one.what, one.todo) for one in troubles),
         )
         disk = self._context.disk_of(where) if where is not None else None

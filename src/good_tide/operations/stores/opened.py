@@ -24,6 +24,11 @@ def unseen_snapshots(store: Store, catalog: Catalog) -> int:
     return len(set(store.snapshot_ids()) - catalog.names())
 
 
+def has_parity(store: Store) -> bool:
+    """Whether the packs of an open store get parity."""
+    return store.layout.parity
+
+
 def all_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
     """All readable snapshots of a store in order of time, and what is wrong with the others."""
     return store.snapshots()

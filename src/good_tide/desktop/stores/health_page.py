@@ -1,0 +1,197 @@
+"""How well one store is: what has proven it, its packs, what damage costs; and what can be done."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+
+from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.pack_states import PackState, PackView
+from good_tide.core.words import count_words, printable
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.confirm import ConfirmDialog
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.stores.packs_picture import PacksPicture
+from good_tide.protocol.agent_calls import Overview, StoreView
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.health_calls import (
+    AcceptLoss,
+    DamageView,
+    HealthView,
+    ProveStore,
+    ReadHealth,
+    RepairStore,
+)
+
+_PARITY = (
+    "Packs carry parity: up to 3 % of each that the disk loses is put right when it is read. Header, keys,"
+    " index and snapshots lie on it twice."
+)
+_NO_PARITY = (
+    "This store has no parity: what the disk loses of it comes back only from the files as they are now, or"
+    " from another store."
+)
+
+
+def _costs_words(one: DamageView) -> str:
+    """A damaged file, and what that costs."""
+    name = one.file.rpartition("/")[2]
+    called = (
+        f"Pack {name[:8]}" if one.file.startswith("packs/") else f"Snapshot {name[:8]}" if name else one.file
+    )
+    count = len(one.paths) + one.more
+    if not count:
+        return f"{called} is {one.harm.value}"
+    costs = (
+        f"content of {count_words(count, 'file')}"
+        if one.versions
+        else f"listings of {count_words(count, 'folder')}"
+    )
+    return f"{called} is {one.harm.value}: {costs}"
+
+
+class HealthPage(QWidget):
+    """One store's health."""
+
+    closed = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._look, self._link = look, link
+        self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
+        self.view: HealthView | None = None
+        self.question: ConfirmDialog | None = None
+        self.back, self.title = button("‹ Stores"), label("", "title")
+        self.sentence = label("", "quiet", wrap=True)
+        self.trouble = label("", "harm", wrap=True)
+        self.repair = button("Repair")
+        self.repair.setToolTip(
+            "Bring back what is lost: from parity, the files as they are now, the holding area, and the job's"
+            " other stores"
+        )
+        self.prove = button("Read all of it back now")
+        self.prove.setToolTip(
+            "Read every stored byte, and restore files by lot for a trial; it can be stopped"
+        )
+        self.accept = button("Accept the loss…")
+        self.picture = PacksPicture(look)
+        self.about = label("", "quiet", wrap=True)
+        self.pack_words = label("", "strong", wrap=True)
+        self.costs = QTreeWidget()
+        self.costs.setHeaderLabels(["What is damaged, and whose content it held", "Versions", "Snapshots"])
+        self.costs.setColumnWidth(0, 720)
+        self.costs.setAccessibleName("What damage costs")
+        align_numbers(self.costs, (1, 2))
+        self.well = label("Nothing is lost.", "strong", wrap=True)
+        self._lay_out()
+        self.back.clicked.connect(self.closed)
+        self.repair.clicked.connect(lambda: self._do(RepairStore(self._job, self._store)))
+        self.prove.clicked.connect(lambda: self._do(ProveStore(self._job, self._store)))
+        self.accept.clicked.connect(self._accept)
+        self.picture.picked.connect(self._picked)
+
+    def _lay_out(self) -> None:
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(10)
+        head = line(self.back, self.title, self.sentence, spacing=14)
+        head.setStretch(2, 1)
+        outer.addLayout(head)
+        frame, upper = card(margin=16, spacing=8)
+        upper.addWidget(self.trouble)
+        row = line(self.about, self.prove, self.accept, self.repair)
+        row.setStretch(0, 1)
+        upper.addLayout(row)
+        outer.addWidget(frame)
+        field, packs = card(margin=16, spacing=6)
+        packs.addWidget(label("Its packs, those that are known longest first", "strong"))
+        packs.addWidget(self.picture, 1)
+        self.pack_words.setMinimumHeight(self.pack_words.fontMetrics().lineSpacing() + 4)
+        packs.addWidget(self.pack_words)
+        outer.addWidget(field, 3)
+        lower, costs = card(margin=16, spacing=6)
+        costs.addWidget(label("What is lost", "strong"))
+        costs.addWidget(self.well)
+        costs.addWidget(self.costs, 1)
+        costs.addStretch()
+        outer.addWidget(lower, 2)
+
+    @property
+    def store(self) -> StoreId:
+        """The store that is shown."""
+        return self._store
+
+    def show_store(self, view: StoreView, overview: Overview) -> None:
+        """Show a store, or show it anew."""
+        if view.id != self._store:
+            self.view = None
+            self.picture.show_packs((), overview.now)
+            self.sentence.setText("Looking at its packs…")
+            self.costs.clear()
+        self._store, self._job, self._disk, self._now = view.id, overview.job, view.disk, overview.now
+        self.title.setText(f"Health of {view.disk}")
+        for one in (self.repair, self.prove, self.accept):
+            one.setVisible(not overview.reading)
+        self.ask()
+
+    def ask(self) -> None:
+        """Ask for everything anew."""
+        self._link.ask(ReadHealth(self._job, self._store), self._show, self._wrong)
+
+    def _do(self, call: RepairStore | ProveStore) -> None:
+        self._link.ask(call, lambda done: None, self._wrong)
+
+    def _wrong(self, fault: Fault) -> None:
+        self.sentence.setText(str(fault))
+
+    def _show(self, view: HealthView) -> None:
+        self.view = view
+        self.sentence.setText(view.proven)
+        self.about.setText(_PARITY if view.parity else _NO_PARITY)
+        self.trouble.setText("\n".join(f"{what}. {todo}." for what, todo in view.trouble))
+        self.trouble.setVisible(bool(view.trouble))
+        self.accept.setVisible(self.accept.isVisibleTo(self) and view.lost)
+        self.picture.show_packs(view.packs, self._now)
+        self.costs.clear()
+        for one in view.damage:
+            self.costs.addTopLevelItem(self._row(one))
+        self.costs.setVisible(bool(view.damage))
+        self.well.setVisible(not view.damage)
+        if len(view.damage) == 1 and self.costs.topLevelItem(0) is not None:
+            self.costs.expandAll()
+
+    def _row(self, one: DamageView) -> QTreeWidgetItem:
+        row = QTreeWidgetItem([_costs_words(one), f"{one.versions:,}", f"{one.snapshots:,}"])
+        row.setData(0, Qt.ItemDataRole.UserRole, one.file)
+        row.setToolTip(0, f"{one.file}\n{one.harm.advice}.")
+        for path in one.paths:
+            row.addChild(QTreeWidgetItem([printable(path)]))
+        if one.more:
+            row.addChild(QTreeWidgetItem([f"and {one.more:,} more"]))
+        for number in (1, 2):
+            row.setTextAlignment(number, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        return row
+
+    def _picked(self, pack: PackView) -> None:
+        """Say what a pack is, and show what it costs."""
+        self.pack_words.setText(self.picture.words(pack) + ".")
+        for number in range(self.costs.topLevelItemCount()):
+            row = self.costs.topLevelItem(number)
+            if row is not None and str(row.data(0, Qt.ItemDataRole.UserRole)).endswith(pack.name):
+                row.setExpanded(True)
+                self.costs.setCurrentItem(row)
+                self.costs.scrollToItem(row)
+
+    def _accept(self) -> None:
+        lost = sum(one.state is PackState.LOST for one in self.view.packs) if self.view is not None else 0
+        self.question = ConfirmDialog(
+            self,
+            f"Accept what is lost on {self._disk}?",
+            f"{count_words(lost, 'pack')} of the store lost content that is nowhere else. It stays lost and"
+            " named here; the status says “well” again. Connect a disk that may have it first, and repair"
+            " once more.",
+            "Accept the loss",
+            lambda: self._link.ask(AcceptLoss(self._job, self._store), lambda done: self.ask(), self._wrong),
+        )
+        self.question.open()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +13,13 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.groups import LazyGroup
 from good_tide.cli.new_stores import furnished_job, say_made, wanted_stores
-from good_tide.cli.options import json_option, passphrase_option
+from good_tide.cli.options import job_stores, json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.errors import PersonError
 from good_tide.core.places import Level
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.words import count_words
 from good_tide.operations.context import this_context
 from good_tide.operations.jobs.changing import (
     change_coverage,
@@ -29,6 +31,9 @@ from good_tide.operations.jobs.changing import (
     rename,
 )
 from good_tide.operations.jobs.making import checked_folders, own_history
+from good_tide.operations.snapshot.replacing import replace_store
+from good_tide.operations.snapshot.taking import Steps
+from good_tide.operations.stores.passphrases import kept_passphrase
 from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
 
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
@@ -259,6 +264,52 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
             f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in job.stores)}"
         )
     return found
+
+
+@job_group.command("replace-store")
+@click.argument("name")
+@click.argument("directory")
+@passphrase_option
+@click.option("--hint", default="", help="A hint for the passphrase of a new store.")
+@json_option
+def job_replace_store(
+    name: str, directory: str, passphrase_file: Path | None, hint: str, as_json: bool
+) -> int:
+    """Go on with what is in the place of a store now, when its disk was replaced or emptied.
+
+    A new store is made there if there is none. Snapshots that wait on this machine for the old disk are
+    carried over.
+    """
+    context = this_context()
+    job = find_job(context.here.settings, name)
+    ref = _ref_in(job, os.path.abspath(directory))
+    passphrase = read_passphrase(passphrase_file)
+    if passphrase is None and ref.encrypted:
+        passphrase = kept_passphrase(job, ref.store, context.ring)
+    if passphrase is None and ref.encrypted and sys.stdin.isatty():
+        passphrase = click.prompt("Passphrase of the old store", hide_input=True, err=True)
+    with output.steered(None, as_json) as steering:
+        done = replace_store(
+            context,
+            job,
+            ref,
+            passphrase,
+            lambda job: job_stores(context, job, passphrase_file),
+            Steps(control=steering, warn=output.say_noticed),
+            hint,
+        )
+    left = [{"snapshot": one, "why": why} for one, why in done.left]
+    if as_json:
+        print_json(
+            {"job": done.job.name, "recovery_key": done.recovery_key, "carried": done.arrived, "left": left}
+        )
+        return output.WITH_GAPS if left else output.DONE
+    if done.recovery_key is not None:
+        say(f"Recovery key:  {done.recovery_key}\n\nCopy it by hand and keep it away from this disk.")
+    say(f"{count_words(done.arrived, 'snapshot')} that waited for the old disk came into the new store.")
+    for one, why in done.left:
+        say(f"Not carried over, and kept on this machine: {one[:12]}: {why}")
+    return output.WITH_GAPS if left else output.DONE
 
 
 @job_group.command("remove")

@@ -38,6 +38,10 @@ class NotInPlaceError(PlaceError):
     """A file that the store should have is not there."""
 
 
+class StoreReplacedError(PlaceError):
+    """Another store than the expected one is in its place, or none any more."""
+
+
 class NameTakenError(PlaceError):
     """A file that must not be there yet is there."""
 

@@ -297,7 +297,7 @@ def _header_and_bytes(place: Place) -> tuple[Header, bytes]:
         header = _parse_header(data, place.title)
         if copy is None or copy == data or header.format == 1 or _slots_of(place, data, header):
             return header, data
-    except (NotInPlaceError, DamageError) as error:
+    except (PlaceError, DamageError) as error:
         if copy is None:
             raise _no_header(place) if isinstance(error, NotInPlaceError) else error from None
     assert copy is not None

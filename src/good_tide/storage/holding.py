@@ -158,7 +158,7 @@ class HoldingArea(Store):
                 session.keep()
         finally:
             self._priming = False
-        sealed = store.place.read(f"{SNAPSHOT_FOLDER}/{newest.id}")
+        sealed = store.snapshot_file(newest.id)
         readable = self.marked()
         before = [
             name

@@ -142,10 +142,23 @@ class Store:
             DamageError: it is not intact, or the disk does not give it. NotInPlaceError: it is not there.
             PlaceError: the disk gives nothing any more.
         """
+        return self._sealed(kind, file)[1]
+
+    def whole_file(self, kind: FileKind, file: str) -> bytes:
+        """The bytes of a sealed file as they lie, once they are authenticated.
+
+        Raises:
+            As ``read_sealed``.
+        """
+        return self._sealed(kind, file)[0]
+
+    def _sealed(self, kind: FileKind, file: str) -> tuple[bytes, bytes]:
+        """A sealed file as it lies, and its content; from its second copy where it is damaged itself."""
         name = file_name_bytes(file.rpartition("/")[2], file)
         try:
             with damage_of(self.place, file, missing=False):
-                return open_whole(self.keys, kind, name, self.place.read(file), file)
+                data = self.place.read(file)
+                return data, open_whole(self.keys, kind, name, data, file)
         except DamageError as error:
             damage = error
         copy = read_copy(self.place, file) if self.layout.version > 1 and is_doubled(file) else None
@@ -156,7 +169,7 @@ class Store:
         except DamageError:
             raise damage from None
         self.mending.put_right(file, copy)
-        return plain
+        return copy, plain
 
     @property
     def layout(self) -> Layout:
@@ -219,6 +232,14 @@ class Store:
             with self._lock:
                 self._snapshots[name] = known
         return known
+
+    def snapshot_file(self, name: SnapshotId) -> bytes:
+        """The sealed file of a snapshot, authenticated.
+
+        Raises:
+            DamageError: it is not intact. NotInPlaceError: it is not there.
+        """
+        return self.whole_file(FileKind.SNAPSHOT, f"{SNAPSHOT_FOLDER}/{name}")
 
     def snapshots(self) -> tuple[list[Snapshot], list[DamageError]]:
         """All readable snapshots in order of time, and what is wrong with the others."""

@@ -133,7 +133,7 @@ class _Repair:
         record = source.store.read_snapshot(name).record
         file = f"{SNAPSHOT_FOLDER}/{name}"
         if source.store.keys.secret == self._store.keys.secret:
-            data = source.store.place.read(file)
+            data = source.store.snapshot_file(name)
             with self._store.place.create(file, "repair-") as new:
                 new.write(data)
                 new.commit()

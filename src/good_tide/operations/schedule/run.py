@@ -150,7 +150,9 @@ def run_words(taken: list[Taken]) -> tuple[str, str]:
         f"Snapshot taken: {count_words(tally.changed_files, 'changed file')},"
         f" {size_words(tally.new_bytes)} new"
     )
-    if done[0].held:
+    if done[0].instead_of:
+        words += f"; kept on this machine: {done[0].instead_of}"
+    elif done[0].held:
         words += f"; kept on this machine until {done[0].ref.name or 'the disk'} is back"
     elif len(done) > 1:
         words += f", into {count_words(len(done), 'store')}"

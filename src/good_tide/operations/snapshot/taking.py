@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.coverage import Coverage
-from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, StoreReplacedError
 from good_tide.core.happenings import Result, Run
 from good_tide.core.identifiers import MachineId
 from good_tide.core.kinds import extended
@@ -41,6 +41,7 @@ class Taken(msgspec.Struct, frozen=True):
     """What became of a job's snapshot in one store: the snapshot, or why there is none.
 
     :param held: it lies in the holding area. :param carried: held snapshots that were carried over before.
+    :param instead_of: what is in the store's place, when that is why it is held.
     """
 
     ref: StoreRef
@@ -48,6 +49,7 @@ class Taken(msgspec.Struct, frozen=True):
     error: GoodTideError | None = None
     held: bool = False
     carried: int = 0
+    instead_of: str = ""
 
 
 class Steps(msgspec.Struct, frozen=True, kw_only=True):
@@ -100,6 +102,7 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
     results: list[Taken] = []
     present: list[tuple[StoreRef, Store]] = []
     away = [ref for ref in job.stores if stores.place_of(ref) is None]
+    replaced: dict[StoreRef, str] = {}
     for ref in job.stores:
         try:
             if ref in away:
@@ -109,21 +112,36 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
             present.append((ref, stores.store(ref)))
         except GoodTideError as error:
             results.append(Taken(ref, error=error))
+            if isinstance(error, StoreReplacedError):
+                replaced[ref] = error.what
+                _tell_replaced(context, job, ref, error, steps)
             if ref not in away and ref.store:
                 context.health.note_failed(ref.store, error, context.clock.now())
     taking = _Taking(context, job, stores, steps, request_for(job, context.here, steps.label))
     if not present:
         if not results:
             raise PersonError(f"The job {job.name} has no store", "Add one first")
-        held = [ref for ref in away if areas.has_area(context.here.holdings, ref)]
+        held = [ref for ref in (*away, *replaced) if areas.has_area(context.here.holdings, ref)]
         if not held or not job.holding.on:
             assert results[0].error is not None
             taking.note(results[0].ref.name, time.monotonic(), results[0].error)
             raise results[0].error
-        return [taking.into_area(held[0])]
+        taken = taking.into_area(held[0])
+        return [msgspec.structs.replace(taken, instead_of=replaced.get(held[0], ""))]
     for ref, store in due_stores(job, present, taking.request.machine.id):
         results.append(taking.into_store(ref, store))
     return results
+
+
+def _tell_replaced(
+    context: Context, job: Job, ref: StoreRef, error: StoreReplacedError, steps: Steps
+) -> None:
+    """Said to whoever asked for the snapshot, and once a day of the scheduled ones."""
+    news = context.journal.is_news(f"replaced/{job.id}/{ref.store}")
+    if news:
+        context.journal.add("trouble", job, error.what, (), "", f"{error.advice}.")
+    if news or steps.occasion is Occasion.HAND:
+        steps.warn(error.what, error.advice)
 
 
 class _Taking:

@@ -25,7 +25,7 @@ from good_tide.storage.envelope import FileKind, open_whole, seal_again
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.keyslots import share_identities
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket, WriteSession
 
 _CARRIER = "carry"
@@ -153,10 +153,12 @@ class _Carrier:
     def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
         """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name
         seals one text only."""
-        data = self._source.place.read(file := f"{SNAPSHOT_FOLDER}/{snapshot.id}")
+        data = self._source.snapshot_file(snapshot.id)
         if roots == snapshot.record.roots and self._source.keys.secret == self._target.keys.secret:
             return data
-        plain = open_whole(self._source.keys, FileKind.SNAPSHOT, bytes.fromhex(snapshot.id), data, file)
+        plain = open_whole(
+            self._source.keys, FileKind.SNAPSHOT, bytes.fromhex(snapshot.id), data, snapshot.id
+        )
         if roots != snapshot.record.roots:
             plain = msgspec.msgpack.encode(msgspec.structs.replace(snapshot.record, roots=roots))
         return seal_again(self._target.keys, FileKind.SNAPSHOT, bytes.fromhex(snapshot.id), plain)

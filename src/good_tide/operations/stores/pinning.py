@@ -7,10 +7,10 @@ from pathlib import Path
 
 import msgspec
 
-from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.errors import GoodTideError, PlaceError, StoreReplacedError
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job, StoreRef
-from good_tide.storage.header import read_header
+from good_tide.storage.header import Header, holds_store, read_header
 from good_tide.storage.place import StorePlace
 from good_tide.storage.store import Store
 from good_tide.system import jobs
@@ -19,17 +19,22 @@ _WAY_OUT = (
     "Find out who put it there. If it is meant: good-tide job change JOB --drop-store DIR --add-store DIR"
 )
 
+_REPLACED = (
+    "Bring the old disk back, or go on with what is there now: good-tide job replace-store JOB DIR, which"
+    " carries over what waits on this machine"
+)
+
 
 def check_header(ref: StoreRef, where: StorePlace) -> None:
     """Refuse another store than the job's, before any passphrase is tried on it.
 
     Raises:
-        PlaceError: it is another one, or it is not encrypted where the job's is. GoodTideError: there is
-            none.
+        StoreReplacedError: it is another one, or there is none any more. PlaceError: it is not encrypted
+            where the job's is.
     """
     if not ref.store:
         return
-    header = read_header(where.files())
+    header = _header(where)
     if ref.encrypted and not header.encrypted:
         raise PlaceError(
             f"The store in {where.called} is not encrypted, and the one of this job is: nothing is written"
@@ -37,7 +42,20 @@ def check_header(ref: StoreRef, where: StorePlace) -> None:
             _WAY_OUT,
         )
     if header.store != ref.store or (ref.encrypted is not None and header.encrypted != ref.encrypted):
-        raise PlaceError(f"The store in {where.called} is another one than that of this job", _WAY_OUT)
+        raise StoreReplacedError(
+            f"The store in {where.called} is another one than that of this job", _REPLACED
+        )
+
+
+def _header(where: StorePlace) -> Header:
+    try:
+        return read_header(where.files())
+    except PlaceError as error:
+        if where.folder is None or not where.folder.is_dir() or holds_store(where):
+            raise
+        raise StoreReplacedError(
+            f"There is no store in {where.called} any more: its disk was replaced or emptied", _REPLACED
+        ) from error
 
 
 def check_keys(ref: StoreRef, store: Store) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -21,7 +22,8 @@ from good_tide.core.status import JobFacts, StoreState, status
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
-from good_tide.operations.workplace import this_workplace
+from good_tide.operations.workplace import load_jobs, this_workplace
+from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.protocol.sockets import agent_socket
 from tools.window_driver import Views, settle, wait_until
 
@@ -120,6 +122,48 @@ def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> Non
     wait_until(lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link.waits)
     shoot("stores-room")
     page.back.click()
+
+
+def render_harm(socket: Path, settings: Path, folder: Path, theme: str = "") -> None:
+    """Paint the afternoon of noise, and a damaged store, after bringing both about."""
+    job = load_jobs(settings)[0]
+    _, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    views = Views(window)
+    window.show()
+    window.start()
+    wait_until(lambda: window.overview.state is StoreState.READY and not views.timeline.model.missing_views())
+    rng = random.Random(4)
+    for file in [one for one in Path(job.folders[0]).rglob("*") if one.is_file() and not one.is_symlink()]:
+        file.write_bytes(rng.randbytes(file.stat().st_size))
+        file.rename(file.with_name(f"{file.name}.locked"))
+    window.link.ask(TakeSnapshot(window.link.job))
+    wait_until(lambda: window.alarm.isVisible() and window.state.work is None and not window.link.waits)
+    wait_until(lambda: not views.timeline.model.missing_views())
+    settle()
+    window.grab().save(str(folder / "alarm.png"))
+    packs = sorted((Path(job.stores[0].path) / "packs").rglob("*"), key=lambda one: -one.stat().st_size)
+    packs = [one for one in packs if one.is_file()]
+    spoilt = bytearray(packs[1].read_bytes())
+    spoilt[9000:9800] = bytes(800)
+    packs[1].write_bytes(spoilt)
+    for one in packs[8:20]:
+        one.write_bytes(rng.randbytes(one.stat().st_size))
+    window.show_view(next(kind for kind in VIEWS if kind.title == "Stores"))
+    wait_until(lambda: not window.link.waits)
+    views.stores.cards[0].well.click()
+    page = views.stores.health_page
+    wait_until(lambda: page.view is not None)
+    page.prove.click()
+    wait_until(lambda: "trial" in window.notice.text and window.state.work is None)
+    page.ask()
+    wait_until(lambda: not window.link.waits)
+    view = page.view
+    assert view is not None
+    page.picture._pick(next(place for place, one in enumerate(view.packs) if one.state == "lost"))
+    settle()
+    window.grab().save(str(folder / "stores-health.png"))
+    window.close()
 
 
 def _coverage(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
@@ -244,11 +288,12 @@ def usual_states(now: int) -> list[JobFacts]:
         but(gaps=2),
         but(failures=3, failing_since=now - 5 * hour, error=full, advice=room),
         but(state=StoreState.DAMAGED),
+        but(alarm="58 files were rewritten at once at 15:00", alarm_since=now - hour),
     ]
 
 
 def main() -> None:
-    """``views SETTINGS FOLDER THEME``, ``set-up SETTINGS FOLDER`` or ``states FILE``."""
+    """``views SETTINGS FOLDER THEME``, ``harm SETTINGS FOLDER``, ``set-up SETTINGS FOLDER`` or ``states FILE``."""
     what, *words = sys.argv[1:]
     if what == "states":
         now = 1_794_840_300 * SECOND
@@ -257,6 +302,8 @@ def main() -> None:
     settings, folder = Path(words[0]), Path(words[1])
     if what == "views":
         render_views(socket_of(settings), settings, folder, words[2])
+    elif what == "harm":
+        render_harm(socket_of(settings), settings, folder, "light")
     else:
         render_set_up(socket_of(settings), settings, folder, "light")
 

@@ -41,6 +41,8 @@ def main() -> None:
                 env=environment,
                 check=True,
             )
+        harm = [*_PAINT, "harm", str(HOME / "data/good-tide/demo/settings"), str(target)]
+        subprocess.run(harm, env=environment, check=True)
         shutil.copy(HOME / "dark" / "timeline-winter.png", target / "timeline-dark.png")
         _set_up(target, environment)
         subprocess.run([*_PAINT, "states", str(target / "status-states.png")], env=environment, check=True)

@@ -390,6 +390,12 @@ class Store:
             while self._recent_bytes > _RECENT_BYTES:
                 self._recent_bytes -= len(self._recent.popitem(last=False)[1])
 
+    def forget_recent(self) -> None:
+        """Read from the disk again what was kept in memory."""
+        with self._lock:
+            self._recent.clear()
+            self._recent_bytes = 0
+
     def page(self, identity: ChunkId) -> Page:
         """A page of a folder's listing."""
         return Page(self.read_chunk(identity))

@@ -85,6 +85,11 @@ class Affected:
             self._affect(self.note(DamageError(error.what, file=file, harm=error.harm)), path, None)
             files.add(file)
             entries = []
+        else:
+            if identity in self._lost:  # the store has it in memory still
+                self.pages[identity] = None
+                self._affect(self._damage_of(self._lost[identity]), path, None)
+                files.add(self._lost[identity])
         for entry in entries:
             where = path.rstrip(b"/") + b"/" + entry.name
             if entry.kind is Kind.FOLDER:

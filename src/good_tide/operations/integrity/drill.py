@@ -66,6 +66,7 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
         PlaceError: the disk cannot be read, or there is no room for the trial. StoppedError: it was stopped.
     """
     lot = lot or random.Random()
+    store.forget_recent()
     report, now = DrillReport(failed=[]), context.clock.now()
     snapshots = _chosen(store.snapshots()[0], lot)
     scratch = _scratch(context)

@@ -15,9 +15,12 @@ from good_tide.core.progress import Silent, Steering
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.drill import drill
+from good_tide.operations.integrity.health_picture import known_costs
 from good_tide.operations.integrity.proving import is_due, prove
 from good_tide.operations.integrity.reading_back import packs_read, read_portion
+from good_tide.operations.integrity.repair import repair
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
+from good_tide.storage.packs import pack_file
 from good_tide.storage.store import Store
 from tests.support.base import HOUR, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, open_store
 
@@ -109,6 +112,25 @@ class ProvingTest(GoodTideTest):
         proof = prove(self.at(DAY), self.fresh(), 30, self.nowhere, Silent(), by_hand=True, everything=True)
         self.assertTrue(proof.well)
         self.assertTrue(any("did not come back" in event.what for event in context.journal.events(Filter())))
+
+    def test_listings_that_are_in_memory_still_count_as_lost(self) -> None:
+        kept, drilled = self.fresh(), self.fresh()
+        for store in (kept, drilled):
+            snapshots = store.snapshots()[0]
+            roots = [root for one in snapshots for root in store.roots(one.record)]
+            below = [one for root in roots for one in store.listing(root.pages)]
+            self.assertTrue([entry for one in below for entry in store.listing(one.pages)])
+            pages = [page for one in (*roots, *below) for page in one.pages]
+        for pack in {place.pack for page in pages for place in kept.index.locations(page)}:
+            file = self.root / pack_file(pack)
+            file.write_bytes(random.Random(3).randbytes(file.stat().st_size))
+        self.assertTrue(drill(self.at(0), drilled, Silent(), random.Random(1)).failed)
+        read_portion(self.at(0), kept, 1, Silent(), everything=True)
+        costs = known_costs(kept, Silent())
+        self.assertEqual({name for one in costs for name in one.snapshots}, {one.id for one in snapshots})
+        mended = repair(kept, [], self.at(0).here.state, Silent(), read_all=False)
+        self.assertEqual(mended.lost, [], "what is in memory still comes back from there")
+        self.assertEqual(known_costs(self.fresh(), Silent()), [])
 
     def test_it_is_due_once_a_day_and_only_where_it_is_wanted(self) -> None:
         context, store = self.at(0), self.store.header.store

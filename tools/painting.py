@@ -293,7 +293,7 @@ def usual_states(now: int) -> list[JobFacts]:
 
 
 def main() -> None:
-    """``views SETTINGS FOLDER THEME``, ``harm SETTINGS FOLDER``, ``set-up SETTINGS FOLDER`` or ``states FILE``."""
+    """``views SETTINGS FOLDER THEME``, ``harm`` or ``set-up SETTINGS FOLDER``, or ``states FILE``."""
     what, *words = sys.argv[1:]
     if what == "states":
         now = 1_794_840_300 * SECOND

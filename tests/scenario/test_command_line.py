@@ -173,12 +173,14 @@ class CommandLineTest(GoodTideTest):
         )
         ran = program("snapshot", "--store", self.store_folder, "--folder", self.work, prefix=prefix)
         self.assertEqual((ran.returncode, "plan.txt" in ran.stdout), (1, True))
-        pack = next(path for path in (self.store_folder / "packs").rglob("*") if path.is_file())
+        packs = [path for path in (self.store_folder / "packs").rglob("*") if path.is_file()]
+        pack = packs[0]
         whole = pack.read_bytes()
         pack.write_bytes(whole[:20] + bytes([whole[20] ^ 1]) + whole[21:])
         ran = program("verify", "--store", self.store_folder, "--read-all")
         self.assertEqual((ran.returncode, "Put right" in ran.stdout), (0, True))
-        pack.write_bytes(bytes(len(whole)))
+        for pack in packs:
+            pack.write_bytes(bytes(pack.stat().st_size))
         self.assertEqual(program("verify", "--store", self.store_folder, "--read-all").returncode, 4)
         self.assertEqual(program("repair", self.store_folder).returncode, 1)
         self.assertEqual(program("repair", self.store_folder, "--accept-loss", "--json").returncode, 0)

@@ -3,6 +3,8 @@ standings."""
 
 from __future__ import annotations
 
+import contextlib
+
 import msgspec
 
 from good_tide.agent.environment import Environment
@@ -13,7 +15,7 @@ from good_tide.agent.scheduler import Scheduler
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.clock import SECOND
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, StoreReplacedError
 from good_tide.core.planning import Wait
 from good_tide.core.settings import Job
 from good_tide.core.status import JobStanding, StoreState
@@ -87,7 +89,8 @@ class ScheduleHandlers:
         session = self._sessions.of(wanted.job)
         if session.reading:
             raise PersonError("This store was opened only to read", "Choose a job of this machine first")
-        session.store()
+        with contextlib.suppress(StoreReplacedError):  # the snapshot is kept here meanwhile
+            session.store()
         self._runs.by_hand(session)
 
     def standing(self, session: JobSession) -> JobStanding:

@@ -42,6 +42,10 @@ class StoreReplacedError(PlaceError):
     """Another store than the expected one is in its place, or none any more."""
 
 
+class StoreTooNewError(PlaceError):
+    """A newer version of this program made the store."""
+
+
 class NameTakenError(PlaceError):
     """A file that must not be there yet is there."""
 

@@ -12,6 +12,7 @@ from good_tide.core.words import count_words, size_words, time_words
 _DAY = 86400 * SECOND
 _LONG_UNWRITTEN = 7 * _DAY
 """A store of several that was not written to for so long is told."""
+_REPAIR = "Let it be repaired: “Repair” on the page Stores, or “good-tide repair”"
 
 
 class Drill(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -93,16 +94,16 @@ def store_troubles(name: str, health: StoreHealth, newest: int, now: int) -> lis
             f"{name} has lost {health.costs}" if health.costs else f"{name} is damaged: {files} of the store"
         )
         todo = (
-            "See which with “good-tide verify”; repair again with a twin connected, or accept the loss with"
-            " “good-tide repair --accept-loss”"
+            "Its health on the page Stores, or “good-tide verify”, names them; repair again with a twin"
+            " connected, or accept the loss (“good-tide repair --accept-loss”)"
             if health.lost
-            else "Let it be repaired: “Repair” on the page Stores, or “good-tide repair”"
+            else _REPAIR
         )
         found.append(StoreTrouble(health.found or now, what, todo, True))
     if health.drill.failed:
         count = count_words(len(health.drill.failed), "file")
         what = f"{count} on {name} did not come back as they were in a trial"
-        found.append(StoreTrouble(health.drill.when, what, "Let it be repaired: “good-tide repair”", True))
+        found.append(StoreTrouble(health.drill.when, what, _REPAIR, True))
     if health.failing_since:
         what = f"{name} takes no snapshots: {health.error}"
         found.append(StoreTrouble(health.failing_since, what, health.advice))

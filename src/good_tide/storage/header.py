@@ -19,6 +19,7 @@ from good_tide.core.errors import (
     NotInPlaceError,
     PersonError,
     PlaceError,
+    StoreTooNewError,
     WrongPassphraseError,
 )
 from good_tide.core.identifiers import FORMAT_VERSION, StoreId
@@ -297,6 +298,9 @@ def _header_and_bytes(place: Place) -> tuple[Header, bytes]:
         header = _parse_header(data, place.title)
         if copy is None or copy == data or header.format == 1 or _slots_of(place, data, header):
             return header, data
+    except StoreTooNewError:
+        if copy is None or not _slots_of(place, copy, _parse_header(copy, place.title)):
+            raise
     except (PlaceError, DamageError) as error:
         if copy is None:
             raise _no_header(place) if isinstance(error, NotInPlaceError) else error from None
@@ -336,7 +340,7 @@ def _parse_header(data: bytes, title: str) -> Header:
             f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE
         )
     if header.format > FORMAT_VERSION or header.features:
-        raise PlaceError(
+        raise StoreTooNewError(
             f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one"
             f" reads up to {FORMAT_VERSION})",
             "Install that version to use it",

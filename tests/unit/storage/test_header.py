@@ -156,6 +156,8 @@ class HeaderTest(GoodTideTest):
         create_store(root, None)
         header = root / "store.json"
         header.write_bytes(header.read_bytes().replace(b'"format": 2', b'"format": 3'))
+        self.assertEqual(read_header(LocalPlace(root)).format, 2, "its slots say that the disk changed it")
+        (root / "copies" / "store.json").write_bytes(header.read_bytes())
         with self.assertRaisesRegex(PlaceError, "newer version"):
             read_header(LocalPlace(root))
         (self.folder / "full").mkdir()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -25,6 +26,26 @@ def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
     if wrap:
         made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
     return made
+
+
+class OneLine(QLabel):
+    """Plain text in one line that gives way to what stands beside it, and shows by dots that it does."""
+
+    def __init__(self, style: str = "") -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setObjectName(style)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        """Draw as much as there is room for."""
+        words = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        at = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.rect(), at, self.palette(), self.isEnabled(), words, self.foregroundRole()
+        )
+        painter.end()
 
 
 def button(words: str, primary: bool = False) -> QPushButton:

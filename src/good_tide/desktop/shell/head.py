@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QFrame, QSizePolicy
+from PySide6.QtWidgets import QComboBox, QFrame
 
 from good_tide.core.identifiers import JobId
 from good_tide.core.status import Action, Status
 from good_tide.desktop.painting.signs import Sign
-from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.painting.widgets import OneLine, button, label, line
 from good_tide.protocol.agent_calls import Overview
 
 _QUIET = (Action.NONE, Action.TAKE, Action.SET_UP)
@@ -27,9 +27,8 @@ class Head(QFrame):
         self.setObjectName("head")
         self.setFixedHeight(52)
         self.sign = Sign()
-        self.sentence, self.detail = label("Looking for the agent…"), label("", "quiet")
+        self.sentence, self.detail = label("Looking for the agent…"), OneLine("quiet")
         self.sentence.setStyleSheet("font-weight: 600;")
-        self.detail.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.job = QComboBox()
         self.job.setAccessibleName("Job")
         self.job.hide()

@@ -181,7 +181,7 @@ class HealthPage(QWidget):
             if row is not None and str(row.data(0, Qt.ItemDataRole.UserRole)).endswith(pack.name):
                 row.setExpanded(True)
                 self.costs.setCurrentItem(row)
-                self.costs.scrollToItem(row)
+                self.costs.scrollToItem(row, QTreeWidget.ScrollHint.PositionAtTop)
 
     def _accept(self) -> None:
         lost = sum(one.state is PackState.LOST for one in self.view.packs) if self.view is not None else 0

@@ -29,6 +29,7 @@ _LEGEND = (
     (PackState.WHOLE, "read back, whole"),
     (PackState.UNREAD, "not read back yet"),
     (PackState.MENDED, "put right"),
+    (PackState.DAMAGED, "damaged, nothing needs it"),
     (PackState.LOST, "has lost something"),
 )
 _FOOT = 26.0

@@ -294,6 +294,31 @@ class MendedStoreTest(GoodTideTest):
             set(),
         )
 
+    def test_copies_and_records_that_somebody_made_up_change_nothing_that_is_whole(self) -> None:
+        rng, folders = random.Random(9), ("copies", "damage")
+        (self.root / "damage").mkdir(exist_ok=True)
+        (self.root / "damage" / rng.randbytes(16).hex()).write_bytes(rng.randbytes(400))
+        mine = {
+            path: data
+            for path, data in self.whole.items()
+            if path.relative_to(self.root).parts[0] not in folders
+        }
+        copies = [path for path in self.root.rglob("*") if path.is_file() and path not in mine]
+        self.assertTrue(copies)
+        for path in copies:
+            path.write_bytes(rng.randbytes(path.stat().st_size))
+        elsewhere = self.root / "copies" / "snapshots" / rng.randbytes(16).hex()
+        shutil.copy(self.root / "snapshots" / self.first.id, elsewhere)
+        verify(open_store(self.root, PASSPHRASE), True, Silent())
+        self.assertEqual({path: path.read_bytes() for path in mine}, mine)
+        snapshots, damaged = open_store(self.root, PASSPHRASE).snapshots()
+        self.assertEqual([one.id for one in snapshots], [self.first.id])
+        self.assertEqual(
+            [one.file for one in damaged], [f"snapshots/{elsewhere.name}"], "named, not believed"
+        )
+        self.assertFalse((self.root / "snapshots" / elsewhere.name).exists())
+        self.assert_whole("made up")
+
     def test_bad_sectors_are_read_around_and_mended(self) -> None:
         header = open_store(self.root, PASSPHRASE)
         for name in header.place.names("packs"):

@@ -23,7 +23,7 @@ from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.packs import pack_file
+from good_tide.storage.packs import pack_file, padded_size
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 from tests.support.base import (
@@ -192,6 +192,21 @@ class InvariantTest(GoodTideTest):
         data = np.frombuffer(random.Random(1).randbytes(6_000_000), dtype=np.uint8)
         cut = [list(Chunker(one.keys.border_secret).lengths(data, True)) for one in (store, other)]
         self.assertNotEqual(*cut)
+
+    def test_4_of_the_size_of_a_pack_only_the_upper_bits_show(self) -> None:
+        sizes = range(5000, 400_000, 7)
+        padded = [padded_size(size) for size in sizes]
+        self.assertTrue(
+            all(0 <= more - size <= size * 0.12 for size, more in zip(sizes, padded, strict=True))
+        )
+        self.assertLess(len(set(padded)), 200)
+        store, sizes_of = self.new_store(), []
+        for number in range(8):
+            self.write("plan.bin", random.Random(number).randbytes(150_000 + 40 * number))
+            self.snap(store, number)
+            packs = [path for path in Path(store.place.title, "packs").rglob("*") if path.is_file()]
+            sizes_of = sorted(path.stat().st_size for path in packs)
+        self.assertLessEqual(len(set(sizes_of[-8:])), 2)
 
     def test_6_two_machines_write_at_once_and_share_chunks(self) -> None:
         self.fill()

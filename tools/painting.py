@@ -39,12 +39,7 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
     Raises:
         RuntimeError: the agent did not answer in time.
     """
-    _, look = make_application(theme)
-    window = MainWindow(look, socket, settings)
-    views = Views(window)
-    window.show()
-    window.start()
-    wait_until(lambda: window.overview.state is StoreState.READY and not views.timeline.model.missing_views())
+    window, views = _with_history(socket, settings, theme)
     folder.mkdir(parents=True, exist_ok=True)
     made = []
 
@@ -109,6 +104,17 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
     return made
 
 
+def _with_history(socket: Path, settings: Path, theme: str) -> tuple[MainWindow, Views]:
+    """The window, once it shows history."""
+    _, look = make_application(theme)
+    window = MainWindow(look, socket, settings)
+    views = Views(window)
+    window.show()
+    window.start()
+    wait_until(lambda: window.overview.state is StoreState.READY and not views.timeline.model.missing_views())
+    return window, views
+
+
 def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
     """What takes the room of a store, with a stretch of time chosen and something looked for in all of
     history."""
@@ -127,12 +133,7 @@ def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> Non
 def render_harm(socket: Path, settings: Path, folder: Path, theme: str = "") -> None:
     """Paint the afternoon of noise, and a damaged store, after bringing both about."""
     job = load_jobs(settings)[0]
-    _, look = make_application(theme)
-    window = MainWindow(look, socket, settings)
-    views = Views(window)
-    window.show()
-    window.start()
-    wait_until(lambda: window.overview.state is StoreState.READY and not views.timeline.model.missing_views())
+    window, views = _with_history(socket, settings, theme)
     rng = random.Random(4)
     for file in [one for one in Path(job.folders[0]).rglob("*") if one.is_file() and not one.is_symlink()]:
         file.write_bytes(rng.randbytes(file.stat().st_size))

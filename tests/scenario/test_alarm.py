@@ -23,7 +23,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.progress import Silent
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import StoreRef
 from good_tide.core.status import Mood, State
 from good_tide.operations.alarm.watch import dismiss
 from good_tide.operations.context import Context
@@ -35,7 +35,7 @@ from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.workplace import find_job, save_job
 from good_tide.storage.pins import read_pins
 from good_tide.system.jobs import SETTINGS_VARIABLE
-from tests.support.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest, open_store, program
+from tests.support.base import HOUR, OFFICE, T0, GoodTideTest, open_store, program
 
 WORDS = [
     "the",
@@ -94,19 +94,7 @@ class Alarming(GoodTideTest):
         self.settings = self.folder / "settings"
         self.store_folder = self.folder / "store"
         self.new_store("store", None)
-        save_job(
-            self.settings,
-            Job(
-                id=OFFICE,
-                name="Office",
-                folders=(str(self.work),),
-                stores=(StoreRef(path=str(self.folder / "store"), name="Pier"),),
-                machine=MACHINE,
-                rhythm=BY_HAND,
-                ladder=LADDER,
-                agreed=LADDER,
-            ),
-        )
+        self.save_office(self.settings, (StoreRef(path=str(self.folder / "store"), name="Pier"),), LADDER)
 
     def text(self, size: int) -> bytes:
         return " ".join(self.rng.choices(WORDS, k=size // 3 + 1)).encode()[:size]

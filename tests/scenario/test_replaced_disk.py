@@ -11,18 +11,15 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import StoreReplacedError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId, StoreId
 from good_tide.core.progress import Silent
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import StoreRef
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.snapshot.replacing import Replaced, replace_store
 from good_tide.operations.snapshot.taking import Steps, Taken
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
-from good_tide.operations.workplace import find_job, save_job
+from good_tide.operations.workplace import find_job
 from tests.support.base import (
-    BY_HAND,
     HOUR,
-    MACHINE,
-    OFFICE,
     PASSPHRASE,
     T0,
     GoodTideTest,
@@ -44,16 +41,9 @@ class ReplacedDiskTest(GoodTideTest):
         self.root.parent.mkdir()
         self.new_store("disk/store")
         ref = StoreRef(path=str(self.root), name="Pier")
-        save_job(
+        self.save_office(
             self.settings,
-            Job(
-                id=OFFICE,
-                name="Office",
-                folders=(str(self.work),),
-                stores=(ref,),
-                machine=MACHINE,
-                rhythm=BY_HAND,
-            ),
+            (ref,),
         )
         self.write("large.bin", os.urandom(400_000))
         self.hour = 0

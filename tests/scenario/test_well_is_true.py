@@ -20,8 +20,8 @@ from good_tide.operations.schedule.run import run_job
 from good_tide.operations.schedule.standing import Standings
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
-from good_tide.operations.workplace import find_job, save_job
-from tests.support.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest, open_store
+from good_tide.operations.workplace import find_job
+from tests.support.base import HOUR, T0, GoodTideTest, open_store
 
 _DAY = 24 * HOUR
 
@@ -34,16 +34,9 @@ class WellIsTrueTest(GoodTideTest):
         for name in ("one", "two"):
             self.new_store(name, None, parity=False)
         self.settings = self.folder / "settings"
-        save_job(
+        self.save_office(
             self.settings,
-            Job(
-                id=OFFICE,
-                name="Office",
-                folders=(str(self.work),),
-                stores=tuple(StoreRef(path=str(self.folder / name), name=name) for name in ("one", "two")),
-                machine=MACHINE,
-                rhythm=BY_HAND,
-            ),
+            tuple(StoreRef(path=str(self.folder / name), name=name) for name in ("one", "two")),
         )
         self.run_it(0)
 

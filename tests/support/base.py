@@ -14,12 +14,16 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
+import msgspec
+
 from good_tide.core.clock import SECOND, Clock, SetClock
 from good_tide.core.identifiers import JobId, MachineId, Nanoseconds
+from good_tide.core.ladder import Ladder
 from good_tide.core.progress import Control, Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.restoring import Existing
 from good_tide.core.rhythm import Rhythm
+from good_tide.core.settings import Job, StoreRef
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost
 from good_tide.operations.context import Context, open_context
@@ -27,7 +31,7 @@ from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
-from good_tide.operations.workplace import Workplace
+from good_tide.operations.workplace import Workplace, save_job
 from good_tide.storage import header
 from good_tide.storage import store as storage
 from good_tide.storage.folder_place import FolderPlace
@@ -99,6 +103,20 @@ class GoodTideTest(unittest.TestCase):
         subprocess.run(
             ["rm", "-rf", str(self.folder)], check=False, stderr=subprocess.DEVNULL
         )  # however deep it is
+
+    def save_office(self, settings: Path, stores: tuple[StoreRef, ...], ladder: Ladder | None = None) -> None:
+        """Keep a job that takes snapshots of the test's files by hand, and has agreed to its ladder."""
+        job = Job(
+            id=OFFICE,
+            name="Office",
+            folders=(str(self.work),),
+            stores=stores,
+            machine=MACHINE,
+            rhythm=BY_HAND,
+        )
+        if ladder is not None:
+            job = msgspec.structs.replace(job, ladder=ladder, agreed=ladder)
+        save_job(settings, job)
 
     def context(
         self,

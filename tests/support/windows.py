@@ -16,11 +16,11 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
-from good_tide.operations.workplace import Workplace, load_jobs, save_job
+from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage.store import Store
 from good_tide.system.keyrings import StandInKeyRing
-from tests.support.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest
+from tests.support.base import HOUR, MACHINE, T0, GoodTideTest
 from tests.support.stand_ins import quiet
 
 
@@ -53,16 +53,9 @@ class WindowTest(GoodTideTest):
         store = self.new_store(passphrase=None)
         self.make_history(store)
         ref = StoreRef(path=str(self.folder / "store"), name="Pier")
-        save_job(
+        self.save_office(
             self.settings,
-            Job(
-                id=OFFICE,
-                name="Office",
-                folders=(str(self.work),),
-                stores=(ref,),
-                machine=MACHINE,
-                rhythm=BY_HAND,
-            ),
+            (ref,),
         )
         here = Workplace(
             self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE

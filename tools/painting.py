@@ -289,6 +289,7 @@ def usual_states(now: int) -> list[JobFacts]:
         but(gaps=2),
         but(failures=3, failing_since=now - 5 * hour, error=full, advice=room),
         but(state=StoreState.DAMAGED),
+        but(state=StoreState.REPLACED),
         but(alarm="58 files were rewritten at once at 15:00", alarm_since=now - hour),
     ]
 

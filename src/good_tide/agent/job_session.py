@@ -15,7 +15,7 @@ from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.core.clock import SECOND
 from good_tide.core.coverage import Coverage
 from good_tide.core.entries import Kind
-from good_tide.core.errors import GoodTideError, PersonError, WrongPassphraseError
+from good_tide.core.errors import GoodTideError, PersonError, StoreReplacedError, WrongPassphraseError
 from good_tide.core.history import KnownHistory, Lifeline, Span, TidePoint, still_holds
 from good_tide.core.identifiers import HistoryId, SnapshotId, StoreId
 from good_tide.core.records import Machine, Snapshot
@@ -147,6 +147,9 @@ class JobSession:
             self.sync()
         except WrongPassphraseError:
             return StoreState.LOCKED
+        except StoreReplacedError as error:
+            self.damage = [str(error)]
+            return StoreState.REPLACED
         except GoodTideError as error:
             self.damage = [str(error)]
             return StoreState.DAMAGED

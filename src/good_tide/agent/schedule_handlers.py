@@ -45,7 +45,7 @@ from good_tide.protocol.schedule_calls import (
 from good_tide.system.machine import local_zone
 
 _NEXT_SHOWN = 10
-_NEEDS_LOOK = frozenset((StoreState.LOCKED, StoreState.DAMAGED, StoreState.CATCHING_UP))
+_NEEDS_LOOK = frozenset((StoreState.LOCKED, StoreState.DAMAGED, StoreState.REPLACED, StoreState.CATCHING_UP))
 
 
 class ScheduleHandlers:

@@ -29,6 +29,7 @@ class StoreState(enum.StrEnum):
     AWAY = "away"
     LOCKED = "locked"
     DAMAGED = "damaged"
+    REPLACED = "replaced"
     CATCHING_UP = "catching-up"
     EMPTY = "empty"
     READY = "ready"
@@ -62,11 +63,13 @@ class State(enum.StrEnum):
     GAPS = "gaps"
     FAILING = "failing"
     DAMAGED = "damaged"
+    REPLACED = "replaced"
     ALARM = "alarm"
 
 
 _MOODS = {
     State.NO_JOB: Mood.ATTENTION,
+    State.REPLACED: Mood.ATTENTION,
     State.CURRENT: Mood.WELL,
     State.BY_HAND: Mood.WELL,
     State.FIRST: Mood.ATTENTION,
@@ -225,6 +228,13 @@ def room_words(disk: str, free: int | None, days: float | None) -> str:
     )
 
 
+_REPLACED_TODO = "Bring the old disk back, or go on with what is there now"
+
+
+def _replaced(facts: JobFacts) -> str:
+    return f"The store on {facts.disk} is not there any more"
+
+
 def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found = []
     if facts.alarm:
@@ -237,13 +247,15 @@ def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
     found += [
         Trouble(now, words, "Let the store be repaired", Topic.DAMAGE)
         for words in facts.damage
-        if facts.state is not StoreState.DAMAGED
+        if facts.state not in (StoreState.DAMAGED, StoreState.REPLACED)
     ]
     found += [
         Trouble(one.since, one.what, one.todo, Topic.DAMAGE if one.harm else Topic.STORE)
         for one in facts.stores
         if not (facts.failures and one.what.endswith(facts.error))
     ]
+    if facts.state is StoreState.REPLACED and not facts.stores:
+        found.append(Trouble(now, _replaced(facts), _REPLACED_TODO, Topic.STORE))
     found += [Trouble(now, what, todo, Topic.STORE) for what, todo in facts.strange]
     if facts.state is StoreState.LOCKED:
         found.append(
@@ -324,6 +336,10 @@ def _status(facts: JobFacts, now: int) -> Status:
             f"The store on {facts.disk} is damaged.",
             "Let it be repaired.",
             action=Action.STORES,
+        )
+    if facts.state is StoreState.REPLACED:
+        return Status(
+            State.REPLACED, f"{_replaced(facts)}.", f"{_REPLACED_TODO}. {last}", action=Action.STORES
         )
     harm = next((one for one in facts.stores if one.harm), None)
     if harm is not None:

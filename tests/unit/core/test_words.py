@@ -47,6 +47,7 @@ class WordsTest(GoodTideTest):
             (StoreState.AWAY, T0, 0, T0, Mood.ATTENTION),
             (StoreState.LOCKED, 0, 0, T0, Mood.ATTENTION),
             (StoreState.DAMAGED, 0, 0, T0, Mood.HARM),
+            (StoreState.REPLACED, T0, 0, T0, Mood.ATTENTION),
             (StoreState.EMPTY, 0, 0, T0, Mood.ATTENTION),
             (StoreState.NO_JOB, 0, 0, T0, Mood.ATTENTION),
         ):

@@ -27,6 +27,9 @@ _CATCH_UP_MS = 500
 
 __all__ = ["JobState", "Progress", "WorkKind"]
 
+_TAKES = (StoreState.READY, StoreState.EMPTY, StoreState.CATCHING_UP, StoreState.REPLACED)
+"""States in which a snapshot can be taken: where the store was replaced, it is kept on this machine."""
+
 
 class JobState(QObject):
     """Asks for the overview, tells of it, and takes in what the agent tells by itself.
@@ -118,8 +121,7 @@ class JobState(QObject):
     @property
     def may_take(self) -> bool:
         """Whether a snapshot can be taken now."""
-        usable = self.overview.state in (StoreState.READY, StoreState.EMPTY, StoreState.CATCHING_UP)
-        return usable and self.work is None and not self.overview.reading
+        return self.overview.state in _TAKES and self.work is None and not self.overview.reading
 
     def status(self) -> Status:
         """What the agent says, or what follows from the store alone where it keeps no rhythm: no job yet, or

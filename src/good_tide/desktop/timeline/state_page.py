@@ -9,6 +9,9 @@ from good_tide.core.status import StoreState
 from good_tide.desktop.painting.widgets import button, card, centre, label, line
 from good_tide.protocol.agent_calls import Overview
 
+_MAY_CHANGE = (StoreState.AWAY, StoreState.DAMAGED, StoreState.REPLACED)
+"""States that may be over when somebody looks again."""
+
 
 class StatePage(QWidget):
     """Shown instead of the timeline when there is nothing to show: says what is so and offers the next
@@ -63,6 +66,7 @@ class StatePage(QWidget):
             ),
             StoreState.LOCKED: (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
             StoreState.DAMAGED: ("The store cannot be read", "\n".join(overview.trouble)),
+            StoreState.REPLACED: (f"The store on {disk} is not there any more", "\n".join(overview.trouble)),
             StoreState.CATCHING_UP: ("Reading history", _reading_words(*overview.history_read)),
             StoreState.EMPTY: (
                 "No snapshot yet",
@@ -76,7 +80,7 @@ class StatePage(QWidget):
         for widget in (self._passphrase, self.remember, self.open):
             widget.setVisible(locked)
         self._wrong.hide()
-        self.look_again.setVisible(overview.state in (StoreState.AWAY, StoreState.DAMAGED))
+        self.look_again.setVisible(overview.state in _MAY_CHANGE)
 
 
 def _reading_words(done: int, total: int) -> str:

@@ -89,6 +89,7 @@ class JobStores:
         Raises:
             GoodTideError: it cannot be opened, or another one is in its place.
         """
+        ref = next((one for one in self.job.stores if one.place == ref.place and one.store), ref)
         where = self.present(ref)
         with self._lock(ref):
             check_header(ref, where)

@@ -11,6 +11,7 @@ from unittest import mock
 import msgspec
 
 from good_tide.core.settings import StoreRef
+from good_tide.core.status import StoreState
 from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.system.jobs import own_settings_folder
@@ -137,3 +138,7 @@ class PinnedInAgentTest(WindowTest):
         self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: "another one than that of this job" in self.window.notice.text)
         self.assertEqual(open_store(self.folder / "store", None).snapshot_ids(), [])
+        self.until(lambda: self.window.overview.state is StoreState.REPLACED)
+        self.until(lambda: "is not there any more" in self.window.head.sentence.text())
+        self.until(lambda: self.window.head.take.isEnabled())
+        self.assertTrue(any("replace-store" in words for words in self.window.overview.trouble))

@@ -11,7 +11,8 @@ from good_tide.core.health import Drill
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import JobStanding, Mood, State, Topic
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import Mood, State, Topic
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.repairing import accept_loss, repair_store, verify_store
 from good_tide.operations.reporting.post import Post

@@ -12,7 +12,7 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.happenings import AGAIN_AND_AGAIN, Filter, LeftOutFile, Run
 from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding
+from good_tide.core.standing import JobStanding
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.reporting.post import Post

@@ -7,7 +7,8 @@ from collections.abc import Callable
 
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, Topic
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import Topic
 from good_tide.operations.records.journal import Journal
 from good_tide.system.notices import Notices
 

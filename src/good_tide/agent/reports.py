@@ -11,7 +11,8 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, Topic
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import Topic
 from good_tide.core.words import local
 from good_tide.operations.context import Context
 from good_tide.operations.reporting.post import Post

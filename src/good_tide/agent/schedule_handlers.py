@@ -18,7 +18,8 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError, StoreReplacedError
 from good_tide.core.planning import Wait
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, StoreState
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import StoreState
 from good_tide.operations.context import Context
 from good_tide.operations.jobs import changing
 from good_tide.operations.reporting.post import Post

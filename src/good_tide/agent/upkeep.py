@@ -8,7 +8,7 @@ from good_tide.agent.notifier import Notifier
 from good_tide.agent.reports import Reports
 from good_tide.agent.sessions import Sessions
 from good_tide.core.errors import PersonError
-from good_tide.core.status import JobStanding
+from good_tide.core.standing import JobStanding
 from good_tide.operations.context import Context
 from good_tide.operations.workplace import load_jobs, settings_stamp
 from good_tide.protocol.agent_calls import HistoryChanged, StandingsChanged

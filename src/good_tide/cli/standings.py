@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding
+from good_tide.core.standing import JobStanding
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.standing import Standings, without_agent
 from good_tide.protocol.client import agent_client

@@ -27,7 +27,7 @@ from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding
+from good_tide.core.standing import JobStanding
 from good_tide.core.words import iso, size_words, time_words, tomorrow_morning
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.jobs.changing import change_rhythm

@@ -8,7 +8,6 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.health import StoreTrouble
-from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
 from good_tide.core.words import count_words, duration_words, size_words, time_words
@@ -186,31 +185,6 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     alarm_since: int = 0
     stores: tuple[StoreTrouble, ...] = ()
     strange: tuple[tuple[str, str], ...] = ()
-
-
-class StoreStanding(msgspec.Struct, frozen=True):
-    """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None
-    where not known; when a snapshot last came into it from here (nanoseconds since 1970 UTC, 0: never), what
-    has proven that it can be read, and what somebody should look at, each with what to do."""
-
-    name: str
-    present: bool
-    free: int | None = None
-    full_in_days: float | None = None
-    last: int = 0
-    proven: str = ""
-    trouble: tuple[tuple[str, str], ...] = ()
-
-
-class JobStanding(msgspec.Struct, frozen=True):
-    """How a job, which is called ``name``, stands. Times in nanoseconds since 1970 UTC, 0: never."""
-
-    job: JobId
-    name: str
-    status: Status
-    last: int = 0
-    next: int = 0
-    stores: tuple[StoreStanding, ...] = ()
 
 
 def room_words(disk: str, free: int | None, days: float | None) -> str:

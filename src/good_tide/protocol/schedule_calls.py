@@ -12,7 +12,7 @@ from good_tide.core.ladder import Ladder
 from good_tide.core.planning import Then
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Holding, Noise, Reporting
-from good_tide.core.status import JobStanding
+from good_tide.core.standing import JobStanding
 from good_tide.protocol.contract import Call, JobCall
 
 

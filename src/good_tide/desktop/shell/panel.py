@@ -10,7 +10,8 @@ from PySide6.QtWidgets import QMenu, QSystemTrayIcon
 
 from good_tide.core.identifiers import JobId
 from good_tide.core.progress import WorkKind
-from good_tide.core.status import JobStanding, Mood, Status
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import Mood, Status
 from good_tide.core.words import time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.signs import panel_icon

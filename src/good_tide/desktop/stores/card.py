@@ -12,7 +12,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.clock import SECOND
-from good_tide.core.status import StoreStanding
+from good_tide.core.standing import StoreStanding
 from good_tide.core.words import count_words, duration_words, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line

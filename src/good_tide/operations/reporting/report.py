@@ -16,7 +16,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Event, Filter, Run
 from good_tide.core.settings import Job
-from good_tide.core.status import JobStanding, StoreStanding
+from good_tide.core.standing import JobStanding, StoreStanding
 from good_tide.core.words import count_words, exact_words, iso, local, printable, size_words, time_words
 from good_tide.operations.records.journal import Journal
 

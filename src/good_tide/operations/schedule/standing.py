@@ -18,7 +18,8 @@ from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, dec
 from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, Topic, Trouble, status
+from good_tide.core.standing import JobStanding, StoreStanding
+from good_tide.core.status import JobFacts, StoreState, Topic, Trouble, status
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write

@@ -9,7 +9,8 @@ import unittest
 from typing import Any
 
 from good_tide.core.identifiers import JobId, StoreId
-from good_tide.core.status import JobStanding, Mood, State, Status
+from good_tide.core.standing import JobStanding
+from good_tide.core.status import Mood, State, Status
 from good_tide.desktop.painting.signs import panel_icon
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.panel import PanelIcon, worst

@@ -22,7 +22,8 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Filter, Result, Run
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.settings import Job, MailServer, Reporting
-from good_tide.core.status import JobFacts, JobStanding, StoreStanding, StoreState, status
+from good_tide.core.standing import JobStanding, StoreStanding
+from good_tide.core.status import JobFacts, StoreState, status
 from good_tide.core.words import local
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, report

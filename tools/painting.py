@@ -28,6 +28,9 @@ from good_tide.protocol.sockets import agent_socket
 from tools.window_driver import Views, settle, wait_until
 
 
+_TAKES = (StoreState.READY, StoreState.EMPTY, StoreState.REPLACED)
+
+
 def socket_of(settings: Path) -> Path:
     """The socket of the agent that serves the jobs in a settings folder."""
     return agent_socket(this_workplace().runtime, settings)
@@ -224,7 +227,7 @@ def render_states(file: Path, facts: Sequence[JobFacts], now: int, theme: str = 
     strips = []
     for one in facts:
         window.head.show_status(status(one, now))
-        window.head.take.setEnabled(one.state in (StoreState.READY, StoreState.EMPTY) and not one.working)
+        window.head.take.setEnabled(one.state in _TAKES and not one.working)
         settle()
         strips.append(head.grab())
     high = sum(strip.height() + 2 for strip in strips)

@@ -102,7 +102,8 @@ def store_troubles(name: str, health: StoreHealth, newest: int, now: int) -> lis
         found.append(StoreTrouble(health.found or now, what, todo, True))
     if health.drill.failed:
         count = count_words(len(health.drill.failed), "file")
-        what = f"{count} on {name} did not come back as they were in a trial"
+        how = "as it was" if len(health.drill.failed) == 1 else "as they were"
+        what = f"{count} on {name} did not come back {how} in a trial"
         found.append(StoreTrouble(health.drill.when, what, _REPAIR, True))
     if health.failing_since:
         what = f"{name} takes no snapshots: {health.error}"

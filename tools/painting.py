@@ -27,7 +27,6 @@ from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.protocol.sockets import agent_socket
 from tools.window_driver import Views, settle, wait_until
 
-
 _TAKES = (StoreState.READY, StoreState.EMPTY, StoreState.REPLACED)
 
 

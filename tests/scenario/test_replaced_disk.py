@@ -6,9 +6,10 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from unittest import mock
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import StoreReplacedError
+from good_tide.core.errors import PlaceFullError, StoreReplacedError, WrongPassphraseError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId, StoreId
 from good_tide.core.progress import Silent
 from good_tide.core.settings import StoreRef
@@ -65,14 +66,14 @@ class ReplacedDiskTest(GoodTideTest):
         self.states[taken.snapshot.id] = tree(self.work)
         return taken
 
-    def replace(self) -> Replaced:
+    def replace(self, passphrase: str | None = PASSPHRASE) -> Replaced:
         context = self.context(SetClock(Nanoseconds(T0 + (self.hour + 1) * HOUR)))
         job = find_job(self.settings, "Office")
         return replace_store(
             context,
             job,
             job.stores[0],
-            PASSPHRASE,
+            passphrase,
             lambda job: JobStores(context, job, Told()),
             Steps(control=Silent()),
         )
@@ -109,6 +110,56 @@ class ReplacedDiskTest(GoodTideTest):
         self.assertEqual((done.arrived, len(done.left)), (0, 3))
         self.assertEqual(len(list(self.settings.rglob("*.before"))), 1)
         self.assertFalse(self.run_it().held)
+
+    def test_a_wrong_passphrase_or_none_moves_nothing(self) -> None:
+        self.root.mkdir(parents=True)
+        for passphrase in ("quite another phrase", None):
+            with self.subTest(passphrase), self.assertRaises(WrongPassphraseError):
+                self.replace(passphrase)
+            self.assertEqual(list(self.root.iterdir()), [])
+            self.write("note.txt", f"after {passphrase}")
+            self.assertTrue(self.run_it().held, "snapshots go on as before")
+        self.assertEqual(self.replace().arrived, 5)
+
+    def test_a_full_disk_leaves_the_job_as_it_was_and_it_is_begun_again(self) -> None:
+        self.root.mkdir(parents=True)
+        full = PlaceFullError("The disk is full", "Make room")
+        for step in ("create_at", "take_snapshot", "carry_held"):
+            before = find_job(self.settings, "Office")
+            with (
+                self.subTest(step),
+                mock.patch(f"good_tide.operations.snapshot.replacing.{step}", side_effect=full),
+                self.assertRaises(PlaceFullError),
+            ):
+                self.replace()
+            self.assertEqual(find_job(self.settings, "Office"), before)
+        self.assertEqual(self.replace().arrived, 3)
+        self.assert_all_there(list(self.states)[1:])
+
+    def test_a_second_disk_that_is_replaced_while_something_of_the_first_is_left(self) -> None:
+        self.root.mkdir(parents=True)
+        (self.work / "large.bin").unlink()
+        self.assertEqual(len(self.replace().left), 3)
+        self.hour += 1
+        self.assertFalse(self.run_it().held)
+        shutil.rmtree(self.root.parent)
+        for number in range(2):
+            self.write("note.txt", f"again {number}")
+            self.assertTrue(self.run_it().held)
+        self.root.mkdir(parents=True)
+        self.assertEqual(self.replace().arrived, 2)
+        self.hour += 1
+        self.assertFalse(self.run_it().held)
+        self.assert_all_there(list(self.states)[-3:])
+        self.assertEqual(
+            len(list(self.settings.rglob("*.before"))), 1, "what the first one left is here still"
+        )
+
+    def test_nothing_waits(self) -> None:
+        for name in self.settings.rglob("snapshots"):
+            shutil.rmtree(name)
+        self.root.mkdir(parents=True)
+        self.assertEqual((self.replace().arrived, self.run_it().held), (0, False))
 
     def test_another_store_in_its_place_is_not_written_to_before_that_is_meant(self) -> None:
         self.root.parent.mkdir()

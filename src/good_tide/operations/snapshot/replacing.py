@@ -18,6 +18,7 @@ from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.carrying import CarryReport, carry_held
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import create_at, store_id
+from good_tide.operations.stores.pinning import pinned
 from good_tide.storage.header import holds_store
 from good_tide.storage.holding import HoldingArea, open_holding
 from good_tide.storage.place import disk_errors
@@ -50,15 +51,18 @@ def replace_store(
 
     :param passphrase: of the old store, which a new one gets as well; None for one without encryption.
 
+    It may be cut anywhere and begun again: the job keeps to the old store until all is done.
+
     Raises:
-        PersonError: the old store is there after all. GoodTideError: the new one cannot be made or written.
+        PersonError: the old store is there after all. WrongPassphraseError: it does not open what waits;
+            nothing was moved. GoodTideError: the new one cannot be made or written.
     """
     where = stores_of(job).present(ref)
     if holds_store(where) and store_id(where) == ref.store:
         raise PersonError(
             f"The store in {where.called} is the one of this job", "There is nothing to replace"
         )
-    held = _parked(context, ref, passphrase)
+    held = _waiting(context, ref, passphrase)
     recovery_key = None
     if not holds_store(where):
         encrypted = ref.encrypted if ref.encrypted is not None else held is not None and held.header.encrypted
@@ -66,17 +70,19 @@ def replace_store(
             raise PersonError("A passphrase is needed for the new store", "Give that of the old one")
         made = create_at(where, passphrase if encrypted else None, hint, twin=held)
         recovery_key = made.recovery_key
+    if held is not None:
+        held = _put_aside(context, ref, held, passphrase)
     fresh = msgspec.structs.replace(ref, store="", encrypted=None, keys="")
-    others = tuple(fresh if one == ref else one for one in job.stores)
-    jobs.update_job(
-        context.here.settings, job.id, lambda known: msgspec.structs.replace(known, stores=others)
-    )
-    changed = msgspec.structs.replace(job, stores=others)
+    alone = stores_of(msgspec.structs.replace(job, stores=(fresh,)))
+    for taken in take_snapshot(context, alone, steps):
+        if taken.error is not None:
+            raise taken.error
+    report = _carried(context, held, alone, fresh, steps) if held is not None else None
+    known = pinned(fresh, alone.store(fresh))
+    changed = _with(job, ref, known)
+    jobs.update_job(context.here.settings, job.id, lambda now: _with(now, ref, known))
     words = f"Another store is in the place of the one in {where.called}, and is used from now on"
     context.journal.add("note", changed, words)
-    alone = stores_of(msgspec.structs.replace(changed, stores=(fresh,)))
-    take_snapshot(context, alone, steps)
-    report = _carried(context, held, alone, fresh, steps) if held is not None else None
     left = report.damaged if report is not None else ()
     arrived = len(report.carried) if report is not None else 0
     if report is not None:
@@ -85,19 +91,36 @@ def replace_store(
     return Replaced(changed, recovery_key, arrived, left)
 
 
-def _parked_folder(context: Context, ref: StoreRef) -> Path:
+def _with(job: Job, ref: StoreRef, known: StoreRef) -> Job:
+    stores = tuple(known if one.place == ref.place else one for one in job.stores)
+    return msgspec.structs.replace(job, stores=stores)
+
+
+def _aside(context: Context, ref: StoreRef) -> Path:
+    """Where what waited for a store that was replaced lies: under its own id, as the next may be as well."""
     folder = areas.area_folder(context.here.holdings, ref)
-    return folder.with_name(f"{folder.name}.before")
+    return folder.with_name(f"{folder.name}.{ref.store}.before")
 
 
-def _parked(context: Context, ref: StoreRef, passphrase: str | None) -> HoldingArea | None:
-    """The holding area of the old store, put aside so that the new one begins its own; None where nothing
+def _waiting(context: Context, ref: StoreRef, passphrase: str | None) -> HoldingArea | None:
+    """The holding area of the old store; where it was put aside before, from there. None where nothing
     waits."""
-    folder, parked = areas.area_folder(context.here.holdings, ref), _parked_folder(context, ref)
-    if areas.held_count(context.here.holdings, ref) and not parked.exists():
-        with disk_errors(f"Putting {folder} aside"):
-            folder.rename(parked)
-    return open_holding(parked, passphrase, (), None) if parked.exists() else None
+    aside = _aside(context, ref)
+    if aside.exists():
+        return open_holding(aside, passphrase, (), None)
+    if not areas.held_count(context.here.holdings, ref):
+        return None
+    return open_holding(areas.area_folder(context.here.holdings, ref), passphrase, (), None)
+
+
+def _put_aside(context: Context, ref: StoreRef, held: HoldingArea, passphrase: str | None) -> HoldingArea:
+    """Put the holding area of the old store aside, so that the new one begins its own."""
+    aside = _aside(context, ref)
+    if held.root == aside:
+        return held
+    with disk_errors(f"Putting {held.root} aside"):
+        held.root.rename(aside)
+    return open_holding(aside, passphrase, (), None)
 
 
 def _carried(

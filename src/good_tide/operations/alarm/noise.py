@@ -93,7 +93,7 @@ def _is_known_kind(data: bytes) -> bool:
 def became_noise(before: Sequence[bytes], after: Sequence[bytes]) -> bool:
     """Whether a file was something and is noise now.
 
-    :param before: stretches of it: its beginning, and one from its middle where it is long enough.
+    :param before: stretches of it: its beginning, and some from inside where it is long enough.
     :param after: the same of what it is now.
     """
     pairs = list(zip(before, after, strict=False))

@@ -21,7 +21,7 @@ from good_tide.operations.context import Context, open_context
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
-from good_tide.operations.stores.holding_area import HoldingArea, open_area
+from good_tide.operations.stores.holding_area import HoldingArea, area_folder, limit_bytes
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.opened import id_of
 from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at, store_place
@@ -186,7 +186,9 @@ class _DemoStores(JobStores):
     def area(self, ref: StoreRef) -> HoldingArea:
         here = self._context.here
         known = catalog_names(here.cache, id_of(self._store))
-        return open_area(here.holdings, ref, PASSPHRASE, self.job.holding, known)
+        folder = area_folder(here.holdings, ref)
+        limit = limit_bytes(self.job.holding, folder)
+        return HoldingArea(folder, self._store.header, self._store.keys, known, limit)
 
 
 def _furnish(folders: DemoFolders) -> None:

@@ -80,8 +80,8 @@ class LocalPlace:
         with disk_errors(f"Listing {self.root / folder}"):
             return sorted(name for name, _ in self._files(folder))
 
-    def _files(self, folder: str) -> Iterator[tuple[str, int]]:
-        """Name and length of each file in a folder and its sub-folders, as far down as a store goes."""
+    def _files(self, folder: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
+        """Name of each file in a folder and its sub-folders, as far down as a store goes, and its entry."""
         waiting = [("", 0)]
         while waiting:
             inside, depth = waiting.pop()
@@ -93,8 +93,7 @@ class LocalPlace:
                 with os.scandir(handle) as listing:
                     for item in listing:
                         if item.is_file(follow_symlinks=False):
-                            with contextlib.suppress(FileNotFoundError):
-                                yield inside + item.name, item.stat(follow_symlinks=False).st_size
+                            yield inside + item.name, item
                         elif depth < _DEEPEST and item.is_dir(follow_symlinks=False):
                             waiting.append((f"{inside}{item.name}/", depth + 1))
             finally:
@@ -165,7 +164,7 @@ class LocalPlace:
     def total_bytes(self) -> int:
         with disk_errors(f"Listing {self.root}"):
             os.close(_open_below(self.root, ""))
-            return sum(size for _, size in self._files(""))
+            return sum(_length(item) for _, item in self._files(""))
 
     def room(self) -> tuple[int, int]:
         with disk_errors(f"Asking for the room of {self.root}"):
@@ -184,6 +183,13 @@ class LocalPlace:
                 and not inside.is_symlink()
                 and all(item.is_file() and not item.is_symlink() for item in inside.iterdir())
             )
+
+
+def _length(item: os.DirEntry[str]) -> int:
+    """Bytes of a file; none of one that went away meanwhile."""
+    with contextlib.suppress(FileNotFoundError):
+        return item.stat(follow_symlinks=False).st_size
+    return 0
 
 
 def _open_below(root: Path, folder: str) -> int:

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import os
 import threading
+from unittest import mock
 
+from good_tide.agent.proving import _InQuiet
 from good_tide.agent.service import Agent
+from good_tide.core.errors import StoppedError
 from good_tide.core.health import StoreHealth
 from good_tide.core.planning import Conditions
 from good_tide.core.progress import Steering, WorkKind
@@ -45,6 +48,24 @@ class AgentProvesTest(Keeping):
             self.surroundings.now = conditions
             self.at(ON_THE_HOUR, agent)
             self.assertEqual(self.health(agent).reading.last, 0)
+
+    def test_it_ends_when_somebody_works_with_the_disk_or_goes_on_battery_and_is_tried_again(self) -> None:
+        agent = self.agent()
+        with mock.patch("good_tide.agent.proving._LOOK_SECONDS", -1.0):
+            self.surroundings.moved = 50e6
+            self.at(ON_THE_HOUR, agent)
+            self.assertEqual(self.health(agent).reading.last, 0)
+            self.surroundings.moved = 0.0
+            self.at(ON_THE_HOUR + 10 * MINUTE, agent)
+            self.assertEqual(self.health(agent).reading.last, 0, "not again at once")
+            self.at(ON_THE_HOUR + 31 * MINUTE, agent)
+            self.assertEqual(self.health(agent).reading.last, ON_THE_HOUR + 31 * MINUTE)
+        inner, battery = Steering(), [False]
+        quiet = _InQuiet(inner, lambda: not battery[0], lambda: 0.0)
+        quiet._looked -= 60
+        quiet.checkpoint()
+        battery[0], quiet._looked = True, quiet._looked - 60
+        self.assertRaises(StoppedError, quiet.checkpoint)
 
     def test_it_gives_way_to_whatever_else_is_to_be_done(self) -> None:
         agent = self.agent()

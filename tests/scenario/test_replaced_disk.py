@@ -105,11 +105,38 @@ class ReplacedDiskTest(GoodTideTest):
 
     def test_what_cannot_be_carried_is_named_and_stays(self) -> None:
         self.root.mkdir(parents=True)
+        content = (self.work / "large.bin").read_bytes()
         (self.work / "large.bin").unlink()
         done = self.replace()
         self.assertEqual((done.arrived, len(done.left)), (0, 3))
         self.assertEqual(len(list(self.settings.rglob("*.before"))), 1)
         self.assertFalse(self.run_it().held)
+        context = self.context(SetClock(Nanoseconds(T0 + self.hour * HOUR)))
+        trouble = Standings(context).standing(find_job(self.settings, "Office")).status.trouble
+        self.assertIn("3 snapshots that wait for the disk before Pier", trouble[0].what)
+        self.assertEqual(len(self.replace().left), 3, "tried again, and they still cannot be")
+        self.write("large.bin", content)
+        self.assertFalse(self.run_it().held)
+        again = self.replace()
+        self.assertEqual((again.arrived, again.left), (3, ()), "what they build on is there now")
+        self.assert_all_there(list(self.states)[1:4])
+        self.assertEqual(list(self.settings.rglob("*.before")), [])
+        self.assertTrue(Standings(context).standing(find_job(self.settings, "Office")).status.well)
+
+    def test_what_cannot_be_carried_is_let_go_by_command(self) -> None:
+        root = self.folder / "plain"
+        made = program("job", "add", "Desk", "--folder", self.work, "--store", root, "--unencrypted")
+        self.assertEqual((made.returncode, program("snapshot", "Desk").returncode), (0, 0))
+        shutil.rmtree(root)
+        root.mkdir()
+        self.assertEqual(program("snapshot", "Desk").returncode, 0)
+        (self.work / "large.bin").unlink()
+        command = ("job", "replace-store", "Desk", root)
+        self.assertEqual(program(*command).returncode, 1)
+        self.assertIn("let them go", program("status", "Desk").stdout)
+        let_go = program(*command, "--let-go", "--json")
+        self.assertEqual(json.loads(let_go.stdout), {"job": "Desk", "let_go": 1})
+        self.assertEqual(program(*command, "--let-go").returncode, 2)
 
     def test_a_wrong_passphrase_or_none_moves_nothing(self) -> None:
         self.root.mkdir(parents=True)

@@ -14,6 +14,7 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.status import StoreState
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs
@@ -46,17 +47,19 @@ def row_of(tree: QTreeWidget, number: int) -> QTreeWidgetItem:
 
 
 class WindowTest(GoodTideTest):
+    store_name = "store"
+    passphrase: str | None = None
+    begins_as = StoreState.READY
+
     def setUp(self) -> None:
         super().setUp()
         _, look = make_application("light")
         self.settings = self.folder / "settings"
-        store = self.new_store(passphrase=None)
+        self.root = self.folder / self.store_name
+        self.root.parent.mkdir(exist_ok=True)
+        store = self.new_store(self.store_name, passphrase=self.passphrase)
+        self.save_office(self.settings, (StoreRef(path=str(self.root), name="Pier"),))
         self.make_history(store)
-        ref = StoreRef(path=str(self.folder / "store"), name="Pier")
-        self.save_office(
-            self.settings,
-            (ref,),
-        )
         here = Workplace(
             self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
         )
@@ -70,7 +73,7 @@ class WindowTest(GoodTideTest):
         self.window.show()
         self.window.start()
         self.addCleanup(end, self.window, self.agent, thread)
-        self.until(lambda: self.window.overview.state == "ready")
+        self.until(lambda: self.window.overview.state is self.begins_as)
 
     def make_history(self, store: Store) -> None:
         """Six snapshots, an hour apart, of one file that changes each time."""

@@ -29,6 +29,7 @@ from good_tide.operations.history.path_history import path_spans
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.left_behind import left_count
 from good_tide.operations.stores.opened import id_of, snapshot_of, unseen_snapshots
 from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
@@ -368,7 +369,8 @@ class JobSession:
             check_header(ref, where)
             hint, known = locked_hint(where), about(where, None)
         except GoodTideError as error:
-            return StoreView(ref.id, where.called, disk, True, False, trouble=str(error))
+            replaced = isinstance(error, StoreReplacedError)
+            return StoreView(ref.id, where.called, disk, True, False, trouble=str(error), replaced=replaced)
         total, free, kind = (facts.total, facts.free, facts.file_system) if facts is not None else (0, 0, "")
         shown = ref.place == self.shown.place
         return StoreView(
@@ -386,6 +388,7 @@ class JobSession:
             known.snapshots,
             shown,
             removable=facts is not None and facts.removable,
+            left=left_count(self._context.here.holdings, ref),
         )
 
     def _by_week(self) -> tuple[tuple[int, int], ...]:

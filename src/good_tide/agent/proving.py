@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import logging
+import time
+from collections.abc import Callable
+
+import msgspec
 
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.sessions import Sessions
@@ -12,7 +16,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.hours import Hours
 from good_tide.core.identifiers import StoreId
 from good_tide.core.planning import Conditions, hindered_by
-from good_tide.core.progress import Steering, WorkKind
+from good_tide.core.progress import Progress, Steering, WorkKind
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.proving import is_due, proof_words, prove
@@ -24,6 +28,28 @@ from good_tide.system.surroundings import Surroundings
 _log = logging.getLogger(__name__)
 _AGAIN = 1800 * SECOND
 """After a try that failed or was stopped, the next one waits for so long."""
+_LOOK_SECONDS = 5.0
+_BUSY_DISK = 4e6
+"""Bytes a second that other programs move, from which somebody works with the disk."""
+
+
+class _InQuiet:
+    """A control that ends the work as soon as the machine is no longer at leisure, or somebody else works
+    with the disk. How busy the processor is does not end it: its own work would count."""
+
+    def __init__(self, inner: Steering, at_leisure: Callable[[], bool], traffic: Callable[[], float]) -> None:
+        self._inner, self._at_leisure, self._traffic = inner, at_leisure, traffic
+        self._looked = time.monotonic()
+
+    def report(self, progress: Progress) -> None:
+        self._inner.report(progress)
+
+    def checkpoint(self) -> None:
+        if time.monotonic() - self._looked > _LOOK_SECONDS:
+            self._looked = time.monotonic()
+            if self._traffic() > _BUSY_DISK or not self._at_leisure():
+                self._inner.stop()
+        self._inner.checkpoint()
 
 
 class Proving:
@@ -58,8 +84,17 @@ class Proving:
         days = session.job.read_back_days
         if not ref.store or waits or not is_due(self._context, ref.store, days):
             return False
-        hours = Hours.of(session.job.rhythm.allowed)
-        return hours.is_open(now, local_zone()) and session.stores.place_of(ref) is not None
+        return self._is_open(session) and session.stores.place_of(ref) is not None
+
+    def _is_open(self, session: JobSession) -> bool:
+        """Whether these are hours in which the job may run."""
+        return Hours.of(session.job.rhythm.allowed).is_open(self._context.clock.now(), local_zone())
+
+    def _at_leisure(self, session: JobSession) -> bool:
+        """Whether nothing has come up since it was begun."""
+        now = self._surroundings.conditions()
+        considerate = msgspec.structs.replace(session.job.rhythm.considerate, load=False)
+        return now.battery is None and hindered_by(considerate, now) is None and self._is_open(session)
 
     def _begin(self, session: JobSession, ref: StoreRef) -> None:
         self._not_before[ref.store] = self._context.clock.now() + _AGAIN
@@ -69,8 +104,10 @@ class Proving:
             return other.stores if other is not None else session.stores
 
         def work(steering: Steering) -> WorkEnded:
-            store = session.stores.store(ref)
-            proof = prove(self._context, store, session.job.read_back_days, stores_of, steering)
+            store, folder = session.stores.store(ref), session.stores.present(ref).folder
+            traffic = self._surroundings.traffic(folder) if folder is not None else lambda: 0.0
+            control = _InQuiet(steering, lambda: self._at_leisure(session), traffic)
+            proof = prove(self._context, store, session.job.read_back_days, stores_of, control)
             _log.info("%s was proven: %s", ref.store, "; ".join(proof_words(proof)))
             return WorkEnded(WorkKind.PROOF)
 

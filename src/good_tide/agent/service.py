@@ -20,6 +20,7 @@ from good_tide.agent.journal_handlers import JournalHandlers
 from good_tide.agent.notifier import Notifier
 from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.agent.proving import Proving
+from good_tide.agent.replacing_handlers import ReplacingHandlers
 from good_tide.agent.reports import Reports
 from good_tide.agent.restore_handlers import RestoreHandlers
 from good_tide.agent.runs import Runs
@@ -154,6 +155,7 @@ class Agent:
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),
             *HealthHandlers(context, sessions, worker).handlers(),
+            *ReplacingHandlers(context, sessions, self._typed, worker).handlers(),
             *RoomHandlers(context, sessions, worker, self._tell).handlers(),
             *self.schedule.handlers(),
             *self.journal.handlers(),

@@ -31,7 +31,7 @@ from good_tide.operations.jobs.changing import (
     rename,
 )
 from good_tide.operations.jobs.making import checked_folders, own_history
-from good_tide.operations.snapshot.replacing import replace_store
+from good_tide.operations.snapshot.replacing import let_left_go, replace_store
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.stores.passphrases import kept_passphrase
 from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
@@ -271,18 +271,26 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
 @click.argument("directory")
 @passphrase_option
 @click.option("--hint", default="", help="A hint for the passphrase of a new store.")
+@click.option("--let-go", is_flag=True, help="Forget what could not be carried over.")
 @json_option
 def job_replace_store(
-    name: str, directory: str, passphrase_file: Path | None, hint: str, as_json: bool
+    name: str, directory: str, passphrase_file: Path | None, hint: str, let_go: bool, as_json: bool
 ) -> int:
     """Go on with what is in the place of a store now, when its disk was replaced or emptied.
 
     A new store is made there if there is none. Snapshots that wait on this machine for the old disk are
-    carried over.
+    carried over; what cannot be stays here, and is tried again when this is run again.
     """
     context = this_context()
     job = find_job(context.here.settings, name)
     ref = _ref_in(job, os.path.abspath(directory))
+    if let_go:
+        count = let_left_go(context, job, ref)
+        if as_json:
+            print_json({"job": job.name, "let_go": count})
+        else:
+            say(f"{count_words(count, 'snapshot')} that waited for the old disk: let go.")
+        return output.DONE
     passphrase = read_passphrase(passphrase_file)
     if passphrase is None and ref.encrypted:
         passphrase = kept_passphrase(job, ref.store, context.ring)

@@ -114,6 +114,17 @@ def store_troubles(name: str, health: StoreHealth, newest: int, now: int) -> lis
     return found
 
 
+def left_trouble(name: str, count: int, since: int) -> StoreTrouble:
+    """Snapshots that waited for the disk that a store was on before could not be carried into it."""
+    waited = "snapshot that waits" if count == 1 else "snapshots that wait"
+    return StoreTrouble(
+        since,
+        f"{count:,} {waited} for the disk before {name} cannot be carried into the new store",
+        "They build on what only the old disk has: carry that disk's history here (“good-tide carry”) and run"
+        " “good-tide job replace-store” again, or let them go (“--let-go”)",
+    )
+
+
 def proven_words(health: StoreHealth, now: int) -> str:
     """What has proven that a store can be read, in a line."""
     reading, drill = health.reading, health.drill

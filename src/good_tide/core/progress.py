@@ -28,6 +28,7 @@ class WorkKind(enum.StrEnum):
     PURGE = "purge"
     PROOF = "proof"
     REPAIR = "repair"
+    REPLACE = "replace"
 
 
 class Stage(enum.StrEnum):

@@ -14,6 +14,7 @@ _WORK = {
     WorkKind.PURGE: "Taking out of all history",
     WorkKind.PROOF: "Reading a store back",
     WorkKind.REPAIR: "Repairing a store",
+    WorkKind.REPLACE: "Going on with another disk",
 }
 
 

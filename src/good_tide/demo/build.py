@@ -21,10 +21,11 @@ from good_tide.operations.context import Context, open_context
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
-from good_tide.operations.stores.holding_area import HoldingArea, area_folder, limit_bytes
+from good_tide.operations.stores.holding_area import HoldingArea, area_for
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.opened import id_of
 from good_tide.operations.stores.opening import Store, catalog_names, create_at, open_at, store_place
+from good_tide.operations.stores.pinning import pinned
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
@@ -123,7 +124,12 @@ def build_demo(
         name="Production office",
         folders=tuple(str(folders.workstation / name) for name in COVERED),
         stores=(
-            StoreRef(path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"),
+            pinned(
+                StoreRef(
+                    path=str(folders.store), name="Pier", disk="label:Pier", inside="good-tide/office-desk"
+                ),
+                store,
+            ),
         ),
         rules=RULES,
         machine=MACHINE,
@@ -186,9 +192,7 @@ class _DemoStores(JobStores):
     def area(self, ref: StoreRef) -> HoldingArea:
         here = self._context.here
         known = catalog_names(here.cache, id_of(self._store))
-        folder = area_folder(here.holdings, ref)
-        limit = limit_bytes(self.job.holding, folder)
-        return HoldingArea(folder, self._store.header, self._store.keys, known, limit)
+        return area_for(here.holdings, ref, self._store, self.job.holding, known)
 
 
 def _furnish(folders: DemoFolders) -> None:

@@ -45,6 +45,8 @@ class StoreView(msgspec.Struct, frozen=True):
     :param by_age: stored bytes added in each of the past weeks, oldest first; of the store that is looked
         into.
     :param shown: whether history is shown from this store.
+    :param replaced: its disk was replaced or emptied: another store is in its place, or none.
+    :param left: snapshots that waited for the disk before, and could not be carried into this store.
     """
 
     id: StoreId
@@ -62,6 +64,8 @@ class StoreView(msgspec.Struct, frozen=True):
     shown: bool = False
     trouble: str = ""
     removable: bool = False
+    replaced: bool = False
+    left: int = 0
 
 
 class JobName(msgspec.Struct, frozen=True):

@@ -4,6 +4,7 @@ machine that never sleeps."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 
@@ -19,10 +20,13 @@ class StandInSurroundings:
     """Surroundings as they are set."""
 
     def __init__(self) -> None:
-        self.now = Conditions()
+        self.now, self.moved = Conditions(), 0.0
 
     def conditions(self) -> Conditions:
         return self.now
+
+    def traffic(self, folder: Path) -> Callable[[], float]:
+        return lambda: self.moved
 
 
 class Told(msgspec.Struct, frozen=True):

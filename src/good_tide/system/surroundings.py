@@ -10,10 +10,13 @@ from __future__ import annotations
 import contextlib
 import os
 import time
+from collections.abc import Callable
+from pathlib import Path
 from typing import Protocol
 
 from good_tide.core.planning import Conditions
 from good_tide.system.bus import Bus, BusError
+from good_tide.system.disk_traffic import DiskTraffic
 
 _HOLDS_SECONDS = 20.0
 _METERED = frozenset((1, 3))
@@ -31,6 +34,11 @@ class Surroundings(Protocol):
         """What it is doing now."""
         ...
 
+    def traffic(self, folder: Path) -> Callable[[], float]:
+        """Watch the disk of a folder: answers, each time it is called, how many bytes a second other programs
+        moved on it since the last time."""
+        ...
+
 
 class SystemSurroundings:
     """Asks the system's services; the answer holds for some seconds."""
@@ -45,6 +53,9 @@ class SystemSurroundings:
             load = os.getloadavg()[0] / (os.cpu_count() or 1)
             self._known = now, Conditions(self._battery(), self._metered(), self._presenting(), load)
         return self._known[1]
+
+    def traffic(self, folder: Path) -> Callable[[], float]:
+        return DiskTraffic(folder).others
 
     def _battery(self) -> float | None:
         with contextlib.suppress(BusError):

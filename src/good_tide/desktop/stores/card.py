@@ -37,6 +37,9 @@ class StoreCard(QWidget):
     limits = Signal(object)
     takes = Signal(object)
     health = Signal(object)
+    replace = Signal(object)
+    carry_left = Signal(object)
+    let_go = Signal(object)
 
     def __init__(self, look: Palette, view: StoreView, others: list[StoreView], reading: bool) -> None:
         super().__init__()
@@ -54,9 +57,9 @@ class StoreCard(QWidget):
             button("Who may read it…"),
             button("No longer use it"),
         )
-        if view.present and not view.shown:
+        if view.present and not view.shown and not view.trouble:
             head.addWidget(self.into)
-        if view.present and others:
+        if view.present and others and not view.trouble:
             head.addWidget(self.carry_to)
         if view.present and view.encrypted and not reading:
             head.addWidget(self.who)
@@ -69,8 +72,7 @@ class StoreCard(QWidget):
         self.take_away.clicked.connect(lambda: self.eject.emit(view))
         layout.addLayout(head)
         layout.addWidget(label(self._words(view), "quiet", wrap=True))
-        if view.trouble:
-            layout.addWidget(label(view.trouble, "harm", wrap=True))
+        self._add_trouble(layout, view)
         self.proven, self.well = label("", "quiet", wrap=True), button("Health…")
         self.well.setToolTip(
             "Pack by pack when it was read back, what was put right, what is lost; and repair"
@@ -123,8 +125,32 @@ class StoreCard(QWidget):
         self.who.clicked.connect(lambda: self.readers.emit(view))
         self.off.clicked.connect(lambda: self.drop.emit(view))
 
+    def _add_trouble(self, layout: QVBoxLayout, view: StoreView) -> None:
+        """What is wrong with the store, and the ways on."""
+        self.go_on = button("Go on with this disk…", primary=True)
+        self.again, self.forget = button("Try again to carry them"), button("Let them go…")
+        self.go_on.clicked.connect(lambda: self.replace.emit(view))
+        self.again.clicked.connect(lambda: self.carry_left.emit(view))
+        self.forget.clicked.connect(lambda: self.let_go.emit(view))
+        if view.replaced:
+            words = (
+                "The store of this job is not there any more: its disk was replaced or emptied. Connect"
+                " the old"
+            )
+            layout.addWidget(label(f"{words} disk, or go on with this one.", "harm", wrap=True))
+            layout.addLayout(line(self.go_on, stretch=1))
+        elif view.trouble:
+            layout.addWidget(label(view.trouble, "harm", wrap=True))
+        if view.left:
+            waits = f"{count_words(view.left, 'snapshot')} that waited for the disk before this one"
+            words = f"{waits} could not be carried: what they build on is on that disk only."
+            layout.addWidget(label(words, "quiet", wrap=True))
+            layout.addLayout(line(self.again, self.forget, stretch=2))
+
     def show_standing(self, standing: StoreStanding) -> None:
         """What has proven the store, and what somebody should look at."""
+        if self.view.trouble:
+            return  # it cannot be opened, which is said, and what to do
         words = [standing.proven, *(f"{what}. {todo}." for what, todo in standing.trouble)]
         self.proven.setText("\n".join(one for one in words if one))
         self.proven.setObjectName("harm" if standing.trouble else "quiet")
@@ -160,6 +186,8 @@ class StoreCard(QWidget):
     def _words(view: StoreView) -> str:
         if not view.present:
             return f"{view.where}\nThe disk is not here. Everything on it is as it was; connect it to go on."
+        if view.trouble:
+            return view.where
         secrecy = (
             f"Encrypted; hint: {view.hint or 'none'}"
             if view.encrypted

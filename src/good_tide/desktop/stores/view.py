@@ -17,8 +17,10 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.status import Action, StoreState
 from good_tide.core.words import count_words
 from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.confirm import ConfirmDialog
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.stores.adding import AddStorePanel
 from good_tide.desktop.stores.card import StoreCard
 from good_tide.desktop.stores.health_page import HealthPage
@@ -27,6 +29,7 @@ from good_tide.desktop.stores.readers import ReadersDialog
 from good_tide.desktop.stores.room_page import RoomPage
 from good_tide.desktop.view import View, ViewKind
 from good_tide.protocol.agent_calls import DisksChanged, Overview, StoreView
+from good_tide.protocol.replacing_calls import CarryLeft, LetLeftGo
 from good_tide.protocol.setup_calls import MadeView
 from good_tide.protocol.store_calls import (
     CarryHistory,
@@ -51,6 +54,8 @@ class StoresPage(View):
         self.cards: list[StoreCard] = []
         self.dialog: ReadersDialog | None = None
         self.limits: LimitsDialog | None = None
+        self.replacing: ReplaceDialog | None = None
+        self.sure: ConfirmDialog | None = None
         self.sentence = label("", "quiet", wrap=True)
         self.add = button("Add a store…")
         self.panel = AddStorePanel(look, link)
@@ -196,6 +201,9 @@ class StoresPage(View):
             made.limits.connect(self._limits)
             made.takes.connect(self.show_room)
             made.health.connect(self.show_health)
+            made.replace.connect(self._replace)
+            made.carry_left.connect(self._carry_left)
+            made.let_go.connect(self._let_go)
             self.cards.append(made)
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
@@ -237,6 +245,28 @@ class StoresPage(View):
             self.refresh_wanted.emit()
 
         self._link.ask(EjectDisk(self._overview.job, view.id), ejected)
+
+    def _replace(self, view: StoreView) -> None:
+        self.replacing = ReplaceDialog(self._link, view.id, self)
+        self.replacing.made.connect(self._made)
+        self.replacing.open()
+
+    def _carry_left(self, view: StoreView) -> None:
+        self._link.ask(CarryLeft(self._overview.job, view.id))
+
+    def _let_go(self, view: StoreView) -> None:
+        waited = f"{count_words(view.left, 'snapshot')} that waited for an earlier disk"
+        self.sure = ConfirmDialog(
+            self,
+            f"Let {waited} go?",
+            "They are deleted from this machine. What only they had is gone then; everything in the store"
+            " stays.",
+            "Let them go",
+            lambda: self._link.ask(
+                LetLeftGo(self._overview.job, view.id), lambda done: self.refresh_wanted.emit()
+            ),
+        )
+        self.sure.open()
 
     def _readers(self, view: StoreView) -> None:
         self.dialog = ReadersDialog(self._look, self._link, view, self)

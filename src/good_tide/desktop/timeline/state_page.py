@@ -19,6 +19,8 @@ class StatePage(QWidget):
 
     unlock = Signal(str, bool)
     again = Signal()
+    go_on = Signal()
+    """Go on with the disk that is there in place of the store's."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -33,13 +35,15 @@ class StatePage(QWidget):
         self.remember = QCheckBox("Remember it in the key ring")
         self.open = button("Open the store", primary=True)
         self.look_again = button("Look again")
+        self.other_disk = button("Go on with this disk…", primary=True)
         for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
             layout.addWidget(widget)
-        layout.addLayout(line(self.look_again, self.open, stretch=0))
+        layout.addLayout(line(self.look_again, self.other_disk, self.open, stretch=0))
         centre(self, frame)
         self._passphrase.returnPressed.connect(self._try)
         self.open.clicked.connect(self._try)
         self.look_again.clicked.connect(self.again)
+        self.other_disk.clicked.connect(self.go_on)
 
     def _try(self) -> None:
         self.unlock.emit(self._passphrase.text(), self.remember.isChecked())
@@ -66,7 +70,14 @@ class StatePage(QWidget):
             ),
             StoreState.LOCKED: (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
             StoreState.DAMAGED: ("The store cannot be read", "\n".join(overview.trouble)),
-            StoreState.REPLACED: (f"The store on {disk} is not there any more", "\n".join(overview.trouble)),
+            StoreState.REPLACED: (
+                f"The store on {disk} is not there any more",
+                (
+                    f"There is another disk in {folder}, or it was emptied. Connect the old disk, and"
+                    " everything is as it was; or go on with the one that is there now. Snapshots are kept"
+                    " on this machine meanwhile."
+                ),
+            ),
             StoreState.CATCHING_UP: ("Reading history", _reading_words(*overview.history_read)),
             StoreState.EMPTY: (
                 "No snapshot yet",
@@ -81,6 +92,7 @@ class StatePage(QWidget):
             widget.setVisible(locked)
         self._wrong.hide()
         self.look_again.setVisible(overview.state in _MAY_CHANGE)
+        self.other_disk.setVisible(overview.state is StoreState.REPLACED)
 
 
 def _reading_words(done: int, total: int) -> str:

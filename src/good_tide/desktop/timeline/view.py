@@ -7,11 +7,13 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 from good_tide.core.status import Action, StoreState
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.timeline.history_page import HistoryPage
 from good_tide.desktop.timeline.state_page import StatePage
 from good_tide.desktop.view import RestoreOffer, View, ViewKind
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.faults import Fault
+from good_tide.protocol.setup_calls import MadeView
 from good_tide.protocol.store_calls import Unlock, Unlocked
 
 
@@ -33,8 +35,12 @@ class TimelineView(View):
         self.history.outdated.connect(self.refresh_wanted)
         self.state.unlock.connect(self._unlock)
         self.state.again.connect(self.refresh_wanted)
+        self.state.go_on.connect(self._go_on)
+        self._overview = Overview(StoreState.UNKNOWN)
+        self.replacing: ReplaceDialog | None = None
 
     def show_job(self, overview: Overview) -> None:
+        self._overview = overview
         self.state.show_state(overview)
         if overview.state is StoreState.READY:
             self.history.take_overview(overview)
@@ -49,6 +55,20 @@ class TimelineView(View):
     def entered(self) -> None:
         if self.pages.currentWidget() is self.history:
             self.history.lines.setFocus()
+
+    def _go_on(self) -> None:
+        """Go on with the disk that is there in place of the one that is looked into."""
+        store = self._overview.store
+        if store is None:
+            return
+        self.replacing = ReplaceDialog(self._link, store.id, self)
+        self.replacing.made.connect(self._replaced)
+        self.replacing.open()
+
+    def _replaced(self, made: MadeView) -> None:
+        if made.recovery_key is not None:
+            self.recovery.emit(made)
+        self.refresh_wanted.emit()
 
     def _unlock(self, passphrase: str, remember: bool) -> None:
         def opened(answer: Unlocked) -> None:

@@ -76,14 +76,11 @@ def read_portion(
     known = kept.read().packs
     sizes = {table.pack.hex(): _size(table) for table in tables}
     total = sum(sizes.values())
-    waited = now - health.reading.last if health.reading.last else _DAY
-    budget = (
-        total
-        if everything
-        else total * min(max(waited, 0), _MOST_DAYS_AT_ONCE * _DAY) // (max(days, 1) * _DAY)
-    )
     began = health.reading.began or now
+    done = sum(size for name, size in sizes.items() if known.get(name, 0) * SECOND >= began)
+    budget = total if everything else _budget(total, done, now - began, days)
     read_now: dict[str, int] = {}
+    ended = False
     try:
         for table in sorted(tables, key=lambda one: known.get(one.pack.hex(), 0)):
             name = table.pack.hex()
@@ -101,6 +98,7 @@ def read_portion(
             portion.bytes += sizes[name]
             portion.damaged += bool(found.damage)
             read_now[name] = now // SECOND
+        ended = True
     finally:
         with kept.changing() as record:
             right = {file.rpartition("/")[2]: now // SECOND for file in store.mending.files}
@@ -112,8 +110,19 @@ def read_portion(
         portion.mended = len(store.mending.files)
         done = sum(size for name, size in sizes.items() if times.get(name, 0) >= began // SECOND)
         portion.whole = all(times.get(name, 0) >= began // SECOND for name in sizes)
-        portion.new_harm = _keep(context, store, portion, ReadingBack(began, done, total, now))
+        last = now if ended or portion.whole else health.reading.last  # what was stopped is due again today
+        portion.new_harm = _keep(context, store, portion, ReadingBack(began, done, total, last))
     return portion
+
+
+def _budget(total: int, done: int, passed: int, days: int) -> int:
+    """How many bytes are to be read today.
+
+    :param done: bytes read since the round began, ``passed`` nanoseconds ago; it is to take so many ``days``.
+    """
+    daily = total // max(days, 1)
+    due = daily * (max(passed, 0) // _DAY + 1) - done
+    return max(0, min(due, _MOST_DAYS_AT_ONCE * daily))
 
 
 def _present(times: Mapping[str, int], sizes: Mapping[str, int]) -> dict[str, int]:

@@ -11,7 +11,7 @@ import msgspec
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.forecast import days_left
-from good_tide.core.health import StoreHealth, StoreTrouble, proven_words, store_troubles
+from good_tide.core.health import StoreHealth, StoreTrouble, left_trouble, proven_words, store_troubles
 from good_tide.core.history import TidePoint
 from good_tide.core.places import DiskFacts
 from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, decide, next_start
@@ -25,6 +25,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
+from good_tide.operations.stores.left_behind import aside, left_count, left_since
 from good_tide.operations.stores.opening import StorePlace, known_tide, store_id
 from good_tide.operations.stores.sizes import StoreSizes
 from good_tide.system.machine import local_zone
@@ -160,8 +161,17 @@ class Standings:
         known = [self._context.health.of(ref.store) if ref.store else StoreHealth() for ref in job.stores]
         newest = max((one.written for one in known), default=0)
         return [
-            store_troubles(ref.called, one, newest, now) for ref, one in zip(job.stores, known, strict=True)
+            [*store_troubles(ref.called, one, newest, now), *self._left(ref)]
+            for ref, one in zip(job.stores, known, strict=True)
         ]
+
+    def _left(self, ref: StoreRef) -> list[StoreTrouble]:
+        """What an earlier store in the same place left behind. While it is not known that it was replaced,
+        nothing was."""
+        count = left_count(self._here.holdings, ref)
+        if not count or aside(self._here.holdings, ref).exists():
+            return []
+        return [left_trouble(ref.called, count, left_since(self._here.holdings, ref))]
 
     def _strange(self, job: Job) -> tuple[tuple[str, str], ...]:
         """What is not as it should be with a job's stores."""

@@ -78,7 +78,16 @@ def hint_of(data: Path, ref: StoreRef) -> str | None:
     Raises:
         PlaceError: there is no area.
     """
-    place = slots_place(data, ref).files()
+    return hint_in(area_folder(data, ref))
+
+
+def hint_in(area: Path) -> str | None:
+    """The hint of the store's passphrase, as the area in a folder knows it; None where it needs none.
+
+    Raises:
+        PlaceError: there is no area.
+    """
+    place = FolderPlace(area / DISK_FOLDER).files()
     return slot_hint(read_slots(place)) if read_header(place).encrypted else None
 
 
@@ -106,9 +115,14 @@ def open_area(
     return open_holding(folder, passphrase, known, limit_bytes(holding, folder))
 
 
-def area_for(data: Path, ref: StoreRef, store: Store, holding: Holding) -> HoldingArea:
-    """The area of a store that is here."""
+def area_for(
+    data: Path, ref: StoreRef, store: Store, holding: Holding, away: Iterable[str] | None = None
+) -> HoldingArea:
+    """The area of a store that is here; or of one that was opened before its disk went.
+
+    :param away: names of the snapshots on the disk that went; None: it is here.
+    """
     folder = area_folder(data, ref)
-    area = HoldingArea(folder, store.header, store.keys, (), limit_bytes(holding, folder))
-    area.base = store
+    area = HoldingArea(folder, store.header, store.keys, away or (), limit_bytes(holding, folder))
+    area.base = store if away is None else None
     return area

@@ -32,9 +32,9 @@ def check_header(ref: StoreRef, where: StorePlace) -> None:
         StoreReplacedError: it is another one, or there is none any more. PlaceError: it is not encrypted
             where the job's is.
     """
+    header = _header(where)
     if not ref.store:
         return
-    header = _header(where)
     if ref.encrypted and not header.encrypted:
         raise PlaceError(
             f"The store in {where.called} is not encrypted, and the one of this job is: nothing is written"

@@ -17,7 +17,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.integrity.drill import drill
 from good_tide.operations.integrity.health_picture import known_costs
 from good_tide.operations.integrity.proving import is_due, prove
-from good_tide.operations.integrity.reading_back import packs_read, read_portion
+from good_tide.operations.integrity.reading_back import packs_read, portion_due, read_portion
 from good_tide.operations.integrity.repair import repair
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.storage.packs import pack_file
@@ -74,6 +74,8 @@ class ProvingTest(GoodTideTest):
             read_portion(self.at(0), self.fresh(), 1, steering, everything=True)
         kept = packs_read(self.at(0).here.records, self.store.header.store).read().packs
         self.assertEqual(len(kept), 2)
+        health = self.at(0).health.of(self.store.header.store)
+        self.assertTrue(portion_due(health, 1, T0 + HOUR), "the rest of the portion is due the same day")
         portion = read_portion(self.at(DAY), self.fresh(), 1, Silent())
         self.assertTrue(portion.whole)
         self.assertEqual(portion.packs, len(self.fresh().index.tables) - 2)

@@ -22,12 +22,14 @@ from tests.support.windows import WindowTest, row_of
 class HealthPageTest(WindowTest):
     def make_history(self, store: Store) -> None:
         rng = random.Random(2)
+        self.plans: list[bytes] = []
         for number in range(12):
             self.write(
                 f"letters/{number}.txt", " ".join(rng.choices(["act", "scene", "cue", "prompt"], k=400))
             )
         for hour in range(3):
-            self.write("plan.bin", rng.randbytes(200_000))
+            self.plans.append(rng.randbytes(200_000))
+            self.write("plan.bin", self.plans[-1])
             self.snap(store, hour)
 
     def open_page(self) -> HealthPage:
@@ -68,6 +70,34 @@ class HealthPageTest(WindowTest):
         self.assertIn("put right", page.picture.accessibleDescription())
         self.press(page.back)
         self.until(lambda: "put right" in self.views.stores.cards[0].proven.text())
+
+    def test_a_lost_version_is_marked_on_its_lifeline_until_its_content_is_back(self) -> None:
+        page = self.open_page()
+        for pack in self.packs()[-3:-1]:
+            pack.write_bytes(bytes(pack.stat().st_size))
+        self.window.notice.hide()
+        self.press(page.repair)
+        self.until(lambda: "is lost" in self.window.notice.text)
+        self.window.show_view(VIEWS[0])
+        place, plan = self.views.timeline, os.fsencode(self.work / "plan.bin")
+        place.enter(os.fsencode(self.work))
+
+        def words() -> str:
+            row = place.model.row_of(plan)
+            return "" if row is None else place.model.row_words(row, self.clock.now())
+
+        self.until(lambda: "lost" in words())
+        self.assertIn("content of 1 lost", words())
+        row = place.model.row_of(plan)
+        assert row is not None
+        place.go(next(span.first for span in row.line.spans if place.model.is_lost(span)))
+        place.select(plan)
+        self.assertIn("Its content is lost", place.inspector._facts.text())
+        self.assertFalse(place.lines.grab().isNull())
+        for number, plan_then in enumerate(self.plans):
+            self.write(f"a copy {number}.bin", plan_then)
+        self.window.link.ask(TakeSnapshot(OFFICE))
+        self.until(lambda: len(self.window.overview.tide) == 4 and "lost" not in words())
 
     def test_what_is_lost_is_named_and_accepted(self) -> None:
         page = self.open_page()

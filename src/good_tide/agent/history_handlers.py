@@ -79,6 +79,7 @@ class HistoryHandlers:
             tide=tuple(tide),
             pinned=session.pinned() if shown else {},
             work=self._worker.current,
+            lost=session.lost_versions() if shown else 0,
         )
 
     def folder(self, wanted: ReadFolder) -> FolderView:

@@ -285,7 +285,21 @@ class JobSession:
                 return FolderView(path, tuple(catalog.roots(self.machine.id)), history)
             number = catalog.folder(self.machine.id, path)
             lines: list[Lifeline] = [] if number is None else catalog.lifelines(number)
-            return FolderView(path, tuple(lines), history)
+            return FolderView(path, tuple(lines), history, self._lost(lines))
+
+    def lost_versions(self) -> int:
+        """How many versions had lost content when somebody last looked."""
+        return len(self.catalog().lost())
+
+    def _lost(self, lines: Iterable[Lifeline]) -> frozenset[bytes]:
+        """Identities of versions that are lost still: a later snapshot may have brought their content
+        back."""
+        known = self.catalog().lost()
+        if not known:
+            return frozenset()
+        shown = {span.identity for line in lines for span in line.spans if span.kind == Kind.FILE}
+        store = self.store()
+        return frozenset(digest for digest, chunk in known if digest in shown and not store.has_all(chunk))
 
     def detail(self, wanted: ReadDetail) -> Detail:
         """One version of a path, previewed and compared."""

@@ -85,6 +85,7 @@ class Overview(msgspec.Struct, frozen=True):
         them.
     :param reading: another machine's store, opened only to read.
     :param pinned: labels of pinned snapshots.
+    :param lost: how many versions have lost content, by what is known.
     """
 
     state: StoreState
@@ -106,6 +107,7 @@ class Overview(msgspec.Struct, frozen=True):
     kept: int = 0
     tide: tuple[TidePoint, ...] = ()
     pinned: dict[SnapshotId, str] = {}
+    lost: int = 0
     work: Work | None = None
 
     @property

@@ -16,11 +16,15 @@ from good_tide.protocol.contract import JobCall
 
 class FolderView(msgspec.Struct, frozen=True):
     """The lifelines of a folder's contents; of the covered folders for the empty path. Their spans count the
-    snapshots of ``history``."""
+    snapshots of ``history``.
+
+    :param lost: identities of versions whose content is lost, by what is known.
+    """
 
     path: bytes
     lifelines: tuple[Lifeline, ...]
     history: HistoryId
+    lost: frozenset[bytes] = frozenset()
 
 
 class ReadFolder(JobCall[FolderView], frozen=True):

@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import os
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError
@@ -273,6 +273,25 @@ class Catalog(CatalogFile):
             ).fetchone()
             parts.append(name)
         return b"/".join(reversed(parts))
+
+    @mended
+    def note_lost(self, versions: Collection[tuple[ContentDigest, ChunkId]]) -> None:
+        """Remember which versions of files have lost content, and which chunks; those known before are
+        forgotten."""
+        with self._lock:
+            known = self._db.execute("SELECT count(*) FROM lost").fetchone()[0]
+            if not known and not versions:
+                return
+            with self._transaction():
+                self._db.execute("DELETE FROM lost")
+                self._db.executemany("INSERT INTO lost VALUES (?, ?)", versions)
+
+    @mended
+    def lost(self) -> list[tuple[ContentDigest, ChunkId]]:
+        """Versions that had lost content when somebody last looked, with the chunks of it."""
+        with self._lock:
+            rows = self._db.execute("SELECT identity, chunk FROM lost")
+            return [(ContentDigest(digest), ChunkId(chunk)) for digest, chunk in rows]
 
     @mended
     def names(self) -> set[str]:

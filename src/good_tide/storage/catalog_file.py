@@ -37,6 +37,10 @@ CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
 CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder,
     seq)) WITHOUT ROWID;
 """
+_LOST = (
+    "CREATE TABLE IF NOT EXISTS lost (identity BLOB, chunk BLOB, PRIMARY KEY (identity, chunk)) WITHOUT ROWID"
+)
+"""Made in catalogs of earlier versions too, which know no losses."""
 _DISK_ERRORS = (
     sqlite3.SQLITE_FULL,
     sqlite3.SQLITE_IOERR,
@@ -158,6 +162,7 @@ class CatalogFile:
             db.execute("PRAGMA synchronous = OFF")
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 self._furnish(db)
+            db.execute(_LOST)
             if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
                 self._take_over(db)
         except sqlite3.DatabaseError:
@@ -171,7 +176,7 @@ class CatalogFile:
         db.execute("BEGIN IMMEDIATE")
         try:
             if db.execute("PRAGMA application_id").fetchone()[0] not in (0, self._mark):
-                for table in TABLES:
+                for table in (*TABLES, "lost"):
                     db.execute(f"DELETE FROM {table}")
             db.execute(f"PRAGMA application_id = {self._mark}")
         except BaseException:

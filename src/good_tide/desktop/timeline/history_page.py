@@ -63,7 +63,7 @@ class HistoryPage(QWidget):
         self._coming: TimelineModel | None = (
             None  # of a newer history; takes the place of the one shown when all it needs has come
         )
-        self._job, self._now = JobId(""), 0
+        self._job, self._now, self._lost = JobId(""), 0, 0
         self._covered: tuple[str, ...] = ()
         self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
@@ -175,8 +175,7 @@ class HistoryPage(QWidget):
                 shortcut = QShortcut(QKeySequence(key), widget)
                 shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
                 shortcut.activated.connect(act)
-        find = QShortcut(QKeySequence("Ctrl+F"), self)
-        find.activated.connect(self._find.setFocus)
+        QShortcut(QKeySequence("Ctrl+F"), self).activated.connect(self._find.setFocus)
 
     def take_overview(self, overview: Overview) -> None:
         """History as the agent tells it. Another one than is shown takes its place only when its rows have
@@ -187,11 +186,12 @@ class HistoryPage(QWidget):
             self.model, self._coming = self._model_of(overview), None
             self.restore_list.clear()
             self._show_model()
-        elif overview.history != (self._coming or self.model).history:
+        elif (overview.history, overview.lost) != ((self._coming or self.model).history, self._lost):
             self._coming = self._model_of(overview)
             self._coming.follow(self.model)
         self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self._asked.clear()
+        self._lost = overview.lost
         self._refresh()
 
     @staticmethod
@@ -292,7 +292,7 @@ class HistoryPage(QWidget):
         if view.history != wanted.history:
             self.outdated.emit()
             return
-        wanted.take_view(view.path, view.lifelines)
+        wanted.take_view(view.path, view.lifelines, view.lost)
         if self._coming is not None and not self._coming.missing_views():
             self._coming.follow(self.model)
             self.model, self._coming = self._coming, None

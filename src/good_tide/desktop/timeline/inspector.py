@@ -167,7 +167,8 @@ class Inspector(QWidget):
             else f"Version {row.line.version_number(span)} of {len(readable)} · {size_words(span.size)}"
         )
         modified = "" if row.is_folder else f"\nSaved {time_words(span.modified, now, seconds=True)}"
-        self._facts.setText(f"{what}{modified}\nStood {time_words(begin, now)} to {end}, {count}")
+        lost = "\nIts content is lost: the store was damaged." if model.is_lost(span) else ""
+        self._facts.setText(f"{what}{modified}\nStood {time_words(begin, now)} to {end}, {count}{lost}")
         self._facts.setToolTip(f"Saved {exact_words(span.modified)}\nFirst seen {exact_words(begin)}")
         self._restore.setText("Restore this folder…" if row.is_folder else "Restore this version…")
         for widget in (self._restore, self._gather, self._promise):

@@ -196,6 +196,9 @@ class LifelineView(QAbstractScrollArea):
             if right < 0 or left > model.axis.width:
                 continue
             box = QRectF(left, (ROW - _BAR) / 2, max(1.5, right - left - 1), _BAR)
+            if model.is_lost(span):
+                self._paint_lost(painter, box)
+                continue
             if span.kind == "x":
                 painter.setBrush(self._gap_hatch)
             elif model.is_flooded(row, span):
@@ -210,6 +213,20 @@ class LifelineView(QAbstractScrollArea):
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRoundedRect(box.adjusted(0, -2, 0, 2), 3, 3)
                 painter.setPen(Qt.PenStyle.NoPen)
+
+    def _paint_lost(self, painter: QPainter, box: QRectF) -> None:
+        """A version whose content is lost: an empty frame, struck through where there is room."""
+        painter.setPen(QPen(self._look.color("coral"), 1.2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+        if box.width() > _BAR:
+            painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
+        if box.width() > 60:
+            words = QRectF(box.left() + 6, box.top() - 1, 32, box.height() + 2)
+            painter.fillRect(words, self._look.color("paper"))
+            painter.setFont(sized(self.font(), 9))
+            text(painter, words.adjusted(3, 0, 0, 0), "lost", self._look.color("coral"))
+        painter.setPen(Qt.PenStyle.NoPen)
 
     def _paint_gone(self, painter: QPainter, model: TimelineModel, row: Row) -> None:
         """Where a thing went: a stroke at the first snapshot without it, and the word where there is room."""
@@ -265,6 +282,8 @@ class LifelineView(QAbstractScrollArea):
                 if not row.is_folder:
                     words.append(f"Version {row.line.version_number(span)}, {size_words(span.size)}")
                 words.append(f"from {exact_words(model.time_of(span.first))}")
+                if model.is_lost(span):
+                    words.append("Its content is lost: the store was damaged")
                 if model.is_flooded(row, span):
                     words.append(f"One of {model.floods[span.first]} files rewritten at once")
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)

@@ -56,6 +56,7 @@ class TimelineModel:
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
         self._expanded: set[bytes] = set()
         self._flooded: set[tuple[bytes, int]] = set()
+        self._lost: frozenset[bytes] = frozenset()
         self.floods = self._find_floods()
 
     def _find_floods(self) -> dict[int, int]:
@@ -87,8 +88,9 @@ class TimelineModel:
         point = self.tide[self.moment - 1]
         return PickedItem(path, point.name, point.time)
 
-    def take_view(self, path: bytes, lines: Sequence[Lifeline]) -> None:
-        """A folder's lifelines have come."""
+    def take_view(self, path: bytes, lines: Sequence[Lifeline], lost: frozenset[bytes] = frozenset()) -> None:
+        """A folder's lifelines have come; ``lost`` are the identities of versions whose content is lost."""
+        self._lost |= lost
         self._views[path] = tuple(lines)
         files = [line for line in lines if line.kind == "f"]
         for seq in self.floods:
@@ -96,6 +98,10 @@ class TimelineModel:
             standing = sum(1 for line in files if line.at(seq) is not None)
             if len(rewritten) >= 3 and 2 * len(rewritten) >= standing:
                 self._flooded.update((path.rstrip(b"/") + b"/" + name, seq) for name in rewritten)
+
+    def is_lost(self, span: Span) -> bool:
+        """Whether the content of a version is lost, by what is known."""
+        return span.kind == "f" and span.identity in self._lost
 
     def is_flooded(self, row: Row, span: Span) -> bool:
         """Whether a version came when most of its folder was rewritten at once."""
@@ -233,4 +239,5 @@ class TimelineModel:
         )
         last = row.line.spans[-1].last
         seen = "there now" if last is None else f"last seen {time_words(self.time_of(last), now)}"
-        return f"{row.title}: {kind}, {seen}"
+        lost = sum(1 for span in readable if self.is_lost(span))
+        return f"{row.title}: {kind}, {seen}{f', content of {lost:,} lost' if lost else ''}"

@@ -38,6 +38,8 @@ class Affected:
         """Lost chunks that are pages of listings, in the order in which they were met."""
         self.contents: dict[ChunkId, None] = {}
         """The same for contents of files."""
+        self.versions: set[tuple[ContentDigest, ChunkId]] = set()
+        """Versions of files that have lost content, and which; wherever and under whatever name they are."""
         self._below: dict[ChunkId, frozenset[str]] = {}
         """For each page the damaged store files that it, or what is below it, needs."""
         self._versions: dict[str, set[tuple[bytes, ContentDigest]]] = {}
@@ -110,6 +112,7 @@ class Affected:
                 file = INDEX_FOLDER
             if file is not None:
                 self.contents[extent.chunk] = None
+                self.versions.add((entry.digest, extent.chunk))
                 self._affect(self._damage_of(file), path, entry.digest)
                 files.add(file)
         if files:

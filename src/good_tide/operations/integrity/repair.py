@@ -12,7 +12,7 @@ import msgspec
 
 from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, GoodTideError
-from good_tide.core.identifiers import ChunkId, SnapshotId
+from good_tide.core.identifiers import ChunkId, ContentDigest, SnapshotId
 from good_tide.core.progress import Control, Progress
 from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.from_live import LiveFiles
@@ -40,13 +40,14 @@ class RepairReport(msgspec.Struct):
 
     :param chunks: how many lost chunks were brought back from where. :param files: store files that were
         mended otherwise, and how. :param lost: what could not be mended: the damage with all that it costs.
-    :param notes: what else is worth saying, in sentences.
+    :param notes: what else is worth saying, in sentences. :param lost_versions: as in ``VerifyReport``.
     """
 
     chunks: dict[str, int] = {}
     files: dict[str, str] = {}
     lost: list[Damage] = []
     notes: list[str] = []
+    lost_versions: frozenset[tuple[ContentDigest, ChunkId]] = frozenset()
 
     @property
     def whole(self) -> bool:
@@ -98,6 +99,7 @@ class _Repair:
             session.keep()
         left = verify(store, False, self._control)
         report.lost, report.notes = left.damage, [*report.notes, *left.notes]
+        report.lost_versions = left.lost_versions
         report.files |= dict.fromkeys(store.mending.files, "put right from parity or its second copy")
         known = store.damage.files
         store.damage.add(

@@ -3,13 +3,14 @@ lost."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 
 import msgspec
 
 from good_tide.core.damage import Damage, costs_words
 from good_tide.core.errors import GoodTideError
+from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
@@ -18,7 +19,7 @@ from good_tide.operations.integrity.repair import RepairReport, Source, repair
 from good_tide.operations.integrity.verify import VerifyReport, verify
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.opening import Store, open_catalog
 from good_tide.operations.stores.users import users_of
 
 _NAMED = 20
@@ -33,7 +34,7 @@ def verify_store(context: Context, store: Store, control: Control, read_all: boo
         PlaceError: the disk cannot be read. StoppedError: the person stopped it.
     """
     report = verify(store, read_all, control)
-    context.health.note_looked(store, report.damage, False, context.clock.now())
+    _remember(context, store, report.damage, report.lost_versions, False)
     if report.damage and context.journal.is_news(f"damage/{store.header.store}/{costs_words(report.damage)}"):
         job, called = called_by(context, store)
         costs = costs_words(report.damage)
@@ -42,6 +43,25 @@ def verify_store(context: Context, store: Store, control: Control, read_all: boo
         todo = "Let it be repaired, with “good-tide repair” or on the page Stores."
         context.journal.add("trouble", job, what, detail, "Everything else in it can be used.", todo)
     return report
+
+
+def _remember(
+    context: Context,
+    store: Store,
+    damage: Sequence[Damage],
+    versions: Collection[tuple[ContentDigest, ChunkId]],
+    mended: bool,
+) -> None:
+    """Keep what a look at a store found with its health, and which versions are lost in the catalog.
+
+    :param mended: everything that could be mended is.
+    """
+    context.health.note_looked(store, damage, mended, context.clock.now())
+    catalog = open_catalog(store, context.here.cache)
+    try:
+        catalog.note_lost(versions)
+    finally:
+        catalog.close()
 
 
 def accept_loss(context: Context, store: Store) -> bool:
@@ -80,7 +100,7 @@ def repair_store(
             f"{called} could not be asked ({why}); connect it and repair again, should it have what is lost"
             for called, why in missing
         ]
-    context.health.note_looked(store, report.lost, True, context.clock.now())
+    _remember(context, store, report.lost, report.lost_versions, True)
     _tell(context, store, report)
     return report
 

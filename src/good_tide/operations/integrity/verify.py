@@ -8,7 +8,7 @@ import msgspec
 
 from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceError
-from good_tide.core.identifiers import ChunkId, PackId
+from good_tide.core.identifiers import ChunkId, ContentDigest, PackId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.integrity.affected import Affected
@@ -27,7 +27,8 @@ from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, 
 class VerifyReport(msgspec.Struct):
     """What a verification read and found. ``bytes_read`` counts bytes of store files; ``notes`` say what is
     no damage, in sentences; ``not_read`` says what was not looked at, empty if all was; ``mended`` are the
-    files that were found damaged and put right by parity or their second copies."""
+    files that were found damaged and put right by parity or their second copies; ``lost_versions`` are those
+    that have lost content, with the chunks of it."""
 
     packs: int = 0
     chunks: int = 0
@@ -36,6 +37,7 @@ class VerifyReport(msgspec.Struct):
     notes: list[str] = []
     not_read: str = ""
     mended: list[str] = []
+    lost_versions: frozenset[tuple[ContentDigest, ChunkId]] = frozenset()
 
     @property
     def ok(self) -> bool:
@@ -98,6 +100,7 @@ class _Verifier:
         with contextlib.suppress(PlaceError):
             store.damage.keep()
         self._report.mended = list(store.mending.files)
+        self._report.lost_versions = frozenset(self._affected.versions)
         self._report.damage = [one for one in self._affected.found.values() if not self._costs_nothing(one)]
         if not self._read_all:
             self._report.not_read = (

@@ -13,12 +13,15 @@ from pathlib import Path
 from unittest import mock
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import Harm, PlaceError
+from good_tide.core.errors import DamageError, Harm, PlaceError
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
+from good_tide.operations.history.browse import contents, entry_at
 from good_tide.operations.integrity.repair import Source, repair
 from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.purge import plan_purge, purge
 from good_tide.operations.retention.thinning import sweep
 from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.stores.carrying import carry
@@ -36,6 +39,7 @@ from tests.support.base import (
     GoodTideTest,
     create_store,
     open_store,
+    program,
     tree,
 )
 from tests.support.faulty_place import FaultyPlace
@@ -186,6 +190,52 @@ class DamagedStoreTest(GoodTideTest):
             report = self.restore(self.fresh(), self.first, self.work, self.folder / "no listings")
             self.assertEqual([one.path for one in report.problems], [os.fsencode(self.work)])
         self.snap(self.fresh(), 1)
+
+    def lose_listing_of(self, folder: str) -> bytes:
+        """Damage the listing of a folder in the first snapshot, whose files are no longer there."""
+        store, path = self.fresh(), os.fsencode(self.work / folder)
+        page = entry_at(store, self.first, path).pages[0]
+        shutil.rmtree(self.work / folder)
+        place = store.index.find(page)
+        assert place is not None
+        pack = self.root / "packs" / place.pack.hex()[0] / place.pack.hex()
+        data = bytearray(pack.read_bytes())
+        data[place.offset : place.offset + place.stored] = bytes(place.stored)
+        pack.write_bytes(data)
+        return path
+
+    def test_a_snapshot_with_a_lost_listing_is_looked_through_as_far_as_it_goes(self) -> None:
+        whole = len(contents(self.fresh(), self.first, None, True))
+        path = self.lose_listing_of("letters/3")
+        unread: list[tuple[bytes, DamageError]] = []
+        found = contents(self.fresh(), self.first, None, True, unread)
+        self.assertEqual([folder for folder, _ in unread], [path])
+        self.assertEqual(len(found), whole - 9)
+        with self.assertRaises(DamageError):
+            contents(self.fresh(), self.first, None, True)
+        words = self.folder / "passphrase"
+        words.write_text(PASSPHRASE)
+        said = program("contents", "--store", self.root, self.first.id, "--deep", passphrase=words)
+        self.assertEqual(said.returncode, 1, said.stderr)
+        self.assertRegex(said.stdout, r"Not all of .*letters/3 can be listed")
+
+    def test_what_is_lost_for_good_does_not_hold_up_a_purge(self) -> None:
+        self.lose_listing_of("letters/3")
+        with self.assertRaises(DamageError):
+            plan_purge(self.fresh(), "*.bin", "", Silent())
+        self.assertFalse(repair(self.fresh(), [], self.state, Silent()).whole)
+        plan = plan_purge(self.fresh(), "stage.bin", "", Silent())
+        self.assertEqual(plan.paths, ((os.fsencode(self.work / "plans/stage.bin"), 1),))
+        clock = SetClock(Nanoseconds(T0 + HOUR))
+        journal = Journal(self.state, clock)
+        self.addCleanup(journal.close)
+        self.assertEqual(purge(self.fresh(), plan, self.state, clock, journal, Silent()), 1)
+        (name,) = self.fresh().snapshot_ids()
+        out = self.folder / "out"
+        report = self.restore(self.fresh(), self.fresh().read_snapshot(name), self.work, out)
+        self.assertEqual([one.path for one in report.problems], [os.fsencode(self.work / "letters/3")])
+        self.assertFalse((out / "work/plans/stage.bin").exists())
+        self.assertTrue((out / "work/plans/light.bin").exists())
 
     def test_repair_brings_back_from_the_files_what_a_snapshot_does_not(self) -> None:
         (self.work / "letters" / "0" / "letter 0.txt").rename(self.work / "letters" / "0" / "moved.txt")

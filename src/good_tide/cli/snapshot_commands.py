@@ -21,7 +21,7 @@ from good_tide.cli.options import (
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
@@ -186,11 +186,12 @@ def contents_command(
     where_to = None if path is None else browse.tidy(path)
     chooser = Chooser(context, store, Whose(machine, job_name), [where_to] if where_to else ())
     chosen = chooser.choose(snapshot_name)
-    found = browse.contents(store, chosen, where_to, deep)
+    unread: list[tuple[bytes, DamageError]] = []
+    found = browse.contents(store, chosen, where_to, deep, unread)
     if as_json:
-        print_json(
-            {**named_snapshot(chosen), "entries": [_contents_row(where, entry) for where, entry in found]}
-        )
+        entries = [_contents_row(path_there, entry) for path_there, entry in found]
+        damaged = [{**path_fields(folder), "why": str(error)} for folder, error in unread]
+        print_json({**named_snapshot(chosen), "entries": entries, "damaged": damaged})
     else:
         rows = [
             [
@@ -204,7 +205,9 @@ def contents_command(
         table(["Type", "Size", "Modified", "Path"], rows, right=(1,))
         if chooser.several:
             say(f"In {of_words(chosen, SystemClock().now())}.")
-    return output.DONE
+        for folder, error in unread:
+            say(f"Not all of {show_path(folder)} can be listed: {error}")
+    return output.WITH_GAPS if unread else output.DONE
 
 
 def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:

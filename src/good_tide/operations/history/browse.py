@@ -59,14 +59,20 @@ def readable_children(store: Store, entry: Entry) -> tuple[list[Entry], list[Dam
     return found, damage
 
 
-def children(store: Store, entry: Entry) -> list[Entry]:
-    """The listing of a folder; empty for anything else."""
-    return store.listing(entry.pages) if entry.kind is Kind.FOLDER else []
+def walk(
+    store: Store, entry: Entry, path: bytes, unread: list[tuple[bytes, DamageError]]
+) -> Iterator[tuple[bytes, Entry]]:
+    """Everything below ``entry``, parents before their contents, with absolute paths.
 
+    :param unread: takes the folders of which a listing cannot be read.
+    """
 
-def walk(store: Store, entry: Entry, path: bytes) -> Iterator[tuple[bytes, Entry]]:
-    """Everything below ``entry``, parents before their contents, with absolute paths."""
-    waiting = [(path, iter(children(store, entry)))]
+    def listed(folder: bytes, entry: Entry) -> Iterator[Entry]:
+        found, damage = readable_children(store, entry)
+        unread.extend((folder, error) for error in damage)
+        return iter(found)
+
+    waiting = [(path, listed(path, entry))]
     while waiting:
         folder, listing = waiting[-1]
         child = next(listing, None)
@@ -77,7 +83,7 @@ def walk(store: Store, entry: Entry, path: bytes) -> Iterator[tuple[bytes, Entry
         yield where, child
         if child.kind is Kind.FOLDER:
             check_depth(len(waiting))
-            waiting.append((where, iter(children(store, child))))
+            waiting.append((where, listed(where, child)))
 
 
 def check_depth(depth: int) -> None:
@@ -92,22 +98,50 @@ def check_depth(depth: int) -> None:
         )
 
 
-def contents(store: Store, snapshot: Snapshot, path: bytes | None, deep: bool) -> list[tuple[bytes, Entry]]:
+def contents(
+    store: Store,
+    snapshot: Snapshot,
+    path: bytes | None,
+    deep: bool,
+    unread: list[tuple[bytes, DamageError]] | None = None,
+) -> list[tuple[bytes, Entry]]:
     """Entries in a folder of a snapshot, or below it when ``deep``; the covered folders without a path; a
-    file itself."""
+    file itself.
+
+    :param unread: takes the folders of which a listing cannot be read, with what is wrong; None: the first
+        one is raised.
+
+    Raises:
+        PersonError: there is nothing under the path. DamageError: what leads there cannot be read.
+    """
+    damaged: list[tuple[bytes, DamageError]] = []
     if path is None:
         starts = [(root.name, root) for root in store.roots(snapshot.record)]
-        return [
+        found = [
             pair
             for where, root in starts
-            for pair in ((where, root), *(walk(store, root, where) if deep else ()))
+            for pair in ((where, root), *(walk(store, root, where, damaged) if deep else ()))
         ]
-    entry = entry_at(store, snapshot, path)
+    else:
+        found = _inside(store, entry_at(store, snapshot, path), path, deep, damaged)
+    if unread is None and damaged:
+        raise damaged[0][1]
+    if unread is not None:
+        unread += damaged
+    return found
+
+
+def _inside(
+    store: Store, entry: Entry, path: bytes, deep: bool, damaged: list[tuple[bytes, DamageError]]
+) -> list[tuple[bytes, Entry]]:
     if entry.kind is not Kind.FOLDER:
         return [(path, entry)]
     if deep:
-        return list(walk(store, entry, path))
-    return [(path.rstrip(b"/") + b"/" + child.name, child) for child in children(store, entry)]
+        return list(walk(store, entry, path, damaged))
+    found, wrong = readable_children(store, entry)
+    damaged += [(path, error) for error in wrong]
+    above = path.rstrip(b"/") + b"/"
+    return [(above + child.name, child) for child in found]
 
 
 def read_file(store: Store, entry: Entry, limit: int) -> bytes:

@@ -25,7 +25,7 @@ from good_tide.core.words import count_words, printable
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.pattern_meaning import meanings
 from good_tide.storage.chunk_keys import keys_of
-from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
+from good_tide.storage.needs import all_snapshots, known_lost, live_chunks, needed_keys
 from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
@@ -68,6 +68,8 @@ class _Finder:
 
     def __init__(self, store: Store, pattern: str, home: str) -> None:
         self._store = store
+        self.lost = known_lost(store)
+        """Chunks that are lost for good: listings among them are taken for empty ones."""
         self._coverage = Coverage([checked(Rule(False, path=pattern))], home)
         self.versions: dict[bytes, set[bytes]] = {}
         """By path, the identities of the versions that are caught."""
@@ -78,6 +80,10 @@ class _Finder:
         nothing needs them."""
         self._touched: dict[tuple[bytes, ChunkId], bool] = {}
         self._sharing: dict[ChunkId, bool] = {}
+
+    def entries(self, page: ChunkId) -> list[Entry]:
+        """What a listing has."""
+        return [] if page in self.lost else self._store.page(page).entries()
 
     def root_state(self, root: Entry) -> FolderState:
         """The state in a covered folder."""
@@ -107,7 +113,7 @@ class _Finder:
         if known is not None:
             return known
         found = False
-        entries = self._store.page(page).entries()
+        entries = self.entries(page)
         for entry, hit in zip(entries, self.caught(state, entries), strict=True):
             below = path + b"/" + entry.name
             if hit:
@@ -127,7 +133,8 @@ class _Finder:
             path, entry = waiting.pop()
             if entry.kind is EntryKind.FOLDER:
                 self.chunks.update(entry.pages)
-                waiting += [(path + b"/" + inner.name, inner) for inner in self._store.listing(entry.pages)]
+                inside = [inner for page in entry.pages for inner in self.entries(page)]
+                waiting += [(path + b"/" + inner.name, inner) for inner in inside]
             else:
                 self._note_file(path, entry)
 
@@ -153,7 +160,7 @@ class _Finder:
         )
 
     def _page_shares(self, identity: ChunkId) -> Deep[bool]:
-        known = self._sharing.get(identity)
+        known = self._sharing.get(identity, False if identity in self.lost else None)
         if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
@@ -175,7 +182,7 @@ class _Finder:
         )
 
     def _page_leaves(self, page: ChunkId, state: FolderState) -> Deep[bool]:
-        entries = self._store.page(page).entries()
+        entries = self.entries(page)
         stays = [entry for entry, hit in zip(entries, self.caught(state, entries), strict=True) if not hit]
         found = any(entry.kind is not EntryKind.FOLDER for entry in stays)
         for entry in () if found else stays:
@@ -189,7 +196,8 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
     it is taken for what it was printed for, before it is taken for a pattern.
 
     Raises:
-        DamageError: a snapshot or a listing cannot be read. PersonError: it is no pattern, or would leave
+        DamageError: a snapshot or a listing cannot be read, and it is not known that it is lost for good:
+            what it has could not be taken out. PersonError: it is no pattern, or would leave
             nothing of what a machine has now.
     """
     if not pattern.strip():
@@ -342,7 +350,9 @@ class _Rewriter:
         """A page without what is caught, None for one that is empty then; and what was caught."""
         if (path, page) in self._pages:
             return self._pages[path, page]
-        entries, lost = self._store.page(page).entries(), _Loss()
+        if page in self._finder.lost:
+            return page, _Loss()
+        entries, lost = self._finder.entries(page), _Loss()
         kept: list[Entry] = []
         for entry, hit in zip(entries, self._finder.caught(state, entries), strict=True):
             if hit:
@@ -373,14 +383,15 @@ class _Rewriter:
             one = waiting.pop()
             if one.kind is EntryKind.FOLDER:
                 folders += 1
-                waiting += self._store.listing(one.pages)
+                waiting += [inner for page in one.pages for inner in self._finder.entries(page)]
             elif one.kind is EntryKind.FILE:
                 files, size = files + 1, size + one.stat.size
         return _Loss(files, folders, size)
 
     def _file(self, entry: Entry) -> Entry:
         """A file; a small one that shares a block with something caught gets a block of its own."""
-        if not any(extent.chunk in self._finder.blocks for extent in entry.extents):
+        shared = [extent for extent in entry.extents if extent.chunk in self._finder.blocks]
+        if not shared or any(extent.chunk in self._finder.lost for extent in shared):
             return entry
         extents = tuple(
             self._own(extent) if extent.chunk in self._finder.blocks else extent for extent in entry.extents

@@ -19,6 +19,7 @@ from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import KnownHistory, TidePoint, known_parts
 from good_tide.core.identifiers import HistoryId, JobId, Nanoseconds, SnapshotId
+from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
@@ -41,7 +42,7 @@ from good_tide.protocol.coverage_calls import (
     SurveyFolders,
     SurveyView,
 )
-from good_tide.protocol.history_calls import FindNames, Found, ReadDetail, ReadFolder
+from good_tide.protocol.history_calls import FindNames, ReadDetail, ReadFolder
 from good_tide.protocol.journal_calls import ReadJournal
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore, Restore, UndoRestore
 from good_tide.protocol.schedule_calls import LookNow, TakeSnapshot
@@ -129,9 +130,8 @@ class AgentTest(GoodTideTest):
         detail = self.ask(self.picked("plan.txt", overview.tide[0]))
         assert detail.with_disk is not None and detail.with_disk.difference is not None
         self.assertEqual((detail.preview.text, detail.with_disk.difference.changed), ("first\n", 1))
-        self.assertEqual(
-            self.ask(FindNames(OFFICE, "LIST")), [Found(os.fsencode(self.work / "sub" / "list.txt"), None)]
-        )
+        (found,) = self.ask(FindNames(OFFICE, NameQuery(parse_query("LIST")), 10)).findings.folders
+        self.assertEqual((found.path, found.lines[0].name), (os.fsencode(self.work / "sub"), b"list.txt"))
         journal = self.ask(ReadJournal(Filter(job=OFFICE)))
         self.assertEqual([run.result for run in journal.runs], ["done", "done"])
 

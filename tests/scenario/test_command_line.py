@@ -34,6 +34,38 @@ class CommandLineTest(GoodTideTest):
         self.assertNotIn("Traceback", ran.stderr)
         return dict(json.loads(ran.stdout)) if ran.stdout else dict(json.loads(ran.stderr))
 
+    def test_names_are_found_in_all_of_history(self) -> None:
+        store = self.folder / "open store"
+        self.json("store", "create", store, "--unencrypted", passphrase=False)
+        times = ("2026-01-05T10:00", "2026-01-05T11:00", "2026-01-06T10:00")
+        ids = []
+        for number, at in enumerate(times):
+            self.write("plan.txt", str(number))
+            self.write("Übersicht der Tour.csv", "a") if number == 1 else None
+            (self.work / "Übersicht der Tour.csv").unlink() if number == 2 else None
+            taken = self.json(
+                "snapshot", "--store", store, "--folder", self.work, "--at", at, passphrase=False
+            )
+            ids.append(taken["snapshot"])
+        found = self.json("find", store, "TOUR", "ubersicht", passphrase=False)
+        self.assertEqual(set(found), {"machine", "more", "found", "near"})
+        (one,) = found["found"]
+        self.assertEqual(
+            set(one),
+            {"path", "type", "versions", "first_seen", "last_seen", "gone", "size", "snapshot"},
+        )
+        self.assertEqual((one["gone"], one["snapshot"], one["versions"]), (True, ids[1], 1))
+        shown = program("find", store, "*.txt", "--since", "2026-01-06")
+        self.assertIn("plan.txt", shown.stdout)
+        self.assertNotIn("deep.txt", shown.stdout)
+        self.assertNotIn("plan.txt", program("find", store, "*.txt", "--gone").stdout)
+        near = self.json("find", store, "ubersihct", passphrase=False)
+        self.assertEqual((near["found"], len(near["near"])), ([], 1))
+        self.assertIn("Names that are near", program("find", store, "ubersihct").stdout)
+        self.assertIn("more than 1 name", program("find", store, "txt", "--most", "1").stdout)
+        self.assertEqual(program("find", "No such store", "x").returncode, 2)
+        self.assertEqual(program("find", store, "?").returncode, 2)
+
     def test_the_whole_way_with_the_fields_of_the_contract(self) -> None:
         store = ("--store", self.store_folder)
         made = self.json("store", "create", self.store_folder, "--hint", "sea")

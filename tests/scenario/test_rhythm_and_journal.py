@@ -254,9 +254,9 @@ class PlacesTest(WindowTest):
         timeline.go(3)
         self.assertEqual(timeline.pin.text(), "Pin this snapshot…")
         QTest.mouseClick(timeline.pin, Qt.MouseButton.LeftButton)
-        assert timeline.label is not None
-        timeline.label.setTextValue("as handed over")
-        timeline.label.accept()
+        assert timeline.pin.label is not None
+        timeline.pin.label.setTextValue("as handed over")
+        timeline.pin.label.accept()
         self.until(lambda: timeline.pin.text() == "Pinned: as handed over")
         self.assertEqual(timeline.chart.pinned, {3})
         self.assertEqual(

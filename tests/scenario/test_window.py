@@ -245,11 +245,20 @@ class DemoWindowTest(unittest.TestCase):
     def test_finding_restoring_and_undoing_the_budget(self) -> None:
         budget = self.demo.workstation / story.BUDGET
         overwritten = budget.read_bytes()
-        self.place._find.setText("winter play bud")
-        self.until(lambda: self.place._found.isVisible() and self.place._found.count() == 1)
-        self.place._go_found(self.place._found.item(0))
+        QTest.keyClicks(self.lines, "b")
+        field = self.place.search.field
+        QTest.keyClicks(field, "udget win play")
+        self.assertEqual(field.text(), "budget win play")
+        QTest.keyClick(field, Qt.Key.Key_Down)
+        self.until(lambda: self.place.model.found is not None and self.lines.hasFocus())
+        rows = self.place.model.rows()
+        self.assertEqual([row.title for row in rows if not row.caption], ["winter play budget.csv"])
+        self.assertIn("Office › Budgets", rows[0].caption)
+        self.key(Qt.Key.Key_Down)
+        self.key(Qt.Key.Key_Return)
         self.until(lambda: not self.place.model.missing_views())
-        self.select("winter play budget.csv")
+        self.assertEqual((self.place.model.found, field.text()), (None, ""))
+        self.assertEqual(self.place.model.selected, os.fsencode(budget))
         self.key(Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
         self.key(Qt.Key.Key_Left)
         self.until(

@@ -18,7 +18,7 @@ from good_tide.protocol.history_calls import (
     Detail,
     FindNames,
     FolderView,
-    Found,
+    FoundView,
     PinSnapshot,
     ReadDetail,
     ReadFolder,
@@ -90,9 +90,9 @@ class HistoryHandlers:
         """One version of a path."""
         return self._sessions.of(wanted.job).detail(wanted)
 
-    def find(self, wanted: FindNames) -> list[Found]:
-        """Everything whose name ever contained some words."""
-        return self._sessions.of(wanted.job).find(wanted.words)
+    def find(self, wanted: FindNames) -> FoundView:
+        """Names that were ever in a snapshot."""
+        return self._sessions.of(wanted.job).find(wanted.query, wanted.most)
 
     def pin(self, wanted: PinSnapshot) -> None:
         """Pin a snapshot of a job, or take its pin away.

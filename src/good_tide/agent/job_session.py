@@ -18,6 +18,7 @@ from good_tide.core.entries import Kind
 from good_tide.core.errors import GoodTideError, PersonError, StoreReplacedError, WrongPassphraseError
 from good_tide.core.history import KnownHistory, Lifeline, Span, TidePoint, still_holds
 from good_tide.core.identifiers import HistoryId, SnapshotId, StoreId
+from good_tide.core.name_query import NameQuery
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.settings import Job, StoreRef
@@ -34,7 +35,7 @@ from good_tide.operations.stores.opened import id_of, snapshot_of, unseen_snapsh
 from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
-from good_tide.protocol.history_calls import Detail, FolderView, Found, ReadDetail
+from good_tide.protocol.history_calls import Detail, FolderView, FoundView, ReadDetail
 
 _log = logging.getLogger(__name__)
 
@@ -360,14 +361,13 @@ class JobSession:
             if other != path
         )
 
-    def find(self, words: str) -> list[Found]:
-        """Everything whose name ever contained some words."""
-        times = {point.seq: point.time for point in self.tide()}
-        found = []
-        for path in self.catalog().find(self.machine.id, words):
-            last = path_spans(self.catalog(), self.machine.id, path)[-1].last
-            found.append(Found(path, None if last is None else times[last]))
-        return found
+    def find(self, query: NameQuery, most: int) -> FoundView:
+        """Names that were ever in a snapshot, at most so many."""
+        with self.catalog().held_still() as catalog:
+            found, history = catalog.find(self.machine.id, query, most), catalog.history(self.machine.id)
+        return FoundView(
+            found, history, self._lost(line for folder in found.folders for line in folder.lines)
+        )
 
     def store_views(self) -> tuple[StoreView, ...]:
         """The job's stores and their disks; what can be said when one is away or locked."""

@@ -16,7 +16,7 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.core.words import harmless
 from good_tide.operations.context import Context
-from good_tide.operations.stores.by_folder import Opened, open_named, open_place
+from good_tide.operations.stores.by_folder import Opened, open_named, open_place, open_to_look
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Store, StorePlace, store_place
 from good_tide.operations.stores.passphrases import passphrase_in
@@ -46,6 +46,21 @@ def store_option(command: Command) -> Command:
             type=store_place,
             metavar="DIR",
             help="The store's folder.",
+        ),
+        passphrase_option,
+    ]
+    return functools.reduce(lambda done, option: option(done), reversed(options), command)
+
+
+def look_option(command: Command) -> Command:
+    """``--store STORE`` with its passphrase, for commands that only read it."""
+    options = [
+        click.option(
+            "--store",
+            "named",
+            required=True,
+            metavar="STORE",
+            help="The store's folder, or the name of its disk or of a job.",
         ),
         passphrase_option,
     ]
@@ -127,6 +142,12 @@ def opened(context: Context, where: StorePlace, passphrase_file: Path | None) ->
 def opened_named(context: Context, named: str, passphrase_file: Path | None) -> Store:
     """A store by its folder, or by the name of its disk in a job; what is strange about it is said."""
     return _told(open_named(context, named, TerminalPassphrases(passphrase_file, insists=True)))
+
+
+def opened_to_look(context: Context, named: str, passphrase_file: Path | None) -> Store:
+    """A store that is only read, by its folder or by the name of its disk or of a job; while its disk is
+    away, its holding area."""
+    return _told(open_to_look(context, named, TerminalPassphrases(passphrase_file, insists=True)))
 
 
 def _told(found: Opened) -> Store:

@@ -12,10 +12,11 @@ from good_tide.cli import output
 from good_tide.cli.coverage_commands import run_jobs
 from good_tide.cli.options import (
     json_option,
+    look_option,
     opened,
+    opened_to_look,
     passphrase_option,
     progress_option,
-    store_option,
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
@@ -112,11 +113,11 @@ def snapshot_command(
 
 
 @click.command("history")
-@store_option
+@look_option
 @json_option
-def history_command(where: StorePlace, passphrase_file: Path | None, as_json: bool) -> int:
+def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> int:
     """All snapshots of a store, oldest first."""
-    store = opened(this_context(), where, passphrase_file)
+    store = opened_to_look(this_context(), named, passphrase_file)
     snapshots, damage = all_snapshots(store)
     if as_json:
         times = iso_all([one.record.time for one in snapshots])
@@ -164,14 +165,14 @@ def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
 
 
 @click.command("contents")
-@store_option
+@look_option
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path", required=False)
 @click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")
 @whose_options
 @json_option
 def contents_command(
-    where: StorePlace,
+    named: str,
     passphrase_file: Path | None,
     snapshot_name: str,
     path: str | None,
@@ -182,7 +183,7 @@ def contents_command(
 ) -> int:
     """What a snapshot holds in a folder; the covered folders without PATH."""
     context = this_context()
-    store = opened(context, where, passphrase_file)
+    store = opened_to_look(context, named, passphrase_file)
     where_to = None if path is None else browse.tidy(path)
     chooser = Chooser(context, store, Whose(machine, job_name), [where_to] if where_to else ())
     chosen = chooser.choose(snapshot_name)
@@ -222,16 +223,16 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
 
 
 @click.command("versions")
-@store_option
+@look_option
 @click.argument("path")
 @whose_options
 @json_option
 def versions_command(
-    where: StorePlace, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
+    named: str, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
 ) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     context = this_context()
-    here, store = context.here, opened(context, where, passphrase_file)
+    here, store = context.here, opened_to_look(context, named, passphrase_file)
     catalog, damage = synced_catalog(store, here.cache)
     inside = browse.tidy(path)
     whose = Chooser(context, store, Whose(machine, job_name), [inside]).machine()

@@ -8,8 +8,10 @@ import msgspec
 
 from good_tide.core.comparing import Comparison
 from good_tide.core.entries import Kind
+from good_tide.core.findings import Findings
 from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import HistoryId, SnapshotId
+from good_tide.core.name_query import NameQuery
 from good_tide.core.previews import Preview
 from good_tide.protocol.contract import JobCall
 
@@ -63,18 +65,21 @@ class ReadDetail(JobCall[Detail], frozen=True):
     time: int = 0
 
 
-class Found(msgspec.Struct, array_like=True, frozen=True):
-    """A path found by name, with when it was last seen (None: it stands now)."""
+class FoundView(msgspec.Struct, frozen=True):
+    """What was found in all of history; spans count the snapshots of ``history``, ``lost`` as in
+    ``FolderView``."""
 
-    path: bytes
-    last_seen: int | None
+    findings: Findings
+    history: HistoryId
+    lost: frozenset[bytes] = frozenset()
 
 
-class FindNames(JobCall[list[Found]], frozen=True):
-    """Everything whose name ever contained some words."""
+class FindNames(JobCall[FoundView], frozen=True):
+    """Names that were ever in a snapshot, by any of their parts (``core.name_query``); at most so many."""
 
     may_block: ClassVar[bool] = True
-    words: str
+    query: NameQuery
+    most: int
 
 
 class PinSnapshot(JobCall[None], frozen=True):

@@ -14,17 +14,26 @@ from collections.abc import Callable, Collection, Sequence
 
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError
+from good_tide.core.findings import Findings
 from good_tide.core.history import Lifeline, Span, TidePoint, history_id
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
+from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.records import Snapshot
 from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
+from good_tide.storage.catalog_names import CatalogNames, FolderNames
 from good_tide.storage.catalog_release import forget_released
+from good_tide.storage.catalog_search import CatalogSearch
 from good_tide.storage.store import Store
+
+_NEAR_MOST = 200
 
 
 class Catalog(CatalogFile):
     """The catalog of one store. Safe to use from several threads, one at a time."""
+
+    _folder_names: tuple[tuple[int, int, int], FolderNames] | None = None
+    """The folders as the last search had them, which while somebody types is the next one's."""
 
     @damage_noted
     def history(self, machine: MachineId) -> HistoryId:
@@ -68,6 +77,8 @@ class Catalog(CatalogFile):
     def _sync(self, store: Store, tell: Callable[[int, int], None] | None) -> list[DamageError]:
         present = store.snapshot_ids()
         with self._lock:
+            self._folder_names = None
+            self._complete_names()
             known = self.names()
             if known == set(present):
                 return []
@@ -87,6 +98,13 @@ class Catalog(CatalogFile):
                 except DamageError as error:
                     damage.append(error)
             return damage
+
+    def _complete_names(self) -> None:
+        """Lay names out to be found, in a catalog of a version that did not."""
+        query = "SELECT id FROM machine WHERE id NOT IN (SELECT machine FROM names)"
+        for (machine,) in self._db.execute(query).fetchall():
+            with self._transaction():
+                CatalogNames(self._db, machine).complete()
 
     def _forget(self, known: set[str], present: set[str]) -> set[str]:
         """Take out what is no longer in the store; the names that are left."""
@@ -242,28 +260,31 @@ class Catalog(CatalogFile):
             return [self._path(folder) + b"/" + name for folder, name in near]
 
     @damage_noted
-    def find(self, machine: MachineId, words: str, limit: int = 200) -> list[bytes]:
-        """Paths of everything whose name ever contained ``words``, without regard to case."""
-        pattern = "%" + words.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        query = """SELECT DISTINCT span.folder, span.name FROM span JOIN folder ON folder.id = span.folder
-                   WHERE folder.machine = ? AND CAST(span.name AS TEXT) LIKE ? ESCAPE '\\' LIMIT ?"""
+    def find(self, machine: MachineId, query: NameQuery, most: int) -> Findings:
+        """At most so many of the names that a query finds in all of a machine's history, the best first."""
         with self._lock:
-            rows = self._db.execute(query, (self._machine(machine), pattern, limit)).fetchall()
-            return [self._path(folder) + b"/" + name for folder, name in rows]
+            number = self._machine(machine)
+            version = number, self._db.execute("PRAGMA data_version").fetchone()[0], self._db.total_changes
+            if self._folder_names is None or self._folder_names[0] != version:
+                self._folder_names = version, FolderNames(self._db, number)
+            return CatalogSearch(self._db, number, query, self._folder_names[1]).run(most)
 
     @damage_noted
     def find_near(self, path: bytes) -> list[bytes]:
-        """Paths that a mistyped one may have meant: what its folder ever held, or the covered folders."""
+        """Paths that a mistyped one may have meant: what its folder ever held, or what has a name like
+        its."""
         parent, _, name = path.rpartition(b"/")
         with self._lock:
             for machine, _ in self.machines():
                 folder = self.folder(machine, parent)
                 if folder is not None:
                     return [parent + b"/" + line.name for line in self._lifelines(folder)]
-            everywhere = [
-                found for machine, _ in self.machines() for found in self.find(machine, os.fsdecode(name)[:4])
-            ]
-            return everywhere or [line.name for machine, _ in self.machines() for line in self.roots(machine)]
+            for machine, _ in self.machines():
+                query = NameQuery(parse_query(f'"{os.fsdecode(name)}"'))
+                found = self.find(machine, query, _NEAR_MOST)
+                if found.count:
+                    return found.paths
+            return [line.name for machine, _ in self.machines() for line in self.roots(machine)]
 
     def _path(self, folder: int) -> bytes:
         parts: list[bytes] = []

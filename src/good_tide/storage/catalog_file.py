@@ -13,6 +13,7 @@ from typing import Concatenate, ParamSpec, Self, TypeVar
 
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import HistoryId
+from good_tide.storage import catalog_names as names
 
 _SCHEMA_VERSION = 1
 _SCHEMA = """
@@ -48,7 +49,7 @@ _DISK_ERRORS = (
     sqlite3.SQLITE_CANTOPEN,
     sqlite3.SQLITE_NOLFS,
 )
-TABLES = ("machine", "snapshot", "folder", "span", "activity")
+TABLES = ("machine", "snapshot", "folder", "span", "activity", "names")
 _DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 Values = ParamSpec("Values")
 Answer = TypeVar("Answer")
@@ -163,6 +164,7 @@ class CatalogFile:
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 self._furnish(db)
             db.execute(_LOST)
+            db.execute(names.SCHEMA)
             if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
                 self._take_over(db)
         except sqlite3.DatabaseError:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.records import Snapshot
+from good_tide.storage.catalog_names import CatalogNames, NewName
 from good_tide.storage.store import Store
 
 _MOST_DEDUPLICATED_BYTES = 64 * 1024
@@ -18,6 +19,7 @@ class Intake:
 
     def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
         self._db, self._store, self._snapshot = db, store, snapshot
+        self._names: list[NewName] = []
         self._tide = {
             "added": 0,
             "changed": 0,
@@ -42,7 +44,11 @@ class Intake:
             "SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)
         ).fetchone()
         self._seq = int(row[0])
+        found = CatalogNames(self._db, self._machine)
+        if self._seq > 1:
+            found.complete()
         walked(self._entries(-self._machine, 0, self._store.roots(record)))
+        found.add(self._names)
         names = ", ".join(self._tide)
         self._db.execute(
             f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
@@ -89,6 +95,8 @@ class Intake:
                 self._count(entry, before)
                 if before is not None:
                     self._close(before[3], before[0], parent, entry.name)
+                if before is None or before[0] != entry.kind:
+                    self._names.append(NewName(owner, entry.name, entry.kind is Kind.FOLDER))
                 fresh.append(self._span(owner, entry, identity))
             if entry.kind is Kind.FOLDER:
                 inside = yield self._folder(self._folder_number(parent, entry.name), entry)

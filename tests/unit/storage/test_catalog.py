@@ -4,13 +4,13 @@ one: what is kept there for speed is done without, or made anew."""
 from __future__ import annotations
 
 import contextlib
-import os
 from pathlib import Path
 from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import DamageError, PlaceFullError, of_system
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
 from good_tide.operations.snapshot.capture import capture
@@ -108,10 +108,11 @@ class DamagedTest(GoodTideTest):
         self.damage(file)
         with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
             with self.assertRaisesRegex(DamageError, "made anew"):
-                catalog.find(MACHINE.id, "17")
+                catalog.find(MACHINE.id, NameQuery(parse_query("17")), 10)
             self.assertEqual(catalog.names(), set())
             catalog.sync(store)
-            self.assertIn(os.fsencode(self.work / "17.txt"), catalog.find(MACHINE.id, "17"))
+            found = catalog.find(MACHINE.id, NameQuery(parse_query("17.txt")), 10)
+            self.assertIn(b"17.txt", [line.name for line in found.folders[0].lines])
 
     def test_by_command(self) -> None:
         for number in range(2000):

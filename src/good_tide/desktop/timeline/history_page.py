@@ -6,14 +6,10 @@ import os
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QInputDialog,
-    QLineEdit,
-    QListWidget,
-    QListWidgetItem,
     QSizePolicy,
     QToolButton,
     QVBoxLayout,
@@ -22,15 +18,18 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.entries import Kind
 from good_tide.core.identifiers import JobId, SnapshotId
-from good_tide.core.words import printable, time_words
+from good_tide.core.name_query import NameQuery
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import label, line
+from good_tide.desktop.timeline.crumbs import Crumbs
 from good_tide.desktop.timeline.inspector import Inspector
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.desktop.timeline.pin_button import PinButton
 from good_tide.desktop.timeline.restore_dialogs import PlanDialog, RestoreList
+from good_tide.desktop.timeline.search_bar import SearchBar
 from good_tide.desktop.timeline.tide_chart import TideChart
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.faults import Fault
@@ -38,15 +37,15 @@ from good_tide.protocol.history_calls import (
     Detail,
     FindNames,
     FolderView,
-    Found,
-    PinSnapshot,
+    FoundView,
     ReadDetail,
     ReadFolder,
 )
 from good_tide.protocol.restore_calls import PickedItem, Restore
 
 _SETTLE_MS = 60
-_FIND_MS = 250
+_MOST_FOUND = 500
+_COMMANDS = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier
 
 
 class HistoryPage(QWidget):
@@ -64,6 +63,7 @@ class HistoryPage(QWidget):
             None  # of a newer history; takes the place of the one shown when all it needs has come
         )
         self._job, self._now, self._lost = JobId(""), 0, 0
+        self._leads_in = False
         self._covered: tuple[str, ...] = ()
         self._asked: set[tuple[str, bytes]] = set()
         self.dialog: PlanDialog | None = None
@@ -71,25 +71,15 @@ class HistoryPage(QWidget):
         self.lines = LifelineView(look)
         self.inspector = Inspector(look)
         self.restore_list = RestoreList()
-        self._crumbs = QHBoxLayout()
-        self._crumbs.setSpacing(2)
+        self._crumbs = Crumbs()
         self._count = label("", "quiet")
-        self.pin = QToolButton()
-        self.label: QInputDialog | None = None
+        self.pin = PinButton(link)
         self._pinned: dict[SnapshotId, str] = {}
-        self._find = QLineEdit()
-        self._find.setPlaceholderText("Find a name anywhere in time")
-        self._find.setFixedWidth(260)
-        self._find.setClearButtonEnabled(True)
-        for clear in self._find.findChildren(QToolButton):
-            clear.setAccessibleName("Clear the search")
-        self._found = QListWidget()
-        self._found.setAccessibleName("Names found")
-        self._found.hide()
+        self.search = SearchBar()
+        self._before: tuple[bytes, bytes | None, int] | None = None
+        """While something is looked for: the folder, the row and how far one had scrolled before."""
         self._settle = QTimer(self, singleShot=True, interval=_SETTLE_MS)
         self._settle.timeout.connect(self._ask_detail)
-        self._find_timer = QTimer(self, singleShot=True, interval=_FIND_MS)
-        self._find_timer.timeout.connect(self._ask_find)
         self._lay_out()
         self._connect()
 
@@ -101,13 +91,13 @@ class HistoryPage(QWidget):
         zoom.append(self._tool("whole", "Show all of history (0)", self._zoom_all))
         top = QHBoxLayout()
         top.setSpacing(4)
-        top.addLayout(self._crumbs)
+        top.addWidget(self._crumbs)
         top.addStretch()
-        top.addWidget(self._find)
+        top.addWidget(self.search.field)
         left = QVBoxLayout()
         left.setSpacing(8)
         left.addLayout(top)
-        left.addWidget(self._found)
+        left.addWidget(self.search)
         left.addWidget(self.chart)
         left.addLayout(line(self._count, self.pin, *zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
@@ -139,7 +129,7 @@ class HistoryPage(QWidget):
         return made
 
     def _connect(self) -> None:
-        self.pin.clicked.connect(self._pin_or_not)
+        self.pin.changed.connect(self.pins_changed)
         self.chart.moved.connect(self._view_moved)
         self.lines.moved.connect(self._view_moved)
         self.chart.chosen.connect(self.go)
@@ -150,9 +140,10 @@ class HistoryPage(QWidget):
         self.inspector.restore.connect(lambda item: self.plan([item]))
         self.inspector.gather.connect(lambda item: self.restore_list.add(item, self._now))
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
-        self._find.textChanged.connect(lambda: self._find_timer.start())
-        self._found.itemActivated.connect(self._go_found)
-        self._found.itemClicked.connect(self._go_found)
+        self._crumbs.entered.connect(self.enter)
+        self.search.wanted.connect(self._ask_find)
+        self.search.left.connect(self._end_search)
+        self.search.lead_in.connect(self._lead_in)
         keys: dict[str, Callable[[], object]] = {
             "Left": lambda: self._step(-1),
             "Right": lambda: self._step(1),
@@ -166,6 +157,7 @@ class HistoryPage(QWidget):
             "Enter": self._open_selected,
             "Space": lambda: self._toggle_selected(),
             "Backspace": self._go_up,
+            "Escape": self.search.end,
             "+": lambda: self._zoom(0.625),
             "-": lambda: self._zoom(1.6),
             "0": self._zoom_all,
@@ -175,16 +167,19 @@ class HistoryPage(QWidget):
                 shortcut = QShortcut(QKeySequence(key), widget)
                 shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
                 shortcut.activated.connect(act)
-        QShortcut(QKeySequence("Ctrl+F"), self).activated.connect(self._find.setFocus)
+        QShortcut(QKeySequence("Ctrl+F"), self).activated.connect(self.search.field.setFocus)
 
     def take_overview(self, overview: Overview) -> None:
         """History as the agent tells it. Another one than is shown takes its place only when its rows have
         come as well: never are rows shown that count other snapshots."""
+        self.search.set_moments(overview.now, None)
         self._now, self._pinned, self._covered = overview.now, overview.pinned, overview.covered
         if overview.job != self._job:
             self._job = overview.job
             self.model, self._coming = self._model_of(overview), None
             self.restore_list.clear()
+            self._before = None
+            self.search.end()
             self._show_model()
         elif (overview.history, overview.lost) != ((self._coming or self.model).history, self._lost):
             self._coming = self._model_of(overview)
@@ -212,7 +207,9 @@ class HistoryPage(QWidget):
         self._refresh()
 
     def enter(self, path: bytes) -> None:
-        """Look into a folder."""
+        """Look into a folder; whatever was looked for is found."""
+        self._before, self.model.found = None, None
+        self.search.end()
         self.model.enter(path)
         self.lines.verticalScrollBar().setValue(0)
         self._refresh()
@@ -236,35 +233,6 @@ class HistoryPage(QWidget):
             self.go(seq)
         self.plan([PickedItem(os.fsencode(folder), snapshot, time) for folder in self._covered])
 
-    def _pin_or_not(self) -> None:
-        """Pin the snapshot that is looked at, with a label, or take its pin away."""
-        snapshot, job = self.model.tide[self.model.moment - 1].name, self._job
-
-        def done(answer: None) -> None:
-            self.pins_changed.emit()
-
-        if snapshot in self._pinned:
-            self._link.ask(PinSnapshot(job, snapshot, False), done)
-            return
-        self.label = QInputDialog(self)
-        self.label.setWindowTitle("Pin this snapshot")
-        self.label.setLabelText("No thinning releases it. Why is it to stay? (This may be left empty.)")
-        self.label.textValueSelected.connect(
-            lambda words: self._link.ask(PinSnapshot(job, snapshot, True, words), done)
-        )
-        self.label.open()
-
-    def _show_pin(self) -> None:
-        """What can be done with the snapshot that is looked at."""
-        point = self.model.tide[self.model.moment - 1] if self.model.moment else None
-        pinned = point is not None and point.name in self._pinned
-        label_of = self._pinned.get(point.name, "") if point is not None else ""
-        self.pin.setText(f"Pinned{f': {label_of}' if label_of else ''}" if pinned else "Pin this snapshot…")
-        self.pin.setToolTip("Take the pin away" if pinned else "Keep this snapshot, whatever the ladder says")
-        self.pin.setCheckable(pinned)
-        self.pin.setChecked(pinned)
-        self.pin.setVisible(point is not None)
-
     def _plan_accepted(self) -> None:
         assert self.dialog is not None
         self.restore_list.clear()
@@ -282,7 +250,8 @@ class HistoryPage(QWidget):
                 self._link.ask(ReadFolder(self._job, path), self._take_view)
         self._show_crumbs()
         self._show_counts()
-        self._show_pin()
+        moment = self.model.moment
+        self.pin.show_snapshot(self._job, self.model.tide[moment - 1].name if moment else None, self._pinned)
         self.chart.refresh()
         self.lines.refresh()
         self._show_choice()
@@ -297,6 +266,8 @@ class HistoryPage(QWidget):
             self._coming.follow(self.model)
             self.model, self._coming = self._coming, None
             self._show_model()
+            if self._before is not None:
+                self.search.again()
         self._refresh()
 
     def _view_moved(self) -> None:
@@ -330,6 +301,10 @@ class HistoryPage(QWidget):
         row = self.model.row_of(self.model.selected)
         if row is not None and row.is_folder:
             self.enter(row.path)
+        elif row is not None and self.model.found is not None:  # to where it is
+            self.enter(os.path.dirname(row.path))
+            self.select(row.path)
+            self.lines.setFocus()
 
     def _go_up(self) -> None:
         parent, here = self.model.parent(), self.model.root
@@ -338,7 +313,7 @@ class HistoryPage(QWidget):
             self.select(here)
 
     def _move_row(self, by: int) -> None:
-        rows = self.model.rows()
+        rows = [row for row in self.model.rows() if not row.caption]
         if rows:
             at = next(
                 (number for number, row in enumerate(rows) if row.path == self.model.selected),
@@ -357,22 +332,12 @@ class HistoryPage(QWidget):
         self._view_moved()
 
     def _show_crumbs(self) -> None:
-        while self._crumbs.count():
-            item = self._crumbs.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        for number, (name, path) in enumerate([("All covered folders", b""), *self.model.crumbs()]):
-            if number:
-                self._crumbs.addWidget(label("›", "title"))
-            crumb = QToolButton()
-            crumb.setObjectName("crumb")
-            crumb.setText(name)
-            crumb.clicked.connect(lambda checked=False, path=path: self.enter(path))
-            self._crumbs.addWidget(crumb)
+        self._crumbs.show_way([("All covered folders", b""), *self.model.crumbs()])
 
     def _show_counts(self) -> None:
+        if self.model.found is not None:
+            self._count.setText(self.search.words(self.model.found))
+            return
         here, gone = self.model.here_then()
         self._count.setText(
             f"{here:,} here then" + (f" · {gone:,} no longer here" if gone else "")
@@ -414,37 +379,49 @@ class HistoryPage(QWidget):
         self.inspector.show_fault(str(fault))
         self.outdated.emit()
 
-    def _ask_find(self) -> None:
-        words = self._find.text().strip()
-        if len(words) < 2:
-            self._found.hide()
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        """Whoever types looks for something."""
+        if event.text().isprintable() and event.text().strip() and not event.modifiers() & _COMMANDS:
+            self.search.type(event.text())
             return
-        self._link.ask(FindNames(self._job, words), self._show_found, in_order=True)
+        super().keyPressEvent(event)
 
-    def _show_found(self, found: list[Found]) -> None:
-        self._found.clear()
-        for one in sorted(found, key=lambda one: one.path):
-            seen = (
-                "there now" if one.last_seen is None else f"last seen {time_words(one.last_seen, self._now)}"
-            )
-            folder = printable(os.path.basename(os.path.dirname(one.path)))
-            item = QListWidgetItem(f"{printable(os.path.basename(one.path))}   in {folder}   {seen}")
-            item.setData(256, one)
-            item.setToolTip(printable(one.path))
-            self._found.addItem(item)
-        if not found:
-            self._found.addItem("Nothing of this name was ever in a snapshot")
-        self._found.setFixedHeight(min(6, max(1, self._found.count())) * 30 + 6)
-        self._found.show()
+    def _ask_find(self, query: NameQuery) -> None:
+        if self._before is None:
+            bar = self.lines.verticalScrollBar()
+            self._before = self.model.root, self.model.selected, bar.value()
+        self._link.ask(FindNames(self._job, query, _MOST_FOUND), self._take_found, in_order=True)
 
-    def _go_found(self, item: QListWidgetItem) -> None:
-        one = item.data(256)
-        if one is None:
+    def _take_found(self, view: FoundView) -> None:
+        if self._before is None:
+            return  # nothing is looked for any more
+        if view.history != self.model.history:
+            self.outdated.emit()
             return
-        self._found.hide()
-        self._find.clear()
-        self.enter(os.path.dirname(one.path))
-        if one.last_seen is not None:
-            self.model.go(self.model.nearest(one.last_seen))
-        self.select(one.path)
+        self.model.take_found(view.findings, view.lost)
+        self.search.show()
+        self.lines.verticalScrollBar().setValue(0)
+        self._refresh()
+        if self._leads_in:
+            self._lead_in()
+
+    def _lead_in(self) -> None:
+        """From the field into the rows: at once, or when what is looked for has come."""
+        self._leads_in = self.model.found is None and self.search.active
+        if not self._leads_in:
+            self.lines.setFocus()
+            if self.model.selected is None:
+                self._move_row(1)
+
+    def _end_search(self) -> None:
+        """Back to where one was, or to what was chosen among what was found."""
+        self.search.hide()
+        self._leads_in = False
+        if self._before is None:
+            return
+        root, selected, scrolled = self._before
+        self._before, self.model.found = None, None
+        self.model.root, self.model.selected = root, selected
+        self._refresh()
+        self.lines.verticalScrollBar().setValue(scrolled)
         self.lines.setFocus()

@@ -45,6 +45,7 @@ class LifelineView(QAbstractScrollArea):
         self._look = look
         self._model: TimelineModel | None = None
         self._rows: list[Row] = []
+        self._chosen: Row | None = None
         self._now = 0
         self._pressed: QPointF | None = None
         self._dragged = False
@@ -81,8 +82,9 @@ class LifelineView(QAbstractScrollArea):
 
     def reveal_selected(self) -> None:
         """Scroll so that the selected row is seen."""
+        chosen = self._model.row_of(self._model.selected) if self._model is not None else None
         for number, row in enumerate(self._rows):
-            if self._model is not None and row.path == self._model.selected:
+            if row == chosen:
                 bar = self.verticalScrollBar()
                 if number * ROW < bar.value():
                     bar.setValue(number * ROW)
@@ -107,6 +109,7 @@ class LifelineView(QAbstractScrollArea):
         model.axis.width = self._axis_width()
         offset = self.verticalScrollBar().value() - 6
         first = max(0, offset // ROW)
+        self._chosen = model.row_of(model.selected)
         for number in range(first, min(len(self._rows), (offset + self.viewport().height()) // ROW + 1)):
             self._paint_row(painter, model, self._rows[number], number * ROW - offset)
         if model.moment:
@@ -121,10 +124,15 @@ class LifelineView(QAbstractScrollArea):
 
     def _paint_row(self, painter: QPainter, model: TimelineModel, row: Row, y: int) -> None:
         look = self._look
-        selected = row.path == model.selected
+        selected = row == self._chosen
         if selected:
             painter.fillRect(QRectF(0, y, self.viewport().width(), ROW), look.color("kelp_soft"))
             painter.fillRect(QRectF(0, y, 4, ROW), look.color("kelp"))
+        if row.caption:
+            painter.setFont(sized(self.font(), 9.5, QFont.Weight.DemiBold))
+            words = QRectF(14, y + 4, self.viewport().width() - 28, ROW - 4)
+            text(painter, words, row.caption, look.color("ink" if selected else "quiet_text"))
+            return
         here = row.line.at(model.moment) is not None
         left = 14 + row.depth * _INDENT
         if row.is_folder:

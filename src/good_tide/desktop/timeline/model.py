@@ -9,6 +9,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from good_tide.core.findings import Findings
 from good_tide.core.history import NO_HISTORY, Lifeline, Span, TidePoint
 from good_tide.core.identifiers import HistoryId
 from good_tide.core.words import printable, time_words
@@ -26,6 +27,8 @@ class Row(NamedTuple):
     depth: int
     line: Lifeline
     expanded: bool
+    caption: str = ""
+    """Where it is the folder above rows that were found: the way to it."""
 
     @property
     def is_folder(self) -> bool:
@@ -35,6 +38,8 @@ class Row(NamedTuple):
     @property
     def title(self) -> str:
         """The name shown."""
+        if self.caption:
+            return self.caption
         return printable(os.path.basename(self.line.name))
 
 
@@ -53,6 +58,8 @@ class TimelineModel:
         self.root = b""
         self.moment = len(self.tide)
         self.selected: bytes | None = None
+        self.found: Findings | None = None
+        """While somebody looks for a name: what was found, which the rows show instead of a folder's."""
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
         self._expanded: set[bytes] = set()
         self._flooded: set[tuple[bytes, int]] = set()
@@ -99,6 +106,13 @@ class TimelineModel:
             if len(rewritten) >= 3 and 2 * len(rewritten) >= standing:
                 self._flooded.update((path.rstrip(b"/") + b"/" + name, seq) for name in rewritten)
 
+    def take_found(self, found: Findings, lost: frozenset[bytes]) -> None:
+        """What was found has come; what is chosen stays chosen where it is among it."""
+        self.found = found
+        self._lost |= lost
+        if self.row_of(self.selected) is None:
+            self.selected = None
+
     def is_lost(self, span: Span) -> bool:
         """Whether the content of a version is lost, by what is known."""
         return span.kind == "f" and span.identity in self._lost
@@ -113,10 +127,27 @@ class TimelineModel:
         return [path for path in dict.fromkeys(wanted) if path not in self._views]
 
     def rows(self) -> list[Row]:
-        """The visible rows: the folder's contents, opened folders with theirs below them."""
+        """The visible rows: the folder's contents, opened folders with theirs below them; or what was
+        found, under the folders that it is in."""
+        if self.found is not None:
+            return self._found_rows(self.found)
         rows: list[Row] = []
         self._add_rows(self.root, 0, rows)
         return rows
+
+    def _found_rows(self, found: Findings) -> list[Row]:
+        rows = []
+        for folder in found.folders:
+            if folder.line is not None:
+                rows.append(Row(folder.path, 0, folder.line, True, self._way(folder.path)))
+            for line in folder.lines:
+                path = folder.path.rstrip(b"/") + b"/" + line.name if folder.path else line.name
+                rows.append(Row(path, 1, line, False))
+        return rows
+
+    def _way(self, path: bytes) -> str:
+        """The way to a folder from the covered folder that it is in, as it is shown."""
+        return " › ".join(name for name, _ in self._steps(path))
 
     def _add_rows(self, folder: bytes, depth: int, rows: list[Row]) -> None:
         for line in self._views.get(folder, ()):
@@ -137,19 +168,16 @@ class TimelineModel:
 
     def crumbs(self) -> list[tuple[str, bytes]]:
         """The way to the folder looked into: name and path of each step."""
-        if not self.root:
-            return []
+        return self._steps(self.root) if self.root else []
+
+    def _steps(self, path: bytes) -> list[tuple[str, bytes]]:
         covered = next(
-            (
-                line.name
-                for line in self._views.get(b"", ())
-                if (self.root + b"/").startswith(line.name + b"/")
-            ),
-            self.root,
+            (line.name for line in self._views.get(b"", ()) if (path + b"/").startswith(line.name + b"/")),
+            path,
         )
         steps = [(printable(os.path.basename(covered)), covered)]
         at = covered
-        for part in self.root[len(covered) :].strip(b"/").split(b"/"):
+        for part in path[len(covered) :].strip(b"/").split(b"/"):
             if part:
                 at = at + b"/" + part
                 steps.append((printable(part), at))
@@ -163,8 +191,9 @@ class TimelineModel:
         return steps[-2][1] if len(steps) > 1 else b""
 
     def row_of(self, path: bytes | None) -> Row | None:
-        """The row of a path, if it is visible."""
-        return next((row for row in self.rows() if row.path == path), None)
+        """The row of a path, if it is visible; a caption only where there is no other."""
+        rows = [row for row in self.rows() if row.path == path]
+        return min(rows, key=lambda row: bool(row.caption), default=None)
 
     @property
     def chosen(self) -> tuple[Row, Span | None] | None:
@@ -208,7 +237,11 @@ class TimelineModel:
         """Snapshots at which the selected thing appeared, changed or went; without one, anything in the
         folder."""
         row = self.row_of(self.selected)
-        lines = [row.line] if row is not None else list(self._views.get(self.root, ()))
+        lines = (
+            [row.line]
+            if row is not None
+            else [one.line for one in self.rows() if not one.depth or self.found]
+        )
         found: set[int] = set()
         for line in lines:
             found.update(line.inside)
@@ -221,7 +254,11 @@ class TimelineModel:
     def here_then(self) -> tuple[int, int]:
         """How many things were in the folder at the chosen moment, and how many had been there before and
         were gone."""
-        lines = self._views.get(self.root, ())
+        lines = (
+            self._views.get(self.root, ())
+            if self.found is None
+            else [row.line for row in self.rows() if not row.caption]
+        )
         here = sum(1 for line in lines if line.at(self.moment) is not None)
         gone = sum(1 for line in lines if line.at(self.moment) is None and line.spans[0].first < self.moment)
         return here, gone

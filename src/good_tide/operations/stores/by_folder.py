@@ -8,7 +8,8 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import Noticed, StoreMemory
-from good_tide.operations.stores.job_stores import Passphrases
+from good_tide.operations.stores.holding_area import held_count
+from good_tide.operations.stores.job_stores import JobStores, Passphrases
 from good_tide.operations.stores.opening import Store, StorePlace, locked_hint, store_id, store_place
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys
@@ -76,6 +77,36 @@ def open_named(context: Context, named: str, passphrases: Passphrases) -> Opened
     return open_place(context, present_place(context, ref), passphrases, job)
 
 
+def open_to_look(context: Context, named: str, passphrases: Passphrases) -> Opened:
+    """Open a store only to look into it and restore from it: by its folder, by the name of its disk in a job,
+    or by the name of a job. While its disk is away, its holding area has the newest snapshots.
+
+    Raises:
+        GoodTideError: there is none of that name, or it cannot be opened.
+    """
+    where = store_place(named)
+    if is_there(where):
+        return open_place(context, where, passphrases)
+    job, ref = _meant(context, named)
+    stores = JobStores(context, job, passphrases)
+    if stores.place_of(ref) is None:
+        return Opened(stores.area(ref), [])
+    opened = open_place(context, present_place(context, ref), passphrases, job)
+    return (
+        Opened(stores.looked_into(ref), opened.noticed) if held_count(context.here.holdings, ref) else opened
+    )
+
+
+def _meant(context: Context, named: str) -> tuple[Job, StoreRef]:
+    """The store that a name means, of a disk or of a job; of a job's stores the first one that is here."""
+    jobs = load_jobs(context.here.settings)
+    job = next((job for job in jobs if named in (job.name, job.id) and job.stores), None)
+    if job is None or any(named in (ref.name, ref.path) for one in jobs for ref in one.stores):
+        return named_ref(context, named)
+    here = [ref for ref in job.stores if context.whereabouts.of(ref) is not None]
+    return job, (here or list(job.stores))[0]
+
+
 def place_named(context: Context, named: str) -> StorePlace:
     """The place of a store by its folder, or by the name of its disk in a job.
 
@@ -96,7 +127,7 @@ def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
         for ref in job.stores:
             if named in (ref.name, ref.path):
                 return job, ref
-    raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk")
+    raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk or of a job")
 
 
 def present_place(context: Context, ref: StoreRef) -> StorePlace:

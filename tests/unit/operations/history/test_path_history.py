@@ -9,6 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from good_tide.core.identifiers import local_name
+from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.operations.history.path_history import path_history
 from good_tide.operations.stores.opening import synced_catalog
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest
@@ -39,7 +40,9 @@ class HistoryTest(GoodTideTest):
         spans = catalog.lifelines(catalog.folder(MACHINE.id, os.fsencode(self.work)) or 0)
         renamed = catalog.same_content(MACHINE.id, spans[0].spans[0].identity, [6])
         self.assertIn(os.fsencode(self.work / "new plan.txt"), renamed)
-        self.assertEqual(catalog.find(MACHINE.id, "NEW PL"), [os.fsencode(self.work / "new plan.txt")])
+        names = catalog.find(MACHINE.id, NameQuery(parse_query("PL NEW")), 10).folders
+        self.assertEqual([folder.path for folder in names], [os.fsencode(self.work)])
+        self.assertEqual([line.name for line in names[0].lines], [b"new plan.txt"])
         catalog.close()
 
     @settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

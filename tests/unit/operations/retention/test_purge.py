@@ -10,6 +10,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, StoppedError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.progress import Control, Progress, Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.records.journal import Journal
@@ -97,7 +98,9 @@ class PurgeTest(GoodTideTest):
         catalog, _ = synced_catalog(self.fresh(), self.cache)
         self.purge("films/")
         catalog.sync(self.fresh())
-        self.assertEqual(catalog.find(MACHINE.id, "trip"), [])
+        self.assertEqual(
+            catalog.find(MACHINE.id, NameQuery(parse_query("trip.mkv"), gone=True), 10).paths, []
+        )
         self.assertEqual(len(catalog.tide(MACHINE.id)), 3)
         catalog.close()
         self.write("notes.txt", "third")

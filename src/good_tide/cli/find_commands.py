@@ -1,0 +1,126 @@
+"""Finding names in all of history."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, opened_to_look, passphrase_option, whose_options
+from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.core.entries import Kind
+from good_tide.core.errors import PersonError
+from good_tide.core.history import Lifeline, TidePoint
+from good_tide.core.kinds import KINDS
+from good_tide.core.name_query import FOLDERS, NameQuery, parse_query
+from good_tide.core.rules import parse_size
+from good_tide.core.selection import parse_period
+from good_tide.core.words import count_words, iso, size_words, time_words
+from good_tide.operations.context import this_context
+from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.stores.opening import synced_catalog
+
+_MOST = 1000
+
+
+@click.command("find")
+@click.argument("named", metavar="STORE|JOB")
+@click.argument("words", nargs=-1, required=True)
+@click.option("--gone", is_flag=True, help="Only what is not there now.")
+@click.option("--kind", type=click.Choice([FOLDERS, *KINDS]), help="Only files of this kind, or folders.")
+@click.option("--since", metavar="T", help="Only what appeared, changed or went since then.")
+@click.option("--until", metavar="T", help="Only what appeared, changed or went until then.")
+@click.option("--larger", metavar="SIZE", help="Only files that were once at least so large.")
+@click.option(
+    "--most", type=click.IntRange(1), default=_MOST, show_default=True, help="How many are shown at most."
+)
+@whose_options
+@passphrase_option
+@json_option
+def find_command(
+    named: str,
+    words: tuple[str, ...],
+    gone: bool,
+    kind: str | None,
+    since: str | None,
+    until: str | None,
+    larger: str | None,
+    most: int,
+    machine: str,
+    job_name: str,
+    passphrase_file: Path | None,
+    as_json: bool,
+) -> int:
+    """Find names in all of history, by any of their parts.
+
+    Capitals and accents do not matter; * and ? stand for anything; a word with a slash is a part of the path.
+    """
+    context = this_context()
+    parsed = parse_query(" ".join(words))
+    if not parsed and not any("*" in word for word in words):
+        raise PersonError("Nothing is looked for", "Write a part of a name")
+    every = NameQuery(())
+    begin = parse_period(since)[0] if since else every.changed[0]
+    end = parse_period(until)[1] if until else every.changed[1]
+    store = opened_to_look(context, named, passphrase_file)
+    catalog, damage = synced_catalog(store, context.here.cache)
+    whose = Chooser(context, store, Whose(machine, job_name)).machine()
+    size = parse_size(larger) if larger else 0
+    query = NameQuery(parsed, gone, kind or "", (begin, end), size)
+    found = catalog.find(whose.id, query, most)
+    points = {point.seq: point for point in catalog.tide(whose.id)}
+    lines = list(zip(found.paths, (line for folder in found.folders for line in folder.lines), strict=True))
+    if as_json:
+        rows = [{**path_fields(path), **_fields(line, points)} for path, line in lines]
+        known: dict[str, Any] = {"machine": whose.name, "more": found.more}
+        print_json({**known, "found": [] if found.near else rows, "near": rows if found.near else []})
+    else:
+        now = context.clock.now()
+        if found.near or not lines:
+            say("Nothing was found." if query.narrowed else "Nothing of this name was ever in a snapshot.")
+        if found.near and lines:
+            say("Names that are near:")
+        if lines:
+            table(
+                ["Path", "Versions", "Last seen", "Size", "Snapshot"],
+                [[show_path(path), *_cells(line, points, now)] for path, line in lines],
+                right=(1, 3),
+            )
+        if found.more:
+            say(f"There are more than {count_words(found.count, 'name')}: write more of it, or --most.")
+    for error in damage:
+        output.print_error(error, as_json)
+    return output.DAMAGED if damage else output.DONE
+
+
+def _seen(line: Lifeline, points: Mapping[int, TidePoint]) -> tuple[TidePoint, TidePoint]:
+    """The first and the last snapshot with a readable version of a name."""
+    spans = [span for span in line.spans if span.kind != Kind.LEFT_OUT] or list(line.spans)
+    last = spans[-1].last
+    return points[spans[0].first], points[last if last is not None else max(points)]
+
+
+def _fields(line: Lifeline, points: Mapping[int, TidePoint]) -> dict[str, Any]:
+    first, last = _seen(line, points)
+    readable = [span for span in line.spans if span.kind != Kind.LEFT_OUT]
+    return {
+        "type": Kind(line.kind).word,
+        "versions": len(readable),
+        "first_seen": iso(first.time),
+        "last_seen": iso(last.time),
+        "gone": line.gone,
+        "size": line.spans[-1].size,
+        "snapshot": last.name,
+    }
+
+
+def _cells(line: Lifeline, points: Mapping[int, TidePoint], now: int) -> list[str]:
+    _, last = _seen(line, points)
+    readable = [span for span in line.spans if span.kind != Kind.LEFT_OUT]
+    seen = time_words(last.time, now) if line.gone else "there now"
+    is_folder = line.kind == Kind.FOLDER
+    size = "" if is_folder else size_words(line.spans[-1].size)
+    return ["folder" if is_folder else f"{len(readable):,}", seen, size, last.name[:12]]

@@ -135,6 +135,7 @@ class CommandLineTest(GoodTideTest):
                 "replaced",
                 "identical",
                 "skipped",
+                "strange",
                 "bytes",
                 "set_aside",
                 "problems",

@@ -21,6 +21,7 @@ _COMMANDS = {
     "contents": "snapshot_commands",
     "versions": "snapshot_commands",
     "find": "find_commands",
+    "differences": "differences_commands",
     "restore": "restore_commands",
     "undo": "restore_commands",
     "verify": "integrity_commands",

@@ -10,7 +10,8 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import (
     json_option,
-    opened,
+    look_option,
+    opened_to_look,
     progress_option,
     store_option,
     whose_options,
@@ -18,19 +19,21 @@ from good_tide.cli.options import (
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
-from good_tide.core.restoring import Action, Existing
-from good_tide.core.words import size_words
+from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
+from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
 from good_tide.operations.stores.opening import StorePlace
+from good_tide.operations.stores.users import job_of
 
 
 @click.command("restore")
-@store_option
+@look_option
 @click.option(
     "--snapshot",
     "snapshot_name",
@@ -41,11 +44,11 @@ from good_tide.operations.stores.opening import StorePlace
 @click.option(
     "--path",
     "paths",
-    required=True,
     multiple=True,
     metavar="P",
-    help="Path as it was on the machine; may be given again.",
+    help="Path as it was on the machine; may be given again. Above the covered folders: all those below.",
 )
+@click.option("--all", "everything", is_flag=True, help="Everything that is in the snapshot.")
 @click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
 @click.option("--in-place", is_flag=True, help="Restore to where it was.")
 @click.option("--plan", "plan_only", is_flag=True, help="Only say what would be done.")
@@ -56,36 +59,50 @@ from good_tide.operations.stores.opening import StorePlace
     show_default=True,
     help="What to do with what is there now.",
 )
+@click.option("--missing-only", is_flag=True, help="Only what is not there now.")
+@click.option("--changed-only", is_flag=True, help="Only what is there now and is another.")
+@click.option(
+    "--exactly", is_flag=True, help="Make folders as they were: what was not there then is set aside."
+)
 @whose_options
 @progress_option
 @json_option
 def restore_command(
-    where: StorePlace,
+    named: str,
     passphrase_file: Path | None,
     snapshot_name: str,
     machine: str,
     job_name: str,
     paths: tuple[str, ...],
+    everything: bool,
     into: Path | None,
     in_place: bool,
     plan_only: bool,
     existing: str,
+    missing_only: bool,
+    changed_only: bool,
+    exactly: bool,
     progress: str | None,
     as_json: bool,
 ) -> int:
     """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
     if (into is None) == (not in_place):
         raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
+    if bool(paths) == everything:
+        raise PersonError("What to restore is not clear", "Give --path, or --all")
+    extent = _extent(missing_only, changed_only, exactly)
     context = this_context()
-    store = opened(context, where, passphrase_file)
+    store = opened_to_look(context, named, passphrase_file)
     wanted = [browse.tidy(path) for path in paths]
     chooser = Chooser(context, store, Whose(machine, job_name), wanted)
     chosen = chooser.choose(snapshot_name)
     if in_place:
         chooser.in_place(chosen)
-    wishes = [Wish(chosen, path) for path in wanted]
+    wishes = [Wish(chosen, path) for path in browse.meant(store, chosen, wanted)]
+    job = job_of(context, store, chosen.record.machine) if extent is Extent.EXACTLY else None
+    selector = job_selector(job, context.clock.now()) if job is not None else None
     with output.steered(progress, as_json) as steering:
-        plan = plan_restore(store, wishes, into, Existing(existing), steering)
+        plan = plan_restore(store, wishes, into, Existing(existing), steering, extent, selector)
         report = None if plan_only else carry_out(store, plan, context.clock, steering)
     if not as_json:
         say(f"From {of_words(chosen, context.clock.now())}.")
@@ -94,6 +111,21 @@ def restore_command(
         return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
     _print_report(report, plan, chosen, as_json)
     return output.WITH_GAPS if report.problems else output.DONE
+
+
+def _extent(missing_only: bool, changed_only: bool, exactly: bool) -> Extent:
+    """How much is brought back.
+
+    Raises:
+        PersonError: two of them contradict each other.
+    """
+    chosen = {Extent.MISSING: missing_only, Extent.CHANGED: changed_only, Extent.EXACTLY: exactly}
+    wanted = [extent for extent, on in chosen.items() if on]
+    if len(wanted) > 1:
+        raise PersonError(
+            "--missing-only, --changed-only and --exactly contradict each other", "Give one of them"
+        )
+    return wanted[0] if wanted else Extent.ALL
 
 
 def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
@@ -105,6 +137,7 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
                 "replaced": plan.count(Action.REPLACE),
                 "identical": plan.count(Action.IDENTICAL),
                 "skipped": plan.count(Action.SKIP),
+                "strange": plan.count(Action.ASIDE),
                 "bytes": plan.payload,
                 "set_aside": None,
                 "problems": [
@@ -122,6 +155,7 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
         "replace": "will replace; what is there now will be set aside",
         "skip": "is left as it is",
         "blocked": "cannot be restored",
+        "aside": "will be set aside",
     }
     table(
         ["Item", "What happens"],
@@ -145,6 +179,7 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
                 "replaced": report.replaced,
                 "identical": report.identical,
                 "skipped": report.skipped,
+                "strange": report.strange,
                 "bytes": report.bytes,
                 "set_aside": aside[0] if aside else None,
                 "problems": [
@@ -161,6 +196,8 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
         f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} identical,"
         f" {report.skipped:,} skipped; {size_words(report.bytes)} written."
     )
+    if report.strange:
+        say(f"{count_words(report.strange, 'thing')} that was not there then: set aside.")
     for path in aside:
         say(f"What was replaced lies in {path}")
         say(f"To undo this restore: good-tide undo --store STORE '{path}'")

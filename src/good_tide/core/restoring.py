@@ -13,6 +13,18 @@ class Existing(enum.StrEnum):
     KEEP_BOTH = "keep-both"
 
 
+class Extent(enum.StrEnum):
+    """How much of what was chosen is brought back."""
+
+    ALL = "all"
+    MISSING = "missing"
+    """Only what is not there now."""
+    CHANGED = "changed"
+    """Only what is there and is another."""
+    EXACTLY = "exactly"
+    """All of it, and what is strange to that moment is set aside."""
+
+
 class Action(enum.StrEnum):
     """What a restore does with one item."""
 
@@ -21,3 +33,5 @@ class Action(enum.StrEnum):
     REPLACE = "replace"
     SKIP = "skip"
     BLOCKED = "blocked"
+    ASIDE = "aside"
+    """What is there now was not there then, and is set aside."""

@@ -8,7 +8,10 @@ from pathlib import Path
 
 from good_tide.core.coverage import Coverage, FolderSigns, FolderState
 from good_tide.core.entries import Kind
+from good_tide.core.kinds import extended
+from good_tide.core.settings import Job
 from good_tide.source.folders import Found, Missed, has_cache_tag
+from good_tide.system.mounts import network_devices
 
 _MOST_FOLDERS = 50_000
 """Judgements of so many folders are kept in memory."""
@@ -95,10 +98,33 @@ class PathStates:
         return state
 
 
+def state_of(
+    selector: Selector | None, covered: Iterable[bytes], folder: bytes, device: int = 0
+) -> FolderState | None:
+    """What rules say of a folder by its path, and by no marks in it; None outside the covered folders, and
+    without rules."""
+    root = next((one for one in covered if (folder + b"/").startswith(one.rstrip(b"/") + b"/")), None)
+    if selector is None or root is None:
+        return None
+    state = selector.enter_covered(os.fsdecode(root), device)
+    for part in folder[len(root) :].strip(b"/").split(b"/"):
+        state = selector.coverage.enter(state, os.fsdecode(part)) if part else state
+    return state
+
+
 def outermost(folders: Iterable[Path]) -> list[Path]:
     """Folders as absolute paths in order, without those inside others: each thing is covered once."""
     absolute = sorted({Path(os.path.abspath(folder)) for folder in folders})
     return [folder for folder in absolute if not any(other in folder.parents for other in absolute)]
+
+
+def job_selector(job: Job, now: int) -> Selector:
+    """What the rules of a job say now.
+
+    :param now: nanoseconds since 1970 UTC.
+    """
+    coverage = Coverage(job.parsed_rules(), job.home or home_folder(), now, extended(job.kinds))
+    return Selector(coverage, network_devices())
 
 
 def home_folder() -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from good_tide.core.entries import DEEPEST, Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
@@ -142,6 +142,17 @@ def _inside(
     damaged += [(path, error) for error in wrong]
     above = path.rstrip(b"/") + b"/"
     return [(above + child.name, child) for child in found]
+
+
+def meant(store: Store, snapshot: Snapshot, paths: Sequence[bytes]) -> list[bytes]:
+    """Paths in a snapshot: for one above the covered folders all those below it; all covered folders for
+    none."""
+    roots = [root.name for root in store.roots(snapshot.record)]
+    found: list[bytes] = []
+    for path in paths:
+        below = [root for root in roots if root.startswith(path.rstrip(b"/") + b"/")]
+        found += below or [path]
+    return list(dict.fromkeys(found)) if paths else roots
 
 
 def read_file(store: Store, entry: Entry, limit: int) -> bytes:

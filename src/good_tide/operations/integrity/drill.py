@@ -24,8 +24,9 @@ from good_tide.core.restoring import Existing
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.history.browse import check_depth, readable_children
+from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Wish, is_identical, plan_restore
+from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.storage.store import Store
 
 EVERY = 7 * 86400 * SECOND

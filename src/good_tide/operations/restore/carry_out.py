@@ -48,13 +48,14 @@ class Problem(msgspec.Struct, frozen=True):
 
 
 class RestoreReport(msgspec.Struct):
-    """What a restore did. ``bytes`` were written; ``set_aside`` holds what was replaced, None if nothing
-    was."""
+    """What a restore did. ``strange`` things were set aside that were not there then; ``bytes`` were written;
+    ``set_aside`` holds what was replaced, None if nothing was."""
 
     created: int = 0
     replaced: int = 0
     identical: int = 0
     skipped: int = 0
+    strange: int = 0
     bytes: int = 0
     set_aside: tuple[Path, ...] = ()
     problems: list[Problem] = []
@@ -110,6 +111,8 @@ def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -
         report.identical += 1
     elif step.action is Action.SKIP:
         report.skipped += 1
+    elif step.action is Action.ASIDE:
+        _put_aside(step, target, report)
     elif step.action is Action.BLOCKED:
         report.problems.append(Problem(step.source, step.note))
     else:
@@ -120,6 +123,17 @@ def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -
         except OSError as error:
             _raise_if_full(error)
             report.problems.append(Problem(step.source, os.strerror(error.errno or 0)))
+
+
+def _put_aside(step: Step, target: _Target, report: RestoreReport) -> None:
+    try:
+        target.put_aside(step.relative)
+        report.strange += 1
+    except FileNotFoundError:  # it has gone meanwhile
+        return
+    except OSError as error:
+        _raise_if_full(error)
+        report.problems.append(Problem(step.source, os.strerror(error.errno or 0)))
 
 
 def _raise_if_full(error: OSError) -> None:
@@ -250,6 +264,12 @@ class _Target:
         else:
             self._report.created += 1
             self.aside.created(relative, folder)
+
+    def put_aside(self, relative: Relative) -> None:
+        """Set something aside that was not there at that moment."""
+        folder = self._folder(relative[:-1])
+        os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
+        self.aside.take(relative, folder)
 
     def _put(self, step: Step, folder: int, ahead: _ReadAhead) -> None:
         """Write a file or link under a temporary name, then give it its own."""

@@ -12,15 +12,17 @@ from typing import NamedTuple
 
 import msgspec
 
-from good_tide.core.entries import Entry, Kind, Reason
+from good_tide.core.entries import Entry, Kind, Reason, Stat
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.core.restoring import Action, Existing
+from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
-from good_tide.source.folders import open_file, open_folder
+from good_tide.operations.history.same_content import is_identical
+from good_tide.operations.restore.set_aside import is_set_aside
+from good_tide.source.folders import open_folder, scan
 from good_tide.source.ways import open_way
-from good_tide.storage.content import SMALL_FILE_BYTES, small_digest
 from good_tide.storage.store import Store
 
 Relative = tuple[bytes, ...]
@@ -82,18 +84,26 @@ class Plan(msgspec.Struct, frozen=True):
 
 
 def plan_restore(
-    store: Store, wishes: Sequence[Wish], into: Path | None, existing: Existing, control: Control
+    store: Store,
+    wishes: Sequence[Wish],
+    into: Path | None,
+    existing: Existing,
+    control: Control,
+    extent: Extent = Extent.ALL,
+    selector: Selector | None = None,
 ) -> Plan:
     """Work out what bringing back ``wishes`` would do.
 
     :param into: the folder to restore to; None puts everything where it was.
+    :param extent: how much of it is brought back.
+    :param selector: what a job's rules leave out is not strange to any moment; None: everything may be.
 
     Raises:
         PersonError: nothing is wished for, or a path is not in its snapshot.
     """
     if not wishes:
         raise PersonError("Nothing was chosen to restore", "Choose a path")
-    planner = _Planner(store, existing, control)
+    planner = _Planner(store, existing, control, extent, selector)
     notes: list[str] = []
     taken: set[Relative] = set()
     for wish in wishes:
@@ -158,13 +168,23 @@ class _Level(NamedTuple):
 
 
 class _Planner:
-    def __init__(self, store: Store, existing: Existing, control: Control) -> None:
+    def __init__(
+        self,
+        store: Store,
+        existing: Existing,
+        control: Control,
+        extent: Extent = Extent.ALL,
+        selector: Selector | None = None,
+    ) -> None:
         self.steps: list[Step] = []
         self._store, self._existing, self._control = store, existing, control
+        self._extent, self._selector = extent, selector
+        self._covered: list[bytes] = []
 
     def wish(self, wish: Wish, entry: Entry, target: Path, relative: Relative) -> None:
         """Plan one wish: its parents are made when they are missing, and must not be links."""
         self._wish, self._target = wish, target
+        self._covered = [root.name for root in self._store.roots(wish.snapshot.record)]
         handle: int | None = None
         try:
             with contextlib.suppress(FileNotFoundError):
@@ -256,10 +276,12 @@ class _Planner:
             self._step(Action.IDENTICAL, relative, entry, source)
             return self._level(entry, open_folder(name, folder), relative, source)
         if info is None:
+            if self._extent is Extent.CHANGED:
+                return None
             self._step(Action.CREATE, relative, entry, source)
         elif folder is not None and is_identical(self._store, entry, name, folder, info):
             self._step(Action.IDENTICAL, relative, entry, source)
-        elif self._existing is Existing.SKIP:
+        elif self._existing is Existing.SKIP or self._extent is Extent.MISSING:
             self._step(Action.SKIP, relative, entry, source)
             return None
         elif self._existing is Existing.KEEP_BOTH:
@@ -279,7 +301,23 @@ class _Planner:
                 source,
                 f"Its listing, or a part of it, is lost: {error.what}",
             )
+        if self._extent is Extent.EXACTLY and handle is not None and not damage:
+            self._strange(listing, handle, relative, source)
         return _Level(iter(listing), handle, relative, source)
+
+    def _strange(self, listing: list[Entry], handle: int, relative: Relative, source: bytes) -> None:
+        """What is in an open folder now and was not then is set aside, unless the rules leave it out."""
+        known = {entry.name for entry in listing}
+        found = [one for one in scan(handle)[0] if one.name not in known and not is_set_aside(one.name)]
+        state = state_of(self._selector, self._covered, source)
+        if self._selector is not None and state is not None and found:
+            found, _, inside = self._selector.keep(found, (), handle, state, os.fstat(handle).st_dev)
+            found = [one for one in found if one.name not in inside or not inside[one.name].out]
+        for one in found:
+            kind = one.kind or Kind.FILE
+            entry = Entry(one.name, kind, Stat(size=one.info.st_size if kind is Kind.FILE else 0))
+            where = source.rstrip(b"/") + b"/" + one.name
+            self._step(Action.ASIDE, (*relative, one.name), entry, where, "It was not there at that moment")
 
     def _name_beside(self, name: bytes, folder: int | None) -> bytes:
         """A free name like ``plan (restored).txt``."""
@@ -302,47 +340,3 @@ def _look(name: str, folder: int | None) -> os.stat_result | None:
         if error.errno in (errno.ENOENT, errno.ENOTDIR):
             return None
         raise
-
-
-def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.stat_result) -> bool:
-    """Whether what stands under a name in an open folder has the content of ``entry``. Metadata is not
-    compared."""
-    if entry.kind is Kind.LINK:
-        return (
-            stat.S_ISLNK(info.st_mode) and os.fsencode(os.readlink(name, dir_fd=folder)) == entry.extra.target
-        )
-    if entry.kind is not Kind.FILE or not stat.S_ISREG(info.st_mode) or info.st_size != entry.stat.size:
-        return False
-    try:
-        handle = open_file(name, folder)
-    except OSError:
-        return False
-    try:
-        return _same_bytes(store, entry, handle)
-    finally:
-        os.close(handle)
-
-
-def _same_bytes(store: Store, entry: Entry, handle: int) -> bool:
-    if entry.stat.size <= SMALL_FILE_BYTES:
-        return small_digest(store.keys, os.pread(handle, SMALL_FILE_BYTES + 1, 0)) == entry.digest
-    at = 0
-    for extent in entry.extents:
-        if extent.chunk is None:
-            same = _only_zeros(handle, at, extent.length)
-        else:
-            same = store.keys.chunk_id(os.pread(handle, extent.length, at)) == extent.chunk
-        if not same:
-            return False
-        at += extent.length
-    return True
-
-
-def _only_zeros(handle: int, begin: int, length: int) -> bool:
-    at, end = begin, begin + length
-    while at < end:
-        piece = os.pread(handle, min(1 << 20, end - at), at)
-        if not piece or piece.count(0) != len(piece):
-            return False
-        at += len(piece)
-    return True

@@ -28,6 +28,14 @@ _RECORD_LIMIT = 1 << 28
 Relative = tuple[bytes, ...]
 
 
+_BEGINS = "Set aside "
+
+
+def is_set_aside(name: bytes) -> bool:
+    """Whether a folder is called as those are in which restores set things aside."""
+    return name.startswith(_BEGINS.encode())
+
+
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
     """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or
     created."""
@@ -70,7 +78,7 @@ class SetAside:
     def _begin(self) -> int:
         if self._handle is None:
             moment = datetime.fromtimestamp(self._clock.now() / SECOND)
-            name = f"Set aside {moment:%Y-%m-%d %H.%M.%S}"
+            name = f"{_BEGINS}{moment:%Y-%m-%d %H.%M.%S}"
             number = 1
             while True:
                 try:
@@ -78,7 +86,7 @@ class SetAside:
                     break
                 except FileExistsError:
                     number += 1
-                    name = f"Set aside {moment:%Y-%m-%d %H.%M.%S} ({number})"
+                    name = f"{_BEGINS}{moment:%Y-%m-%d %H.%M.%S} ({number})"
             self._handle = open_folder(name, self._root)
             self.path = self._target / name
             self._record = os.open(

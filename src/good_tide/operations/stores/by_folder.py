@@ -87,7 +87,12 @@ def open_to_look(context: Context, named: str, passphrases: Passphrases) -> Open
     where = store_place(named)
     if is_there(where):
         return open_place(context, where, passphrases)
-    job, ref = _meant(context, named)
+    try:
+        job, ref = _meant(context, named)
+    except PersonError:
+        if "/" not in named:
+            raise
+        return open_place(context, where, passphrases)  # which says that the folder is not there
     stores = JobStores(context, job, passphrases)
     if stores.place_of(ref) is None:
         return Opened(stores.area(ref), [])

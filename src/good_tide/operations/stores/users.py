@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from good_tide.core.errors import GoodTideError
+from good_tide.core.records import Machine
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
+from good_tide.operations.stores.opened import id_of
 from good_tide.operations.stores.opening import Store, StorePlace
 from good_tide.operations.workplace import load_jobs
 
@@ -26,3 +28,12 @@ def users_at(context: Context, where: StorePlace) -> list[tuple[Job, StoreRef]]:
 def job_using(context: Context, store: Store) -> Job | None:
     """The first of them."""
     return next((job for job, _ in users_of(context, store)), None)
+
+
+def job_of(context: Context, store: Store, machine: Machine) -> Job | None:
+    """The job that writes a machine's history into a store, if it is one of this machine's."""
+    for job in load_jobs(context.here.settings):
+        own = job.machine or context.here.machine
+        if own.id == machine.id and any(ref.store == id_of(store) for ref in job.stores):
+            return job
+    return None

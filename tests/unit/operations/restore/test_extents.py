@@ -1,0 +1,138 @@
+"""How much of what was chosen is brought back: what is missing, what changed, or exactly as it was."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+
+from good_tide.core.clock import SetClock
+from good_tide.core.coverage import Coverage
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Silent
+from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.rules import parse_rule
+from good_tide.operations.coverage.selecting import Selector
+from good_tide.operations.restore.carry_out import RestoreReport, carry_out
+from good_tide.operations.restore.plan import Plan, Wish, plan_restore
+from good_tide.operations.restore.set_aside import undo
+from tests.support.base import T0, GoodTideTest, program, tree
+
+
+class ExtentsTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store(passphrase=None)
+        for name in ("a.txt", "b.txt", "sub/c.txt", "sub/d.txt", "gone/e.txt"):
+            self.write(name, name)
+        self.first = self.snap(self.store)
+        self.before = tree(self.work)
+        self.write("b.txt", "changed")
+        self.write("sub/c.txt", "changed too")
+        (self.work / "a.txt").unlink()
+        shutil.rmtree(self.work / "gone")
+        self.write("strange.txt", "strange")
+        self.write("sub/strange/deep.txt", "strange")
+        self.write("cache/rest.tmp", "left out")
+        self.write("sub/rest.tmp", "left out")
+
+    def plan(self, extent: Extent, rules: bool = False) -> Plan:
+        selector = Selector(Coverage([parse_rule('exclude path "*.tmp"')])) if rules else None
+        wish = Wish(self.first, os.fsencode(self.work))
+        return plan_restore(self.store, [wish], None, Existing.SET_ASIDE, Silent(), extent, selector)
+
+    def carry_out(self, plan: Plan) -> RestoreReport:
+        return carry_out(self.store, plan, SetClock(Nanoseconds(T0)), Silent())
+
+    def content(self, name: str) -> str | None:
+        path = self.work / name
+        return path.read_text() if path.exists() else None
+
+    def test_only_what_is_missing(self) -> None:
+        report = self.carry_out(self.plan(Extent.MISSING))
+        self.assertEqual((report.created, report.replaced, report.set_aside), (3, 0, ()))
+        self.assertEqual([self.content(name) for name in ("a.txt", "gone/e.txt")], ["a.txt", "gone/e.txt"])
+        self.assertEqual([self.content("b.txt"), self.content("strange.txt")], ["changed", "strange"])
+
+    def test_only_what_changed(self) -> None:
+        report = self.carry_out(self.plan(Extent.CHANGED))
+        self.assertEqual((report.created, report.replaced), (0, 2))
+        self.assertEqual([self.content(name) for name in ("b.txt", "sub/c.txt")], ["b.txt", "sub/c.txt"])
+        self.assertEqual([self.content("a.txt"), self.content("gone/e.txt")], [None, None])
+
+    def test_exactly_as_it_was_and_undone(self) -> None:
+        now = tree(self.work)
+        plan = self.plan(Extent.EXACTLY)
+        self.assertEqual(plan.count(Action.ASIDE), 4)
+        report = self.carry_out(plan)
+        self.assertEqual((report.strange, report.problems), (4, []))
+        (aside,) = report.set_aside
+        self.assertEqual((aside / "sub/strange/deep.txt").read_text(), "strange")
+        restored = {
+            path: what for path, what in tree(self.work).items() if not path.startswith(b"Set aside ")
+        }
+        self.assertEqual(restored.keys(), self.before.keys())
+        self.assertEqual(self.plan(Extent.EXACTLY).count(Action.ASIDE), 0, "what is set aside is not strange")
+        undone = undo(aside)
+        self.assertEqual((undone.kept, tree(self.work).keys()), ([], now.keys()))
+        self.assertEqual(self.content("sub/c.txt"), "changed too")
+
+    def test_what_the_rules_leave_out_stays(self) -> None:
+        report = self.carry_out(self.plan(Extent.EXACTLY, rules=True))
+        self.assertEqual(self.content("sub/rest.tmp"), "left out")
+        self.assertEqual(report.strange, 3)
+
+    def test_what_has_gone_since_the_plan_is_no_trouble(self) -> None:
+        plan = self.plan(Extent.EXACTLY)
+        (self.work / "strange.txt").unlink()
+        self.assertEqual(self.carry_out(plan).problems, [])
+
+    def test_by_command(self) -> None:
+        store = self.folder / "open"
+        program("store", "create", store, "--unencrypted")
+        shutil.rmtree(self.work)
+        for name in ("one/a.txt", "two/b.txt"):
+            self.write(name, name)
+        folders = ("--folder", self.work / "one", "--folder", self.work / "two")
+        program("snapshot", "--store", store, *folders)
+        self.write("one/strange.txt", "x")
+        (self.work / "two/b.txt").unlink()
+        command = ("restore", "--store", store, "--snapshot", "latest", "--in-place", "--json")
+        self.assertEqual(program(*command).returncode, 2, "nothing is named")
+        self.assertEqual(program(*command, "--all", "--exactly", "--missing-only").returncode, 2)
+        plan = json.loads(program(*command, "--all", "--exactly", "--plan").stdout)
+        self.assertEqual((plan["created"], plan["strange"]), (1, 1))
+        above = json.loads(program(*command, "--path", self.work, "--missing-only").stdout)
+        self.assertEqual((above["created"], above["strange"]), (1, 0))
+        said = program(*command[:-1], "--all", "--exactly")
+        self.assertIn("1 thing that was not there then: set aside", said.stdout)
+        self.assertEqual(sorted(path.name for path in (self.work / "one").iterdir())[-1], "a.txt")
+
+    def test_differences_by_command(self) -> None:
+        store = self.folder / "open"
+        program("store", "create", store, "--unencrypted")
+        shutil.rmtree(self.work)
+        self.write("a.txt", "a")
+        self.write("b.txt", "b")
+        take = ("snapshot", "--store", store, "--folder", self.work, "--at")
+        for number, at in enumerate(("2026-01-05T10:00", "2026-01-05T11:00")):
+            self.write("b.txt", f"b {number}")
+            self.assertEqual(program(*take, at).returncode, 0)
+        (self.work / "a.txt").rename(self.work / "another.txt")
+        command = ("differences", "--store", store, "2026-01-05T10:00")
+        found = json.loads(program(*command, "2026-01-05T11:00", "--json").stdout)
+        self.assertEqual(set(found), {"then", "against", "counts", "items", "unclear"})
+        (item,) = found["items"]
+        self.assertEqual(
+            set(item),
+            {"path", "what", "type", "size_then", "size_against", "files", "moved_from"},
+        )
+        self.assertEqual((item["what"], found["counts"]["changed"]["files"]), ("changed", 1))
+        now = json.loads(program(*command, "now", "--json").stdout)
+        self.assertEqual(
+            [(os.path.basename(one["path"]), one["what"]) for one in now["items"]],
+            [("another.txt", "moved"), ("b.txt", "changed")],
+        )
+        said = program(*command, "now", self.work / "b.txt")
+        self.assertIn("1 file changed", said.stdout)
+        self.assertEqual(program(*command, "now", self.work / "never").returncode, 2)

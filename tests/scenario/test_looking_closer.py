@@ -86,7 +86,7 @@ class InspectorTest(WindowTest):
         place.enter(os.fsencode(self.work))
         self.until(lambda: not place.model.missing_views())
         place.select(place.model.root + b"/" + os.fsencode(name))
-        self.until(lambda: not self.window.link.waits and not place._settle.isActive() and true())
+        self.until(lambda: not self.window.link.waits and not place.pane.settle.isActive() and true())
 
     def test_every_kind_of_content_is_shown_or_it_is_said_why_not(self) -> None:
         place = self.views.timeline

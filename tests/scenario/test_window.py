@@ -116,7 +116,7 @@ class DemoWindowTest(unittest.TestCase):
 
     def select(self, name: str) -> None:
         self.place.select(self.place.model.root + b"/" + os.fsencode(name))
-        self.until(lambda: not self.window.link.waits and not self.place._settle.isActive())
+        self.until(lambda: not self.window.link.waits and not self.place.pane.settle.isActive())
 
     def test_the_demo_tells_its_stories(self) -> None:
         allowed = 60 if sys.gettrace() is None else 180  # being measured costs time

@@ -14,8 +14,9 @@ from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import PlanId
 from good_tide.core.progress import Silent, Steering, WorkKind
-from good_tide.core.restoring import Action
+from good_tide.core.restoring import Action, Extent
 from good_tide.core.words import count_words, printable, size_words
+from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
@@ -58,7 +59,9 @@ class RestoreHandlers:
         wishes = [Wish(session.snapshot(item.snapshot, item.time), item.path) for item in wanted.items]
         into = Path(wanted.into) if wanted.into else None
         store = session.store()
-        plan = plan_restore(store, wishes, into, wanted.existing, Silent())
+        exactly = wanted.extent is Extent.EXACTLY and not session.reading
+        selector = job_selector(session.job, self._clock.now()) if exactly else None
+        plan = plan_restore(store, wishes, into, wanted.existing, Silent(), wanted.extent, selector)
         number = PlanId(next(self._numbers))
         with self._lock:
             self._plans[number] = _KeptPlan(session, store, plan)
@@ -80,6 +83,7 @@ class RestoreHandlers:
             plan.payload,
             items,
             plan.notes,
+            counts[Action.ASIDE],
         )
 
     def restore(self, wanted: Restore) -> None:
@@ -104,7 +108,14 @@ class RestoreHandlers:
         )
         aside = tuple(str(path) for path in report.set_aside)
         result = RestoreResult(
-            report.created, report.replaced, report.identical, report.skipped, report.bytes, aside, problems
+            report.created,
+            report.replaced,
+            report.identical,
+            report.skipped,
+            report.bytes,
+            aside,
+            problems,
+            report.strange,
         )
         words = (
             f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"

@@ -11,6 +11,7 @@ from pathlib import Path
 from types import FrameType
 
 from good_tide import __version__
+from good_tide.agent.comparing_handlers import ComparingHandlers
 from good_tide.agent.environment import Environment, system_environment
 from good_tide.agent.folder_watching import FolderWatching
 from good_tide.agent.health_handlers import HealthHandlers
@@ -150,6 +151,7 @@ class Agent:
             StayRunning.by(self.stay_running),
             KeepCoverage.by(self.keep_coverage),
             *self.history.handlers(),
+            *ComparingHandlers(context, sessions).handlers(),
             *RestoreHandlers(sessions, worker, context.clock).handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),

@@ -163,6 +163,7 @@ class RestoreResult(msgspec.Struct, frozen=True):
     bytes: int
     set_aside: tuple[str, ...]
     problems: tuple[str, ...]
+    strange: int = 0
 
 
 class WorkGoesOn(Note, frozen=True):

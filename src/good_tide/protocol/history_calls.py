@@ -7,6 +7,7 @@ from typing import ClassVar
 import msgspec
 
 from good_tide.core.comparing import Comparison
+from good_tide.core.differences import Counts, Differences, What
 from good_tide.core.entries import Kind
 from good_tide.core.findings import Findings
 from good_tide.core.history import Lifeline
@@ -80,6 +81,26 @@ class FindNames(JobCall[FoundView], frozen=True):
     may_block: ClassVar[bool] = True
     query: NameQuery
     most: int
+
+
+class DifferencesView(msgspec.Struct, frozen=True):
+    """What differs from one moment to another; ``more`` items are not sent."""
+
+    differences: Differences
+    counts: dict[What, Counts]
+    more: int = 0
+
+
+class ReadDifferences(JobCall[DifferencesView], frozen=True):
+    """What differs in a path, or in all that is covered for an empty one, from a snapshot, which was taken at
+    ``time``, to another one; or to what is on the disk now for none."""
+
+    may_block: ClassVar[bool] = True
+    path: bytes
+    snapshot: SnapshotId
+    time: int = 0
+    against: SnapshotId | None = None
+    against_time: int = 0
 
 
 class PinSnapshot(JobCall[None], frozen=True):

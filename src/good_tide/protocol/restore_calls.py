@@ -7,7 +7,7 @@ from typing import ClassVar
 import msgspec
 
 from good_tide.core.identifiers import PlanId, SnapshotId
-from good_tide.core.restoring import Action, Existing
+from good_tide.core.restoring import Action, Existing, Extent
 from good_tide.protocol.contract import Call, JobCall
 
 
@@ -40,6 +40,7 @@ class PlanView(msgspec.Struct, frozen=True):
     bytes: int
     items: tuple[PlanItem, ...]
     notes: tuple[str, ...]
+    aside: int = 0
 
 
 class PlanRestore(JobCall[PlanView], frozen=True):
@@ -49,6 +50,7 @@ class PlanRestore(JobCall[PlanView], frozen=True):
     items: tuple[PickedItem, ...]
     into: str = ""
     existing: Existing = Existing.SET_ASIDE
+    extent: Extent = Extent.ALL
 
 
 class Restore(JobCall[None], frozen=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QFrame,
@@ -16,34 +16,31 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.entries import Kind
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.name_query import NameQuery
+from good_tide.core.restoring import Extent
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import label, line
+from good_tide.desktop.timeline.choice_pane import ChoicePane
 from good_tide.desktop.timeline.crumbs import Crumbs
-from good_tide.desktop.timeline.inspector import Inspector
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.pin_button import PinButton
 from good_tide.desktop.timeline.restore_dialogs import PlanDialog, RestoreList
 from good_tide.desktop.timeline.search_bar import SearchBar
+from good_tide.desktop.timeline.sides import Sides
 from good_tide.desktop.timeline.tide_chart import TideChart
 from good_tide.protocol.agent_calls import Overview
-from good_tide.protocol.faults import Fault
 from good_tide.protocol.history_calls import (
-    Detail,
     FindNames,
     FolderView,
     FoundView,
-    ReadDetail,
     ReadFolder,
 )
 from good_tide.protocol.restore_calls import PickedItem, Restore
 
-_SETTLE_MS = 60
 _MOST_FOUND = 500
 _COMMANDS = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier
 
@@ -69,17 +66,19 @@ class HistoryPage(QWidget):
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)
         self.lines = LifelineView(look)
-        self.inspector = Inspector(look)
+        self.pane = ChoicePane(look, link)
+        self.inspector = self.pane.inspector
         self.restore_list = RestoreList()
         self._crumbs = Crumbs()
         self._count = label("", "quiet")
+        self.unmark = QToolButton()
+        self.unmark.setText("Compare with now again")
+        self.unmark.setToolTip("Take the second mark away (Escape)")
         self.pin = PinButton(link)
         self._pinned: dict[SnapshotId, str] = {}
         self.search = SearchBar()
         self._before: tuple[bytes, bytes | None, int] | None = None
         """While something is looked for: the folder, the row and how far one had scrolled before."""
-        self._settle = QTimer(self, singleShot=True, interval=_SETTLE_MS)
-        self._settle.timeout.connect(self._ask_detail)
         self._lay_out()
         self._connect()
 
@@ -99,11 +98,11 @@ class HistoryPage(QWidget):
         left.addLayout(top)
         left.addWidget(self.search)
         left.addWidget(self.chart)
-        left.addLayout(line(self._count, self.pin, *zoom, stretch=1, spacing=2))
+        left.addLayout(line(self._count, self.unmark, self.pin, *zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
         hint = (
-            "← → snapshot     Alt+← → change of the selected     ↑ ↓ row     Enter opens, Backspace goes up  "
-            "   Ctrl+wheel zooms, drag pans"
+            "← → snapshot     Alt+← → change     Shift+← → second mark     ↑ ↓ row     Enter opens, Backspace"
+            " goes up     F6 pane     type to find"
         )
         keys = label(hint, "quiet")
         keys.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -113,12 +112,15 @@ class HistoryPage(QWidget):
         right.setObjectName("card")
         box = QVBoxLayout(right)
         box.setContentsMargins(0, 0, 0, 0)
-        box.addWidget(self.inspector)
+        box.addWidget(self.pane)
+        holder = QWidget()
+        holder.setObjectName("clear")
+        left.setContentsMargins(0, 0, 0, 0)
+        holder.setLayout(left)
+        self.sides = Sides(holder, right)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(14, 10, 14, 10)
-        whole.setSpacing(12)
-        whole.addLayout(left, 1)
-        whole.addWidget(right)
+        whole.addWidget(self.sides)
 
     def _tool(self, name: str, words: str, act: Callable[[], None]) -> QToolButton:
         made = QToolButton()
@@ -133,12 +135,17 @@ class HistoryPage(QWidget):
         self.chart.moved.connect(self._view_moved)
         self.lines.moved.connect(self._view_moved)
         self.chart.chosen.connect(self.go)
+        self.chart.marked.connect(self.mark)
+        self.lines.marked.connect(self.mark)
+        self.pane.bring.connect(lambda item, extent: self.plan([item], extent))
+        self.pane.gather.connect(lambda item: self.restore_list.add(item, self._now))
+        self.pane.go.connect(self.go)
+        self.pane.shown.connect(self._show_in_rows)
+        self.pane.outdated.connect(self.outdated)
+        self.unmark.clicked.connect(lambda: self.mark(self.model.moment))
         self.lines.picked.connect(self._picked)
         self.lines.opened.connect(self._toggle)
         self.lines.entered.connect(self.enter)
-        self.inspector.go.connect(self.go)
-        self.inspector.restore.connect(lambda item: self.plan([item]))
-        self.inspector.gather.connect(lambda item: self.restore_list.add(item, self._now))
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
         self._crumbs.entered.connect(self.enter)
         self.search.wanted.connect(self._ask_find)
@@ -157,7 +164,9 @@ class HistoryPage(QWidget):
             "Enter": self._open_selected,
             "Space": lambda: self._toggle_selected(),
             "Backspace": self._go_up,
-            "Escape": self.search.end,
+            "Escape": self._escape,
+            "Shift+Left": lambda: self.mark((self.model.against or self.model.moment) - 1),
+            "Shift+Right": lambda: self.mark((self.model.against or self.model.moment) + 1),
             "+": lambda: self._zoom(0.625),
             "-": lambda: self._zoom(1.6),
             "0": self._zoom_all,
@@ -172,7 +181,6 @@ class HistoryPage(QWidget):
     def take_overview(self, overview: Overview) -> None:
         """History as the agent tells it. Another one than is shown takes its place only when its rows have
         come as well: never are rows shown that count other snapshots."""
-        self.search.set_moments(overview.now, None)
         self._now, self._pinned, self._covered = overview.now, overview.pinned, overview.covered
         if overview.job != self._job:
             self._job = overview.job
@@ -186,6 +194,7 @@ class HistoryPage(QWidget):
             self._coming.follow(self.model)
         self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self._asked.clear()
+        self.pane.forget()
         self._lost = overview.lost
         self._refresh()
 
@@ -206,6 +215,24 @@ class HistoryPage(QWidget):
         self.model.go(seq)
         self._refresh()
 
+    def mark(self, seq: int) -> None:
+        """Set the second mark; on the moment that is looked at it is taken away."""
+        if self.model.tide:
+            self.model.mark(seq)
+            self._refresh()
+
+    def _escape(self) -> None:
+        """Out of a search; otherwise the second mark goes."""
+        if self.model.found is None and self.model.against:
+            self.mark(self.model.moment)
+        else:
+            self.search.end()
+
+    def _show_in_rows(self, path: bytes) -> None:
+        self.enter(os.path.dirname(path))
+        self.select(path)
+        self.lines.setFocus()
+
     def enter(self, path: bytes) -> None:
         """Look into a folder; whatever was looked for is found."""
         self._before, self.model.found = None, None
@@ -220,9 +247,13 @@ class HistoryPage(QWidget):
         self._refresh()
         self.lines.reveal_selected()
 
-    def plan(self, items: list[PickedItem]) -> None:
-        """Open the restore plan for some items."""
-        self.dialog = PlanDialog(self._link, items, self._now, self.window())
+    def plan(self, items: list[PickedItem], extent: Extent = Extent.ALL) -> None:
+        """Open the restore plan for some items, or for all covered folders where a path is empty."""
+        named = [item for item in items if item.path]
+        if not named and items:
+            first = items[0]
+            named = [PickedItem(os.fsencode(one), first.snapshot, first.time) for one in self._covered]
+        self.dialog = PlanDialog(self._link, named, self._now, self.window(), extent)
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
 
@@ -248,6 +279,8 @@ class HistoryPage(QWidget):
             if (wanted.history, path) not in self._asked:
                 self._asked.add((wanted.history, path))
                 self._link.ask(ReadFolder(self._job, path), self._take_view)
+        self.search.set_moments(self._now, self.model.stretch)
+        self.unmark.setVisible(self.model.against > 0)
         self._show_crumbs()
         self._show_counts()
         moment = self.model.moment
@@ -346,38 +379,8 @@ class HistoryPage(QWidget):
         )
 
     def _show_choice(self) -> None:
-        chosen = self.model.chosen
-        if chosen is None:
-            self.inspector.show_nothing(
-                "Choose a file",
-                "Click a row to see its versions. Step through time with the arrow keys, or click the chart.",
-            )
-            return
-        row, span = chosen
-        if span is None:
-            self.inspector.show_absent(row, self.model, self._now)
-        else:
-            self.inspector.show_version(row, span, self.model, self._now)
-            self._settle.start()
-
-    def _ask_detail(self) -> None:
-        chosen = self.model.chosen
-        if (
-            chosen is not None
-            and chosen[1] is not None
-            and chosen[1].kind not in (Kind.FOLDER, Kind.LEFT_OUT)
-        ):
-            picked = self.model.picked(chosen[0].path)
-            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time)
-            self._link.ask(call, self._take_detail, self._no_detail)
-
-    def _take_detail(self, detail: Detail) -> None:
-        self.inspector.take_detail(detail, self.model, self._now)
-
-    def _no_detail(self, fault: Fault) -> None:
-        """It is not there any more: what is shown is of another history."""
-        self.inspector.show_fault(str(fault))
-        self.outdated.emit()
+        """What the pane says: of the chosen row, or of the folder looked into."""
+        self.pane.show_choice(self.model, self._job, self._now)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         """Whoever types looks for something."""

@@ -50,7 +50,6 @@ class Inspector(QWidget):
         self._look = look
         self._detail: Detail | None = None
         self._picked, self._last_seq = PickedItem(b"", SnapshotId("")), 0
-        self.setFixedWidth(300)
         self._title = label("", "title", wrap=True)
         self._facts = label("", "quiet", wrap=True)
         self._notes = label("", "quiet", wrap=True)

@@ -20,7 +20,7 @@ from good_tide.core.words import exact_words, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
 from good_tide.desktop.timeline.model import Row, TimelineModel
-from good_tide.desktop.timeline.tide_chart import turn_axis
+from good_tide.desktop.timeline.tide_chart import paint_stretch, turn_axis
 
 ROW = 30
 _BAR = 14
@@ -35,6 +35,8 @@ class LifelineView(QAbstractScrollArea):
     """The view of the axis was changed."""
     picked = Signal(bytes, int)
     """A row was clicked: its path, and the snapshot clicked at (0: the name was clicked)."""
+    marked = Signal(int)
+    """A row was clicked with Shift: its snapshot is to be the second mark."""
     opened = Signal(bytes)
     """A folder's arrow was clicked: open it in place, or close it."""
     entered = Signal(bytes)
@@ -112,6 +114,7 @@ class LifelineView(QAbstractScrollArea):
         self._chosen = model.row_of(model.selected)
         for number in range(first, min(len(self._rows), (offset + self.viewport().height()) // ROW + 1)):
             self._paint_row(painter, model, self._rows[number], number * ROW - offset)
+        paint_stretch(painter, self._look, model, QRectF(NAME_WIDTH, 0, 0, self.viewport().height()))
         if model.moment:
             x = model.axis.x(model.time_of(model.moment))
             if -1 <= x <= model.axis.width + 1:
@@ -304,7 +307,10 @@ class LifelineView(QAbstractScrollArea):
                 self.opened.emit(row.path)
             else:
                 seq = model.nearest(model.axis.time(x - NAME_WIDTH)) if x > NAME_WIDTH and model.tide else 0
-                self.picked.emit(row.path, seq)
+                if seq and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                    self.marked.emit(seq)
+                else:
+                    self.picked.emit(row.path, seq)
         self._pressed = None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802

@@ -58,6 +58,8 @@ class TimelineModel:
         self.root = b""
         self.moment = len(self.tide)
         self.selected: bytes | None = None
+        self.against = 0
+        """The second mark: a snapshot number too; 0: what is on the disk now."""
         self.found: Findings | None = None
         """While somebody looks for a name: what was found, which the rows show instead of a folder's."""
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
@@ -89,6 +91,9 @@ class TimelineModel:
             point = before.tide[before.moment - 1]
             same = next((one.seq for one in self.tide if one.name == point.name), None)
             self.moment = self.nearest(point.time) if same is None else same
+        if 0 < before.against <= len(before.tide):
+            point = before.tide[before.against - 1]
+            self.against = next((one.seq for one in self.tide if one.name == point.name), 0)
 
     def picked(self, path: bytes) -> PickedItem:
         """A path at the chosen moment, as it is named to the agent."""
@@ -218,6 +223,19 @@ class TimelineModel:
         if self.tide:
             self.moment = min(max(seq, 1), len(self.tide))
             self.axis.reveal(self.time_of(self.moment))
+
+    def mark(self, seq: int) -> None:
+        """Set the second mark; on the moment itself it is taken away."""
+        seq = min(max(seq, 1), len(self.tide))
+        self.against = 0 if seq == self.moment else seq
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The times of the two marks, the earlier first; None while there is only one."""
+        if not self.against or not self.moment:
+            return None
+        times = sorted((self.time_of(self.moment), self.time_of(self.against)))
+        return times[0], times[1]
 
     def step(self, by: int) -> None:
         """Some snapshots on or back."""

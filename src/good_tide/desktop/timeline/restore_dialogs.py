@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QHBoxLayout,
+    QHeaderView,
     QLineEdit,
     QRadioButton,
     QTreeWidget,
@@ -22,7 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.identifiers import PlanId
-from good_tide.core.restoring import Action, Existing
+from good_tide.core.restoring import Action, Existing, Extent
 from good_tide.core.words import count_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
@@ -35,7 +36,14 @@ _ACTIONS = {
     Action.IDENTICAL: "is identical",
     Action.SKIP: "is left as it is",
     Action.BLOCKED: "cannot be restored",
+    Action.ASIDE: "is set aside",
 }
+_EXTENTS = (
+    ("All of it", Extent.ALL),
+    ("Only what is not there now", Extent.MISSING),
+    ("Only what changed since", Extent.CHANGED),
+    ("Exactly as it was: what was not there then is set aside", Extent.EXACTLY),
+)
 _EXISTING = (
     ("Set it aside (can be undone)", Existing.SET_ASIDE),
     ("Leave it and skip the item", Existing.SKIP),
@@ -95,7 +103,12 @@ class PlanDialog(QDialog):
     """What a restore would do, item by item, before it is done. Accepted: carry ``plan`` of ``job`` out."""
 
     def __init__(
-        self, link: AgentLink, items: Sequence[PickedItem], now: int, parent: QWidget | None = None
+        self,
+        link: AgentLink,
+        items: Sequence[PickedItem],
+        now: int,
+        parent: QWidget | None = None,
+        extent: Extent = Extent.ALL,
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Restore plan")
@@ -116,6 +129,11 @@ class PlanDialog(QDialog):
         self._folder.setPlaceholderText("A folder to restore into")
         self._folder.setEnabled(False)
         self._choose = button("Choose…")
+        self._extent = QComboBox()
+        self._extent.setAccessibleName("How much is brought back")
+        for words, much in _EXTENTS:
+            self._extent.addItem(words, much)
+        self._extent.setCurrentIndex(self._extent.findData(extent))
         self._existing = QComboBox()
         for words, value in _EXISTING:
             self._existing.addItem(words, value)
@@ -123,6 +141,8 @@ class PlanDialog(QDialog):
         self._notes = label("", "quiet", wrap=True)
         self._list = QTreeWidget()
         self._list.setHeaderLabels(["Item", "What happens", "Size"])
+        self._list.header().setStretchLastSection(False)
+        self._list.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self._list.setRootIsDecorated(False)
         self._list.setUniformRowHeights(True)
         self._list.setAccessibleName("Items of the restore plan")
@@ -137,6 +157,7 @@ class PlanDialog(QDialog):
         )
         layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
         layout.addLayout(line(self._back, self._else, self._folder, self._choose))
+        layout.addLayout(line(label("How much:"), self._extent, stretch=2))
         layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
         layout.addWidget(self._summary)
         layout.addWidget(self._list, 1)
@@ -146,6 +167,7 @@ class PlanDialog(QDialog):
         self._folder.editingFinished.connect(self._ask)
         self._choose.clicked.connect(self._choose_folder)
         self._existing.currentIndexChanged.connect(self._ask)
+        self._extent.currentIndexChanged.connect(self._ask)
         self._cancel.clicked.connect(self.reject)
         self._go.clicked.connect(self.accept)
         self._cancel.setFocus()
@@ -178,7 +200,9 @@ class PlanDialog(QDialog):
             return
         self._go.setEnabled(False)
         self._summary.setText("Working out what would happen…")
-        call = PlanRestore(self.job, self._items, into, self._existing.currentData())
+        much = self._extent.currentData()
+        self._existing.setEnabled(much is not Extent.MISSING)
+        call = PlanRestore(self.job, self._items, into, self._existing.currentData(), much)
         self._asked += 1
         asked = self._asked
         self._link.ask(call, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked))
@@ -196,10 +220,11 @@ class PlanDialog(QDialog):
             (plan.replace, "to replace"),
             (plan.identical, "identical"),
             (plan.skip, "left as they are"),
+            (plan.aside, "to set aside"),
             (plan.blocked, "not possible"),
         )
         words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
-        work = plan.create + plan.replace
+        work = plan.create + plan.replace + plan.aside
         self._summary.setText(
             f"{words}. {size_words(plan.bytes)} to write."
             if work
@@ -221,8 +246,7 @@ class PlanDialog(QDialog):
             row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             row.setToolTip(0, printable(item.path))
             self._list.addTopLevelItem(row)
-        self._list.setColumnWidth(0, 300)
-        self._list.setColumnWidth(1, 310)
-        total = plan.create + plan.replace + plan.identical + plan.skip + plan.blocked
+        self._list.setColumnWidth(1, 300)
+        total = plan.create + plan.replace + plan.identical + plan.skip + plan.blocked + plan.aside
         more = [f"{total - len(plan.items):,} more items are not listed."] if total > len(plan.items) else []
         self._notes.setText("\n".join([f"In {printable(base)}", *plan.notes, *more]))

@@ -129,7 +129,7 @@ class SearchBar(QWidget):
         days = int(self.when.value)
         changed = (self._now - days * _DAY, _ANY_TIME[1]) if days else _ANY_TIME
         if self.between.isChecked() and self.marks is not None:
-            changed = min(self.marks), max(self.marks)
+            changed = min(self.marks) + 1, max(self.marks)  # what the earlier one has is no change
         words, kind = parse_query(self.field.text()), str(self.kind.value)
         return NameQuery(words, self.gone.isChecked(), kind, changed, int(self.large.value))
 

@@ -37,6 +37,8 @@ class TideChart(QWidget):
     """The view of the axis was changed."""
     chosen = Signal(int)
     """A snapshot was clicked: its number."""
+    marked = Signal(int)
+    """The same with Shift: it is to be the second mark."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
@@ -100,6 +102,7 @@ class TideChart(QWidget):
             self._paint_chart(inner, self._model)
             inner.end()
         painter.drawPixmap(0, 0, self._cache)
+        paint_stretch(painter, self._look, self._model, QRectF(NAME_WIDTH, _TOP, 0, _TICKS - _TOP))
         if self._model.moment:
             self._paint_moment(painter, self._model)
         if self.hasFocus():
@@ -284,7 +287,8 @@ class TideChart(QWidget):
         if self._pressed is not None and not self._dragged and model is not None and model.tide:
             x = event.position().x() - NAME_WIDTH
             if x >= 0:
-                self.chosen.emit(model.nearest(model.axis.time(x)))
+                shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+                (self.marked if shift else self.chosen).emit(model.nearest(model.axis.time(x)))
         self._pressed = None
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
@@ -293,6 +297,24 @@ class TideChart(QWidget):
     def changeEvent(self, event: QEvent) -> None:  # noqa: N802
         self._cache = None
         super().changeEvent(event)
+
+
+def paint_stretch(painter: QPainter, look: Palette, model: TimelineModel, area: QRectF) -> None:
+    """Shade the time between the two marks, and draw the second one.
+
+    :param area: from where to where it is painted, its left edge where the axis begins.
+    """
+    stretch = model.stretch
+    if stretch is None:
+        return
+    left, right = (min(max(model.axis.x(time), 0.0), model.axis.width) for time in stretch)
+    painter.fillRect(
+        QRectF(area.left() + left, area.top(), right - left, area.height()), look.color("dusk", 36)
+    )
+    x = model.axis.x(model.time_of(model.against))
+    if 0 <= x <= model.axis.width:
+        painter.setPen(QPen(look.color("dusk"), 1.5, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(area.left() + x, area.top()), QPointF(area.left() + x, area.bottom()))
 
 
 def turn_axis(model: TimelineModel, event: QWheelEvent, x: float) -> None:

@@ -1,0 +1,141 @@
+"""The pane beside the rows: one version of a file; or of a folder, what differs between the two marks."""
+
+from __future__ import annotations
+
+import os
+
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtWidgets import QStackedWidget
+
+from good_tide.core.entries import Kind
+from good_tide.core.identifiers import HistoryId, JobId
+from good_tide.core.restoring import Extent
+from good_tide.core.words import printable, time_words
+from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.timeline.folder_pane import FolderPane
+from good_tide.desktop.timeline.inspector import Inspector
+from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.protocol.faults import Fault
+from good_tide.protocol.history_calls import Detail, DifferencesView, ReadDetail, ReadDifferences
+
+_SETTLE_MS = 60
+
+
+class ChoicePane(QStackedWidget):
+    """Shows what is chosen, and asks for it when somebody rests on it.
+
+    ``bring``: a ``PickedItem`` is to be brought back, and how much of it. ``gather``: one is to be put on the
+    restore list. ``go``: another moment is to be looked at. ``shown``: a path is to be shown among the rows.
+    ``outdated``: what is shown is of another history.
+    """
+
+    bring = Signal(object, object)
+    gather = Signal(object)
+    go = Signal(int)
+    shown = Signal(bytes)
+    outdated = Signal()
+
+    def __init__(self, look: Palette, link: AgentLink) -> None:
+        super().__init__()
+        self._link, self._job, self._now = link, JobId(""), 0
+        self._model = TimelineModel([])
+        self._compared: tuple[bytes, int, int, HistoryId] | None = None
+        self.inspector, self.folder = Inspector(look), FolderPane(look)
+        self.addWidget(self.inspector)
+        self.addWidget(self.folder)
+        self.settle = QTimer(self, singleShot=True, interval=_SETTLE_MS)
+        self.settle.timeout.connect(self._ask)
+        self.inspector.go.connect(self.go)
+        self.inspector.restore.connect(lambda item: self.bring.emit(item, Extent.ALL))
+        self.inspector.gather.connect(self.gather)
+        self.folder.bring.connect(lambda path, extent: self.bring.emit(self._model.picked(path), extent))
+        self.folder.gather.connect(lambda path: self.gather.emit(self._model.picked(path)))
+        self.folder.go.connect(self.shown)
+
+    def forget(self) -> None:
+        """What was compared may be another by now."""
+        self._compared = None
+
+    def show_choice(self, model: TimelineModel, job: JobId, now: int) -> None:
+        """Show the chosen row at the moment that is looked at; with nothing chosen, the folder looked
+        into."""
+        self._model, self._job, self._now = model, job, now
+        row, span = model.chosen if model.chosen is not None else (None, None)
+        if row is not None and span is None:
+            self.setCurrentWidget(self.inspector)
+            self.inspector.show_absent(row, model, now)
+        elif row is not None and span is not None and span.kind != Kind.FOLDER:
+            self.setCurrentWidget(self.inspector)
+            self.inspector.show_version(row, span, model, now)
+            self.settle.start()
+        elif model.moment:
+            self._compare(row.path if row is not None else model.root)
+
+    def _compare(self, path: bytes) -> None:
+        """Show what differs in a folder."""
+        model = self._model
+        self.setCurrentWidget(self.folder)
+        wanted = path, model.moment, model.against, model.history
+        if wanted != self._compared:
+            self._compared = wanted
+            title = printable(os.path.basename(path)) if path else "All covered folders"
+            self.folder.ask(path, title, self._moments())
+            self.settle.start()
+
+    def _moments(self) -> str:
+        """Which two moments are compared, in a sentence."""
+        model = self._model
+        then = time_words(model.time_of(model.moment), self._now)
+        if model.against:
+            return f"From {then} to {time_words(model.time_of(model.against), self._now)}."
+        return (
+            f"From {then} to what is on the disk now. Shift and a click, or Shift and an arrow, compares with"
+            " another moment."
+        )
+
+    def _ask(self) -> None:
+        if self.currentWidget() is self.inspector:
+            self._ask_version()
+        else:
+            self._ask_differences()
+
+    def _ask_version(self) -> None:
+        chosen = self._model.chosen
+        if chosen is not None and chosen[1] is not None and chosen[1].kind != Kind.LEFT_OUT:
+            picked = self._model.picked(chosen[0].path)
+            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time)
+            self._link.ask(call, self._take_version, self._no_version)
+
+    def _take_version(self, detail: Detail) -> None:
+        self.inspector.take_detail(detail, self._model, self._now)
+
+    def _no_version(self, fault: Fault) -> None:
+        """It is not there any more: what is shown is of another history."""
+        self.inspector.show_fault(str(fault))
+        self.outdated.emit()
+
+    def _ask_differences(self) -> None:
+        model, compared = self._model, self._compared
+        if compared is None or not model.moment:
+            return
+        then = model.tide[model.moment - 1]
+        against = model.tide[model.against - 1] if model.against else None
+        call = ReadDifferences(
+            self._job,
+            compared[0],
+            then.name,
+            then.time,
+            against.name if against is not None else None,
+            against.time if against is not None else 0,
+        )
+
+        def came(view: DifferencesView) -> None:
+            if compared == self._compared:
+                self.folder.show_differences(view, against is None)
+
+        def failed(fault: Fault) -> None:
+            if compared == self._compared:
+                self.folder.fail(str(fault))
+
+        self._link.ask(call, came, failed)

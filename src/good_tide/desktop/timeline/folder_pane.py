@@ -1,0 +1,179 @@
+"""What differs in a folder between the two marks, and bringing it back."""
+
+from __future__ import annotations
+
+import os
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+
+from good_tide.core.differences import Differing, What
+from good_tide.core.restoring import Extent
+from good_tide.core.words import count_words, printable, size_words
+from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.protocol.history_calls import DifferencesView
+
+_SIGNS = {
+    What.GONE: ("gone", "coral"),
+    What.NEW: ("new", "kelp"),
+    What.CHANGED: ("changed", "ink"),
+    What.MOVED: ("moved", "dusk"),
+    What.METADATA: ("times or permissions", "quiet_text"),
+}
+_PATH = Qt.ItemDataRole.UserRole
+
+
+class FolderPane(QWidget):
+    """Says what differs for a folder, as a tree that can be walked. ``bring``: a path is to be brought back,
+    and how much of it (``Extent``). ``go``: a path is to be shown among the rows. ``gather``: the folder is
+    to be put on the restore list."""
+
+    bring = Signal(bytes, object)
+    go = Signal(bytes)
+    gather = Signal(bytes)
+
+    def __init__(self, look: Palette) -> None:
+        super().__init__()
+        self._look, self._path = look, b""
+        self.title, self.moments = label("", "title", wrap=True), label("", "quiet", wrap=True)
+        self.counts = label("", "strong", wrap=True)
+        self.tree = QTreeWidget()
+        self.tree.setHeaderLabels(["What differs", ""])
+        self.tree.setAccessibleName("What differs")
+        self.tree.setUniformRowHeights(True)
+        self.tree.header().setStretchLastSection(False)
+        self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.tree.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        self.gone, self.changed = button("Bring back what is gone"), button("Bring back what changed")
+        self.exactly, self.one = button("Make it all as it was…"), button("Bring this back…")
+        self.list_it = button("Add to restore list")
+        self.exactly.setToolTip("What was not there then is set aside, and nothing is deleted")
+        self.one.setToolTip("The chosen thing, as it was")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 14, 14, 14)
+        layout.setSpacing(6)
+        for words in (self.title, self.moments, self.counts):
+            layout.addWidget(words)
+        layout.addWidget(self.tree, 1)
+        layout.addLayout(line(self.one, self.list_it))
+        for act in (self.gone, self.changed, self.exactly):
+            layout.addWidget(act)
+        self.gone.clicked.connect(lambda: self.bring.emit(self._path, Extent.MISSING))
+        self.changed.clicked.connect(lambda: self.bring.emit(self._path, Extent.CHANGED))
+        self.exactly.clicked.connect(lambda: self.bring.emit(self._path, Extent.EXACTLY))
+        self.one.clicked.connect(self._bring_one)
+        self.list_it.clicked.connect(lambda: self.gather.emit(self._path))
+        self.tree.itemActivated.connect(lambda item, column: self._go(item))
+        self.tree.currentItemChanged.connect(lambda now, before: self._show_one())
+
+    def ask(self, path: bytes, title: str, moments: str) -> None:
+        """Something else is to be compared: it is on its way."""
+        self._path = path
+        self.title.setText(title)
+        self.title.setToolTip(printable(path))
+        self.moments.setText(moments)
+        self.counts.setText("Comparing…")
+        self.tree.clear()
+        for one in (self.gone, self.changed, self.exactly, self.one):
+            one.setEnabled(False)
+        self.list_it.setEnabled(bool(path))
+
+    def fail(self, words: str) -> None:
+        """It could not be compared."""
+        self.counts.setText(words)
+
+    def show_differences(self, view: DifferencesView, now: bool) -> None:
+        """What differs. :param now: the second mark is what is on the disk now: it can be brought back."""
+        counts = view.counts
+        parts = [
+            f"{counts[what].files:,} {_SIGNS[what][0]} ({size_words(counts[what].bytes)})"
+            if counts[what].bytes
+            else f"{counts[what].files:,} {_SIGNS[what][0]}"
+            for what in What
+            if counts[what].files
+        ]
+        words = ", ".join(parts) or "Nothing differs"
+        unclear = len(view.differences.unclear)
+        self.counts.setText(f"{words}." + (f" {unclear:,} could not be compared." if unclear else ""))
+        self._fill(view)
+        gone, changed = counts[What.GONE].files + counts[What.MOVED].files, counts[What.CHANGED].files
+        for one, count, what in (
+            (self.gone, gone, "what is gone"),
+            (self.changed, changed, "what changed"),
+        ):
+            one.setText(f"Bring back {what}" + (f" ({count:,})" if count and now else ""))
+            one.setEnabled(bool(count) and now)
+        self.exactly.setEnabled(now and bool(view.differences.items))
+
+    def _fill(self, view: DifferencesView) -> None:
+        self.tree.clear()
+        base = self._path or os.path.dirname(_common([one.path for one in view.differences.items]))
+        nodes: dict[bytes, QTreeWidgetItem] = {}
+        for one in view.differences.items:
+            self._node(one.path, base, nodes, one)
+        for item in nodes.values():
+            if not item.text(1) and item.childCount():
+                item.setText(1, f"{_leaves(item):,}")
+                item.setForeground(1, self._look.color("quiet_text"))
+        if view.more:
+            self.tree.addTopLevelItem(QTreeWidgetItem([f"and {count_words(view.more, 'more item')}", ""]))
+        if len(view.differences.items) <= 40:
+            self.tree.expandAll()
+        self._show_one()
+
+    def _node(
+        self, path: bytes, base: bytes, nodes: dict[bytes, QTreeWidgetItem], one: Differing | None
+    ) -> QTreeWidgetItem:
+        """The item of a path, made with those above it."""
+        known = nodes.get(path)
+        if known is None:
+            known = nodes[path] = QTreeWidgetItem([printable(os.path.basename(path) or path), ""])
+            known.setData(0, _PATH, path)
+            known.setToolTip(0, printable(path))
+            above = os.path.dirname(path)
+            if path != base and above != base and len(above) > len(base):
+                self._node(above, base, nodes, None).addChild(known)
+            else:
+                self.tree.addTopLevelItem(known)
+        if one is not None:
+            words, color = _SIGNS[one.what]
+            known.setText(1, words)
+            known.setForeground(1, self._look.color(color))
+            sizes = f"{size_words(one.before)} then, {size_words(one.after)} now" if one.kind == "f" else ""
+            moved = f"\nIt was {printable(one.other)}" if one.other else ""
+            known.setToolTip(1, f"{words}{f': {sizes}' if sizes else ''}{moved}")
+            known.setData(1, _PATH, one.other or (None if one.what is What.NEW else one.path))
+        return known
+
+    def _show_one(self) -> None:
+        item = self.tree.currentItem()
+        self.one.setEnabled(item is not None and item.data(1, _PATH) is not None)
+
+    def _bring_one(self) -> None:
+        item = self.tree.currentItem()
+        if item is not None and item.data(1, _PATH) is not None:
+            self.bring.emit(bytes(item.data(1, _PATH)), Extent.ALL)
+
+    def _go(self, item: QTreeWidgetItem) -> None:
+        path = item.data(0, _PATH)
+        if path is not None:
+            self.go.emit(bytes(path))
+
+
+def _leaves(item: QTreeWidgetItem) -> int:
+    """How many things that differ are below a folder's item."""
+    count, waiting = 0, [item]
+    while waiting:
+        one = waiting.pop()
+        below = [child for child in (one.child(at) for at in range(one.childCount())) if child is not None]
+        count += not below
+        waiting += below
+    return count
+
+
+def _common(paths: list[bytes]) -> bytes:
+    """The folder that all paths are in, with a name behind it to be cut."""
+    if not paths:
+        return b""
+    return os.path.commonpath(paths) + (b"/x" if len(paths) > 1 else b"")

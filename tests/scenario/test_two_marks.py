@@ -1,0 +1,174 @@
+"""The worried person's stories in the real window: the folder that is gone, what changed since, and the
+afternoon of noise, found and brought back; by keys where that is said."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QTreeWidgetItem
+
+from good_tide.core.restoring import Extent
+from good_tide.core.words import size_words
+from good_tide.desktop.painting.picture import NAME_WIDTH
+from good_tide.protocol.schedule_calls import TakeSnapshot
+from good_tide.storage.store import Store
+from tests.support.base import OFFICE, tree
+from tests.support.windows import WindowTest
+
+
+class TwoMarksTest(WindowTest):
+    def make_history(self, store: Store) -> None:
+        rng = random.Random(8)
+        for number in range(12):
+            self.write(f"letters/{number}.txt", " ".join(rng.choices(["act", "scene", "cue"], k=200)))
+        self.write("plans/stage/plan.txt", "the stage")
+        self.write("plans/light.txt", "the light")
+        self.snap(store, 0)
+        self.write("letters/0.txt", "another letter")
+        self.snap(store, 1)
+        self.before = tree(self.work)
+        self.write("plans/light.txt", "another light")
+        self.snap(store, 2)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.place = self.views.timeline
+        self.pane = self.place.pane
+        self.place.lines.setFocus()
+        self.until(lambda: not self.place.model.missing_views())
+
+    def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        QTest.keyClick(self.place.lines, key, modifiers)
+        QApplication.processEvents()
+
+    def shown(self) -> str:
+        """What the pane says of a folder, when it has come."""
+        self.until(lambda: self.pane.currentWidget() is self.pane.folder)
+        self.until(lambda: self.pane.folder.counts.text() != "Comparing…" and not self.pane.settle.isActive())
+        return self.pane.folder.counts.text()
+
+    def accept(self) -> None:
+        """Carry the plan out that is shown."""
+        self.until(lambda: self.place.dialog is not None and self.place.dialog.plan is not None)
+        assert self.place.dialog is not None
+        self.window.notice.hide()
+        self.place.dialog.accept()
+        self.until(lambda: self.window.notice.isVisible() and self.window.state.work is None)
+
+    def item(self, *names: str) -> QTreeWidgetItem:
+        """An item of the tree by the names that lead to it."""
+        found = None
+        for name in names:
+            many = (
+                [
+                    self.pane.folder.tree.topLevelItem(at)
+                    for at in range(self.pane.folder.tree.topLevelItemCount())
+                ]
+                if found is None
+                else [found.child(at) for at in range(found.childCount())]
+            )
+            found = next(one for one in many if one is not None and one.text(0) == name)
+        assert found is not None
+        return found
+
+    def test_a_folder_is_never_an_empty_pane(self) -> None:
+        self.assertEqual(self.shown(), "Nothing differs.")
+        self.assertFalse(self.pane.folder.exactly.isEnabled())
+        self.key(Qt.Key.Key_Down)
+        self.assertEqual(self.shown(), "Nothing differs.")
+        self.assertIn("letters", self.pane.folder.title.text())
+
+    def test_the_folder_that_is_gone_is_brought_back(self) -> None:
+        shutil.rmtree(self.work / "plans")
+        (self.work / "letters/3.txt").unlink()
+        self.place.go(3)
+        self.place.pane.forget()
+        self.place.enter(os.fsencode(self.work))
+        lost = (self.work / "letters/4.txt").stat().st_size
+        self.assertIn("3 gone", self.shown())
+        self.assertGreater(lost, 0)
+        self.assertEqual(self.item("plans", "stage", "plan.txt").text(1), "gone")
+        self.assertEqual(self.item("letters").text(1), "1")
+        self.press(self.pane.folder.gone)
+        self.accept()
+        self.assertEqual((self.work / "plans/light.txt").read_text(), "another light")
+        self.assertTrue((self.work / "letters/3.txt").exists())
+
+    def test_one_thing_of_the_tree_is_brought_back_and_shown(self) -> None:
+        (self.work / "plans/stage/plan.txt").unlink()
+        (self.work / "letters/3.txt").unlink()
+        self.place.pane.forget()
+        self.place.enter(os.fsencode(self.work))
+        self.assertIn("2 gone", self.shown())
+        self.pane.folder.tree.setCurrentItem(self.item("plans", "stage", "plan.txt"))
+        self.press(self.pane.folder.one)
+        self.accept()
+        self.assertTrue((self.work / "plans/stage/plan.txt").exists())
+        self.assertFalse((self.work / "letters/3.txt").exists())
+        self.pane.folder.tree.itemActivated.emit(self.item("letters", "3.txt"), 0)
+        self.assertEqual(self.place.model.selected, os.fsencode(self.work / "letters/3.txt"))
+
+    def test_a_second_mark_by_keys_and_by_mouse(self) -> None:
+        self.place.go(1)
+        self.key(Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        self.assertEqual((self.place.model.moment, self.place.model.against), (1, 2))
+        self.assertIn("1 changed", self.shown())
+        self.assertEqual(self.item("letters", "0.txt").text(1), "changed")
+        self.assertFalse(self.pane.folder.changed.isEnabled(), "the past is not written to")
+        self.key(Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        self.assertIn("2 changed", self.shown())
+        self.assertTrue(self.place.unmark.isVisible())
+        self.assertFalse(self.place.chart.grab().isNull())
+        self.key(Qt.Key.Key_Escape)
+        self.assertEqual((self.place.model.against, self.place.unmark.isVisible()), (0, False))
+        at = NAME_WIDTH + int(self.place.model.axis.x(self.place.model.time_of(2)))
+        shift = Qt.KeyboardModifier.ShiftModifier
+        QTest.mouseClick(self.place.chart, Qt.MouseButton.LeftButton, shift, QPoint(at, 100))
+        self.assertEqual((self.place.model.moment, self.place.model.against), (1, 2))
+        QTest.mouseClick(self.place.lines.viewport(), Qt.MouseButton.LeftButton, shift, QPoint(at, 15))
+        self.assertEqual(self.place.model.against, 2)
+        QTest.keyClicks(self.place.search.field, "txt")
+        self.until(lambda: self.place.model.found is not None)
+        self.press(self.place.search.between)
+        self.until(lambda: self.place.model.found is not None and self.place.model.found.count == 1)
+        self.assertEqual(self.place.model.rows()[-1].title, "0.txt")
+
+    def test_the_afternoon_of_noise_by_keys_only(self) -> None:
+        self.window.link.ask(TakeSnapshot(OFFICE))
+        self.until(lambda: len(self.window.overview.tide) == 4 and self.window.state.work is None)
+        before = tree(self.work)
+        for path in (self.work / "letters").iterdir():
+            path.write_bytes(random.Random(1).randbytes(900))
+        self.write("letters/READ ME.txt", "pay")
+        self.place.pane.forget()
+        self.key(Qt.Key.Key_End)
+        self.place.enter(os.fsencode(self.work))
+        self.key(Qt.Key.Key_Down)
+        self.assertIn("12 changed", self.shown())
+        self.assertIn(f"1 new ({size_words(3)})", self.shown())
+        self.assertEqual(self.item("READ ME.txt").text(1), "new")
+        self.until(self.pane.folder.exactly.isEnabled)
+        self.pane.folder.exactly.setFocus()
+        QTest.keyClick(self.pane.folder.exactly, Qt.Key.Key_Space)
+        self.until(lambda: self.place.dialog is not None)
+        assert self.place.dialog is not None
+        self.assertIs(self.place.dialog._extent.currentData(), Extent.EXACTLY)
+        self.accept()
+        now = {path: what for path, what in tree(self.work).items() if b"Set aside" not in path}
+        self.assertEqual({path: what[0] for path, what in now.items()}, {p: w[0] for p, w in before.items()})
+        self.assertEqual(now.keys(), before.keys())
+        self.assertEqual(len(list(self.work.rglob("READ ME.txt"))), 1, "it is set aside, not deleted")
+
+    def test_the_pane_is_as_wide_as_one_likes(self) -> None:
+        QTest.keyClick(self.place.lines, Qt.Key.Key_F6)
+        self.assertFalse(self.place.lines.isVisible())
+        QTest.keyClick(self.window, Qt.Key.Key_F6)
+        self.assertTrue(self.place.lines.isVisible())
+        self.place.sides.setSizes([500, 500])
+        self.place.sides.splitterMoved.emit(500, 1)
+        width = self.place.sides.sizes()[1]
+        self.assertEqual(type(self.place.sides)(self.place.chart, self.place.pane)._width, width)

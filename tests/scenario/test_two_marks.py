@@ -156,7 +156,7 @@ class TwoMarksTest(WindowTest):
         QTest.keyClick(self.pane.folder.exactly, Qt.Key.Key_Space)
         self.until(lambda: self.place.dialog is not None)
         assert self.place.dialog is not None
-        self.assertIs(self.place.dialog._extent.currentData(), Extent.EXACTLY)
+        self.assertEqual(self.place.dialog._extent.currentData(), Extent.EXACTLY)
         self.accept()
         now = {path: what for path, what in tree(self.work).items() if b"Set aside" not in path}
         self.assertEqual({path: what[0] for path, what in now.items()}, {p: w[0] for p, w in before.items()})

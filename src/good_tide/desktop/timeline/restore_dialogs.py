@@ -200,7 +200,7 @@ class PlanDialog(QDialog):
             return
         self._go.setEnabled(False)
         self._summary.setText("Working out what would happen…")
-        much = self._extent.currentData()
+        much = Extent(self._extent.currentData())
         self._existing.setEnabled(much is not Extent.MISSING)
         call = PlanRestore(self.job, self._items, into, self._existing.currentData(), much)
         self._asked += 1

@@ -17,6 +17,8 @@ import click
 from click.testing import CliRunner
 
 from good_tide.cli.main import cli
+from good_tide.operations.workplace import find_job
+from good_tide.system.jobs import settings_folder
 from tests.support.base import REPOSITORY, GoodTideTest, program, tree
 
 
@@ -65,6 +67,45 @@ class CommandLineTest(GoodTideTest):
         self.assertIn("more than 1 name", program("find", store, "txt", "--most", "1").stdout)
         self.assertEqual(program("find", "No such store", "x").returncode, 2)
         self.assertEqual(program("find", store, "?").returncode, 2)
+
+    def test_a_file_is_written_to_standard_output_and_stores_go_by_their_names(self) -> None:
+        store = self.folder / "disk" / "store"
+        content = os.urandom(300_000)
+        self.write("large.bin", content)
+        sparse = self.work / "sparse.bin"
+        with sparse.open("wb") as file:
+            file.seek(3_000_000)
+            file.write(b"end")
+        program("job", "add", "Desk", "--folder", self.work, "--store", store, "--unencrypted")
+        self.assertEqual(program("snapshot", "Desk").returncode, 0)
+        command = [sys.executable, "-m", "good_tide", "show", "--store", "Desk", "latest"]
+        shown = subprocess.run([*command, str(self.work / "large.bin")], capture_output=True, check=True)
+        self.assertEqual(shown.stdout, content)
+        shown = subprocess.run([*command, str(sparse)], capture_output=True, check=True)
+        self.assertEqual(shown.stdout, sparse.read_bytes())
+        self.assertEqual(program("show", "--store", "Desk", "latest", self.work).returncode, 2)
+        settings = find_job(settings_folder(), "Desk")
+        name = settings.stores[0].name or settings.stores[0].path
+        for words in (
+            ("history", "--store", name),
+            ("verify", "--store", name),
+            ("contents", "--store", "Desk", "latest"),
+        ):
+            self.assertEqual(program(*words).returncode, 0, words)
+        store.parent.rename(self.folder / "away")
+        self.write("plan.txt", "while the disk is away")
+        self.assertEqual(program("snapshot", "Desk").returncode, 0)
+        out = subprocess.run([*command, str(self.work / "plan.txt")], capture_output=True, check=True)
+        self.assertEqual(out.stdout, b"while the disk is away")
+        found = json.loads(program("find", "Desk", "plan", "--json").stdout)["found"]
+        self.assertEqual(found[0]["versions"], 2)
+        (self.work / "plan.txt").unlink()
+        back = program(
+            "restore", "--store", "Desk", "--snapshot", "latest", "--all", "--in-place", "--missing-only"
+        )
+        self.assertEqual(
+            (back.returncode, (self.work / "plan.txt").read_text()), (0, "while the disk is away")
+        )
 
     def test_the_whole_way_with_the_fields_of_the_contract(self) -> None:
         store = ("--store", self.store_folder)

@@ -20,6 +20,7 @@ _COMMANDS = {
     "history": "snapshot_commands",
     "contents": "snapshot_commands",
     "versions": "snapshot_commands",
+    "show": "snapshot_commands",
     "find": "find_commands",
     "differences": "differences_commands",
     "restore": "restore_commands",

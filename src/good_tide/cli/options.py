@@ -15,10 +15,16 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.core.words import harmless
-from good_tide.operations.context import Context
-from good_tide.operations.stores.by_folder import Opened, open_named, open_place, open_to_look
+from good_tide.operations.context import Context, this_context
+from good_tide.operations.stores.by_folder import (
+    Opened,
+    open_named,
+    open_place,
+    open_to_look,
+    place_or_name,
+)
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Store, StorePlace, store_place
+from good_tide.operations.stores.opening import Store, StorePlace
 from good_tide.operations.stores.passphrases import passphrase_in
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -36,6 +42,11 @@ def progress_option(command: Command) -> Command:
     )(command)
 
 
+def _place_or_name(named: str) -> StorePlace:
+    """The place of a store by its folder, or by the name of its disk in a job."""
+    return place_or_name(this_context(), named)
+
+
 def store_option(command: Command) -> Command:
     """``--store DIR`` with its passphrase."""
     options = [
@@ -43,9 +54,9 @@ def store_option(command: Command) -> Command:
             "--store",
             "where",
             required=True,
-            type=store_place,
-            metavar="DIR",
-            help="The store's folder.",
+            type=_place_or_name,
+            metavar="STORE",
+            help="The store's folder, or the name of its disk in a job.",
         ),
         passphrase_option,
     ]

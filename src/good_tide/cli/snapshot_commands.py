@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -291,3 +292,22 @@ def versions_command(
     for error in damage:
         output.print_error(error, as_json)
     return output.DAMAGED if damage else output.DONE
+
+
+@click.command("show")
+@look_option
+@click.argument("snapshot_name", metavar="SNAPSHOT")
+@click.argument("path")
+@whose_options
+def show_command(
+    named: str, passphrase_file: Path | None, snapshot_name: str, path: str, machine: str, job_name: str
+) -> int:
+    """Write the content of a file, as it was in a snapshot, to standard output."""
+    context = this_context()
+    store = opened_to_look(context, named, passphrase_file)
+    where = browse.tidy(path)
+    chosen = Chooser(context, store, Whose(machine, job_name), [where]).choose(snapshot_name)
+    for part in browse.parts_of_file(store, browse.entry_at(store, chosen, where)):
+        sys.stdout.buffer.write(part)
+    sys.stdout.buffer.flush()
+    return output.DONE

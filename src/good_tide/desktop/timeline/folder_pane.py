@@ -105,6 +105,8 @@ class FolderPane(QWidget):
             one.setText(f"Bring back {what}" + (f" ({count:,})" if count and now else ""))
             one.setEnabled(bool(count) and now)
         self.exactly.setEnabled(now and bool(view.differences.items))
+        for act in (self.gone, self.changed, self.exactly):
+            act.setVisible(now)
 
     def _fill(self, view: DifferencesView) -> None:
         self.tree.clear()

@@ -12,6 +12,8 @@ from good_tide.core.selection import not_in_snapshot
 from good_tide.storage.content import read_whole
 from good_tide.storage.store import Store
 
+_HOLE_PIECE = 1 << 20
+
 
 def tidy(path: str | bytes) -> bytes:
     """A path as it is kept in snapshots: absolute, without trailing slash, ``.`` or ``..``."""
@@ -142,6 +144,25 @@ def _inside(
     damaged += [(path, error) for error in wrong]
     above = path.rstrip(b"/") + b"/"
     return [(above + child.name, child) for child in found]
+
+
+def parts_of_file(store: Store, entry: Entry) -> Iterator[bytes]:
+    """The content of a file in a snapshot, a part after the other.
+
+    Raises:
+        PersonError: it is no file. DamageError: a part of it is lost.
+    """
+    if entry.kind is not Kind.FILE:
+        raise PersonError(f"{os.fsdecode(entry.name)!r} is no file", "Choose a file")
+    for extent in entry.extents:
+        if extent.chunk is not None:
+            yield store.read_chunk(extent.chunk)[extent.offset : extent.offset + extent.length]
+            continue
+        left = extent.length
+        while left:
+            piece = min(left, _HOLE_PIECE)
+            yield bytes(piece)
+            left -= piece
 
 
 def meant(store: Store, snapshot: Snapshot, paths: Sequence[bytes]) -> list[bytes]:

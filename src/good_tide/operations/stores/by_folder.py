@@ -122,6 +122,12 @@ def place_named(context: Context, named: str) -> StorePlace:
     return where if is_there(where) else present_place(context, named_ref(context, named)[1])
 
 
+def place_or_name(context: Context, named: str) -> StorePlace:
+    """The same; a folder need not be there."""
+    where = store_place(named)
+    return where if "/" in named or is_there(where) else place_named(context, named)
+
+
 def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
     """The store of the first job that calls it so: by the name of its disk, or its path.
 

@@ -160,7 +160,7 @@ class AgentTest(GoodTideTest):
         assert result is not None
         self.assertEqual((self.work / "plan.txt").read_text(), "first\n")
         self.refused("no longer current", Restore(OFFICE, plan.plan))
-        self.ask(UndoRestore(result.set_aside[0]))
+        self.ask(UndoRestore(result.undo))
         self.wait()
         self.assertEqual((self.work / "plan.txt").read_text(), "third\n")
 

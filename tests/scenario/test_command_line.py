@@ -178,6 +178,8 @@ class CommandLineTest(GoodTideTest):
                 "skipped",
                 "strange",
                 "bytes",
+                "checked",
+                "undo",
                 "set_aside",
                 "problems",
             },

@@ -10,16 +10,16 @@ from typing import NamedTuple
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
-from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import PlanId
 from good_tide.core.progress import Silent, Steering, WorkKind
 from good_tide.core.restoring import Action, Extent
 from good_tide.core.words import count_words, printable, size_words
+from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
-from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.restore.set_aside import UndoReport, undo
 from good_tide.operations.stores.opening import Store
 from good_tide.protocol.agent_calls import RestoreResult, WorkEnded
 from good_tide.protocol.contract import Handler
@@ -43,8 +43,8 @@ class _KeptPlan(NamedTuple):
 class RestoreHandlers:
     """Keeps the newest plans, and has the worker carry it out."""
 
-    def __init__(self, sessions: Sessions, worker: Worker, clock: Clock) -> None:
-        self._sessions, self._worker, self._clock = sessions, worker, clock
+    def __init__(self, context: Context, sessions: Sessions, worker: Worker) -> None:
+        self._context, self._sessions, self._worker = context, sessions, worker
         self._plans: dict[PlanId, _KeptPlan] = {}
         self._numbers = itertools.count(1)
         self._lock = threading.Lock()
@@ -60,7 +60,7 @@ class RestoreHandlers:
         into = Path(wanted.into) if wanted.into else None
         store = session.store()
         exactly = wanted.extent is Extent.EXACTLY and not session.reading
-        selector = job_selector(session.job, self._clock.now()) if exactly else None
+        selector = job_selector(session.job, self._context.clock.now()) if exactly else None
         plan = plan_restore(store, wishes, into, wanted.existing, Silent(), wanted.extent, selector)
         number = PlanId(next(self._numbers))
         with self._lock:
@@ -101,7 +101,9 @@ class RestoreHandlers:
         self._plans.pop(wanted.plan, None)
 
     def _restore(self, kept: _KeptPlan, steering: Steering) -> WorkEnded:
-        report = carry_out(kept.store, kept.plan, self._clock, steering)
+        report = carry_out(
+            kept.store, kept.plan, self._context.clock, steering, self._context.here.restores, check=True
+        )
         problems = tuple(
             f"{printable(problem.path)}: {problem.reason}"
             for problem in [*report.problems, *report.metadata_notes]
@@ -116,6 +118,8 @@ class RestoreHandlers:
             aside,
             problems,
             report.strange,
+            report.checked,
+            (*aside, *(str(path) for path in report.records)),
         )
         words = (
             f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
@@ -124,10 +128,16 @@ class RestoreHandlers:
 
     def undo(self, wanted: UndoRestore) -> None:
         """Begin to undo a restore."""
-        self._worker.start(WorkKind.UNDO, lambda steering: self._undo(Path(wanted.set_aside)), ())
+        folders = [Path(folder) for folder in wanted.folders]
+        self._worker.start(WorkKind.UNDO, lambda steering: self._undo(folders), ())
 
-    def _undo(self, folder: Path) -> WorkEnded:
-        report = undo(folder)
+    def _undo(self, folders: list[Path]) -> WorkEnded:
+        report = UndoReport(kept=[])
+        for folder in folders:
+            done = undo(folder)
+            report.put_back += done.put_back
+            report.removed += done.removed
+            report.kept += done.kept
         words = (
             f"Undone: {count_words(report.put_back, 'thing')} put back,"
             f" {count_words(report.removed, 'restored thing')} removed"

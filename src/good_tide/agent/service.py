@@ -152,7 +152,7 @@ class Agent:
             KeepCoverage.by(self.keep_coverage),
             *self.history.handlers(),
             *ComparingHandlers(context, sessions).handlers(),
-            *RestoreHandlers(sessions, worker, context.clock).handlers(),
+            *RestoreHandlers(context, sessions, worker).handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from pathlib import Path
 
 import click
@@ -12,8 +13,8 @@ from good_tide.cli.options import (
     json_option,
     look_option,
     opened_to_look,
+    passphrase_option,
     progress_option,
-    store_option,
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
@@ -28,7 +29,6 @@ from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
-from good_tide.operations.stores.opening import StorePlace
 from good_tide.operations.stores.users import job_of
 
 
@@ -64,6 +64,9 @@ from good_tide.operations.stores.users import job_of
 @click.option(
     "--exactly", is_flag=True, help="Make folders as they were: what was not there then is set aside."
 )
+@click.option(
+    "--check", is_flag=True, help="Read what was restored from the disk again, and compare it with the store."
+)
 @whose_options
 @progress_option
 @json_option
@@ -82,6 +85,7 @@ def restore_command(
     missing_only: bool,
     changed_only: bool,
     exactly: bool,
+    check: bool,
     progress: str | None,
     as_json: bool,
 ) -> int:
@@ -103,7 +107,11 @@ def restore_command(
     selector = job_selector(job, context.clock.now()) if job is not None else None
     with output.steered(progress, as_json) as steering:
         plan = plan_restore(store, wishes, into, Existing(existing), steering, extent, selector)
-        report = None if plan_only else carry_out(store, plan, context.clock, steering)
+        report = (
+            None
+            if plan_only
+            else carry_out(store, plan, context.clock, steering, context.here.restores, check)
+        )
     if not as_json:
         say(f"From {of_words(chosen, context.clock.now())}.")
     if report is None:
@@ -181,6 +189,8 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
                 "skipped": report.skipped,
                 "strange": report.strange,
                 "bytes": report.bytes,
+                "checked": report.checked,
+                "undo": [str(path) for path in (*report.set_aside, *report.records)],
                 "set_aside": aside[0] if aside else None,
                 "problems": [
                     {**path_fields(problem.path), "reason": problem.reason} for problem in report.problems
@@ -200,7 +210,10 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
         say(f"{count_words(report.strange, 'thing')} that was not there then: set aside.")
     for path in aside:
         say(f"What was replaced lies in {path}")
-        say(f"To undo this restore: good-tide undo --store STORE '{path}'")
+    if report.checked:
+        say(f"{report.checked:,} read again: the same as in the store.")
+    for folder in (*report.set_aside, *report.records):
+        say(f"To undo this restore: good-tide undo {shlex.quote(str(folder))}")
     for note in plan.notes:
         say(note + ".")
     for problem in [*report.problems, *report.metadata_notes]:
@@ -208,11 +221,12 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
 
 
 @click.command("undo")
-@store_option
+@click.option("--store", hidden=True, help="Not needed any more.")
+@passphrase_option
 @click.argument("set_aside", metavar="SET_ASIDE_DIR", type=click.Path(path_type=Path))
 @json_option
-def undo_command(where: StorePlace, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
-    """Undo a restore: put back what it replaced. The store is not needed for it and not opened."""
+def undo_command(store: str | None, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
+    """Undo a restore: remove what it brought, and put back what it replaced. No store is needed for it."""
     report = undo(Path(os.path.abspath(set_aside)))
     if as_json:
         print_json(

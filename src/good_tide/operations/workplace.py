@@ -42,6 +42,11 @@ class Workplace(msgspec.Struct, frozen=True):
         return self.settings / "records" if self.foreign else self.state
 
     @property
+    def restores(self) -> Path:
+        """Where restores that replace nothing keep the records by which they are undone."""
+        return self.records / "restores"
+
+    @property
     def holdings(self) -> Path:
         """Where the holding areas of the settings' jobs are kept."""
         return self.settings / "records" if self.foreign else self.data

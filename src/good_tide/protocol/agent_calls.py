@@ -154,7 +154,7 @@ class StayRunning(Call[None], frozen=True):
 
 
 class RestoreResult(msgspec.Struct, frozen=True):
-    """What a restore did."""
+    """What a restore did. ``undo``: the folders by which all of it is undone."""
 
     created: int
     replaced: int
@@ -164,6 +164,8 @@ class RestoreResult(msgspec.Struct, frozen=True):
     set_aside: tuple[str, ...]
     problems: tuple[str, ...]
     strange: int = 0
+    checked: int = 0
+    undo: tuple[str, ...] = ()
 
 
 class WorkGoesOn(Note, frozen=True):

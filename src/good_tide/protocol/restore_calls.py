@@ -60,6 +60,6 @@ class Restore(JobCall[None], frozen=True):
 
 
 class UndoRestore(Call[None], frozen=True):
-    """Begin to undo a restore, by the folder in which it set things aside."""
+    """Begin to undo a restore, by the folders in which it set things aside, or has its records."""
 
-    set_aside: str
+    folders: tuple[str, ...]

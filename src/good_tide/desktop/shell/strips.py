@@ -98,11 +98,12 @@ class NoticeStrip(QFrame):
     """What has just been done, or went wrong, until it is put away; with Undo where there is something to
     undo."""
 
-    undo = Signal(str)
+    undo = Signal(object)
+    """What was done is to be undone, by these folders."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
-        self._set_aside = ""
+        self._undo: tuple[str, ...] = ()
         self._words = label("", "strong", wrap=True)
         self._detail = label("", "quiet", wrap=True)
         self.undo_button = button("Undo")
@@ -119,7 +120,7 @@ class NoticeStrip(QFrame):
         layout.addLayout(box, 1)
         layout.addWidget(self.undo_button)
         layout.addWidget(close)
-        self.undo_button.clicked.connect(lambda: self.undo.emit(self._set_aside))
+        self.undo_button.clicked.connect(lambda: self.undo.emit(self._undo))
         close.clicked.connect(self.hide)
         self.hide()
 
@@ -128,16 +129,16 @@ class NoticeStrip(QFrame):
         """The words shown."""
         return self._words.text()
 
-    def tell(self, words: str, detail: str = "", trouble: bool = False, set_aside: str = "") -> None:
-        """Show a notice."""
+    def tell(self, words: str, detail: str = "", trouble: bool = False, undo: tuple[str, ...] = ()) -> None:
+        """Show a notice; ``undo``: the folders by which what was done is undone."""
         self.setObjectName("trouble" if trouble else "notice")
         self.style().unpolish(self)
         self.style().polish(self)
         self._words.setText(words)
         self._detail.setText(detail)
         self._detail.setVisible(bool(detail))
-        self._set_aside = set_aside
-        self.undo_button.setVisible(bool(set_aside))
+        self._undo = undo
+        self.undo_button.setVisible(bool(undo))
         self.show()
 
 

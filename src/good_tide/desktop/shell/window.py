@@ -265,14 +265,15 @@ class MainWindow(QMainWindow):
             counts = (
                 f"{result.created:,} created, {result.replaced:,} replaced, {result.identical:,} identical,"
                 f" {result.skipped:,} skipped"
+                + (f", {result.strange:,} set aside that were not there then" if result.strange else "")
+                + (f". {result.checked:,} read again and the same as in the store" if result.checked else "")
             )
-            aside = result.set_aside[0] if result.set_aside else ""
-            detail = [counts, f"What was replaced lies in {aside}" if aside else "", *result.problems[:3]]
-            said = "\n".join(part for part in detail if part)
-            self.notice.tell(ended.words, said, bool(result.problems), aside)
+            lies = [f"What was replaced lies in {aside}" for aside in result.set_aside[:2]]
+            said = "\n".join([counts, *lies, *result.problems[:3]])
+            self.notice.tell(ended.words, said, bool(result.problems), result.undo)
         else:
             self.notice.tell(ended.words)
 
-    def _undo(self, folder: str) -> None:
+    def _undo(self, folders: tuple[str, ...]) -> None:
         self.notice.hide()
-        self.link.ask(UndoRestore(folder))
+        self.link.ask(UndoRestore(folders))

@@ -12,7 +12,7 @@ import errno
 import os
 import secrets
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from types import TracebackType
@@ -27,10 +27,11 @@ from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.restoring import Action
 from good_tide.core.selection import no_longer_kept
+from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.metadata import Metadata
 from good_tide.operations.restore.plan import Plan, Relative, Step
 from good_tide.operations.restore.set_aside import SetAside
-from good_tide.source.folders import open_folder
+from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
@@ -49,6 +50,8 @@ class Problem(msgspec.Struct, frozen=True):
 
 class RestoreReport(msgspec.Struct):
     """What a restore did. ``strange`` things were set aside that were not there then; ``bytes`` were written;
+    ``records`` are folders by which what only created is undone; ``checked`` things were read again from the
+    disk and are what the store has;
     ``set_aside`` holds what was replaced, None if nothing was."""
 
     created: int = 0
@@ -58,14 +61,27 @@ class RestoreReport(msgspec.Struct):
     strange: int = 0
     bytes: int = 0
     set_aside: tuple[Path, ...] = ()
+    records: tuple[Path, ...] = ()
+    checked: int = 0
     problems: list[Problem] = []
     metadata_notes: list[Problem] = []
 
 
-def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> RestoreReport:
+def carry_out(
+    store: Store,
+    plan: Plan,
+    clock: Clock,
+    control: Control,
+    records: Path | None = None,
+    check: bool = False,
+) -> RestoreReport:
     """Do what the plan says.
 
     A damaged or refused item is reported and the others go on.
+
+    :param records: where a restore that replaces nothing keeps the record by which it is undone; None: it
+        keeps none.
+    :param check: what was restored is read again from the disk, and compared with the store.
 
     Raises:
         PersonError: a snapshot has gone since the plan was made; nothing is done.
@@ -81,7 +97,7 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
         try:
             for step in plan.steps:
                 if step.target not in targets:
-                    targets[step.target] = stack.enter_context(_Target(step.target, clock, report))
+                    targets[step.target] = stack.enter_context(_Target(step.target, clock, report, records))
                 control.checkpoint()
                 done = report.created + report.replaced
                 control.report(
@@ -96,7 +112,36 @@ def carry_out(store: Store, plan: Plan, clock: Clock, control: Control) -> Resto
             report.set_aside = tuple(
                 target.aside.path for target in targets.values() if target.aside.path is not None
             )
+            report.records = tuple(
+                target.aside.record for target in targets.values() if target.aside.record is not None
+            )
+        if check:
+            _check(store, plan, targets, report, control)
     return report
+
+
+def _check(
+    store: Store, plan: Plan, targets: Mapping[Path, _Target], report: RestoreReport, control: Control
+) -> None:
+    """Read what was restored from the disk again."""
+    failed = {problem.path for problem in report.problems}
+    steps = [step for step in plan.steps if step.action in (Action.CREATE, Action.REPLACE)]
+    for number, step in enumerate(steps):
+        if step.entry.kind is Kind.FOLDER or step.source in failed:
+            continue
+        control.checkpoint()
+        control.report(Progress("Checking", number, len(steps), current=os.fsdecode(step.source)))
+        try:
+            same = targets[step.target].is_there(store, step)
+        except OSError as error:
+            report.problems.append(
+                Problem(step.source, f"Cannot be checked: {os.strerror(error.errno or 0)}")
+            )
+            continue
+        report.checked += same
+        if not same:
+            words = "What is on the disk now is not what the store has: restore it again, and check the disk"
+            report.problems.append(Problem(step.source, words))
 
 
 def _check_still_kept(store: Store, plan: Plan, now: int) -> None:
@@ -199,12 +244,12 @@ class _ReadAhead:
 class _Target:
     """One folder that things are restored below."""
 
-    def __init__(self, path: Path, clock: Clock, report: RestoreReport) -> None:
+    def __init__(self, path: Path, clock: Clock, report: RestoreReport, records: Path | None) -> None:
         self.path = path
         self._report = report
         with disk_errors(f"Restoring to {path}"):
             self._root, self._made_root = open_way(path, make=True)
-        self.aside = SetAside(path, self._root, clock)
+        self.aside = SetAside(path, self._root, clock, records)
         self._open: list[tuple[bytes, int]] = []
         self._folders: list[tuple[Step, Relative]] = []
         self._links: dict[tuple[int, int, int], Relative] = {}
@@ -264,6 +309,19 @@ class _Target:
         else:
             self._report.created += 1
             self.aside.created(relative, folder)
+
+    def is_there(self, store: Store, step: Step) -> bool:
+        """Whether what was restored is on the disk as the store has it."""
+        folder, name = self._folder(step.relative[:-1]), os.fsdecode(step.relative[-1])
+        info = os.stat(name, dir_fd=folder, follow_symlinks=False)
+        if step.entry.kind is Kind.FILE:
+            with contextlib.suppress(OSError):
+                handle = open_file(name, folder)
+                try:  # or it would be read from memory
+                    os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
+                finally:
+                    os.close(handle)
+        return is_identical(store, step.entry, name, folder, info)
 
     def put_aside(self, relative: Relative) -> None:
         """Set something aside that was not there at that moment."""

@@ -1,7 +1,9 @@
 """Setting aside what a restore replaces, and undoing a restore.
 
 In the set-aside folder lie the replaced things under the paths they had, and ``restore-record.jsonl``: one
-JSON object a line, written before the step it speaks of, so that a crash at any moment can be undone.
+JSON object a line, written before the step it speaks of, so that a crash at any moment can be undone. A
+restore that has replaced nothing keeps its record in a folder of its own among this machine's records, and
+leaves nothing beside what it brought.
 """
 
 from __future__ import annotations
@@ -9,6 +11,8 @@ from __future__ import annotations
 import base64
 import contextlib
 import os
+import secrets
+import shutil
 import stat
 from collections.abc import Iterator
 from datetime import datetime
@@ -38,9 +42,10 @@ def is_set_aside(name: bytes) -> bool:
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
     """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or
-    created."""
+    created. ``target``: the folder restored to, where the record does not lie in it."""
 
     what: str
+    target: str = ""
     path: tuple[str, ...] = ()
     inode: int = 0
     modified: int = 0
@@ -60,18 +65,22 @@ class SetAside:
     """The set-aside folder of one restore, made when it is first needed.
 
     :param target: the folder restored to, with an open handle ``root``.
+    :param records: where the record lies as long as nothing is replaced; None: there is none then.
     """
 
-    def __init__(self, target: Path, root: int, clock: Clock) -> None:
+    def __init__(self, target: Path, root: int, clock: Clock, records: Path | None = None) -> None:
         self.path: Path | None = None
+        self.record: Path | None = None
+        """The folder of the record, as long as nothing was replaced."""
         self._target, self._root, self._clock = target, root, clock
+        self._records, self._early = records, -1
         self._handle: int | None = None
         self._record: int | None = None
         self._before: list[_Line] = []
 
     def close(self) -> None:
         """Close the handles."""
-        for handle in (self._handle, self._record):
+        for handle in (self._handle, self._record, self._early if self._early >= 0 else None):
             if handle is not None:
                 os.close(handle)
 
@@ -95,13 +104,34 @@ class SetAside:
             for line in (_Line("begin"), *self._before):
                 self._note(line)
             os.fsync(self._root)
+            if self.record is not None:
+                shutil.rmtree(self.record, ignore_errors=True)
+                self.record = None
         return self._handle
 
     def _note(self, line: _Line) -> None:
-        if self._record is None:
-            self._before.append(line)
-        else:
+        if self._record is not None:
             os.write(self._record, msgspec.json.encode(line) + b"\n")
+            return
+        self._before.append(line)
+        if self._records is not None and self.record is None and self._early == -1:
+            self._begin_early(self._records)
+        if self.record is not None:
+            os.write(self._early, msgspec.json.encode(line) + b"\n")
+
+    def _begin_early(self, records: Path) -> None:
+        """Begin a record away from the target. A full disk goes without: then there is no undo."""
+        self._early = -2
+        moment = datetime.fromtimestamp(self._clock.now() / SECOND)
+        folder = records / f"{moment:%Y-%m-%d %H.%M.%S} {secrets.token_hex(4)}"
+        target = base64.b64encode(os.fsencode(self._target)).decode()
+        with contextlib.suppress(OSError):
+            folder.mkdir(parents=True, mode=0o700)
+            self._early = os.open(
+                folder / RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600
+            )
+            os.write(self._early, msgspec.json.encode(_Line("begin", target)) + b"\n")
+            self.record = folder
 
     def created(self, relative: Relative, folder: int) -> None:
         """Note that something new was restored, by its name in an open folder."""
@@ -114,7 +144,7 @@ class SetAside:
     def take(self, relative: Relative, folder: int) -> None:
         """Move what stands under the last name of ``relative`` in the open ``folder`` here."""
         handle = self._begin()
-        self._note(_Line("aside", _text(relative)))
+        self._note(_Line("aside", path=_text(relative)))
         assert self._record is not None
         os.fsync(self._record)
         inside = os.dup(handle)
@@ -136,23 +166,18 @@ def _text(relative: Relative) -> tuple[str, ...]:
 
 def _seen(what: str, relative: Relative, folder: int) -> _Line:
     info = os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
-    return _Line(
-        what,
-        _text(relative),
-        info.st_ino,
-        0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns,
-        info.st_size,
-    )
+    modified = 0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns
+    return _Line(what, "", _text(relative), info.st_ino, modified, info.st_size)
 
 
 def undo(folder: Path) -> UndoReport:
-    """Undo the restore whose set-aside folder this is: remove what it brought, put back what it replaced.
+    """Undo the restore whose set-aside folder this is, or whose record lies in it: remove what it brought,
+    put back what it replaced.
 
     What was changed after the restore is left and named.
 
     Raises:
-        PersonError: the folder is no set-aside folder.
-        PlaceError: the disk does not allow it.
+        PersonError: the folder is no set-aside folder. PlaceError: the disk does not allow it.
     """
     try:
         data = (folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT]
@@ -162,6 +187,9 @@ def undo(folder: Path) -> UndoReport:
         ) from None
     lines = _parse(data)
     report = UndoReport(kept=[])
+    target = base64.b64decode(lines[0].target) if lines else b""
+    if target:
+        return _undo_created(folder, Path(os.fsdecode(target)), lines, report)
     with disk_errors(f"Undoing the restore in {folder}"):
         root, _ = open_way(folder.parent)
         aside = open_folder(folder.name, root)
@@ -176,6 +204,22 @@ def undo(folder: Path) -> UndoReport:
         finally:
             os.close(root)
             os.close(aside)
+    return report
+
+
+def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoReport) -> UndoReport:
+    """Undo a restore that has replaced nothing."""
+    with disk_errors(f"Undoing the restore to {target}"):
+        root, _ = open_way(target)
+        try:
+            for line in reversed(lines):
+                if line.what == "created":
+                    _undo_line(line, root, root, report)
+            os.fsync(root)
+        finally:
+            os.close(root)
+        if not report.kept:
+            shutil.rmtree(folder)
     return report
 
 

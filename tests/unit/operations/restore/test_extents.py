@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.coverage import Coverage
@@ -86,6 +87,45 @@ class ExtentsTest(GoodTideTest):
         plan = self.plan(Extent.EXACTLY)
         (self.work / "strange.txt").unlink()
         self.assertEqual(self.carry_out(plan).problems, [])
+
+    def test_what_only_created_is_undone_as_well(self) -> None:
+        now = tree(self.work)
+        records = self.folder / "records"
+        clock = SetClock(Nanoseconds(T0))
+        report = carry_out(self.store, self.plan(Extent.MISSING), clock, Silent(), records, check=True)
+        self.assertEqual((report.created, report.checked, report.set_aside), (3, 2, ()))
+        (record,) = report.records
+        self.write("gone/mine.txt", "written since")
+        undone = undo(record)
+        self.assertEqual((undone.removed, undone.kept), (2, [b"gone"]))
+        self.assertTrue(record.exists(), "what was left can be tried again")
+        (self.work / "gone/mine.txt").unlink()
+        self.assertEqual(undo(record).kept, [])
+        self.assertEqual((tree(self.work).keys(), list(records.iterdir())), (now.keys(), []))
+        report = carry_out(self.store, self.plan(Extent.ALL), clock, Silent(), records)
+        self.assertEqual((len(report.set_aside), report.records, list(records.iterdir())), (1, (), []))
+        undo(report.set_aside[0])
+        self.assertEqual(tree(self.work).keys(), now.keys())
+
+    def test_a_record_that_cannot_be_kept_does_not_hold_up_a_restore(self) -> None:
+        (self.folder / "no folder").write_text("")
+        plan, clock = self.plan(Extent.MISSING), SetClock(Nanoseconds(T0))
+        report = carry_out(self.store, plan, clock, Silent(), self.folder / "no folder" / "records")
+        self.assertEqual((report.created, report.records, report.problems), (3, (), []))
+
+    def test_what_the_disk_made_of_it_is_noticed(self) -> None:
+        clock = SetClock(Nanoseconds(T0))
+        real = os.ftruncate
+
+        def spoil(handle: int, length: int) -> None:
+            real(handle, length)
+            if length == len("gone/e.txt"):
+                os.pwrite(handle, b"?", 0)
+
+        with mock.patch("os.ftruncate", spoil):
+            report = carry_out(self.store, self.plan(Extent.MISSING), clock, Silent(), check=True)
+        self.assertEqual((report.checked, len(report.problems)), (1, 1))
+        self.assertIn("not what the store has", report.problems[0].reason)
 
     def test_by_command(self) -> None:
         store = self.folder / "open"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import sys
 from pathlib import Path
 
 import click
@@ -26,9 +27,11 @@ from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
+from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
 from good_tide.operations.restore.carry_out import RestoreReport, carry_out
-from good_tide.operations.restore.plan import Plan, Wish, plan_restore
+from good_tide.operations.restore.plan import Elsewhere, Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_of
 
 
@@ -65,6 +68,25 @@ from good_tide.operations.stores.users import job_of
     "--exactly", is_flag=True, help="Make folders as they were: what was not there then is set aside."
 )
 @click.option(
+    "--home",
+    "homes",
+    multiple=True,
+    metavar="OLD=NEW",
+    help="What was below the home OLD goes below NEW; may be given again.",
+)
+@click.option(
+    "--owner",
+    "owners",
+    multiple=True,
+    metavar="NAME=NAME",
+    help="A user or group as it was called, and as it is called here; may be given again.",
+)
+@click.option(
+    "--archive",
+    metavar="FILE",
+    help="Write an archive instead, by the ending .tar, .tar.zst or .zip; “-”: tar to standard output.",
+)
+@click.option(
     "--check", is_flag=True, help="Read what was restored from the disk again, and compare it with the store."
 )
 @whose_options
@@ -85,13 +107,20 @@ def restore_command(
     missing_only: bool,
     changed_only: bool,
     exactly: bool,
+    homes: tuple[str, ...],
+    owners: tuple[str, ...],
+    archive: str | None,
     check: bool,
     progress: str | None,
     as_json: bool,
 ) -> int:
     """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
-    if (into is None) == (not in_place):
-        raise PersonError("Where to restore to is not clear", "Give either --into DIR or --in-place")
+    if [into is not None, in_place, bool(homes), archive is not None].count(True) != 1:
+        raise PersonError(
+            "Where to restore to is not clear",
+            "Give one of --into DIR, --in-place, --home OLD=NEW, --archive FILE",
+        )
+    elsewhere = Elsewhere(tuple(_home(one) for one in homes), dict(_pair(one) for one in owners))
     if bool(paths) == everything:
         raise PersonError("What to restore is not clear", "Give --path, or --all")
     extent = _extent(missing_only, changed_only, exactly)
@@ -102,11 +131,13 @@ def restore_command(
     chosen = chooser.choose(snapshot_name)
     if in_place:
         chooser.in_place(chosen)
+    if archive is not None:
+        return _archive(store, chosen, browse.meant(store, chosen, wanted), archive, progress, as_json)
     wishes = [Wish(chosen, path) for path in browse.meant(store, chosen, wanted)]
     job = job_of(context, store, chosen.record.machine) if extent is Extent.EXACTLY else None
     selector = job_selector(job, context.clock.now()) if job is not None else None
     with output.steered(progress, as_json) as steering:
-        plan = plan_restore(store, wishes, into, Existing(existing), steering, extent, selector)
+        plan = plan_restore(store, wishes, into, Existing(existing), steering, extent, selector, elsewhere)
         report = (
             None
             if plan_only
@@ -118,6 +149,56 @@ def restore_command(
         _print_plan(plan, chosen, as_json)
         return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
     _print_report(report, plan, chosen, as_json)
+    return output.WITH_GAPS if report.problems else output.DONE
+
+
+def _pair(given: str) -> tuple[str, str]:
+    """Two names with an equals sign between them.
+
+    Raises:
+        PersonError: it is none.
+    """
+    first, equals, second = given.partition("=")
+    if not (first and equals and second):
+        raise PersonError(f"{given} names no two things", "Write it as OLD=NEW")
+    return first, second
+
+
+def _home(given: str) -> tuple[bytes, bytes]:
+    old, new = _pair(given)
+    return browse.tidy(old), browse.tidy(new)
+
+
+def _archive(
+    store: Store, chosen: Snapshot, paths: list[bytes], target: str, progress: str | None, as_json: bool
+) -> int:
+    """Write an archive, and say what is in it; on standard error where it goes to standard output."""
+    wishes = [Wish(chosen, path) for path in paths]
+    with output.steered(progress, as_json) as steering:
+        report = write_archive(store, wishes, target, sys.stdout.buffer, steering)
+    if target == STANDARD_OUTPUT:
+        for path, why in report.problems:
+            click.echo(f"Not in it: {show_path(path)}: {why}", err=True)
+    elif as_json:
+        print_json(
+            {
+                **named_snapshot(chosen),
+                "archive": os.path.abspath(target),
+                "files": report.files,
+                "folders": report.folders,
+                "links": report.links,
+                "bytes": report.size,
+                "problems": [{**path_fields(path), "reason": why} for path, why in report.problems],
+            }
+        )
+    else:
+        what = f"{count_words(report.files, 'file')}, {size_words(report.size)}"
+        say(
+            f"{what}, {count_words(report.folders, 'folder')} and {count_words(report.links, 'link')} in"
+            f" {target}"
+        )
+        for path, why in report.problems:
+            say(f"Not in it: {show_path(path)}: {why}")
     return output.WITH_GAPS if report.problems else output.DONE
 
 

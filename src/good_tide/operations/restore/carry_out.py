@@ -97,7 +97,9 @@ def carry_out(
         try:
             for step in plan.steps:
                 if step.target not in targets:
-                    targets[step.target] = stack.enter_context(_Target(step.target, clock, report, records))
+                    targets[step.target] = stack.enter_context(
+                        _Target(step.target, clock, report, records, plan.owners)
+                    )
                 control.checkpoint()
                 done = report.created + report.replaced
                 control.report(
@@ -244,7 +246,14 @@ class _ReadAhead:
 class _Target:
     """One folder that things are restored below."""
 
-    def __init__(self, path: Path, clock: Clock, report: RestoreReport, records: Path | None) -> None:
+    def __init__(
+        self,
+        path: Path,
+        clock: Clock,
+        report: RestoreReport,
+        records: Path | None,
+        owners: Mapping[str, str],
+    ) -> None:
         self.path = path
         self._report = report
         with disk_errors(f"Restoring to {path}"):
@@ -253,7 +262,7 @@ class _Target:
         self._open: list[tuple[bytes, int]] = []
         self._folders: list[tuple[Step, Relative]] = []
         self._links: dict[tuple[int, int, int], Relative] = {}
-        self._metadata = Metadata()
+        self._metadata = Metadata(owners)
 
     def __enter__(self) -> Self:
         return self

@@ -9,7 +9,7 @@ import errno
 import grp
 import os
 import pwd
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from good_tide.core.entries import Extra
 from good_tide.core.records import SnapshotRecord
@@ -28,8 +28,11 @@ class Metadata:
     """Gives metadata to what is restored below one target. What the target cannot hold is noted, and the
     thing is there all the same."""
 
-    def __init__(self) -> None:
+    def __init__(self, owners: Mapping[str, str] = {}) -> None:
+        """:param owners: names of users and groups as they were, and as they are here."""
+        self._called = owners
         self._owners: dict[tuple[int, int, int], tuple[int, int]] = {}
+        self._named = (_is_user, _is_group)
         self._refused: dict[str, tuple[bytes, int]] = {}
 
     def refused(self) -> list[tuple[bytes, str]]:
@@ -75,7 +78,13 @@ class Metadata:
         key = id(step.snapshot), stat.uid, stat.gid
         wanted = self._owners.get(key)
         if wanted is None:
-            wanted = self._owners[key] = _owner_here(step.snapshot.record, stat.uid, stat.gid)
+            wanted = self._owners[key] = _owner_here(step.snapshot.record, stat.uid, stat.gid, self._called)
+            for known, number, kind in zip(self._named, (stat.uid, stat.gid), ("user", "group"), strict=True):
+                name = step.snapshot.record.owners.get(f"{kind[0]}{number}", "")
+                if os.geteuid() == 0 and name and not known(self._called.get(name, name)):
+                    self._note(
+                        step, f"there is no {kind} {printable(name.encode())} here: the number {number} stays"
+                    )
         if os.geteuid() == 0:
             with self._noted(step, "owner not restored"):
                 _chown(handle, *wanted)
@@ -114,10 +123,26 @@ def _chown(handle: int, uid: int, gid: int) -> None:
         raise OSError(number, os.strerror(number))
 
 
-def _owner_here(record: SnapshotRecord, uid: int, gid: int) -> tuple[int, int]:
-    """The numbers on this machine of the user and group that the names in the snapshot mean."""
+def _is_user(name: str) -> bool:
     with contextlib.suppress(KeyError):
-        uid = pwd.getpwnam(record.owners[f"u{uid}"]).pw_uid
+        return pwd.getpwnam(name) is not None
+    return False
+
+
+def _is_group(name: str) -> bool:
     with contextlib.suppress(KeyError):
-        gid = grp.getgrnam(record.owners[f"g{gid}"]).gr_gid
+        return grp.getgrnam(name) is not None
+    return False
+
+
+def _owner_here(record: SnapshotRecord, uid: int, gid: int, called: Mapping[str, str]) -> tuple[int, int]:
+    """The numbers on this machine of the user and group that the names in the snapshot mean.
+
+    :param called: names as they were, and as they are here.
+    """
+    user, group = record.owners.get(f"u{uid}", ""), record.owners.get(f"g{gid}", "")
+    with contextlib.suppress(KeyError):
+        uid = pwd.getpwnam(called.get(user, user)).pw_uid
+    with contextlib.suppress(KeyError):
+        gid = grp.getgrnam(called.get(group, group)).gr_gid
     return uid, gid

@@ -32,6 +32,17 @@ Relative = tuple[bytes, ...]
 _NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 
 
+class Elsewhere(msgspec.Struct, frozen=True):
+    """Homes and owners that are called otherwise here than they were.
+
+    :param homes: paths of homes as they were, and as they are here.
+    :param owners: names of users and groups as they were, and as they are here.
+    """
+
+    homes: tuple[tuple[bytes, bytes], ...] = ()
+    owners: dict[str, str] = {}
+
+
 class Wish(msgspec.Struct, frozen=True):
     """One thing picked to be brought back: an absolute path, from one snapshot."""
 
@@ -72,6 +83,7 @@ class Plan(msgspec.Struct, frozen=True):
 
     steps: tuple[Step, ...]
     notes: tuple[str, ...] = ()
+    owners: dict[str, str] = {}
 
     def count(self, action: Action) -> int:
         """How many items have this action."""
@@ -91,11 +103,14 @@ def plan_restore(
     control: Control,
     extent: Extent = Extent.ALL,
     selector: Selector | None = None,
+    elsewhere: Elsewhere | None = None,
 ) -> Plan:
     """Work out what bringing back ``wishes`` would do.
 
     :param into: the folder to restore to; None puts everything where it was.
     :param extent: how much of it is brought back.
+    :param elsewhere: with homes in it, what was below one goes below the other, and what was below none is
+        left.
     :param selector: what a job's rules leave out is not strange to any moment; None: everything may be.
 
     Raises:
@@ -104,11 +119,18 @@ def plan_restore(
     if not wishes:
         raise PersonError("Nothing was chosen to restore", "Choose a path")
     planner = _Planner(store, existing, control, extent, selector)
+    elsewhere = elsewhere or Elsewhere()
     notes: list[str] = []
     taken: set[Relative] = set()
     for wish in wishes:
         entry = entry_at(store, wish.snapshot, wish.path)
-        if into is None:
+        if into is None and elsewhere.homes:
+            other = _place_in_home(store, wish, elsewhere.homes)
+            if other is None:
+                notes.append(f"{os.fsdecode(wish.path)!r} was below none of the homes, and is left")
+                continue
+            target, relative = other
+        elif into is None:
             target, relative = _place_it_had(store, wish)
         else:
             target = Path(os.path.abspath(into))
@@ -116,7 +138,28 @@ def plan_restore(
             notes += [note] if note else []
         taken.add(relative)
         planner.wish(wish, entry, target, relative)
-    return Plan(tuple(planner.steps), tuple(notes))
+    return Plan(tuple(planner.steps), tuple(notes), elsewhere.owners)
+
+
+def _place_in_home(
+    store: Store, wish: Wish, homes: Sequence[tuple[bytes, bytes]]
+) -> tuple[Path, Relative] | None:
+    """The folder below another home that a path goes to, and the path below it; None where it was below no
+    home."""
+    root, below = _place_it_had(store, wish)
+    covered = os.fsencode(root)
+    for old, new in homes:
+        if covered == old or covered.startswith(old + b"/"):
+            return Path(os.fsdecode(new + covered[len(old) :])), below
+        if wish.path == old or wish.path.startswith(old + b"/"):
+            rest = wish.path[len(old) :].strip(b"/")
+            return Path(os.fsdecode(new)), tuple(rest.split(b"/")) if rest else ()
+        if old.startswith(wish.path.rstrip(b"/") + b"/"):
+            raise PersonError(
+                f"{os.fsdecode(wish.path)!r} holds more than the home {os.fsdecode(old)!r}",
+                "Choose the home itself as the path to restore",
+            )
+    return None
 
 
 def _place_it_had(store: Store, wish: Wish) -> tuple[Path, Relative]:

@@ -1,0 +1,233 @@
+"""Bringing things back as an archive: tar (POSIX.1-2001, pax headers), the same with Zstandard, or ZIP.
+
+A file is whole in it or not there: its content is read to the end before its header is written.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import stat
+import struct
+import tarfile
+import tempfile
+import time
+import zipfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import IO, Protocol
+
+import msgspec
+import zstandard
+
+from good_tide.core.clock import SECOND
+from good_tide.core.entries import Entry, Kind
+from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.progress import Control, Progress
+from good_tide.core.records import Snapshot
+from good_tide.operations.history.browse import entry_at, parts_of_file, walk
+from good_tide.operations.restore.plan import Wish
+from good_tide.storage.place import disk_errors
+from good_tide.storage.store import Store
+
+STANDARD_OUTPUT = "-"
+_IN_MEMORY = 32 << 20
+_XATTR = "SCHILY.xattr."
+"""So pax headers of extended attributes begin, by the star(5) manual."""
+_TIMES = 0x5455
+"""The extra field with a time to the second, of APPNOTE.TXT's third-party mappings (Info-ZIP)."""
+_ZIP_BEGINS = 1980
+
+
+class ArchiveReport(msgspec.Struct):
+    """What is in an archive, and what could not be put there, with why; ``size``: bytes of its files."""
+
+    files: int = 0
+    folders: int = 0
+    links: int = 0
+    problems: list[tuple[bytes, str]] = []
+    size: int = 0
+
+
+class _Writer(Protocol):
+    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
+        """Add one thing."""
+        ...
+
+    def close(self) -> None:
+        """Write the archive to its end."""
+        ...
+
+
+class _Tar:
+    """A tar archive; links of one file among each other are kept."""
+
+    def __init__(self, out: IO[bytes]) -> None:
+        self._tar = tarfile.open(fileobj=out, mode="w|", format=tarfile.PAX_FORMAT)  # noqa: SIM115
+        self._links: dict[tuple[str, int, int], str] = {}
+
+    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
+        info, mine, owners = tarfile.TarInfo(name), entry.stat, snapshot.record.owners
+        info.mode, info.uid, info.gid = mine.mode, mine.uid, mine.gid
+        info.uname, info.gname = owners.get(f"u{mine.uid}", ""), owners.get(f"g{mine.gid}", "")
+        info.mtime = mine.modified // SECOND
+        headers = {"mtime": f"{mine.modified // SECOND}.{mine.modified % SECOND:09d}"}
+        for key, value in entry.extra.attributes:
+            headers[_XATTR + os.fsdecode(key)] = value.decode("utf-8", "surrogateescape")
+        info.pax_headers = headers
+        group = entry.extra.link_group
+        first = self._links.get((snapshot.id, *group)) if group is not None else None
+        if entry.kind is Kind.FOLDER:
+            info.type = tarfile.DIRTYPE
+        elif entry.kind is Kind.LINK:
+            info.type, info.linkname = tarfile.SYMTYPE, os.fsdecode(entry.extra.target)
+        elif first is not None:
+            info.type, info.linkname = tarfile.LNKTYPE, first
+        else:
+            info.size = mine.size
+            if group is not None:
+                self._links[(snapshot.id, *group)] = name
+        self._tar.addfile(info, content if info.type == tarfile.REGTYPE else None)
+
+    def close(self) -> None:
+        self._tar.close()
+
+
+class _Zip:
+    """A ZIP archive, with times to the second and permissions."""
+
+    def __init__(self, out: IO[bytes]) -> None:
+        self._zip = zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False)
+
+    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
+        seconds = entry.stat.modified // SECOND
+        when = time.localtime(seconds)[:6]
+        folder = entry.kind is Kind.FOLDER
+        shown = name.encode("utf-8", "replace").decode() + ("/" if folder else "")
+        info = zipfile.ZipInfo(shown, when if when[0] >= _ZIP_BEGINS else (_ZIP_BEGINS, 1, 1, 0, 0, 0))
+        kind = {Kind.FOLDER: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}.get(entry.kind, stat.S_IFREG)
+        info.external_attr = (kind | entry.stat.mode) << 16 | (0x10 if folder else 0)
+        info.compress_type = zipfile.ZIP_DEFLATED
+        if abs(seconds) < 1 << 31:
+            info.extra = struct.pack("<HHBl", _TIMES, 5, 1, seconds)
+        if content is None:
+            self._zip.writestr(info, entry.extra.target if entry.kind is Kind.LINK else b"")
+            return
+        info.file_size = entry.stat.size
+        with self._zip.open(info, "w", force_zip64=entry.stat.size >= 1 << 31) as inside:
+            while piece := content.read(1 << 20):
+                inside.write(piece)
+
+    def close(self) -> None:
+        self._zip.close()
+
+
+def write_archive(
+    store: Store, wishes: Sequence[Wish], target: str, standard_output: IO[bytes], control: Control
+) -> ArchiveReport:
+    """Write some paths of snapshots, with all below them, into an archive. What is damaged is named, and the
+    rest is there.
+
+    :param target: a file whose ending says what it is, which is not there yet; ``-``: tar to
+        ``standard_output``.
+
+    Raises:
+        PersonError: the file is there, its ending is none of these, or a path is in none of the snapshots.
+        PlaceError: it cannot be written; nothing is left of it. StoppedError: the person stopped it.
+    """
+    if target == STANDARD_OUTPUT:
+        return _write(store, wishes, _Tar(standard_output), control)
+    path = Path(os.path.abspath(target))
+    make = _maker(path.name)
+    if os.path.lexists(path):
+        raise PersonError(f"{path} is there already", "Choose another name, or remove it first")
+    with (
+        disk_errors(f"Writing {path}"),
+        tempfile.NamedTemporaryFile(dir=path.parent, prefix=".good-tide-", delete=False) as out,
+    ):
+        try:
+            report = _with(make, out, store, wishes, control)
+            out.flush()
+            os.fsync(out.fileno())
+            os.link(out.name, path)
+        finally:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(out.name)
+    return report
+
+
+class _Maker(Protocol):
+    def __call__(self, out: IO[bytes]) -> _Writer: ...
+
+
+def _maker(name: str) -> tuple[_Maker, bool]:
+    """What writes an archive of that name, and whether it is compressed as a whole."""
+    if name.endswith(".tar"):
+        return _Tar, False
+    if name.endswith(".tar.zst"):
+        return _Tar, True
+    if name.endswith(".zip"):
+        return _Zip, False
+    raise PersonError(
+        f"What kind of archive {name} is to be is not clear", "End it with .tar, .tar.zst or .zip"
+    )
+
+
+def _with(
+    make: tuple[_Maker, bool], out: IO[bytes], store: Store, wishes: Sequence[Wish], control: Control
+) -> ArchiveReport:
+    maker, compressed = make
+    if not compressed:
+        return _write(store, wishes, maker(out), control)
+    with zstandard.ZstdCompressor(threads=-1).stream_writer(out, closefd=False) as squeezed:
+        return _write(store, wishes, maker(squeezed), control)
+
+
+def _write(store: Store, wishes: Sequence[Wish], writer: _Writer, control: Control) -> ArchiveReport:
+    report = ArchiveReport(problems=[])
+    for wish in wishes:
+        for path, entry in _everything(store, wish, report):
+            control.checkpoint()
+            control.report(Progress("Writing", report.files, 0, report.size, 0, os.fsdecode(path)))
+            try:
+                _add(store, wish, path, entry, writer, report)
+            except DamageError as error:
+                report.problems.append((path, error.what))
+    writer.close()
+    return report
+
+
+def _everything(store: Store, wish: Wish, report: ArchiveReport) -> Iterator[tuple[bytes, Entry]]:
+    entry = entry_at(store, wish.snapshot, wish.path)
+    yield wish.path, entry
+    unread: list[tuple[bytes, DamageError]] = []
+    if entry.kind is Kind.FOLDER:
+        yield from walk(store, entry, wish.path, unread)
+    report.problems += [
+        (path, f"Its listing, or a part of it, is lost: {error.what}") for path, error in unread
+    ]
+
+
+def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, report: ArchiveReport) -> None:
+    name = os.fsdecode(path).lstrip("/")
+    if entry.kind is Kind.LEFT_OUT:
+        if entry.extra.reason:
+            report.problems.append(
+                (path, f"It was not in the snapshot ({entry.extra.detail or entry.extra.reason})")
+            )
+        return
+    if entry.kind is not Kind.FILE:
+        writer.add(name, entry, wish.snapshot, None)
+        report.folders += entry.kind is Kind.FOLDER
+        report.links += entry.kind is Kind.LINK
+        return
+    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as content:
+        for part in parts_of_file(store, entry):
+            content.write(part)
+        if content.tell() != entry.stat.size:
+            raise DamageError("The stored parts do not add up to the file")
+        content.seek(0, io.SEEK_SET)
+        writer.add(name, entry, wish.snapshot, content)
+    report.files += 1
+    report.size += entry.stat.size

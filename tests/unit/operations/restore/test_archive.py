@@ -1,0 +1,191 @@
+"""What is brought back as an archive, read by other programs; and into another home with other owners."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import shutil
+import stat
+import subprocess
+import sys
+import tarfile
+import unittest
+import zipfile
+from pathlib import Path
+from unittest import mock
+
+from good_tide.core.clock import SetClock
+from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Silent
+from good_tide.core.restoring import Existing
+from good_tide.operations.history.browse import entry_at
+from good_tide.operations.restore.archive import ArchiveReport, write_archive
+from good_tide.operations.restore.carry_out import carry_out
+from good_tide.operations.restore.metadata import _owner_here
+from good_tide.operations.restore.plan import Elsewhere, Wish, plan_restore
+from tests.support.base import T0, GoodTideTest, program, tree
+
+
+class ArchiveTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = self.new_store(passphrase=None, parity=False)
+        self.write("plan.txt", "the plan")
+        self.write("sub/large.bin", os.urandom(400_000))
+        self.write(b"sub/n\xff\xfeame.txt", "no UTF-8")
+        self.write("sub/Übersicht.csv", "a;b")
+        os.link(self.work / "plan.txt", self.work / "again.txt")
+        (self.work / "link").symlink_to("plan.txt")
+        (self.work / "plan.txt").chmod(0o640)
+        os.utime(self.work / "plan.txt", ns=(0, 1_500_000_000_123_456_789))
+        os.setxattr(self.work / "plan.txt", b"user.note", b"by \xffhand")
+        (self.work / "empty").mkdir()
+        self.first = self.snap(self.store)
+        self.inside = os.fsdecode(self.work).lstrip("/")
+
+    def archive(self, name: str) -> tuple[Path, ArchiveReport]:
+        path = self.folder / name
+        report = write_archive(
+            self.store, [Wish(self.first, os.fsencode(self.work))], str(path), io.BytesIO(), Silent()
+        )
+        return path, report
+
+    def test_tar_keeps_everything_by_the_reader_of_the_system(self) -> None:
+        for name in ("out.tar", "out.tar.zst"):
+            path, report = self.archive(name)
+            self.assertEqual((report.files, report.folders, report.links, report.problems), (5, 3, 1, []))
+            if name.endswith(".zst"):
+                if shutil.which("zstd") is None:
+                    continue
+                subprocess.run(["zstd", "-qd", str(path), "-o", str(self.folder / "plain.tar")], check=True)
+                path = self.folder / "plain.tar"
+            out = self.folder / f"of {name}"
+            out.mkdir()
+            subprocess.run(["tar", "--xattrs", "-xpf", str(path), "-C", str(out)], check=True)
+            found = out / self.inside
+            self.assertEqual(tree(found), tree(self.work))
+            self.assertEqual((found / "plan.txt").stat().st_mtime_ns, 1_500_000_000_123_456_789)
+            self.assertEqual(os.getxattr(found / "plan.txt", b"user.note"), b"by \xffhand")
+            self.assertTrue((found / "plan.txt").samefile(found / "again.txt"))
+
+    def test_zip(self) -> None:
+        path, report = self.archive("out.zip")
+        self.assertEqual((report.files, report.problems), (5, []))
+        with zipfile.ZipFile(path) as found:
+            self.assertIsNone(found.testzip())
+            self.assertEqual(found.read(f"{self.inside}/plan.txt"), b"the plan")
+            self.assertEqual(
+                found.read(f"{self.inside}/sub/large.bin"), (self.work / "sub/large.bin").read_bytes()
+            )
+            info = found.getinfo(f"{self.inside}/link")
+            self.assertTrue(stat.S_ISLNK(info.external_attr >> 16))
+            self.assertEqual(
+                stat.S_IMODE(found.getinfo(f"{self.inside}/plan.txt").external_attr >> 16), 0o640
+            )
+            self.assertIn(f"{self.inside}/empty/", found.namelist())
+
+    def test_what_is_there_is_not_written_over_and_nothing_is_left_of_what_failed(self) -> None:
+        path = self.write("there.tar", "mine")
+        with self.assertRaises(PersonError):
+            self.archive("work/there.tar")
+        self.assertEqual(path.read_text(), "mine")
+        with self.assertRaises(PersonError):
+            self.archive("out.rar")
+        with mock.patch("os.fsync", side_effect=OSError(28, "full")), self.assertRaises(PlaceError):
+            self.archive("full.tar")
+        self.assertEqual([one.name for one in self.folder.iterdir() if "tar" in one.name], [])
+
+    def test_what_is_lost_is_named_and_the_rest_is_whole(self) -> None:
+        entry = entry_at(self.store, self.first, os.fsencode(self.work / "sub/large.bin"))
+        chunk = entry.extents[0].chunk
+        assert chunk is not None
+        place = self.store.index.find(chunk)
+        assert place is not None
+        pack = next(path for path in (self.folder / "store" / "packs").rglob(place.pack.hex()))
+        with pack.open("r+b") as file:
+            file.seek(place.offset)
+            file.write(bytes(place.stored))
+        self.store.forget_recent()
+        path, report = self.archive("out.tar")
+        self.assertEqual([os.path.basename(one) for one, _ in report.problems], [b"large.bin"])
+        with tarfile.open(path) as found:
+            self.assertNotIn(f"{self.inside}/sub/large.bin", found.getnames())
+            inside = found.extractfile(f"{self.inside}/again.txt")
+            assert inside is not None
+            self.assertEqual(inside.read(), b"the plan")
+
+    def test_by_command(self) -> None:
+        store = self.folder / "open"
+        program("store", "create", store, "--unencrypted")
+        program("snapshot", "--store", store, "--folder", self.work)
+        command = ("restore", "--store", store, "--snapshot", "latest", "--all")
+        out = self.folder / "all.tar.zst"
+        said = json.loads(program(*command, "--archive", out, "--json").stdout)
+        self.assertEqual((said["files"], said["problems"]), (5, []))
+        self.assertEqual(program(*command, "--archive", out).returncode, 2, "it is there already")
+        words = [sys.executable, "-m", "good_tide", *map(str, command), "--archive", "-"]
+        raw = subprocess.run(words, capture_output=True, check=True).stdout
+        with tarfile.open(fileobj=io.BytesIO(raw)) as found:
+            self.assertIn(f"{self.inside}/plan.txt", found.getnames())
+        self.assertEqual(program(*command, "--archive", "-", "--in-place").returncode, 2)
+
+    def test_into_another_home(self) -> None:
+        home = self.folder / "new home"
+        homes = ((os.fsencode(self.folder), os.fsencode(home)),)
+        wishes = [Wish(self.first, os.fsencode(self.work))]
+        plan = plan_restore(
+            self.store, wishes, None, Existing.SET_ASIDE, Silent(), elsewhere=Elsewhere(homes)
+        )
+        report = carry_out(self.store, plan, SetClock(Nanoseconds(T0)), Silent())
+        self.assertEqual((report.problems, report.replaced), ([], 0))
+        self.assertEqual(tree(home / "work"), tree(self.work))
+
+    def test_what_is_below_no_home_is_left_and_named(self) -> None:
+        homes = ((b"/nowhere/else", b"/nowhere/here"),)
+        wishes = [Wish(self.first, os.fsencode(self.work))]
+        plan = plan_restore(
+            self.store, wishes, None, Existing.SET_ASIDE, Silent(), elsewhere=Elsewhere(homes)
+        )
+        self.assertEqual(plan.steps, ())
+        self.assertIn("below none of the homes", plan.notes[0])
+
+    def test_a_home_inside_a_covered_folder(self) -> None:
+        old, new = os.fsencode(self.work / "sub"), os.fsencode(self.folder / "new")
+        homes = Elsewhere(((old, new),))
+        plan = plan_restore(
+            self.store, [Wish(self.first, old)], None, Existing.SET_ASIDE, Silent(), elsewhere=homes
+        )
+        carry_out(self.store, plan, SetClock(Nanoseconds(T0)), Silent())
+        self.assertEqual((self.folder / "new/Übersicht.csv").read_text(), "a;b")
+        with self.assertRaisesRegex(PersonError, "more than the home"):
+            whole = [Wish(self.first, os.fsencode(self.work))]
+            plan_restore(self.store, whole, None, Existing.SET_ASIDE, Silent(), elsewhere=homes)
+
+    def test_owners_go_by_the_names_that_they_have_here(self) -> None:
+        record = self.first.record
+        with mock.patch.dict(record.owners, {"u4711": "anna", "g4712": "office"}):
+            self.assertEqual(_owner_here(record, 4711, 4712, {}), (4711, 4712))
+            self.assertEqual(_owner_here(record, 4711, 4712, {"anna": "root", "office": "root"}), (0, 0))
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root gives files away")
+    def test_owners_that_are_not_here_are_named(self) -> None:
+        os.chown(self.work / "plan.txt", 4711, 4711)
+        second = self.snap(self.store, 1)
+        with mock.patch.dict(second.record.owners, {"u4711": "anna-of-before"}):
+            report = self.restore(self.store, second, self.work / "plan.txt", self.folder / "out")
+        self.assertIn("no user anna-of-before here", report.metadata_notes[0].reason)
+
+    def test_home_by_command(self) -> None:
+        store = self.folder / "open"
+        program("store", "create", store, "--unencrypted")
+        program("snapshot", "--store", store, "--folder", self.work)
+        command = ("restore", "--store", store, "--snapshot", "latest", "--all", "--json")
+        said = program(
+            *command, "--home", f"{self.folder}={self.folder}/other", "--owner", "anna=root", "--check"
+        )
+        found = json.loads(said.stdout)
+        self.assertEqual((said.returncode, found["checked"]), (0, 6))
+        self.assertEqual(tree(self.folder / "other" / "work"), tree(self.work))
+        self.assertEqual(program(*command, "--home", "nonsense").returncode, 2)

@@ -4,6 +4,7 @@ the window."""
 from __future__ import annotations
 
 import os
+import shutil
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -20,6 +21,7 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.happenings import Filter
 from good_tide.core.places import Level
 from good_tide.core.progress import Progress, WorkKind
+from good_tide.core.restoring import Extent
 from good_tide.crypto import slots
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
@@ -28,10 +30,11 @@ from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.agent_calls import Work
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, MACHINE, OFFICE, GoodTideTest, open_store
+from tests.support.base import CHEAP, MACHINE, OFFICE, OTHER_MACHINE, GoodTideTest, open_store, tree
 from tests.support.disk_facts import GIB
 from tests.support.stand_ins import quiet
 from tests.support.windows import end
@@ -359,6 +362,51 @@ class WindowTest(GoodTideTest):
         )
         self.window.head.job.activated.emit(0)
         self.settle(lambda: not self.window.overview.reading)
+
+    def test_the_machine_is_dead_and_only_the_disk_and_the_recovery_key_are_there(self) -> None:
+        lost = self.folder / "home" / "anna"
+        for number in range(5):
+            (lost / "Documents").mkdir(parents=True, exist_ok=True)
+            (lost / "Documents" / f"{number}.txt").write_text(f"of the lost machine {number}")
+        root = self.rack.folder("Pier") / "good-tide" / "desk"
+        root.parent.mkdir()
+        key = header.create_store(FolderPlace(root), WORDS, cost=CHEAP).recovery_key
+        assert key is not None
+        store = open_store(root, WORDS)
+        self.snap(store, 0, OTHER_MACHINE, None, lost / "Documents")
+        before = tree(lost / "Documents")
+        shutil.rmtree(lost)
+        self.assertIn("Was a machine lost?", self.page._lost.text())
+        self.assertFalse(self.page.back.isEnabled())
+        self.page.place.choose(str(root), by_hand=True)
+        self.settle(
+            lambda: self.page.place.examined is not None and self.page.place.examined.holds is not None
+        )
+        self.assertIn("A store lies in the place", self.page._lost.text())
+        QTest.keyClicks(self.page.secrecy.passphrase, "quite another phrase")
+        self.settle(self.page.back.isEnabled)
+        QTest.mouseClick(self.page.back, Qt.MouseButton.LeftButton)
+        self.until(lambda: self.page._trouble.isVisible() and bool(self.page._trouble.text()))
+        self.page.secrecy.passphrase.clear()
+        QTest.keyClicks(self.page.secrecy.passphrase, key)
+        self.settle(self.page.back.isEnabled)
+        QTest.mouseClick(self.page.back, Qt.MouseButton.LeftButton)
+        timeline = self.views.timeline
+        self.until(lambda: self.window.overview.reading and len(timeline.model.rows()) == 1)
+        self.until(lambda: "5 gone" in timeline.pane.folder.counts.text())
+        timeline.pane.folder.bring.emit(timeline.model.root, Extent.EXACTLY)
+        dialog = timeline.dialog
+        assert dialog is not None
+        self.until(lambda: dialog.plan is not None)
+        here = self.folder / "new home"
+        dialog.restore_home(str(lost), str(here))
+        self.until(lambda: dialog._go.isEnabled() and str(here) in dialog._notes.text())
+        self.assertFalse(dialog.grab().isNull())
+        dialog.accept()
+        self.until(lambda: self.window.notice.isVisible() and self.window.state.work is None)
+        self.assertIn("5 read again and the same as in the store", self.window.notice._detail.text())
+        self.assertEqual(tree(here / "Documents"), before)
+        self.assertFalse(lost.exists())
 
     def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:
         unnamed = [

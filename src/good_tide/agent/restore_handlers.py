@@ -18,7 +18,7 @@ from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Plan, Wish, plan_restore
+from good_tide.operations.restore.plan import Elsewhere, Plan, Wish, plan_restore
 from good_tide.operations.restore.set_aside import UndoReport, undo
 from good_tide.operations.stores.opening import Store
 from good_tide.protocol.agent_calls import RestoreResult, WorkEnded
@@ -61,7 +61,9 @@ class RestoreHandlers:
         store = session.store()
         exactly = wanted.extent is Extent.EXACTLY and not session.reading
         selector = job_selector(session.job, self._context.clock.now()) if exactly else None
-        plan = plan_restore(store, wishes, into, wanted.existing, Silent(), wanted.extent, selector)
+        plan = plan_restore(
+            store, wishes, into, wanted.existing, Silent(), wanted.extent, selector, Elsewhere(wanted.homes)
+        )
         number = PlanId(next(self._numbers))
         with self._lock:
             self._plans[number] = _KeptPlan(session, store, plan)

@@ -44,13 +44,17 @@ class PlanView(msgspec.Struct, frozen=True):
 
 
 class PlanRestore(JobCall[PlanView], frozen=True):
-    """What restoring some things would do, and where to; empty: to where they were."""
+    """What restoring some things would do, and where to; empty: to where they were.
+
+    :param homes: paths of homes as they were, and as they are here: what was below one goes below the other.
+    """
 
     may_block: ClassVar[bool] = True
     items: tuple[PickedItem, ...]
     into: str = ""
     existing: Existing = Existing.SET_ASIDE
     extent: Extent = Extent.ALL
+    homes: tuple[tuple[bytes, bytes], ...] = ()
 
 
 class Restore(JobCall[None], frozen=True):

@@ -30,7 +30,7 @@ from good_tide.desktop.setup.secrecy import SecrecyPanel
 from good_tide.protocol.agent_calls import DisksChanged
 from good_tide.protocol.coverage_calls import NO_JOB, SurveyFolders, SurveyView
 from good_tide.protocol.faults import Fault
-from good_tide.protocol.setup_calls import MadeView, NewStore, ProposeSetUp, SetUpJob, SetUpView
+from good_tide.protocol.setup_calls import MadeView, NewStore, OpenToRead, ProposeSetUp, SetUpJob, SetUpView
 
 _RATES = {"internal": 120e6, "external": 70e6, "network": 35e6}
 """Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with
@@ -47,6 +47,8 @@ class SetUpPage(QWidget):
     """
 
     made = Signal(object)
+    opened = Signal(object)
+    """A store that is there is looked into, to bring back from it: the job that it is looked into as."""
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
@@ -69,6 +71,9 @@ class SetUpPage(QWidget):
         self.secrecy = SecrecyPanel(look)
         self._summary, self._trouble = label("", "", wrap=True), label("", "harm", wrap=True)
         self.begin = button("Take the first snapshot", primary=True)
+        self.back = button("Bring back from this store…")
+        self.back.setToolTip("Look into the store that is there, of whatever machine, and restore from it")
+        self._lost = label("", "strong", wrap=True)
         self._timer = QTimer(self, singleShot=True, interval=_SURVEY_AFTER_MS)
         link.hear(SurveyView, self.take_survey)
         link.hear(DisksChanged, self._disks_changed)
@@ -79,6 +84,7 @@ class SetUpPage(QWidget):
         self.place.changed.connect(self._place_changed)
         self.secrecy.changed.connect(self._show)
         self.begin.clicked.connect(self._begin)
+        self.back.clicked.connect(self._bring_back)
 
     def _lay_out(self) -> None:
         column = QVBoxLayout(self)
@@ -93,6 +99,7 @@ class SetUpPage(QWidget):
                 wrap=True,
             )
         )
+        column.addWidget(self._lost)
         holder = QWidget()
         holder.setObjectName("clear")
         cards = QHBoxLayout(holder)
@@ -121,6 +128,7 @@ class SetUpPage(QWidget):
         words.addWidget(self._summary)
         words.addWidget(self._trouble)
         row.addLayout(words, 1)
+        row.addWidget(self.back)
         row.addWidget(self.begin)
         inside.addLayout(row)
         column.addWidget(frame)
@@ -290,6 +298,29 @@ class SetUpPage(QWidget):
         self._trouble.setVisible(bool(missing))
         self._summary.setText(self._summary_words())
         self.begin.setEnabled(not missing)
+        self._show_way_back()
+
+    def _show_way_back(self) -> None:
+        """Whether something can be brought back from the place that is chosen."""
+        found = self.place.examined
+        holds = found is not None and found.holds is not None
+        self._lost.setText(
+            "A store lies in the place that is chosen. Give its passphrase or recovery key, and bring back"
+            " from it; or go on with it on this machine."
+            if holds
+            else "Was a machine lost? Connect the disk with its store and choose it under “Where it is kept”."
+        )
+        self.back.setEnabled(holds and not self.secrecy.missing())
+
+    def _bring_back(self) -> None:
+        self.back.setEnabled(False)
+        call = OpenToRead(self.place.folder, self.secrecy.value())
+        self._link.ask(call, self.opened.emit, self._refused_to_look)
+
+    def _refused_to_look(self, fault: Fault) -> None:
+        self._trouble.setText(str(fault))
+        self._trouble.show()
+        self.back.setEnabled(True)
 
     def _room_words(self) -> str:
         disk, survey = self.place.disk, self.survey

@@ -135,6 +135,7 @@ class MainWindow(QMainWindow):
         self.alarm.back.connect(self._as_it_was)
         self.alarm.meant.connect(self._meant)
         self.set_up.made.connect(self._set_up_done)
+        self.set_up.opened.connect(self._looks_into)
         self.recovery.done.connect(lambda: self.show_view(self.current))
         self.link.connected.connect(self._connected)
         self.link.lost.connect(self._lost)
@@ -183,6 +184,11 @@ class MainWindow(QMainWindow):
         else:
             self.pages.setCurrentWidget(self.views[self.current])
         self.state.show_job(made.job)
+
+    def _looks_into(self, job: JobId) -> None:
+        """A store of another machine is looked into."""
+        self.show_view(VIEWS[0])
+        self.state.show_job(job)
 
     def _show_recovery(self, made: MadeView) -> None:
         assert made.recovery_key is not None

@@ -251,8 +251,9 @@ class HistoryPage(QWidget):
         """Open the restore plan for some items, or for all covered folders where a path is empty."""
         named = [item for item in items if item.path]
         if not named and items:
-            first = items[0]
-            named = [PickedItem(os.fsencode(one), first.snapshot, first.time) for one in self._covered]
+            first, known = items[0], [os.fsencode(one) for one in self._covered]
+            covered = self.model.covered_at(self.model.moment) or known
+            named = [PickedItem(one, first.snapshot, first.time) for one in covered]
         self.dialog = PlanDialog(self._link, named, self._now, self.window(), extent)
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
@@ -262,7 +263,7 @@ class HistoryPage(QWidget):
         seq = next((point.seq for point in self.model.tide if point.name == snapshot), 0)
         if seq:
             self.go(seq)
-        self.plan([PickedItem(os.fsencode(folder), snapshot, time) for folder in self._covered])
+        self.plan([PickedItem(b"", snapshot, time)])
 
     def _plan_accepted(self) -> None:
         assert self.dialog is not None

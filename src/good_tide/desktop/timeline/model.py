@@ -126,6 +126,10 @@ class TimelineModel:
         """Whether a version came when most of its folder was rewritten at once."""
         return (row.path, span.first) in self._flooded
 
+    def covered_at(self, seq: int) -> list[bytes]:
+        """The covered folders that a snapshot has."""
+        return [line.name for line in self._views.get(b"", ()) if line.at(seq) is not None]
+
     def missing_views(self) -> list[bytes]:
         """Folders whose lifelines are needed and not there yet."""
         wanted = [b"", self.root, *sorted(path for path in self._expanded if path.startswith(self.root))]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -99,6 +100,17 @@ class RestoreList(QFrame):
         self.hide()
 
 
+def _home_of(items: Sequence[PickedItem]) -> str:
+    """The home that things were in, as far as their paths tell: the folder below ``/home`` that they share,
+    or the folder above them."""
+    paths = [os.fsdecode(item.path) for item in items]
+    shared = os.path.commonpath(paths) if paths else ""
+    parts = Path(shared).parts
+    if len(parts) > 2 and parts[1] == "home":
+        return str(Path(*parts[:3]))
+    return os.path.dirname(shared) if len(paths) == 1 else shared
+
+
 class PlanDialog(QDialog):
     """What a restore would do, item by item, before it is done. Accepted: carry ``plan`` of ``job`` out."""
 
@@ -125,6 +137,13 @@ class PlanDialog(QDialog):
         self._back.setChecked(True)
         self._where.addButton(self._back, 0)
         self._where.addButton(self._else, 1)
+        self._moved = QRadioButton("In another home: what was below")
+        self._where.addButton(self._moved, 2)
+        self._old_home, self._new_home = QLineEdit(_home_of(self._items)), QLineEdit(str(Path.home()))
+        for field, words in ((self._old_home, "The home as it was"), (self._new_home, "The home here")):
+            field.setAccessibleName(words)
+            field.setEnabled(False)
+            field.editingFinished.connect(self._ask)
         self._folder = QLineEdit()
         self._folder.setPlaceholderText("A folder to restore into")
         self._folder.setEnabled(False)
@@ -157,6 +176,7 @@ class PlanDialog(QDialog):
         )
         layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
         layout.addLayout(line(self._back, self._else, self._folder, self._choose))
+        layout.addLayout(line(self._moved, self._old_home, label("goes below"), self._new_home))
         layout.addLayout(line(label("How much:"), self._extent, stretch=2))
         layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
         layout.addWidget(self._summary)
@@ -175,6 +195,8 @@ class PlanDialog(QDialog):
 
     def _where_changed(self, choice: int) -> None:
         self._folder.setEnabled(choice == 1)
+        for field in (self._old_home, self._new_home):
+            field.setEnabled(choice == 2)
         if choice == 1 and not self._folder.text():
             self._folder.setFocus()
             self._summary.setText("Name the folder to restore into.")
@@ -186,6 +208,13 @@ class PlanDialog(QDialog):
         chosen = QFileDialog.getExistingDirectory(self, "Restore into")
         if chosen:
             self.restore_into(chosen)
+
+    def restore_home(self, old: str, new: str) -> None:
+        """Plan for another home than that in which things were."""
+        self._old_home.setText(old)
+        self._new_home.setText(new)
+        self._moved.setChecked(True)
+        self._where_changed(2)
 
     def restore_into(self, folder: str) -> None:
         """Plan for another folder than where things were."""
@@ -202,7 +231,9 @@ class PlanDialog(QDialog):
         self._summary.setText("Working out what would happen…")
         much = Extent(self._extent.currentData())
         self._existing.setEnabled(much is not Extent.MISSING)
-        call = PlanRestore(self.job, self._items, into, self._existing.currentData(), much)
+        old, new = (os.path.normpath(field.text().strip()) for field in (self._old_home, self._new_home))
+        homes = ((os.fsencode(old), os.fsencode(new)),) if self._moved.isChecked() else ()
+        call = PlanRestore(self.job, self._items, into, self._existing.currentData(), much, homes)
         self._asked += 1
         asked = self._asked
         self._link.ask(call, lambda plan: self._show(plan, asked), lambda fault: self._fail(fault, asked))

@@ -13,7 +13,7 @@ from unittest import mock
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QCheckBox
+from PySide6.QtWidgets import QApplication, QCheckBox, QPushButton
 from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
@@ -378,7 +378,11 @@ class WindowTest(GoodTideTest):
         shutil.rmtree(lost)
         self.assertIn("Was a machine lost?", self.page._lost.text())
         self.assertFalse(self.page.back.isEnabled())
-        self.page.place.choose(str(root), by_hand=True)
+        self.page.place.ask()
+        self.settle(lambda: self.page.found.count() > 0)
+        (button,) = [one for one in self.page.findChildren(QPushButton) if "desk on Pier" in one.text()]
+        self.assertEqual(button.text(), "desk on Pier, 1 snapshot")
+        QTest.mouseClick(button, Qt.MouseButton.LeftButton)
         self.settle(
             lambda: self.page.place.examined is not None and self.page.place.examined.holds is not None
         )

@@ -38,6 +38,7 @@ ordinary disks."""
 
 _DAYS_IN_MONTH = 30.4
 _SURVEY_AFTER_MS = 120
+_FOUND_SHOWN = 4
 
 
 class SetUpPage(QWidget):
@@ -54,6 +55,7 @@ class SetUpPage(QWidget):
         super().__init__()
         self._look, self._link = look, link
         self._view: SetUpView | None = None
+        self._found_words: list[str] = []
         self._rules: tuple[str, ...] = ()
         self.survey: SurveyView | None = None
         self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
@@ -74,6 +76,8 @@ class SetUpPage(QWidget):
         self.back = button("Bring back from this store…")
         self.back.setToolTip("Look into the store that is there, of whatever machine, and restore from it")
         self._lost = label("", "strong", wrap=True)
+        self.found = QHBoxLayout()
+        """A button for each store that lies on a connected disk."""
         self._timer = QTimer(self, singleShot=True, interval=_SURVEY_AFTER_MS)
         link.hear(SurveyView, self.take_survey)
         link.hear(DisksChanged, self._disks_changed)
@@ -100,6 +104,7 @@ class SetUpPage(QWidget):
             )
         )
         column.addWidget(self._lost)
+        column.addLayout(self.found)
         holder = QWidget()
         holder.setObjectName("clear")
         cards = QHBoxLayout(holder)
@@ -308,9 +313,36 @@ class SetUpPage(QWidget):
             "A store lies in the place that is chosen. Give its passphrase or recovery key, and bring back"
             " from it; or go on with it on this machine."
             if holds
-            else "Was a machine lost? Connect the disk with its store and choose it under “Where it is kept”."
+            else (
+                "Was a machine lost? Connect the disk with its store, or choose its folder under “Where it is"
+                " kept”."
+            )
         )
+        self._show_found()
         self.back.setEnabled(holds and not self.secrecy.missing())
+
+    def _show_found(self) -> None:
+        """Stores that lie on the connected disks, each a press away."""
+        stores = [(row.view.facts.name, one) for row in self.place.rows for one in row.view.facts.stores]
+        words = [
+            f"{os.path.basename(one.path)} on {disk}, {count_words(one.snapshots, 'snapshot')}"
+            for disk, one in stores[:_FOUND_SHOWN]
+        ]
+        if words == self._found_words:
+            return
+        self._found_words = words
+        while self.found.count():
+            item = self.found.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for text, (_, one) in zip(words, stores, strict=False):
+            made = button(text)
+            made.setToolTip(one.path)
+            made.clicked.connect(lambda checked=False, path=one.path: self.place.choose(path, by_hand=True))
+            self.found.addWidget(made)
+        self.found.addStretch()
 
     def _bring_back(self) -> None:
         self.back.setEnabled(False)

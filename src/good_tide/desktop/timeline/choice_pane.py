@@ -41,6 +41,8 @@ class ChoicePane(QStackedWidget):
         self._link, self._job, self._now = link, JobId(""), 0
         self._model = TimelineModel([])
         self._compared: tuple[bytes, int, int, HistoryId] | None = None
+        self._asked = 0
+        """Counts what was asked for, so that an answer to what was asked before is passed over."""
         self.inspector, self.folder = Inspector(look), FolderPane(look)
         self.addWidget(self.inspector)
         self.addWidget(self.folder)
@@ -79,6 +81,7 @@ class ChoicePane(QStackedWidget):
         wanted = path, model.moment, model.against, model.history
         if wanted != self._compared:
             self._compared = wanted
+            self._asked += 1
             title = printable(os.path.basename(path)) if path else "All covered folders"
             self.folder.ask(path, title, self._moments())
             self.settle.start()
@@ -130,12 +133,14 @@ class ChoicePane(QStackedWidget):
             against.time if against is not None else 0,
         )
 
+        asked = self._asked
+
         def came(view: DifferencesView) -> None:
-            if compared == self._compared:
+            if asked == self._asked:
                 self.folder.show_differences(view, against is None)
 
         def failed(fault: Fault) -> None:
-            if compared == self._compared:
+            if asked == self._asked:
                 self.folder.fail(str(fault))
 
         self._link.ask(call, came, failed)

@@ -17,7 +17,7 @@ from good_tide.desktop.painting.picture import NAME_WIDTH
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.store import Store
 from tests.support.base import OFFICE, tree
-from tests.support.windows import WindowTest
+from tests.support.windows import WindowTest, row_of
 
 
 class TwoMarksTest(WindowTest):
@@ -162,6 +162,60 @@ class TwoMarksTest(WindowTest):
         self.assertEqual({path: what[0] for path, what in now.items()}, {p: w[0] for p, w in before.items()})
         self.assertEqual(now.keys(), before.keys())
         self.assertEqual(len(list(self.work.rglob("READ ME.txt"))), 1, "it is set aside, not deleted")
+
+    def test_rows_are_chosen_together_gathered_and_brought_back(self) -> None:
+        self.place.enter(os.fsencode(self.work / "letters"))
+        self.until(lambda: not self.place.model.missing_views())
+        self.place.go(1)
+        self.key(Qt.Key.Key_Down)
+        shift = Qt.KeyboardModifier.ShiftModifier
+        self.key(Qt.Key.Key_Down, shift)
+        self.key(Qt.Key.Key_Down, shift)
+        rows = self.place.model.rows()
+        self.assertEqual(self.place.model.several, [row.path for row in rows[:3]])
+        self.assertIs(self.pane.currentWidget(), self.pane.several)
+        self.assertIn("3 things chosen", self.pane.several.title.text())
+        control = Qt.KeyboardModifier.ControlModifier
+        QTest.mouseClick(
+            self.place.lines.viewport(), Qt.MouseButton.LeftButton, control, QPoint(60, 6 + 30 * 5 + 15)
+        )
+        self.assertEqual(len(self.place.model.several), 4)
+        QTest.mouseClick(self.place.lines.viewport(), Qt.MouseButton.LeftButton, control, QPoint(60, 6 + 15))
+        self.assertEqual(
+            [os.path.basename(path) for path in self.place.model.several], [b"1.txt", b"10.txt", b"3.txt"]
+        )
+        self.assertFalse(self.place.lines.grab().isNull())
+        self.press(self.pane.several.list_it)
+        gathered = self.place.restore_list
+        self.assertEqual(len(gathered.items), 3)
+        self.place.lines.setFocus()
+        self.key(Qt.Key.Key_Escape)
+        self.assertEqual(self.place.model.several, [])
+        self.key(Qt.Key.Key_A, control)
+        self.assertEqual(len(self.place.model.several), 12)
+        with self.subTest("the list is looked into, and changed"):
+            self.press(gathered.open)
+            self.assertTrue(gathered.tree.isVisible())
+            gathered.tree.setCurrentItem(row_of(gathered.tree, 0))
+            self.place.go(3)
+            self.press(gathered.moment)
+            self.assertEqual(gathered.items[0].snapshot, self.place.model.tide[2].name)
+            self.assertEqual(gathered.twice.text(), "")
+            gathered.tree.setCurrentItem(row_of(gathered.tree, 1))
+            self.press(gathered.off)
+            self.assertEqual(len(gathered.items), 2)
+            self.place.go(1)
+            gathered.add(self.place.model.picked(gathered.items[0].path), 0)
+            self.assertIn("more than one moment", gathered.twice.text())
+        for number in (1, 3):
+            (self.work / "letters" / f"{number}.txt").unlink()
+        self.place.plan(gathered.items)
+        self.until(lambda: self.place.dialog is not None and self.place.dialog.plan is not None)
+        assert self.place.dialog is not None
+        self.assertIn("1 not possible", self.place.dialog._summary.text())
+        self.accept()
+        self.assertTrue((self.work / "letters/1.txt").exists() and (self.work / "letters/3.txt").exists())
+        self.assertEqual(gathered.items, [])
 
     def test_the_pane_is_as_wide_as_one_likes(self) -> None:
         QTest.keyClick(self.place.lines, Qt.Key.Key_F6)

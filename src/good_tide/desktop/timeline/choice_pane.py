@@ -16,6 +16,7 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.timeline.folder_pane import FolderPane
 from good_tide.desktop.timeline.inspector import Inspector
 from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.desktop.timeline.several_pane import SeveralPane
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.history_calls import Detail, DifferencesView, ReadDetail, ReadDifferences
 
@@ -25,11 +26,13 @@ _SETTLE_MS = 60
 class ChoicePane(QStackedWidget):
     """Shows what is chosen, and asks for it when somebody rests on it.
 
-    ``bring``: a ``PickedItem`` is to be brought back, and how much of it. ``gather``: one is to be put on the
-    restore list. ``go``: another moment is to be looked at. ``shown``: a path is to be shown among the rows.
-    ``outdated``: what is shown is of another history.
+    ``bring_all``: a list of ``PickedItem`` is to be brought back. ``bring``: a ``PickedItem`` is to be
+    brought back, and how much of it. ``gather``: one is to be put on the restore list. ``go``: another moment
+    is to be looked at. ``shown``: a path is to be shown among the rows. ``outdated``: what is shown is of
+    another history.
     """
 
+    bring_all = Signal(object)
     bring = Signal(object, object)
     gather = Signal(object)
     go = Signal(int)
@@ -46,6 +49,12 @@ class ChoicePane(QStackedWidget):
         self.inspector, self.folder = Inspector(look), FolderPane(look)
         self.addWidget(self.inspector)
         self.addWidget(self.folder)
+        self.several = SeveralPane()
+        self.addWidget(self.several)
+        self.several.bring.connect(
+            lambda paths: self.bring_all.emit([self._model.picked(path) for path in paths])
+        )
+        self.several.gather.connect(self._gather_all)
         self.settle = QTimer(self, singleShot=True, interval=_SETTLE_MS)
         self.settle.timeout.connect(self._ask)
         self.inspector.go.connect(self.go)
@@ -55,6 +64,10 @@ class ChoicePane(QStackedWidget):
         self.folder.gather.connect(lambda path: self.gather.emit(self._model.picked(path)))
         self.folder.go.connect(self.shown)
 
+    def _gather_all(self, paths: list[bytes]) -> None:
+        for path in paths:
+            self.gather.emit(self._model.picked(path))
+
     def forget(self) -> None:
         """What was compared may be another by now."""
         self._compared = None
@@ -63,6 +76,11 @@ class ChoicePane(QStackedWidget):
         """Show the chosen row at the moment that is looked at; with nothing chosen, the folder looked
         into."""
         self._model, self._job, self._now = model, job, now
+        several = model.several
+        if several:
+            self.setCurrentWidget(self.several)
+            self.several.show_paths(several, time_words(model.time_of(model.moment), now))
+            return
         row, span = model.chosen if model.chosen is not None else (None, None)
         if row is not None and span is None:
             self.setCurrentWidget(self.inspector)

@@ -20,7 +20,6 @@ from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.name_query import NameQuery
 from good_tide.core.restoring import Extent
 from good_tide.desktop.link import AgentLink
-from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import label, line
 from good_tide.desktop.timeline.choice_pane import ChoicePane
@@ -28,10 +27,12 @@ from good_tide.desktop.timeline.crumbs import Crumbs
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.pin_button import PinButton
-from good_tide.desktop.timeline.restore_dialogs import PlanDialog, RestoreList
+from good_tide.desktop.timeline.restore_dialogs import PlanDialog
+from good_tide.desktop.timeline.restore_list import RestoreList
 from good_tide.desktop.timeline.search_bar import SearchBar
 from good_tide.desktop.timeline.sides import Sides
 from good_tide.desktop.timeline.tide_chart import TideChart
+from good_tide.desktop.timeline.zoom_tools import ZoomTools
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.history_calls import (
     FindNames,
@@ -74,7 +75,7 @@ class HistoryPage(QWidget):
         self.unmark = QToolButton()
         self.unmark.setText("Compare with now again")
         self.unmark.setToolTip("Take the second mark away (Escape)")
-        self.pin = PinButton(link)
+        self.pin, self.zoom = PinButton(link), ZoomTools(look)
         self._pinned: dict[SnapshotId, str] = {}
         self.search = SearchBar()
         self._before: tuple[bytes, bytes | None, int] | None = None
@@ -83,11 +84,6 @@ class HistoryPage(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        zoom = [
-            self._tool("minus", "Show more time (−)", lambda: self._zoom(1.6)),
-            self._tool("plus", "Show less time (+)", lambda: self._zoom(0.625)),
-        ]
-        zoom.append(self._tool("whole", "Show all of history (0)", self._zoom_all))
         top = QHBoxLayout()
         top.setSpacing(4)
         top.addWidget(self._crumbs)
@@ -98,7 +94,7 @@ class HistoryPage(QWidget):
         left.addLayout(top)
         left.addWidget(self.search)
         left.addWidget(self.chart)
-        left.addLayout(line(self._count, self.unmark, self.pin, *zoom, stretch=1, spacing=2))
+        left.addLayout(line(self._count, self.unmark, self.pin, self.zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
         hint = (
             "← → snapshot     Alt+← → change     Shift+← → second mark     ↑ ↓ row     Enter opens, Backspace"
@@ -122,21 +118,17 @@ class HistoryPage(QWidget):
         whole.setContentsMargins(14, 10, 14, 10)
         whole.addWidget(self.sides)
 
-    def _tool(self, name: str, words: str, act: Callable[[], None]) -> QToolButton:
-        made = QToolButton()
-        made.setIcon(icon(name, self._look.ink, 18))
-        made.setToolTip(words)
-        made.setAccessibleName(words)
-        made.clicked.connect(act)
-        return made
-
     def _connect(self) -> None:
         self.pin.changed.connect(self.pins_changed)
+        self.zoom.moved.connect(self._view_moved)
         self.chart.moved.connect(self._view_moved)
         self.lines.moved.connect(self._view_moved)
         self.chart.chosen.connect(self.go)
         self.chart.marked.connect(self.mark)
         self.lines.marked.connect(self.mark)
+        self.lines.also.connect(self._also)
+        self.lines.up_to.connect(self._up_to)
+        self.pane.bring_all.connect(self.plan)
         self.pane.bring.connect(lambda item, extent: self.plan([item], extent))
         self.pane.gather.connect(lambda item: self.restore_list.add(item, self._now))
         self.pane.go.connect(self.go)
@@ -146,6 +138,7 @@ class HistoryPage(QWidget):
         self.lines.picked.connect(self._picked)
         self.lines.opened.connect(self._toggle)
         self.lines.entered.connect(self.enter)
+        self.restore_list.moment_wanted.connect(self._from_this_moment)
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
         self._crumbs.entered.connect(self.enter)
         self.search.wanted.connect(self._ask_find)
@@ -160,6 +153,9 @@ class HistoryPage(QWidget):
             "End": lambda: self.go(len(self.model.tide)),
             "Up": lambda: self._move_row(-1),
             "Down": lambda: self._move_row(1),
+            "Shift+Up": lambda: self._move_row(-1, True),
+            "Shift+Down": lambda: self._move_row(1, True),
+            "Ctrl+A": self._choose_all,
             "Return": self._open_selected,
             "Enter": self._open_selected,
             "Space": lambda: self._toggle_selected(),
@@ -167,9 +163,9 @@ class HistoryPage(QWidget):
             "Escape": self._escape,
             "Shift+Left": lambda: self.mark((self.model.against or self.model.moment) - 1),
             "Shift+Right": lambda: self.mark((self.model.against or self.model.moment) + 1),
-            "+": lambda: self._zoom(0.625),
-            "-": lambda: self._zoom(1.6),
-            "0": self._zoom_all,
+            "+": lambda: self.zoom.by(0.625),
+            "-": lambda: self.zoom.by(1.6),
+            "0": self.zoom.all,
         }
         for widget in (self.lines, self.chart):
             for key, act in keys.items():
@@ -209,6 +205,7 @@ class HistoryPage(QWidget):
         self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self.chart.show_model(self.model, self._now)
         self.lines.show_model(self.model, self._now)
+        self.zoom.model = self.model
 
     def go(self, seq: int) -> None:
         """Look at another moment."""
@@ -223,7 +220,9 @@ class HistoryPage(QWidget):
 
     def _escape(self) -> None:
         """Out of a search; otherwise the second mark goes."""
-        if self.model.found is None and self.model.against:
+        if self.model.found is None and self.model.together:
+            self.select(self.model.selected or b"")
+        elif self.model.found is None and self.model.against:
             self.mark(self.model.moment)
         else:
             self.search.end()
@@ -242,8 +241,8 @@ class HistoryPage(QWidget):
         self._refresh()
 
     def select(self, path: bytes) -> None:
-        """Choose a row."""
-        self.model.selected = path
+        """Choose a row, and no other."""
+        self.model.choose(path)
         self._refresh()
         self.lines.reveal_selected()
 
@@ -264,6 +263,11 @@ class HistoryPage(QWidget):
         if seq:
             self.go(seq)
         self.plan([PickedItem(b"", snapshot, time)])
+
+    def _from_this_moment(self, numbers: list[int]) -> None:
+        """Things on the restore list are taken from the moment that is looked at."""
+        items = [self.model.picked(self.restore_list.items[number].path) for number in numbers]
+        self.restore_list.replace(numbers, items)
 
     def _plan_accepted(self) -> None:
         assert self.dialog is not None
@@ -317,7 +321,7 @@ class HistoryPage(QWidget):
             self._refresh()
 
     def _picked(self, path: bytes, seq: int) -> None:
-        self.model.selected = path
+        self.model.choose(path)
         if seq:
             self.model.moment = seq
         self._refresh()
@@ -346,24 +350,33 @@ class HistoryPage(QWidget):
             self.enter(parent)
             self.select(here)
 
-    def _move_row(self, by: int) -> None:
+    def _also(self, path: bytes) -> None:
+        self.model.also(path)
+        self._refresh()
+
+    def _up_to(self, path: bytes) -> None:
+        self.model.choose_up_to(path)
+        self._refresh()
+
+    def _choose_all(self) -> None:
+        rows = [row.path for row in self.model.rows() if not row.caption]
+        if rows:
+            self.model.choose(rows[0])
+            self._up_to(rows[-1])
+
+    def _move_row(self, by: int, together: bool = False) -> None:
         rows = [row for row in self.model.rows() if not row.caption]
         if rows:
             at = next(
                 (number for number, row in enumerate(rows) if row.path == self.model.selected),
                 -1 if by > 0 else len(rows),
             )
-            self.select(rows[min(max(at + by, 0), len(rows) - 1)].path)
-
-    def _zoom(self, factor: float) -> None:
-        axis = self.model.axis
-        at = axis.x(self.model.time_of(self.model.moment)) if self.model.moment else axis.width / 2
-        axis.zoom(factor, min(max(at, 0.0), axis.width))
-        self._view_moved()
-
-    def _zoom_all(self) -> None:
-        self.model.axis.show_all()
-        self._view_moved()
+            path = rows[min(max(at + by, 0), len(rows) - 1)].path
+            if together:
+                self._up_to(path)
+                self.lines.reveal_selected()
+            else:
+                self.select(path)
 
     def _show_crumbs(self) -> None:
         self._crumbs.show_way([("All covered folders", b""), *self.model.crumbs()])

@@ -33,6 +33,10 @@ class LifelineView(QAbstractScrollArea):
 
     moved = Signal()
     """The view of the axis was changed."""
+    also = Signal(bytes)
+    """A row was clicked with Ctrl: it is chosen together with the others, or no longer."""
+    up_to = Signal(bytes)
+    """A name was clicked with Shift: all rows up to it are chosen."""
     picked = Signal(bytes, int)
     """A row was clicked: its path, and the snapshot clicked at (0: the name was clicked)."""
     marked = Signal(int)
@@ -127,7 +131,7 @@ class LifelineView(QAbstractScrollArea):
 
     def _paint_row(self, painter: QPainter, model: TimelineModel, row: Row, y: int) -> None:
         look = self._look
-        selected = row == self._chosen
+        selected = row == self._chosen or (row.path in model.together and not row.caption)
         if selected:
             painter.fillRect(QRectF(0, y, self.viewport().width(), ROW), look.color("kelp_soft"))
             painter.fillRect(QRectF(0, y, 4, ROW), look.color("kelp"))
@@ -307,8 +311,10 @@ class LifelineView(QAbstractScrollArea):
                 self.opened.emit(row.path)
             else:
                 seq = model.nearest(model.axis.time(x - NAME_WIDTH)) if x > NAME_WIDTH and model.tide else 0
-                if seq and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-                    self.marked.emit(seq)
+                if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                    self.also.emit(row.path)
+                elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                    self.marked.emit(seq) if seq else self.up_to.emit(row.path)
                 else:
                     self.picked.emit(row.path, seq)
         self._pressed = None

@@ -58,6 +58,8 @@ class TimelineModel:
         self.root = b""
         self.moment = len(self.tide)
         self.selected: bytes | None = None
+        self.together: frozenset[bytes] = frozenset()
+        """Rows that are chosen together with the selected one."""
         self.against = 0
         """The second mark: a snapshot number too; 0: what is on the disk now."""
         self.found: Findings | None = None
@@ -83,6 +85,7 @@ class TimelineModel:
         looks at the newest snapshot looks at the newest; who looks at one that is gone, at the one nearest to
         it."""
         self.root, self.selected, self._expanded = before.root, before.selected, set(before._expanded)
+        self.together = before.together
         if not before.tide or not self.tide:
             return
         self.axis = before.axis
@@ -116,7 +119,7 @@ class TimelineModel:
         self.found = found
         self._lost |= lost
         if self.row_of(self.selected) is None:
-            self.selected = None
+            self.choose(None)
 
     def is_lost(self, span: Span) -> bool:
         """Whether the content of a version is lost, by what is known."""
@@ -172,7 +175,8 @@ class TimelineModel:
 
     def enter(self, path: bytes) -> None:
         """Look into a folder."""
-        self.root, self.selected = path, None
+        self.root = path
+        self.choose(None)
         self._expanded.clear()
 
     def crumbs(self) -> list[tuple[str, bytes]]:
@@ -203,6 +207,35 @@ class TimelineModel:
         """The row of a path, if it is visible; a caption only where there is no other."""
         rows = [row for row in self.rows() if row.path == path]
         return min(rows, key=lambda row: bool(row.caption), default=None)
+
+    def choose(self, path: bytes | None) -> None:
+        """Choose one row, and no other."""
+        self.selected, self.together = path, frozenset()
+
+    def also(self, path: bytes) -> None:
+        """Choose a row together with the others, or no longer."""
+        if self.selected is not None and not self.together:
+            self.together = frozenset((self.selected,))
+        self.together ^= {path}
+        self.selected = path if path in self.together else min(self.together, default=None)
+
+    def choose_up_to(self, path: bytes) -> None:
+        """Choose all rows from the selected one to another, which is the selected one then."""
+        paths = [row.path for row in self.rows() if not row.caption]
+        if self.selected not in paths or path not in paths:
+            self.choose(path)
+            return
+        ends = sorted((paths.index(self.selected), paths.index(path)))
+        self.together |= set(paths[ends[0] : ends[1] + 1])
+        self.selected = path
+
+    @property
+    def several(self) -> list[bytes]:
+        """The rows that are chosen together and stood at the moment; empty where it is one or none."""
+        if len(self.together) < 2:
+            return []
+        there = (row for row in self.rows() if row.path in self.together and not row.caption)
+        return [row.path for row in there if row.line.at(self.moment) is not None]
 
     @property
     def chosen(self) -> tuple[Row, Span | None] | None:

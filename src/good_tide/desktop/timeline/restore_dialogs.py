@@ -1,4 +1,4 @@
-"""The restore list and the restore plan."""
+"""The restore plan."""
 
 from __future__ import annotations
 
@@ -6,14 +6,12 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
     QDialog,
     QFileDialog,
-    QFrame,
-    QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QRadioButton,
@@ -50,54 +48,6 @@ _EXISTING = (
     ("Leave it and skip the item", Existing.SKIP),
     ("Keep both, the restored one renamed", Existing.KEEP_BOTH),
 )
-
-
-class RestoreList(QFrame):
-    """What has been picked to bring back, from one or several moments."""
-
-    plan_wanted = Signal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("attention")
-        self.items: list[PickedItem] = []
-        self._words = label("", "quiet")
-        self._clear = button("Empty the list")
-        self._plan = button("Plan restore…", primary=True)
-        box = QVBoxLayout()
-        box.setSpacing(2)
-        box.addWidget(label("Restore list", "strong"))
-        box.addWidget(self._words)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 10)
-        layout.addLayout(box, 1)
-        layout.addWidget(self._clear)
-        layout.addWidget(self._plan)
-        self._clear.clicked.connect(self.clear)
-        self._plan.clicked.connect(self.plan_wanted)
-        self.hide()
-
-    def add(self, item: PickedItem, now: int) -> None:
-        """Put something on the list, once."""
-        if item not in self.items:
-            self.items.append(item)
-        moments: dict[int, int] = {}
-        for one in self.items:
-            moments[one.time] = moments.get(one.time, 0) + 1
-        parts = [
-            f"{count_words(count, 'item')} from {time_words(time, now)}"
-            for time, count in sorted(moments.items())
-        ]
-        self._words.setText(
-            ", ".join(parts[:4]) + (f" and {len(parts) - 4} more moments" if len(parts) > 4 else "")
-        )
-        self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
-        self.show()
-
-    def clear(self) -> None:
-        """Take everything off the list."""
-        self.items = []
-        self.hide()
 
 
 def _home_of(items: Sequence[PickedItem]) -> str:

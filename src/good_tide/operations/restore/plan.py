@@ -122,6 +122,7 @@ def plan_restore(
     elsewhere = elsewhere or Elsewhere()
     notes: list[str] = []
     taken: set[Relative] = set()
+    places: set[tuple[Path, Relative]] = set()
     for wish in wishes:
         entry = entry_at(store, wish.snapshot, wish.path)
         if into is None and elsewhere.homes:
@@ -137,6 +138,11 @@ def plan_restore(
             relative, note = _own_name(wish.path, taken)
             notes += [note] if note else []
         taken.add(relative)
+        if (target, relative) in places:
+            note = "It is chosen from another moment as well, and only one can be there"
+            planner.block(wish, entry, target, relative, note)
+            continue
+        places.add((target, relative))
         planner.wish(wish, entry, target, relative)
     return Plan(tuple(planner.steps), tuple(notes), elsewhere.owners)
 
@@ -223,6 +229,11 @@ class _Planner:
         self._store, self._existing, self._control = store, existing, control
         self._extent, self._selector = extent, selector
         self._covered: list[bytes] = []
+
+    def block(self, wish: Wish, entry: Entry, target: Path, relative: Relative, why: str) -> None:
+        """A wish that cannot be fulfilled."""
+        self._wish, self._target = wish, target
+        self._step(Action.BLOCKED, relative, entry, wish.path, why)
 
     def wish(self, wish: Wish, entry: Entry, target: Path, relative: Relative) -> None:
         """Plan one wish: its parents are made when they are missing, and must not be links."""

@@ -22,11 +22,12 @@ import msgspec
 
 from good_tide.core.clock import Clock
 from good_tide.core.entries import Kind
-from good_tide.core.errors import DamageError, PlaceError
+from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.restoring import Action
 from good_tide.core.selection import no_longer_kept
+from good_tide.core.words import size_words
 from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.metadata import Metadata
 from good_tide.operations.restore.plan import Plan, Relative, Step
@@ -89,6 +90,7 @@ def carry_out(
         StoppedError: the person stopped it; finished items stay.
     """
     _check_still_kept(store, plan, clock.now())
+    _check_room(plan)
     report = RestoreReport(problems=[], metadata_notes=[])
     steps, size = len(plan.steps), plan.payload
     with contextlib.ExitStack() as stack:
@@ -151,6 +153,41 @@ def _check_still_kept(store: Store, plan: Plan, now: int) -> None:
     for snapshot in {step.snapshot.id: step.snapshot for step in plan.steps}.values():
         if snapshot.id not in present:
             raise no_longer_kept(snapshot.record.time, [one.record.time for one in store.snapshots()[0]], now)
+
+
+def _check_room(plan: Plan) -> None:
+    """Refuse a restore that would not fit: what is replaced stays as well, set aside.
+
+    Raises:
+        PlaceFullError: it would not; nothing is done.
+    """
+    needed: dict[int, int] = {}
+    free: dict[int, tuple[Path, int]] = {}
+    devices: dict[Path, int] = {}
+    links: set[tuple[int, int, int]] = set()
+    for step in plan.steps:
+        group = step.entry.extra.link_group
+        known = group is not None and (id(step.snapshot), *group) in links
+        if not step.payload or known:
+            continue
+        links |= {(id(step.snapshot), *group)} if group is not None else set()
+        if step.target not in devices:
+            above = step.target
+            while not above.exists() and above != above.parent:
+                above = above.parent
+            room, device = os.statvfs(above), above.stat().st_dev
+            devices[step.target], free[device] = device, (above, room.f_bavail * room.f_frsize)
+        stored = sum(extent.length for extent in step.entry.extents if extent.chunk is not None)
+        device = devices[step.target]
+        needed[device] = needed.get(device, 0) + stored
+    for device, size in needed.items():
+        where, room_left = free[device]
+        if size > room_left:
+            raise PlaceFullError(
+                f"{size_words(size)} are to be restored, and the disk of {where} has {size_words(room_left)}"
+                " free; nothing was done",
+                "Make room, restore less, or restore to another disk",
+            )
 
 
 def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -> None:

@@ -17,6 +17,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.words import local
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.same_content import is_identical
@@ -29,6 +30,8 @@ Relative = tuple[bytes, ...]
 """A path below a target folder, by its names."""
 
 
+_LONGEST_NAME = 255
+"""Bytes (``NAME_MAX``, limits.h(0p))."""
 _NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 
 
@@ -374,12 +377,16 @@ class _Planner:
             self._step(Action.ASIDE, (*relative, one.name), entry, where, "It was not there at that moment")
 
     def _name_beside(self, name: bytes, folder: int | None) -> bytes:
-        """A free name like ``plan (restored).txt``."""
+        """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``."""
         stem, ending = os.path.splitext(os.fsdecode(name))
+        when = local(self._wish.snapshot.record.time)
+        words = f"{when:%a} {when.day} {when:%b %Y %H.%M}"
         number = 1
         while True:
-            words = "restored" if number == 1 else f"restored {number}"
-            beside = f"{stem} ({words}){ending}"
+            beside = f"{stem} ({words}){ending}" if number == 1 else f"{stem} ({words}) {number}{ending}"
+            if len(os.fsencode(beside)) > _LONGEST_NAME and stem:
+                stem = stem[:-1]
+                continue
             if _look(beside, folder) is None:
                 return os.fsencode(beside)
             number += 1

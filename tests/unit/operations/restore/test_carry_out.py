@@ -75,7 +75,9 @@ class RestoreTest(GoodTideTest):
         skipped = self.restore(self.store, self.past, self.work / "plan.txt", None, Existing.SKIP)
         self.assertEqual((skipped.skipped, (self.work / "plan.txt").read_text()), (1, "second plan, worse"))
         self.restore(self.store, self.past, self.work / "plan.txt", None, Existing.KEEP_BOTH)
-        self.assertEqual((self.work / "plan (restored).txt").read_text(), "first plan")
+        (beside,) = self.work.glob("plan (*).txt")
+        self.assertRegex(beside.name, r"plan \(\w+ \d+ \w+ \d{4} \d\d\.\d\d\)\.txt")
+        self.assertEqual(beside.read_text(), "first plan")
         self.assertEqual((self.work / "plan.txt").read_text(), "second plan, worse")
 
     def test_a_clash_of_names_gets_the_parents_name_and_is_told(self) -> None:

@@ -9,6 +9,7 @@ from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.coverage import Coverage
+from good_tide.core.errors import PlaceFullError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.restoring import Action, Existing, Extent
@@ -106,6 +107,29 @@ class ExtentsTest(GoodTideTest):
         self.assertEqual((len(report.set_aside), report.records, list(records.iterdir())), (1, (), []))
         undo(report.set_aside[0])
         self.assertEqual(tree(self.work).keys(), now.keys())
+
+    def test_a_restore_that_would_not_fit_is_not_begun(self) -> None:
+        plan, before = self.plan(Extent.ALL), tree(self.work)
+        real = os.statvfs(self.work)
+        full = mock.Mock(f_bavail=0, f_frsize=real.f_frsize)
+        with (
+            mock.patch("os.statvfs", return_value=full),
+            self.assertRaisesRegex(PlaceFullError, "nothing was"),
+        ):
+            self.carry_out(plan)
+        self.assertEqual(tree(self.work), before)
+
+    def test_both_are_kept_of_the_longest_names_too(self) -> None:
+        name = "ü" * 125 + ".txt"
+        self.write(name, "then")
+        second = self.snap(self.store, 1)
+        self.write(name, "now")
+        for number in range(2):
+            wish = Wish(second, os.fsencode(self.work / name))
+            plan = plan_restore(self.store, [wish], None, Existing.KEEP_BOTH, Silent())
+            self.assertEqual(self.carry_out(plan).problems, [], number)
+        found = [path.read_text() for path in self.work.glob("ü*")]
+        self.assertEqual(sorted(found), ["now", "then", "then"])
 
     def test_a_record_that_cannot_be_kept_does_not_hold_up_a_restore(self) -> None:
         (self.folder / "no folder").write_text("")

@@ -39,6 +39,6 @@ class ComparingHandlers:
             found = between(store, then, against, path, Silent())
         else:
             selector = None if session.reading else job_selector(session.job, self._context.clock.now())
-            found = since(store, then, path, selector, Silent())
+            found = since(store, then, path, selector, Silent(), self._context.here.own_places)
         sent = msgspec.structs.replace(found, items=found.items[:_SENT])
         return DifferencesView(sent, found.counts(), len(found.items) - len(sent.items))

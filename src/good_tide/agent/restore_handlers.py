@@ -61,8 +61,17 @@ class RestoreHandlers:
         store = session.store()
         exactly = wanted.extent is Extent.EXACTLY and not session.reading
         selector = job_selector(session.job, self._context.clock.now()) if exactly else None
+        own = self._context.here.own_places
         plan = plan_restore(
-            store, wishes, into, wanted.existing, Silent(), wanted.extent, selector, Elsewhere(wanted.homes)
+            store,
+            wishes,
+            into,
+            wanted.existing,
+            Silent(),
+            wanted.extent,
+            selector,
+            Elsewhere(wanted.homes),
+            own,
         )
         number = PlanId(next(self._numbers))
         with self._lock:

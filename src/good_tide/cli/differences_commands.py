@@ -62,7 +62,7 @@ def differences_command(
         else:
             job = job_of(context, store, first.record.machine)
             selector = job_selector(job, context.clock.now()) if job is not None else None
-            found = since(store, first, where, selector, steering)
+            found = since(store, first, where, selector, steering, context.here.own_places)
     counts = found.counts()
     if as_json:
         print_json(

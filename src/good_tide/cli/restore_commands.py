@@ -137,7 +137,17 @@ def restore_command(
     job = job_of(context, store, chosen.record.machine) if extent is Extent.EXACTLY else None
     selector = job_selector(job, context.clock.now()) if job is not None else None
     with output.steered(progress, as_json) as steering:
-        plan = plan_restore(store, wishes, into, Existing(existing), steering, extent, selector, elsewhere)
+        plan = plan_restore(
+            store,
+            wishes,
+            into,
+            Existing(existing),
+            steering,
+            extent,
+            selector,
+            elsewhere,
+            context.here.own_places,
+        )
         report = (
             None
             if plan_only

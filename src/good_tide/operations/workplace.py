@@ -16,6 +16,7 @@ from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
+from good_tide.source.own_places import OwnPlaces, own_places
 from good_tide.system import folders, jobs, service
 from good_tide.system.machine import NewIdentity, become_another, news_of_machine, this_machine
 
@@ -40,6 +41,11 @@ class Workplace(msgspec.Struct, frozen=True):
     def records(self) -> Path:
         """Where the journal and the records of the settings' jobs are kept."""
         return self.settings / "records" if self.foreign else self.state
+
+    @property
+    def own_places(self) -> OwnPlaces:
+        """The folders of this program's own records. Settings are a person's own."""
+        return own_places((self.cache, self.state, self.records, self.holdings / "holding"))
 
     @property
     def restores(self) -> Path:

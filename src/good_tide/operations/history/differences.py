@@ -23,6 +23,7 @@ from good_tide.operations.history.browse import check_depth, entry_at, readable_
 from good_tide.operations.history.moves import Moving, with_moves
 from good_tide.operations.history.same_content import is_identical
 from good_tide.source.folders import Found, open_folder, scan
+from good_tide.source.own_places import NOTHING_OWN, OwnPlaces
 from good_tide.storage.store import Store
 
 _REPORT_EVERY = 512
@@ -166,12 +167,18 @@ class DiskDifferences:
 
     :param selector: what the rules of a job leave out is not new; None: everything counts.
     :param covered: the covered folders.
+    :param own: folders that are passed over: this program's own records.
     """
 
     def __init__(
-        self, store: Store, control: Control, selector: Selector | None, covered: Sequence[bytes]
+        self,
+        store: Store,
+        control: Control,
+        selector: Selector | None,
+        covered: Sequence[bytes],
+        own: OwnPlaces = NOTHING_OWN,
     ) -> None:
-        self._store, self._selector, self._covered = store, selector, covered
+        self._store, self._selector, self._covered, self._own = store, selector, covered, own
         self._differ = _Differ(store, control)
         self._gone_files: dict[tuple[int, int], list[tuple[bytes, Entry]]] = {}
         self._new_files: list[tuple[bytes, Found]] = []
@@ -241,7 +248,7 @@ class DiskDifferences:
         differ, info = self._differ, found.info
         differ.look(path)
         check_depth(depth)
-        if entry.kind is Kind.LEFT_OUT:
+        if entry.kind is Kind.LEFT_OUT or self._own.has(info):
             return []
         if found.kind is not entry.kind:
             differ.differs(path, What.CHANGED, (found.kind or Kind.FILE).value, _size(entry), 0)
@@ -324,6 +331,8 @@ class DiskDifferences:
         """Something that was not in the snapshot; whether it counts: a folder that is left out counts only
         with something in it that is not."""
         self._differ.look(path)
+        if self._own.has(found.info):
+            return False
         assert found.kind is not None
         size = found.info.st_size if found.kind is Kind.FILE else 0
         number = len(self._differ.items)
@@ -338,7 +347,8 @@ class DiskDifferences:
                     some = self._strange(path, scan(inside)[0], inside, state)
                 finally:
                     os.close(inside)
-            if state is not None and state.out and not some:
+            left_out = state is not None and state.out
+            if not some and (left_out or self._own.is_above(found.info)):
                 del self._differ.items[number:]
                 return False
         return True
@@ -394,17 +404,23 @@ def between(
 
 
 def since(
-    store: Store, then: Snapshot, path: bytes | None, selector: Selector | None, control: Control
+    store: Store,
+    then: Snapshot,
+    path: bytes | None,
+    selector: Selector | None,
+    control: Control,
+    own: OwnPlaces = NOTHING_OWN,
 ) -> Differences:
     """What differs between a snapshot and what is on the disk now.
 
     :param selector: what the rules of a job leave out is not new; None: everything counts.
+    :param own: as for ``DiskDifferences``.
 
     Raises:
         As ``between``; a path that the snapshot does not have is new where it is on the disk.
     """
     places: list[tuple[bytes, Entry | None]] = list(standing(store, then, path))
-    disk = DiskDifferences(store, control, selector, [root.name for root in store.roots(then.record)])
+    disk = DiskDifferences(store, control, selector, [root.name for root in store.roots(then.record)], own)
     if not places:
         assert path is not None
         if not os.path.lexists(path):

@@ -11,9 +11,7 @@ import ctypes
 import errno
 import os
 import secrets
-from collections import deque
-from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -23,7 +21,6 @@ import msgspec
 from good_tide.core.clock import Clock
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
-from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.restoring import Action
 from good_tide.core.selection import no_longer_kept
@@ -31,13 +28,13 @@ from good_tide.core.words import size_words
 from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.metadata import Metadata
 from good_tide.operations.restore.plan import Plan, Relative, Step
+from good_tide.operations.restore.read_ahead import ReadAhead
 from good_tide.operations.restore.set_aside import SetAside
 from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
 
-_AHEAD_CHUNKS = 12
 _TEMPORARY = ".good-tide-"
 _libc = ctypes.CDLL(None, use_errno=True)
 
@@ -94,7 +91,7 @@ def carry_out(
     report = RestoreReport(problems=[], metadata_notes=[])
     steps, size = len(plan.steps), plan.payload
     with contextlib.ExitStack() as stack:
-        ahead = stack.enter_context(_ReadAhead(store, plan.steps))
+        ahead = stack.enter_context(ReadAhead(store, plan.steps))
         targets: dict[Path, _Target] = {}
         try:
             for step in plan.steps:
@@ -190,7 +187,7 @@ def _check_room(plan: Plan) -> None:
             )
 
 
-def _do(step: Step, target: _Target, ahead: _ReadAhead, report: RestoreReport) -> None:
+def _do(step: Step, target: _Target, ahead: ReadAhead, report: RestoreReport) -> None:
     if step.action is Action.IDENTICAL:
         report.identical += 1
     elif step.action is Action.SKIP:
@@ -225,59 +222,6 @@ def _raise_if_full(error: OSError) -> None:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         with disk_errors("Restoring"):
             raise error
-
-
-class _ReadAhead:
-    """Reads the chunks that the coming steps need, in other threads."""
-
-    def __init__(self, store: Store, steps: Sequence[Step]) -> None:
-        self._store = store
-        self._pool = ThreadPoolExecutor(2, thread_name_prefix="read")
-        self._coming = self._needed(steps)
-        self._queue: deque[tuple[ChunkId, Future[bytes]]] = deque()
-        self._last: tuple[ChunkId, bytes] | None = None
-
-    @staticmethod
-    def _needed(steps: Sequence[Step]) -> Iterator[ChunkId]:
-        last: ChunkId | None = None
-        for step in steps:
-            if step.payload:
-                for extent in step.entry.extents:
-                    if extent.chunk is not None and extent.chunk != last:
-                        last = extent.chunk
-                        yield last
-
-    def get(self, chunk: ChunkId) -> bytes:
-        """The plain bytes of a chunk; cheap if asked for in the order of the steps."""
-        if self._last is not None and self._last[0] == chunk:
-            return self._last[1]
-        self._fill()
-        while (
-            self._queue and self._queue[0][0] != chunk and any(waiting == chunk for waiting, _ in self._queue)
-        ):
-            self._queue.popleft()
-            self._fill()
-        if self._queue and self._queue[0][0] == chunk:
-            data = self._queue.popleft()[1].result()
-        else:
-            data = self._store.read_chunk(chunk)
-        self._last = (chunk, data)
-        return data
-
-    def _fill(self) -> None:
-        while len(self._queue) < _AHEAD_CHUNKS:
-            chunk = next(self._coming, None)
-            if chunk is None:
-                return
-            self._queue.append((chunk, self._pool.submit(self._store.read_chunk, chunk)))
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self._pool.shutdown(wait=True, cancel_futures=True)
 
 
 class _Target:
@@ -333,7 +277,7 @@ class _Target:
             self._open.append((name, handle))
         return self._open[-1][1] if self._open else self._root
 
-    def place(self, step: Step, ahead: _ReadAhead) -> None:
+    def place(self, step: Step, ahead: ReadAhead) -> None:
         """Create or replace one item."""
         entry, relative = step.entry, step.relative
         if not relative:
@@ -375,7 +319,7 @@ class _Target:
         os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
         self.aside.take(relative, folder)
 
-    def _put(self, step: Step, folder: int, ahead: _ReadAhead) -> None:
+    def _put(self, step: Step, folder: int, ahead: ReadAhead) -> None:
         """Write a file or link under a temporary name, then give it its own."""
         entry, name = step.entry, step.relative[-1]
         temporary = f"{_TEMPORARY}{secrets.token_hex(6)}".encode()
@@ -415,7 +359,7 @@ class _Target:
             os.close(handle)
         return True
 
-    def _write(self, step: Step, folder: int, temporary: bytes, ahead: _ReadAhead) -> None:
+    def _write(self, step: Step, folder: int, temporary: bytes, ahead: ReadAhead) -> None:
         entry = step.entry
         handle = os.open(
             temporary, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=folder

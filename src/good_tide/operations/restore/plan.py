@@ -23,6 +23,7 @@ from good_tide.operations.history.browse import check_depth, entry_at, readable_
 from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.set_aside import is_set_aside
 from good_tide.source.folders import open_folder, scan
+from good_tide.source.own_places import NOTHING_OWN, OwnPlaces
 from good_tide.source.ways import open_way
 from good_tide.storage.store import Store
 
@@ -107,6 +108,7 @@ def plan_restore(
     extent: Extent = Extent.ALL,
     selector: Selector | None = None,
     elsewhere: Elsewhere | None = None,
+    own: OwnPlaces = NOTHING_OWN,
 ) -> Plan:
     """Work out what bringing back ``wishes`` would do.
 
@@ -114,6 +116,7 @@ def plan_restore(
     :param extent: how much of it is brought back.
     :param elsewhere: with homes in it, what was below one goes below the other, and what was below none is
         left.
+    :param own: folders that are left as they are: this program's own records.
     :param selector: what a job's rules leave out is not strange to any moment; None: everything may be.
 
     Raises:
@@ -121,7 +124,7 @@ def plan_restore(
     """
     if not wishes:
         raise PersonError("Nothing was chosen to restore", "Choose a path")
-    planner = _Planner(store, existing, control, extent, selector)
+    planner = _Planner(store, existing, control, extent, selector, own)
     elsewhere = elsewhere or Elsewhere()
     notes: list[str] = []
     taken: set[Relative] = set()
@@ -227,8 +230,10 @@ class _Planner:
         control: Control,
         extent: Extent = Extent.ALL,
         selector: Selector | None = None,
+        own: OwnPlaces = NOTHING_OWN,
     ) -> None:
         self.steps: list[Step] = []
+        self._own = own
         self._store, self._existing, self._control = store, existing, control
         self._extent, self._selector = extent, selector
         self._covered: list[bytes] = []
@@ -324,6 +329,9 @@ class _Planner:
             return None
         name = os.fsdecode(relative[-1])
         info = _look(name, folder)
+        if info is not None and self._own.has(info):
+            self._step(Action.SKIP, relative, entry, source, "This program's own records stay as they are")
+            return None
         if (
             entry.kind is Kind.FOLDER
             and info is not None
@@ -371,7 +379,9 @@ class _Planner:
             found, _, inside = self._selector.keep(found, (), handle, state, os.fstat(handle).st_dev)
             found = [one for one in found if one.name not in inside or not inside[one.name].out]
         for one in found:
-            kind = one.kind or Kind.FILE
+            kind = one.kind
+            if kind is None or self._own.has(one.info) or self._own.is_above(one.info):
+                continue
             entry = Entry(one.name, kind, Stat(size=one.info.st_size if kind is Kind.FILE else 0))
             where = source.rstrip(b"/") + b"/" + one.name
             self._step(Action.ASIDE, (*relative, one.name), entry, where, "It was not there at that moment")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from pathlib import Path
 from unittest import mock
 
 from good_tide.core.clock import SetClock
@@ -171,6 +172,32 @@ class ExtentsTest(GoodTideTest):
         said = program(*command[:-1], "--all", "--exactly")
         self.assertIn("1 thing that was not there then: set aside", said.stdout)
         self.assertEqual(sorted(path.name for path in (self.work / "one").iterdir())[-1], "a.txt")
+
+    def test_this_programs_own_records_are_left_as_they_are(self) -> None:
+        home = self.folder / "whole home"
+        home.mkdir()
+        places = {"CACHE": ".cache", "STATE": ".local/state", "DATA": ".local/share", "CONFIG": ".config"}
+        inside = {f"XDG_{name}_HOME": str(home / place) for name, place in places.items()}
+        self.enterContext(mock.patch.dict(os.environ, {"HOME": str(home), **inside}))
+        (home / "letter.txt").write_text("then")
+        store = self.folder / "open"
+        program("job", "add", "Home", "--folder", home, "--store", store, "--unencrypted")
+        self.assertEqual(program("snapshot", "Home").returncode, 0)
+        (home / "letter.txt").write_text("now")
+        (home / "strange.txt").write_text("now")
+        self.assertEqual(program("status").returncode, 1)
+        found = json.loads(program("differences", "--store", "Home", "latest", "now", "--json").stdout)
+        told = [os.path.basename(one["path"]) for one in found["items"]]
+        self.assertEqual(sorted(told), ["letter.txt", "strange.txt"])
+        command = ("restore", "--store", "Home", "--snapshot", "latest", "--all", "--in-place", "--exactly")
+        said = program(*command, "--json")
+        report = json.loads(said.stdout)
+        self.assertEqual((said.returncode, report["strange"], report["problems"]), (0, 1, []))
+        self.assertEqual((home / "letter.txt").read_text(), "then")
+        aside = {path.name for path in Path(report["set_aside"]).rglob("*")}
+        self.assertEqual(aside, {"letter.txt", "strange.txt", "restore-record.jsonl"})
+        again = program("restore", "--store", "Home", "--snapshot", "latest", "--all", "--in-place", "--plan")
+        self.assertIn("own records stay as they are", again.stdout)
 
     def test_differences_by_command(self) -> None:
         store = self.folder / "open"

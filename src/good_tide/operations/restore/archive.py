@@ -16,7 +16,7 @@ import time
 import zipfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO, Protocol
+from typing import IO, Protocol, cast
 
 import msgspec
 import zstandard
@@ -60,11 +60,29 @@ class _Writer(Protocol):
         ...
 
 
+class _Counted:
+    """A stream that knows how much was written to it, as one that cannot be asked where it is."""
+
+    def __init__(self, out: IO[bytes]) -> None:
+        self._out, self._written = out, 0
+
+    def write(self, data: bytes) -> int:
+        """Write all of it."""
+        self._out.write(data)
+        self._written += len(data)
+        return len(data)
+
+    def tell(self) -> int:
+        """Bytes written so far."""
+        return self._written
+
+
 class _Tar:
     """A tar archive; links of one file among each other are kept."""
 
     def __init__(self, out: IO[bytes]) -> None:
-        self._tar = tarfile.open(fileobj=out, mode="w|", format=tarfile.PAX_FORMAT)  # noqa: SIM115
+        counted = cast(IO[bytes], _Counted(out))
+        self._tar = tarfile.TarFile(fileobj=counted, mode="w", format=tarfile.PAX_FORMAT)
         self._links: dict[tuple[str, int, int], str] = {}
 
     def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
@@ -186,14 +204,19 @@ def _with(
 
 def _write(store: Store, wishes: Sequence[Wish], writer: _Writer, control: Control) -> ArchiveReport:
     report = ArchiveReport(problems=[])
-    for wish in wishes:
-        for path, entry in _everything(store, wish, report):
-            control.checkpoint()
-            control.report(Progress("Writing", report.files, 0, report.size, 0, os.fsdecode(path)))
-            try:
-                _add(store, wish, path, entry, writer, report)
-            except DamageError as error:
-                report.problems.append((path, error.what))
+    try:
+        for wish in wishes:
+            for path, entry in _everything(store, wish, report):
+                control.checkpoint()
+                control.report(Progress("Writing", report.files, 0, report.size, 0, os.fsdecode(path)))
+                try:
+                    _add(store, wish, path, entry, writer, report)
+                except DamageError as error:
+                    report.problems.append((path, error.what))
+    except BaseException:
+        with contextlib.suppress(OSError, ValueError):
+            writer.close()  # or it closes itself later, with nobody to tell
+        raise
     writer.close()
     return report
 

@@ -165,7 +165,8 @@ def _check_room(plan: Plan) -> None:
     for step in plan.steps:
         group = step.entry.extra.link_group
         known = group is not None and (id(step.snapshot), *group) in links
-        if not step.payload or known:
+        written = step.entry.kind is Kind.FILE and step.action in (Action.CREATE, Action.REPLACE)
+        if not written or known:
             continue
         links |= {(id(step.snapshot), *group)} if group is not None else set()
         if step.target not in devices:

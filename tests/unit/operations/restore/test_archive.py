@@ -130,6 +130,13 @@ class ArchiveTest(GoodTideTest):
         with tarfile.open(fileobj=io.BytesIO(raw)) as found:
             self.assertIn(f"{self.inside}/plan.txt", found.getnames())
         self.assertEqual(program(*command, "--archive", "-", "--in-place").returncode, 2)
+        piped = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        assert piped.stdout is not None and piped.stderr is not None
+        piped.stdout.read(10)
+        piped.stdout.close()
+        self.assertEqual(piped.stderr.read(), b"", "somebody has read enough")
+        piped.stderr.close()
+        self.assertEqual(piped.wait(), 5)
 
     def test_into_another_home(self) -> None:
         home = self.folder / "new home"

@@ -217,6 +217,29 @@ class TwoMarksTest(WindowTest):
         self.assertTrue((self.work / "letters/1.txt").exists() and (self.work / "letters/3.txt").exists())
         self.assertEqual(gathered.items, [])
 
+    def test_the_phrase_that_disappeared(self) -> None:
+        self.place.enter(os.fsencode(self.work / "plans"))
+        self.until(lambda: not self.place.model.missing_views())
+        self.place.select(os.fsencode(self.work / "plans/light.txt"))
+        self.until(lambda: self.pane.inspector.phrase.isVisible())
+        field = self.pane.inspector.phrase
+        field.setFocus()
+        QTest.keyClicks(field, "THE light")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.until(lambda: bool(self.pane.inspector.says.text()))
+        self.assertIn("1 of 2 versions", self.pane.inspector.says.text())
+        row = self.place.model.row_of(self.place.model.selected)
+        assert row is not None
+        self.assertEqual([self.place.model.says_it(row, span) for span in row.line.spans], [True, False])
+        self.assertFalse(self.place.lines.grab().isNull())
+        field.clear()
+        self.assertIsNone(self.place.model.says)
+        QTest.keyClicks(field, "never said")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.until(lambda: "No version says it" in self.pane.inspector.says.text())
+        self.place.select(os.fsencode(self.work / "plans/stage"))
+        self.assertEqual(self.pane.currentWidget(), self.pane.folder)
+
     def test_the_pane_is_as_wide_as_one_likes(self) -> None:
         QTest.keyClick(self.place.lines, Qt.Key.Key_F6)
         self.assertFalse(self.place.lines.isVisible())

@@ -339,6 +339,12 @@ class JobSession:
             elsewhere,
         )
 
+    def versions(self, path: bytes) -> tuple[HistoryId, list[TidePoint], list[Span]]:
+        """The versions of a path, and the snapshots that they count."""
+        with self.catalog().held_still() as catalog:
+            machine = self.machine.id
+            return catalog.history(machine), catalog.tide(machine), path_spans(catalog, machine, path)
+
     @staticmethod
     def _version_before(spans: list[Span], current: Span | None) -> Span | None:
         earlier = [

@@ -22,15 +22,17 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
-from good_tide.core.entries import Entry
+from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import never_seen, parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.history.path_history import machines_with, path_history
+from good_tide.operations.history.containing import containing as containing_versions
+from good_tide.operations.history.path_history import machines_with, path_history, path_spans
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opened import all_snapshots, covered_folders
@@ -223,13 +225,23 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
     return {**path_fields(where), **row, **target}
 
 
+_CONTAINS = {True: "yes", False: "no", None: "no text"}
+
+
 @click.command("versions")
 @look_option
 @click.argument("path")
+@click.option("--containing", default="", metavar="TEXT", help="Say in which versions this text stands.")
 @whose_options
 @json_option
 def versions_command(
-    named: str, passphrase_file: Path | None, path: str, machine: str, job_name: str, as_json: bool
+    named: str,
+    passphrase_file: Path | None,
+    path: str,
+    containing: str,
+    machine: str,
+    job_name: str,
+    as_json: bool,
 ) -> int:
     """The versions of a file or folder through all snapshots of this store."""
     context = this_context()
@@ -244,7 +256,12 @@ def versions_command(
             what = f"{os.fsdecode(inside)!r} was never in a snapshot of {whose.name}"
             raise PersonError(what, f"{', '.join(others)} had it: see --machine and --job")
         raise never_seen(inside, catalog.find_near(inside))
-    times = [point.time for point in catalog.tide(whose.id)]
+    tide = catalog.tide(whose.id)
+    times = [point.time for point in tide]
+    has: list[bool | None] = []
+    if containing:
+        spans = [one for one in path_spans(catalog, whose.id, inside) if one.kind != Kind.LEFT_OUT]
+        has = containing_versions(store, tide, spans, inside, containing, Silent())
     exact = dict(zip(times, iso_all(times), strict=True))
     if as_json:
         print_json(
@@ -260,6 +277,7 @@ def versions_command(
                         "size": version.size,
                         "modified": iso(version.modified),
                         "snapshots": version.snapshots,
+                        **({"contains": has[number - 1]} if has else {}),
                     }
                     for number, version in enumerate(found.versions, 1)
                 ],
@@ -277,11 +295,15 @@ def versions_command(
                 size_words(one.size),
                 time_words(one.modified, now),
                 one.first[:12],
+                *([_CONTAINS[has[number - 1]]] if has else []),
             ]
             for number, one in enumerate(found.versions, 1)
         ]
         table(
-            ["Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"],
+            [
+                *("Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"),
+                *(["Says it"] if has else []),
+            ],
             rows,
             right=(0, 3, 4),
         )

@@ -103,6 +103,23 @@ class ReadDifferences(JobCall[DifferencesView], frozen=True):
     against_time: int = 0
 
 
+class ContainingView(msgspec.Struct, frozen=True):
+    """In which versions of a file a phrase stands, by the snapshots in which they appeared; and how many have
+    no text. They count the snapshots of ``history``."""
+
+    history: HistoryId
+    first: tuple[int, ...]
+    unclear: int = 0
+
+
+class FindInVersions(JobCall[ContainingView], frozen=True):
+    """In which versions of a file a phrase stands."""
+
+    may_block: ClassVar[bool] = True
+    path: bytes
+    phrase: str
+
+
 class PinSnapshot(JobCall[None], frozen=True):
     """Pin a snapshot of the job, or take its pin away."""
 

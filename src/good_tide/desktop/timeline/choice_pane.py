@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QStackedWidget
 
 from good_tide.core.entries import Kind
+from good_tide.core.history import Span
 from good_tide.core.identifiers import HistoryId, JobId
 from good_tide.core.restoring import Extent
 from good_tide.core.words import printable, time_words
@@ -18,7 +20,14 @@ from good_tide.desktop.timeline.inspector import Inspector
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.several_pane import SeveralPane
 from good_tide.protocol.faults import Fault
-from good_tide.protocol.history_calls import Detail, DifferencesView, ReadDetail, ReadDifferences
+from good_tide.protocol.history_calls import (
+    ContainingView,
+    Detail,
+    DifferencesView,
+    FindInVersions,
+    ReadDetail,
+    ReadDifferences,
+)
 
 _SETTLE_MS = 60
 
@@ -38,6 +47,8 @@ class ChoicePane(QStackedWidget):
     go = Signal(int)
     shown = Signal(bytes)
     outdated = Signal()
+    says = Signal()
+    """Which versions say what is looked for is known, or no longer asked."""
 
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
@@ -60,6 +71,7 @@ class ChoicePane(QStackedWidget):
         self.inspector.go.connect(self.go)
         self.inspector.restore.connect(lambda item: self.bring.emit(item, Extent.ALL))
         self.inspector.gather.connect(self.gather)
+        self.inspector.looked_for.connect(self._look_for)
         self.folder.bring.connect(lambda path, extent: self.bring.emit(self._model.picked(path), extent))
         self.folder.gather.connect(lambda path: self.gather.emit(self._model.picked(path)))
         self.folder.go.connect(self.shown)
@@ -136,6 +148,25 @@ class ChoicePane(QStackedWidget):
         self.inspector.show_fault(str(fault))
         self.outdated.emit()
 
+    def _look_for(self, path: bytes, phrase: str) -> None:
+        """In which versions a phrase stands; nothing any more for an empty one."""
+        if not phrase:
+            self._model.says = None
+            self.inspector.take_says("")
+            self.says.emit()
+            return
+
+        def came(view: ContainingView) -> None:
+            model = self._model
+            row = model.row_of(path)
+            if view.history != model.history or row is None or self.inspector.phrase.text().strip() != phrase:
+                return
+            model.says = path, frozenset(view.first)
+            self.inspector.take_says(_said(model, row.line.spans, view, self._now))
+            self.says.emit()
+
+        self._link.ask(FindInVersions(self._job, path, phrase), came)
+
     def _ask_differences(self) -> None:
         model, compared = self._model, self._compared
         if compared is None or not model.moment:
@@ -162,3 +193,13 @@ class ChoicePane(QStackedWidget):
                 self.folder.fail(str(fault))
 
         self._link.ask(call, came, failed)
+
+
+def _said(model: TimelineModel, spans: Sequence[Span], view: ContainingView, now: int) -> str:
+    """Since when, until when, and in how many versions a phrase stands."""
+    saying = [span for span in spans if span.first in view.first]
+    if not saying:
+        return "No version says it." if not view.unclear else "No version that has text says it."
+    since, last = time_words(model.time_of(saying[0].first), now), saying[-1].last
+    until = "it says it now" if last is None else f"last {time_words(model.time_of(last), now)}"
+    return f"Says it since {since}, {until}: {len(saying):,} of {len(spans):,} versions."

@@ -134,6 +134,7 @@ class HistoryPage(QWidget):
         self.pane.go.connect(self.go)
         self.pane.shown.connect(self._show_in_rows)
         self.pane.outdated.connect(self.outdated)
+        self.pane.says.connect(self.lines.refresh)
         self.unmark.clicked.connect(lambda: self.mark(self.model.moment))
         self.lines.picked.connect(self._picked)
         self.lines.opened.connect(self._toggle)

@@ -11,6 +11,7 @@ from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import (
     QButtonGroup,
     QLabel,
+    QLineEdit,
     QSizePolicy,
     QStackedWidget,
     QTextBrowser,
@@ -44,6 +45,8 @@ class Inspector(QWidget):
     gather = Signal(object)
     go = Signal(int)
     """Look at another moment."""
+    looked_for = Signal(bytes, str)
+    """In which versions of a path does a phrase stand? Empty: nothing is looked for any more."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
@@ -68,6 +71,13 @@ class Inspector(QWidget):
         self._stack = QStackedWidget()
         self._stack.addWidget(self._text)
         self._stack.addWidget(self._picture)
+        self.phrase = QLineEdit()
+        self.phrase.setPlaceholderText("Since when does it say… (Enter)")
+        self.phrase.setAccessibleName("A phrase to look for in all versions")
+        self.phrase.setClearButtonEnabled(True)
+        self.says = label("", "quiet", wrap=True)
+        self.phrase.returnPressed.connect(self._look_for)
+        self.phrase.textChanged.connect(lambda words: None if words else self._look_for())
         self._restore = button("Restore this version…", primary=True)
         self._gather = button("Add to restore list")
         self._earlier = button("Show when it was last there")
@@ -82,6 +92,8 @@ class Inspector(QWidget):
         layout.addLayout(line(*modes, stretch=3, spacing=2))
         layout.addWidget(self._verdict)
         layout.addWidget(self._stack, 1)
+        layout.addWidget(self.phrase)
+        layout.addWidget(self.says)
         self._filler = QWidget()
         self._filler.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
         for widget in (self._earlier, self._restore, self._gather, self._promise):
@@ -117,6 +129,8 @@ class Inspector(QWidget):
             self._earlier,
             self._promise,
             self._stack,
+            self.phrase,
+            self.says,
         ):
             widget.hide()
         self._filler.show()
@@ -143,8 +157,19 @@ class Inspector(QWidget):
         self.show_nothing(row.title, words)
         self._earlier.show()
 
+    def _look_for(self) -> None:
+        self.says.hide()
+        self.looked_for.emit(self._picked.path, self.phrase.text().strip())
+
+    def take_says(self, words: str) -> None:
+        """In which versions the phrase stands, in a sentence."""
+        self.says.setText(words)
+        self.says.setVisible(bool(words))
+
     def show_version(self, row: Row, span: Span, model: TimelineModel, now: int) -> None:
         """A version was chosen; its content is on its way."""
+        if row.path != self._picked.path:
+            self.phrase.clear()
         self._picked = model.picked(row.path)
         readable = [one for one in row.line.spans if one.kind != Kind.LEFT_OUT]
         self._title.setText(row.title)
@@ -197,6 +222,7 @@ class Inspector(QWidget):
             notes.append("It changed while it was read; it may mix two states.")
         self._notes.setText("\n".join(notes))
         self._notes.setVisible(bool(notes))
+        self.phrase.setVisible(detail.kind is Kind.FILE)
         for mode in self._modes.buttons():
             mode.setVisible(detail.kind is Kind.FILE)
         self._show_mode(self._modes.checkedId())

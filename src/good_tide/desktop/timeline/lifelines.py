@@ -218,6 +218,8 @@ class LifelineView(QAbstractScrollArea):
                 painter.setBrush(self._gap_hatch)
             elif model.is_flooded(row, span):
                 painter.setBrush(self._hatch)
+            elif (says := model.says_it(row, span)) is not None:
+                painter.setBrush(look.color("kelp" if says else "band"))
             elif selected and span is standing:
                 painter.setBrush(look.color("kelp"))
             else:

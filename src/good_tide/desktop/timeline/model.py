@@ -67,6 +67,8 @@ class TimelineModel:
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
         self._expanded: set[bytes] = set()
         self._flooded: set[tuple[bytes, int]] = set()
+        self.says: tuple[bytes, frozenset[int]] | None = None
+        """A path, and in which of its versions a phrase stands that somebody looks for."""
         self._lost: frozenset[bytes] = frozenset()
         self.floods = self._find_floods()
 
@@ -113,6 +115,12 @@ class TimelineModel:
             standing = sum(1 for line in files if line.at(seq) is not None)
             if len(rewritten) >= 3 and 2 * len(rewritten) >= standing:
                 self._flooded.update((path.rstrip(b"/") + b"/" + name, seq) for name in rewritten)
+
+    def says_it(self, row: Row, span: Span) -> bool | None:
+        """Whether the phrase that is looked for stands in a version; None where none is looked for in it."""
+        if self.says is None or self.says[0] != row.path:
+            return None
+        return span.first in self.says[1]
 
     def take_found(self, found: Findings, lost: frozenset[bytes]) -> None:
         """What was found has come; what is chosen stays chosen where it is among it."""

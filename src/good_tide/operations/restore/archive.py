@@ -27,7 +27,7 @@ from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.operations.history.browse import entry_at, parts_of_file, walk
-from good_tide.operations.restore.plan import Wish
+from good_tide.operations.restore.plan import NO_GAPS, Wish
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
 
@@ -235,7 +235,7 @@ def _everything(store: Store, wish: Wish, report: ArchiveReport) -> Iterator[tup
 def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, report: ArchiveReport) -> None:
     name = os.fsdecode(path).lstrip("/")
     if entry.kind is Kind.LEFT_OUT:
-        if entry.extra.reason:
+        if entry.extra.reason not in NO_GAPS:
             report.problems.append(
                 (path, f"It was not in the snapshot ({entry.extra.detail or entry.extra.reason})")
             )

@@ -33,7 +33,8 @@ Relative = tuple[bytes, ...]
 
 _LONGEST_NAME = 255
 """Bytes (``NAME_MAX``, limits.h(0p))."""
-_NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
+NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
+"""Why something is not in a snapshot that nobody would want back."""
 
 
 class Elsewhere(msgspec.Struct, frozen=True):
@@ -316,7 +317,7 @@ class _Planner:
 
     def _item(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> _Level | None:
         """Plan an entry alone. What is below it is to be planned where something is given back."""
-        if entry.kind is Kind.LEFT_OUT and entry.extra.reason in _NO_GAPS:
+        if entry.kind is Kind.LEFT_OUT and entry.extra.reason in NO_GAPS:
             return None
         if entry.kind is Kind.LEFT_OUT:
             self._step(

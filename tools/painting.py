@@ -79,6 +79,7 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
     _enter(views, winter)
     wait_detail(window)
     shoot("timeline-winter")
+    _find_and_compare(window, views, shoot)
     for kind in VIEWS[1:]:
         name = kind.title
         window.show_view(kind)
@@ -94,16 +95,28 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
             views.rhythm.show_below()
             wait_until(lambda: "up to" not in views.rhythm.ladder.words.text())
             shoot("ladder")
-        if name == "Journal":
-            views.journal.what.setCurrentIndex(1)
-            shoot("journal-runs")
         if name == "Stores":
             _room(window, views, shoot)
-            views.stores.open_panel()
-            wait_until(lambda: views.stores.panel.place.examined is not None and not window.link.waits)
-            shoot("stores-add")
     window.close()
     return made
+
+
+def _find_and_compare(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
+    """What is found in all of history; and what differs between two marks."""
+    place = views.timeline
+    place.search.field.setText("budget")
+    wait_until(lambda: place.model.found is not None and not window.link.waits)
+    place.search.lead_in.emit()
+    shoot("finding")
+    place.search.end()
+    place.enter(b"")
+    flood = min(place.model.floods, default=len(place.model.tide))
+    place.go(max(1, flood - 40))
+    place.mark(flood)
+    wait_until(lambda: not window.link.waits and not place.pane.settle.isActive())
+    place.pane.folder.tree.expandAll()
+    shoot("two-marks")
+    place.mark(place.model.moment)
 
 
 def _with_history(socket: Path, settings: Path, theme: str) -> tuple[MainWindow, Views]:

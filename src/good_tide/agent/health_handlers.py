@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.errors import GoodTideError
 from good_tide.core.health import proven_words, store_troubles
 from good_tide.core.progress import Silent, Steering, WorkKind
-from good_tide.core.settings import Job, StoreRef
+from good_tide.core.settings import Job
 from good_tide.operations.alarm.watch import dismiss
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.health_picture import known_costs, pack_views
@@ -31,7 +29,6 @@ from good_tide.protocol.health_calls import (
     ReadHealth,
     RepairStore,
 )
-from good_tide.protocol.store_calls import StoreCall
 
 _PATHS_SHOWN = 50
 
@@ -53,10 +50,6 @@ class HealthHandlers:
             DismissAlarm.by(self.dismiss),
         )
 
-    def _ref(self, wanted: StoreCall[Any]) -> tuple[JobSession, StoreRef]:
-        session = self._sessions.of(wanted.job)
-        return session, session.ref(wanted.store)
-
     def _stores_of(self, session: JobSession, job: Job) -> JobStores:
         other = self._sessions.find(job.id)
         return other.stores if other is not None else session.stores
@@ -67,7 +60,7 @@ class HealthHandlers:
         Raises:
             GoodTideError: it cannot be opened.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         store = session.stores.store(ref)
         now, known = self._context.clock.now(), self._context.health.of(id_of(store))
         packs = pack_views(self._context, store)
@@ -99,7 +92,7 @@ class HealthHandlers:
         Raises:
             GoodTideError: it cannot be opened, or other work is being done.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         store = session.stores.store(ref)
 
         def work(steering: Steering) -> WorkEnded:
@@ -117,7 +110,7 @@ class HealthHandlers:
         Raises:
             GoodTideError: it cannot be opened, or other work is being done.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         store, days = session.stores.store(ref), session.job.read_back_days
 
         def work(steering: Steering) -> WorkEnded:
@@ -136,7 +129,7 @@ class HealthHandlers:
 
     def accept(self, wanted: AcceptLoss) -> None:
         """A person has taken notice of what is lost."""
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         accept_loss(self._context, session.stores.store(ref))
 
     def alarm(self, wanted: ReadAlarm) -> AlarmView | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from typing import Any
 
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.passphrases import TypedPassphrases
@@ -37,7 +36,6 @@ from good_tide.protocol.replacing_calls import (
     ReplaceStore,
 )
 from good_tide.protocol.setup_calls import MadeView
-from good_tide.protocol.store_calls import StoreCall
 
 
 class ReplacingHandlers:
@@ -55,10 +53,6 @@ class ReplacingHandlers:
             LetLeftGo.by(self.let_go),
         )
 
-    def _ref(self, wanted: StoreCall[Any]) -> tuple[JobSession, StoreRef]:
-        session = self._sessions.of(wanted.job)
-        return session, session.ref(wanted.store)
-
     def _passphrase(self, session: JobSession, ref: StoreRef, typed: str) -> str | None:
         if typed:
             return typed
@@ -75,7 +69,7 @@ class ReplacingHandlers:
         Raises:
             PlaceError: its disk is away.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         where = session.stores.present(ref)
         found = look_at_replaced(self._context, ref, where)
         return ReplacedView(
@@ -96,7 +90,7 @@ class ReplacingHandlers:
             PersonError: other work is being done, or the old store is there after all.
             WrongPassphraseError: it does not open what waits, or what is there.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         self._worker.make_way()
         if self._worker.current is not None:
             raise PersonError("Other work is being done", "Wait until it is done, or stop it")
@@ -128,7 +122,7 @@ class ReplacingHandlers:
         Raises:
             GoodTideError: other work is being done.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         passphrase = self._passphrase(session, ref, wanted.passphrase)
 
         def work(steering: Steering) -> WorkEnded:
@@ -144,7 +138,7 @@ class ReplacingHandlers:
         Raises:
             PersonError: nothing was.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         let_left_go(self._context, session.job, ref)
 
 

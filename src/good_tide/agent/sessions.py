@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable
 
 from good_tide.agent.job_session import JobSession
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import JobId
-from good_tide.core.settings import Job
+from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.settings import Job, StoreRef
 
 
 class Sessions:
@@ -51,6 +51,15 @@ class Sessions:
             raise PersonError("There is no job on this machine yet", "Set one up first")
         what = "This job is no longer there" if job else "No job is named"
         raise PersonError(what, f"There are {', '.join(session.job.name for session in known)}")
+
+    def store_of(self, job: JobId, store: StoreId) -> tuple[JobSession, StoreRef]:
+        """The session of a job, and one of its stores.
+
+        Raises:
+            PersonError: there is no such job, or it no longer has the store.
+        """
+        session = self.of(job)
+        return session, session.ref(store)
 
     def take(self, job: Job, reading: bool = False) -> JobSession:
         """Take in a job that was made or changed. What its session has open stays open.

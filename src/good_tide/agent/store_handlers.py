@@ -14,7 +14,6 @@ from good_tide.agent.worker import Worker
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.forecast import curve, full_in
 from good_tide.core.progress import Silent, Steering, WorkKind
-from good_tide.core.settings import StoreRef
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -107,12 +106,8 @@ class StoreHandlers:
             ReadFleet.by(self.fleet),
         )
 
-    def _ref(self, wanted: StoreCall[Any]) -> tuple[JobSession, StoreRef]:
-        session = self._sessions.of(wanted.job)
-        return session, session.ref(wanted.store)
-
     def _opened(self, wanted: StoreCall[Any]) -> Store:
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         return session.stores.store(ref)
 
     def unlock(self, wanted: Unlock) -> Unlocked:
@@ -136,7 +131,7 @@ class StoreHandlers:
         Raises:
             PersonError: it is the only one.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         changed = changing.drop_store(self._context, session.job, ref)
         self._sessions.take(changing.keep(self._context, changed))
 
@@ -147,7 +142,7 @@ class StoreHandlers:
 
     def look_into(self, wanted: LookInto) -> None:
         """Show history from another of the job's stores."""
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         session.look_into(ref)
 
     def carry(self, wanted: CarryHistory) -> None:
@@ -170,7 +165,7 @@ class StoreHandlers:
 
     def slots(self, wanted: ListSlots) -> list[SlotView]:
         """The ways to open a store."""
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         slots = readers.list_slots(session.stores.present(ref))
         return [SlotView(slot.number, slot.kind, slot.hint) for slot in slots]
 
@@ -212,7 +207,7 @@ class StoreHandlers:
         Raises:
             GoodTideError: it cannot be, or something still uses it.
         """
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         self._worker.make_way()
         if self._worker.current is not None:
             raise PersonError(
@@ -227,7 +222,7 @@ class StoreHandlers:
 
     def fleet(self, wanted: ReadFleet) -> list[MachineView]:
         """All machines that use a store, those that are late first."""
-        session, ref = self._ref(wanted)
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
         return [
             MachineView(
                 row.record.machine.name,

@@ -48,34 +48,23 @@ def _place_or_name(named: str) -> StorePlace:
 
 
 def store_option(command: Command) -> Command:
-    """``--store DIR`` with its passphrase."""
-    options = [
-        click.option(
-            "--store",
-            "where",
-            required=True,
-            type=_place_or_name,
-            metavar="STORE",
-            help="The store's folder, or the name of its disk in a job.",
-        ),
-        passphrase_option,
-    ]
-    return functools.reduce(lambda done, option: option(done), reversed(options), command)
+    """``--store STORE`` with its passphrase."""
+    return _store_option("where", _place_or_name, "The store's folder, or the name of its disk in a job.")(
+        command
+    )
 
 
 def look_option(command: Command) -> Command:
-    """``--store STORE`` with its passphrase, for commands that only read it."""
-    options = [
-        click.option(
-            "--store",
-            "named",
-            required=True,
-            metavar="STORE",
-            help="The store's folder, or the name of its disk or of a job.",
-        ),
-        passphrase_option,
-    ]
-    return functools.reduce(lambda done, option: option(done), reversed(options), command)
+    """The same for commands that only read it."""
+    return _store_option("named", str, "The store's folder, or the name of its disk or of a job.")(command)
+
+
+def _store_option(name: str, kind: Callable[[str], object], words: str) -> Callable[[Command], Command]:
+    def add(command: Command) -> Command:
+        store = click.option("--store", name, required=True, type=kind, metavar="STORE", help=words)
+        return store(passphrase_option(command))
+
+    return add
 
 
 def whose_options(command: Command) -> Command:

@@ -11,9 +11,11 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QTreeWidgetItem
 
+from good_tide.core.differences import Counts, Differences, Differing, What
 from good_tide.core.restoring import Extent
 from good_tide.core.words import size_words
 from good_tide.desktop.painting.picture import NAME_WIDTH
+from good_tide.protocol.history_calls import DifferencesView
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.store import Store
 from tests.support.base import OFFICE, tree
@@ -239,6 +241,15 @@ class TwoMarksTest(WindowTest):
         self.until(lambda: "No version says it" in self.pane.inspector.says.text())
         self.place.select(os.fsencode(self.work / "plans/stage"))
         self.assertEqual(self.pane.currentWidget(), self.pane.folder)
+
+    def test_a_path_that_goes_very_deep_is_shown(self) -> None:
+        path = os.fsencode(self.work) + b"/d" * 1500 + b"/file.txt"
+        item = Differing(path, What.CHANGED, "f", 1, 2)
+        counts = dict.fromkeys(What, Counts()) | {What.CHANGED: Counts(1, 2)}
+        self.pane.folder.ask(os.fsencode(self.work), "work", "")
+        self.pane.folder.show_differences(DifferencesView(Differences((item,)), counts), True)
+        self.assertEqual(self.item("d").text(1), "1")
+        self.assertEqual(self.pane.folder.tree.topLevelItemCount(), 1)
 
     def test_the_pane_is_as_wide_as_one_likes(self) -> None:
         QTest.keyClick(self.place.lines, Qt.Key.Key_F6)

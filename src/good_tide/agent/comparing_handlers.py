@@ -9,7 +9,8 @@ from good_tide.core.progress import Silent
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.history.containing import containing
-from good_tide.operations.history.differences import between, since
+from good_tide.operations.history.differences import between
+from good_tide.operations.history.disk_differences import since
 from good_tide.protocol.contract import Handler
 from good_tide.protocol.history_calls import (
     ContainingView,

@@ -18,7 +18,8 @@ from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.history.differences import between, since
+from good_tide.operations.history.differences import between
+from good_tide.operations.history.disk_differences import since
 from good_tide.operations.stores.users import job_of
 
 _NOW = "now"

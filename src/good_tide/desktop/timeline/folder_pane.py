@@ -124,29 +124,34 @@ class FolderPane(QWidget):
             self.tree.expandAll()
         self._show_one()
 
-    def _node(
-        self, path: bytes, base: bytes, nodes: dict[bytes, QTreeWidgetItem], one: Differing | None
-    ) -> QTreeWidgetItem:
-        """The item of a path, made with those above it."""
-        known = nodes.get(path)
-        if known is None:
-            known = nodes[path] = QTreeWidgetItem([printable(os.path.basename(path) or path), ""])
-            known.setData(0, _PATH, path)
-            known.setToolTip(0, printable(path))
-            above = os.path.dirname(path)
-            if path != base and above != base and len(above) > len(base):
-                self._node(above, base, nodes, None).addChild(known)
-            else:
+    def _node(self, path: bytes, base: bytes, nodes: dict[bytes, QTreeWidgetItem], one: Differing) -> None:
+        """Show what differs in an item of the tree, made with those above it."""
+        below: QTreeWidgetItem | None = None
+        at = path
+        while True:
+            known = nodes.get(at)
+            fresh = known is None
+            if known is None:
+                known = nodes[at] = QTreeWidgetItem([printable(os.path.basename(at) or at), ""])
+                known.setData(0, _PATH, at)
+                known.setToolTip(0, printable(at))
+            if below is not None:
+                known.addChild(below)
+            if not fresh:
+                break
+            above = os.path.dirname(at)
+            if at == base or above == base or len(above) <= len(base):
                 self.tree.addTopLevelItem(known)
-        if one is not None:
-            words, color = _SIGNS[one.what]
-            known.setText(1, words)
-            known.setForeground(1, self._look.color(color))
-            sizes = f"{size_words(one.before)} then, {size_words(one.after)} now" if one.kind == "f" else ""
-            moved = f"\nIt was {printable(one.other)}" if one.other else ""
-            known.setToolTip(1, f"{words}{f': {sizes}' if sizes else ''}{moved}")
-            known.setData(1, _PATH, one.other or (None if one.what is What.NEW else one.path))
-        return known
+                break
+            below, at = known, above
+        item = nodes[path]
+        words, color = _SIGNS[one.what]
+        item.setText(1, words)
+        item.setForeground(1, self._look.color(color))
+        sizes = f"{size_words(one.before)} then, {size_words(one.after)} now" if one.kind == "f" else ""
+        moved = f"\nIt was {printable(one.other)}" if one.other else ""
+        item.setToolTip(1, f"{words}{f': {sizes}' if sizes else ''}{moved}")
+        item.setData(1, _PATH, one.other or (None if one.what is What.NEW else one.path))
 
     def _show_one(self) -> None:
         item = self.tree.currentItem()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import resource
 import shutil
 import time
 from pathlib import Path
@@ -19,7 +20,8 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_rule
 from good_tide.operations.coverage.selecting import Selector
-from good_tide.operations.history.differences import between, since
+from good_tide.operations.history.differences import between
+from good_tide.operations.history.disk_differences import since
 from good_tide.storage.store import Store
 from tests.support.base import GoodTideTest
 
@@ -113,6 +115,36 @@ class DifferencesTest(GoodTideTest):
             self.store, self.first, os.fsencode(self.work / "part 2"), Selector(Coverage(rules)), Silent()
         )
         self.assertEqual(found.items, ())
+
+    def test_many_folders_beside_each_other_and_many_below_each_other(self) -> None:
+        for number in range(400):
+            (self.work / f"many/{number}").mkdir(parents=True)
+        before = self.snap(self.store, 1)
+        deep = os.open(self.work, os.O_RDONLY)
+        for _ in range(1200):
+            os.mkdir("d", dir_fd=deep)
+            inner = os.open("d", os.O_RDONLY, dir_fd=deep)
+            os.close(deep)
+            deep = inner
+        os.close(deep)
+        soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+        open_now = len(os.listdir("/proc/self/fd"))
+        resource.setrlimit(resource.RLIMIT_NOFILE, (open_now + 60, hard))
+        try:
+            found = since(self.store, before, os.fsencode(self.work / "many"), None, Silent())
+        finally:
+            resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+        self.assertEqual((found.items, found.unclear), ((), ()))
+        resource.setrlimit(resource.RLIMIT_NOFILE, (min(hard, max(soft, 4000)), hard))
+        try:
+            found = since(self.store, before, None, None, Silent())
+            self.assertEqual((len(found.items), found.unclear), (1200, ()))
+            after = self.snap(self.store, 2)
+            shutil.rmtree(self.work / "many")
+            both = between(self.store, before, after, None, Silent())
+        finally:
+            resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+        self.assertEqual(len(both.items), 1200)
 
     def test_a_touched_file_with_the_same_bytes_is_not_changed(self) -> None:
         path = self.work / "large.bin"

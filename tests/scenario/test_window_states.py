@@ -215,9 +215,12 @@ class StateTest(GoodTideTest):
         self.assertEqual(
             window.work_strip._facts.text(), "10.0 MiB of 30.0 MiB   1.0 MiB/s   about 20 s left   poster.png"
         )
-        result = RestoreResult(1, 2, 0, 0, 5, ("/home/ada/Set aside",), ("plan.txt: damaged",))
+        aside = ("/home/ada/Set aside",)
+        result = RestoreResult(1, 2, 0, 0, 5, aside, ("plan.txt: damaged",), 1, 2, aside)
         window.state._ended(WorkEnded(WorkKind.RESTORE, restore=result, words="Restored 3 items"))
         self.assertIn("1 created, 2 replaced", window.notice._detail.text())
+        self.assertIn("1 set aside that were not there then", window.notice._detail.text())
+        self.assertIn("2 read again", window.notice._detail.text())
         self.assertIn("plan.txt: damaged", window.notice._detail.text())
         self.assertTrue(window.notice.undo_button.isVisible())
         window.state._ended(WorkEnded(WorkKind.SNAPSHOT, error="No room left on the disk"))

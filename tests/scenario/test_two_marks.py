@@ -251,6 +251,22 @@ class TwoMarksTest(WindowTest):
         self.assertEqual(self.item("d").text(1), "1")
         self.assertEqual(self.pane.folder.tree.topLevelItemCount(), 1)
 
+    def test_a_file_is_compared_with_the_second_mark(self) -> None:
+        self.place.enter(os.fsencode(self.work / "plans"))
+        self.until(lambda: not self.place.model.missing_views())
+        self.place.go(1)
+        self.place.select(os.fsencode(self.work / "plans/light.txt"))
+        self.place.mark(3)
+        mode = self.pane.inspector._modes.button(1)
+        self.until(lambda: mode.text() == "Vs. mark")
+        QTest.mouseClick(mode, Qt.MouseButton.LeftButton)
+        self.assertIn("Differs from the other mark in 1 of 1 lines", self.pane.inspector._verdict.text())
+        self.assertIn("only at the mark", self.pane.inspector._text.toPlainText())
+        self.place.mark(2)
+        self.until(lambda: "The same as the other mark" in self.pane.inspector._verdict.text())
+        self.place.mark(1)
+        self.until(lambda: mode.text() == "Vs. now")
+
     def test_the_pane_is_as_wide_as_one_likes(self) -> None:
         QTest.keyClick(self.place.lines, Qt.Key.Key_F6)
         self.assertFalse(self.place.lines.isVisible())

@@ -26,7 +26,7 @@ from good_tide.core.status import StoreState
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
 from good_tide.operations.history.browse import entry_at
-from good_tide.operations.history.path_history import path_spans
+from good_tide.operations.history.path_history import path_spans, version_before
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
@@ -305,7 +305,12 @@ class JobSession:
     def detail(self, wanted: ReadDetail) -> Detail:
         """One version of a path, previewed and compared."""
         # large tables, for a window only
-        from good_tide.operations.history.preview import compare_versions, compare_with_disk, preview
+        from good_tide.operations.history.preview import (
+            compare_moments,
+            compare_versions,
+            compare_with_disk,
+            preview,
+        )
 
         path = wanted.path
         store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)
@@ -315,16 +320,18 @@ class JobSession:
             spans = path_spans(catalog, self.machine.id, path)
             seq = next((point.seq for point in tide if point.name == snapshot.id), 0)
             current = next((span for span in spans if span.stood_at(seq)), None)
-            before = self._version_before(spans, current)
+            before = version_before(spans, current)
             before_id = tide[before.first - 1].name if before is not None else None
             elsewhere = self._elsewhere(path, current)
-        with_disk = with_before = None
+        with_disk = with_before = with_mark = None
         if entry.kind is Kind.FILE:
             earlier = None if before_id is None else entry_at(store, snapshot_of(store, before_id), path)
             with_disk, with_before = (
                 compare_with_disk(store, entry, path),
                 compare_versions(store, entry, earlier),
             )
+            if wanted.against is not None:
+                with_mark = compare_moments(store, entry, snapshot_of(store, wanted.against), path)
         return Detail(
             path,
             snapshot.id,
@@ -336,6 +343,7 @@ class JobSession:
             preview(store, entry),
             with_disk,
             with_before,
+            with_mark,
             elsewhere,
         )
 
@@ -344,15 +352,6 @@ class JobSession:
         with self.catalog().held_still() as catalog:
             machine = self.machine.id
             return catalog.history(machine), catalog.tide(machine), path_spans(catalog, machine, path)
-
-    @staticmethod
-    def _version_before(spans: list[Span], current: Span | None) -> Span | None:
-        earlier = [
-            span
-            for span in spans
-            if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT
-        ]
-        return earlier[-1] if earlier else None
 
     def _elsewhere(self, path: bytes, current: Span | None) -> tuple[bytes, ...]:
         """Other paths with the same content that begin where this one ends, or end where it begins: a renamed

@@ -41,6 +41,7 @@ class Detail(msgspec.Struct, frozen=True):
     """One version of one path.
 
     :param with_disk: compared with what is on the disk now; None for what is no file.
+    :param with_mark: compared with the moment that was asked for; None: none was.
     :param elsewhere: where the same content came from or went under another name.
     """
 
@@ -54,16 +55,18 @@ class Detail(msgspec.Struct, frozen=True):
     preview: Preview
     with_disk: Comparison | None = None
     with_before: Comparison | None = None
+    with_mark: Comparison | None = None
     elsewhere: tuple[bytes, ...] = ()
 
 
 class ReadDetail(JobCall[Detail], frozen=True):
-    """A path in a snapshot, which was taken at ``time``."""
+    """A path in a snapshot, which was taken at ``time``; compared with another snapshot, if one is named."""
 
     may_block: ClassVar[bool] = True
     path: bytes
     snapshot: SnapshotId
     time: int = 0
+    against: SnapshotId | None = None
 
 
 class FoundView(msgspec.Struct, frozen=True):

@@ -137,7 +137,8 @@ class ChoicePane(QStackedWidget):
         chosen = self._model.chosen
         if chosen is not None and chosen[1] is not None and chosen[1].kind != Kind.LEFT_OUT:
             picked = self._model.picked(chosen[0].path)
-            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time)
+            against = self._model.tide[self._model.against - 1].name if self._model.against else None
+            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time, against)
             self._link.ask(call, self._take_version, self._no_version)
 
     def _take_version(self, detail: Detail) -> None:

@@ -225,6 +225,7 @@ class Inspector(QWidget):
         self.phrase.setVisible(detail.kind is Kind.FILE)
         for mode in self._modes.buttons():
             mode.setVisible(detail.kind is Kind.FILE)
+        self._modes.button(_NOW).setText("Vs. now" if detail.with_mark is None else "Vs. mark")
         self._show_mode(self._modes.checkedId())
 
     def _show_mode(self, mode: int) -> None:
@@ -237,7 +238,8 @@ class Inspector(QWidget):
             compared, words = detail.with_disk, detail.with_disk.words if detail.with_disk is not None else ""
             self._show_content(detail)
         else:
-            compared = detail.with_disk if mode == _NOW else detail.with_before
+            other = detail.with_disk if detail.with_mark is None else detail.with_mark
+            compared = other if mode == _NOW else detail.with_before
             difference = compared.difference if compared is not None else None
             words = compared.words if compared is not None else ""
             if difference is not None:
@@ -246,7 +248,8 @@ class Inspector(QWidget):
                     if difference.changed
                     else " only in line ends"
                 )
-            self._show_difference(difference, "now" if mode == _NOW else "before")
+            marked = "at the mark" if detail.with_mark is not None else "now"
+            self._show_difference(difference, marked if mode == _NOW else "before")
         self._verdict.setText(words)
         quiet = compared is None or compared.verdict is not Verdict.OTHER
         self._verdict.setObjectName("quiet" if quiet else "harm")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 
 import msgspec
 
@@ -53,6 +54,16 @@ def path_spans(catalog: Catalog, machine: MachineId, path: bytes) -> list[Span]:
     parent, name = os.path.split(path)
     folder = catalog.folder(machine, parent)
     return catalog.spans(folder, name) if folder is not None else []
+
+
+def version_before(spans: Sequence[Span], current: Span | None) -> Span | None:
+    """The version before one, of those that could be read."""
+    earlier = [
+        span
+        for span in spans
+        if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT
+    ]
+    return earlier[-1] if earlier else None
 
 
 def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:

@@ -12,9 +12,11 @@ import charset_normalizer
 
 from good_tide.core.comparing import Comparison, Verdict, compare_lines
 from good_tide.core.entries import Entry, Kind
+from good_tide.core.errors import PersonError
 from good_tide.core.previews import Form, Preview
+from good_tide.core.records import Snapshot
 from good_tide.core.words import size_words
-from good_tide.operations.history.browse import read_file
+from good_tide.operations.history.browse import entry_at, read_file
 from good_tide.storage.store import Store
 
 _TEXT_LIMIT = 512 * 1024
@@ -139,6 +141,18 @@ def compare_versions(store: Store, entry: Entry, before: Entry | None) -> Compar
         return Comparison(Verdict.OTHER, "Before, this was no file")
     mine, theirs = read_file(store, entry, _TEXT_LIMIT), read_file(store, before, _TEXT_LIMIT)
     return _compare(mine, theirs, entry.stat.size == before.stat.size, "the version before")
+
+
+def compare_moments(store: Store, entry: Entry, against: Snapshot, path: bytes) -> Comparison:
+    """How a version compares with what stood under a path in another snapshot."""
+    try:
+        other = entry_at(store, against, path)
+    except PersonError:
+        return Comparison(Verdict.OTHER, "It is not there at the other mark")
+    if other.kind is not Kind.FILE:
+        return Comparison(Verdict.OTHER, "At the other mark this is no file")
+    mine, theirs = read_file(store, entry, _TEXT_LIMIT), read_file(store, other, _TEXT_LIMIT)
+    return _compare(mine, theirs, entry.stat.size == other.stat.size, "the other mark")
 
 
 def _compare(mine: bytes, theirs: bytes, same_size: bool, other: str) -> Comparison:

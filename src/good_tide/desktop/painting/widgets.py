@@ -8,9 +8,11 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QPushButton,
     QSizePolicy,
     QSpinBox,
+    QToolButton,
     QTreeWidget,
     QVBoxLayout,
     QWidget,
@@ -55,6 +57,13 @@ def button(words: str, primary: bool = False) -> QPushButton:
     if primary:
         made.setObjectName("primary")
     return made
+
+
+def with_clear_button(field: QLineEdit, words: str) -> None:
+    """Give a field a button that empties it, which says so to those who do not see it."""
+    field.setClearButtonEnabled(True)
+    for clear in field.findChildren(QToolButton):
+        clear.setAccessibleName(words)
 
 
 def card(style: str = "card", margin: int = 14, spacing: int = 8) -> tuple[QFrame, QVBoxLayout]:

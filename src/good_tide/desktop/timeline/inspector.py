@@ -27,7 +27,7 @@ from good_tide.core.identifiers import SnapshotId
 from good_tide.core.previews import Form
 from good_tide.core.words import count_words, exact_words, printable, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.painting.widgets import button, label, line, with_clear_button
 from good_tide.desktop.timeline.model import Row, TimelineModel
 from good_tide.protocol.history_calls import Detail
 from good_tide.protocol.restore_calls import PickedItem
@@ -74,7 +74,7 @@ class Inspector(QWidget):
         self.phrase = QLineEdit()
         self.phrase.setPlaceholderText("Since when does it say… (Enter)")
         self.phrase.setAccessibleName("A phrase to look for in all versions")
-        self.phrase.setClearButtonEnabled(True)
+        with_clear_button(self.phrase, "Look for no phrase any more")
         self.says = label("", "quiet", wrap=True)
         self.phrase.returnPressed.connect(self._look_for)
         self.phrase.textChanged.connect(lambda words: None if words else self._look_for())

@@ -7,14 +7,14 @@ from functools import partial
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QPushButton, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QPushButton, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.findings import Findings
 from good_tide.core.kinds import KINDS
 from good_tide.core.name_query import FOLDERS, NameQuery, parse_query
 from good_tide.core.words import count_words
-from good_tide.desktop.painting.widgets import button
+from good_tide.desktop.painting.widgets import button, with_clear_button
 
 _ASK_AFTER_MS = 120
 _SHORTEST = 2
@@ -46,9 +46,7 @@ class SearchField(QLineEdit):
             " (Ctrl+F)"
         )
         self.setFixedWidth(280)
-        self.setClearButtonEnabled(True)
-        for clear in self.findChildren(QToolButton):
-            clear.setAccessibleName("Clear the search")
+        with_clear_button(self, "Clear the search")
 
 
 class Choice(QPushButton):

@@ -83,6 +83,14 @@ class TwoMarksTest(WindowTest):
         self.key(Qt.Key.Key_Down)
         self.assertEqual(self.shown(), "Nothing differs.")
         self.assertIn("letters", self.pane.folder.title.text())
+        self.press(self.pane.folder.one)
+        self.until(lambda: self.place.dialog is not None and self.place.dialog.plan is not None)
+        assert self.place.dialog is not None
+        out = self.folder / "a copy"
+        self.place.dialog.restore_into(str(out))
+        self.until(self.place.dialog._go.isEnabled)
+        self.accept()
+        self.assertEqual((out / "letters/3.txt").read_bytes(), (self.work / "letters/3.txt").read_bytes())
 
     def test_the_folder_that_is_gone_is_brought_back(self) -> None:
         shutil.rmtree(self.work / "plans")

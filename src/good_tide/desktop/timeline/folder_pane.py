@@ -49,7 +49,9 @@ class FolderPane(QWidget):
         self.exactly, self.one = button("Make it all as it was…"), button("Bring this back…")
         self.list_it = button("Add to restore list")
         self.exactly.setToolTip("What was not there then is set aside, and nothing is deleted")
-        self.one.setToolTip("The chosen thing, as it was")
+        self.one.setToolTip(
+            "The chosen thing as it was, or without one the whole; to where it was or elsewhere"
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 14, 14, 14)
         layout.setSpacing(6)
@@ -155,11 +157,14 @@ class FolderPane(QWidget):
 
     def _show_one(self) -> None:
         item = self.tree.currentItem()
-        self.one.setEnabled(item is not None and item.data(1, _PATH) is not None)
+        self.one.setText("Bring all of it back…" if item is None else "Bring this back…")
+        self.one.setEnabled(item is None or item.data(1, _PATH) is not None)
 
     def _bring_one(self) -> None:
         item = self.tree.currentItem()
-        if item is not None and item.data(1, _PATH) is not None:
+        if item is None:
+            self.bring.emit(self._path, Extent.ALL)
+        elif item.data(1, _PATH) is not None:
             self.bring.emit(bytes(item.data(1, _PATH)), Extent.ALL)
 
     def _go(self, item: QTreeWidgetItem) -> None:

@@ -15,6 +15,7 @@ from good_tide.core.differences import Counts, Differences, Differing, What
 from good_tide.core.restoring import Extent
 from good_tide.core.words import size_words
 from good_tide.desktop.painting.picture import NAME_WIDTH
+from good_tide.desktop.timeline.folder_pane import FolderPane
 from good_tide.protocol.history_calls import DifferencesView
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.storage.store import Store
@@ -47,11 +48,10 @@ class TwoMarksTest(WindowTest):
         QTest.keyClick(self.place.lines, key, modifiers)
         QApplication.processEvents()
 
-    def shown(self) -> str:
-        """What the pane says of a folder, when it has come."""
-        self.until(lambda: self.pane.currentWidget() is self.pane.folder)
-        self.until(lambda: self.pane.folder.counts.text() != "Comparing…" and not self.pane.settle.isActive())
-        return self.pane.folder.counts.text()
+    def says(self, words: str) -> None:
+        """Wait until the pane of a folder says it."""
+        folder = self.pane.folder
+        self.until(lambda: self.pane.currentWidget() is folder and words in folder.counts.text())
 
     def accept(self) -> None:
         """Carry the plan out that is shown."""
@@ -62,26 +62,31 @@ class TwoMarksTest(WindowTest):
         self.until(lambda: self.window.notice.isVisible() and self.window.state.work is None)
 
     def item(self, *names: str) -> QTreeWidgetItem:
-        """An item of the tree by the names that lead to it."""
-        found = None
-        for name in names:
-            many = (
-                [
-                    self.pane.folder.tree.topLevelItem(at)
-                    for at in range(self.pane.folder.tree.topLevelItemCount())
-                ]
-                if found is None
-                else [found.child(at) for at in range(found.childCount())]
-            )
-            found = next(one for one in many if one is not None and one.text(0) == name)
+        """An item of the tree by the names that lead to it, when it has come."""
+        self.until(lambda: self.item_now(*names) is not None)
+        found = self.item_now(*names)
         assert found is not None
         return found
 
+    def item_now(self, *names: str) -> QTreeWidgetItem | None:
+        tree = self.pane.folder.tree
+        found: QTreeWidgetItem | None = None
+        for name in names:
+            many = (
+                [tree.topLevelItem(at) for at in range(tree.topLevelItemCount())]
+                if found is None
+                else [found.child(at) for at in range(found.childCount())]
+            )
+            found = next((one for one in many if one is not None and one.text(0) == name), None)
+            if found is None:
+                return None
+        return found
+
     def test_a_folder_is_never_an_empty_pane(self) -> None:
-        self.assertEqual(self.shown(), "Nothing differs.")
+        self.says("Nothing differs.")
         self.assertFalse(self.pane.folder.exactly.isEnabled())
         self.key(Qt.Key.Key_Down)
-        self.assertEqual(self.shown(), "Nothing differs.")
+        self.says("Nothing differs.")
         self.assertIn("letters", self.pane.folder.title.text())
         self.press(self.pane.folder.one)
         self.until(lambda: self.place.dialog is not None and self.place.dialog.plan is not None)
@@ -99,7 +104,7 @@ class TwoMarksTest(WindowTest):
         self.place.pane.forget()
         self.place.enter(os.fsencode(self.work))
         lost = (self.work / "letters/4.txt").stat().st_size
-        self.assertIn("3 gone", self.shown())
+        self.says("3 gone")
         self.assertGreater(lost, 0)
         self.assertEqual(self.item("plans", "stage", "plan.txt").text(1), "gone")
         self.assertEqual(self.item("letters").text(1), "1")
@@ -113,7 +118,7 @@ class TwoMarksTest(WindowTest):
         (self.work / "letters/3.txt").unlink()
         self.place.pane.forget()
         self.place.enter(os.fsencode(self.work))
-        self.assertIn("2 gone", self.shown())
+        self.says("2 gone")
         self.pane.folder.tree.setCurrentItem(self.item("plans", "stage", "plan.txt"))
         self.press(self.pane.folder.one)
         self.accept()
@@ -122,15 +127,29 @@ class TwoMarksTest(WindowTest):
         self.pane.folder.tree.itemActivated.emit(self.item("letters", "3.txt"), 0)
         self.assertEqual(self.place.model.selected, os.fsencode(self.work / "letters/3.txt"))
 
+    def test_what_is_opened_and_chosen_in_the_tree_stays_while_nothing_differs_otherwise(self) -> None:
+        (self.work / "plans/stage/plan.txt").unlink()
+        self.pane.forget()
+        self.place.enter(os.fsencode(self.work))
+        self.until(lambda: "1 gone" in self.pane.folder.counts.text())
+        chosen = self.item("plans", "stage", "plan.txt")
+        self.pane.folder.tree.setCurrentItem(chosen)
+        self.window.state.ask()
+        self.until(lambda: not self.window.link.waits and not self.pane.settle.isActive())
+        self.assertIs(self.pane.folder.tree.currentItem(), chosen)
+        (self.work / "plans/light.txt").unlink()
+        self.window.state.ask()
+        self.until(lambda: "2 gone" in self.pane.folder.counts.text())
+
     def test_a_second_mark_by_keys_and_by_mouse(self) -> None:
         self.place.go(1)
         self.key(Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual((self.place.model.moment, self.place.model.against), (1, 2))
-        self.assertIn("1 changed", self.shown())
+        self.says("1 changed")
         self.assertEqual(self.item("letters", "0.txt").text(1), "changed")
         self.assertFalse(self.pane.folder.changed.isEnabled(), "the past is not written to")
         self.key(Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
-        self.assertIn("2 changed", self.shown())
+        self.says("2 changed")
         self.assertTrue(self.place.unmark.isVisible())
         self.assertFalse(self.place.chart.grab().isNull())
         self.key(Qt.Key.Key_Escape)
@@ -158,8 +177,8 @@ class TwoMarksTest(WindowTest):
         self.key(Qt.Key.Key_End)
         self.place.enter(os.fsencode(self.work))
         self.key(Qt.Key.Key_Down)
-        self.assertIn("12 changed", self.shown())
-        self.assertIn(f"1 new ({size_words(3)})", self.shown())
+        self.says("12 changed")
+        self.says(f"1 new ({size_words(3)})")
         self.assertEqual(self.item("READ ME.txt").text(1), "new")
         self.until(self.pane.folder.exactly.isEnabled)
         self.pane.folder.exactly.setFocus()
@@ -254,10 +273,11 @@ class TwoMarksTest(WindowTest):
         path = os.fsencode(self.work) + b"/d" * 1500 + b"/file.txt"
         item = Differing(path, What.CHANGED, "f", 1, 2)
         counts = dict.fromkeys(What, Counts()) | {What.CHANGED: Counts(1, 2)}
-        self.pane.folder.ask(os.fsencode(self.work), "work", "")
-        self.pane.folder.show_differences(DifferencesView(Differences((item,)), counts), True)
-        self.assertEqual(self.item("d").text(1), "1")
-        self.assertEqual(self.pane.folder.tree.topLevelItemCount(), 1)
+        pane = FolderPane(self.place.chart._look)
+        pane.ask(os.fsencode(self.work), "work", "")
+        pane.show_differences(DifferencesView(Differences((item,)), counts), True)
+        self.assertEqual(pane.tree.topLevelItemCount(), 1)
+        self.assertEqual(row_of(pane.tree, 0).text(1), "1")
 
     def test_a_file_is_compared_with_the_second_mark(self) -> None:
         self.place.enter(os.fsencode(self.work / "plans"))

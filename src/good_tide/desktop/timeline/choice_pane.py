@@ -55,6 +55,7 @@ class ChoicePane(QStackedWidget):
         self._link, self._job, self._now = link, JobId(""), 0
         self._model = TimelineModel([])
         self._compared: tuple[bytes, int, int, HistoryId] | None = None
+        self._stale = False
         self._asked = 0
         """Counts what was asked for, so that an answer to what was asked before is passed over."""
         self.inspector, self.folder = Inspector(look), FolderPane(look)
@@ -81,8 +82,8 @@ class ChoicePane(QStackedWidget):
             self.gather.emit(self._model.picked(path))
 
     def forget(self) -> None:
-        """What was compared may be another by now."""
-        self._compared = None
+        """What was compared may be another by now: it is asked for again, and stays as it is until then."""
+        self._stale = True
 
     def show_choice(self, model: TimelineModel, job: JobId, now: int) -> None:
         """Show the chosen row at the moment that is looked at; with nothing chosen, the folder looked
@@ -109,8 +110,12 @@ class ChoicePane(QStackedWidget):
         model = self._model
         self.setCurrentWidget(self.folder)
         wanted = path, model.moment, model.against, model.history
-        if wanted != self._compared:
-            self._compared = wanted
+        if wanted == self._compared and self._stale:
+            self._stale = False
+            self._asked += 1
+            self.settle.start()
+        elif wanted != self._compared:
+            self._compared, self._stale = wanted, False
             self._asked += 1
             title = printable(os.path.basename(path)) if path else "All covered folders"
             self.folder.ask(path, title, self._moments())

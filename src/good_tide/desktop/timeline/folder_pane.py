@@ -36,6 +36,7 @@ class FolderPane(QWidget):
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._look, self._path = look, b""
+        self._view: DifferencesView | None = None
         self.title, self.moments = label("", "title", wrap=True), label("", "quiet", wrap=True)
         self.counts = label("", "strong", wrap=True)
         self.tree = QTreeWidget()
@@ -71,7 +72,7 @@ class FolderPane(QWidget):
 
     def ask(self, path: bytes, title: str, moments: str) -> None:
         """Something else is to be compared: it is on its way."""
-        self._path = path
+        self._path, self._view = path, None
         self.title.setText(title)
         self.title.setToolTip(printable(path))
         self.moments.setText(moments)
@@ -87,6 +88,9 @@ class FolderPane(QWidget):
 
     def show_differences(self, view: DifferencesView, now: bool) -> None:
         """What differs. :param now: the second mark is what is on the disk now: it can be brought back."""
+        if view == self._view:
+            return  # and what is opened and chosen in it stays
+        self._view = view
         counts = view.counts
         parts = [
             f"{counts[what].files:,} {_SIGNS[what][0]} ({size_words(counts[what].bytes)})"

@@ -278,6 +278,9 @@ class TwoMarksTest(WindowTest):
         pane.show_differences(DifferencesView(Differences((item,)), counts), True)
         self.assertEqual(pane.tree.topLevelItemCount(), 1)
         self.assertEqual(row_of(pane.tree, 0).text(1), "1")
+        pane.fail("The disk is not here")
+        pane.show_differences(DifferencesView(Differences((item,)), counts), True)
+        self.assertIn("1 changed", pane.counts.text())
 
     def test_a_file_is_compared_with_the_second_mark(self) -> None:
         self.place.enter(os.fsencode(self.work / "plans"))

@@ -35,3 +35,12 @@ class Action(enum.StrEnum):
     BLOCKED = "blocked"
     ASIDE = "aside"
     """What is there now was not there then, and is set aside."""
+
+
+SET_ASIDE = "Set aside "
+"""So begin the folders in which restores keep what they replaced."""
+
+
+def is_set_aside(name: bytes) -> bool:
+    """Whether a folder is called as those are."""
+    return name.startswith(SET_ASIDE.encode())

@@ -84,6 +84,7 @@ class FolderPane(QWidget):
 
     def fail(self, words: str) -> None:
         """It could not be compared."""
+        self._view = None
         self.counts.setText(words)
 
     def show_differences(self, view: DifferencesView, now: bool) -> None:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import html
 import io
+import lzma
 import re
 import zipfile
+import zlib
 from collections.abc import Sequence
 
 from good_tide.core.entries import Entry, Kind
@@ -25,6 +27,17 @@ _PARTS = re.compile(r"(content\.xml|word/document\.xml|xl/sharedStrings\.xml|ppt
 """Where office documents have their text (OpenDocument 1.3, part 3; ECMA-376, part 1)."""
 _BREAKS = re.compile(rb"</(?:text:p|text:h|w:p|si|a:p)>|<(?:text:tab|text:line-break|w:tab|w:br)\b[^>]*>")
 _TAGS = re.compile(rb"<[^>]*>")
+_BROKEN = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    NotImplementedError,  # a kind of compression that is not known
+    RuntimeError,  # it wants a password
+    OSError,
+    EOFError,
+    ValueError,
+)
+"""What reading a damaged archive raises."""
 _SPACE = re.compile(r"\s+")
 
 
@@ -32,9 +45,7 @@ def text_of(data: bytes) -> str | None:
     """The text in the bytes of a file; None for what has none. Nothing in it is parsed but for the list of a
     ZIP archive, and no more is unpacked than the limit."""
     if data.startswith(b"PK\x03\x04"):
-        with contextlib.suppress(
-            zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError, ValueError
-        ):
+        with contextlib.suppress(*_BROKEN):
             return _document(data)
         return None
     return decode_text(data)[0]

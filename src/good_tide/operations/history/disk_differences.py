@@ -15,6 +15,7 @@ from good_tide.core.differences import Differences, What
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
+from good_tide.core.restoring import is_set_aside
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.differ import Differ, size_of, standing
@@ -23,9 +24,6 @@ from good_tide.operations.history.same_content import is_identical
 from good_tide.source.folders import Found, open_folder, scan
 from good_tide.source.own_places import NOTHING_OWN, OwnPlaces
 from good_tide.storage.store import Store
-
-_SET_ASIDE = b"Set aside "
-"""So begin the folders in which restores keep what they replaced."""
 
 
 class _Below(NamedTuple):
@@ -209,7 +207,7 @@ class DiskDifferences:
     def _strange(self, path: bytes, found: list[Found], handle: int, state: FolderState | None) -> Deep[bool]:
         """What is in a folder now and was not in the snapshot, unless the rules leave it out; whether there
         is anything."""
-        found = [one for one in found if one.kind is not None and not one.name.startswith(_SET_ASIDE)]
+        found = [one for one in found if one.kind is not None and not is_set_aside(one.name)]
         inside: dict[bytes, FolderState] = {}
         if self._selector is not None and state is not None:
             found, _, inside = self._selector.keep(found, (), handle, state, self._device)

@@ -16,12 +16,11 @@ from good_tide.core.entries import Entry, Kind, Reason, Stat
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.restoring import Action, Existing, Extent, is_set_aside
 from good_tide.core.words import local
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.same_content import is_identical
-from good_tide.operations.restore.set_aside import is_set_aside
 from good_tide.source.folders import open_folder, scan
 from good_tide.source.own_places import NOTHING_OWN, OwnPlaces
 from good_tide.source.ways import open_way

@@ -22,6 +22,7 @@ import msgspec
 
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PersonError
+from good_tide.core.restoring import SET_ASIDE
 from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.place import disk_errors
@@ -30,14 +31,6 @@ RECORD_FILE = "restore-record.jsonl"
 _RECORD_LIMIT = 1 << 28
 
 Relative = tuple[bytes, ...]
-
-
-_BEGINS = "Set aside "
-
-
-def is_set_aside(name: bytes) -> bool:
-    """Whether a folder is called as those are in which restores set things aside."""
-    return name.startswith(_BEGINS.encode())
 
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -87,7 +80,7 @@ class SetAside:
     def _begin(self) -> int:
         if self._handle is None:
             moment = datetime.fromtimestamp(self._clock.now() / SECOND)
-            name = f"{_BEGINS}{moment:%Y-%m-%d %H.%M.%S}"
+            name = f"{SET_ASIDE}{moment:%Y-%m-%d %H.%M.%S}"
             number = 1
             while True:
                 try:
@@ -95,7 +88,7 @@ class SetAside:
                     break
                 except FileExistsError:
                     number += 1
-                    name = f"{_BEGINS}{moment:%Y-%m-%d %H.%M.%S} ({number})"
+                    name = f"{SET_ASIDE}{moment:%Y-%m-%d %H.%M.%S} ({number})"
             self._handle = open_folder(name, self._root)
             self.path = self._target / name
             self._record = os.open(

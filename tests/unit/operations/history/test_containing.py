@@ -49,6 +49,10 @@ class TextOfTest(GoodTideTest):
         for data in (whole[:40], whole[:-10], b"PK\x03\x04", whole[:30] + b"\xff" * 40, b"", os.urandom(500)):
             self.assertIn(type(text_of(data)), (str, type(None)))
         self.assertIsNone(text_of(document("other.xml", "x")))
+        long = document("content.xml", "".join(f"<text:p>{number}</text:p>" for number in range(9000)))
+        for at in range(60, len(long) - 200, 97):
+            spoilt = long[:at] + bytes((long[at] ^ 0x5A,)) + long[at + 1 :]
+            self.assertIn(type(text_of(spoilt)), (str, type(None)), at)
 
 
 class ContainingTest(GoodTideTest):

@@ -14,12 +14,14 @@ import msgspec
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
+from good_tide.core.comparing import Counted
 from good_tide.core.coverage import Coverage, Covered
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import KnownHistory, TidePoint, known_parts
 from good_tide.core.identifiers import HistoryId, JobId, Nanoseconds, SnapshotId
 from good_tide.core.name_query import NameQuery, parse_query
+from good_tide.core.previews import TextPreview
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
@@ -42,13 +44,21 @@ from good_tide.protocol.coverage_calls import (
     SurveyFolders,
     SurveyView,
 )
-from good_tide.protocol.history_calls import FindNames, ReadDetail, ReadFolder
+from good_tide.protocol.history_calls import FindNames, ReadFolder
 from good_tide.protocol.journal_calls import ReadJournal
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore, Restore, UndoRestore
 from good_tide.protocol.schedule_calls import LookNow, TakeSnapshot
 from good_tide.protocol.setup_calls import LookAtDisks
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.store_calls import Unlock
+from good_tide.protocol.version_calls import (
+    Beside,
+    MakeCopy,
+    ReadChanges,
+    ReadComparison,
+    ReadDetail,
+    ReadGlimpse,
+)
 from good_tide.protocol.wire import Request, call_line
 from good_tide.storage.keyslots import change_passphrase
 from good_tide.system.disk_choice import STAND_IN_FILE
@@ -128,8 +138,18 @@ class AgentTest(GoodTideTest):
         view = self.ask(ReadFolder(OFFICE, os.fsencode(self.work)))
         self.assertEqual([line.name for line in view.lifelines], [b"sub", b"plan.txt"])
         detail = self.ask(self.picked("plan.txt", overview.tide[0]))
-        assert detail.with_disk is not None and detail.with_disk.difference is not None
-        self.assertEqual((detail.preview.text, detail.with_disk.difference.changed), ("first\n", 1))
+        assert isinstance(detail.preview, TextPreview) and detail.with_disk is not None
+        self.assertEqual(detail.preview.text, "first\n")
+        self.assertEqual(detail.with_disk.words, "Differs from what is on the disk now")
+        asked = self.picked("plan.txt", overview.tide[1])
+        compared = self.ask(ReadComparison(OFFICE, asked.path, asked.snapshot, asked.time, Beside.BEFORE))
+        self.assertIn("1 line only here, 1 only there", compared.comparison.words)
+        glimpse = self.ask(ReadGlimpse(OFFICE, asked.path, asked.snapshot, asked.time))
+        assert isinstance(glimpse, TextPreview)
+        names = tuple((asked.path, point.name) for point in overview.tide)
+        self.assertEqual(self.ask(ReadChanges(OFFICE, names)).changes[1], Counted(1, 1))
+        copy = Path(self.ask(MakeCopy(OFFICE, asked.path, overview.tide[0].name)))
+        self.assertEqual((copy.read_text(), copy.stat().st_mode & 0o777), ("first\n", 0o400))
         (found,) = self.ask(FindNames(OFFICE, NameQuery(parse_query("LIST")), 10)).findings.folders
         self.assertEqual((found.path, found.lines[0].name), (os.fsencode(self.work / "sub"), b"list.txt"))
         journal = self.ask(ReadJournal(Filter(job=OFFICE)))

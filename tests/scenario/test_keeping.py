@@ -21,12 +21,12 @@ from good_tide.core.progress import Silent
 from good_tide.core.rhythm import Rhythm, every
 from good_tide.core.settings import Holding, Job, Room, StoreRef
 from good_tide.core.status import State
+from good_tide.operations.history.browse import entry_at, read_file
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.stores.opening import ledger_age
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.agent_calls import ReadOverview
-from good_tide.protocol.history_calls import ReadDetail
 from good_tide.protocol.schedule_calls import PauseRhythm, ReadRhythm, RunDue, TakeSnapshot
 from good_tide.protocol.store_calls import EjectDisk
 from good_tide.storage.store import SNAPSHOT_FOLDER
@@ -247,10 +247,10 @@ class AwayTest(Keeping):
         self.assertEqual((overview.state, len(overview.tide)), ("ready", 4))
         session = agent.sessions.of(OFFICE)
         third = session.tide()[2]
-        detail = session.detail(
-            ReadDetail(OFFICE, str(self.work / "plan.txt").encode(), third.name, third.time)
+        plan = entry_at(
+            session.store(), session.snapshot(third.name, third.time), os.fsencode(self.work / "plan.txt")
         )
-        self.assertEqual(detail.preview.text, "hour 2\n")
+        self.assertEqual(read_file(session.store(), plan, 100), b"hour 2\n")
         self.rack.plug("Pier")
         self.at(ON_THE_HOUR + 4 * HOUR, agent)
         self.at(ON_THE_HOUR + 4 * HOUR + 2 * MINUTE, agent)

@@ -4,18 +4,22 @@ files written out, pictures by mouse, wheel and keyboard."""
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
+from pathlib import Path
 from unittest import mock
 
-from PySide6.QtCore import QBuffer, QEvent, QPoint, QPointF, Qt
-from PySide6.QtGui import QImage, QMouseEvent, QWheelEvent
+from PySide6.QtCore import QBuffer, QEvent, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDesktopServices, QImage, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QWidget
 
 from good_tide.core.happenings import Run
 from good_tide.core.ladder import READY, Ladder
 from good_tide.desktop.shell.views import VIEWS
+from good_tide.operations.history.copies import clear_copies
 from good_tide.storage.store import Store
+from tests.support import documents
 from tests.support.base import HOUR, OFFICE, T0, restless
 from tests.support.windows import WindowTest, row_of
 
@@ -72,11 +76,21 @@ class InspectorTest(WindowTest):
             "cue.bin": bytes(range(256)) * 8,
             "long.txt": b"a line of a long list\n" * 40_000,
             "gone.txt": b"goes at noon",
+            "letter.odt": documents.open_text("Dear council"),
+            "list.xlsx": documents.sheet([["Item", "Price"], ["Tape", 12], ["Screws", 3]]),
+            "programme.pdf": documents.pages(),
+            "cue.wav": documents.sound(0.5),
+            "all.zip": documents.zipped(a_txt="12345"),
+            "poster.png": documents.picture(),
+            "cue sheet.txt": b"house to half\nslow fade\n",
         }
         for name, content in contents.items():
             self.write(name, content)
         self.snap(store, 0)
         (self.work / "gone.txt").unlink()
+        self.write("list.xlsx", documents.sheet([["Item", "Price"], ["Tape", 14], ["Screws", 3]]))
+        self.write("poster.png", documents.picture(44))
+        self.write("cue sheet.txt", b"house to half\nblackout\n")
         (self.work / "cue.bin").rename(self.work / "cue 14.bin")
         with restless(self.write("restless.log", "restless")):
             self.snap(store, 1)
@@ -89,22 +103,144 @@ class InspectorTest(WindowTest):
         self.until(lambda: not self.window.link.waits and not place.pane.settle.isActive() and true())
 
     def test_every_kind_of_content_is_shown_or_it_is_said_why_not(self) -> None:
-        place = self.views.timeline
-        shown = place.inspector
+        shown = self.views.timeline.inspector
+        content = shown.content
         for name in ("stage.png", "plan.svg"):
-            self.look_at(name, lambda: shown._stack.currentWidget() is shown._picture)
-            self.assertFalse(shown._picture.pixmap().isNull(), name)
+            self.look_at(name, lambda: content.page is content.picture)
+            self.assertFalse(content.picture.canvas.mine.isNull(), name)
+        for name, page in (
+            ("list.xlsx", content.table),
+            ("programme.pdf", content.pages),
+            ("cue.wav", content.sound),
+            ("all.zip", content.listing),
+        ):
+            self.look_at(name, lambda page=page: content.page is page)  # type: ignore[misc]
+        self.assertEqual(content.listing.tree.topLevelItemCount(), 1)
         words = {
-            "broken.png": "This picture cannot be shown",
-            "empty.txt": "An empty file",
+            "broken.png": "It is damaged",
             "old.txt": "Bühne frei",
-            "long.txt": "Only the beginning is shown",
+            "letter.odt": "Dear council",
         }
         for name, expected in words.items():
-            self.look_at(name, lambda expected=expected: expected in shown._text.toPlainText())  # type: ignore[misc]
-        self.look_at("old.txt", lambda: "Read as" in shown._text.toPlainText())
-        self.look_at("cue 14.bin", lambda: "Same content under another name: cue.bin" in shown._notes.text())
+            self.look_at(name, lambda expected=expected: expected in content.text.text.document_text())  # type: ignore[misc]
+        for name, note in (
+            ("empty.txt", "An empty file"),
+            ("long.txt", "Only the beginning"),
+            ("old.txt", "Read as"),
+        ):
+            self.look_at(name, lambda note=note: note in content.text._note.text())  # type: ignore[misc]
         self.look_at("restless.log", lambda: "changed while it was read" in shown._notes.text())
+
+    def test_a_renamed_file_has_one_line_of_life(self) -> None:
+        place, shown = self.views.timeline, self.views.timeline.inspector
+        self.look_at("cue 14.bin", lambda: "Before, it was called" in shown._notes.text())
+        row = place.model.row_of(place.model.selected)
+        assert row is not None
+        self.assertEqual([os.path.basename(path) for path, _ in row.life], [b"cue.bin", b"cue 14.bin"])
+        self.assertIn("before that called cue.bin", place.lines.accessibleDescription())
+        place.go(1)
+        self.until(lambda: "Then called" in shown._notes.text())
+        self.assertIn("Version 1 of 2", shown._facts.text())
+        self.assertEqual(place.model.picked(row.path).path, os.fsencode(self.work / "cue.bin"))
+        place.go(2)
+        self.look_at("cue.bin", lambda: "It goes on as" in shown._facts.text())
+        self.press(shown._later)
+        self.until(lambda: place.model.selected == os.fsencode(self.work / "cue 14.bin"))
+
+    def test_two_versions_are_shown_together_in_every_way_there_is(self) -> None:
+        place, shown = self.views.timeline, self.views.timeline.inspector
+        content = shown.content
+        place.sides.setSizes([400, 800])
+        self.look_at("poster.png", lambda: content.page is content.picture)
+        self.press(shown._modes.button(2))
+        self.until(lambda: not content.picture.canvas.other.isNull())
+        for way in content.picture.arrangements:
+            self.press(content._buttons[way])
+            self.assertEqual(content.picture.canvas.arrangement, way)
+            self.assertFalse(content.picture.grab().isNull())
+        self.assertEqual(content.picture.fade.isVisible(), False)
+        self.look_at("list.xlsx", lambda: content.page is content.tables)
+        self.assertIn("1 cell otherwise", shown._verdict.text())
+        for way in content.tables.arrangements:
+            self.press(content._buttons[way])
+            marked = [row.marked for row in content.tables.left.rows.rows if row.marked]
+            self.assertIn({1}, marked, way)
+        self.look_at("cue sheet.txt", lambda: content.page is content.difference)
+        self.press(content._buttons[content.difference.arrangements[0]])
+        self.assertIn("blackout", content.difference.left.document_text())
+        self.assertIn("slow fade", content.difference.right.document_text())
+        self.assertIn("+ 2", content.difference.left._signs)
+
+    def test_words_are_found_in_what_is_shown(self) -> None:
+        place, shown = self.views.timeline, self.views.timeline.inspector
+        content = shown.content
+        self.look_at("long.txt", lambda: content.page is content.text)
+        self.press(shown._modes.button(0))
+        shown.phrase.setText("LONG list")
+        self.until(lambda: "2,000 times here" in shown.says.text())
+        first = content.text.text.textCursor().position()
+        content.page.go_to_word()
+        self.assertGreater(content.text.text.textCursor().position(), first)
+        content.page.go_to_word(backward=True)
+        self.look_at("list.xlsx", lambda: content.page is content.table)
+        shown.phrase.setText("screws")
+        self.assertEqual(content.table.view.currentIndex().row(), 2)
+        shown.phrase.setText("nowhere")
+        self.assertIn("Not in what is shown", shown.says.text())
+        self.assertIsNotNone(place)
+
+    def test_the_strip_tells_the_big_change_and_leads_to_it_by_keys(self) -> None:
+        place, strip = self.views.timeline, self.views.timeline.inspector.strip
+        self.look_at("cue sheet.txt", lambda: strip.isVisible())
+        self.until(lambda: strip.change_words(1) == "+1 −1")
+        self.assertIn("Version 2 of 2", strip.accessibleDescription())
+        strip.setFocus()
+        QTest.keyClick(strip, Qt.Key.Key_Left)
+        self.until(lambda: place.model.moment == 1)
+        QTest.keyClick(strip, Qt.Key.Key_End)
+        self.until(lambda: place.model.moment == 2)
+        QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(20, 40))
+        self.until(lambda: place.model.moment == 1)
+        self.look_at("poster.png", lambda: strip.change_words(1) not in ("…", "first"))
+        self.assertNotIn("lines", strip.words(1))
+
+    def test_who_rests_on_a_version_sees_it_small(self) -> None:
+        place = self.views.timeline
+        self.look_at("cue sheet.txt", lambda: True)
+        glimpse, lines = place.glimpse, place.lines
+        rows = [row.path for row in lines._rows]
+        for name, seen in (("cue sheet.txt", glimpse._text), ("poster.png", glimpse._picture)):
+            y = rows.index(os.fsencode(self.work / name)) * 30 + 20 - lines.verticalScrollBar().value()
+            hover(lines.viewport(), lines.width() - 24, y)
+            self.assertTrue(glimpse.isVisible())
+            glimpse.rest.stop()
+            glimpse._ask()
+            self.until(seen.isVisible)
+        hover(lines.viewport(), 20, 20)
+        self.assertFalse(glimpse.isVisible())
+
+    def test_a_copy_is_opened_that_can_be_read_only(self) -> None:
+        shown = self.views.timeline.inspector
+        self.look_at("letter.odt", lambda: shown._open.isVisible())
+        opened: list[QUrl] = []
+
+        def takes(url: QUrl) -> bool:
+            opened.append(url)
+            return True
+
+        with mock.patch.object(QDesktopServices, "openUrl", side_effect=takes):
+            self.press(shown._open)
+            self.until(lambda: bool(opened))
+        copy = Path(opened[0].toLocalFile())
+        self.assertRegex(copy.name, r"^letter \(.*\)\.odt$")
+        self.assertEqual(copy.stat().st_mode & 0o777, 0o400)
+        with mock.patch.object(QDesktopServices, "openUrl", return_value=False):
+            self.press(shown._open)
+            self.until(lambda: "No program opens such files" in shown.says.text())
+        cache = self.agent.context.here.cache
+        self.assertEqual(clear_copies(cache, int(time.time() * 1e9)), 0)
+        self.assertEqual(clear_copies(cache, int((time.time() + 4 * 86400) * 1e9)), 2)
+        self.assertFalse(copy.exists())
 
     def test_what_is_not_there_at_this_moment_is_found_again(self) -> None:
         place, shown = self.views.timeline, self.views.timeline.inspector

@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import PersonError
+from good_tide.core.previews import TextPreview
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.timeline.model import TimelineModel
@@ -16,9 +17,10 @@ from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.agent_calls import ReadOverview
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.coverage_calls import KeepCoverage
-from good_tide.protocol.history_calls import Detail, FolderView, PinSnapshot, ReadDetail
+from good_tide.protocol.history_calls import FolderView, PinSnapshot
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.version_calls import Beside, ComparisonView, Detail, ReadComparison, ReadDetail
 from good_tide.storage.store import SNAPSHOT_FOLDER
 from tests.support.base import BY_HAND, MACHINE, OFFICE, OTHER_MACHINE, SOUND, open_store
 from tests.support.windows import WindowTest
@@ -42,7 +44,7 @@ class MeantTest(WindowTest):
         self.until(
             lambda: (
                 timeline.inspector._detail is not None
-                and timeline.inspector._detail.preview.text == str(number - 1)
+                and timeline.inspector._detail.preview == TextPreview(str(number - 1))
             )
         )
         return timeline.model.picked(os.fsencode(self.work / "plan.txt"))
@@ -111,10 +113,14 @@ class MeantTest(WindowTest):
         job = self.window.link.job
         self.window.link.ask(ReadDetail(job, chosen.path, chosen.snapshot, chosen.time), answers.append)
         self.until(lambda: bool(answers))
-        self.assertEqual((answers[0].preview.text, answers[0].snapshot), ("3", chosen.snapshot))
-        before = answers[0].with_before
-        assert before is not None and before.difference is not None
-        self.assertIn(("-", "2"), before.difference.lines)
+        self.assertEqual((answers[0].preview, answers[0].snapshot), (TextPreview("3"), chosen.snapshot))
+        compared: list[ComparisonView] = []
+        call = ReadComparison(job, chosen.path, chosen.snapshot, chosen.time, Beside.BEFORE)
+        self.window.link.ask(call, compared.append)
+        self.until(lambda: bool(compared))
+        found = compared[0].comparison.compared
+        assert found is not None
+        self.assertEqual((found.chosen, found.other), (TextPreview("3"), TextPreview("2")))
         self.window.link.ask(PinSnapshot(job, chosen.snapshot, label="this one"))
         self.ask_again(4)
         self.until(lambda: self.window.overview.pinned == {chosen.snapshot: "this one"})

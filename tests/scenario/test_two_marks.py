@@ -255,8 +255,7 @@ class TwoMarksTest(WindowTest):
         field.setFocus()
         QTest.keyClicks(field, "THE light")
         QTest.keyClick(field, Qt.Key.Key_Return)
-        self.until(lambda: bool(self.pane.inspector.says.text()))
-        self.assertIn("1 of 2 versions", self.pane.inspector.says.text())
+        self.until(lambda: "1 of 2 versions" in self.pane.inspector.says.text())
         row = self.place.model.row_of(self.place.model.selected)
         assert row is not None
         self.assertEqual([self.place.model.says_it(row, span) for span in row.line.spans], [True, False])
@@ -291,8 +290,10 @@ class TwoMarksTest(WindowTest):
         mode = self.pane.inspector._modes.button(1)
         self.until(lambda: mode.text() == "Vs. mark")
         QTest.mouseClick(mode, Qt.MouseButton.LeftButton)
-        self.assertIn("Differs from the other mark in 1 of 1 lines", self.pane.inspector._verdict.text())
-        self.assertIn("only at the mark", self.pane.inspector._text.toPlainText())
+        self.until(
+            lambda: "Differs from the other mark: 1 line only here" in self.pane.inspector._verdict.text()
+        )
+        self.assertIn("at the other mark", self.pane.inspector.content.difference._one_head.text())
         self.place.mark(2)
         self.until(lambda: "The same as the other mark" in self.pane.inspector._verdict.text())
         self.place.mark(1)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QPushButton, QTreeWidget, QTreeWidgetItem
+from PySide6.QtWidgets import QAbstractButton, QTreeWidget, QTreeWidgetItem
 from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
@@ -87,6 +87,6 @@ class WindowTest(GoodTideTest):
     def job(self) -> Job:
         return load_jobs(self.settings)[0]
 
-    def press(self, button: QPushButton) -> None:
+    def press(self, button: QAbstractButton) -> None:
         self.until(button.isEnabled)
         QTest.mouseClick(button, Qt.MouseButton.LeftButton)

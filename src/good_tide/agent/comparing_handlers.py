@@ -8,16 +8,10 @@ from good_tide.agent.sessions import Sessions
 from good_tide.core.progress import Silent
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import job_selector
-from good_tide.operations.history.containing import containing
 from good_tide.operations.history.differences import between
 from good_tide.operations.history.disk_differences import since
 from good_tide.protocol.contract import Handler
-from good_tide.protocol.history_calls import (
-    ContainingView,
-    DifferencesView,
-    FindInVersions,
-    ReadDifferences,
-)
+from good_tide.protocol.history_calls import DifferencesView, ReadDifferences
 
 _SENT = 3000
 
@@ -30,7 +24,7 @@ class ComparingHandlers:
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
-        return ReadDifferences.by(self.differences), FindInVersions.by(self.find_in_versions)
+        return (ReadDifferences.by(self.differences),)
 
     def differences(self, wanted: ReadDifferences) -> DifferencesView:
         """What differs from a snapshot to another, or to what is on the disk now.
@@ -49,11 +43,3 @@ class ComparingHandlers:
             found = since(store, then, path, selector, Silent(), self._context.here.own_places)
         sent = msgspec.structs.replace(found, items=found.items[:_SENT])
         return DifferencesView(sent, found.counts(), len(found.items) - len(sent.items))
-
-    def find_in_versions(self, wanted: FindInVersions) -> ContainingView:
-        """In which versions of a file a phrase stands."""
-        session = self._sessions.of(wanted.job)
-        history, tide, spans = session.versions(wanted.path)
-        found = containing(session.store(), tide, spans, wanted.path, wanted.phrase, Silent())
-        first = tuple(span.first for span, has in zip(spans, found, strict=True) if has)
-        return ContainingView(history, first, found.count(None))

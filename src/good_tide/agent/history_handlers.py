@@ -15,12 +15,10 @@ from good_tide.operations.stores.opened import snapshot_of
 from good_tide.protocol.agent_calls import JobName, Overview, ReadOverview
 from good_tide.protocol.contract import Handler
 from good_tide.protocol.history_calls import (
-    Detail,
     FindNames,
     FolderView,
     FoundView,
     PinSnapshot,
-    ReadDetail,
     ReadFolder,
     ReadGaps,
 )
@@ -41,7 +39,6 @@ class HistoryHandlers:
         return (
             ReadOverview.by(self.overview),
             ReadFolder.by(self.folder),
-            ReadDetail.by(self.detail),
             FindNames.by(self.find),
             PinSnapshot.by(self.pin),
             ReadGaps.by(self.gaps),
@@ -85,10 +82,6 @@ class HistoryHandlers:
     def folder(self, wanted: ReadFolder) -> FolderView:
         """Lifelines of a folder's contents."""
         return self._sessions.of(wanted.job).folder(wanted.path)
-
-    def detail(self, wanted: ReadDetail) -> Detail:
-        """One version of a path."""
-        return self._sessions.of(wanted.job).detail(wanted)
 
     def find(self, wanted: FindNames) -> FoundView:
         """Names that were ever in a snapshot."""

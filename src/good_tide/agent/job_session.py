@@ -25,8 +25,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
-from good_tide.operations.history.browse import entry_at
-from good_tide.operations.history.path_history import path_spans, version_before
+from good_tide.operations.history.path_history import path_life
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
@@ -35,7 +34,7 @@ from good_tide.operations.stores.opened import id_of, snapshot_of, unseen_snapsh
 from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
-from good_tide.protocol.history_calls import Detail, FolderView, FoundView, ReadDetail
+from good_tide.protocol.history_calls import FolderView, FoundView
 
 _log = logging.getLogger(__name__)
 
@@ -286,6 +285,8 @@ class JobSession:
                 return FolderView(path, tuple(catalog.roots(self.machine.id)), history)
             number = catalog.folder(self.machine.id, path)
             lines: list[Lifeline] = [] if number is None else catalog.lifelines(number)
+            if number is not None:
+                lines = catalog.with_lives(self.machine.id, number, lines)
             return FolderView(path, tuple(lines), history, self._lost(lines))
 
     def lost_versions(self) -> int:
@@ -302,60 +303,19 @@ class JobSession:
         store = self.store()
         return frozenset(digest for digest, chunk in known if digest in shown and not store.has_all(chunk))
 
-    def detail(self, wanted: ReadDetail) -> Detail:
-        """One version of a path, previewed and compared."""
-        # large tables, for a window only
-        from good_tide.operations.history.preview import (
-            compare_moments,
-            compare_versions,
-            compare_with_disk,
-            preview,
-        )
-
-        path = wanted.path
-        store, snapshot = self.store(), self.snapshot(wanted.snapshot, wanted.time)
-        entry = entry_at(store, snapshot, path)
-        with self.catalog().held_still() as catalog:
-            tide = catalog.tide(self.machine.id)
-            spans = path_spans(catalog, self.machine.id, path)
-            seq = next((point.seq for point in tide if point.name == snapshot.id), 0)
-            current = next((span for span in spans if span.stood_at(seq)), None)
-            before = version_before(spans, current)
-            before_id = tide[before.first - 1].name if before is not None else None
-            elsewhere = self._elsewhere(path, current)
-        with_disk = with_before = with_mark = None
-        if entry.kind is Kind.FILE:
-            earlier = None if before_id is None else entry_at(store, snapshot_of(store, before_id), path)
-            with_disk, with_before = (
-                compare_with_disk(store, entry, path),
-                compare_versions(store, entry, earlier),
-            )
-            if wanted.against is not None:
-                with_mark = compare_moments(store, entry, snapshot_of(store, wanted.against), path)
-        return Detail(
-            path,
-            snapshot.id,
-            entry.kind,
-            entry.stat.size,
-            entry.stat.modified,
-            entry.stat.mode,
-            entry.extra.unsteady,
-            preview(store, entry),
-            with_disk,
-            with_before,
-            with_mark,
-            elsewhere,
-        )
-
-    def versions(self, path: bytes) -> tuple[HistoryId, list[TidePoint], list[Span]]:
-        """The versions of a path, and the snapshots that they count."""
+    def versions(self, path: bytes) -> tuple[HistoryId, list[TidePoint], list[tuple[bytes, Span]]]:
+        """The versions of a path, each with the path it stood under then, and the snapshots that they
+        count."""
         with self.catalog().held_still() as catalog:
             machine = self.machine.id
-            return catalog.history(machine), catalog.tide(machine), path_spans(catalog, machine, path)
+            return catalog.history(machine), catalog.tide(machine), path_life(catalog, machine, path)
 
-    def _elsewhere(self, path: bytes, current: Span | None) -> tuple[bytes, ...]:
-        """Other paths with the same content that begin where this one ends, or end where it begins: a renamed
-        file."""
+    def elsewhere(self, path: bytes, snapshot: SnapshotId) -> tuple[bytes, ...]:
+        """Other paths with the content that a path had in a snapshot, that begin where it ends, or end where
+        it begins: a renamed file."""
+        _, tide, life = self.versions(path)
+        seq = next((point.seq for point in tide if point.name == snapshot), 0)
+        current = next((span for where, span in life if where == path and span.stood_at(seq)), None)
         if current is None or current.kind != Kind.FILE or not current.size:
             return ()
         around = [current.first] if current.first > 1 else []

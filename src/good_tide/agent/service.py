@@ -32,6 +32,7 @@ from good_tide.agent.setup_handlers import SetUpHandlers
 from good_tide.agent.store_handlers import RoomHandlers, StoreHandlers
 from good_tide.agent.survey_handlers import SurveyHandlers
 from good_tide.agent.upkeep import Upkeep
+from good_tide.agent.version_handlers import VersionHandlers
 from good_tide.agent.worker import Worker
 from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.coverage import Coverage
@@ -66,6 +67,7 @@ from good_tide.system.disk_choice import disks_for
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.limits import exit_after, set_process_limits
 from good_tide.system.system_log import to_system_log
+from good_tide.viewing.apart import Viewer
 
 _log = logging.getLogger(__name__)
 
@@ -105,6 +107,7 @@ class Agent:
         self._typed = TypedPassphrases()
         self.sessions = Sessions(self._session)
         self._worker = Worker(self._tell)
+        self._viewer = Viewer()
         self._absences = DiskAbsences(here.state, clock)
         own = (str(here.state), str(here.cache), str(here.holdings))
         self._watching = FolderWatching(clock, self.context.journal, own, lambda: self.scheduler.poke())
@@ -152,6 +155,7 @@ class Agent:
             KeepCoverage.by(self.keep_coverage),
             *self.history.handlers(),
             *ComparingHandlers(context, sessions).handlers(),
+            *VersionHandlers(context, sessions, self._viewer).handlers(),
             *RestoreHandlers(context, sessions, worker).handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
@@ -233,6 +237,7 @@ class Agent:
     def end(self) -> None:
         """Stop serving; work at hand is stopped cleanly."""
         self._server.close()
+        self._viewer.close()
 
     def _clients_changed(self, count: int) -> None:
         with self._timing:

@@ -10,6 +10,7 @@ from good_tide.agent.sessions import Sessions
 from good_tide.core.errors import PersonError
 from good_tide.core.standing import JobStanding
 from good_tide.operations.context import Context
+from good_tide.operations.history.copies import clear_copies
 from good_tide.operations.workplace import load_jobs, settings_stamp
 from good_tide.protocol.agent_calls import HistoryChanged, StandingsChanged
 from good_tide.protocol.contract import Note
@@ -40,6 +41,7 @@ class Upkeep:
     def look(self) -> None:
         """Take notice of what changed."""
         self._reload()
+        clear_copies(self._context.here.cache, self._context.clock.now())
         self._context.records.forget({session.job.id for session in self._sessions.own()})
         self._tell_standings()
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -22,17 +20,14 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.clock import SystemClock
-from good_tide.core.entries import Entry, Kind
+from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
-from good_tide.core.selection import never_seen, parse_time
+from good_tide.core.selection import parse_time
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.history.containing import containing as containing_versions
-from good_tide.operations.history.path_history import machines_with, path_history, path_spans
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opened import all_snapshots, covered_folders
@@ -41,7 +36,6 @@ from good_tide.operations.stores.opening import (
     StorePlace,
     open_catalog,
     store_place,
-    synced_catalog,
     take_into_catalog,
 )
 
@@ -223,113 +217,3 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
         "mode": f"{entry.stat.mode:04o}",
     }
     return {**path_fields(where), **row, **target}
-
-
-_CONTAINS = {True: "yes", False: "no", None: "no text"}
-
-
-@click.command("versions")
-@look_option
-@click.argument("path")
-@click.option("--containing", default="", metavar="TEXT", help="Say in which versions this text stands.")
-@whose_options
-@json_option
-def versions_command(
-    named: str,
-    passphrase_file: Path | None,
-    path: str,
-    containing: str,
-    machine: str,
-    job_name: str,
-    as_json: bool,
-) -> int:
-    """The versions of a file or folder through all snapshots of this store."""
-    context = this_context()
-    here, store = context.here, opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, here.cache)
-    inside = browse.tidy(path)
-    whose = Chooser(context, store, Whose(machine, job_name), [inside]).machine()
-    found = path_history(catalog, inside, whose.id)
-    if found is None:
-        others = machines_with(catalog, inside)
-        if others:
-            what = f"{os.fsdecode(inside)!r} was never in a snapshot of {whose.name}"
-            raise PersonError(what, f"{', '.join(others)} had it: see --machine and --job")
-        raise never_seen(inside, catalog.find_near(inside))
-    tide = catalog.tide(whose.id)
-    times = [point.time for point in tide]
-    has: list[bool | None] = []
-    if containing:
-        spans = [one for one in path_spans(catalog, whose.id, inside) if one.kind != Kind.LEFT_OUT]
-        has = containing_versions(store, tide, spans, inside, containing, Silent())
-    exact = dict(zip(times, iso_all(times), strict=True))
-    if as_json:
-        print_json(
-            {
-                "machine": whose.name,
-                "versions": [
-                    {
-                        "version": number,
-                        "first_seen": exact[version.first_seen],
-                        "last_seen": exact[version.last_seen],
-                        "snapshot": version.first,
-                        "last_snapshot": version.last,
-                        "size": version.size,
-                        "modified": iso(version.modified),
-                        "snapshots": version.snapshots,
-                        **({"contains": has[number - 1]} if has else {}),
-                    }
-                    for number, version in enumerate(found.versions, 1)
-                ],
-                "gone_since": None if found.gone_since is None else exact[found.gone_since],
-            }
-        )
-    else:
-        now = SystemClock().now()
-        rows = [
-            [
-                str(number),
-                time_words(one.first_seen, now),
-                time_words(one.last_seen, now),
-                f"{one.snapshots:,}",
-                size_words(one.size),
-                time_words(one.modified, now),
-                one.first[:12],
-                *([_CONTAINS[has[number - 1]]] if has else []),
-            ]
-            for number, one in enumerate(found.versions, 1)
-        ]
-        table(
-            [
-                *("Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"),
-                *(["Says it"] if has else []),
-            ],
-            rows,
-            right=(0, 3, 4),
-        )
-        if len(catalog.machines()) > 1:
-            say(f"Snapshots of {whose.name}.")
-        if found.gone_since is not None:
-            say(f"No longer there since the snapshot of {time_words(found.gone_since, now)}.")
-    for error in damage:
-        output.print_error(error, as_json)
-    return output.DAMAGED if damage else output.DONE
-
-
-@click.command("show")
-@look_option
-@click.argument("snapshot_name", metavar="SNAPSHOT")
-@click.argument("path")
-@whose_options
-def show_command(
-    named: str, passphrase_file: Path | None, snapshot_name: str, path: str, machine: str, job_name: str
-) -> int:
-    """Write the content of a file, as it was in a snapshot, to standard output."""
-    context = this_context()
-    store = opened_to_look(context, named, passphrase_file)
-    where = browse.tidy(path)
-    chosen = Chooser(context, store, Whose(machine, job_name), [where]).choose(snapshot_name)
-    for part in browse.parts_of_file(store, browse.entry_at(store, chosen, where)):
-        sys.stdout.buffer.write(part)
-    sys.stdout.buffer.flush()
-    return output.DONE

@@ -74,13 +74,23 @@ class Span(msgspec.Struct, frozen=True, array_like=True):
         return self.first <= seq and (self.last is None or seq <= self.last)
 
 
+class EarlierName(msgspec.Struct, frozen=True, array_like=True):
+    """What a file was called before it was renamed or moved, and the versions it had under that path."""
+
+    path: bytes
+    spans: tuple[Span, ...]
+
+
 class Lifeline(msgspec.Struct, frozen=True, array_like=True):
     """Everything that ever stood under one name in a folder; ``inside`` are the snapshots with changes inside
-    a folder."""
+    a folder. ``earlier`` are the names that a file had before, oldest first; ``later`` is the path that it
+    went on under."""
 
     name: bytes
     spans: tuple[Span, ...]
     inside: tuple[int, ...] = ()
+    earlier: tuple[EarlierName, ...] = ()
+    later: bytes = b""
 
     @property
     def kind(self) -> str:
@@ -95,6 +105,12 @@ class Lifeline(msgspec.Struct, frozen=True, array_like=True):
     def at(self, seq: int) -> Span | None:
         """The version that stood in a snapshot, or None."""
         return next((span for span in self.spans if span.stood_at(seq)), None)
+
+    def life(self, path: bytes) -> list[tuple[bytes, Span]]:
+        """All versions with the paths they stood under, those of earlier names first.
+        :param path: its own."""
+        before = [(one.path, span) for one in self.earlier for span in one.spans]
+        return [*before, *((path, span) for span in self.spans)]
 
     def version_number(self, span: Span) -> int:
         """Counting from 1 the versions that could be read; 0 for a left-out stretch."""

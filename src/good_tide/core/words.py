@@ -57,6 +57,17 @@ def time_words(moment: int, now: int, seconds: bool = False) -> str:
     return f"{when:%a} {when.day} {when:%b}{year}, {clock}"
 
 
+def moment_name(name: bytes, moment: int, number: int = 1) -> bytes:
+    """A file's name with a stored time in it: ``plan (Tue 17 Nov 2026 12.00).txt``; with a number, where it
+    is not the first. No longer than file systems take (255 bytes)."""
+    stem, ending = os.path.splitext(os.fsdecode(name))
+    when = local(moment)
+    words = f" ({when:%a} {when.day} {when:%b %Y %H.%M})" + (f" {number}" if number > 1 else "")
+    while len(os.fsencode(stem + words + ending)) > 255 and stem:
+        stem = stem[:-1]
+    return os.fsencode(stem + words + ending)[:255]
+
+
 def tomorrow_morning(now: int) -> int:
     """Six in the morning of the next day, in nanoseconds since 1970 UTC: until when people mean “until
     tomorrow”."""

@@ -6,14 +6,11 @@ from typing import ClassVar
 
 import msgspec
 
-from good_tide.core.comparing import Comparison
 from good_tide.core.differences import Counts, Differences, What
-from good_tide.core.entries import Kind
 from good_tide.core.findings import Findings
 from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import HistoryId, SnapshotId
 from good_tide.core.name_query import NameQuery
-from good_tide.core.previews import Preview
 from good_tide.protocol.contract import JobCall
 
 
@@ -35,38 +32,6 @@ class ReadFolder(JobCall[FolderView], frozen=True):
 
     may_block: ClassVar[bool] = True
     path: bytes
-
-
-class Detail(msgspec.Struct, frozen=True):
-    """One version of one path.
-
-    :param with_disk: compared with what is on the disk now; None for what is no file.
-    :param with_mark: compared with the moment that was asked for; None: none was.
-    :param elsewhere: where the same content came from or went under another name.
-    """
-
-    path: bytes
-    snapshot: SnapshotId
-    kind: Kind
-    size: int
-    modified: int
-    mode: int
-    unsteady: bool
-    preview: Preview
-    with_disk: Comparison | None = None
-    with_before: Comparison | None = None
-    with_mark: Comparison | None = None
-    elsewhere: tuple[bytes, ...] = ()
-
-
-class ReadDetail(JobCall[Detail], frozen=True):
-    """A path in a snapshot, which was taken at ``time``; compared with another snapshot, if one is named."""
-
-    may_block: ClassVar[bool] = True
-    path: bytes
-    snapshot: SnapshotId
-    time: int = 0
-    against: SnapshotId | None = None
 
 
 class FoundView(msgspec.Struct, frozen=True):
@@ -104,23 +69,6 @@ class ReadDifferences(JobCall[DifferencesView], frozen=True):
     time: int = 0
     against: SnapshotId | None = None
     against_time: int = 0
-
-
-class ContainingView(msgspec.Struct, frozen=True):
-    """In which versions of a file a phrase stands, by the snapshots in which they appeared; and how many have
-    no text. They count the snapshots of ``history``."""
-
-    history: HistoryId
-    first: tuple[int, ...]
-    unclear: int = 0
-
-
-class FindInVersions(JobCall[ContainingView], frozen=True):
-    """In which versions of a file a phrase stands."""
-
-    may_block: ClassVar[bool] = True
-    path: bytes
-    phrase: str
 
 
 class PinSnapshot(JobCall[None], frozen=True):

@@ -12,15 +12,18 @@ import os
 import sqlite3
 from collections.abc import Callable, Collection, Sequence
 
+import msgspec
+
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError
 from good_tide.core.findings import Findings
-from good_tide.core.history import Lifeline, Span, TidePoint, history_id
+from good_tide.core.history import EarlierName, Lifeline, Span, TidePoint, history_id
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.records import Snapshot
 from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
+from good_tide.storage.catalog_lives import Lives, Name
 from good_tide.storage.catalog_names import CatalogNames, FolderNames
 from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.catalog_search import CatalogSearch
@@ -241,6 +244,25 @@ class Catalog(CatalogFile):
         )
         with self._lock:
             return [Span(*row) for row in self._db.execute(query, (folder, name))]
+
+    @damage_noted
+    def with_lives(self, machine: MachineId, folder: int, lines: list[Lifeline]) -> list[Lifeline]:
+        """Lifelines of a folder, those of files that were renamed or moved with their other names."""
+        with self._lock:
+            lives = Lives(self._db, self._machine(machine))
+            return [self._with_life(lives, Name(folder, line.name), line) for line in lines]
+
+    def _with_life(self, lives: Lives, own: Name, line: Lifeline) -> Lifeline:
+        before = lives.before(own, line.spans[0]) if line.spans[0].first > 1 else []
+        after = lives.after(own, line.spans[-1])
+        if not before and after is None:
+            return line
+        earlier = tuple(EarlierName(self._path_of(name), tuple(spans)) for name, spans in before)
+        later = b"" if after is None else self._path_of(after)
+        return msgspec.structs.replace(line, earlier=earlier, later=later)
+
+    def _path_of(self, name: Name) -> bytes:
+        return self._path(name.folder).rstrip(b"/") + b"/" + name.name
 
     @damage_noted
     def same_content(self, machine: MachineId, identity: bytes, around: Sequence[int]) -> list[bytes]:

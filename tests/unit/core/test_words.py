@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
-from good_tide.core.comparing import compare_lines
 from good_tide.core.identifiers import MachineId
 from good_tide.core.progress import WorkKind
 from good_tide.core.records import Machine, SnapshotRecord
 from good_tide.core.status import JobFacts, Mood, StoreState, status
-from good_tide.core.words import duration_words, printable, size_words, time_words
+from good_tide.core.words import duration_words, moment_name, printable, size_words, time_words
 from tests.support.base import HOUR, T0, GoodTideTest
 
 
@@ -29,14 +28,11 @@ class WordsTest(GoodTideTest):
         for shown, expected in cases:
             self.assertEqual(shown, expected)
 
-    def test_difference(self) -> None:
-        found = compare_lines(["a", "b", "x", "d"], ["a", "b", "c", "d"])
-        self.assertEqual(found.lines, ((" ", "a"), (" ", "b"), ("-", "c"), ("+", "x"), (" ", "d")))
-        self.assertEqual((found.changed, found.total), (1, 4))
-        folded = compare_lines(
-            [str(number) for number in range(50)] + ["new"], [str(number) for number in range(50)]
-        )
-        self.assertIn(("…", "48"), folded.lines)
+    def test_a_moment_in_a_name_is_never_longer_than_names_may_be(self) -> None:
+        self.assertEqual(moment_name(b"plan.txt", T0), b"plan (Mon 21 Sep 2026 16.13).txt")
+        self.assertEqual(moment_name(b"plan", T0, 2), b"plan (Mon 21 Sep 2026 16.13) 2")
+        for name in (b"a" * 255, b"\xff" * 250 + b".txt", "ä".encode() * 120 + b".csv"):
+            self.assertLessEqual(len(moment_name(name, T0)), 255)
 
     def test_status_is_never_better_than_the_facts(self) -> None:
         well = status(JobFacts(state=StoreState.READY, disk="Pier", last=T0, by_hand=True, free=10), T0 + 60)

@@ -188,6 +188,12 @@ def style_sheet(look: Palette) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }}
     QScrollBar::handle:horizontal {{ background: {look.shoal}; border-radius: 5px; min-width: 30px; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: 0; }}
+    QTableView {{ background: {look.paper}; border: 1px solid {look.line}; gridline-color: {look.line};
+        selection-background-color: {look.kelp_soft}; selection-color: {look.ink}; }}
+    QTableCornerButton::section {{ background: {look.paper}; border: 0; }}
+    QTabBar::tab {{ background: transparent; color: {look.quiet_text}; padding: 4px 10px; border: 0; }}
+    QTabBar::tab:selected {{ color: {look.ink}; border-bottom: 2px solid {look.kelp}; }}
     QRadioButton {{ spacing: 8px; }}
     QToolTip {{ background: {look.head}; color: {look.head_text}; border: 0; padding: 4px; }}
     """

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import QTimer, QUrl, Signal
+from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QStackedWidget
 
 from good_tide.core.entries import Kind
@@ -20,13 +21,18 @@ from good_tide.desktop.timeline.inspector import Inspector
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.several_pane import SeveralPane
 from good_tide.protocol.faults import Fault
-from good_tide.protocol.history_calls import (
+from good_tide.protocol.history_calls import DifferencesView, ReadDifferences
+from good_tide.protocol.restore_calls import PickedItem
+from good_tide.protocol.version_calls import (
+    Beside,
+    ChangesView,
     ContainingView,
     Detail,
-    DifferencesView,
     FindInVersions,
+    MakeCopy,
+    ReadChanges,
+    ReadComparison,
     ReadDetail,
-    ReadDifferences,
 )
 
 _SETTLE_MS = 60
@@ -72,7 +78,11 @@ class ChoicePane(QStackedWidget):
         self.inspector.go.connect(self.go)
         self.inspector.restore.connect(lambda item: self.bring.emit(item, Extent.ALL))
         self.inspector.gather.connect(self.gather)
+        self.inspector.elsewhere.connect(self.shown)
         self.inspector.looked_for.connect(self._look_for)
+        self.inspector.compare.connect(self._compare_version)
+        self.inspector.open_copy.connect(self._open_copy)
+        self.inspector.strip.wanted.connect(self._ask_changes)
         self.folder.bring.connect(lambda path, extent: self.bring.emit(self._model.picked(path), extent))
         self.folder.gather.connect(lambda path: self.gather.emit(self._model.picked(path)))
         self.folder.go.connect(self.shown)
@@ -142,17 +152,53 @@ class ChoicePane(QStackedWidget):
         chosen = self._model.chosen
         if chosen is not None and chosen[1] is not None and chosen[1].kind != Kind.LEFT_OUT:
             picked = self._model.picked(chosen[0].path)
-            against = self._model.tide[self._model.against - 1].name if self._model.against else None
-            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time, against)
+            call = ReadDetail(self._job, picked.path, picked.snapshot, picked.time, chosen[0].path)
             self._link.ask(call, self._take_version, self._no_version)
 
     def _take_version(self, detail: Detail) -> None:
-        self.inspector.take_detail(detail, self._model, self._now)
+        self.inspector.take_detail(detail, self._now)
 
     def _no_version(self, fault: Fault) -> None:
         """It is not there any more: what is shown is of another history."""
         self.inspector.show_fault(str(fault))
         self.outdated.emit()
+
+    def _compare_version(self, picked: PickedItem, beside: Beside) -> None:
+        against = self._model.tide[self._model.against - 1].name if self._model.against else None
+        chosen = self._model.chosen
+        now = picked.path if chosen is None else chosen[0].path
+        call = ReadComparison(self._job, picked.path, picked.snapshot, picked.time, beside, against, now)
+        self._link.ask(call, self.inspector.take_comparison, self._no_version)
+
+    def _ask_changes(self, numbers: tuple[int, int]) -> None:
+        """How much some of the shown versions changed, each against the one before it."""
+        chosen = self._model.chosen
+        if chosen is None:
+            return
+        path, begin = chosen[0].path, numbers[0]
+        files = [(where, span) for where, span in chosen[0].life if span.kind == Kind.FILE]
+        tide = self._model.tide
+        versions = [(where, tide[span.first - 1].name) for where, span in files[begin - 1 : numbers[1]]]
+
+        def came(view: ChangesView) -> None:
+            now = self._model.chosen
+            if now is not None and now[0].path == path:
+                self.inspector.strip.take_changes(begin, view.changes[1:])
+
+        self._link.ask(ReadChanges(self._job, tuple(versions)), came, lambda fault: None)
+
+    def _open_copy(self, picked: PickedItem) -> None:
+        """A read-only copy of a version in the program for such files."""
+
+        def made(path: str) -> None:
+            if not QDesktopServices.openUrl(QUrl.fromLocalFile(path)):
+                self.inspector.take_says(f"No program opens such files here. The copy is {path}")
+
+        def failed(fault: Fault) -> None:
+            self.inspector.take_says(str(fault))
+
+        call = MakeCopy(self._job, picked.path, picked.snapshot, picked.time)
+        self._link.ask(call, made, failed)
 
     def _look_for(self, path: bytes, phrase: str) -> None:
         """In which versions a phrase stands; nothing any more for an empty one."""
@@ -168,7 +214,7 @@ class ChoicePane(QStackedWidget):
             if view.history != model.history or row is None or self.inspector.phrase.text().strip() != phrase:
                 return
             model.says = path, frozenset(view.first)
-            self.inspector.take_says(_said(model, row.line.spans, view, self._now))
+            self.inspector.take_says(_said(model, [span for _, span in row.life], view, self._now))
             self.says.emit()
 
         self._link.ask(FindInVersions(self._job, path, phrase), came)

@@ -24,6 +24,7 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import label, line
 from good_tide.desktop.timeline.choice_pane import ChoicePane
 from good_tide.desktop.timeline.crumbs import Crumbs
+from good_tide.desktop.timeline.glimpse import Glimpse
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.pin_button import PinButton
@@ -67,6 +68,7 @@ class HistoryPage(QWidget):
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)
         self.lines = LifelineView(look)
+        self.glimpse = Glimpse(link, self)
         self.pane = ChoicePane(look, link)
         self.inspector = self.pane.inspector
         self.restore_list = RestoreList()
@@ -139,6 +141,8 @@ class HistoryPage(QWidget):
         self.lines.picked.connect(self._picked)
         self.lines.opened.connect(self._toggle)
         self.lines.entered.connect(self.enter)
+        self.lines.rested.connect(lambda on: self.glimpse.show_resting(on, self.model, self._job))
+        self.lines.moved_on.connect(self.glimpse.move_on)
         self.restore_list.moment_wanted.connect(self._from_this_moment)
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
         self._crumbs.entered.connect(self.enter)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from typing import NamedTuple
+
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFont,
     QKeyEvent,
@@ -16,16 +18,26 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip
 
 from good_tide.core.history import Span
-from good_tide.core.words import exact_words, size_words
+from good_tide.core.words import exact_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
-from good_tide.desktop.timeline.model import Row, TimelineModel
+from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
 from good_tide.desktop.timeline.tide_chart import paint_stretch, turn_axis
 
 ROW = 30
-_BAR = 14
+_BAR, _EARLIER_BAR = 14, 6
+"""How high a version is; one that a file had under an earlier name."""
 _INDENT = 16
 _DRAG_PIXELS = 4
+
+
+class Resting(NamedTuple):
+    """The mouse is on a version of a file: what can be said of it, and where on the screen."""
+
+    path: bytes
+    span: Span
+    words: str
+    at: QPoint
 
 
 class LifelineView(QAbstractScrollArea):
@@ -43,6 +55,10 @@ class LifelineView(QAbstractScrollArea):
     """A row was clicked with Shift: its snapshot is to be the second mark."""
     opened = Signal(bytes)
     """A folder's arrow was clicked: open it in place, or close it."""
+    rested = Signal(object)
+    """The mouse is on a version of a file (``Resting``)."""
+    moved_on = Signal()
+    """It is on none any more."""
     entered = Signal(bytes)
     """A folder was double-clicked: look into it."""
 
@@ -140,7 +156,7 @@ class LifelineView(QAbstractScrollArea):
             words = QRectF(14, y + 4, self.viewport().width() - 28, ROW - 4)
             text(painter, words, row.caption, look.color("ink" if selected else "quiet_text"))
             return
-        here = row.line.at(model.moment) is not None
+        here = row.standing(model.moment) is not None
         left = 14 + row.depth * _INDENT
         if row.is_folder:
             self._paint_arrow(painter, row, left, y)
@@ -204,13 +220,15 @@ class LifelineView(QAbstractScrollArea):
 
     def _paint_versions(self, painter: QPainter, model: TimelineModel, row: Row, selected: bool) -> None:
         look = self._look
-        standing = row.line.at(model.moment)
+        then = row.standing(model.moment)
+        standing = None if then is None else then[1]
         painter.setPen(Qt.PenStyle.NoPen)
-        for number, span in enumerate(row.line.spans):
+        for number, (path, span) in enumerate(row.life):
             left, right = self._extent(model, span)
             if right < 0 or left > model.axis.width:
                 continue
-            box = QRectF(left, (ROW - _BAR) / 2, max(1.5, right - left - 1), _BAR)
+            height = _BAR if path == row.path else _EARLIER_BAR
+            box = QRectF(left, (ROW - height) / 2, max(1.5, right - left - 1), height)
             if model.is_lost(span):
                 self._paint_lost(painter, box)
                 continue
@@ -260,7 +278,8 @@ class LifelineView(QAbstractScrollArea):
             )
             if following - x > 44:
                 painter.setFont(sized(self.font(), 9))
-                text(painter, QRectF(x + 6, 0, 60, ROW), "gone", look.color("coral"))
+                moved = number + 1 == len(spans) and row.line.later
+                text(painter, QRectF(x + 6, 0, 60, ROW), "moved" if moved else "gone", look.color("coral"))
 
     def _row_at(self, y: float) -> Row | None:
         number = int(y + self.verticalScrollBar().value() - 6) // ROW
@@ -268,6 +287,7 @@ class LifelineView(QAbstractScrollArea):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         self._pressed, self._dragged = event.position(), False
+        self.moved_on.emit()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         model = self._model
@@ -283,27 +303,40 @@ class LifelineView(QAbstractScrollArea):
             self._pressed = event.position()
             self.moved.emit()
 
+    def leaveEvent(self, event: QEvent) -> None:  # noqa: N802
+        self.moved_on.emit()
+        super().leaveEvent(event)
+
     def _tell(self, model: TimelineModel, event: QMouseEvent) -> None:
         row, x = self._row_at(event.position().y()), event.position().x() - NAME_WIDTH
         if row is None or not model.tide:
             QToolTip.hideText()
+            self.moved_on.emit()
             return
         words = [row.title]
+        then = row.standing(model.nearest(model.axis.time(x))) if x >= 0 else None
+        path, span = then if then is not None else (row.path, None)
         if x >= 0:
-            span = row.line.at(model.nearest(model.axis.time(x)))
             if span is None:
                 words.append("Not there at this time")
             elif span.kind == "x":
                 words.append("Could not be read at this time")
             else:
                 if not row.is_folder:
-                    words.append(f"Version {row.line.version_number(span)}, {size_words(span.size)}")
+                    words.append(f"Version {version_number(row, span)}, {size_words(span.size)}")
+                if path != row.path:
+                    words.append(f"then called {printable(path)}")
                 words.append(f"from {exact_words(model.time_of(span.first))}")
                 if model.is_lost(span):
                     words.append("Its content is lost: the store was damaged")
                 if model.is_flooded(row, span):
                     words.append(f"One of {model.floods[span.first]} files rewritten at once")
-        QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)
+        at = event.globalPosition().toPoint()
+        if span is not None and span.kind == "f" and not model.is_lost(span):
+            self.rested.emit(Resting(path, span, "\n".join(words), at))
+        else:
+            self.moved_on.emit()
+            QToolTip.showText(at, "\n".join(words), self)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         row, model = self._row_at(event.position().y()), self._model

@@ -36,11 +36,30 @@ class Row(NamedTuple):
         return self.line.kind == "d"
 
     @property
+    def life(self) -> list[tuple[bytes, Span]]:
+        """Its versions with their paths, those of earlier names first."""
+        return self.line.life(self.path)
+
+    def standing(self, seq: int) -> tuple[bytes, Span] | None:
+        """The version that stood in a snapshot, under its own name or an earlier one, and the path then."""
+        own = self.line.at(seq)
+        if own is not None:
+            return self.path, own
+        return next(((path, span) for path, span in self.life if span.stood_at(seq)), None)
+
+    @property
     def title(self) -> str:
         """The name shown."""
         if self.caption:
             return self.caption
         return printable(os.path.basename(self.line.name))
+
+
+def version_number(row: Row, span: Span) -> int:
+    """Counting from 1 the versions of a row that could be read, those under earlier names too; 0 for a
+    left-out stretch."""
+    readable = [one for _, one in row.life if one.kind != "x"]
+    return readable.index(span) + 1 if span in readable else 0
 
 
 class TimelineModel:
@@ -101,9 +120,10 @@ class TimelineModel:
             self.against = next((one.seq for one in self.tide if one.name == point.name), 0)
 
     def picked(self, path: bytes) -> PickedItem:
-        """A path at the chosen moment, as it is named to the agent."""
-        point = self.tide[self.moment - 1]
-        return PickedItem(path, point.name, point.time)
+        """A path at the chosen moment, as it is named to the agent: as it was called then."""
+        point, row = self.tide[self.moment - 1], self.row_of(path)
+        then = row.standing(self.moment) if row is not None and row.line.earlier else None
+        return PickedItem(path if then is None else then[0], point.name, point.time)
 
     def take_view(self, path: bytes, lines: Sequence[Lifeline], lost: frozenset[bytes] = frozenset()) -> None:
         """A folder's lifelines have come; ``lost`` are the identities of versions whose content is lost."""
@@ -243,13 +263,16 @@ class TimelineModel:
         if len(self.together) < 2:
             return []
         there = (row for row in self.rows() if row.path in self.together and not row.caption)
-        return [row.path for row in there if row.line.at(self.moment) is not None]
+        return [row.path for row in there if row.standing(self.moment) is not None]
 
     @property
     def chosen(self) -> tuple[Row, Span | None] | None:
         """The selected row, and the version that stood at the chosen moment."""
         row = self.row_of(self.selected)
-        return None if row is None else (row, row.line.at(self.moment))
+        if row is None:
+            return None
+        then = row.standing(self.moment)
+        return row, None if then is None else then[1]
 
     def time_of(self, seq: int) -> int:
         """When a snapshot was taken."""
@@ -308,7 +331,7 @@ class TimelineModel:
         found: set[int] = set()
         for line in lines:
             found.update(line.inside)
-            for span in line.spans:
+            for _, span in line.life(b""):
                 found.add(span.first)
                 if span.last is not None:
                     found.add(span.last + 1)
@@ -333,11 +356,15 @@ class TimelineModel:
 
     def row_words(self, row: Row, now: int) -> str:
         """A row in words, for those who do not see it."""
-        readable = [span for span in row.line.spans if span.kind != "x"]
+        readable = [span for _, span in row.life if span.kind != "x"]
         kind = (
             "folder" if row.is_folder else f"{len(readable)} versions" if len(readable) != 1 else "1 version"
         )
         last = row.line.spans[-1].last
         seen = "there now" if last is None else f"last seen {time_words(self.time_of(last), now)}"
+        if row.line.earlier:
+            seen += f", before that called {printable(os.path.basename(row.line.earlier[-1].path))}"
+        if row.line.later:
+            seen += f", goes on as {printable(os.path.basename(row.line.later))}"
         lost = sum(1 for span in readable if self.is_lost(span))
         return f"{row.title}: {kind}, {seen}{f', content of {lost:,} lost' if lost else ''}"

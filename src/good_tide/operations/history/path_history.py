@@ -8,14 +8,14 @@ from collections.abc import Sequence
 import msgspec
 
 from good_tide.core.entries import Kind
-from good_tide.core.history import Span, TidePoint
+from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.storage.catalog import Catalog
 
 
 class Version(msgspec.Struct, frozen=True):
-    """One version of a path. Times in nanoseconds since 1970 UTC, size in bytes; ``snapshots`` it stood in,
-    from ``first`` to ``last``."""
+    """One version of a file or folder, which stood under ``path`` then. Times in nanoseconds since 1970 UTC,
+    size in bytes; ``snapshots`` it stood in, from ``first`` to ``last``."""
 
     first_seen: int
     last_seen: int
@@ -24,21 +24,24 @@ class Version(msgspec.Struct, frozen=True):
     size: int
     modified: int
     snapshots: int
+    path: bytes
 
 
 class PathHistory(msgspec.Struct, frozen=True):
-    """All versions of a path, oldest first; ``gone_since`` is the first snapshot without it, None if it
-    stands now."""
+    """All versions of a path, oldest first, those under earlier names among them; ``gone_since`` is the first
+    snapshot without it, None if it stands now; ``later`` the path under which it went on, where that is
+    sure."""
 
     versions: tuple[Version, ...]
     gone_since: int | None
+    later: bytes = b""
 
 
 def path_history(catalog: Catalog, path: bytes, machine: MachineId) -> PathHistory | None:
     """The versions of an absolute path on a machine; None if it never had it."""
     with catalog.held_still():
-        spans = path_spans(catalog, machine, path)
-        return _timed(spans, catalog.tide(machine)) if spans else None
+        line = _line(catalog, machine, path)
+        return _timed(line, path, catalog.tide(machine)) if line is not None else None
 
 
 def machines_with(catalog: Catalog, path: bytes) -> list[str]:
@@ -56,21 +59,37 @@ def path_spans(catalog: Catalog, machine: MachineId, path: bytes) -> list[Span]:
     return catalog.spans(folder, name) if folder is not None else []
 
 
-def version_before(spans: Sequence[Span], current: Span | None) -> Span | None:
-    """The version before one, of those that could be read."""
+def path_life(catalog: Catalog, machine: MachineId, path: bytes) -> list[tuple[bytes, Span]]:
+    """The versions of an absolute path on one machine, each with the path it stood under then: a file that
+    was renamed or moved had other ones. Empty if the machine never had it."""
+    line = _line(catalog, machine, path)
+    return [] if line is None else line.life(path)
+
+
+def _line(catalog: Catalog, machine: MachineId, path: bytes) -> Lifeline | None:
+    parent, name = os.path.split(path)
+    folder, spans = catalog.folder(machine, parent), path_spans(catalog, machine, path)
+    if not spans:
+        return None
+    line = Lifeline(name, tuple(spans))
+    return line if folder is None else catalog.with_lives(machine, folder, [line])[0]
+
+
+def version_before(life: Sequence[tuple[bytes, Span]], current: Span | None) -> tuple[bytes, Span] | None:
+    """The version before one, of those that could be read, with the path it stood under."""
     earlier = [
-        span
-        for span in spans
+        (path, span)
+        for path, span in life
         if current is not None and span.first < current.first and span.kind != Kind.LEFT_OUT
     ]
     return earlier[-1] if earlier else None
 
 
-def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:
+def _timed(line: Lifeline, own: bytes, tide: list[TidePoint]) -> PathHistory:
     newest = tide[-1].seq
     points = {point.seq: point for point in tide}
     versions = []
-    for span in spans:
+    for path, span in line.life(own):
         if span.kind == Kind.LEFT_OUT:
             continue
         last = newest if span.last is None else span.last
@@ -84,7 +103,8 @@ def _timed(spans: list[Span], tide: list[TidePoint]) -> PathHistory:
                 span.size,
                 span.modified,
                 last - span.first + 1,
+                path,
             )
         )
-    end = spans[-1].last
-    return PathHistory(tuple(versions), None if end is None else points[end + 1].time)
+    end = line.spans[-1].last
+    return PathHistory(tuple(versions), None if end is None else points[end + 1].time, line.later)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import itertools
 import os
 import stat
 from collections.abc import Iterator, Sequence
@@ -17,7 +18,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing, Extent, is_set_aside
-from good_tide.core.words import local
+from good_tide.core.words import moment_name
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.same_content import is_identical
@@ -28,10 +29,6 @@ from good_tide.storage.store import Store
 
 Relative = tuple[bytes, ...]
 """A path below a target folder, by its names."""
-
-
-_LONGEST_NAME = 255
-"""Bytes (``NAME_MAX``, limits.h(0p))."""
 NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 """Why something is not in a snapshot that nobody would want back."""
 
@@ -388,18 +385,11 @@ class _Planner:
 
     def _name_beside(self, name: bytes, folder: int | None) -> bytes:
         """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``."""
-        stem, ending = os.path.splitext(os.fsdecode(name))
-        when = local(self._wish.snapshot.record.time)
-        words = f"{when:%a} {when.day} {when:%b %Y %H.%M}"
-        number = 1
-        while True:
-            beside = f"{stem} ({words}){ending}" if number == 1 else f"{stem} ({words}) {number}{ending}"
-            if len(os.fsencode(beside)) > _LONGEST_NAME and stem:
-                stem = stem[:-1]
-                continue
-            if _look(beside, folder) is None:
-                return os.fsencode(beside)
-            number += 1
+        for number in itertools.count(1):
+            beside = moment_name(name, self._wish.snapshot.record.time, number)
+            if _look(os.fsdecode(beside), folder) is None:
+                return beside
+        raise AssertionError("there is always a free name")
 
 
 def _look(name: str, folder: int | None) -> os.stat_result | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import random
 import shutil
 from unittest import mock
 
@@ -14,7 +13,6 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import SnapshotRecord
 from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import entry_at, tidy
-from good_tide.operations.history.preview import compare_with_disk, preview
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.restore.set_aside import RECORD_FILE, undo
 from good_tide.storage.writer import WriteSession
@@ -116,27 +114,6 @@ class RestoreTest(GoodTideTest):
                 report = self.restore(self.store, hostile, self.work, out)
                 self.assertRegex(report.problems[0].reason, "cannot be")
             self.assertFalse((self.folder / "evil").exists())
-
-    def test_preview_and_comparison(self) -> None:
-        self.write(
-            "gäste.txt", "Gästeliste der Premiere, Grüße aus der Küche, für alle Gäste\n".encode("latin-1")
-        )
-        self.write("picture.png", b"\x89PNG\r\n\x1a\n" + bytes(40))
-        self.write("noise.bin", random.Random(1).randbytes(9000))
-        taken = self.snap(self.store, 1)
-
-        def shown(name: str) -> tuple[str, str]:
-            found = preview(self.store, entry_at(self.store, taken, os.fsencode(self.work / name)))
-            return found.form, found.text
-
-        self.assertEqual(shown("plan.txt"), ("text", "second plan, worse"))
-        self.assertIn("Küche", shown("gäste.txt")[1])
-        self.assertEqual((shown("picture.png")[0], shown("noise.bin")[0]), ("picture", "summary"))
-        path = os.fsencode(self.work / "plan.txt")
-        compared = compare_with_disk(self.store, entry_at(self.store, self.past, path), path)
-        difference, words = compared.difference, compared.words
-        assert difference is not None
-        self.assertEqual((difference.changed, words), (1, "Differs from what is on the disk now"))
 
     def test_paths_never_seen_offer_near_names(self) -> None:
         with self.assertRaisesRegex(PersonError, "plan.txt"):

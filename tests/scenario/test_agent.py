@@ -22,6 +22,7 @@ from good_tide.core.history import KnownHistory, TidePoint, known_parts
 from good_tide.core.identifiers import HistoryId, JobId, Nanoseconds, SnapshotId
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.previews import TextPreview
+from good_tide.core.restoring import Action
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.status import StoreState
@@ -174,7 +175,7 @@ class AgentTest(GoodTideTest):
         first = self.overview().tide[0]
         item = PickedItem(os.fsencode(self.work / "plan.txt"), first.name, first.time)
         plan = self.ask(PlanRestore(OFFICE, (item,)))
-        self.assertEqual((plan.replace, plan.create), (1, 0))
+        self.assertEqual(plan.counts, {Action.REPLACE: 1})
         self.ask(Restore(OFFICE, plan.plan))
         result = self.wait().restore
         assert result is not None

@@ -9,6 +9,7 @@ import msgspec
 
 from good_tide.core.errors import PersonError
 from good_tide.core.previews import TextPreview
+from good_tide.core.restoring import Action
 from good_tide.core.settings import Job, StoreRef
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.timeline.model import TimelineModel
@@ -240,7 +241,7 @@ class MeantTest(WindowTest):
             self.assertEqual((len(sound.tide), sound.machine), (1, OTHER_MACHINE.name))
             path = os.fsencode(self.work / "plan.txt")
             item = PickedItem(path, sound.tide[0].name, sound.tide[0].time)
-            self.assertEqual(second.ask(PlanRestore(SOUND, (item,))).identical, 1)
+            self.assertEqual(second.ask(PlanRestore(SOUND, (item,))).counts, {Action.IDENTICAL: 1})
             with self.assertRaisesRegex(PersonError, "no longer kept"):
                 second.ask(PlanRestore(OFFICE, (item,)))
         self.choose(2)

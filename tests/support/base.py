@@ -27,8 +27,9 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost
 from good_tide.operations.context import Context, open_context
-from good_tide.operations.restore.carry_out import RestoreReport, carry_out
+from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
+from good_tide.operations.restore.report import RestoreReport
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.workplace import Workplace, save_job

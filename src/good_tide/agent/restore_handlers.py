@@ -3,27 +3,43 @@
 from __future__ import annotations
 
 import itertools
+import os
 import threading
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
+
+import msgspec
 
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import PlanId
+from good_tide.core.identifiers import JobId, PlanId
 from good_tide.core.progress import Silent, Steering, WorkKind
-from good_tide.core.restoring import Action, Extent
+from good_tide.core.restoring import Action, Extent, RestoreNote, RestoreRequest, RestoreState, Wished
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.context import Context
-from good_tide.operations.coverage.selecting import job_selector
-from good_tide.operations.restore.carry_out import carry_out
-from good_tide.operations.restore.plan import Elsewhere, Plan, Wish, plan_restore
-from good_tide.operations.restore.set_aside import UndoReport, undo
+from good_tide.operations.restore.plan import Plan
+from good_tide.operations.restore.plan_tree import TOP, PlanBranch, PlanTree
+from good_tide.operations.restore.restoring import aside_of, let_go, plan_request, restore, undo_restore
 from good_tide.operations.stores.opening import Store
 from good_tide.protocol.agent_calls import RestoreResult, WorkEnded
 from good_tide.protocol.contract import Handler
-from good_tide.protocol.restore_calls import PlanItem, PlanRestore, PlanView, Restore, UndoRestore
+from good_tide.protocol.restore_calls import (
+    GoOnRestoring,
+    LetRestoreGo,
+    PlanItem,
+    PlanItems,
+    PlanRestore,
+    PlanView,
+    ReadPlanItems,
+    ReadRestores,
+    Restore,
+    RestoreMade,
+    RestoresView,
+    UndoRestore,
+)
 
 _PLAN_ITEMS_SHOWN = 2000
 
@@ -33,11 +49,15 @@ _PLANS_KEPT = 4
 
 
 class _KeptPlan(NamedTuple):
-    """A plan, with the job and the store that it was made for."""
+    """A plan, with the job and the store that it was made for, what was asked for, and, where a restore that
+    was cut off goes on, its identity."""
 
     session: JobSession
     store: Store
     plan: Plan
+    request: RestoreRequest
+    tree: PlanTree
+    note: str | None = None
 
 
 class RestoreHandlers:
@@ -51,51 +71,58 @@ class RestoreHandlers:
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
-        return PlanRestore.by(self.plan), Restore.by(self.restore), UndoRestore.by(self.undo)
+        return (
+            PlanRestore.by(self.plan),
+            ReadPlanItems.by(self.items),
+            Restore.by(self.restore),
+            UndoRestore.by(self.undo),
+            ReadRestores.by(self.restores),
+            GoOnRestoring.by(self.go_on),
+            LetRestoreGo.by(lambda wanted: self.let_go(wanted.restore)),
+        )
 
     def plan(self, wanted: PlanRestore) -> PlanView:
         """Work out a restore plan and keep it."""
         session = self._sessions.of(wanted.job)
-        wishes = [Wish(session.snapshot(item.snapshot, item.time), item.path) for item in wanted.items]
-        into = Path(wanted.into) if wanted.into else None
-        store = session.store()
-        exactly = wanted.extent is Extent.EXACTLY and not session.reading
-        selector = job_selector(session.job, self._context.clock.now()) if exactly else None
-        own = self._context.here.own_places
-        plan = plan_restore(
-            store,
-            wishes,
-            into,
+        for item in wanted.items:
+            session.snapshot(item.snapshot, item.time)  # or it is said which one is no longer kept
+        request = RestoreRequest(
+            tuple(Wished(item.path, item.snapshot) for item in wanted.items),
+            wanted.into,
             wanted.existing,
-            Silent(),
             wanted.extent,
-            selector,
-            Elsewhere(wanted.homes),
-            own,
+            wanted.homes,
         )
+        kept = self._planned(session, request)
         number = PlanId(next(self._numbers))
         with self._lock:
-            self._plans[number] = _KeptPlan(session, store, plan)
+            self._plans[number] = kept
             for old in sorted(self._plans)[:-_PLANS_KEPT]:
                 del self._plans[old]
-        interesting = sorted(plan.steps, key=lambda step: step.action is Action.IDENTICAL)
-        items = tuple(
-            PlanItem(step.shown, step.action, step.entry.stat.size, step.note)
-            for step in interesting[:_PLAN_ITEMS_SHOWN]
-        )
-        counts = {action: plan.count(action) for action in Action}
-        return PlanView(
-            number,
-            counts[Action.CREATE],
-            counts[Action.REPLACE],
-            counts[Action.IDENTICAL],
-            counts[Action.SKIP],
-            counts[Action.BLOCKED],
-            plan.payload,
-            items,
-            plan.notes,
-            counts[Action.ASIDE],
-        )
+        counts = {action: count for action in Action if (count := kept.plan.count(action))}
+        top = _items(kept.tree.branches(TOP))
+        return PlanView(number, counts, kept.plan.payload, top, kept.plan.notes)
+
+    def _planned(self, session: JobSession, request: RestoreRequest) -> _KeptPlan:
+        exactly = request.extent is Extent.EXACTLY and not session.reading
+        store = session.store()
+        plan = plan_request(self._context, store, request, session.job if exactly else None, Silent())
+        return _KeptPlan(session, store, plan, request, PlanTree(plan))
+
+    def items(self, wanted: ReadPlanItems) -> PlanItems:
+        """What is below an item of a plan.
+
+        Raises:
+            PersonError: other plans were made since.
+        """
+        above = TOP if wanted.above is None else wanted.above
+        return _items(self._kept(wanted.plan, wanted.job).tree.branches(above, wanted.only))
+
+    def _kept(self, plan: PlanId, job: JobId) -> _KeptPlan:
+        kept = self._plans.get(plan)
+        if kept is None or kept.session is not self._sessions.of(job):
+            raise PersonError("This plan is no longer current", "Make it again")
+        return kept
 
     def restore(self, wanted: Restore) -> None:
         """Begin to carry a plan out.
@@ -103,17 +130,31 @@ class RestoreHandlers:
         Raises:
             PersonError: other plans were made since.
         """
-        kept = self._plans.get(wanted.plan)
-        if kept is None or kept.session is not self._sessions.of(wanted.job):
-            raise PersonError("This plan is no longer current", "Make it again")
+        kept = self._kept(wanted.plan, wanted.job)
+        kept = kept._replace(
+            plan=kept.plan.without(wanted.without),
+            request=msgspec.structs.replace(kept.request, without=wanted.without),
+        )
+        self._begin(kept)
+        self._plans.pop(wanted.plan, None)
+
+    def _begin(self, kept: _KeptPlan) -> None:
         self._worker.start(
             WorkKind.RESTORE, lambda steering: self._restore(kept, steering), (kept.session.job,)
         )
-        self._plans.pop(wanted.plan, None)
 
     def _restore(self, kept: _KeptPlan, steering: Steering) -> WorkEnded:
-        report = carry_out(
-            kept.store, kept.plan, self._context.clock, steering, self._context.here.restores, check=True
+        job = kept.session.job
+        report = restore(
+            self._context,
+            kept.store,
+            kept.plan,
+            kept.request,
+            steering,
+            job=job.id,
+            place=kept.session.shown.path if kept.session.reading else job.name,
+            check=True,
+            note=kept.note,
         )
         problems = tuple(
             f"{printable(problem.path)}: {problem.reason}"
@@ -131,11 +172,52 @@ class RestoreHandlers:
             report.strange,
             report.checked,
             (*aside, *(str(path) for path in report.records)),
+            kept.plan.places(),
         )
         words = (
             f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
         )
         return WorkEnded(WorkKind.RESTORE, restore=result, words=words)
+
+    def restores(self, wanted: ReadRestores) -> RestoresView:
+        """The restores that are remembered."""
+        made = []
+        for note in self._context.restores.all():
+            aside = aside_of(note)
+            there = tuple(folder for folder in note.folders if os.path.isdir(folder))
+            made.append(RestoreMade(note, aside.files, aside.bytes, there))
+        return RestoresView(tuple(made))
+
+    def go_on(self, wanted: GoOnRestoring) -> None:
+        """Begin to go on with a restore that was cut off.
+
+        Raises:
+            GoodTideError: there is none, or its store is not there.
+        """
+        note = self._note(wanted.restore)
+        if note.state is not RestoreState.CUT_OFF:
+            raise PersonError("This restore is not cut off", "See what is listed now")
+        session = self._sessions.find(note.job) or next(
+            (one for one in self._sessions.all() if one.shown.id == note.store), None
+        )
+        if session is None:
+            what = f"The store of this restore, {note.place}, is not open here"
+            raise PersonError(what, "Open it to read, and go on then")
+        self._begin(self._planned(session, note.request)._replace(note=note.id))
+
+    def _note(self, identity: str) -> RestoreNote:
+        note = self._context.restores.find(identity)
+        if note is None:
+            raise PersonError("This restore is not remembered any more", "See what is listed now")
+        return note
+
+    def let_go(self, identity: str) -> None:
+        """Delete what a restore set aside.
+
+        Raises:
+            GoodTideError: it goes on, or the disk does not allow it.
+        """
+        let_go(self._context, self._note(identity))
 
     def undo(self, wanted: UndoRestore) -> None:
         """Begin to undo a restore."""
@@ -143,12 +225,7 @@ class RestoreHandlers:
         self._worker.start(WorkKind.UNDO, lambda steering: self._undo(folders), ())
 
     def _undo(self, folders: list[Path]) -> WorkEnded:
-        report = UndoReport(kept=[])
-        for folder in folders:
-            done = undo(folder)
-            report.put_back += done.put_back
-            report.removed += done.removed
-            report.kept += done.kept
+        report = undo_restore(self._context, folders)
         words = (
             f"Undone: {count_words(report.put_back, 'thing')} put back,"
             f" {count_words(report.removed, 'restored thing')} removed"
@@ -156,3 +233,18 @@ class RestoreHandlers:
         if report.kept:
             words += f"; {count_words(len(report.kept), 'thing')} left because it was changed since"
         return WorkEnded(WorkKind.UNDO, words=words)
+
+
+def _items(branches: Iterator[PlanBranch]) -> PlanItems:
+    """As many as are shown: what there is something to do for before what is identical, folders first."""
+    found = sorted(
+        branches, key=lambda one: (set(one.counts) == {Action.IDENTICAL}, not one.folder, one.path)
+    )
+    sent = found[:_PLAN_ITEMS_SHOWN]
+    return PlanItems(
+        tuple(
+            PlanItem(one.number, one.path, one.action, one.folder, one.note, one.counts, one.size)
+            for one in sent
+        ),
+        len(found) - len(sent),
+    )

@@ -44,6 +44,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.context import open_context
 from good_tide.operations.jobs.changing import change_coverage
 from good_tide.operations.records.disk_absences import DiskAbsences
+from good_tide.operations.restore.restoring import note_cut_off
 from good_tide.operations.schedule.run import cut_off_runs
 from good_tide.operations.workplace import Workplace, load_jobs, this_workplace
 from good_tide.protocol.agent_calls import (
@@ -222,6 +223,7 @@ class Agent:
     def take_notice(self) -> None:
         """Note what an agent before this one left unfinished."""
         cut_off_runs(self.context, [session.job for session in self.sessions.own()])
+        note_cut_off(self.context)
 
     def close(self) -> None:
         """Begin nothing any more, and wait for what is being done."""

@@ -25,6 +25,7 @@ _COMMANDS = {
     "differences": "differences_commands",
     "restore": "restore_commands",
     "undo": "restore_commands",
+    "restores": "restores_commands",
     "verify": "integrity_commands",
     "repair": "integrity_commands",
     "prove": "integrity_commands",

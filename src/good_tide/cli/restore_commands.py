@@ -20,17 +20,17 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.core.errors import PersonError
+from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
-from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.restoring import Action, Existing, Extent, RestoreRequest, Wished
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
-from good_tide.operations.coverage.selecting import job_selector
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
 from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
-from good_tide.operations.restore.carry_out import RestoreReport, carry_out
-from good_tide.operations.restore.plan import Elsewhere, Plan, Wish, plan_restore
-from good_tide.operations.restore.set_aside import undo
+from good_tide.operations.restore.plan import Plan, Wish
+from good_tide.operations.restore.report import RestoreReport
+from good_tide.operations.restore.restoring import plan_request, restore, undo_restore
 from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_of
 
@@ -89,6 +89,12 @@ from good_tide.operations.stores.users import job_of
 @click.option(
     "--check", is_flag=True, help="Read what was restored from the disk again, and compare it with the store."
 )
+@click.option(
+    "--without",
+    multiple=True,
+    metavar="PATH",
+    help="Leave out an item of the plan, with all below it; may be given again.",
+)
 @whose_options
 @progress_option
 @json_option
@@ -111,6 +117,7 @@ def restore_command(
     owners: tuple[str, ...],
     archive: str | None,
     check: bool,
+    without: tuple[str, ...],
     progress: str | None,
     as_json: bool,
 ) -> int:
@@ -120,7 +127,6 @@ def restore_command(
             "Where to restore to is not clear",
             "Give one of --into DIR, --in-place, --home OLD=NEW, --archive FILE",
         )
-    elsewhere = Elsewhere(tuple(_home(one) for one in homes), dict(_pair(one) for one in owners))
     if bool(paths) == everything:
         raise PersonError("What to restore is not clear", "Give --path, or --all")
     extent = _extent(missing_only, changed_only, exactly)
@@ -133,26 +139,24 @@ def restore_command(
         chooser.in_place(chosen)
     if archive is not None:
         return _archive(store, chosen, browse.meant(store, chosen, wanted), archive, progress, as_json)
-    wishes = [Wish(chosen, path) for path in browse.meant(store, chosen, wanted)]
-    job = job_of(context, store, chosen.record.machine) if extent is Extent.EXACTLY else None
-    selector = job_selector(job, context.clock.now()) if job is not None else None
+    job = job_of(context, store, chosen.record.machine)
+    request = RestoreRequest(
+        tuple(Wished(path, chosen.id) for path in browse.meant(store, chosen, wanted)),
+        str(into.absolute()) if into is not None else "",
+        Existing(existing),
+        extent,
+        tuple(_home(one) for one in homes),
+        dict(_pair(one) for one in owners),
+        tuple(browse.tidy(path) for path in without),
+    )
     with output.steered(progress, as_json) as steering:
-        plan = plan_restore(
-            store,
-            wishes,
-            into,
-            Existing(existing),
-            steering,
-            extent,
-            selector,
-            elsewhere,
-            context.here.own_places,
-        )
-        report = (
-            None
-            if plan_only
-            else carry_out(store, plan, context.clock, steering, context.here.restores, check)
-        )
+        rules = job if extent is Extent.EXACTLY else None
+        plan = plan_request(context, store, request, rules, steering)
+        report = None
+        if not plan_only:
+            named_job = job.id if job is not None else JobId("")
+            place = os.path.abspath(named) if os.path.exists(named) else named
+            report = restore(context, store, plan, request, steering, job=named_job, place=place, check=check)
     if not as_json:
         say(f"From {of_words(chosen, context.clock.now())}.")
     if report is None:
@@ -318,7 +322,7 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
 @json_option
 def undo_command(store: str | None, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
     """Undo a restore: remove what it brought, and put back what it replaced. No store is needed for it."""
-    report = undo(Path(os.path.abspath(set_aside)))
+    report = undo_restore(this_context(), [Path(os.path.abspath(set_aside))])
     if as_json:
         print_json(
             {

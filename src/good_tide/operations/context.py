@@ -15,6 +15,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.operations.records.alarms import AlarmRecords
 from good_tide.operations.records.journal import Journal
+from good_tide.operations.records.restores import RestoreNotes
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.records.store_health import HealthRecords
 from good_tide.operations.workplace import Workplace, this_workplace
@@ -36,6 +37,7 @@ class Context(msgspec.Struct, frozen=True, kw_only=True):
     records: RunRecords
     health: HealthRecords
     alarms: AlarmRecords
+    restores: RestoreNotes
     ring: KeyRing
 
     def machine_of(self, job: Job) -> Machine:
@@ -68,6 +70,7 @@ def open_context(
         records=RunRecords(here.records),
         health=HealthRecords(here.records),
         alarms=AlarmRecords(here.records),
+        restores=RestoreNotes(here.records),
         ring=ring or DesktopKeyRing(),
     )
 

@@ -154,7 +154,8 @@ class StayRunning(Call[None], frozen=True):
 
 
 class RestoreResult(msgspec.Struct, frozen=True):
-    """What a restore did. ``undo``: the folders by which all of it is undone."""
+    """What a restore did. ``undo``: the folders by which all of it is undone; ``targets``: where what
+    it brought is."""
 
     created: int
     replaced: int
@@ -166,6 +167,7 @@ class RestoreResult(msgspec.Struct, frozen=True):
     strange: int = 0
     checked: int = 0
     undo: tuple[str, ...] = ()
+    targets: tuple[str, ...] = ()
 
 
 class WorkGoesOn(Note, frozen=True):

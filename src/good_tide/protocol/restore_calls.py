@@ -7,7 +7,7 @@ from typing import ClassVar
 import msgspec
 
 from good_tide.core.identifiers import PlanId, SnapshotId
-from good_tide.core.restoring import Action, Existing, Extent
+from good_tide.core.restoring import Action, Existing, Extent, RestoreNote
 from good_tide.protocol.contract import Call, JobCall
 
 
@@ -20,27 +20,33 @@ class PickedItem(msgspec.Struct, frozen=True):
 
 
 class PlanItem(msgspec.Struct, array_like=True, frozen=True):
-    """One line of a restore plan."""
+    """One item of a restore plan, by its number in it; ``counts`` and ``size`` in bytes to be written are of
+    it and all below it."""
 
+    number: int
     path: bytes
     action: Action
-    size: int
+    folder: bool
     note: str
+    counts: dict[Action, int]
+    size: int
+
+
+class PlanItems(msgspec.Struct, frozen=True):
+    """What is directly below an item of a plan; ``more`` are not sent."""
+
+    items: tuple[PlanItem, ...]
+    more: int = 0
 
 
 class PlanView(msgspec.Struct, frozen=True):
-    """A restore plan: how many things would be created and so on. Only the first items are listed."""
+    """A restore plan: how many things would be created and so on, and what stands at its top."""
 
     plan: PlanId
-    create: int
-    replace: int
-    identical: int
-    skip: int
-    blocked: int
+    counts: dict[Action, int]
     bytes: int
-    items: tuple[PlanItem, ...]
+    top: PlanItems
     notes: tuple[str, ...]
-    aside: int = 0
 
 
 class PlanRestore(JobCall[PlanView], frozen=True):
@@ -57,10 +63,56 @@ class PlanRestore(JobCall[PlanView], frozen=True):
     homes: tuple[tuple[bytes, bytes], ...] = ()
 
 
-class Restore(JobCall[None], frozen=True):
-    """Begin to carry a plan out."""
+class ReadPlanItems(JobCall[PlanItems], frozen=True):
+    """What is directly below an item of a plan, or at its top for none; only what has an action, or something
+    below it that has."""
 
     plan: PlanId
+    above: int | None = None
+    only: Action | None = None
+
+
+class Restore(JobCall[None], frozen=True):
+    """Begin to carry a plan out, without some of its items and all below them."""
+
+    plan: PlanId
+    without: tuple[bytes, ...] = ()
+
+
+class RestoreMade(msgspec.Struct, frozen=True):
+    """A restore that was made here. ``files`` and ``size`` in bytes are what it has set aside and is still
+    there; ``there`` the folders by which it can be undone."""
+
+    note: RestoreNote
+    files: int = 0
+    size: int = 0
+    there: tuple[str, ...] = ()
+
+
+class RestoresView(msgspec.Struct, frozen=True):
+    """The restores that are remembered, newest first."""
+
+    restores: tuple[RestoreMade, ...]
+
+
+class ReadRestores(Call[RestoresView], frozen=True):
+    """The restores that are remembered."""
+
+    may_block: ClassVar[bool] = True
+
+
+class GoOnRestoring(Call[None], frozen=True):
+    """Begin to go on with a restore that was cut off."""
+
+    may_block: ClassVar[bool] = True
+    restore: str
+
+
+class LetRestoreGo(Call[None], frozen=True):
+    """Delete what a restore set aside."""
+
+    may_block: ClassVar[bool] = True
+    restore: str
 
 
 class UndoRestore(Call[None], frozen=True):

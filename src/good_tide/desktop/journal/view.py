@@ -21,6 +21,7 @@ from good_tide.core.happenings import AGAIN_AND_AGAIN, Event, Filter, Level, Run
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.status import Action, StoreState
 from good_tide.core.words import count_words, duration_words, exact_words, printable, size_words, time_words
+from good_tide.desktop.journal.restores_list import RestoresList
 from good_tide.desktop.journal.runs_picture import RunsPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -59,6 +60,8 @@ _OCCASIONS = {
 _SNAPSHOT, _WORDS = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 _SOON_MS = 300
 _MOST_LISTED = 2000
+_RESTORES = 3
+"""Which of the lists is that of the restores."""
 
 
 class _Happened(NamedTuple):
@@ -120,7 +123,7 @@ class JournalPage(View):
         self.view: JournalView | None = None
         self.picture = RunsPicture(look)
         self.what, self.level, self.span, self.all_jobs = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.what.addItems(["What happened", "Table of runs", "Left-out files"])
+        self.what.addItems(["What happened", "Table of runs", "Left-out files", "Restores"])
         for words, _ in _LEVELS:
             self.level.addItem(words)
         for words, _ in _SPANS:
@@ -147,8 +150,9 @@ class JournalPage(View):
         align_numbers(self.runs, (4, 5, 6, 7))
         align_numbers(self.left_out, (2,))
         self.lists = QStackedWidget()
-        for tree in (self.events, self.runs, self.left_out):
-            self.lists.addWidget(tree)
+        self.restores = RestoresList(look, link)
+        for shown in (self.events, self.runs, self.left_out, self.restores):
+            self.lists.addWidget(shown)
         self.summary = label("", "quiet", wrap=True)
         self.empty = label("", "quiet")
         self._timer = QTimer(self, singleShot=True, interval=_SOON_MS)
@@ -175,7 +179,7 @@ class JournalPage(View):
         self.empty.hide()
 
     def _connect(self) -> None:
-        self.what.currentIndexChanged.connect(self._show_list)
+        self.what.currentIndexChanged.connect(self._choose_list)
         for combo in (self.level, self.span, self.all_jobs):
             combo.currentIndexChanged.connect(self.refresh)
         self.text.textEdited.connect(lambda words: self._timer.start())
@@ -207,6 +211,8 @@ class JournalPage(View):
     def refresh(self) -> None:
         """Ask for what the filters let through."""
         self._link.ask(ReadJournal(self._filter()), self.show_journal)
+        if self.what.currentIndex() == _RESTORES:
+            self.restores.refresh(self._now)
 
     def show_journal(self, view: JournalView) -> None:
         """Show events, runs and left-out files."""
@@ -350,13 +356,21 @@ class JournalPage(View):
                 offer.clicked.connect(lambda checked=False, rule=one.rule: self.offered.emit(RuleOffer(rule)))
                 self.left_out.setItemWidget(row, 4, offer)
 
+    def _choose_list(self) -> None:
+        if self.what.currentIndex() == _RESTORES:
+            self.restores.refresh(self._now)
+        self._show_list()
+
     def _show_list(self) -> None:
         number = self.what.currentIndex()
         self.lists.setCurrentIndex(number)
-        tree = (self.events, self.runs, self.left_out)[number]
-        nothing = ("Nothing happened that fits.", "No run fits.", "The last snapshot left no file out.")[
-            number
-        ]
+        tree = (self.events, self.runs, self.left_out, self.restores.tree)[number]
+        nothing = (
+            "Nothing happened that fits.",
+            "No run fits.",
+            "The last snapshot left no file out.",
+            "",
+        )[number]
         if number == 2 and self.all_jobs.currentIndex():
             nothing = "Choose “of this job” to see its left-out files."
         offered = (
@@ -367,7 +381,8 @@ class JournalPage(View):
         self.empty.setText(offered if tree.topLevelItemCount() else nothing)
         self.empty.setVisible(bool(self.empty.text()))
         for combo in (self.level, self.span, self.text):
-            combo.setEnabled(number != 2)
+            combo.setEnabled(number < 2)
+        self.all_jobs.setEnabled(number != _RESTORES)
 
     def _export(self) -> None:
         forms = "Web page (*.html);;Table (*.csv);;JSON (*.json)"

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QUrl, Signal
+from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
 
 from good_tide.core.pace import Pace
@@ -107,6 +108,8 @@ class NoticeStrip(QFrame):
         self._words = label("", "strong", wrap=True)
         self._detail = label("", "quiet", wrap=True)
         self.undo_button = button("Undo")
+        self.show_button = button("Show in files")
+        self._place = ""
         close = QToolButton()
         close.setIcon(icon("close", look.ink, 16))
         close.setToolTip("Put away")
@@ -118,9 +121,11 @@ class NoticeStrip(QFrame):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 8, 10, 8)
         layout.addLayout(box, 1)
+        layout.addWidget(self.show_button)
         layout.addWidget(self.undo_button)
         layout.addWidget(close)
         self.undo_button.clicked.connect(lambda: self.undo.emit(self._undo))
+        self.show_button.clicked.connect(lambda: QDesktopServices.openUrl(QUrl.fromLocalFile(self._place)))
         close.clicked.connect(self.hide)
         self.hide()
 
@@ -129,8 +134,16 @@ class NoticeStrip(QFrame):
         """The words shown."""
         return self._words.text()
 
-    def tell(self, words: str, detail: str = "", trouble: bool = False, undo: tuple[str, ...] = ()) -> None:
-        """Show a notice; ``undo``: the folders by which what was done is undone."""
+    def tell(
+        self,
+        words: str,
+        detail: str = "",
+        trouble: bool = False,
+        undo: tuple[str, ...] = (),
+        place: str = "",
+    ) -> None:
+        """Show a notice; ``undo``: the folders by which what was done is undone; ``place``: the folder in
+        which it can be seen."""
         self.setObjectName("trouble" if trouble else "notice")
         self.style().unpolish(self)
         self.style().polish(self)
@@ -139,6 +152,8 @@ class NoticeStrip(QFrame):
         self._detail.setVisible(bool(detail))
         self._undo = undo
         self.undo_button.setVisible(bool(undo))
+        self._place = place
+        self.show_button.setVisible(bool(place))
         self.show()
 
 

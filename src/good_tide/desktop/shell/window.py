@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from good_tide import __version__
 from good_tide.core.identifiers import JobId
+from good_tide.core.progress import WorkKind
 from good_tide.core.status import Action, Mood, State, Status, StoreState
 from good_tide.core.status import Topic as Trouble
 from good_tide.desktop.link import AgentLink
@@ -265,7 +266,9 @@ class MainWindow(QMainWindow):
 
     def _tell_ended(self, ended: WorkEnded) -> None:
         if ended.error:
-            self.notice.tell(ended.error, trouble=True)
+            rest = ended.what is WorkKind.RESTORE
+            goes_on = "What it had brought is there. It can go on: Journal, Restores." if rest else ""
+            self.notice.tell(ended.error, goes_on, trouble=True)
         elif ended.restore is not None:
             result = ended.restore
             counts = (
@@ -276,7 +279,9 @@ class MainWindow(QMainWindow):
             )
             lies = [f"What was replaced lies in {aside}" for aside in result.set_aside[:2]]
             said = "\n".join([counts, *lies, *result.problems[:3]])
-            self.notice.tell(ended.words, said, bool(result.problems), result.undo)
+            self.notice.tell(
+                ended.words, said, bool(result.problems), result.undo, next(iter(result.targets), "")
+            )
         else:
             self.notice.tell(ended.words)
 

@@ -278,7 +278,7 @@ class HistoryPage(QWidget):
         assert self.dialog is not None
         self.restore_list.clear()
         assert self.dialog.plan is not None
-        self._link.ask(Restore(self.dialog.job, self.dialog.plan))
+        self._link.ask(Restore(self.dialog.job, self.dialog.plan, self.dialog.without))
 
     def _refresh(self) -> None:
         """Show the model's state, and ask for what is missing."""

@@ -6,17 +6,13 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
     QDialog,
     QFileDialog,
-    QHeaderView,
     QLineEdit,
     QRadioButton,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -26,17 +22,10 @@ from good_tide.core.restoring import Action, Existing, Extent
 from good_tide.core.words import count_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.timeline.plan_items import ActionFilter, PlanItemsView, counted
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore, PlanView
 
-_ACTIONS = {
-    Action.CREATE: "will be created",
-    Action.REPLACE: "will replace; what is there now is set aside",
-    Action.IDENTICAL: "is identical",
-    Action.SKIP: "is left as it is",
-    Action.BLOCKED: "cannot be restored",
-    Action.ASIDE: "is set aside",
-}
 _EXTENTS = (
     ("All of it", Extent.ALL),
     ("Only what is not there now", Extent.MISSING),
@@ -76,6 +65,7 @@ class PlanDialog(QDialog):
         self.setWindowTitle("Restore plan")
         self.resize(760, 560)
         self.plan: PlanId | None = None
+        self._view: PlanView | None = None
         self.job = link.job
         self._link, self._items = link, tuple(items)
         self._asked = 0
@@ -108,13 +98,8 @@ class PlanDialog(QDialog):
             self._existing.addItem(words, value)
         self._summary = label("Working out what would happen…", "strong", wrap=True)
         self._notes = label("", "quiet", wrap=True)
-        self._list = QTreeWidget()
-        self._list.setHeaderLabels(["Item", "What happens", "Size"])
-        self._list.header().setStretchLastSection(False)
-        self._list.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self._list.setRootIsDecorated(False)
-        self._list.setUniformRowHeights(True)
-        self._list.setAccessibleName("Items of the restore plan")
+        self.items = PlanItemsView(link)
+        self.filter = ActionFilter()
         self._cancel = button("Do nothing")
         self._go = button("Restore now", primary=True)
         self._go.setEnabled(False)
@@ -129,8 +114,8 @@ class PlanDialog(QDialog):
         layout.addLayout(line(self._moved, self._old_home, label("goes below"), self._new_home))
         layout.addLayout(line(label("How much:"), self._extent, stretch=2))
         layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
-        layout.addWidget(self._summary)
-        layout.addWidget(self._list, 1)
+        layout.addLayout(line(self._summary, self.filter))
+        layout.addWidget(self.items, 1)
         layout.addWidget(self._notes)
         layout.addLayout(line(self._cancel, self._go, stretch=0))
         self._where.idClicked.connect(self._where_changed)
@@ -138,6 +123,8 @@ class PlanDialog(QDialog):
         self._choose.clicked.connect(self._choose_folder)
         self._existing.currentIndexChanged.connect(self._ask)
         self._extent.currentIndexChanged.connect(self._ask)
+        self.filter.currentIndexChanged.connect(lambda: self.items.list_only(self.filter.chosen()))
+        self.items.changed.connect(self._show_sums)
         self._cancel.clicked.connect(self.reject)
         self._go.clicked.connect(self.accept)
         self._cancel.setFocus()
@@ -195,39 +182,31 @@ class PlanDialog(QDialog):
     def _show(self, plan: PlanView, asked: int) -> None:
         if asked != self._asked:
             return
-        self.plan = plan.plan
-        counts = (
-            (plan.create, "to create"),
-            (plan.replace, "to replace"),
-            (plan.identical, "identical"),
-            (plan.skip, "left as they are"),
-            (plan.aside, "to set aside"),
-            (plan.blocked, "not possible"),
-        )
-        words = ", ".join(f"{count:,} {what}" for count, what in counts if count)
-        work = plan.create + plan.replace + plan.aside
+        self.plan, self._view = plan.plan, plan
+        self.filter.offer(plan.counts)
+        self.items.show_plan(self.job, plan, None)
+        self.filter.setCurrentIndex(0)
+        self._show_sums()
+        self._notes.setText("\n".join([f"In {printable(self.items.base)}", *plan.notes]))
+
+    @property
+    def without(self) -> tuple[bytes, ...]:
+        """Items that were taken out of the plan."""
+        return self.items.without()
+
+    def _show_sums(self) -> None:
+        """What would be done in numbers, without what was taken out."""
+        view = self._view
+        if view is None:
+            return
+        out, size = self.items.taken_out()
+        counts = {action: count - out[action] for action, count in view.counts.items()}
+        words = counted(counts)
+        work = sum(counts.get(action, 0) for action in (Action.CREATE, Action.REPLACE, Action.ASIDE))
+        less = f" {sum(out.values()):,} taken out." if out else ""
         self._summary.setText(
-            f"{words}. {size_words(plan.bytes)} to write."
+            f"{words}. {size_words(view.bytes - size)} to write.{less}"
             if work
-            else f"Nothing to do: {words or 'nothing there'}."
+            else f"Nothing to do: {words or 'nothing there'}.{less}"
         )
         self._go.setEnabled(work > 0)
-        self._list.clear()
-        base = os.path.commonpath([item.path for item in plan.items]) if plan.items else b""
-        base = os.path.dirname(base) if len(plan.items) == 1 else base
-        for item in plan.items:
-            shown = item.path[len(base) :].lstrip(b"/") or os.path.basename(item.path)
-            row = QTreeWidgetItem(
-                [
-                    printable(shown),
-                    _ACTIONS[item.action] + (f": {item.note}" if item.note else ""),
-                    size_words(item.size),
-                ]
-            )
-            row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            row.setToolTip(0, printable(item.path))
-            self._list.addTopLevelItem(row)
-        self._list.setColumnWidth(1, 300)
-        total = plan.create + plan.replace + plan.identical + plan.skip + plan.blocked + plan.aside
-        more = [f"{total - len(plan.items):,} more items are not listed."] if total > len(plan.items) else []
-        self._notes.setText("\n".join([f"In {printable(base)}", *plan.notes, *more]))

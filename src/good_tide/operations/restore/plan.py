@@ -95,6 +95,26 @@ class Plan(msgspec.Struct, frozen=True):
         """Bytes to be written."""
         return sum(step.payload for step in self.steps)
 
+    def places(self) -> tuple[str, ...]:
+        """The folders in which what is brought can be seen: for one thing the one that it is in."""
+        tops: dict[str, None] = {}
+        for step in self.steps:
+            if step.action in (Action.CREATE, Action.REPLACE):
+                where = step.shown
+                if not any(where.startswith(os.fsencode(top).rstrip(b"/") + b"/") for top in tops):
+                    tops[os.fsdecode(os.path.dirname(where))] = None
+        return tuple(tops)
+
+    def without(self, paths: Sequence[bytes]) -> Plan:
+        """The plan without some items, by the paths they would have, and without all below them."""
+        if not paths:
+            return self
+        out, below = set(paths), tuple(path.rstrip(b"/") + b"/" for path in paths)
+        kept = tuple(
+            step for step in self.steps if (shown := step.shown) not in out and not shown.startswith(below)
+        )
+        return msgspec.structs.replace(self, steps=kept)
+
 
 def plan_restore(
     store: Store,
@@ -347,8 +367,10 @@ class _Planner:
             self._step(Action.SKIP, relative, entry, source)
             return None
         elif self._existing is Existing.KEEP_BOTH:
-            relative = (*relative[:-1], self._name_beside(relative[-1], folder))
-            self._step(Action.CREATE, relative, entry, source, "What is there now is kept beside it")
+            beside, done = self._name_beside(entry, relative[-1], folder)
+            relative = (*relative[:-1], beside)
+            action = Action.IDENTICAL if done else Action.CREATE
+            self._step(action, relative, entry, source, "What is there now is kept beside it")
         else:
             self._step(Action.REPLACE, relative, entry, source)
         return self._level(entry, None, relative, source) if entry.kind is Kind.FOLDER else None
@@ -383,12 +405,18 @@ class _Planner:
             where = source.rstrip(b"/") + b"/" + one.name
             self._step(Action.ASIDE, (*relative, one.name), entry, where, "It was not there at that moment")
 
-    def _name_beside(self, name: bytes, folder: int | None) -> bytes:
-        """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``."""
+    def _name_beside(self, entry: Entry, name: bytes, folder: int | None) -> tuple[bytes, bool]:
+        """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``; or the name that it
+        was brought back under before, and that it was."""
         for number in itertools.count(1):
             beside = moment_name(name, self._wish.snapshot.record.time, number)
-            if _look(os.fsdecode(beside), folder) is None:
-                return beside
+            info = _look(os.fsdecode(beside), folder)
+            if info is None or folder is None:
+                return beside, False
+            if entry.kind is not Kind.FOLDER and is_identical(
+                self._store, entry, os.fsdecode(beside), folder, info
+            ):
+                return beside, True
         raise AssertionError("there is always a free name")
 
 

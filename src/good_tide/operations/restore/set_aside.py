@@ -14,9 +14,10 @@ import os
 import secrets
 import shutil
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -54,19 +55,29 @@ class UndoReport(msgspec.Struct):
     kept: list[bytes] = []
 
 
+class Keeping(NamedTuple):
+    """Where the record of a restore lies as long as it replaces nothing (None: there is none then), and who
+    is told of each folder that is begun, with the folder restored to."""
+
+    records: Path | None = None
+    began: Callable[[Path, Path], None] | None = None
+
+
+NOTHING_KEPT = Keeping()
+
+
 class SetAside:
     """The set-aside folder of one restore, made when it is first needed.
 
     :param target: the folder restored to, with an open handle ``root``.
-    :param records: where the record lies as long as nothing is replaced; None: there is none then.
     """
 
-    def __init__(self, target: Path, root: int, clock: Clock, records: Path | None = None) -> None:
+    def __init__(self, target: Path, root: int, clock: Clock, keeping: Keeping = NOTHING_KEPT) -> None:
         self.path: Path | None = None
         self.record: Path | None = None
         """The folder of the record, as long as nothing was replaced."""
         self._target, self._root, self._clock = target, root, clock
-        self._records, self._early = records, -1
+        self._keeping, self._early = keeping, -1
         self._handle: int | None = None
         self._record: int | None = None
         self._before: list[_Line] = []
@@ -91,6 +102,7 @@ class SetAside:
                     name = f"{SET_ASIDE}{moment:%Y-%m-%d %H.%M.%S} ({number})"
             self._handle = open_folder(name, self._root)
             self.path = self._target / name
+            self._told(self.path)
             self._record = os.open(
                 RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600, dir_fd=self._handle
             )
@@ -107,8 +119,8 @@ class SetAside:
             os.write(self._record, msgspec.json.encode(line) + b"\n")
             return
         self._before.append(line)
-        if self._records is not None and self.record is None and self._early == -1:
-            self._begin_early(self._records)
+        if self._keeping.records is not None and self.record is None and self._early == -1:
+            self._begin_early(self._keeping.records)
         if self.record is not None:
             os.write(self._early, msgspec.json.encode(line) + b"\n")
 
@@ -125,6 +137,11 @@ class SetAside:
             )
             os.write(self._early, msgspec.json.encode(_Line("begin", target)) + b"\n")
             self.record = folder
+            self._told(folder)
+
+    def _told(self, folder: Path) -> None:
+        if self._keeping.began is not None:
+            self._keeping.began(folder, self._target)
 
     def created(self, relative: Relative, folder: int) -> None:
         """Note that something new was restored, by its name in an open folder."""
@@ -133,6 +150,13 @@ class SetAside:
     def replaced_by(self, relative: Relative, folder: int) -> None:
         """Note what now stands where something was set aside."""
         self._note(_seen("replaced", relative, folder))
+
+    def give_back(self, relative: Relative, folder: int) -> None:
+        """Put what was taken last back where it was, because nothing could take its place."""
+        assert self._handle is not None
+        with _reach(self._handle, relative[:-1]) as inside:
+            if inside is not None:
+                os.rename(relative[-1], relative[-1], src_dir_fd=inside, dst_dir_fd=folder)
 
     def take(self, relative: Relative, folder: int) -> None:
         """Move what stands under the last name of ``relative`` in the open ``folder`` here."""
@@ -198,6 +222,20 @@ def undo(folder: Path) -> UndoReport:
             os.close(root)
             os.close(aside)
     return report
+
+
+def folders_created(folder: Path) -> set[bytes]:
+    """Paths of folders that a restore has made and that are there still, by the folder of its record; those
+    it was cut off over have no times and permissions yet."""
+    try:
+        lines = _parse((folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT])
+    except OSError:
+        return set()
+    named = base64.b64decode(lines[0].target) if lines else b""
+    target = named or os.fsencode(folder.parent)
+    created = (line.path for line in lines if line.what == "created")
+    paths = {os.path.join(target, *(base64.b64decode(part) for part in path)) for path in created}
+    return {path for path in paths if os.path.isdir(path) and not os.path.islink(path)}
 
 
 def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoReport) -> UndoReport:
@@ -280,9 +318,17 @@ def _remove_restored(line: _Line, relative: Relative, folder: int, report: UndoR
         report.kept.append(path)
 
 
+def _has(name: bytes, folder: int) -> bool:
+    try:
+        os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    return True
+
+
 def _put_back(relative: Relative, folder: int, held: int | None, report: UndoReport) -> None:
     name = relative[-1]
-    if held is None:
+    if held is None or not _has(name, held):
         return
     try:
         os.stat(name, dir_fd=folder, follow_symlinks=False)

@@ -56,14 +56,7 @@ class RestoreTest(GoodTideTest):
             undo(self.work)
 
     def test_undo_after_a_crash_between_setting_aside_and_replacing(self) -> None:
-        real = os.rename
-
-        def rename(source: object, target: object, **where: int) -> None:
-            if isinstance(source, bytes) and source.startswith(b".good-tide-"):
-                raise KeyboardInterrupt
-            real(source, target, **where)  # type: ignore[arg-type]
-
-        with mock.patch("os.rename", rename), self.assertRaises(KeyboardInterrupt):
+        with mock.patch("os.link", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
             self.restore(self.store, self.past, self.work / "plan.txt", None)
         aside = next(self.work.glob("Set aside*"))
         undo(aside)

@@ -14,8 +14,9 @@ from good_tide.core.progress import Silent
 from good_tide.core.restoring import Action, Existing, Extent
 from good_tide.core.rules import parse_rule
 from good_tide.operations.coverage.selecting import Selector
-from good_tide.operations.restore.carry_out import RestoreReport, carry_out
+from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
+from good_tide.operations.restore.report import RestoreReport
 from good_tide.operations.restore.set_aside import undo
 from tests.support.base import T0, GoodTideTest, tree
 
@@ -123,12 +124,15 @@ class ExtentsTest(GoodTideTest):
         self.write(name, "then")
         second = self.snap(self.store, 1)
         self.write(name, "now")
-        for number in range(2):
+        for number in range(3):
             wish = Wish(second, os.fsencode(self.work / name))
             plan = plan_restore(self.store, [wish], None, Existing.KEEP_BOTH, Silent())
             self.assertEqual(self.carry_out(plan).problems, [], number)
+            if number == 0:
+                (beside,) = self.work.glob("ü*(*")
+                beside.write_text("worked on since")
         found = [path.read_text() for path in self.work.glob("ü*")]
-        self.assertEqual(sorted(found), ["now", "then", "then"])
+        self.assertEqual(sorted(found), ["now", "then", "worked on since"], "and once brought is enough")
 
     def test_a_record_that_cannot_be_kept_does_not_hold_up_a_restore(self) -> None:
         (self.folder / "no folder").write_text("")

@@ -1,0 +1,191 @@
+"""Commands about restores that were made: which there are, going on with one that was cut off, undoing one,
+and letting go of what one set aside."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import json_option, opened_to_look, passphrase_option, progress_option
+from good_tide.cli.output import path_fields, print_json, say, table
+from good_tide.core.errors import PersonError
+from good_tide.core.restoring import Extent, RestoreNote, RestoreState
+from good_tide.core.words import count_words, iso, printable, size_words, time_words
+from good_tide.operations.context import Context, this_context
+from good_tide.operations.restore.restoring import aside_of, let_go, plan_request, restore, undo_note
+from good_tide.operations.workplace import load_jobs
+
+_STATES = {
+    RestoreState.RUNNING: "goes on",
+    RestoreState.DONE: "done",
+    RestoreState.CUT_OFF: "cut off",
+    RestoreState.UNDONE: "undone",
+    RestoreState.LET_GO: "let go",
+}
+
+
+@click.group("restores")
+def restores_group() -> None:
+    """Restores that were made here: what they set aside, and those that were cut off."""
+
+
+@restores_group.command("list")
+@json_option
+def list_command(as_json: bool) -> int:
+    """The restores, newest first. Ends with 1 when one was cut off."""
+    context = this_context()
+    notes = context.restores.all()
+    if as_json:
+        print_json({"restores": [_fields(note) for note in notes]})
+    elif not notes:
+        say("Nothing was restored here yet.")
+    else:
+        now = context.clock.now()
+        table(
+            ["Restore", "When", "What", "State", "Set aside"], [_row(note, now) for note in notes], right=(4,)
+        )
+        for note in notes:
+            if note.state is RestoreState.CUT_OFF:
+                say(f"{note.id} was cut off: {note.why}. To go on: good-tide restores go-on {note.id}")
+    cut_off = any(note.state is RestoreState.CUT_OFF for note in notes)
+    return output.WITH_GAPS if cut_off else output.DONE
+
+
+def _row(note: RestoreNote, now: int) -> list[str]:
+    aside = aside_of(note)
+    size = f"{aside.files:,} files, {size_words(aside.bytes)}" if aside.files else ""
+    return [note.id, time_words(note.began, now), _what(note), _STATES[note.state], size]
+
+
+def _what(note: RestoreNote) -> str:
+    wished = note.request.wished
+    first = printable(os.path.basename(wished[0].path) or wished[0].path) if wished else ""
+    return first if len(wished) == 1 else f"{first} and {count_words(len(wished) - 1, 'more', 'more')}"
+
+
+def _fields(note: RestoreNote) -> dict[str, Any]:
+    aside = aside_of(note)
+    return {
+        "restore": note.id,
+        "state": note.state.value,
+        "why": note.why,
+        "began": iso(note.began),
+        "ended": iso(note.ended) if note.ended else None,
+        "store": note.place,
+        "items": [{**path_fields(one.path), "snapshot": one.snapshot} for one in note.request.wished],
+        "into": note.request.into or None,
+        "created": note.created,
+        "replaced": note.replaced,
+        "set_aside_files": aside.files,
+        "set_aside_bytes": aside.bytes,
+        "undo": [folder for folder in note.folders if os.path.isdir(folder)],
+    }
+
+
+def _note(context: Context, identity: str) -> RestoreNote:
+    note = context.restores.find(identity)
+    if note is None:
+        raise PersonError(f"There is no restore {identity!r}", "See “good-tide restores list”")
+    return note
+
+
+@restores_group.command("go-on")
+@click.argument("restore_id", metavar="RESTORE")
+@passphrase_option
+@click.option("--check", is_flag=True, help="Read what was restored from the disk again, and compare it.")
+@progress_option
+@json_option
+def go_on_command(
+    restore_id: str, passphrase_file: Path | None, check: bool, progress: str | None, as_json: bool
+) -> int:
+    """Go on with a restore that was cut off: what it had brought is passed over."""
+    context = this_context()
+    note = _note(context, restore_id)
+    if note.state is not RestoreState.CUT_OFF:
+        raise PersonError(
+            f"This restore is not cut off: {_STATES[note.state]}", "See “good-tide restores list”"
+        )
+    store = opened_to_look(context, note.place, passphrase_file)
+    job = next((one for one in load_jobs(context.here.settings) if one.id == note.job), None)
+    rules = job if note.request.extent is Extent.EXACTLY else None
+    with output.steered(progress, as_json) as steering:
+        plan = plan_request(context, store, note.request, rules, steering)
+        report = restore(
+            context,
+            store,
+            plan,
+            note.request,
+            steering,
+            job=note.job,
+            place=note.place,
+            check=check,
+            note=note.id,
+        )
+    if as_json:
+        problems = [{**path_fields(one.path), "reason": one.reason} for one in report.problems]
+        print_json(
+            {
+                "restore": note.id,
+                "created": report.created,
+                "replaced": report.replaced,
+                "identical": report.identical,
+                "bytes": report.bytes,
+                "checked": report.checked,
+                "problems": problems,
+            }
+        )
+    else:
+        say(
+            f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} were there"
+            f" already; {size_words(report.bytes)} written."
+        )
+        for problem in report.problems:
+            say(f"Problem: {printable(problem.path)}: {problem.reason}")
+    return output.WITH_GAPS if report.problems else output.DONE
+
+
+@restores_group.command("undo")
+@click.argument("restore_id", metavar="RESTORE")
+@json_option
+def undo_one_command(restore_id: str, as_json: bool) -> int:
+    """Undo a restore: what it brought is removed, what it replaced is put back."""
+    context = this_context()
+    report = undo_note(context, _note(context, restore_id))
+    if as_json:
+        print_json(
+            {
+                "put_back": report.put_back,
+                "removed": report.removed,
+                "kept": [path_fields(path) for path in report.kept],
+            }
+        )
+    else:
+        say(f"{report.put_back:,} put back, {report.removed:,} restored items removed.")
+        for path in report.kept:
+            say(f"Left as it is, because it was changed since: {printable(path)}")
+    return output.WITH_GAPS if report.kept else output.DONE
+
+
+@restores_group.command("let-go")
+@click.argument("restore_id", metavar="RESTORE")
+@click.option("--yes", is_flag=True, help="Delete it; without this, it is only said what would be deleted.")
+@json_option
+def let_go_command(restore_id: str, yes: bool, as_json: bool) -> int:
+    """Delete what a restore set aside. It cannot be undone after."""
+    context = this_context()
+    note = _note(context, restore_id)
+    aside = let_go(context, note) if yes else aside_of(note)
+    what = f"{count_words(aside.files, 'file')}, {size_words(aside.bytes)}, that the restore had set aside"
+    if as_json:
+        print_json({"restore": note.id, "deleted": yes, "files": aside.files, "bytes": aside.bytes})
+    elif yes:
+        say(f"Deleted: {what}.")
+    else:
+        for folder in note.folders:
+            say(f"In {folder}")
+        say(f"Would be deleted: {what}. Give --yes to delete it; the restore cannot be undone after.")
+    return output.DONE

@@ -6,9 +6,11 @@ Do not change, rename or delete anything in it by hand: every file is needed.
 
 To look into it and take files out, install Good Tide and point it at this folder.
 Without Good Tide: the script recover.py needs only Python 3.9 or newer, with the packages "cryptography" and
-"zstandard". It lists and extracts every snapshot:
+"zstandard" (and "argon2-cffi" beside an older "cryptography"; it says what to install). It lists and extracts
+every snapshot, and finds names in all of them:
 
     python3 recover.py --store THIS_FOLDER list
+    python3 recover.py --store THIS_FOLDER find WORD
     python3 recover.py --store THIS_FOLDER extract SNAPSHOT TARGET_FOLDER
 
 It asks for the passphrase, or for the recovery key that was shown when this store was made.

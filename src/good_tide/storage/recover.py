@@ -1,13 +1,16 @@
 #!/usr/bin/env python3
 """Take files out of a Good Tide store without Good Tide.
 
-Needs Python 3.9 or newer and two packages: "cryptography" (44 or newer) and "zstandard".
+Needs Python 3.9 or newer and the packages "cryptography" and "zstandard"; with a "cryptography" older than 44 also "argon2-cffi".
+Debian and Ubuntu: python3-cryptography python3-zstandard python3-argon2. Fedora: python3-cryptography python3-zstandard python3-argon2-cffi.
 
     python3 recover.py list                                 the snapshots of a store; without --store, of the one it lies in
     python3 recover.py list SNAPSHOT                        every path in one snapshot
+    python3 recover.py find WORD ...                        paths with these words in them, and the newest snapshot that has each
     python3 recover.py extract SNAPSHOT TARGET [PATH ...]   all of it, or only these paths, into a new folder
 
-SNAPSHOT is a name from the list, the start of one, or "latest". Options: --store DIR, --passphrase-file FILE.
+SNAPSHOT is a name from the list, the start of one, or "latest". Options: --store DIR, --passphrase-file FILE; a store opens with
+its passphrase or with its recovery key. Ends with 0, 1 when something was not there or not intact, 2 for wrong words, 3 for all else.
 Everything read is authenticated before it is written; links are never followed. Ownership is restored where the system permits it.
 """
 
@@ -24,12 +27,30 @@ import sys
 import unicodedata
 from datetime import datetime
 
-import zstandard
-from cryptography.exceptions import InvalidTag
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.hazmat.primitives.hashes import SHA256
-from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
-from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+MISSING = []
+try:
+    import zstandard
+except ImportError:
+    MISSING.append("zstandard")
+try:
+    from cryptography.exceptions import InvalidTag
+    from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+except ImportError:
+    MISSING.append("cryptography")
+try:
+    from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
+except ImportError:
+    Argon2id = None  # a "cryptography" older than 44
+try:
+    from argon2 import low_level as argon2
+except ImportError:
+    argon2 = None
+INSTALL = """Install it, with one of these:
+    apt install python3-cryptography python3-zstandard python3-argon2
+    dnf install python3-cryptography python3-zstandard python3-argon2-cffi
+    python3 -m pip install cryptography zstandard argon2-cffi"""
 
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 ACLS = (b"system.posix_acl_access", b"system.posix_acl_default")
@@ -100,6 +121,16 @@ def unpack(data):
 
     at = values = 0
     return value()
+
+
+def stretch(words, salt, memory, passes, lanes):
+    """Argon2id (RFC 9106), 32 bytes, by whichever package has it; memory in KiB."""
+    secret = unicodedata.normalize("NFC", words).encode()
+    if Argon2id is not None:
+        return Argon2id(salt=salt, length=32, iterations=passes, lanes=lanes, memory_cost=memory).derive(secret)
+    if argon2 is not None:
+        return argon2.hash_secret_raw(secret, salt, passes, memory, lanes, 32, argon2.Type.ID)
+    raise Problem(f"this store is encrypted, and neither a \"cryptography\" of 44 or newer nor \"argon2-cffi\" is here. {INSTALL}")
 
 
 def derive(secret, purpose, salt=b""):
@@ -379,14 +410,11 @@ class Store:
             if not bearable or len(salt) < 8:
                 print("a key slot asks for more than any may; going on without it", file=sys.stderr)
                 continue
-            stretched = Argon2id(salt=salt, length=32, iterations=passes, lanes=lanes, memory_cost=memory).derive(
-                unicodedata.normalize("NFC", typed).encode()
-            )
             try:
-                return AESGCM(derive(stretched, b"slot")).decrypt(bytes(12), sealed, binding)
+                return AESGCM(derive(stretch(typed, salt, memory, passes, lanes), b"slot")).decrypt(bytes(12), sealed, binding)
             except InvalidTag:
                 continue
-        raise Problem("the passphrase does not open this store")
+        raise Problem("neither as a passphrase nor as a recovery key does this open the store")
 
     def open(self, kind, name, number, sealed, context):
         key = derive(self.secret, kind, name)
@@ -640,9 +668,62 @@ class Target:
             os.close(handle)
 
 
+def folded(text):
+    """Text without regard to capitals and accents."""
+    text = os.fsdecode(text) if isinstance(text, bytes) else text
+    return "".join(c for c in unicodedata.normalize("NFKD", text.casefold()) if not unicodedata.combining(c))
+
+
+def find(store, snapshots, words):
+    """Print paths with all the words in them, newest snapshots first, each path once. How many there are."""
+    wanted, seen, found = [folded(word) for word in words], set(), set()
+    for _, name, machine, _, _, roots in reversed(snapshots):
+        waiting = [(b"", entry, True) for entry in store.page(roots, rooted=True)]
+        while waiting:
+            above, entry, rooted = waiting.pop()
+            path = entry["name"] if rooted else above.rstrip(b"/") + b"/" + entry["name"]
+            key = folded(path)
+            if path not in found and all(word in key for word in wanted):
+                found.add(path)
+                print(f"{name}  {shown(str(machine))}  {entry['kind']} {entry['stat'][3]:>14} {os.fsdecode(path)!r}")
+            pages = tuple(identity for identity, _, _ in entry["extents"]) if entry["kind"] == "d" else ()
+            if not pages or (path, pages) in seen or path.count(b"/") > DEEPEST:
+                continue
+            seen.add((path, pages))
+            try:
+                waiting += [(path, child, False) for child in store.listing(entry)]
+            except (Problem, OSError) as problem:
+                print(f"{os.fsdecode(path)[-300:]!r}: {problem}", file=sys.stderr)
+    return len(found)
+
+
+def is_there(store, roots, wanted):
+    """Whether a snapshot has a path, or something below it."""
+    for root in roots:
+        parts = [part for part in root["name"].split(b"/") if part]
+        if parts[: len(wanted)] == wanted:
+            return True
+        if wanted[: len(parts)] != parts:
+            continue
+        entry = root
+        for part in wanted[len(parts) :]:
+            entry = next((child for child in store.listing(entry) if child["name"] == part), None) if entry["kind"] == "d" else None
+            if entry is None:
+                break
+        else:
+            return True
+    return False
+
+
 def extract(store, roots, path, wanted):
-    target, failed = Target(path), 0
     wanted = [[part for part in one.split(b"/") if part] for one in wanted]
+    absent = [one for one in wanted if not is_there(store, roots, one)]
+    for one in absent:
+        print(f"{shown(b'/' + b'/'.join(one))[-300:]}: not in this snapshot; “recover.py find” looks in all of them", file=sys.stderr)
+    if absent and len(absent) == len(wanted):
+        return len(absent)
+    wanted = [one for one in wanted if one not in absent]
+    target, failed = Target(path), len(absent)
     for parts, entry, problem in walk(store, roots):
         if wanted and not any(parts[: len(one)] == one for one in wanted):
             continue
@@ -670,23 +751,36 @@ def main():
     parser.add_argument("--passphrase-file")
     commands = parser.add_subparsers(dest="command", required=True)
     commands.add_parser("list").add_argument("snapshot", nargs="?")
+    commands.add_parser("find").add_argument("words", nargs="+")
     out = commands.add_parser("extract")
     out.add_argument("snapshot")
     out.add_argument("target")
     out.add_argument("path", nargs="*")
     given = parser.parse_args()
 
+    if MISSING:
+        print(f"recover.py: it needs the Python package {' and '.join(MISSING)}. {INSTALL}", file=sys.stderr)
+        return 3
+
     def ask(hint):
         if given.passphrase_file:
-            with open(given.passphrase_file, encoding="utf-8") as file:
-                return file.read().rstrip("\r\n")
-        return getpass.getpass(f"Passphrase or recovery key (hint: {hint or 'none'}): ")
+            try:
+                with open(given.passphrase_file, encoding="utf-8-sig") as file:
+                    return file.read().rstrip("\r\n")
+            except UnicodeDecodeError:
+                raise Problem(f"{given.passphrase_file} is no text file in UTF-8") from None
+        try:
+            return getpass.getpass(f"Passphrase or recovery key (hint: {hint or 'none'}): ")
+        except EOFError:
+            raise Problem("nobody types a passphrase here; give --passphrase-file FILE") from None
 
     most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]  # a deep folder holds each level above it open
     resource.setrlimit(resource.RLIMIT_NOFILE, (16384 if most == resource.RLIM_INFINITY else min(16384, most), most))
     try:
         store = Store(given.store, ask)
         snapshots = store.snapshots()
+        if given.command == "find":
+            return 0 if find(store, snapshots, given.words) else 1
         if given.command == "extract":
             roots = store.page(choose(snapshots, given.snapshot)[5], rooted=True)
             return 1 if extract(store, roots, given.target, [os.fsencode(path) for path in given.path]) else 0
@@ -698,7 +792,14 @@ def main():
             for time, name, machine, files, label, _ in snapshots:
                 when = datetime.fromtimestamp(time / 1e9).isoformat(sep=" ", timespec="seconds")
                 print(f"{name}  {when}  {shown(str(machine))}  {files} files  {shown(str(label))}")
+        sys.stdout.flush()
         return 0
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # whoever read the list has seen enough
+        return 0
+    except KeyboardInterrupt:
+        print("recover.py: stopped; what was extracted is there", file=sys.stderr)
+        return 130
     except (Problem, OSError) as problem:
         print(f"recover.py: {problem}", file=sys.stderr)
         return 3

@@ -13,6 +13,7 @@ from good_tide.storage.place import Place
 SCRIPT_FILE = "recover.py"
 _EARLIER = frozenset(
     (
+        "ead7f898f051c9c17230d1726eb38992112d40c564ec46d6fd9186e68e3cf67a",
         "717d6383fdb2b0740a237131ff1e4b1e091e95e8318db58d4e6883783c9ffbc7",
         "68c768d6c5cf249fc90ebd4d01899185956cd401916d71878212873a3eab1445",
         "63458bb5bc5292c6eac42fba3dc1e917dccc5e740a9190afb86c3248cc76f9cf",

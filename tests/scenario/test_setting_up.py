@@ -19,22 +19,27 @@ from tools.window_driver import Views, wait_until
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SystemClock
 from good_tide.core.happenings import Filter
+from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.places import Level
 from good_tide.core.progress import Progress, WorkKind
 from good_tide.core.restoring import Extent
 from good_tide.crypto import slots
+from good_tide.desktop.setup.rescue import RescueDialog
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
+from good_tide.desktop.timeline.view import TimelineView
+from good_tide.desktop.view import RestoreOffer
 from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.agent_calls import Work
+from good_tide.protocol.setup_calls import HistoryView, OpenedView
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, MACHINE, OFFICE, OTHER_MACHINE, GoodTideTest, open_store, tree
+from tests.support.base import CHEAP, HOUR, MACHINE, OFFICE, OTHER_MACHINE, T0, GoodTideTest, open_store, tree
 from tests.support.disk_facts import GIB
 from tests.support.stand_ins import quiet
 from tests.support.windows import end
@@ -396,6 +401,13 @@ class WindowTest(GoodTideTest):
         self.settle(self.page.back.isEnabled)
         QTest.mouseClick(self.page.back, Qt.MouseButton.LeftButton)
         timeline = self.views.timeline
+        self.until(lambda: self.window.rescue is not None)
+        rescue = self.window.rescue
+        assert rescue is not None
+        self.assertIn("1 snapshot", rescue.whose.item(0).text())
+        self.assertIn("complete", rescue._moment.text())
+        rescue.look.click()
+        rescue.accept()
         self.until(lambda: self.window.overview.reading and len(timeline.model.rows()) == 1)
         self.until(lambda: "5 gone" in timeline.pane.folder.counts.text())
         timeline.pane.folder.bring.emit(timeline.model.root, Extent.EXACTLY)
@@ -411,6 +423,71 @@ class WindowTest(GoodTideTest):
         self.assertIn("5 read again and the same as in the store", self.window.notice._detail.text())
         self.assertEqual(tree(here / "Documents"), before)
         self.assertFalse(lost.exists())
+        with self.subTest("its job goes on here"):
+            with mock.patch.dict(os.environ, {"HOME": str(here)}):
+                self.goes_on()
+            (job,) = load_jobs(self.settings)
+            self.assertEqual(job.machine and job.machine.id, OTHER_MACHINE.id)
+            self.assertFalse(self.window.overview.reading)
+            self.assertEqual(len(timeline.model.tide), 1, "with its history")
+
+    def goes_on(self) -> None:
+        """What was covered is here again under another home: the job of the lost machine is taken over."""
+        timeline = self.window.views[VIEWS[0]]
+        assert isinstance(timeline, TimelineView)
+        self.settle(timeline.reading.isVisible)
+        QTest.mouseClick(timeline.reading.take_over, Qt.MouseButton.LeftButton)
+        first = timeline.going_on
+        assert first is not None
+        self.until(lambda: first.what.text() != "Looking…")
+        self.assertIn("None of the folders of the job is here", first.what.text())
+        self.assertFalse(first.go.isEnabled())
+        first.reject()
+        Path(self.folder / "home" / "anna" / "Documents").mkdir(parents=True)
+        QTest.mouseClick(timeline.reading.take_over, Qt.MouseButton.LeftButton)
+        dialog = timeline.going_on
+        assert dialog is not None
+        self.until(dialog.go.isEnabled)
+        self.assertIn("writes no more", dialog._warning.text())
+        QTest.mouseClick(dialog.go, Qt.MouseButton.LeftButton)
+        self.until(lambda: not self.window.overview.reading and bool(load_jobs(self.settings)))
+
+    def test_whose_history_which_moment_and_into_which_home(self) -> None:
+        old = HistoryView(
+            JobId("one"), "old desk", "", (), (b"/srv/shared",), 3, T0, SnapshotId("a" * 32), T0 - HOUR
+        )
+        lost = HistoryView(
+            JobId("two"),
+            "desk",
+            "Office",
+            ("anna",),
+            (b"/home/anna/Documents", b"/home/anna/Pictures"),
+            40,
+            T0 + HOUR,
+            SnapshotId("b" * 32),
+            T0,
+        )
+        dialog = RescueDialog(OpenedView((old, lost), T0 + 2 * HOUR), self.window)
+        dialog.open()
+        chosen: list[tuple[object, object]] = []
+        dialog.chosen.connect(lambda job, offer: chosen.append((job, offer)))
+        self.assertEqual(dialog.history, lost, "the newest first")
+        self.assertIn("desk · Office, files of anna\n40 snapshots", dialog.whose.item(0).text())
+        self.assertIn("the later ones lack something", dialog._moment.text())
+        self.assertTrue(dialog.old_home.isVisible())
+        dialog.new_home.setText("/home/ben")
+        dialog.accept()
+        offer = RestoreOffer(lost.complete, lost.complete_time, ("/home/anna", "/home/ben"))
+        self.assertEqual(chosen, [("two", offer)])
+        dialog.open()
+        QTest.keyClick(dialog.whose, Qt.Key.Key_Down)
+        self.assertFalse(dialog.old_home.isVisible(), "no home is known")
+        dialog.accept()
+        self.assertEqual(chosen[1], ("one", RestoreOffer(old.complete, old.complete_time)))
+        dialog.open()
+        dialog.look.click()
+        dialog.accept()
+        self.assertEqual(chosen[2], ("one", None))
 
     def test_everything_can_be_reached_by_keyboard_and_has_a_name(self) -> None:
         unnamed = [

@@ -138,3 +138,24 @@ class CommandLineTest(GoodTideTest):
             done = program(*words)
             self.assertEqual(done.returncode, 2)
             self.assertIn(said, done.stderr)
+
+    def test_the_job_of_a_dead_machine_goes_on_with_one_command(self) -> None:
+        docs = Path(os.environ["HOME"]) / "Documents"
+        docs.mkdir(parents=True, exist_ok=True)
+        (docs / "plan.txt").write_text("plan")
+        store = self.folder / "theirs"
+        theirs = {
+            "XDG_CONFIG_HOME": str(self.folder / "their config"),
+            "XDG_STATE_HOME": str(self.folder / "their state"),
+        }
+        with mock.patch.dict(os.environ, theirs):
+            program("job", "add", "Office", "--folder", docs, "--store", store, "--unencrypted")
+            self.assertEqual(program("snapshot", "Office").returncode, 0)
+        ended = program("job", "take-over", store, "--json")
+        self.assertEqual(ended.returncode, 0, ended.stderr)
+        found = json.loads(ended.stdout)
+        self.assertEqual((found["job"], found["folders"]), ("Office", [str(docs)]))
+        self.assertEqual(program("snapshot", "Office").returncode, 0)
+        history = json.loads(program("history", "--store", "Office", "--json").stdout)
+        self.assertEqual(len({one["machine"] for one in history["snapshots"]}), 1, "one history goes on")
+        self.assertEqual(program("job", "take-over", store).returncode, 2, "it is written here already")

@@ -74,6 +74,11 @@ class Sessions:
         known.take_job(job)
         return known
 
+    def drop(self, job: JobId) -> None:
+        """A job is not looked into any more."""
+        with self._lock:
+            self._sessions.pop(job, None)
+
     def take_all(self, jobs: Iterable[Job]) -> None:
         """Take in the jobs that there are now; those that are no longer there are forgotten."""
         there = {job.id: job for job in jobs}

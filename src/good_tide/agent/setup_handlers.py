@@ -22,6 +22,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.changing import keep
 from good_tide.operations.jobs.making import checked_folders, own_history
+from good_tide.operations.jobs.taking_over import histories, take_over, taken_over
 from good_tide.operations.records.disk_absences import DiskAbsences
 from good_tide.operations.stores.disks import (
     best_disk,
@@ -34,12 +35,13 @@ from good_tide.operations.stores.disks import (
 )
 from good_tide.operations.stores.furnishing import (
     Furnished,
+    MadeStore,
     WantedStore,
     check_store_folder,
     furnish,
     remember,
 )
-from good_tide.operations.stores.opened import id_of, machines_in
+from good_tide.operations.stores.opened import id_of
 from good_tide.operations.stores.opening import Store, locked_hint, store_place
 from good_tide.operations.stores.passphrases import open_counted
 from good_tide.operations.workplace import add_job, load_jobs
@@ -50,13 +52,18 @@ from good_tide.protocol.setup_calls import (
     DiskView,
     ExaminedView,
     ExamineFolder,
+    HistoryView,
     LookAtDisks,
     MadeView,
     NewStore,
+    OpenedView,
     OpenToRead,
     ProposeSetUp,
+    ProposeTakeOver,
     SetUpJob,
     SetUpView,
+    TakeOver,
+    TakeOverView,
 )
 from good_tide.system.user_folders import proposed_folders, user_folders
 
@@ -92,6 +99,8 @@ class SetUpHandlers:
             SetUpJob.by(self.set_up),
             AddStore.by(self.add_store),
             OpenToRead.by(self.open_to_read),
+            ProposeTakeOver.by(self.propose_take_over),
+            TakeOver.by(self.take_over),
         )
 
     def proposal(self, wanted: ProposeSetUp) -> SetUpView:
@@ -241,9 +250,9 @@ class SetUpHandlers:
                 notes = notes + remember(context, job, made.made, passphrase)
         return Furnished(made.job, made.made, notes)
 
-    def open_to_read(self, wanted: OpenToRead) -> JobId:
-        """Open a store of any machine to look into it and restore from it. Each of its machines can then be
-        chosen like a job; the identity of one of them.
+    def open_to_read(self, wanted: OpenToRead) -> OpenedView:
+        """Open a store of any machine to look into it and restore from it. Each of its histories can then be
+        chosen like a job.
 
         Raises:
             GoodTideError: it cannot be opened, or holds no snapshot.
@@ -253,22 +262,65 @@ class SetUpHandlers:
         identity = id_of(store)
         if wanted.passphrase:
             self._typed.keep(identity, wanted.passphrase)
-        machines = machines_in(store)
-        if not machines:
+        found = histories(store)
+        if not found:
             raise PersonError(f"The store in {where.called} holds no snapshot", "Choose another one")
-        jobs = [
-            Job(
-                id=JobId(f"read {identity} {machine.id}"),
-                name=f"{machine.name} (only to read)",
+        views = []
+        for one in found:
+            job = Job(
+                id=JobId(f"read {identity} {one.machine.id}"),
+                name=f"{one.machine.name} (only to read)",
                 folders=(),
                 stores=(store_ref(self._disks, where),),
-                machine=machine,
+                machine=one.machine,
             )
-            for machine in machines
-        ]
-        for job in jobs:
             self._sessions.take(job, reading=True)
-        return jobs[-1].id
+            views.append(
+                HistoryView(
+                    job.id,
+                    one.machine.name,
+                    one.job,
+                    one.people,
+                    one.folders,
+                    one.snapshots,
+                    one.newest,
+                    one.complete,
+                    one.complete_time,
+                    one.lacks,
+                )
+            )
+        return OpenedView(tuple(views), self._context.clock.now())
+
+    def propose_take_over(self, wanted: ProposeTakeOver) -> TakeOverView:
+        """What going on here with the history that is looked into would be.
+
+        Raises:
+            PersonError: it cannot go on here, and why.
+        """
+        session = self._sessions.of(wanted.job)
+        job, notes = taken_over(self._context, session.store(), session.machine)
+        newest = max((point.time for point in session.tide()), default=0)
+        rungs = "; ".join(rung.text() for rung in job.ladder.rungs)
+        return TakeOverView(
+            job.name, job.folders, len(job.rules), job.rhythm.words(), rungs, newest, tuple(notes)
+        )
+
+    def take_over(self, wanted: TakeOver) -> MadeView:
+        """Go on here with the history that is looked into.
+
+        Raises:
+            PersonError: it cannot go on here, and why.
+        """
+        session = self._sessions.of(wanted.job)
+        store = session.store()
+        job, notes = take_over(self._context, store, session.machine, wanted.name)
+        passphrase = self._typed.known(id_of(store))
+        if wanted.remember and passphrase:
+            made = MadeStore(job.stores[0], store.place.where, False)
+            notes += remember(self._context, job, [made], passphrase)
+        self._sessions.take(job)
+        self._sessions.drop(wanted.job)
+        return MadeView(job.id, store.place.where.called, None, tuple(notes))
 
 
 def _ready_points() -> list[str]:

@@ -39,7 +39,7 @@ from good_tide.operations.workplace import add_job, find_job, load_jobs, this_wo
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
 
 
-@click.group("job", cls=LazyGroup, modules=dict.fromkeys(("save", "load"), "job_file_commands"))
+@click.group("job", cls=LazyGroup, modules=dict.fromkeys(("save", "load", "take-over"), "job_file_commands"))
 def job_group() -> None:
     """Make, change, save and load jobs: what is covered, and where its stores are."""
 

@@ -9,15 +9,19 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.new_stores import furnished_job, say_made
-from good_tide.cli.options import json_option, passphrase_option
+from good_tide.cli.options import json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import job_file_text, parse_job_file
 from good_tide.core.places import Level
 from good_tide.core.settings import Job
+from good_tide.core.words import iso
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.making import job_of_file, own_history
+from good_tide.operations.jobs.taking_over import histories, take_over
+from good_tide.operations.stores.furnishing import MadeStore
+from good_tide.operations.stores.furnishing import remember as remember_passphrase
 from good_tide.operations.stores.opening import locked_hint
 from good_tide.operations.workplace import add_job, find_job, load_jobs
 from good_tide.system.user_folders import user_folders
@@ -78,3 +82,38 @@ def load_command(file: Path, passphrase_file: Path | None, hint: str, as_json: b
     job = own_history(job, load_jobs(here.settings), here.machine)
     furnished = furnished_job(context, job, wanted, passphrase_file, hint)
     return say_made(context, add_job(here.settings, furnished.job), furnished, notes, None, as_json)
+
+
+@click.command("take-over")
+@click.argument("named", metavar="STORE")
+@click.option("--machine", default="", metavar="NAME", help="Whose history, where there are several.")
+@click.option("--name", default="", metavar="NAME", help="What the job is called here; as it was otherwise.")
+@passphrase_option
+@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@json_option
+def take_over_command(
+    named: str, machine: str, name: str, passphrase_file: Path | None, remember: bool, as_json: bool
+) -> int:
+    """Go on here with the job of a machine that is no more: its folders, rules, rhythm and ladder, its store
+    and its history."""
+    context = this_context()
+    store = opened_named(context, named, passphrase_file)
+    found = histories(store)
+    wanted = [one for one in found if machine in ("", one.machine.name)]
+    if len(wanted) != 1:
+        names = ", ".join(f"{one.machine.name} (last {iso(one.newest)})" for one in found)
+        raise PersonError("Whose history is to go on is not clear", f"Give --machine; there are {names}")
+    job, notes = take_over(context, store, wanted[0].machine, name)
+    words = read_passphrase(passphrase_file) if remember else None
+    if words is not None:
+        made = MadeStore(job.stores[0], store.place.where, False, None, ())
+        notes += remember_passphrase(context, job, [made], words)
+    if as_json:
+        whose = wanted[0].machine.name
+        print_json({"job": job.name, "machine": whose, "folders": list(job.folders), "notes": notes})
+        return output.DONE
+    say(f"The job {job.name} goes on with the history of {wanted[0].machine.name}.")
+    say(f"It covers {', '.join(job.folders)}.")
+    for note in notes:
+        say(note + ".")
+    return output.DONE

@@ -51,6 +51,8 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     :param roots: a page (``rooted``) whose entries are the covered folders under their absolute paths.
     :param rules: the rules of coverage that held, a line each.
     :param owners: names of the user and group numbers that occur, as ``u1000`` and ``g100``.
+    :param job: the job that took it, as the text of a job file without its stores; empty: it was taken by
+        hand, or by an earlier version.
     """
 
     time: Count
@@ -63,6 +65,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     owners: dict[str, str] = {}
     rules: tuple[str, ...] = ()
     version: int = 1
+    job: str = ""
 
     @property
     def missing(self) -> tuple[LeftOut, ...]:

@@ -51,10 +51,12 @@ class ViewKind(NamedTuple):
 
 
 class RestoreOffer(NamedTuple):
-    """Everything is to be as it was in a snapshot, which was taken at ``time``."""
+    """Everything is to be as it was in a snapshot, which was taken at ``time``; below another home, if the
+    one as it was and the one here are given."""
 
     snapshot: SnapshotId
     time: int
+    homes: tuple[str, str] | None = None
 
 
 class RuleOffer(NamedTuple):

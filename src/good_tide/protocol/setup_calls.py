@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import msgspec
 
-from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.identifiers import JobId, SnapshotId, StoreId
 from good_tide.core.places import Check, DiskFacts
 from good_tide.protocol.contract import Call, JobCall
 
@@ -119,10 +119,66 @@ class AddStore(JobCall[MadeView], frozen=True):
     store: NewStore
 
 
-class OpenToRead(Call[JobId], frozen=True):
-    """Open a store of any machine to look into it and restore from it. Each of its machines can then be
-    chosen like a job; the answer is one of them."""
+class HistoryView(msgspec.Struct, frozen=True):
+    """The snapshots of one machine, or of one job of it, in a store that is opened to read. Times in
+    nanoseconds since 1970 UTC.
+
+    :param job: chosen like a job, it shows them.
+    :param name: what its own job was called; empty: it is not told.
+    :param people: to whom the covered folders belonged.
+    :param complete: the newest snapshot that lacks nothing a person would want back; if there is none the
+        newest, which ``lacks`` so many things.
+    """
+
+    job: JobId
+    machine: str
+    name: str
+    people: tuple[str, ...]
+    folders: tuple[bytes, ...]
+    snapshots: int
+    newest: int
+    complete: SnapshotId
+    complete_time: int
+    lacks: int = 0
+
+
+class OpenedView(msgspec.Struct, frozen=True):
+    """Whose histories a store has, the one with the newest snapshot last."""
+
+    histories: tuple[HistoryView, ...]
+    now: int = 0
+
+
+class OpenToRead(Call[OpenedView], frozen=True):
+    """Open a store of any machine to look into it and restore from it. Each of its histories can then be
+    chosen like a job."""
 
     may_block: ClassVar[bool] = True
     folder: str
     passphrase: str | None = None
+
+
+class TakeOverView(msgspec.Struct, frozen=True):
+    """The job that would go on here with a history; ``notes`` are sentences."""
+
+    name: str
+    folders: tuple[str, ...]
+    rules: int
+    rhythm: str
+    ladder: str
+    newest: int
+    notes: tuple[str, ...] = ()
+
+
+class ProposeTakeOver(JobCall[TakeOverView], frozen=True):
+    """What going on here with the history that is looked into would be."""
+
+    may_block: ClassVar[bool] = True
+
+
+class TakeOver(JobCall[MadeView], frozen=True):
+    """Go on here with the history that is looked into: its job is made here, with its store."""
+
+    may_block: ClassVar[bool] = True
+    name: str = ""
+    remember: bool = False

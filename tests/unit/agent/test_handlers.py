@@ -139,7 +139,9 @@ class HandlersTest(GoodTideTest):
     def test_another_machines_store_is_read_and_never_changed(self) -> None:
         other = self.new_store("other", passphrase=None)
         taken = self.snap(other, 0, OTHER_MACHINE)
-        job = self.client.ask(OpenToRead(str(self.folder / "other")))
+        (history,) = self.client.ask(OpenToRead(str(self.folder / "other"))).histories
+        job = history.job
+        self.assertEqual((history.snapshots, history.complete), (1, taken.id))
         overview = self.overview(job)
         self.assertEqual((overview.reading, overview.name), (True, "laptop (only to read)"))
         store = overview.stores[0].id

@@ -349,6 +349,10 @@ class SetUpPage(QWidget):
         call = OpenToRead(self.place.folder, self.secrecy.value())
         self._link.ask(call, self.opened.emit, self._refused_to_look)
 
+    def look_again(self) -> None:
+        """Somebody who opened a store came back without bringing anything back."""
+        self.back.setEnabled(True)
+
     def _refused_to_look(self, fault: Fault) -> None:
         self._trouble.setText(str(fault))
         self._trouble.show()

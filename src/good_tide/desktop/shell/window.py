@@ -26,6 +26,7 @@ from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon, program_icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.setup.recovery import RecoveryPanel
+from good_tide.desktop.setup.rescue import RescueDialog
 from good_tide.desktop.setup.view import SetUpPage
 from good_tide.desktop.shell.head import Head
 from good_tide.desktop.shell.job_state import JobState
@@ -37,7 +38,7 @@ from good_tide.protocol.contract import PROTOCOL_VERSION, Topic
 from good_tide.protocol.health_calls import AlarmView, DismissAlarm, ReadAlarm
 from good_tide.protocol.restore_calls import UndoRestore
 from good_tide.protocol.schedule_calls import PauseRhythm, TakeSnapshot
-from good_tide.protocol.setup_calls import MadeView
+from good_tide.protocol.setup_calls import MadeView, OpenedView
 
 
 class MainWindow(QMainWindow):
@@ -63,6 +64,9 @@ class MainWindow(QMainWindow):
         self.pages = QStackedWidget()
         for page in (*self.views.values(), self.set_up, self.recovery):
             self.pages.addWidget(page)
+        self.rescue: RescueDialog | None = None
+        self._offered: tuple[JobId, object] | None = None
+        """What is to be brought back when the history of a job has come."""
         self._rail = QButtonGroup(self)
         self._buttons: dict[ViewKind, QToolButton] = {}
         self._lay_out()
@@ -136,7 +140,7 @@ class MainWindow(QMainWindow):
         self.alarm.back.connect(self._as_it_was)
         self.alarm.meant.connect(self._meant)
         self.set_up.made.connect(self._set_up_done)
-        self.set_up.opened.connect(self._looks_into)
+        self.set_up.opened.connect(self._opened)
         self.recovery.done.connect(lambda: self.show_view(self.current))
         self.link.connected.connect(self._connected)
         self.link.lost.connect(self._lost)
@@ -186,8 +190,16 @@ class MainWindow(QMainWindow):
             self.pages.setCurrentWidget(self.views[self.current])
         self.state.show_job(made.job)
 
-    def _looks_into(self, job: JobId) -> None:
-        """A store of another machine is looked into."""
+    def _opened(self, opened: OpenedView) -> None:
+        """A store was opened to bring things back from it."""
+        self.rescue = RescueDialog(opened, self)
+        self.rescue.chosen.connect(self._looks_into)
+        self.rescue.rejected.connect(self.set_up.look_again)
+        self.rescue.open()
+
+    def _looks_into(self, job: JobId, offer: object) -> None:
+        """A store of another machine is looked into; something of it may be brought back at once."""
+        self._offered = (job, offer) if offer is not None else None
         self.show_view(VIEWS[0])
         self.state.show_job(job)
 
@@ -221,6 +233,10 @@ class MainWindow(QMainWindow):
         self.head.show_jobs(overview)
         for view in self.views.values():
             view.show_job(overview)
+        offered = self._offered
+        if offered is not None and offered[0] == overview.job and overview.state is StoreState.READY:
+            self._offered = None
+            self._offer(offered[1])
         if overview.trouble and overview.state is StoreState.READY:
             self.notice.tell("Part of the store is damaged", "\n".join(overview.trouble[:3]), trouble=True)
 

@@ -24,7 +24,7 @@ class AddStorePanel(QWidget):
 
     made = Signal(object)
     opened = Signal(object)
-    """A store is opened only to read: the job that it is looked into as."""
+    """A store is opened only to read: whose histories it has (``OpenedView``)."""
     closed = Signal()
 
     def __init__(self, look: Palette, link: AgentLink) -> None:

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.identifiers import JobId
 from good_tide.core.status import Action, StoreState
 from good_tide.core.words import count_words
 from good_tide.desktop.link import AgentLink
@@ -30,7 +29,7 @@ from good_tide.desktop.stores.room_page import RoomPage
 from good_tide.desktop.view import View, ViewKind
 from good_tide.protocol.agent_calls import DisksChanged, Overview, StoreView
 from good_tide.protocol.replacing_calls import CarryLeft, LetLeftGo
-from good_tide.protocol.setup_calls import MadeView
+from good_tide.protocol.setup_calls import MadeView, OpenedView
 from good_tide.protocol.store_calls import (
     CarryHistory,
     DropStore,
@@ -118,9 +117,9 @@ class StoresPage(View):
         self.panel.hide()
         self.add.setEnabled(True)
 
-    def _opened(self, job: JobId) -> None:
+    def _opened(self, opened: OpenedView) -> None:
         self._close_panel()
-        self.job_wanted.emit(job)
+        self.job_wanted.emit(opened.histories[-1].job)
 
     def _made(self, made: MadeView) -> None:
         self._close_panel()

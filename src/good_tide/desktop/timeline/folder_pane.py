@@ -162,7 +162,7 @@ class FolderPane(QWidget):
 
     def _show_one(self) -> None:
         item = self.tree.currentItem()
-        self.one.setText("Bring all of it back…" if item is None else "Bring this back…")
+        self.one.setText("Bring all back…" if item is None else "Bring this back…")
         self.one.setEnabled(item is None or item.data(1, _PATH) is not None)
 
     def _bring_one(self) -> None:

@@ -262,12 +262,15 @@ class HistoryPage(QWidget):
         self.dialog.accepted.connect(self._plan_accepted)
         self.dialog.open()
 
-    def plan_all(self, snapshot: SnapshotId, time: int) -> None:
-        """Look at a moment, and open the plan that brings all covered folders back as they were then."""
+    def plan_all(self, snapshot: SnapshotId, time: int, homes: tuple[str, str] | None = None) -> None:
+        """Look at a moment, and open the plan that brings all covered folders back as they were then; below
+        another home, if two are given."""
         seq = next((point.seq for point in self.model.tide if point.name == snapshot), 0)
         if seq:
             self.go(seq)
         self.plan([PickedItem(b"", snapshot, time)])
+        if homes is not None and self.dialog is not None:
+            self.dialog.restore_home(*homes)
 
     def _from_this_moment(self, numbers: list[int]) -> None:
         """Things on the restore list are taken from the moment that is looked at."""

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 
+from good_tide.core.homes import home_of
 from good_tide.core.status import Action, StoreState
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.setup.going_on import GoOnDialog
 from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.timeline.history_page import HistoryPage
+from good_tide.desktop.timeline.reading_strip import ReadingStrip
 from good_tide.desktop.timeline.state_page import StatePage
 from good_tide.desktop.view import RestoreOffer, View, ViewKind
 from good_tide.protocol.agent_calls import Overview
@@ -30,7 +35,15 @@ class TimelineView(View):
         self.pages.setCurrentWidget(self.state)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
-        whole.addWidget(self.pages)
+        whole.setSpacing(0)
+        self.reading = ReadingStrip()
+        strip = QVBoxLayout()
+        strip.setContentsMargins(14, 8, 14, 0)
+        strip.addWidget(self.reading)
+        whole.addLayout(strip)
+        whole.addWidget(self.pages, 1)
+        self.reading.bring.connect(self._bring_all)
+        self.reading.go_on.connect(self._go_on_here)
         self.history.pins_changed.connect(self.refresh_wanted)
         self.history.outdated.connect(self.refresh_wanted)
         self.state.unlock.connect(self._unlock)
@@ -38,10 +51,12 @@ class TimelineView(View):
         self.state.go_on.connect(self._go_on)
         self._overview = Overview(StoreState.UNKNOWN)
         self.replacing: ReplaceDialog | None = None
+        self.going_on: GoOnDialog | None = None
 
     def show_job(self, overview: Overview) -> None:
         self._overview = overview
         self.state.show_state(overview)
+        self.reading.show_job(overview)
         if overview.state is StoreState.READY:
             self.history.take_overview(overview)
         self.pages.setCurrentWidget(self.history if overview.state is StoreState.READY else self.state)
@@ -49,12 +64,32 @@ class TimelineView(View):
     def take_offer(self, offer: object) -> bool:
         if not isinstance(offer, RestoreOffer):
             return False
-        self.history.plan_all(offer.snapshot, offer.time)
+        self.history.plan_all(offer.snapshot, offer.time, offer.homes)
         return True
 
     def entered(self) -> None:
         if self.pages.currentWidget() is self.history:
             self.history.lines.setFocus()
+
+    def _bring_all(self) -> None:
+        """Everything as it was at the moment that is looked at; below this home, if it was below another."""
+        model = self.history.model
+        if model.moment:
+            point = model.tide[model.moment - 1]
+            home = home_of(tuple(model.covered_at(model.moment)))
+            other = home and home != str(Path.home())
+            self.history.plan_all(point.name, point.time, (home, str(Path.home())) if other else None)
+
+    def _go_on_here(self) -> None:
+        """Go on here with the job of the machine whose store is looked into."""
+        overview = self._overview
+        self.going_on = GoOnDialog(self._link, overview.job, overview.machine, overview.now, self)
+        self.going_on.made.connect(self._goes_on_here)
+        self.going_on.open()
+
+    def _goes_on_here(self, made: MadeView) -> None:
+        self.told.emit("The job goes on here, with its history", "\n".join(made.notes), False)
+        self.job_wanted.emit(made.job)
 
     def _go_on(self) -> None:
         """Go on with the disk that is there in place of the one that is looked into."""

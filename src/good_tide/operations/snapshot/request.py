@@ -20,6 +20,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     :param at: the snapshot's time if it is not now, nanoseconds since 1970 UTC.
     :param own: folders of this program, such as the holding area, which are never taken in.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
+    :param job: the job that takes it, as the text of a job file.
     :param expected: files and bytes that a first snapshot is expected to have, for its progress.
     """
 
@@ -34,3 +35,4 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     missing_is_gap: bool = False
     own: tuple[Path, ...] = ()
     expected: Tally | None = None
+    job: str = ""

@@ -13,6 +13,7 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, StoreReplacedError
 from good_tide.core.happenings import Result, Run
 from good_tide.core.identifiers import MachineId
+from good_tide.core.jobfile import job_file_text
 from good_tide.core.kinds import extended
 from good_tide.core.planning import Occasion
 from good_tide.core.progress import Control, Progress
@@ -77,12 +78,14 @@ def due_stores(
 
 def request_for(job: Job, here: Workplace, label: str = "") -> CaptureRequest:
     """What a job's snapshot covers now."""
+    home = job.home or home_folder()
     return CaptureRequest(
         tuple(Path(folder) for folder in job.folders),
         job.machine or here.machine,
         rules=job.parsed_rules(),
         kinds=job.kinds,
-        home=job.home or home_folder(),
+        home=home,
+        job=job_file_text(msgspec.structs.replace(job, stores=()), {}, home, {}),
         network=network_devices(),
         label=label,
         missing_is_gap=True,

@@ -120,6 +120,7 @@ class Walk:
             unsteady=tuple(notes.unsteady),
             owners=notes.owners,
             rules=tuple(rule.text for rule in request.rules),
+            job=request.job,
         )
 
     def _root(self, path: bytes, before: Entry | None) -> LateEntry | Entry | None:

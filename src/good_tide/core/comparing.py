@@ -114,7 +114,10 @@ class Compared(msgspec.Struct, frozen=True, tag="compared"):
         if not self.text.pairs or all(pair.equal for pair in self.text.pairs):
             return "only in line ends, or in how it is kept"
         here, there = self.text.added, self.text.removed
-        return f"{count_words(here, 'line')} only here, {there:,} only there"
+        parts = [count_words(here, "line") + " only here"] if here else []
+        if there:
+            parts.append((f"{there:,}" if here else count_words(there, "line")) + " only there")
+        return ", ".join(parts)
 
 
 class Counted(msgspec.Struct, frozen=True, tag="counted"):

@@ -9,9 +9,12 @@ import math
 import struct
 import wave
 import zlib
+from collections.abc import Iterable
 from random import Random
 
 import numpy as np
+import odfdo
+import openpyxl
 
 _CUES = (
     "house to half",
@@ -240,6 +243,42 @@ def poster(random: Random, width: int = 240, height: int = 320) -> bytes:
     return (
         b"\x89PNG\r\n\x1a\n" + part(b"IHDR", size) + part(b"IDAT", zlib.compress(rows)) + part(b"IEND", b"")
     )
+
+
+CONTRACT = (
+    "Agreement between the Tidewater Playhouse and Mira Castell, guest director",
+    "1. Mira Castell directs the winter play. Rehearsals are six weeks, on weekdays from ten to six.",
+    "2. The fee is 120 a night, and nothing is owed for nights that are called off by the harbour master.",
+    "3. A room by the harbour is kept for her from the first rehearsal to the last night.",
+    "4. Whoever wants out says so four weeks before.",
+)
+"""Paragraphs; the second clause is the one that is missed later."""
+
+
+def office_text(paragraphs: Iterable[str]) -> bytes:
+    """An OpenDocument text."""
+    document = odfdo.Document("text")
+    document.body.clear()
+    for words in paragraphs:
+        document.body.append(odfdo.Paragraph(words))
+    target = io.BytesIO()
+    document.save(target)
+    return target.getvalue()
+
+
+def rota(week: int) -> bytes:
+    """A table of who is on duty, as a spreadsheet; each week some of it is another."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    sheet.title = "Front of house"
+    sheet.append(["Evening", "Doors", "Bar", "Cloakroom", "Hours"])
+    for number, day in enumerate(("Tuesday", "Wednesday", "Thursday", "Friday", "Saturday")):
+        people = [_PEOPLE[(number + week * step + step) % len(_PEOPLE)] for step in (1, 2, 3)]
+        sheet.append([day, *people, 4.5 if day == "Saturday" else 3.5])
+    target = io.BytesIO()
+    book.save(target)
+    return target.getvalue()
 
 
 def sound_cue(random: Random, seconds: float, rate: int = 11025) -> bytes:

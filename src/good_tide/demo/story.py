@@ -22,6 +22,7 @@ OFFICE = "Office"
 SOUND = "Sound"
 COVERED = ("Productions", OFFICE, SOUND)
 
+CONTRACT = f"{OFFICE}/Letters/guest director contract.odt"
 BUDGET = f"{OFFICE}/Budgets/winter play budget.csv"
 THROWN_AWAY = f"{WINTER}/Set drawings/First scheme"
 SAVED_ELEVEN_TIMES = f"{OFFICE}/Letters/letter to the council.txt"
@@ -142,6 +143,7 @@ class _Teller:
         for name in ("spring musical", "building", "wardrobe", "tour"):
             desk.write(f"{OFFICE}/Budgets/{name} budget.csv", documents.as_csv(documents.budget(random, 30)))
         desk.write(f"{OFFICE}/contacts.csv", documents.as_csv(documents.budget(random, 40)))
+        desk.write(CONTRACT, documents.office_text(documents.CONTRACT))
         desk.write(
             f"{OFFICE}/Ordner für Gäste.txt",
             "Gästeliste der Premiere, Grüße aus der Küche\n".encode("latin-1"),
@@ -177,6 +179,8 @@ class _Teller:
             desk.write(
                 name, documents.rehearsal_call(self._random, f"{when:%A} {when.day} {when:%B}").encode()
             )
+            if day == 0:
+                desk.write(f"{OFFICE}/rota.xlsx", documents.rota(week))
             if day == 2:
                 desk.write(
                     f"{OFFICE}/Letters/letter week {week + 1}.txt",
@@ -239,6 +243,8 @@ class _Teller:
         if moment == (7, 2, 15):
             for number in range(11):
                 yield (14, 3 + 5 * number), self._save_letter(number), True
+        if moment == (6, 1, 11):
+            yield (10, 20), self._drop_the_fee, False
         if moment == (3, 1, 12):
             yield (11, 15), lambda desk: desk.rename(OLD_NAME, NEW_NAME), False
         if moment == (4, 0, 16):
@@ -251,6 +257,12 @@ class _Teller:
             yield (9, 10), lambda desk: desk.remove(RECORDING), False
         if moment == (8, 3, 16):
             yield (15, 12), self._rewrite_with_noise, False
+
+    @staticmethod
+    def _drop_the_fee(desk: Desk) -> None:
+        """Somebody takes a clause out of a contract, and nobody notices for weeks."""
+        kept = [words for words in documents.CONTRACT if "The fee is" not in words]
+        desk.write(CONTRACT, documents.office_text(kept))
 
     def _overwrite_budget(self, desk: Desk) -> None:
         desk.write(

@@ -16,6 +16,7 @@ from good_tide.core.previews import Listed, ListingPreview, Preview
 from good_tide.viewing.content import Content, Unreadable
 
 _MOST_LISTED = 4000
+_LONGEST_NAME = 400
 _MOST_LOOKED = 200_000
 _MOST_UNPACKED = 512 << 20
 _TAR_MARK = slice(257, 262)
@@ -39,7 +40,7 @@ class ZipReader:
         except (zipfile.BadZipFile, ValueError, EOFError) as error:
             raise Unreadable("The ZIP archive is damaged: its list cannot be read.") from error
         listed = tuple(
-            Listed(info.filename, info.file_size, _zip_time(info.date_time), info.is_dir())
+            Listed(info.filename[:_LONGEST_NAME], info.file_size, _zip_time(info.date_time), info.is_dir())
             for info in infos[:_MOST_LISTED]
         )
         total = sum(info.file_size for info in infos)
@@ -79,7 +80,9 @@ class TarReader:
                     count += 1
                     total += info.size
                     if len(items) < _MOST_LISTED:
-                        items.append(Listed(info.name, info.size, float(info.mtime), info.isdir()))
+                        items.append(
+                            Listed(info.name[:_LONGEST_NAME], info.size, float(info.mtime), info.isdir())
+                        )
                     if count >= _MOST_LOOKED:
                         break
         except (tarfile.TarError, EOFError, OSError, zlib.error, zstandard.ZstdError, ValueError) as error:

@@ -14,6 +14,7 @@ from good_tide.viewing.guards import check_document
 from good_tide.viewing.texts import sheet
 
 _LIMIT = 32 << 20
+_LONGEST_TEXT = 1 << 20
 _MOST_SHEETS, _MOST_ROWS, _MOST_COLUMNS = 20, 3000, 100
 _PARTS = re.compile(r"(content\.xml|ppt/slides/slide\d+\.xml)")
 """Where presentations have their text (OpenDocument 1.3, part 3; ECMA-376, part 1)."""
@@ -51,7 +52,13 @@ def _word_text(content: Content) -> Preview:
             lines += ["\t".join(cell.text for cell in row.cells) for row in part.rows]
         else:
             lines.append(part.text)
-    return TextPreview("\n".join(lines), origin="Text of the document")
+    return _text(lines, "Text of the document")
+
+
+def _text(lines: list[str], origin: str) -> TextPreview:
+    """A text within bounds."""
+    text = "\n".join(lines)
+    return TextPreview(text[:_LONGEST_TEXT], origin=origin, cut=len(text) > _LONGEST_TEXT)
 
 
 def _open_text(content: Content) -> Preview:
@@ -60,7 +67,7 @@ def _open_text(content: Content) -> Preview:
 
     body = odfdo.Document(content.stream()).body
     lines = [part.text_recursive for part in body.get_elements("//text:h | //text:p")]
-    return TextPreview("\n".join(lines), origin="Text of the document")
+    return _text(lines, "Text of the document")
 
 
 def _open_tables(content: Content) -> Preview:
@@ -77,7 +84,7 @@ def _open_tables(content: Content) -> Preview:
             cells = list(_open_cells(row))
             rows += [cells] * (repeated if any(cells) else 1)
         sheets.append(_trimmed(table.name or "", rows))
-    return TablePreview(tuple(sheets), "Tables of the document")
+    return TablePreview(_bounded(sheets), "Tables of the document")
 
 
 def _open_cells(row: object) -> Iterator[str]:
@@ -102,7 +109,23 @@ def _sheets(content: Content) -> Preview:
             for row in table.iter_rows(max_row=_MOST_ROWS, max_col=_MOST_COLUMNS, values_only=True)
         ]
         sheets.append(_trimmed(table.title, rows))
-    return TablePreview(tuple(sheets), "Tables of the document")
+    return TablePreview(_bounded(sheets), "Tables of the document")
+
+
+def _bounded(sheets: list[Sheet]) -> tuple[Sheet, ...]:
+    """As many tables as are sent: at least the first."""
+    room = 2 * _LONGEST_TEXT
+    kept: list[Sheet] = []
+    for one in sheets:
+        room -= _length(one)
+        if room < 0 and kept:
+            break
+        kept.append(one)
+    return tuple(kept)
+
+
+def _length(table: Sheet) -> int:
+    return sum(len(cell) + 8 for row in table.rows for cell in row)
 
 
 def _cell_words(value: object) -> str:
@@ -141,7 +164,7 @@ def _slides(content: Content) -> Preview:
                 words.append(html.unescape(_TAGS.sub("", _BREAKS.sub("\n", text))))
     if not words:
         raise Unreadable("The presentation has no text that can be shown.")
-    return TextPreview("\n".join(words), origin="Text of the presentation")
+    return _text(words, "Text of the presentation")
 
 
 _READERS = {

@@ -13,6 +13,8 @@ _WIDTH = 900
 _SECONDS = 2.5
 """For so long pages are drawn; then it is enough."""
 _LONGEST_TEXT = 512 * 1024
+_MOST_PACKED = 1 << 20
+"""Bytes of a page, packed; of all pages three times as many."""
 
 
 class PageReader:
@@ -38,16 +40,17 @@ class PageReader:
         count = len(document)
         pages: list[Pixels] = []
         words: list[str] = []
-        begun = time.monotonic()
+        begun, room = time.monotonic(), 3 * _MOST_PACKED
         for number in range(min(count, _MOST_READ)):
             if time.monotonic() - begun > _SECONDS:
                 break
             try:
                 page = document[number]
                 words.append(page.get_textpage().get_text_range())
-                if number < _MOST_SHOWN:
+                if number < _MOST_SHOWN and room > 0:
                     scale = min(_WIDTH / max(1.0, page.get_width()), 1400 / max(1.0, page.get_height()))
-                    pages.append(as_pixels(page.render(scale=scale).to_pil()))
+                    pages.append(as_pixels(page.render(scale=scale).to_pil(), most=_MOST_PACKED))
+                    room -= len(pages[-1].packed)
             except pypdfium2.PdfiumError:
                 words.append(f"(page {number + 1} is damaged)")
         if not pages:

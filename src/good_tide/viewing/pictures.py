@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from PIL import Image
 
 _LIMIT = 32 << 20
+MOST_PACKED = 2 << 20
+"""Bytes of a picture, packed, that are sent."""
 _MOST_PIXELS = 120_000_000
 _BEGINNINGS = (
     b"\x89PNG\r\n",
@@ -34,13 +36,18 @@ _OUTSIDE = re.compile(r"""((?:xlink:)?href\s*=\s*)(["'])(?!\s*(?:#|data:))[^"']*
 _FONTS = Path(__file__).parent.parent / "desktop" / "fonts"
 
 
-def as_pixels(image: Image.Image, largest: int = LARGEST_SIDE) -> Pixels:
-    """A picture as pixels, made smaller where it is large."""
-    if max(image.size) > largest:
-        image = image.copy()
-        image.thumbnail((largest, largest))
+def as_pixels(image: Image.Image, largest: int = LARGEST_SIDE, most: int = MOST_PACKED) -> Pixels:
+    """A picture as pixels, made smaller where it is large, and until it takes no more than so many bytes
+    packed: everything that is shown goes through the window's socket."""
     plain = image.convert("RGBA")
-    return Pixels(plain.width, plain.height, zstandard.compress(plain.tobytes(), 1))
+    while True:
+        if max(plain.size) > largest:
+            plain = plain.copy()
+            plain.thumbnail((largest, largest))
+        packed = zstandard.compress(plain.tobytes(), 1)
+        if len(packed) <= most:
+            return Pixels(plain.width, plain.height, packed)
+        largest = max(1, int(max(plain.size) * 0.8))
 
 
 class PictureReader:

@@ -29,6 +29,8 @@ _ENCODINGS = [
 ]
 """Those in wide use: among all there are, a short text is taken for one that nobody writes."""
 _MOST_ROWS, _MOST_COLUMNS, _LONGEST_CELL = 5000, 200, 2000
+_MOST_CHARACTERS = 1 << 20
+"""Of a table, counting eight for each cell."""
 _NUMBER = re.compile(r"[-+]?[\d\s.,'’]*\d\s*[%€$£]?")
 
 
@@ -109,10 +111,17 @@ def _rows(text: str) -> list[list[str]]:
 
 def sheet(name: str, rows: list[list[str]], cut: bool = False) -> Sheet:
     """A table within bounds, and which of its columns are of numbers."""
-    kept = tuple(tuple(cell[:_LONGEST_CELL] for cell in row[:_MOST_COLUMNS]) for row in rows[:_MOST_ROWS])
+    room = _MOST_CHARACTERS
+    made: list[tuple[str, ...]] = []
+    for row in rows[:_MOST_ROWS]:
+        made.append(tuple(cell[:_LONGEST_CELL] for cell in row[:_MOST_COLUMNS]))
+        room -= sum(map(len, made[-1])) + 8 * len(made[-1])
+        if room < 0:
+            break
+    kept = tuple(made)
     width = max((len(row) for row in kept), default=0)
     numbers = frozenset(column for column in range(width) if _is_numeric(kept, column))
-    return Sheet(name, kept, numbers, cut or len(rows) > _MOST_ROWS)
+    return Sheet(name, kept, numbers, cut or len(rows) > len(kept))
 
 
 def _is_numeric(rows: tuple[tuple[str, ...], ...], column: int) -> bool:

@@ -198,6 +198,25 @@ class ReadersTest(GoodTideTest):
         assert isinstance(found, FactsPreview)
         self.assertTrue(found.trouble)
 
+    def test_no_more_is_sent_than_a_window_takes(self) -> None:
+        noise = random.Random(1).randbytes(1800 * 1800 * 3)
+        target = io.BytesIO()
+        Image.frombytes("RGB", (1800, 1800), noise).save(target, "PNG", compress_level=1)
+        found = shown("noise.png", target.getvalue())
+        assert isinstance(found, PicturePreview)
+        self.assertLessEqual(len(found.pixels.packed), 2 << 20)
+        cells = [["x" * 300 for _ in range(40)] for _ in range(400)]
+        table = shown("wide.xlsx", documents.sheet(cells))
+        assert isinstance(table, TablePreview)
+        self.assertTrue(table.sheets[0].cut)
+        self.assertLess(sum(len(cell) for row in table.sheets[0].rows for cell in row), 2 << 20)
+        text = shown("long.docx", documents.word_text(*["word " * 1000] * 400))
+        assert isinstance(text, TextPreview)
+        self.assertEqual((text.cut, len(text.text)), (True, 1 << 20))
+        listed = shown("names.zip", documents.zipped(**{"n" * 3000: "x"}))
+        assert isinstance(listed, ListingPreview)
+        self.assertEqual(len(listed.items[0].path), 400)
+
     def test_a_drawing_shows_nothing_from_outside(self) -> None:
         inside = self.write("inside.png", documents.picture(100, 100))
         svg = (

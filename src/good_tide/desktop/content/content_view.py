@@ -26,6 +26,8 @@ from good_tide.desktop.painting.palette import Palette
 
 _WIDE = 620
 """Pixels from which on two versions are shown beside each other, unless somebody chose otherwise."""
+_LONG_LINE = 110
+"""Characters of a line from which on texts are rather read in one column, where lines are broken."""
 _HEX_LINE = 16
 
 
@@ -35,7 +37,7 @@ class ContentView(QWidget):
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._chosen: Arrangement | None = None
-        self._wide = False
+        self._wide = self._long = False
         self.text, self.table, self.picture = TextPage(look), TablePage(look), PicturePage(look)
         self.sound, self.pages, self.listing = SoundPage(look), PagesPage(look), ListingPage()
         self.difference, self.tables = DifferencePage(look), TableDifferencePage(look)
@@ -106,6 +108,7 @@ class ContentView(QWidget):
 
     def show_comparison(self, compared: Compared, names: tuple[str, str], now: int) -> None:
         """Show two versions; ``names`` are what the chosen one and the other are called."""
+        self._long = False
         match compared.chosen, compared.other:
             case (TablePreview() as mine, TablePreview() as other) if compared.tables:
                 self.tables.show_difference(compared.tables, mine, other, names)
@@ -120,6 +123,11 @@ class ContentView(QWidget):
                 self.pages.show_pages([mine.pages, other.pages], f"Left: {names[0]}. Right: {names[1]}.")
                 self._turn(self.pages)
             case _ if compared.text is not None:
+                self._long = any(
+                    side is not None and len(side.text) > _LONG_LINE
+                    for pair in compared.text.pairs
+                    for side in (pair.left, pair.right)
+                )
                 self.difference.show_difference(compared.text, *names)
                 self._turn(self.difference)
             case _:
@@ -145,7 +153,7 @@ class ContentView(QWidget):
         if not ways:
             return
         way = self._chosen if self._chosen in ways else ways[0]
-        if self._chosen is None and Arrangement.ONE in ways and not self._wide:
+        if self._chosen is None and Arrangement.ONE in ways and (self._long or not self._wide):
             way = Arrangement.ONE
         assert way is not None
         self._buttons[way].setChecked(True)

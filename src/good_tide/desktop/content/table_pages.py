@@ -121,6 +121,7 @@ class SheetView(QTableView):
         self.setModel(self.rows)
         self.setAccessibleName(name)
         self.setCornerButtonEnabled(False)
+        self.setTabKeyNavigation(False)  # who comes here by Tab goes on by it
         self.verticalHeader().setDefaultSectionSize(24)
         self.setHorizontalScrollMode(QTableView.ScrollMode.ScrollPerPixel)
         self._places: list[tuple[int, int]] = []

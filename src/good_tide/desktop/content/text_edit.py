@@ -49,6 +49,7 @@ class ReadText(QPlainTextEdit):
         self._signs: list[str] = []
         self._places: list[QTextCursor] = []
         self.setReadOnly(True)
+        self.setTabChangesFocus(True)
         self.setTextInteractionFlags(
             Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard
         )

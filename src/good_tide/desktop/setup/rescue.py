@@ -82,6 +82,7 @@ class RescueDialog(QDialog):
         self.accepted.connect(self._choose)
         self.whose.setCurrentRow(0)
         self.whose.setFocus()
+        self._go.setDefault(True)
 
     def _words(self, one: HistoryView) -> str:
         job = f" · {one.name}" if one.name and one.name not in one.machine else ""

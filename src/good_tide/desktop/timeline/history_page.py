@@ -35,12 +35,7 @@ from good_tide.desktop.timeline.sides import Sides
 from good_tide.desktop.timeline.tide_chart import TideChart
 from good_tide.desktop.timeline.zoom_tools import ZoomTools
 from good_tide.protocol.agent_calls import Overview
-from good_tide.protocol.history_calls import (
-    FindNames,
-    FolderView,
-    FoundView,
-    ReadFolder,
-)
+from good_tide.protocol.history_calls import FindNames, FolderView, FoundView, ReadFolder
 from good_tide.protocol.restore_calls import PickedItem, Restore
 
 _MOST_FOUND = 500
@@ -58,9 +53,8 @@ class HistoryPage(QWidget):
         super().__init__()
         self._look, self._link = look, link
         self.model = TimelineModel([])
-        self._coming: TimelineModel | None = (
-            None  # of a newer history; takes the place of the one shown when all it needs has come
-        )
+        self._coming: TimelineModel | None = None
+        """Of a newer history: takes the place of the one shown when all it needs has come."""
         self._job, self._now, self._lost = JobId(""), 0, 0
         self._leads_in = False
         self._covered: tuple[str, ...] = ()
@@ -260,6 +254,7 @@ class HistoryPage(QWidget):
             named = [PickedItem(one, first.snapshot, first.time) for one in covered]
         self.dialog = PlanDialog(self._link, named, self._now, self.window(), extent)
         self.dialog.accepted.connect(self._plan_accepted)
+        self.dialog.finished.connect(lambda result: self.lines.setFocus())
         self.dialog.open()
 
     def plan_all(self, snapshot: SnapshotId, time: int, homes: tuple[str, str] | None = None) -> None:

@@ -85,6 +85,10 @@ class TimelineModel:
         """While somebody looks for a name: what was found, which the rows show instead of a folder's."""
         self._views: dict[bytes, tuple[Lifeline, ...]] = {}
         self._expanded: set[bytes] = set()
+        self._laid_out: tuple[object, list[Row], dict[bytes, Row]] = (None, [], {})
+        """The rows as they were last asked for, and what they depend on."""
+        self._taken_in = 0
+        self._times = [point.time for point in self.tide]
         self._flooded: set[tuple[bytes, int]] = set()
         self.says: tuple[bytes, frozenset[int]] | None = None
         """A path, and in which of its versions a phrase stands that somebody looks for."""
@@ -129,6 +133,7 @@ class TimelineModel:
         """A folder's lifelines have come; ``lost`` are the identities of versions whose content is lost."""
         self._lost |= lost
         self._views[path] = tuple(lines)
+        self._taken_in += 1
         files = [line for line in lines if line.kind == "f"]
         for seq in self.floods:
             rewritten = [line.name for line in files if any(span.first == seq for span in line.spans[1:])]
@@ -169,11 +174,24 @@ class TimelineModel:
     def rows(self) -> list[Row]:
         """The visible rows: the folder's contents, opened folders with theirs below them; or what was
         found, under the folders that it is in."""
-        if self.found is not None:
-            return self._found_rows(self.found)
-        rows: list[Row] = []
-        self._add_rows(self.root, 0, rows)
-        return rows
+        return self._layout()[1]
+
+    def _layout(self) -> tuple[object, list[Row], dict[bytes, Row]]:
+        """The rows, and each by its path, made anew only when something of it is another: every picture asks
+        for them."""
+        key = self.root, self._taken_in, frozenset(self._expanded), id(self.found)
+        if key != self._laid_out[0]:
+            rows: list[Row] = []
+            if self.found is not None:
+                rows = self._found_rows(self.found)
+            else:
+                self._add_rows(self.root, 0, rows)
+            by_path: dict[bytes, Row] = {}
+            for row in rows:
+                if row.path not in by_path or by_path[row.path].caption:
+                    by_path[row.path] = row
+            self._laid_out = key, rows, by_path
+        return self._laid_out
 
     def _found_rows(self, found: Findings) -> list[Row]:
         rows = []
@@ -233,8 +251,7 @@ class TimelineModel:
 
     def row_of(self, path: bytes | None) -> Row | None:
         """The row of a path, if it is visible; a caption only where there is no other."""
-        rows = [row for row in self.rows() if row.path == path]
-        return min(rows, key=lambda row: bool(row.caption), default=None)
+        return None if path is None else self._layout()[2].get(path)
 
     def choose(self, path: bytes | None) -> None:
         """Choose one row, and no other."""
@@ -276,11 +293,11 @@ class TimelineModel:
 
     def time_of(self, seq: int) -> int:
         """When a snapshot was taken."""
-        return self.tide[seq - 1].time
+        return self._times[seq - 1]
 
     def nearest(self, time: int) -> int:
         """The snapshot nearest to a time."""
-        times = [point.time for point in self.tide]
+        times = self._times
         at = bisect_left(times, time)
         if at == 0 or (at < len(times) and times[at] - time < time - times[at - 1]):
             return min(at + 1, len(times))

@@ -28,6 +28,9 @@ _DEEPEST = 24
 _POWER = 0.3
 """Heights grow with this power of the size, so that a small edit is seen beside a large recording."""
 _DRAG_PIXELS = 4
+_REACH = 9
+_KERNEL = np.exp(-0.5 * (np.arange(-_REACH, _REACH + 1) / 2.6) ** 2)
+"""How a single snapshot's height falls off to both sides, so many pixels."""
 
 
 class TideChart(QWidget):
@@ -46,6 +49,8 @@ class TideChart(QWidget):
         self._model: TimelineModel | None = None
         self.pinned: frozenset[int] = frozenset()
         """Numbers of pinned snapshots, which are marked by squares on the axis."""
+        self._times = np.zeros(0, dtype=np.int64)
+        self._grown, self._gone = np.zeros(0), np.zeros(0)
         self._cache: QPixmap | None = None
         self._pressed: float | None = None
         self._dragged = False
@@ -57,6 +62,10 @@ class TideChart(QWidget):
 
     def show_model(self, model: TimelineModel, now: int) -> None:
         """Show a timeline; ``now`` in nanoseconds for times in words."""
+        if model is not self._model:
+            self._times = np.array([point.time for point in model.tide], dtype=np.int64)
+            sizes = [(point.added_bytes + point.changed_bytes, point.removed_bytes) for point in model.tide]
+            self._grown, self._gone = np.array(sizes, dtype=float).reshape(-1, 2).T
         self._model, self._now = model, now
         self.refresh()
 
@@ -148,29 +157,35 @@ class TideChart(QWidget):
     def _heights(self, model: TimelineModel) -> tuple[np.ndarray, np.ndarray, int]:
         """Upward and downward heights per pixel column (0 to 1), and the number of the snapshot at the
         peak."""
-        axis = model.axis
-        columns = int(axis.width) + 1
+        columns = int(model.axis.width) + 1
         up, down = np.zeros(columns), np.zeros(columns)
-        visible = [point for point in model.tide if axis.start <= point.time <= axis.end]
-        if not visible:
+        begin, end = self._visible(model)
+        if begin == end:
             return up, down, 0
-        at = np.array([axis.x(point.time) for point in visible]).astype(int).clip(0, columns - 1)
-        grown = np.array([point.added_bytes + point.changed_bytes for point in visible], dtype=float)
-        gone = np.array([point.removed_bytes for point in visible], dtype=float)
+        at = self._columns(model, begin, end).clip(0, columns - 1)
+        grown, gone = self._grown[begin:end], self._gone[begin:end]
         np.maximum.at(up, at, grown**_POWER)
         np.maximum.at(down, at, gone**_POWER)
         peak = max(up.max(), down.max(), 1e-9)
-        kernel = np.exp(-0.5 * (np.arange(-9, 10) / 2.6) ** 2)
 
         def smooth(values: np.ndarray) -> np.ndarray:
-            spread = [
-                np.roll(values, shift) * weight for shift, weight in zip(range(-9, 10), kernel, strict=True)
-            ]
-            result: np.ndarray = np.max(spread, axis=0) / peak
+            """The highest around each column, weighed by how near it is."""
+            around = np.lib.stride_tricks.sliding_window_view(np.pad(values, _REACH), 2 * _REACH + 1)
+            result: np.ndarray = (around * _KERNEL).max(axis=1) / peak
             return result
 
-        newest = visible[int(grown.argmax())].seq
-        return smooth(up), smooth(down), newest
+        return smooth(up), smooth(down), begin + int(grown.argmax()) + 1
+
+    def _visible(self, model: TimelineModel) -> tuple[int, int]:
+        """Which snapshots are on the axis: from the first, up to before the second."""
+        begin = int(np.searchsorted(self._times, model.axis.start, side="left"))
+        return begin, int(np.searchsorted(self._times, model.axis.end, side="right"))
+
+    def _columns(self, model: TimelineModel, begin: int, end: int) -> np.ndarray:
+        """The pixel columns of some snapshots."""
+        axis = model.axis
+        places: np.ndarray = (self._times[begin:end] - axis.start) / (axis.end - axis.start) * axis.width
+        return places.astype(np.int64)
 
     def _paint_waves(self, painter: QPainter, model: TimelineModel) -> None:
         look = self._look
@@ -186,11 +201,8 @@ class TideChart(QWidget):
             painter.drawPolygon(QPolygonF([*points, *ends]))
             painter.setPen(QPen(look.color(stroke), 1))
             painter.drawPolyline(QPolygonF(points))
-        marks = [
-            QRectF(model.axis.x(point.time) - 0.5, _TICKS - 11, 1, 5)
-            for point in model.tide
-            if model.axis.start <= point.time <= model.axis.end
-        ]
+        columns = np.unique(self._columns(model, *self._visible(model)))
+        marks = [QRectF(x, _TICKS - 11, 1, 5) for x in columns.tolist()]
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look.color("shoal_deep"))
         painter.drawRects(marks)

@@ -17,7 +17,7 @@ from good_tide.core.history import Lifeline, TidePoint
 from good_tide.core.kinds import KINDS
 from good_tide.core.name_query import FOLDERS, NameQuery, parse_query
 from good_tide.core.rules import parse_size
-from good_tide.core.selection import parse_period
+from good_tide.core.selection import parse_period, short_length
 from good_tide.core.words import count_words, iso, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
@@ -84,9 +84,11 @@ def find_command(
         if found.near and lines:
             say("Names that are near:")
         if lines:
+            short = short_length(point.name for point in points.values())
+            cells = [[show_path(path), *_cells(line, points, now)] for path, line in lines]
             table(
                 ["Path", "Versions", "Last seen", "Size", "Snapshot"],
-                [[show_path(path), *_cells(line, points, now)] for path, line in lines],
+                [[*row[:-1], row[-1][:short]] for row in cells],
                 right=(1, 3),
             )
         if found.more:
@@ -123,4 +125,4 @@ def _cells(line: Lifeline, points: Mapping[int, TidePoint], now: int) -> list[st
     seen = time_words(last.time, now) if line.gone else "there now"
     is_folder = line.kind == Kind.FOLDER
     size = "" if is_folder else size_words(line.spans[-1].size)
-    return ["folder" if is_folder else f"{len(readable):,}", seen, size, last.name[:12]]
+    return ["folder" if is_folder else f"{len(readable):,}", seen, size, last.name]

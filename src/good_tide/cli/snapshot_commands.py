@@ -23,7 +23,7 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Snapshot
-from good_tide.core.selection import parse_time
+from good_tide.core.selection import parse_time, short_length
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
@@ -126,10 +126,10 @@ def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> 
             }
         )
     else:
-        now = SystemClock().now()
+        now, short = SystemClock().now(), short_length(one.id for one in snapshots)
         rows = [
             [
-                one.id[:12],
+                one.id[:short],
                 time_words(one.record.time, now),
                 one.record.machine.name,
                 f"{one.record.tally.files:,}",

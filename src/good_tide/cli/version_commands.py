@@ -18,7 +18,7 @@ from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.previews import FactsPreview, PicturePreview, Preview, SoundPreview, lines_of
 from good_tide.core.progress import Silent
-from good_tide.core.selection import never_seen
+from good_tide.core.selection import never_seen, short_length
 from good_tide.core.words import duration_words, harmless, iso, iso_all, printable, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
@@ -92,7 +92,7 @@ def versions_command(
             }
         )
     else:
-        now = SystemClock().now()
+        now, short = SystemClock().now(), short_length(point.name for point in tide)
         rows = [
             [
                 str(number),
@@ -101,7 +101,7 @@ def versions_command(
                 f"{one.snapshots:,}",
                 size_words(one.size),
                 time_words(one.modified, now),
-                one.first[:12],
+                one.first[:short],
                 *([_CONTAINS[has[number - 1]]] if has else []),
             ]
             for number, one in enumerate(found.versions, 1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import itertools
 import os
 import re
 from collections.abc import Iterable, Sequence
@@ -37,6 +38,19 @@ def by_start(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot | None:
     if len(starts) > 1:
         raise PersonError(f"{wanted} is the start of {len(starts)} snapshots", "Give more of its characters")
     return starts[0] if starts else None
+
+
+_SHORT = 12
+
+
+def short_length(names: Iterable[str]) -> int:
+    """How many characters of snapshots' names tell each from all others; at least twelve."""
+    ordered = sorted(set(names))
+    length = _SHORT
+    for name, following in itertools.pairwise(ordered):
+        while name[:length] == following[:length]:
+            length += 1
+    return length
 
 
 def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snapshot:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.errors import PersonError
-from good_tide.core.selection import parse_period, parse_time
+from good_tide.core.selection import parse_period, parse_time, short_length
 from good_tide.core.words import iso, iso_all
 from tests.support.base import HOUR, T0, GoodTideTest
 
@@ -52,3 +52,12 @@ class SelectionTest(GoodTideTest):
     def test_local_time_follows_daylight_saving(self) -> None:
         summer, winter = parse_time("2026-10-24T12:00"), parse_time("2026-10-25T12:00")
         self.assertEqual(winter - summer, 25 * HOUR)
+
+    def test_names_are_as_short_as_they_can_be_told_apart(self) -> None:
+        for names, length in (
+            ([], 12),
+            (["a" * 32], 12),
+            (["a" * 32, "a" * 32], 12),
+            (["a" * 20 + "b" * 12, "a" * 20 + "c" * 12, "d" * 32], 21),
+        ):
+            self.assertEqual(short_length(names), length)

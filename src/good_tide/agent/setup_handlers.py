@@ -35,7 +35,6 @@ from good_tide.operations.stores.disks import (
 )
 from good_tide.operations.stores.furnishing import (
     Furnished,
-    MadeStore,
     WantedStore,
     check_store_folder,
     furnish,
@@ -313,14 +312,13 @@ class SetUpHandlers:
         """
         session = self._sessions.of(wanted.job)
         store = session.store()
-        job, notes = take_over(self._context, store, session.machine, wanted.name)
+        job, made, notes = take_over(self._context, store, session.machine, wanted.name)
         passphrase = self._typed.known(id_of(store))
         if wanted.remember and passphrase:
-            made = MadeStore(job.stores[0], store.place.where, False)
             notes += remember(self._context, job, [made], passphrase)
         self._sessions.take(job)
         self._sessions.drop(wanted.job)
-        return MadeView(job.id, store.place.where.called, None, tuple(notes))
+        return MadeView(job.id, made.where.called, None, tuple(notes))
 
 
 def _ready_points() -> list[str]:

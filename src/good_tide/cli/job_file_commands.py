@@ -20,7 +20,6 @@ from good_tide.operations.context import Context, this_context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.making import job_of_file, own_history
 from good_tide.operations.jobs.taking_over import histories, take_over
-from good_tide.operations.stores.furnishing import MadeStore
 from good_tide.operations.stores.furnishing import remember as remember_passphrase
 from good_tide.operations.stores.opening import locked_hint
 from good_tide.operations.workplace import add_job, find_job, load_jobs
@@ -103,10 +102,9 @@ def take_over_command(
     if len(wanted) != 1:
         names = ", ".join(f"{one.machine.name} (last {iso(one.newest)})" for one in found)
         raise PersonError("Whose history is to go on is not clear", f"Give --machine; there are {names}")
-    job, notes = take_over(context, store, wanted[0].machine, name)
+    job, made, notes = take_over(context, store, wanted[0].machine, name)
     words = read_passphrase(passphrase_file) if remember else None
     if words is not None:
-        made = MadeStore(job.stores[0], store.place.where, False, None, ())
         notes += remember_passphrase(context, job, [made], words)
     if as_json:
         whose = wanted[0].machine.name

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtGui import QColor
 
 _ICONS = (Path(__file__).parent.parent / "icons").as_posix()
+
+
+@functools.lru_cache(maxsize=256)
+def _color(value: str, alpha: int) -> QColor:
+    color = QColor(value)
+    color.setAlpha(alpha)
+    return color
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,9 +47,7 @@ class Palette:
 
     def color(self, name: str, alpha: int = 255) -> QColor:
         """A colour by its name, for painting."""
-        color = QColor(getattr(self, name))
-        color.setAlpha(alpha)
-        return color
+        return _color(getattr(self, name), alpha)
 
 
 LIGHT = Palette(

@@ -28,6 +28,8 @@ ROW = 30
 _BAR, _EARLIER_BAR = 14, 6
 """How high a version is; one that a file had under an earlier name."""
 _INDENT = 16
+_NARROW = 5
+"""Pixels below which no round corner is seen."""
 _DRAG_PIXELS = 4
 
 
@@ -210,22 +212,21 @@ class LifelineView(QAbstractScrollArea):
         painter.drawRects([QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in columns if 0 <= x <= axis.width])
 
     def _extent(self, model: TimelineModel, span: Span) -> tuple[float, float]:
+        axis = model.axis
         begin, end = model.extent(span)
-        right = (
-            model.axis.x(end)
-            if span.last is not None
-            else max(model.axis.x(end), model.axis.x(model.axis.last))
-        )
-        return model.axis.x(begin), right
+        right = axis.x(end) if span.last is not None else max(axis.x(end), axis.x(axis.last))
+        return axis.x(begin), right
 
     def _paint_versions(self, painter: QPainter, model: TimelineModel, row: Row, selected: bool) -> None:
         look = self._look
         then = row.standing(model.moment)
         standing = None if then is None else then[1]
         painter.setPen(Qt.PenStyle.NoPen)
+        usual = look.color("shoal"), look.color("shoal_deep")
+        width = model.axis.width
         for number, (path, span) in enumerate(row.life):
             left, right = self._extent(model, span)
-            if right < 0 or left > model.axis.width:
+            if right < 0 or left > width:
                 continue
             height = _BAR if path == row.path else _EARLIER_BAR
             box = QRectF(left, (ROW - height) / 2, max(1.5, right - left - 1), height)
@@ -241,8 +242,11 @@ class LifelineView(QAbstractScrollArea):
             elif selected and span is standing:
                 painter.setBrush(look.color("kelp"))
             else:
-                painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
-            painter.drawRoundedRect(box, 2.5, 2.5)
+                painter.setBrush(usual[number % 2])
+            if box.width() < _NARROW:
+                painter.drawRect(box)
+            else:
+                painter.drawRoundedRect(box, 2.5, 2.5)
             if selected and span is standing:
                 painter.setPen(QPen(look.color("kelp"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)

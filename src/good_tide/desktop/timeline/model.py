@@ -368,8 +368,9 @@ class TimelineModel:
 
     def extent(self, span: Span) -> tuple[int, int]:
         """Begin and end of a version as times; it stands until the snapshot that shows something else."""
-        end = len(self.tide) if span.last is None else span.last + 1
-        return self.time_of(span.first), self.time_of(min(end, len(self.tide)))
+        times = self._times
+        after = len(times) if span.last is None else min(span.last + 1, len(times))
+        return times[span.first - 1], times[after - 1]
 
     def row_words(self, row: Row, now: int) -> str:
         """A row in words, for those who do not see it."""

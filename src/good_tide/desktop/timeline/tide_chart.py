@@ -28,6 +28,8 @@ _DEEPEST = 24
 _POWER = 0.3
 """Heights grow with this power of the size, so that a small edit is seen beside a large recording."""
 _DRAG_PIXELS = 4
+_EVERY = 2
+"""Pixels between the points of the waves: they are smooth over more."""
 _REACH = 9
 _KERNEL = np.exp(-0.5 * (np.arange(-_REACH, _REACH + 1) / 2.6) ** 2)
 """How a single snapshot's height falls off to both sides, so many pixels."""
@@ -52,6 +54,8 @@ class TideChart(QWidget):
         self._times = np.zeros(0, dtype=np.int64)
         self._grown, self._gone = np.zeros(0), np.zeros(0)
         self._cache: QPixmap | None = None
+        self._shown: tuple[object, ...] = ()
+        """What the picture in the cache shows: only the moment's line is painted upon it."""
         self._pressed: float | None = None
         self._dragged = False
         self._now = 0
@@ -70,13 +74,7 @@ class TideChart(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        """Paint anew, after the view or the tide has changed."""
-        self._cache = None
-        self._describe()
-        self.update()
-
-    def moment_changed(self) -> None:
-        """Only the moment's line has moved."""
+        """The view, the tide or the moment has changed."""
         self._describe()
         self.update()
 
@@ -100,8 +98,10 @@ class TideChart(QWidget):
         if self._model is None:
             return
         self._model.axis.width = self._axis_width()
-        if self._cache is None:
-            ratio = self.devicePixelRatioF()
+        ratio, axis = self.devicePixelRatioF(), self._model.axis
+        shown = id(self._model), self._now, axis.start, axis.end, self.size().toTuple(), ratio, self.pinned
+        if self._cache is None or shown != self._shown:
+            self._shown = shown
             self._cache = QPixmap(self.size() * ratio)
             self._cache.setDevicePixelRatio(ratio)
             self._cache.fill(Qt.GlobalColor.transparent)
@@ -192,9 +192,14 @@ class TideChart(QWidget):
         up, down, self._peak = self._heights(model)
         room = _BASE - _TOP - 4
         base = float(_BASE)
-        rise = [QPointF(x, base - value * room) for x, value in enumerate(up.tolist())]
-        fall = [QPointF(x, base + value * _DEEPEST) for x, value in enumerate(down.tolist())]
-        ends = [QPointF(len(rise), base), QPointF(0, base)]
+        rise, fall = (
+            [
+                QPointF(x, y)
+                for x, y in zip(range(0, len(up), _EVERY), heights[::_EVERY].tolist(), strict=True)
+            ]
+            for heights in (base - up * room, base + down * _DEEPEST)
+        )
+        ends = [QPointF(len(up), base), QPointF(0, base)]
         for points, fill, stroke in ((rise, "kelp_soft", "kelp"), (fall, "coral_soft", "coral")):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(look.color(fill))

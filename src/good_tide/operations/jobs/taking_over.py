@@ -17,6 +17,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.making import job_of_file
 from good_tide.operations.stores.disks import store_ref
+from good_tide.operations.stores.furnishing import MadeStore
 from good_tide.operations.stores.pinning import pinned
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.storage.store import Store
@@ -111,7 +112,9 @@ def taken_over(context: Context, store: Store, machine: Machine, name: str = "")
     return job, notes + noticed
 
 
-def take_over(context: Context, store: Store, machine: Machine, name: str = "") -> tuple[Job, list[str]]:
+def take_over(
+    context: Context, store: Store, machine: Machine, name: str = ""
+) -> tuple[Job, MadeStore, list[str]]:
     """Go on here with the job that wrote a machine's history into an open store: the job is made, with that
     store, and its next snapshot goes on with that history. What was noticed, in sentences.
 
@@ -119,11 +122,12 @@ def take_over(context: Context, store: Store, machine: Machine, name: str = "") 
         PersonError: as ``taken_over``.
     """
     job, notes = taken_over(context, store, machine, name)
-    ref = pinned(store_ref(context.disks, store.place.where), store)
+    where = store.place.where
+    ref = pinned(store_ref(context.disks, where), store)
     job = add_job(context.here.settings, msgspec.structs.replace(job, stores=(ref,)))
     words = f"The job {job.name} goes on here with the history of {machine.name}"
     context.journal.add("note", job, words, tuple(notes))
-    return job, notes
+    return job, MadeStore(ref, where, False), notes
 
 
 def _plain_file(store: Store, newest: Snapshot) -> JobFile:

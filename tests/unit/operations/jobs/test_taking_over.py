@@ -75,7 +75,7 @@ class TakingOverTest(GoodTideTest):
         new_home = self.folder / "another home"
         (new_home / "Documents").mkdir(parents=True)
         with mock.patch.dict(os.environ, {"HOME": str(new_home)}):
-            job, notes = take_over(self.here, self.store, OTHER_MACHINE)
+            job, _, notes = take_over(self.here, self.store, OTHER_MACHINE)
         self.assertEqual(job.folders, (str(new_home / "Documents"),))
         self.assertIn("Pictures is not here", notes[0])
         self.assertEqual(

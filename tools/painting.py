@@ -23,6 +23,7 @@ from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import load_jobs, this_workplace
+from good_tide.protocol.restore_calls import PickedItem
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.protocol.sockets import agent_socket
 from tools.window_driver import Views, settle, wait_until
@@ -67,18 +68,23 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
         place.go(before)
         wait_detail(window)
         place.inspector._modes.button(1).click()
+        wait_until(lambda: not window.link.waits)
     shoot("timeline-budget")
-    place.plan([place.model.picked(office + b"/Budgets/winter play budget.csv")])
+    point = place.model.tide[place.model.moment - 1]
+    place.plan([PickedItem(b"", point.name, point.time)])
     assert place.dialog is not None
     dialog = place.dialog
     wait_until(lambda: dialog.plan is not None)
+    for number in range(dialog.items.topLevelItemCount()):
+        row = dialog.items.topLevelItem(number)
+        assert row is not None
+        row.setExpanded(True)
+        wait_until(lambda: not window.link.waits)
     settle()
     dialog.grab().save(str(folder / "restore-plan.png"))
     made.append(folder / "restore-plan.png")
     dialog.reject()
-    _enter(views, winter)
-    wait_detail(window)
-    shoot("timeline-winter")
+    _see(window, views, office + b"/Letters/guest director contract.odt", shoot)
     _find_and_compare(window, views, shoot)
     for kind in VIEWS[1:]:
         name = kind.title
@@ -99,6 +105,23 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
             _room(window, views, shoot)
     window.close()
     return made
+
+
+def _see(window: MainWindow, views: Views, path: bytes, shoot: Callable[[str], None]) -> None:
+    """A document beside the version before it, and which versions say something."""
+    place = views.timeline
+    place.sides.setSizes([520, 700])
+    _enter(views, os.path.dirname(path))
+    place.go(len(place.model.tide))
+    place.select(path)
+    wait_until(lambda: not window.link.waits and not place.pane.settle.isActive())
+    place.inspector._modes.button(2).click()
+    place.inspector.phrase.setText("fee is 120")
+    place.inspector._look_for()
+    wait_until(lambda: not window.link.waits)
+    shoot("seeing")
+    place.inspector.phrase.clear()
+    place.sides.setSizes([10_000, 320])
 
 
 def _find_and_compare(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:

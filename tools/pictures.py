@@ -43,7 +43,7 @@ def main() -> None:
             )
         harm = [*_PAINT, "harm", str(HOME / "data/good-tide/demo/settings"), str(target)]
         subprocess.run(harm, env=environment, check=True)
-        shutil.copy(HOME / "dark" / "timeline-winter.png", target / "timeline-dark.png")
+        shutil.copy(HOME / "dark" / "timeline-budget.png", target / "timeline-dark.png")
         _set_up(target, environment)
         subprocess.run([*_PAINT, "states", str(target / "status-states.png")], env=environment, check=True)
     finally:

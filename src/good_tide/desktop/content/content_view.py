@@ -26,7 +26,7 @@ from good_tide.desktop.painting.palette import Palette
 
 _WIDE = 620
 """Pixels from which on two versions are shown beside each other, unless somebody chose otherwise."""
-_LONG_LINE = 110
+_LONG_LINE = 80
 """Characters of a line from which on texts are rather read in one column, where lines are broken."""
 _HEX_LINE = 16
 

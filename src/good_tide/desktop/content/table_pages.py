@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtGui import QColor, QFont
-from PySide6.QtWidgets import QHBoxLayout, QTabBar, QTableView, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QTabBar, QTableView, QVBoxLayout, QWidget
 
 from good_tide.core.comparing import RowPair, TableDifference
 from good_tide.core.previews import Sheet, TablePreview
@@ -217,12 +217,17 @@ class TableDifferencePage(Page):
             theirs.valueChanged.connect(mine.setValue)
         beside = QHBoxLayout()
         beside.setSpacing(8)
-        for head, view in ((self._left_head, self.left), (self._right_head, self.right)):
-            column = QVBoxLayout()
+        self._right_side = QWidget()
+        for side, head, view in (
+            (QWidget(), self._left_head, self.left),
+            (self._right_side, self._right_head, self.right),
+        ):
+            column = QVBoxLayout(side)
+            column.setContentsMargins(0, 0, 0, 0)
             column.setSpacing(2)
             column.addWidget(head)
             column.addWidget(view, 1)
-            beside.addLayout(column, 1)
+            beside.addWidget(side, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
@@ -247,8 +252,7 @@ class TableDifferencePage(Page):
         self._fill()
 
     def _fill(self) -> None:
-        self.right.setVisible(self._beside)
-        self._right_head.setVisible(self._beside)
+        self._right_side.setVisible(self._beside)
         number = max(0, self._tabs.currentIndex())
         if number >= len(self._tables):
             return

@@ -37,10 +37,9 @@ class TimelineView(View):
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
         self.reading = ReadingStrip()
-        strip = QVBoxLayout()
-        strip.setContentsMargins(14, 8, 14, 0)
-        strip.addWidget(self.reading)
-        whole.addLayout(strip)
+        self._strip = QVBoxLayout()
+        self._strip.addWidget(self.reading)
+        whole.addLayout(self._strip)
         whole.addWidget(self.pages, 1)
         self.reading.bring.connect(self._bring_all)
         self.reading.go_on.connect(self._go_on_here)
@@ -57,6 +56,7 @@ class TimelineView(View):
         self._overview = overview
         self.state.show_state(overview)
         self.reading.show_job(overview)
+        self._strip.setContentsMargins(14, 8 if overview.reading else 0, 14, 0)
         if overview.state is StoreState.READY:
             self.history.take_overview(overview)
         self.pages.setCurrentWidget(self.history if overview.state is StoreState.READY else self.state)

@@ -22,6 +22,7 @@ from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.places import Level
 from good_tide.core.progress import Progress, WorkKind
+from good_tide.core.records import StoreHistory
 from good_tide.core.restoring import Extent
 from good_tide.crypto import slots
 from good_tide.desktop.setup.rescue import RescueDialog
@@ -453,12 +454,9 @@ class WindowTest(GoodTideTest):
         self.until(lambda: not self.window.overview.reading and bool(load_jobs(self.settings)))
 
     def test_whose_history_which_moment_and_into_which_home(self) -> None:
-        old = HistoryView(
-            JobId("one"), "old desk", "", (), (b"/srv/shared",), 3, T0, SnapshotId("a" * 32), T0 - HOUR
-        )
-        lost = HistoryView(
-            JobId("two"),
-            "desk",
+        old = StoreHistory(OTHER_MACHINE, "", (), (b"/srv/shared",), 3, T0, SnapshotId("a" * 32), T0 - HOUR)
+        lost = StoreHistory(
+            MACHINE,
             "Office",
             ("anna",),
             (b"/home/anna/Documents", b"/home/anna/Pictures"),
@@ -467,12 +465,15 @@ class WindowTest(GoodTideTest):
             SnapshotId("b" * 32),
             T0,
         )
-        dialog = RescueDialog(OpenedView((old, lost), T0 + 2 * HOUR), self.window)
+        dialog = RescueDialog(
+            OpenedView((HistoryView(JobId("one"), old), HistoryView(JobId("two"), lost)), T0 + 2 * HOUR),
+            self.window,
+        )
         dialog.open()
         chosen: list[tuple[object, object]] = []
         dialog.chosen.connect(lambda job, offer: chosen.append((job, offer)))
-        self.assertEqual(dialog.history, lost, "the newest first")
-        self.assertIn("desk · Office, files of anna\n40 snapshots", dialog.whose.item(0).text())
+        self.assertEqual(dialog.history.history, lost, "the newest first")
+        self.assertIn(f"{MACHINE.name} · Office, files of anna\n40 snapshots", dialog.whose.item(0).text())
         self.assertIn("the later ones lack something", dialog._moment.text())
         self.assertTrue(dialog.old_home.isVisible())
         dialog.new_home.setText("/home/ben")

@@ -17,11 +17,19 @@ from good_tide.agent.worker import Worker
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId, PlanId
 from good_tide.core.progress import Silent, Steering, WorkKind
-from good_tide.core.restoring import Action, Extent, RestoreNote, RestoreRequest, RestoreState, Wished
+from good_tide.core.restoring import (
+    Action,
+    Extent,
+    PlanItem,
+    RestoreNote,
+    RestoreRequest,
+    RestoreState,
+    Wished,
+)
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.restore.plan import Plan
-from good_tide.operations.restore.plan_tree import TOP, PlanBranch, PlanTree
+from good_tide.operations.restore.plan_tree import TOP, PlanTree
 from good_tide.operations.restore.restoring import aside_of, let_go, plan_request, restore, undo_restore
 from good_tide.operations.stores.opening import Store
 from good_tide.protocol.agent_calls import RestoreResult, WorkEnded
@@ -29,7 +37,6 @@ from good_tide.protocol.contract import Handler
 from good_tide.protocol.restore_calls import (
     GoOnRestoring,
     LetRestoreGo,
-    PlanItem,
     PlanItems,
     PlanRestore,
     PlanView,
@@ -235,16 +242,13 @@ class RestoreHandlers:
         return WorkEnded(WorkKind.UNDO, words=words)
 
 
-def _items(branches: Iterator[PlanBranch]) -> PlanItems:
+def _items(branches: Iterator[PlanItem]) -> PlanItems:
     """As many as are shown: what there is something to do for before what is identical, folders first."""
     found = sorted(
         branches, key=lambda one: (set(one.counts) == {Action.IDENTICAL}, not one.folder, one.path)
     )
     sent = found[:_PLAN_ITEMS_SHOWN]
     return PlanItems(
-        tuple(
-            PlanItem(one.number, one.path, one.action, one.folder, one.note, one.counts, one.size)
-            for one in sent
-        ),
+        tuple(sent),
         len(found) - len(sent),
     )

@@ -274,20 +274,7 @@ class SetUpHandlers:
                 machine=one.machine,
             )
             self._sessions.take(job, reading=True)
-            views.append(
-                HistoryView(
-                    job.id,
-                    one.machine.name,
-                    one.job,
-                    one.people,
-                    one.folders,
-                    one.snapshots,
-                    one.newest,
-                    one.complete,
-                    one.complete_time,
-                    one.lacks,
-                )
-            )
+            views.append(HistoryView(job.id, one))
         return OpenedView(tuple(views), self._context.clock.now())
 
     def propose_take_over(self, wanted: ProposeTakeOver) -> TakeOverView:

@@ -31,6 +31,7 @@ from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
 from good_tide.operations.restore.plan import Plan, Wish
 from good_tide.operations.restore.report import RestoreReport
 from good_tide.operations.restore.restoring import plan_request, restore, undo_restore
+from good_tide.operations.restore.set_aside import UndoReport
 from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_of
 
@@ -323,6 +324,11 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
 def undo_command(store: str | None, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
     """Undo a restore: remove what it brought, and put back what it replaced. No store is needed for it."""
     report = undo_restore(this_context(), [Path(os.path.abspath(set_aside))])
+    return say_undone(report, as_json)
+
+
+def say_undone(report: UndoReport, as_json: bool) -> int:
+    """Say what an undo did. The code to end with."""
     if as_json:
         print_json(
             {

@@ -12,6 +12,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import json_option, opened_to_look, passphrase_option, progress_option
 from good_tide.cli.output import path_fields, print_json, say, table
+from good_tide.cli.restore_commands import say_undone
 from good_tide.core.errors import PersonError
 from good_tide.core.restoring import Extent, RestoreNote, RestoreState
 from good_tide.core.words import count_words, iso, printable, size_words, time_words
@@ -155,19 +156,7 @@ def undo_one_command(restore_id: str, as_json: bool) -> int:
     """Undo a restore: what it brought is removed, what it replaced is put back."""
     context = this_context()
     report = undo_note(context, _note(context, restore_id))
-    if as_json:
-        print_json(
-            {
-                "put_back": report.put_back,
-                "removed": report.removed,
-                "kept": [path_fields(path) for path in report.kept],
-            }
-        )
-    else:
-        say(f"{report.put_back:,} put back, {report.removed:,} restored items removed.")
-        for path in report.kept:
-            say(f"Left as it is, because it was changed since: {printable(path)}")
-    return output.WITH_GAPS if report.kept else output.DONE
+    return say_undone(report, as_json)
 
 
 @restores_group.command("let-go")

@@ -84,3 +84,23 @@ class Snapshot(msgspec.Struct, frozen=True):
     def gaps(self) -> int:
         """How many things that a person would want back are missing."""
         return len(self.record.missing) + len(self.record.unsteady)
+
+
+class StoreHistory(msgspec.Struct, frozen=True):
+    """The snapshots of one machine, or of one job of it, in a store. Times in nanoseconds since 1970 UTC.
+
+    :param job: what its job was called; empty where its snapshots do not tell.
+    :param people: to whom the covered folders belonged.
+    :param complete: the newest snapshot that lacks nothing a person would want back; the newest of all, where
+        there is none.
+    """
+
+    machine: Machine
+    job: str
+    people: tuple[str, ...]
+    folders: tuple[bytes, ...]
+    snapshots: int
+    newest: int
+    complete: SnapshotId
+    complete_time: int
+    lacks: int = 0

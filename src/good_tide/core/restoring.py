@@ -50,6 +50,19 @@ def is_set_aside(name: bytes) -> bool:
     return name.startswith(SET_ASIDE.encode())
 
 
+class PlanItem(msgspec.Struct, array_like=True, frozen=True):
+    """One item of a restore plan, by its number in it; ``counts`` and ``size`` in bytes to be written are of
+    it and all below it."""
+
+    number: int
+    path: bytes
+    action: Action
+    folder: bool
+    note: str
+    counts: dict[Action, int]
+    size: int
+
+
 class Wished(msgspec.Struct, frozen=True, array_like=True):
     """A path that was to be brought back, from a snapshot."""
 

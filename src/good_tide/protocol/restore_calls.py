@@ -7,7 +7,7 @@ from typing import ClassVar
 import msgspec
 
 from good_tide.core.identifiers import PlanId, SnapshotId
-from good_tide.core.restoring import Action, Existing, Extent, RestoreNote
+from good_tide.core.restoring import Action, Existing, Extent, PlanItem, RestoreNote
 from good_tide.protocol.contract import Call, JobCall
 
 
@@ -17,19 +17,6 @@ class PickedItem(msgspec.Struct, frozen=True):
     path: bytes
     snapshot: SnapshotId
     time: int = 0
-
-
-class PlanItem(msgspec.Struct, array_like=True, frozen=True):
-    """One item of a restore plan, by its number in it; ``counts`` and ``size`` in bytes to be written are of
-    it and all below it."""
-
-    number: int
-    path: bytes
-    action: Action
-    folder: bool
-    note: str
-    counts: dict[Action, int]
-    size: int
 
 
 class PlanItems(msgspec.Struct, frozen=True):

@@ -7,8 +7,9 @@ from typing import ClassVar
 
 import msgspec
 
-from good_tide.core.identifiers import JobId, SnapshotId, StoreId
+from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.places import Check, DiskFacts
+from good_tide.core.records import StoreHistory
 from good_tide.protocol.contract import Call, JobCall
 
 
@@ -120,26 +121,10 @@ class AddStore(JobCall[MadeView], frozen=True):
 
 
 class HistoryView(msgspec.Struct, frozen=True):
-    """The snapshots of one machine, or of one job of it, in a store that is opened to read. Times in
-    nanoseconds since 1970 UTC.
-
-    :param job: chosen like a job, it shows them.
-    :param name: what its own job was called; empty: it is not told.
-    :param people: to whom the covered folders belonged.
-    :param complete: the newest snapshot that lacks nothing a person would want back; if there is none the
-        newest, which ``lacks`` so many things.
-    """
+    """A history in a store that is opened to read; chosen like a job, ``job`` shows it."""
 
     job: JobId
-    machine: str
-    name: str
-    people: tuple[str, ...]
-    folders: tuple[bytes, ...]
-    snapshots: int
-    newest: int
-    complete: SnapshotId
-    complete_time: int
-    lacks: int = 0
+    history: StoreHistory
 
 
 class OpenedView(msgspec.Struct, frozen=True):

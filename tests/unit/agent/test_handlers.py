@@ -141,7 +141,7 @@ class HandlersTest(GoodTideTest):
         taken = self.snap(other, 0, OTHER_MACHINE)
         (history,) = self.client.ask(OpenToRead(str(self.folder / "other"))).histories
         job = history.job
-        self.assertEqual((history.snapshots, history.complete), (1, taken.id))
+        self.assertEqual((history.history.snapshots, history.history.complete), (1, taken.id))
         overview = self.overview(job)
         self.assertEqual((overview.reading, overview.name), (True, "laptop (only to read)"))
         store = overview.stores[0].id

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.homes import home_of
+from good_tide.core.records import StoreHistory
 from good_tide.core.words import count_words, printable, time_words
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.view import RestoreOffer
@@ -41,8 +42,8 @@ class RescueDialog(QDialog):
         self.whose.setWordWrap(True)
         self._histories = tuple(reversed(opened.histories))
         for one in self._histories:
-            item = QListWidgetItem(self._words(one))
-            item.setToolTip("\n".join(printable(folder) for folder in one.folders))
+            item = QListWidgetItem(self._words(one.history))
+            item.setToolTip("\n".join(printable(folder) for folder in one.history.folders))
             self.whose.addItem(item)
         self.everything, self.look = QRadioButton(), QRadioButton("Choose on the timeline what, and of when")
         self.everything.setChecked(True)
@@ -84,14 +85,14 @@ class RescueDialog(QDialog):
         self.whose.setFocus()
         self._go.setDefault(True)
 
-    def _words(self, one: HistoryView) -> str:
-        job = f" · {one.name}" if one.name and one.name not in one.machine else ""
+    def _words(self, one: StoreHistory) -> str:
+        job = f" · {one.job}" if one.job and one.job not in one.machine.name else ""
         people = f", files of {', '.join(one.people)}" if one.people else ""
         folders = ", ".join(printable(os.path.basename(folder)) for folder in one.folders[:6])
         more = " and more" if len(one.folders) > 6 else ""
         newest = time_words(one.newest, self._now)
         return (
-            f"{one.machine}{job}{people}\n"
+            f"{one.machine.name}{job}{people}\n"
             f"{count_words(one.snapshots, 'snapshot')}, the last {newest}: {folders}{more}"
         )
 
@@ -101,7 +102,7 @@ class RescueDialog(QDialog):
         return self._histories[max(0, self.whose.currentRow())]
 
     def _show(self, row: int) -> None:
-        one = self.history
+        one = self.history.history
         when = time_words(one.complete_time, self._now)
         self.everything.setText(f"Everything, as it was {when}")
         if one.lacks:
@@ -117,11 +118,11 @@ class RescueDialog(QDialog):
         self._homes.setVisible(other and self.everything.isChecked())
 
     def _choose(self) -> None:
-        one = self.history
+        job, one = self.history.job, self.history.history
         if self.look.isChecked():
-            self.chosen.emit(one.job, None)
+            self.chosen.emit(job, None)
             return
         homes = None
         if self._homes.isVisibleTo(self) and self.old_home.text().strip():
             homes = self.old_home.text().strip(), self.new_home.text().strip()
-        self.chosen.emit(one.job, RestoreOffer(one.complete, one.complete_time, homes))
+        self.chosen.emit(job, RestoreOffer(one.complete, one.complete_time, homes))

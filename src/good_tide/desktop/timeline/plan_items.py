@@ -9,12 +9,12 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QHeaderView, QTreeWidget, QTreeWidgetItem, QTreeWidgetItemIterator
 
 from good_tide.core.identifiers import JobId, PlanId
-from good_tide.core.restoring import Action
+from good_tide.core.restoring import Action, PlanItem
 from good_tide.core.words import printable, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import LIGHT, Palette
 from good_tide.desktop.painting.widgets import align_numbers
-from good_tide.protocol.restore_calls import PlanItem, PlanItems, PlanView, ReadPlanItems
+from good_tide.protocol.restore_calls import PlanItems, PlanView, ReadPlanItems
 
 WORDS = {
     Action.CREATE: "will be created",

@@ -9,9 +9,8 @@ import msgspec
 
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.homes import home_of
-from good_tide.core.identifiers import SnapshotId
 from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, portable_folder
-from good_tide.core.records import Machine, Snapshot
+from good_tide.core.records import Machine, Snapshot, StoreHistory
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -21,26 +20,6 @@ from good_tide.operations.stores.furnishing import MadeStore
 from good_tide.operations.stores.pinning import pinned
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.storage.store import Store
-
-
-class StoreHistory(msgspec.Struct, frozen=True):
-    """The snapshots of one machine, or of one job of it, in a store. Times in nanoseconds since 1970 UTC.
-
-    :param job: what its job was called; empty where its snapshots do not tell.
-    :param people: to whom the covered folders belonged.
-    :param complete: the newest snapshot that lacks nothing a person would want back; the newest of all, where
-        there is none.
-    """
-
-    machine: Machine
-    job: str
-    people: tuple[str, ...]
-    folders: tuple[bytes, ...]
-    snapshots: int
-    newest: int
-    complete: SnapshotId
-    complete_time: int
-    lacks: int = 0
 
 
 def histories(store: Store) -> list[StoreHistory]:

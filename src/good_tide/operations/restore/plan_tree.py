@@ -6,27 +6,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 
-import msgspec
-
 from good_tide.core.entries import Kind
-from good_tide.core.restoring import Action
+from good_tide.core.restoring import Action, PlanItem
 from good_tide.operations.restore.plan import Plan, Step
 
 TOP = -1
 """The number that stands for the whole plan."""
-
-
-class PlanBranch(msgspec.Struct, frozen=True):
-    """An item of a plan, by its number; ``counts`` and ``size`` in bytes to be written are of it and all
-    below it."""
-
-    number: int
-    path: bytes
-    action: Action
-    folder: bool
-    note: str
-    counts: dict[Action, int]
-    size: int
 
 
 class PlanTree:
@@ -50,7 +35,7 @@ class PlanTree:
             if step.entry.kind is Kind.FOLDER and step.action is not Action.BLOCKED:
                 open_folders.append((path.rstrip(b"/") + b"/", number))
 
-    def branches(self, above: int, only: Action | None = None) -> Iterator[PlanBranch]:
+    def branches(self, above: int, only: Action | None = None) -> Iterator[PlanItem]:
         """What is directly below an item, or at the top; only what has an action, or has something below it
         that has."""
         for number in self._below.get(above, ()):
@@ -58,9 +43,9 @@ class PlanTree:
             if only is None or branch.counts.get(only):
                 yield branch
 
-    def _branch(self, number: int, step: Step) -> PlanBranch:
+    def _branch(self, number: int, step: Step) -> PlanItem:
         counts = Counter(self._counts.get(number, ()))
         counts[step.action] += 1
         size = self._sizes[number] + step.payload
         is_folder = step.entry.kind is Kind.FOLDER
-        return PlanBranch(number, step.shown, step.action, is_folder, step.note, dict(counts), size)
+        return PlanItem(number, step.shown, step.action, is_folder, step.note, dict(counts), size)

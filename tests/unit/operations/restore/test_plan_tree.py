@@ -6,9 +6,9 @@ import os
 from collections import Counter
 
 from good_tide.core.progress import Silent
-from good_tide.core.restoring import Action, Existing
+from good_tide.core.restoring import Action, Existing, PlanItem
 from good_tide.operations.restore.plan import Plan, Wish, plan_restore
-from good_tide.operations.restore.plan_tree import TOP, PlanBranch, PlanTree
+from good_tide.operations.restore.plan_tree import TOP, PlanTree
 from tests.support.base import GoodTideTest
 
 
@@ -29,7 +29,7 @@ class PlanTreeTest(GoodTideTest):
         wishes = [Wish(wish.snapshot, wish.path.rstrip(b"/")) for wish in wishes]
         return plan_restore(self.store, wishes, None, Existing.SET_ASIDE, Silent())
 
-    def below(self, tree: PlanTree, above: int, only: Action | None = None) -> dict[str, PlanBranch]:
+    def below(self, tree: PlanTree, above: int, only: Action | None = None) -> dict[str, PlanItem]:
         return {os.path.basename(os.fsdecode(one.path)): one for one in tree.branches(above, only)}
 
     def test_each_folder_counts_what_happens_below_it(self) -> None:

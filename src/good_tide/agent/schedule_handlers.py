@@ -105,6 +105,7 @@ class ScheduleHandlers:
             working=work.what if work is not None else None,
             work_paused=work is not None and work.paused,
             decision=decision,
+            locked=tuple(ref.called for ref in session.stores.locked()),
             battery=self._environment.surroundings.conditions().battery if on_battery else None,
         )
         return self._standings.standing(session.job, doing)

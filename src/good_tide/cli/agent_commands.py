@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import signal
+import threading
+import time
+from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -11,13 +16,17 @@ from good_tide import __version__
 from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
+from good_tide.cli.parameters import PATH
+from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.operations.workplace import this_workplace
 from good_tide.protocol.agent_calls import AgentFacts, Hello
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.contract import PROTOCOL_VERSION
 from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.starting import start_agent
 from good_tide.system import service
 
+_STARTS_SECONDS, _ENDS_SECONDS = 20.0, 70.0
 _BY = {
     "systemd": "It is started with every session by systemd.",
     "autostart": "It is started with every session by the desktop.",
@@ -43,7 +52,7 @@ def _run(settings: Path | None, while_used: bool) -> int:
 
 
 @agent_group.command("run")
-@click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
+@click.option("--settings", type=PATH, help="Folder with the job's settings.")
 @click.option(
     "--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done."
 )
@@ -55,16 +64,92 @@ def agent_run(settings: Path | None, while_used: bool) -> int:
 @agent_group.command("install")
 @json_option
 def agent_install(as_json: bool) -> int:
-    """Start it with every session: by systemd, or by the desktop where there is none."""
-    return _say(service.install(_hello() is not None), as_json)
+    """Start it with every session: by systemd, or by the desktop where there is none; and now."""
+    service.install(_hello() is not None)
+    _start()
+    return _say(service.state(), as_json)
 
 
 @agent_group.command("remove")
 @json_option
 def agent_remove(as_json: bool) -> int:
-    """Start it no longer by itself. Jobs, stores and snapshots stay."""
+    """Start it no longer by itself, and end it. Jobs, stores and snapshots stay."""
     service.remove()
+    _stop()
+    _say(service.state(), as_json)
+    return output.DONE
+
+
+@agent_group.command("start")
+@json_option
+def agent_start(as_json: bool) -> int:
+    """Start it now, unless it runs."""
+    _start()
     return _say(service.state(), as_json)
+
+
+@agent_group.command("stop")
+@json_option
+def agent_stop(as_json: bool) -> int:
+    """End it. What it is doing is stopped, and goes on later."""
+    _stop()
+    _say(service.state(), as_json)
+    return output.DONE
+
+
+@agent_group.command("restart")
+@json_option
+def agent_restart(as_json: bool) -> int:
+    """End it, and start it again: after another version was installed, say."""
+    _stop()
+    _start()
+    return _say(service.state(), as_json)
+
+
+def _start() -> None:
+    """Start it, by what starts it with every session where there is such a thing, and wait until it answers.
+
+    Raises:
+        PlaceError: it does not start.
+    """
+    if _hello() is None:
+        if service.state().by != "systemd" or not service.start():
+            start_agent(this_workplace().settings, while_used=False)
+        if not _within(_STARTS_SECONDS, lambda: not _has_gone() and _hello() is not None):
+            raise PlaceError("The agent does not start", "Run “good-tide agent run” to see why")
+
+
+def _stop() -> None:
+    """End it, and wait until it has gone.
+
+    Raises:
+        PlaceError: it does not end.
+    """
+    hello = _hello()
+    if hello is None:
+        return
+    if not (service.state().active and service.stop()):
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(hello.process, signal.SIGTERM)
+    if not _within(_ENDS_SECONDS, _has_gone):
+        raise PlaceError("The agent does not end", "Something holds it up: a disk that does not answer, say")
+
+
+def _has_gone() -> bool:
+    """Whether no agent answers any more; one that is ending still holds its socket."""
+    try:
+        return _hello() is None
+    except GoodTideError:
+        return False
+
+
+def _within(seconds: float, true: Callable[[], bool]) -> bool:
+    ends, pause = time.monotonic() + seconds, threading.Event()
+    while not true():
+        if time.monotonic() > ends:
+            return False
+        pause.wait(0.1)
+    return True
 
 
 @agent_group.command("status")

@@ -209,6 +209,8 @@ def release_command(
             "It is not clear what is to be released", "Name snapshots, or give --before or --since"
         )
     begin, end = parse_time(since) if since else 0, parse_time(before) if before else context.clock.now()
+    if begin >= end:
+        raise PersonError("--since is not before --before: nothing is between them", "Change one of them")
     chosen = {chooser.choose(wanted).id for wanted in snapshots}
     range_of = chooser.own() if machine or job_name else chooser.snapshots
     chosen |= {snapshot.id for snapshot in range_of if ranged and begin <= snapshot.record.time < end}

@@ -15,6 +15,7 @@ from good_tide.cli.groups import LazyGroup
 from good_tide.cli.new_stores import furnished_job, say_made, wanted_stores
 from good_tide.cli.options import job_stores, json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.places import Level
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
@@ -78,7 +79,7 @@ def _rules_from(file: Path | None) -> tuple[Rule, ...]:
 @click.option(
     "--rules",
     "rules_file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="FILE",
     help="Rules of coverage, one a line.",
 )
@@ -179,7 +180,7 @@ def job_show(name: str, as_json: bool) -> int:
 @click.option(
     "--rules",
     "rules_file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="FILE",
     help="The rules, in place of those before.",
 )

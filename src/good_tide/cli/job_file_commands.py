@@ -11,6 +11,7 @@ from good_tide.cli import output
 from good_tide.cli.new_stores import furnished_job, say_made
 from good_tide.cli.options import json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import job_file_text, parse_job_file
 from good_tide.core.places import Level
@@ -30,7 +31,7 @@ _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"
 
 @click.command("save")
 @click.argument("name")
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=PATH)
 @json_option
 def save_command(name: str, file: Path, as_json: bool) -> int:
     """Save a job to a TOML file, to be used on the next machine."""
@@ -60,7 +61,7 @@ def _encrypted(context: Context, job: Job) -> dict[str, bool]:
 
 
 @click.command("load")
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=PATH)
 @passphrase_option
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
 @json_option

@@ -10,7 +10,8 @@ import click
 from good_tide import __version__
 from good_tide.cli import output
 from good_tide.cli.groups import LazyGroup
-from good_tide.core.errors import GoodTideError, of_system
+from good_tide.cli.parameters import PATH
+from good_tide.core.errors import GoodTideError, PersonError, of_system
 from good_tide.system.developer_log import Private, end_log, logger, start_log
 from good_tide.system.folders import state_folder
 from good_tide.system.limits import set_process_limits
@@ -38,6 +39,7 @@ _COMMANDS = {
     "machine": "machine_commands",
     "coverage": "coverage_commands",
     "stand-in": "stand_in_commands",
+    "unlock": "unlock_commands",
     "status": "upkeep_commands",
     "rhythm": "upkeep_commands",
     "pause": "upkeep_commands",
@@ -71,7 +73,7 @@ _STORE_COMMANDS = dict.fromkeys(
 @click.version_option(__version__, message="Good Tide %(version)s")
 @click.option(
     "--settings",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="DIR",
     help="Another settings folder than this person's own, such as the demo's.",
 )
@@ -112,7 +114,10 @@ def main() -> None:
         output.print_error(error, as_json)
         code = output.exit_code(error)
     except click.ClickException as error:
-        error.show()
+        if as_json:
+            output.print_error(PersonError(error.format_message(), "See --help"), as_json)
+        else:
+            error.show()
         code = output.WRONG_USAGE
     except SystemExit as end:  # click ends so when the reader of a pipe has gone
         code = output.STOPPED if output.nobody_reads() else end.code

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -17,6 +18,7 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Level
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
+from good_tide.operations.schedule.standing import locked_stores
 from good_tide.operations.stores.disks import store_ref
 from good_tide.operations.stores.furnishing import Furnished, WantedStore, furnish
 from good_tide.operations.stores.furnishing import remember as remember_passphrase
@@ -93,6 +95,9 @@ def say_made(
     notes = notes + furnished.notes
     if words is not None:
         notes = notes + remember_passphrase(context, job, made, words)
+    if not job.rhythm.by_hand and locked_stores(context, job):
+        todo = f"give it with “good-tide unlock {shlex.quote(job.name)} --remember”, or --keep-in FILE"
+        notes.append(f"The passphrase is kept nowhere, and no snapshot is taken by itself: {todo}")
     if as_json:
         stores = [
             {"path": one.where.called, "made": one.made, "recovery_key": one.recovery_key} for one in made

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import click
 
 from good_tide.cli import output
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
@@ -84,7 +85,7 @@ def passphrase_option(command: Command) -> Command:
     """``--passphrase-file F``."""
     return click.option(
         "--passphrase-file",
-        type=click.Path(path_type=Path),
+        type=PATH,
         metavar="F",
         help="File with the passphrase or recovery key; asked for otherwise.",
     )(command)

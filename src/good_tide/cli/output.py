@@ -52,7 +52,8 @@ def print_json(value: dict[str, Any]) -> None:
 def print_error(error: GoodTideError, as_json: bool) -> None:
     """The error as a sentence on standard error; with ``--json`` as an object too."""
     if as_json:
-        sys.stderr.write(msgspec.json.encode({"error": error.what, "advice": error.advice}).decode() + "\n")
+        said = {"error": error.what, "advice": error.advice, "code": exit_code(error)}
+        sys.stderr.write(msgspec.json.encode(said).decode() + "\n")
     else:
         err.print(harmless(f"good-tide: {error}", lines=True), markup=False)
 

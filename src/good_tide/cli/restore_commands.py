@@ -19,6 +19,7 @@ from good_tide.cli.options import (
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
@@ -53,7 +54,7 @@ from good_tide.operations.stores.users import job_of
     help="Path as it was on the machine; may be given again. Above the covered folders: all those below.",
 )
 @click.option("--all", "everything", is_flag=True, help="Everything that is in the snapshot.")
-@click.option("--into", type=click.Path(path_type=Path), metavar="DIR", help="Restore into this folder.")
+@click.option("--into", type=PATH, metavar="DIR", help="Restore into this folder.")
 @click.option("--in-place", is_flag=True, help="Restore to where it was.")
 @click.option("--plan", "plan_only", is_flag=True, help="Only say what would be done.")
 @click.option(
@@ -319,7 +320,7 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
 @click.command("undo")
 @click.option("--store", hidden=True, help="Not needed any more.")
 @passphrase_option
-@click.argument("set_aside", metavar="SET_ASIDE_DIR", type=click.Path(path_type=Path))
+@click.argument("set_aside", metavar="SET_ASIDE_DIR", type=PATH)
 @json_option
 def undo_command(store: str | None, passphrase_file: Path | None, set_aside: Path, as_json: bool) -> int:
     """Undo a restore: remove what it brought, and put back what it replaced. No store is needed for it."""

@@ -19,9 +19,11 @@ from good_tide.cli.options import (
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
-from good_tide.core.clock import SystemClock
+from good_tide.cli.parameters import PATH
+from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.given_words import checked_label
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time, short_length
 from good_tide.core.words import iso, iso_all, size_words, time_words
@@ -39,6 +41,8 @@ from good_tide.operations.stores.opening import (
     take_into_catalog,
 )
 
+_FARTHEST_AHEAD = 86400 * SECOND
+
 
 @click.command("snapshot")
 @click.argument("job_name", metavar="[NAME]", required=False)
@@ -54,7 +58,7 @@ from good_tide.operations.stores.opening import (
     "--folder",
     "folders",
     multiple=True,
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="PATH",
     help="With --store: folder to cover; may be given again.",
 )
@@ -77,6 +81,7 @@ def snapshot_command(
     as_json: bool,
 ) -> int:
     """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
+    label = checked_label(label)
     if where is None:
         if folders or at is not None:
             raise PersonError(
@@ -87,8 +92,11 @@ def snapshot_command(
         raise PersonError("A job has its own stores", "Give either the name of a job or --store")
     if not folders:
         raise PersonError("No folder is named", "Give --folder PATH")
-    moment = None if at is None else parse_time(at)
     context = this_context()
+    moment = None if at is None else parse_time(at)
+    if moment is not None and moment > context.clock.now() + _FARTHEST_AHEAD:
+        what = f"{at} is more than a day ahead: all later snapshots would have to be dated after it"
+        raise PersonError(what, "Give a time that has been, or none")
     here, store = context.here, opened(context, where, passphrase_file)
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import signal
+import sys
 from pathlib import Path
 
 import click
@@ -10,6 +12,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.operations.workplace import this_workplace
 from good_tide.system.disk_choice import disks_for
@@ -35,9 +38,7 @@ def _rack(folder: Path | None) -> StandInDisks:
     )
 
 
-_rack_option = click.option(
-    "--rack", type=click.Path(path_type=Path), metavar="DIR", help="Folder of the stand-in disks."
-)
+_rack_option = click.option("--rack", type=PATH, metavar="DIR", help="Folder of the stand-in disks.")
 
 
 @stand_in_group.command("add")
@@ -95,4 +96,36 @@ def stand_in_plug(name: str, rack: Path | None) -> int:
 def stand_in_pull(name: str, rack: Path | None) -> int:
     """Pull a disk out."""
     _rack(rack).plug(name, False)
+    return output.DONE
+
+
+@stand_in_group.command("mail")
+@click.option("--folder", type=PATH, required=True, metavar="DIR", help="Where messages are kept.")
+@click.option("--port", type=int, default=0, help="Where it listens; a free one otherwise.")
+@json_option
+def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
+    """A mail server that sends nothing: it keeps messages in a folder, to try out reports. Runs until it is
+    ended with Ctrl-C."""
+    try:
+        from good_tide.system.stand_in_mail import StandInMail  # an extra, which is not always there
+    except ImportError:
+        raise PersonError(
+            "The stand-in mail server needs the package aiosmtpd",
+            "Install good-tide with its extra stand-ins",
+        ) from None
+    server = StandInMail(folder, port)
+    listens = server.start()
+    if as_json:
+        print_json({"port": listens, "folder": str(folder)})
+    else:
+        say(f"Listening on 127.0.0.1:{listens}; messages come into {folder}. Ctrl-C ends it.")
+        say(
+            f"To use it: good-tide mail --server 127.0.0.1 --port {listens} --security none --from"
+            " you@example.org"
+        )
+    sys.stdout.flush()
+    try:
+        signal.pause()
+    finally:
+        server.stop()
     return output.DONE

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding
 from good_tide.operations.context import Context
-from good_tide.operations.schedule.standing import Standings, without_agent
+from good_tide.operations.schedule.standing import Doing, Standings, locked_stores, without_agent
 from good_tide.protocol.client import agent_client
 from good_tide.protocol.schedule_calls import ReadStandings
 from good_tide.protocol.sockets import agent_socket
@@ -21,4 +21,8 @@ def standings_now(context: Context, jobs: Sequence[Job]) -> list[JobStanding]:
             known = {one.job: one for one in agent.ask(ReadStandings())}
             return [known[job.id] for job in jobs if job.id in known]
     now, standings = context.clock.now(), Standings(context)
-    return [without_agent(standings.standing(job), job, now) for job in jobs]
+    found = []
+    for job in jobs:
+        doing = Doing(locked=locked_stores(context, job))
+        found.append(without_agent(standings.standing(job, doing), job, now))
+    return found

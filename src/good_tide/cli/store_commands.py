@@ -17,6 +17,7 @@ from good_tide.cli.options import (
     whose_options,
 )
 from good_tide.cli.output import print_json, say, table
+from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
@@ -142,7 +143,7 @@ def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool
 @passphrase_option
 @click.option(
     "--to-passphrase-file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="F",
     help="Passphrase of TO, if it is another.",
 )
@@ -195,7 +196,7 @@ def carry_command(
 @passphrase_option
 @click.option(
     "--new-passphrase-file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="F",
     help="File with the new passphrase; asked for otherwise.",
 )
@@ -285,7 +286,7 @@ def slots_command(
 
 
 @click.command("recovery-script")
-@click.argument("target", metavar="FILE", type=click.Path(path_type=Path))
+@click.argument("target", metavar="FILE", type=PATH)
 @json_option
 def recovery_script_command(target: Path, as_json: bool) -> int:
     """Write the script that recovers files without Good Tide to FILE, or into a store's folder."""

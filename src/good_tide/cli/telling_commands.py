@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import threading
 from pathlib import Path
@@ -14,6 +15,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import json_option, opened_named, passphrase_option
 from good_tide.cli.output import print_json, say, table
+from good_tide.cli.parameters import PATH
 from good_tide.cli.stand_in_commands import stand_in_group
 from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND
@@ -45,7 +47,7 @@ _SIGNS = {"good": "done", "note": "note", "trouble": "TROUBLE"}
 @click.option(
     "--export",
     "file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="FILE",
     help="Write both to FILE: .csv, .json or .html.",
 )
@@ -112,7 +114,7 @@ def _say_event(event: Event, now: int) -> None:
 @click.option("--mail", is_flag=True, help="Send it to those who are to have the job's reports.")
 @click.option(
     "--file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="F",
     help="Write it to F: HTML, or text for a name that ends with .txt.",
 )
@@ -141,6 +143,9 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
     return output.DONE
 
 
+_ADDRESS = re.compile(r"[^\s@<>]+@[^\s@<>]+")
+
+
 @click.command("mail")
 @click.option("--server", "host", metavar="HOST", help="Where mail is handed in.")
 @click.option(
@@ -155,13 +160,13 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
 )
 @click.option(
     "--password-file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="F",
     help="A file with the password, for machines without a key ring.",
 )
 @click.option(
     "--ca-file",
-    type=click.Path(path_type=Path),
+    type=PATH,
     metavar="F",
     help="Certificates to trust besides the system's.",
 )
@@ -182,6 +187,8 @@ def mail_command(
     if host is not None:
         if not sender:
             raise PersonError("A sender is needed", "Give --from ADDRESS")
+        if not _ADDRESS.fullmatch(sender):
+            raise PersonError(f"“{sender}” is no mail address", "Write it like office@example.org")
         port = port or MAIL_PORTS[security]
         paths = [os.path.abspath(path) if path is not None else "" for path in (password_file, ca_file)]
         server = MailServer(
@@ -267,7 +274,7 @@ def _fleet_fields(row: FleetRow) -> dict[str, Any]:
 @stand_in_group.command("mail")
 @click.option(
     "--folder",
-    type=click.Path(path_type=Path),
+    type=PATH,
     required=True,
     metavar="DIR",
     help="Where messages are kept, as .eml files.",

@@ -242,6 +242,9 @@ def _changed(
     return msgspec.structs.replace(rhythm, **fields)
 
 
+_LONGEST_PAUSE = 365 * 86400
+
+
 @click.command("pause")
 @click.option(
     "--for", "length", default="1h", show_default=True, metavar="TIME", help="Such as 30min, 2h, 3 days."
@@ -277,7 +280,10 @@ def _length(text: str) -> int:
     }
     if found is None or found[2] not in units or not int(found[1]):
         raise PersonError(f"“{text}” is no length of time", "Write such as 30min, 2h or 3 days")
-    return int(found[1]) * units[found[2]]
+    length = int(found[1][:12]) * units[found[2]]
+    if length > _LONGEST_PAUSE:
+        raise PersonError(f"“{text}” is longer than a pause can be", "Write at most 365 days")
+    return length
 
 
 @click.command("resume")

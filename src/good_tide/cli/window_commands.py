@@ -6,6 +6,8 @@ from pathlib import Path
 
 import click
 
+from good_tide.cli.parameters import PATH
+
 
 @click.command("demo")
 @click.option("--fresh", is_flag=True, help="Make the demo anew.")
@@ -19,7 +21,7 @@ def demo_command(fresh: bool, no_window: bool) -> int:
 
 
 @click.command("window")
-@click.option("--settings", type=click.Path(path_type=Path), help="Folder with the job's settings.")
+@click.option("--settings", type=PATH, help="Folder with the job's settings.")
 @click.option("--job", default="", metavar="NAME", help="Show this job.")
 @click.option("--place", default="", metavar="PLACE", help="timeline, coverage, stores, rhythm or journal.")
 def window_command(settings: Path | None, job: str, place: str) -> int:

@@ -54,6 +54,10 @@ class WrongPassphraseError(PlaceError):
     """No slot of the store opens with what was given."""
 
 
+class PassphraseNeededError(WrongPassphraseError, PersonError):
+    """A store is encrypted, and no passphrase was given: the person can give one."""
+
+
 class Harm(enum.StrEnum):
     """In what way a store file is damaged."""
 

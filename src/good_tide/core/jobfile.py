@@ -27,7 +27,17 @@ from good_tide.core.rhythm import (
     rule_words,
 )
 from good_tide.core.rules import RuleError, parse_rule
-from good_tide.core.settings import Holding, Job, Noise, ReadBackDays, Reporting, Room, StoreRef, StoreUse
+from good_tide.core.settings import (
+    Holding,
+    Job,
+    Noise,
+    ReadBackDays,
+    Reporting,
+    Room,
+    StoreRef,
+    StoreUse,
+    wrong_sizes,
+)
 
 FORMAT = 1
 _PLAIN = Rhythm()
@@ -216,6 +226,10 @@ def _check(file: JobFile, text: str) -> None:
         except RuleError as error:
             where = _line(text, ["precious", number], {"precious": file.precious})
             raise JobFileError(str(error).rstrip("."), where, f"precious[{number}]") from error
+    wrong = wrong_sizes(file.room, file.holding)
+    if wrong:
+        what = f"{wrong} can be no less than 0" + (", and no more than 1" if "part" in wrong else "")
+        raise JobFileError(what, _line(text, list(wrong.split("."))), wrong)
     for kind in file.kinds:
         if kind not in KINDS:
             raise JobFileError(

@@ -41,6 +41,7 @@ def by_start(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot | None:
 
 
 _SHORT = 12
+_FIRST_YEAR, _LAST_YEAR = 1970, 2200
 
 
 def short_length(names: Iterable[str]) -> int:
@@ -114,6 +115,10 @@ def parse_time(text: str) -> Nanoseconds:
         raise PersonError(
             f"{text} is not a time", "Write it like 2026-11-03T14:00 or 2026-11-03T14:00:00+01:00"
         ) from None
+    if not _FIRST_YEAR <= moment.year <= _LAST_YEAR:
+        raise PersonError(
+            f"{text} is a time that no snapshot has", f"Write one from {_FIRST_YEAR} to {_LAST_YEAR}"
+        )
     if moment.tzinfo is None:
         moment = moment.astimezone()
     since = moment.astimezone(UTC) - datetime(1970, 1, 1, tzinfo=UTC)

@@ -90,6 +90,22 @@ class Room(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid
     floor_days: int = 30
 
 
+def wrong_sizes(room: Room, holding: Holding) -> str:
+    """Which of the limits can be none, as the key that it has in a job file; empty: all can."""
+    for key, size in (
+        ("room.limit_bytes", room.limit_bytes),
+        ("room.reserve_bytes", room.reserve_bytes),
+        ("room.floor_days", room.floor_days),
+        ("holding.limit_bytes", holding.limit_bytes),
+    ):
+        if size < 0:
+            return key
+    for key, part in (("room.limit_part", room.limit_part), ("holding.part_of_free", holding.part_of_free)):
+        if not 0 <= part <= 1:
+            return key
+    return ""
+
+
 class Reporting(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """Reports of a job: when, how full, by mail to whom, and into which folder as HTML files."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+import shlex
 
 import msgspec
 
@@ -148,6 +149,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself.
     :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
+    :param locked: what its stores are called that nobody can open by himself; ``name`` what the job is.
     :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
     :param alarm: files were destroyed, as it seems, in words; ``alarm_since`` when.
@@ -185,6 +187,8 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     alarm_since: int = 0
     stores: tuple[StoreTrouble, ...] = ()
     strange: tuple[tuple[str, str], ...] = ()
+    locked: tuple[str, ...] = ()
+    name: str = ""
 
 
 def room_words(disk: str, free: int | None, days: float | None) -> str:
@@ -235,6 +239,11 @@ def _troubles(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
         found.append(
             Trouble(now, f"The store on {facts.disk} is locked", "Give its passphrase", Topic.LOCKED)
         )
+    elif facts.locked:
+        names = " and ".join(facts.locked)
+        what = f"The passphrase of {names} is kept nowhere: no snapshot is taken by itself"
+        todo = f"Give it once with “good-tide unlock {shlex.quote(facts.name)}”, or unlock it in the window"
+        found.append(Trouble(now, what, todo, Topic.LOCKED))
     if facts.failures:
         found.append(Trouble(facts.failing_since, facts.error, facts.advice, Topic.FAILING))
     if facts.gaps:
@@ -328,6 +337,10 @@ def _status(facts: JobFacts, now: int) -> Status:
         )
     if facts.away_since:
         return _away(facts, now, last)
+    if facts.locked and facts.state is not StoreState.LOCKED:
+        sentence = f"The passphrase of {' and '.join(facts.locked)} is kept nowhere."
+        detail = f"No snapshot is taken by itself. {last}"
+        return Status(State.LOCKED, sentence, detail, action=Action.UNLOCK)
     if facts.state is StoreState.LOCKED:
         return Status(
             State.LOCKED,

@@ -9,6 +9,9 @@ from datetime import datetime, timedelta
 
 from good_tide.core.clock import SECOND
 
+_EARLIEST, _LATEST = -62_135_510_400, 253_402_128_000
+"""Seconds since 1970 of the second day of the year 1, and of the last but one of 9999: whatever the zone,
+these are in the calendar."""
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
 
 
@@ -21,8 +24,9 @@ def size_words(size: float) -> str:
 
 
 def local(moment: int) -> datetime:
-    """A stored time (nanoseconds since 1970 UTC) as local time."""
-    return datetime.fromtimestamp(moment // SECOND).astimezone()
+    """A stored time (nanoseconds since 1970 UTC) as local time. One that no calendar has, from a store or
+    settings that are damaged, as the nearest that it has."""
+    return datetime.fromtimestamp(min(max(moment // SECOND, _EARLIEST), _LATEST)).astimezone()
 
 
 def iso(moment: int, precise: bool = False) -> str:

@@ -11,9 +11,11 @@ from good_tide.core.identifiers import JobId
 from good_tide.protocol.server import answers
 
 
-def start_agent(settings: Path) -> None:
-    """Start an agent that stays while it is used. If another comes first, this one ends by itself."""
-    command = [sys.executable, "-m", "good_tide.agent", "--settings", str(settings), "--while-used"]
+def start_agent(settings: Path, while_used: bool = True) -> None:
+    """Start an agent that stays while it is used, or until it is ended. If another comes first, this one ends
+    by itself."""
+    command = [sys.executable, "-m", "good_tide.agent", "--settings", str(settings)]
+    command += ["--while-used"] if while_used else []
     environment = {
         **os.environ,
         "MALLOC_ARENA_MAX": "1",

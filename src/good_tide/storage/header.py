@@ -17,10 +17,10 @@ from good_tide.core.errors import (
     GoodTideError,
     Harm,
     NotInPlaceError,
+    PassphraseNeededError,
     PersonError,
     PlaceError,
     StoreTooNewError,
-    WrongPassphraseError,
 )
 from good_tide.core.identifiers import FORMAT_VERSION, StoreId
 from good_tide.core.passphrases import gives_away
@@ -439,7 +439,7 @@ def unlock(place: Place, passphrase: str | None) -> tuple[Header, StoreKeys]:
             raise DamageError(f"The slot of the store in {place.title} is missing", file=SLOT_FOLDER)
         return header, keys_from(secret, encrypted=False)
     if passphrase is None:
-        raise WrongPassphraseError(
+        raise PassphraseNeededError(
             f"The store in {place.title} is encrypted", "Give its passphrase or its recovery key"
         )
     return header, keys_from(unwrap(slots, passphrase, hashlib.sha256(data).digest()), encrypted=True)

@@ -92,7 +92,7 @@ def revoke(place: Place, number: int) -> SlotFacts:
     """Remove a way to open the store; at least one stays.
 
     Raises:
-        PersonError: there is no such slot, or it is the last.
+        PersonError: there is no such slot, or it is the last, or the last passphrase.
     """
     slots = list_slots(place)
     slot = next((one for one in slots if one.number == number), None)
@@ -101,6 +101,11 @@ def revoke(place: Place, number: int) -> SlotFacts:
     if len(slots) == 1:
         raise PersonError(
             "This is the only way to open the store", "Add a passphrase or a recovery key first"
+        )
+    if slot.kind == "passphrase" and all(one.kind != "passphrase" or one is slot for one in slots):
+        raise PersonError(
+            "This is the only passphrase of the store: the jobs that use it could not open it any more",
+            "Change the passphrase instead, with “good-tide store passphrase”",
         )
     with_copies(place).remove(f"{SLOT_FOLDER}/{slot.name}.json")
     return slot

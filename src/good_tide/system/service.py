@@ -168,6 +168,18 @@ def remove(running: bool = False) -> None:
         _autostart_file(name).unlink(missing_ok=True)
 
 
+def start() -> bool:
+    """Start the agent's service now; whether systemd did."""
+    answer = _systemctl("start", UNIT_NAME)
+    return answer is not None and not answer.returncode
+
+
+def stop() -> bool:
+    """End the agent's service; whether systemd did."""
+    answer = _systemctl("stop", UNIT_NAME)
+    return answer is not None and not answer.returncode
+
+
 def state() -> ServiceState:
     """How the agent is started by itself."""
     if _unit_file().is_file():

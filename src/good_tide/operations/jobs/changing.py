@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from good_tide.core.errors import PersonError
+from good_tide.core.given_words import checked_name
 from good_tide.core.ladder import Ladder, words
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
@@ -155,7 +156,6 @@ def free_name(name: str, job: Job | None, others: list[Job]) -> None:
     Raises:
         PersonError: another has it, or it is none.
     """
-    if not name.strip():
-        raise PersonError("The job has no name", "Give it one")
+    checked_name(name)
     if any(other.name.casefold() == name.casefold() for other in others if job is None or other.id != job.id):
         raise jobs.taken(name)

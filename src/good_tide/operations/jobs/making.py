@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import msgspec
 
 from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.given_words import checked_name
 from good_tide.core.identifiers import MachineId
 from good_tide.core.jobfile import JobFile, expand_folder, store_ref
 from good_tide.core.records import Machine
@@ -66,8 +67,9 @@ def own_history(job: Job, others: Sequence[Job], machine: Machine) -> Job:
     that of the machine under the job's name.
 
     Raises:
-        PersonError: there is a job of this name already.
+        PersonError: there is a job of this name already, or it is none.
     """
+    job = msgspec.structs.replace(job, name=checked_name(job.name))
     name = job.name.casefold()
     if any(other.name.casefold() == name for other in others):
         raise taken(job.name)

@@ -27,6 +27,8 @@ class KeptFile(Generic[_Value]):
         self._lock = threading.RLock()
         self._stamp: tuple[int, int] | None = None
         self._value = kind()
+        self.kept = True
+        """Whether the last change came onto the disk."""
 
     def read(self) -> _Value:
         """The value as it is now; what was read last still holds where the file cannot be read."""
@@ -61,9 +63,11 @@ class KeptFile(Generic[_Value]):
                 self._write()
 
     def _write(self) -> None:
+        self.kept = False
         with contextlib.suppress(OSError):
             new = self._path.with_suffix(".new")
             new.write_bytes(msgspec.json.encode(self._value))
             new.replace(self._path)
             info = self._path.stat()
             self._stamp = (info.st_mtime_ns, info.st_ino)
+            self.kept = True

@@ -76,10 +76,12 @@ class RunRecords:
         """Until when nothing runs by itself; 0: not paused."""
         return self._file.read().paused_until
 
-    def pause(self, until: int) -> None:
-        """Let nothing run by itself until a moment; 0: go on."""
+    def pause(self, until: int) -> bool:
+        """Let nothing run by itself until a moment; 0: go on. Whether that is kept: another process knows
+        of it only then."""
         with self._file.changing() as records:
             records.paused_until = until
+        return self._file.kept
 
     def reported(self, job: JobId) -> int:
         """When a job's last report was sent; 0: never."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator
 from functools import partial
 
+from good_tide.core.given_words import checked_label
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
@@ -69,6 +70,7 @@ def pin_by_hand(
     """
     when = time_words(store.read_snapshot(snapshot).record.time, context.clock.now())
     if on:
+        label = checked_label(label)
         pin(store, snapshot, label)
         context.journal.add("good", job, f"The snapshot of {when} is pinned", (label,) if label else ())
         return True

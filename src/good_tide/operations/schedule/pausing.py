@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from good_tide.core.errors import PlaceError
 from good_tide.operations.context import Context
 
 
 def pause(context: Context, until: int) -> None:
-    """Let nothing run by itself until a moment (nanoseconds since 1970 UTC); 0: go on."""
-    context.records.pause(until)
+    """Let nothing run by itself until a moment (nanoseconds since 1970 UTC); 0: go on.
+
+    Raises:
+        PlaceError: it cannot be kept.
+    """
+    if not context.records.pause(until):
+        what = "The pause" if until else "The end of the pause"
+        raise PlaceError(
+            f"{what} cannot be kept in {context.here.records}", "Free some room there, or make it writable"
+        )
     words = "Everything was paused by hand" if until else "The pause was ended by hand"
     context.journal.add("note" if until else "good", None, words)

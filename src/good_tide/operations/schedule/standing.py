@@ -25,6 +25,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
+from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.left_behind import aside, left_count, left_since
 from good_tide.operations.stores.opening import StorePlace, known_tide, store_id
 from good_tide.operations.stores.sizes import StoreSizes
@@ -47,6 +48,8 @@ class Doing(msgspec.Struct, frozen=True, kw_only=True):
     work_paused: bool = False
     battery: float | None = None
     decision: Decision | None = None
+    locked: tuple[str, ...] = ()
+    """What its stores are called that nobody can open by himself."""
 
 
 def _state(doing: Doing, last: int) -> StoreState:
@@ -153,6 +156,8 @@ class Standings:
             alarm_since=alarm.since if alarm is not None else 0,
             stores=tuple(one for own in troubles for one in own),
             strange=self._strange(job),
+            locked=() if job.rhythm.by_hand else doing.locked,
+            name=job.name,
         )
         return JobStanding(job.id, job.name, status(facts, now), last, upcoming or 0, stores)
 
@@ -234,6 +239,11 @@ class Standings:
         usable = room_facts(stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
         step = int(10 ** max(0, len(str(usable)) - 3))
         return usable // step * step
+
+
+def locked_stores(context: Context, job: Job) -> tuple[str, ...]:
+    """What the stores of a job are called that no agent could open by itself."""
+    return tuple(ref.called for ref in JobStores(context, job, NobodyToAsk()).locked())
 
 
 def without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:

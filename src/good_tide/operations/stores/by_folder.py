@@ -129,15 +129,24 @@ def place_or_name(context: Context, named: str) -> StorePlace:
 
 
 def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
-    """The store of the first job that calls it so: by the name of its disk, or its path.
+    """The store of the first job that calls it so: by the name of its disk, or its path; the store of the
+    job of this name, if it has one only.
 
     Raises:
-        PersonError: none does.
+        PersonError: none does, or the job has several. PlaceError: it is a path that is not there.
     """
     for job in load_jobs(context.here.settings):
         for ref in job.stores:
             if named in (ref.name, ref.path):
                 return job, ref
+    for job in load_jobs(context.here.settings):
+        if job.name == named and len(job.stores) == 1:
+            return job, job.stores[0]
+        if job.name == named:
+            names = ", ".join(ref.called for ref in job.stores)
+            raise PersonError(f"The job {named} has {len(job.stores)} stores", f"Name one of {names}")
+    if "/" in named:
+        raise PlaceError(f"There is no folder {named}", "Check the path and whether its disk is connected")
     raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk or of a job")
 
 

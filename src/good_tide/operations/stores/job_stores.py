@@ -4,6 +4,7 @@ passphrases."""
 from __future__ import annotations
 
 import threading
+import time
 from typing import Protocol
 
 from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
@@ -46,6 +47,9 @@ class NobodyToAsk:
         raise error
 
 
+_ASK_AGAIN = 60.0
+
+
 class JobStores:
     """The ways into the stores of one job, which comes to know them. What was opened stays open. Threads may
     use it at once."""
@@ -56,6 +60,9 @@ class JobStores:
         self._open: dict[StoreId, Store] = {}
         self._refused: dict[StoreId, str] = {}
         """Kept passphrases that did not open a store, so that looking again is no further wrong try."""
+        self._asked: dict[StoreId, tuple[bool, float]] = {}
+        """Whether a passphrase is kept for a store, and when that was asked (seconds of the monotonic
+        clock)."""
         self._guard = threading.Lock()
         self._opening: dict[tuple[str, str], threading.RLock] = {}
         """One for each store, held while it is opened, which its disk may hold up."""
@@ -133,7 +140,30 @@ class JobStores:
             )
         return found
 
+    def locked(self) -> list[StoreRef]:
+        """The stores here that nobody can open by himself: encrypted, not open, and their passphrase is kept
+        nowhere, or no longer opens them."""
+        return [ref for ref in self.here() if ref.encrypted and ref.store and not self._opens(ref)]
+
+    def _opens(self, ref: StoreRef) -> bool:
+        """Whether a passphrase is known for a store. The key ring is asked once a minute, and no more once it
+        had one."""
+        if ref.store in self._open:
+            return True
+        found, asked = self._passphrases.known(ref.store), self._asked.get(ref.store)
+        if found is None and asked is not None and (asked[0] or time.monotonic() - asked[1] < _ASK_AGAIN):
+            return asked[0]
+        if found is None:
+            try:
+                found = kept_passphrase(self.job, ref.store, self._context.ring)
+            except PersonError:
+                found = None
+        opens = found is not None and self._refused.get(ref.store) != found
+        self._asked[ref.store] = opens, time.monotonic()
+        return opens
+
     def _refuse(self, identity: StoreId, passphrase: str | None) -> None:
+        self._asked.pop(identity, None)
         if passphrase is not None:
             self._refused[identity] = passphrase
 

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import os
+import shlex
 from pathlib import Path
+
+import msgspec
 
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import StoreId
@@ -10,6 +14,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.stores.opening import Store, StorePlace, open_at, store_id
+from good_tide.operations.workplace import save_job
 from good_tide.storage.header import holds_store
 from good_tide.system.keyrings import KeyRing
 
@@ -21,7 +26,12 @@ def kept_passphrase(job: Job, store: StoreId, ring: KeyRing) -> str | None:
         PersonError: the passphrase file cannot be read.
     """
     if job.passphrase_file:
-        return passphrase_in(Path(job.passphrase_file), "Check the path, or change the job")
+        file = Path(job.passphrase_file)
+        words = passphrase_in(file, "Check the path, or change the job")
+        if file.stat().st_mode & 0o077:
+            what = f"Others may read the passphrase file {file}: it is not used"
+            raise PersonError(what, f"Run “chmod 600 {shlex.quote(str(file))}”")
+        return words
     try:
         return ring.recall(store)
     except PlaceError:
@@ -38,6 +48,23 @@ def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8
         return file.read_text(encoding="utf-8").rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
         raise PersonError(f"The passphrase file {file} cannot be read", advice) from error
+
+
+def keep_in_file(context: Context, job: Job, file: Path, passphrase: str) -> Job:
+    """Keep the passphrase of a job's stores in a file that only this person can read, named in the job.
+
+    Raises:
+        PersonError: the file is there already, or cannot be made.
+    """
+    file = Path(os.path.abspath(file))
+    try:
+        handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+    except OSError as error:
+        what = f"{file} cannot be made ({os.strerror(error.errno or 0)})"
+        raise PersonError(what, "Name a new file in a folder that is yours") from error
+    with os.fdopen(handle, "w", encoding="utf-8") as target:
+        target.write(passphrase + "\n")
+    return save_job(context.here.settings, msgspec.structs.replace(job, passphrase_file=str(file)))
 
 
 def open_counted(context: Context, where: StorePlace, passphrase: str | None) -> Store:

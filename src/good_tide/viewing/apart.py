@@ -51,7 +51,7 @@ class _Process:
         self.end()
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "PYTHONDONTWRITEBYTECODE": "1"}
         self._running = subprocess.Popen(
-            [sys.executable, "-m", "good_tide.viewing.helper"],
+            [sys.executable, "-P", "-m", "good_tide.viewing.helper"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,

@@ -93,6 +93,7 @@ class AgentTest(GoodTideTest):
         self.settings = self.folder / "settings"
         self.secret = self.folder / "secret"
         self.secret.write_text(PASSPHRASE)
+        self.secret.chmod(0o600)
         job = Job(
             id=OFFICE,
             name="Office",

@@ -66,6 +66,7 @@ class Keeping(GoodTideTest):
         create_store(self.root, PASSPHRASE, cost=CHEAP)
         secret = self.folder / "secret"
         secret.write_text(PASSPHRASE)
+        secret.chmod(0o600)
         ref = StoreRef(path=str(self.root), name="Pier", disk="label:Pier", inside="store")
         self.job = Job(
             id=OFFICE,

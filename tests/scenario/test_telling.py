@@ -83,15 +83,15 @@ class CommandTest(GoodTideTest):
         self.ok("resume")
         self.assertEqual(self.ok("run-due")["words"], "Nothing was due")
         self.assertEqual(program("pause", "--for", "soon").returncode, 2)
-        self.assertIn(
-            "system's own disk", program("eject", self.folder / "store").stderr + "system's own disk"
-        )
+        refused = program("eject", self.folder / "store")
+        self.assertNotEqual(refused.returncode, 0)
+        self.assertTrue(refused.stderr.startswith("good-tide: "), refused.stderr)
 
     def test_the_agent_is_a_service_that_the_system_accepts(self) -> None:
-        self.assertEqual(self.ok("agent", "install", code=1)["started_by"], "autostart")
+        self.assertEqual(self.ok("agent", "install")["started_by"], "autostart")
         entry = self.folder / "xdg_config_home" / "autostart" / "good-tide-agent.desktop"
         subprocess.run(["desktop-file-validate", str(entry)], check=True)
-        self.assertEqual(self.ok("agent", "remove", code=1)["started_by"], "nothing")
+        self.assertEqual(self.ok("agent", "remove")["started_by"], "nothing")
         self.assertEqual(list(entry.parent.iterdir()), [])
         unit = self.folder / "good-tide-agent.service"
         unit.write_text(unit_text(["/bin/echo", "a word", "100%"]))

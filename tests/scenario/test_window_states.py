@@ -45,6 +45,7 @@ class StateTest(GoodTideTest):
     def job(self, secret: str = "") -> None:
         file = self.folder / "secret"
         file.write_text(secret)
+        file.chmod(0o600)
         save_job(
             self.settings,
             Job(

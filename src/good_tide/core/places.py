@@ -16,6 +16,11 @@ _VOLATILE = {"tmpfs", "ramfs", "devtmpfs"}
 _UNCHANGEABLE = {"iso9660", "squashfs", "udf", "erofs", "cramfs"}
 _SMALL_FILES = {"vfat", "msdos", "fat"}
 _UNORDERED = {"vfat", "msdos", "fat", "exfat", "ext2", "fuse.exfat", "fuseblk.exfat"}
+_ORDERED = {
+    *("ext3", "ext4", "xfs", "btrfs", "f2fs", "zfs", "jfs", "reiserfs", "bcachefs", "nilfs2"),
+    *("ntfs", "ntfs3", "hfsplus", "apfs"),
+}
+"""Those that keep a journal or write in copies: after a cut of power they are as they were at some moment."""
 _SLOW_ANSWER = 1.0
 _SLOW = 8.0
 _VERY_SLOW = 1.0
@@ -198,6 +203,12 @@ def _file_system(disk: DiskFacts) -> Check:
         return Check(
             Level.DOUBTFUL,
             "The system does not tell its file system",
+            "Take a snapshot and verify it before you rely on it",
+        )
+    if disk.kind != "network" and disk.file_system not in _ORDERED:
+        return Check(
+            Level.DOUBTFUL,
+            f"Whether {kind} keeps writes in order is not known",
             "Take a snapshot and verify it before you rely on it",
         )
     return Check(Level.GOOD, f"{kind} holds large files and keeps writes in order")

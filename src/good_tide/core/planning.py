@@ -108,12 +108,14 @@ class Decision(msgspec.Struct, frozen=True):
 
     :param run: the occasion of a run that begins now. :param wait: what a due run waits for.
     :param due: since when a run is due. :param look: when to decide anew, None: only when something happens.
+    :param latest: when it runs though it would have to wait, where that is bounded.
     """
 
     run: Occasion | None = None
     wait: Wait | None = None
     due: int | None = None
     look: int | None = None
+    latest: int | None = None
 
 
 def after_clock(record: JobRecord, now: int) -> JobRecord:
@@ -133,8 +135,11 @@ def decide(rhythm: Rhythm, record: JobRecord, facts: Facts, now: int, spread: in
     if occasion is None or due is None:
         return Decision(look=_next_look(rhythm, record, facts, now, spread, zone))
     wait, until = _hindrance(rhythm, record, facts, now, zone)
-    if wait is None:
+    latest = due + rhythm.considerate.load_at_most_minutes * _MINUTE if wait is Wait.BUSY else None
+    if wait is None or (latest is not None and latest <= now):
         return Decision(run=occasion, due=due)
+    if latest is not None and until is not None:
+        return Decision(wait=wait, due=due, look=min(until, latest), latest=latest)
     return Decision(wait=wait, due=due, look=until)
 
 

@@ -61,12 +61,13 @@ EVERY_HOUR = every(60)
 
 class Considerate(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """What automatic runs wait for. ``battery_below`` in percent, 0: never; ``load``: wait while the machine
-    is busy with other work."""
+    is busy with other work, but no longer than ``load_at_most_minutes`` after a run was due."""
 
     battery_below: int = 25
     metered: bool = True
     presenting: bool = True
     load: bool = True
+    load_at_most_minutes: int = 120
 
 
 class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
@@ -113,6 +114,8 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
             raise PersonError(
                 f"{self.considerate.battery_below} percent of battery makes no sense", "Choose from 0 to 100"
             )
+        if self.considerate.load_at_most_minutes < 0:
+            raise PersonError("load_at_most_minutes is below 0", "Choose 0 or more")
         for name in ("settle_seconds", "quiet_seconds", "at_most_minutes", "spread_seconds"):
             if (getattr(self, name) or 0) < 0:
                 raise PersonError(f"{name} is below 0", "Choose 0 or more")

@@ -148,7 +148,8 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param disk: what people call the disk.
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself.
-    :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``.
+    :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``,
+        at the very latest until ``wait_latest``. 0: not known.
     :param locked: what its stores are called that nobody can open by himself; ``name`` what the job is.
     :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
@@ -169,6 +170,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     due: int = 0
     wait: Wait | None = None
     wait_until: int = 0
+    wait_latest: int = 0
     battery: float | None = None
     paused_until: int = 0
     away_since: int = 0
@@ -432,17 +434,17 @@ def _soon(moment: int, now: int) -> str:
 
 
 def _wait_words(facts: JobFacts, now: int) -> str:
+    again = _soon(facts.wait_until, now) if facts.wait_until else "soon"
+    latest = f"; it runs {_soon(facts.wait_latest, now)} all the same" if facts.wait_latest else ""
     battery = "" if facts.battery is None else f", at {facts.battery:.0f} %"
     return {
         Wait.PAUSED: "paused",
         Wait.DISK: f"{facts.disk} is not here",
         Wait.SETTLING: f"{facts.disk} has just come",
-        Wait.RETRY: f"trying again {_soon(facts.wait_until, now)}"
-        if facts.wait_until
-        else "trying again soon",
+        Wait.RETRY: f"trying again {again}",
         Wait.HOURS: "not in the hours that are allowed",
         Wait.BATTERY: f"the machine runs on battery{battery}",
         Wait.METERED: "the network connection is metered",
         Wait.PRESENTING: "the screen is used for a presentation",
-        Wait.BUSY: "the machine is busy",
+        Wait.BUSY: f"the machine is busy with other work{latest}",
     }[facts.wait or Wait.PAUSED]

@@ -41,6 +41,7 @@ class CheckTest(GoodTideTest):
             ("disc image", change(GOOD, file_system="iso9660"), MINE, Level.BAD, "cannot be changed"),
             ("memory", change(GOOD, file_system="tmpfs"), MINE, Level.BAD, "is memory"),
             ("small files only", change(GOOD, file_system="vfat"), MINE, Level.DOUBTFUL, "files above 4 GB"),
+            ("of nobody", change(GOOD, file_system="fuse.x"), MINE, Level.DOUBTFUL, "in order is not known"),
             ("no journal", change(GOOD, file_system="exfat"), MINE, Level.DOUBTFUL, "no journal"),
             (
                 "unknown file system",

@@ -140,7 +140,21 @@ class PlanningTest(unittest.TestCase):
                 usual,
                 one,
                 Facts(True, conditions=Conditions(load=9.0)),
-                Decision(None, Wait.BUSY, since_one, self.now + LOOK_AGAIN),
+                Decision(None, Wait.BUSY, since_one, self.now + LOOK_AGAIN, since_one + 2 * HOUR),
+            ),
+            (
+                "busy, for less than it may wait",
+                Rhythm(considerate=Considerate(load_at_most_minutes=84)),
+                two,
+                Facts(True, conditions=Conditions(load=9.0)),
+                Decision(None, Wait.BUSY, since_two, self.now + MINUTE, self.now + MINUTE),
+            ),
+            (
+                "busy, for as long as it may wait",
+                Rhythm(considerate=Considerate(load_at_most_minutes=83)),
+                two,
+                Facts(True, conditions=Conditions(load=9.0)),
+                Decision(Occasion.TIME, None, since_two),
             ),
             (
                 "not busy",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from good_tide.core.identifiers import MachineId
+from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
 from good_tide.core.records import Machine, SnapshotRecord
 from good_tide.core.status import JobFacts, Mood, StoreState, status
@@ -62,6 +63,17 @@ class WordsTest(GoodTideTest):
                 JobFacts(state=StoreState.READY, last=T0, working=WorkKind.SNAPSHOT, work_paused=True), T0
             ).sentence,
         )
+
+    def test_what_waits_for_a_busy_machine_says_how_long_at_most(self) -> None:
+        facts = JobFacts(
+            state=StoreState.READY, last=T0, due=T0 + HOUR, wait=Wait.BUSY, wait_latest=T0 + 3 * HOUR
+        )
+        told = status(facts, T0 + HOUR)
+        self.assertEqual(
+            told.sentence,
+            "Waiting: the machine is busy with other work; it runs at 19:13 all the same.",
+        )
+        self.assertIn("Due since today 17:13", told.detail)
 
     def test_records_survive_messagepack(self) -> None:
         record = SnapshotRecord(T0, Machine(MachineId("m"), "n"), b"roots", owners={"u0": "root"})

@@ -236,11 +236,13 @@ class Waits(Choices):
             QCheckBox("while the network is metered"),
             QCheckBox("while the screen is used for a presentation"),
         )
-        self.busy = QCheckBox("while the machine is busy with other work")
+        self.busy = QCheckBox("while the machine is busy with other work, for at most")
+        self.busy_minutes = number(0, 24 * 60, " minutes", "Longest wait for a busy machine")
         self.row(self.on_battery, self.level)
-        for one in (self.metered, self.presenting, self.busy):
+        for one in (self.metered, self.presenting):
             self.row(one)
-        self.watch(self.on_battery, self.level, self.metered, self.presenting, self.busy)
+        self.row(self.busy, self.busy_minutes)
+        self.watch(self.on_battery, self.level, self.metered, self.presenting, self.busy, self.busy_minutes)
 
     def show_considerate(self, considerate: Considerate) -> None:
         """Show what is chosen."""
@@ -251,6 +253,7 @@ class Waits(Choices):
             self.metered.setChecked(considerate.metered)
             self.presenting.setChecked(considerate.presenting)
             self.busy.setChecked(considerate.load)
+            self.busy_minutes.setValue(considerate.load_at_most_minutes)
 
         self.fill(fill)
 
@@ -262,6 +265,7 @@ class Waits(Choices):
             metered=self.metered.isChecked(),
             presenting=self.presenting.isChecked(),
             load=self.busy.isChecked(),
+            load_at_most_minutes=self.busy_minutes.value(),
         )
 
 

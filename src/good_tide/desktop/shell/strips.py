@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QUrl, Signal
+from PySide6.QtCore import QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
 
@@ -95,9 +95,14 @@ class WorkStrip(QFrame):
         return facts or [progress.phase]
 
 
+NEWS_MS = 20_000
+"""How long news that need nothing stay."""
+
+
 class NoticeStrip(QFrame):
-    """What has just been done, or went wrong, until it is put away; with Undo where there is something to
-    undo."""
+    """What has just been done, or went wrong; with Undo where there is something to undo. Plain news goes by
+    itself after a while, unless the mouse is over it; trouble and what offers a button stay until they are
+    put away."""
 
     undo = Signal(object)
     """What was done is to be undone, by these folders."""
@@ -124,6 +129,8 @@ class NoticeStrip(QFrame):
         layout.addWidget(self.show_button)
         layout.addWidget(self.undo_button)
         layout.addWidget(close)
+        self._leave = QTimer(self, singleShot=True, interval=NEWS_MS)
+        self._leave.timeout.connect(self._go)
         self.undo_button.clicked.connect(lambda: self.undo.emit(self._undo))
         self.show_button.clicked.connect(lambda: QDesktopServices.openUrl(QUrl.fromLocalFile(self._place)))
         close.clicked.connect(self.hide)
@@ -155,6 +162,16 @@ class NoticeStrip(QFrame):
         self._place = place
         self.show_button.setVisible(bool(place))
         self.show()
+        if trouble or undo or place:
+            self._leave.stop()
+        else:
+            self._leave.start()
+
+    def _go(self) -> None:
+        if self.underMouse():
+            self._leave.start()
+        else:
+            self.hide()
 
 
 class AlarmStrip(QFrame):

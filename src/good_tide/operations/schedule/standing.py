@@ -28,6 +28,7 @@ from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.left_behind import aside, left_count, left_since
 from good_tide.operations.stores.opening import StorePlace, known_tide, store_id
+from good_tide.operations.stores.passphrases import read_by_others
 from good_tide.operations.stores.sizes import StoreSizes
 from good_tide.system.machine import local_zone
 
@@ -138,6 +139,7 @@ class Standings:
             due=decision.due or 0,
             wait=decision.wait,
             wait_until=decision.look or 0,
+            wait_latest=decision.latest or 0,
             battery=doing.battery,
             paused_until=self._records.paused_until,
             away_since=away_since,
@@ -183,7 +185,8 @@ class Standings:
         machine = job.machine or self._here.machine
         identities = {ref.store for ref in job.stores if ref.store}
         mixed = any(StoreMemory(self._here.state, one).is_mixed(machine.id) for one in identities)
-        return (tuple(others_write(machine.name)),) if mixed else ()  # type: ignore[return-value]
+        found = (others_write(machine.name) if mixed else None, read_by_others(job))
+        return tuple((one.what, one.todo) for one in found if one is not None)
 
     def _last(self, job: Job) -> tuple[int, int, tuple[str, ...]]:
         """The newest snapshot's time, its gaps, and some of their names: by the journal of this machine, or

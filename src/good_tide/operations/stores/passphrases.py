@@ -13,6 +13,7 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
+from good_tide.operations.records.store_memory import Noticed
 from good_tide.operations.stores.opening import Store, StorePlace, open_at, store_id
 from good_tide.operations.workplace import save_job
 from good_tide.storage.header import holds_store
@@ -26,16 +27,24 @@ def kept_passphrase(job: Job, store: StoreId, ring: KeyRing) -> str | None:
         PersonError: the passphrase file cannot be read.
     """
     if job.passphrase_file:
-        file = Path(job.passphrase_file)
-        words = passphrase_in(file, "Check the path, or change the job")
-        if file.stat().st_mode & 0o077:
-            what = f"Others may read the passphrase file {file}: it is not used"
-            raise PersonError(what, f"Run “chmod 600 {shlex.quote(str(file))}”")
-        return words
+        return passphrase_in(Path(job.passphrase_file), "Check the path, or change the job")
     try:
         return ring.recall(store)
     except PlaceError:
         return None
+
+
+def read_by_others(job: Job) -> Noticed | None:
+    """What to say, and what to do, where others on this machine may read a job's passphrase file. It is used
+    all the same: a job that stops would be the greater harm."""
+    try:
+        mode = os.stat(job.passphrase_file).st_mode if job.passphrase_file else 0
+    except OSError:
+        return None  # whoever reads it says so
+    if not mode & 0o077:
+        return None
+    what = f"Others on this machine may read the passphrase of {job.name} in {job.passphrase_file}"
+    return Noticed(what, f"Run “chmod 600 {shlex.quote(job.passphrase_file)}”")
 
 
 def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8 text") -> str:

@@ -145,6 +145,10 @@ class Post:
         )
 
 
+_ADDRESS = re.compile(r"[^\s@<>]+@[^\s@<>]+|[^<>@]*<[^\s@<>]+@[^\s@<>]+>")
+"""``office@example.org``, or with a name before it: ``Office <office@example.org>``."""
+
+
 def checked(server: MailServer) -> MailServer:
     """A mail server that names what is needed.
 
@@ -153,7 +157,7 @@ def checked(server: MailServer) -> MailServer:
     """
     if not server.host:
         raise PersonError("The mail server is not named", "Write its name, such as smtp.example.org")
-    if "@" not in server.sender:
+    if not _ADDRESS.fullmatch(server.sender):
         raise PersonError("The sender is no address", "Write one such as office@example.org")
     return server
 

@@ -7,16 +7,15 @@ from unittest import mock
 
 from tools.window_driver import wait_until
 
-from good_tide.desktop.painting.palette import LIGHT
 from good_tide.desktop.shell import strips
 from good_tide.desktop.shell.application import make_application
 
 
 class NoticeTest(unittest.TestCase):
     def test_plain_news_go_by_themselves_and_the_rest_stays(self) -> None:
-        make_application([])
+        _, look = make_application("light")
         with mock.patch.object(strips, "NEWS_MS", 20):
-            notice = strips.NoticeStrip(LIGHT)
+            notice = strips.NoticeStrip(look)
         under = mock.patch.object(notice, "underMouse", return_value=True).start()
         self.addCleanup(mock.patch.stopall)
         notice.tell("Snapshot taken: 0 changed files")

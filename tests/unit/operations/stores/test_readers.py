@@ -47,14 +47,18 @@ class ReadersTest(GoodTideTest):
         fresh = add_recovery(place, new.keys, CHEAP)
         self.assertEqual(len(list_slots(place)), 3)
         open_store(self.folder / "s", fresh)
+        passphrase = next(one.number for one in list_slots(place) if one.kind == "passphrase")
+        with self.assertRaisesRegex(PersonError, "only passphrase"):
+            revoke(place, passphrase)
         while len(list_slots(place)) > 1:
-            revoke(place, 1)
-        with self.assertRaises(PersonError):
+            revoke(place, next(one.number for one in list_slots(place) if one.kind == "recovery"))
+        with self.assertRaisesRegex(PersonError, "only way"):
             revoke(place, 1)
         with self.assertRaises(PersonError):
             revoke(place, 9)
         with self.assertRaises(WrongPassphraseError):
-            open_store(self.folder / "s", "found again")
+            open_store(self.folder / "s", fresh)
+        open_store(self.folder / "s", "found again")
 
     def test_unusable_passphrases_and_hints_are_refused(self) -> None:
         for passphrase, hint in (("", ""), ("x" * 10_000, ""), ("Low Tide", "it is LOWTIDE!")):

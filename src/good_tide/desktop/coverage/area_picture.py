@@ -125,13 +125,11 @@ class AreaPicture(QWidget):
                 )
             )
             size = size_words(folder.size) if folder.size else f"{size_words(folder.out_size)} out"
+            advance, room = painter.fontMetrics().horizontalAdvance, inner.width() - 8
             words = f"{_name(folder)}  {size}"
-            plate = QRectF(
-                inner.left() + 4,
-                inner.top() + 2,
-                min(inner.width() - 8, painter.fontMetrics().horizontalAdvance(words) + 8.0),
-                17,
-            )
+            if advance(words) + 3 > room:  # the name is what a box is known by
+                words = _name(folder)
+            plate = QRectF(inner.left() + 4, inner.top() + 2, min(room, advance(words) + 8.0), 17)
             if folder.out_size and not inside:
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(look.color("paper"))

@@ -55,7 +55,7 @@ class RuleEditor(QWidget):
         head = self.tree.header()
         head.setStretchLastSection(False)
         head.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        for column, wide in ((0, 34), (2, 62), (3, 92)):
+        for column, wide in ((0, 30), (2, 54), (3, 86)):
             self.tree.setColumnWidth(column, wide)
         self.up, self.down, self.remove = button("Up"), button("Down"), button("Remove")
         self.facts = label("", "small", wrap=True)
@@ -179,6 +179,7 @@ class RuleEditor(QWidget):
         self.tree.clear()
         for number, rule in enumerate(self.rules, 1):
             item = QTreeWidgetItem([str(number), rule, "", ""])
+            item.setToolTip(1, rule)
             for column in (2, 3):
                 item.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setToolTip(1, rule)
@@ -201,8 +202,9 @@ class RuleEditor(QWidget):
             idle = done and bool(view.note)
             short = f"hidden by {view.hidden_by + 1}" if view.hidden_by is not None else "nothing"
             item.setText(3, size_words(view.size) if view.files else short if idle else "" if done else "…")
+            shade = "sand" if view.hidden_by is not None else "quiet_text" if idle else "ink"
             for column in range(4):
-                item.setForeground(column, self._look.color("sand" if idle else "ink"))
+                item.setForeground(column, self._look.color(shade))
             item.setToolTip(3, view.note)
         self._show_facts()
 

@@ -7,7 +7,7 @@ import os
 import secrets
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
@@ -49,6 +49,9 @@ _CHECKS = {
     Covered.PARTLY: Qt.CheckState.PartiallyChecked,
 }
 _ASK_AFTER_MS = 150
+_COLUMNS = {1: 82, 2: 66, 3: 82, 4: 128}
+"""Widths of the columns beside the names, pixels; where there is no room for all, the last go first."""
+_NAME_WIDTH = 200
 
 
 class CoveragePage(View):
@@ -85,6 +88,15 @@ class CoveragePage(View):
         self.discard.clicked.connect(self._discard)
         self.keep.clicked.connect(self._keep)
 
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+        """Where the list is narrow, names of folders go before the less telling numbers."""
+        if watched is self.tree and event.type() == QEvent.Type.Resize:
+            left = self.tree.width() - _NAME_WIDTH
+            for number, wide in _COLUMNS.items():
+                left -= wide
+                self.tree.setColumnHidden(number, left < 0)
+        return super().eventFilter(watched, event)
+
     def _lay_out(self) -> None:
         self.tree.setHeaderLabels(["Folder", "In", "Files", "Out", "Changed in a week"])
         self.tree.setAccessibleName("Covered folders; the box says whether a folder is in")
@@ -92,8 +104,9 @@ class CoveragePage(View):
         head = self.tree.header()
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         head.setStretchLastSection(False)
-        for number, wide in ((1, 82), (2, 66), (3, 82), (4, 128)):
+        for number, wide in _COLUMNS.items():
             self.tree.setColumnWidth(number, wide)
+        self.tree.installEventFilter(self)
         self.ask_why.setPlaceholderText("Why is it in or out? Type its path")
         self.ask_why.setAccessibleName("Path to ask about")
         add = button("Cover another folder…")
@@ -102,11 +115,16 @@ class CoveragePage(View):
         self.remove.clicked.connect(self._remove_folder)
         self.remove.setEnabled(False)
         frame, left = card(margin=12)
-        key = label("Plain is in, hatched is out. A click leads to the folder.", "small")
-        left.addLayout(line(label("Where the bytes are", "strong"), key, stretch=1))
+        key = label("Plain is in, hatched is out. A click leads to the folder.", "small", wrap=True)
+        key.setAlignment(Qt.AlignmentFlag.AlignRight)
+        legend = line(label("Where the bytes are", "strong"))
+        legend.addWidget(key, 1)
+        left.addLayout(legend)
         left.addWidget(self.picture, 2)
         left.addWidget(self.tree, 3)
-        row = line(self.ask_why)
+        left.addWidget(self.ask_why)
+        row = line()
+        row.addStretch()
         row.addWidget(add)
         row.addWidget(self.remove)
         left.addLayout(row)

@@ -236,12 +236,12 @@ class Waits(Choices):
             QCheckBox("while the network is metered"),
             QCheckBox("while the screen is used for a presentation"),
         )
-        self.busy = QCheckBox("while the machine is busy with other work, for at most")
-        self.busy_minutes = number(0, 24 * 60, " minutes", "Longest wait for a busy machine")
+        self.busy = QCheckBox("while the machine is busy with other work,")
+        self.busy_minutes = number(0, 24 * 60, " min", "Longest wait for a busy machine")
         self.row(self.on_battery, self.level)
-        for one in (self.metered, self.presenting):
+        for one in (self.metered, self.presenting, self.busy):
             self.row(one)
-        self.row(self.busy, self.busy_minutes)
+        self.row(label("      but for no longer than", "quiet"), self.busy_minutes)
         self.watch(self.on_battery, self.level, self.metered, self.presenting, self.busy, self.busy_minutes)
 
     def show_considerate(self, considerate: Considerate) -> None:

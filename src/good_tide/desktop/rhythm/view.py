@@ -4,8 +4,9 @@ what goes with it."""
 from __future__ import annotations
 
 import msgspec
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
@@ -37,6 +38,8 @@ from good_tide.protocol.schedule_calls import (
 _WORKING = {(day, hour) for day in range(5) for hour in range(8, 20)}
 _ALL = {(day, hour) for day in range(7) for hour in range(24)}
 _ASK_MS = 250
+_TWO_COLUMNS, _TWO_CARDS = 1100, 860
+"""Widths from which cards lie side by side, pixels."""
 
 
 class RhythmPage(View):
@@ -86,13 +89,13 @@ class RhythmPage(View):
         rows.addWidget(self.next)
         rows.addWidget(self.moved)
         rows.addStretch()
-        columns = QHBoxLayout()
+        self._columns = columns = QHBoxLayout()
         columns.setSpacing(12)
         left, right = QVBoxLayout(), QVBoxLayout()
         for side in (left, right):
             side.setSpacing(12)
         left.addWidget(frame)
-        lower = QHBoxLayout()
+        self._lower = lower = QHBoxLayout()
         lower.setSpacing(12)
         lower.addWidget(self.waits, 1)
         lower.addWidget(self.away, 1)
@@ -116,11 +119,19 @@ class RhythmPage(View):
         column.addStretch()
         scroll = self._scroll = QScrollArea()
         scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(page)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scroll)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        """In a narrow window the cards lie below each other."""
+        super().resizeEvent(event)
+        for layout, least in ((self._columns, _TWO_COLUMNS), (self._lower, _TWO_CARDS)):
+            beside = self.width() >= least
+            layout.setDirection(
+                QBoxLayout.Direction.LeftToRight if beside else QBoxLayout.Direction.TopToBottom
+            )
 
     def _connect(self) -> None:
         self.picture.changed.connect(self._changed)

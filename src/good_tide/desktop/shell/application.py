@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication
 from good_tide.desktop.painting.icons import program_icon
 from good_tide.desktop.painting.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.shell.panel import PanelIcon
+from good_tide.desktop.shell.place_on_screen import keep_place, open_in_place
 from good_tide.desktop.shell.single import SingleInstance, hand_over
 from good_tide.desktop.shell.window import MainWindow
 
@@ -57,6 +58,8 @@ def run_window(socket: Path, settings: Path, job: str = "", view: str = "", them
         return 0
     window = MainWindow(look, socket, settings)
     SingleInstance(socket, window.show_named, window)
+    open_in_place(window)
+    application.aboutToQuit.connect(lambda: keep_place(window))
     window.show()
     window.start()
     if job or view:

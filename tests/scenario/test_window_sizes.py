@@ -8,8 +8,9 @@ from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractScrollArea, QWidget
 
+from good_tide.desktop.coverage.view import COVERAGE
 from good_tide.desktop.shell.place_on_screen import fitted
-from good_tide.desktop.shell.views import COVERAGE, VIEWS
+from good_tide.desktop.shell.views import VIEWS
 from tests.support.windows import WindowTest
 
 SIZES = (QSize(900, 560), QSize(1000, 620), QSize(1280, 760), QSize(2560, 1440))
@@ -21,9 +22,9 @@ def out_of_reach(page: QWidget) -> list[str]:
     for widget in page.findChildren(QWidget):
         if not widget.isVisible() or widget.width() < 2 or widget.isWindow():
             continue
-        holder = widget.parentWidget()
+        holder = widget.parentWidget() or page
         while holder is not page and not isinstance(holder, QAbstractScrollArea):
-            holder = holder.parentWidget()
+            holder = holder.parentWidget() or page
         place = QRect(widget.mapTo(holder, QPoint()), widget.size())
         if isinstance(holder, QAbstractScrollArea):
             off = Qt.ScrollBarPolicy.ScrollBarAlwaysOff

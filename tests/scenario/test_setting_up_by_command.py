@@ -58,7 +58,11 @@ class CommandLineTest(GoodTideTest):
         self.assertTrue(self.ok("snapshot", "Office", secret=secret)["snapshots"][0]["held"])
         rack.plug("Pier")
         self.ok("job", "load", saved, code=2, secret=secret)
-        self.ok("job", "remove", "Office")
+        stays = {one["what"]: Path(one["path"]) for one in self.ok("job", "remove", "Office")["stays"]}
+        self.assertTrue(all(path.exists() for path in stays.values()), stays)
+        self.assertEqual(stays["the store with its snapshots"], store)
+        self.assertIn("1 snapshot that the store Pier does not have yet", stays)
+        self.assertIn("names of files and folders of the store, for its timeline", stays)
         self.ok("job", "load", saved, secret=secret)
         self.assertEqual(self.ok("snapshot", secret=secret)["changed_files"], 0)
 
@@ -129,7 +133,7 @@ class CommandLineTest(GoodTideTest):
         recovery.write_text(str(key))
         self.ok("store", "slots", two, "--revoke", "1", secret=recovery, code=2)  # its last passphrase
         self.assertEqual(len(self.ok("store", "slots", two, "--revoke", "2", secret=recovery)["slots"]), 2)
-        self.ok("history", "--store", two, secret=recovery)
+        self.ok("history", "--store", two, secret=other)
         self.ok("job", "change", "Office", "--drop-store", two, "--rename", "Desk")
         self.assertEqual([job["name"] for job in self.ok("job", "list")["jobs"]], ["Desk"])
         for words, said in (

@@ -31,6 +31,7 @@ from good_tide.operations.jobs.changing import (
     remove,
     rename,
 )
+from good_tide.operations.jobs.leaving import what_stays
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.snapshot.replacing import let_left_go, replace_store
 from good_tide.operations.snapshot.taking import Steps
@@ -325,15 +326,16 @@ def job_replace_store(
 @click.argument("name")
 @json_option
 def job_remove(name: str, as_json: bool) -> int:
-    """Remove a job. Its stores and their snapshots stay as they are."""
+    """Remove a job, and say what stays where: its stores and their snapshots, what waits for them, what is
+    known of them here."""
     context = this_context()
     job = find_job(context.here.settings, name)
     remove(context, job)
+    stays = what_stays(context, job)
     if as_json:
-        print_json({"removed": job.name})
+        print_json({"removed": job.name, "stays": [one._asdict() for one in stays]})
     else:
-        say(
-            f"The job {job.name} was removed. Its stores stay as they are:"
-            f" {', '.join(ref.path for ref in job.stores)}."
-        )
+        say(f"The job {job.name} was removed. Where they are, there stay:")
+        for one in stays:
+            say(f"  {one.path}: {one.what}")
     return output.DONE

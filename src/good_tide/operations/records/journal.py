@@ -22,7 +22,7 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
 
-_FILE = "journal.sqlite3"
+JOURNAL_FILE = "journal.sqlite3"
 _MOST_EVENTS, _MOST_RUNS = 10_000, 20_000
 """Two years of hourly runs are 17,520."""
 _MOST_LEFT_OUT = 500
@@ -82,7 +82,7 @@ class Journal:
     """
 
     def __init__(self, state: Path, clock: Clock, also: Callable[[Event], None] | None = None) -> None:
-        self._path, self._clock, self._also = state / _FILE, clock, also
+        self._path, self._clock, self._also = state / JOURNAL_FILE, clock, also
         self._lock = threading.RLock()
         self._db: sqlite3.Connection | None = None
         self._added = 0

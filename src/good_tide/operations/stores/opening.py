@@ -172,7 +172,7 @@ def ended_versions(cache: Path, identity: StoreId, machine: MachineId) -> Iterat
     return glance_ended(_catalog_file(cache, identity), machine)
 
 
-def _own_cache(cache: Path, identity: StoreId) -> Path:
+def own_cache(cache: Path, identity: StoreId) -> Path:
     """The folder of the local caches of a store. Earlier versions called it by the store's id."""
     folder, earlier = cache / local_name(identity), cache / identity
     if STORE_ID.fullmatch(identity) and not folder.exists() and earlier.is_dir():
@@ -182,7 +182,7 @@ def _own_cache(cache: Path, identity: StoreId) -> Path:
 
 
 def _catalog_file(cache: Path, identity: StoreId) -> Path:
-    return _own_cache(cache, identity) / "catalog.sqlite3"
+    return own_cache(cache, identity) / "catalog.sqlite3"
 
 
 def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError]]:
@@ -210,7 +210,7 @@ def ledger_age(store: Store, cache: Path) -> float:
 
 
 def _ledger_file(cache: Path, store: Store) -> Path:
-    return _own_cache(cache, store.header.store) / "ledger.npz"
+    return own_cache(cache, store.header.store) / "ledger.npz"
 
 
 def take_into_catalog(store: Store, catalog: Catalog) -> None:

@@ -71,6 +71,19 @@ class LockedJobTest(GoodTideTest):
         again = program("unlock", "Office", "--keep-in", kept, passphrase=self.secret)
         self.assertEqual(again.returncode, 2, "what is there is not written over")
 
+    def test_where_there_is_no_key_ring_a_job_that_is_to_be_remembered_says_so(self) -> None:
+        for words in (
+            ("job", "add", "Desk", "--folder", self.work, "--store", self.folder / "desk", "--remember"),
+            ("job", "load", self.folder / "saved.toml", "--remember"),
+        ):
+            done = program(*words, passphrase=self.secret)
+            said = done.stdout.replace("\n", " ")
+            self.assertEqual(done.returncode, 1, done.stderr)
+            self.assertIn("is not remembered", said)
+            self.assertIn("--keep-in FILE", said)
+            program("job", "save", "Desk", self.folder / "saved.toml")
+            program("job", "remove", "Desk")
+
     def test_a_wrong_one_is_kept_nowhere(self) -> None:
         self.secret.write_text("quite another one")
         kept = self.folder / "kept"

@@ -12,7 +12,7 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.groups import LazyGroup
-from good_tide.cli.new_stores import furnished_job, say_made, wanted_stores
+from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made, wanted_stores
 from good_tide.cli.options import job_stores, json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
@@ -107,9 +107,10 @@ def job_add(
     job = Job(name=name, folders=kept, stores=(), rules=tuple(rule.text for rule in _rules_from(rules_file)))
     job = own_history(job, load_jobs(here.settings), here.machine)
     wanted = wanted_stores(context, stores, unencrypted)
-    furnished = furnished_job(context, job, wanted, passphrase_file, hint)
+    passphrase = new_passphrase(passphrase_file)
+    furnished = furnished_job(context, job, wanted, passphrase, hint)
     job = add_job(here.settings, furnished.job)
-    return say_made(context, job, furnished, notes, passphrase_file if remember else None, as_json)
+    return say_made(context, job, furnished, notes, passphrase if remember else None, as_json)
 
 
 def _job_fields(job: Job) -> dict[str, Any]:
@@ -242,7 +243,7 @@ def job_change(
     if dropped is not None:
         job = drop_store(context, job, _ref_in(job, os.path.abspath(dropped)), bool(stores))
     furnished = furnished_job(
-        context, job, wanted_stores(context, stores, unencrypted), passphrase_file, hint
+        context, job, wanted_stores(context, stores, unencrypted), new_passphrase(passphrase_file), hint
     )
     job = keep(context, furnished.job)
     if (covered, rules) != (before.folders, before.rules):

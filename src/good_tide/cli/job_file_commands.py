@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.new_stores import furnished_job, say_made
+from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made
 from good_tide.cli.options import json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import PATH
@@ -64,8 +64,9 @@ def _encrypted(context: Context, job: Job) -> dict[str, bool]:
 @click.argument("file", type=PATH)
 @passphrase_option
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
+@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
 @json_option
-def load_command(file: Path, passphrase_file: Path | None, hint: str, as_json: bool) -> int:
+def load_command(file: Path, passphrase_file: Path | None, hint: str, remember: bool, as_json: bool) -> int:
     """Make a job from a TOML file, with its stores where there are none yet; unattended with
     --passphrase-file."""
     context = this_context()
@@ -80,8 +81,10 @@ def load_command(file: Path, passphrase_file: Path | None, hint: str, as_json: b
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
     job, wanted, notes = job_of_file(parsed, here.machine, context.whereabouts)
     job = own_history(job, load_jobs(here.settings), here.machine)
-    furnished = furnished_job(context, job, wanted, passphrase_file, hint)
-    return say_made(context, add_job(here.settings, furnished.job), furnished, notes, None, as_json)
+    passphrase = new_passphrase(passphrase_file)
+    furnished = furnished_job(context, job, wanted, passphrase, hint)
+    job, kept = add_job(here.settings, furnished.job), passphrase if remember else None
+    return say_made(context, job, furnished, notes, kept, as_json)
 
 
 @click.command("take-over")

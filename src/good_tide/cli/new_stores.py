@@ -28,7 +28,11 @@ from good_tide.operations.stores.opening import Store, store_place
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
 
 
-def _new_passphrase(file: Path | None) -> Callable[[], str | None]:
+NewPassphrase = Callable[[], str | None]
+"""Gives the passphrase for new stores, None where there is none."""
+
+
+def new_passphrase(file: Path | None) -> NewPassphrase:
     """Gives the passphrase for new stores: from a file, or asked for on a terminal, twice and once only."""
     known: list[str] = []
 
@@ -57,10 +61,9 @@ def wanted_stores(context: Context, stores: tuple[str, ...], unencrypted: bool) 
 
 
 def furnished_job(
-    context: Context, job: Job, wanted: list[WantedStore], passphrase_file: Path | None, hint: str
+    context: Context, job: Job, wanted: list[WantedStore], passphrase: NewPassphrase, hint: str
 ) -> Furnished:
     """A job with the stores that are wanted."""
-    passphrase = _new_passphrase(passphrase_file)
 
     def twin(first: StoreRef) -> Store | None:
         stores = JobStores(context, msgspec.structs.replace(job, stores=(first,)), _First(passphrase))
@@ -75,7 +78,7 @@ def furnished_job(
 class _First:
     """The passphrase for new stores is tried on the job's first one where nothing else is known of it."""
 
-    def __init__(self, passphrase: Callable[[], str | None]) -> None:
+    def __init__(self, passphrase: NewPassphrase) -> None:
         self._passphrase = passphrase
 
     def known(self, store: StoreId) -> str | None:
@@ -89,13 +92,24 @@ class _First:
 
 
 def say_made(
-    context: Context, job: Job, furnished: Furnished, notes: list[str], remembered: Path | None, as_json: bool
+    context: Context,
+    job: Job,
+    furnished: Furnished,
+    notes: list[str],
+    remembered: NewPassphrase | None,
+    as_json: bool,
 ) -> int:
-    made, words = furnished.made, read_passphrase(remembered)
-    notes = notes + furnished.notes
-    if words is not None:
-        notes = notes + remember_passphrase(context, job, made, words)
-    if not job.rhythm.by_hand and locked_stores(context, job):
+    """Say what was made.
+
+    :param remembered: gives the passphrase that is to be kept in the key ring, None: it is not to be.
+    """
+    made, notes, locked = furnished.made, notes + furnished.notes, locked_stores(context, job)
+    if remembered is not None and locked:
+        words = remembered()
+        notes += remember_passphrase(context, job, made, words) if words is not None else []
+        locked = locked_stores(context, job)
+    code = output.WITH_GAPS if remembered is not None and locked else output.DONE
+    if locked and not job.rhythm.by_hand:
         todo = f"give it with “good-tide unlock {shlex.quote(job.name)} --remember”, or --keep-in FILE"
         notes.append(f"The passphrase is kept nowhere, and no snapshot is taken by itself: {todo}")
     if as_json:
@@ -111,7 +125,7 @@ def say_made(
                 "notes": notes,
             }
         )
-        return output.DONE
+        return code
     say(f"The job {job.name} covers {', '.join(job.folders)}.")
     for one in made:
         say(f"{'Made a store' if one.made else 'Uses the store'} in {one.where.called}.")
@@ -120,4 +134,4 @@ def say_made(
             say("Copy it by hand and keep it away from this disk. It is not shown again.")
     for note in notes:
         say(f"Note: {note}.")
-    return output.DONE
+    return code

@@ -115,6 +115,7 @@ class StandInMailTest(GoodTideTest):
             [sys.executable, "-m", "good_tide", "stand-in", "mail", "--folder", str(folder), "--json"],
             stdout=subprocess.PIPE,
             text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a shell may have it ignored
         ) as server:
             assert server.stdout is not None
             port = json.loads(server.stdout.readline())["port"]

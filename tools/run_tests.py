@@ -56,7 +56,8 @@ def main() -> int:
     options = [word for word in sys.argv[1:] if word.startswith("--")]
     names = [word for word in sys.argv[1:] if not word.startswith("--")] or modules()
     measured = "--coverage" in options
-    before = ("-m", "coverage", "run") if measured else ("-X", "dev", "-W", "ignore::DeprecationWarning")
+    warned = ("-X", "faulthandler", "-W", "default", "-W", "ignore::DeprecationWarning")
+    before = ("-m", "coverage", "run") if measured else warned
     if measured:
         subprocess.run([sys.executable, "-m", "coverage", "erase"], cwd=ROOT, check=True)
     if "--quick" in options:

@@ -40,6 +40,7 @@ from good_tide.storage.header import NewStore
 from good_tide.storage.store import Store
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
+from tests.support.warm_program import WarmProgram
 
 BY_HAND = Rhythm(rules=())
 """For tests that are not about the rhythm: nothing runs by itself."""
@@ -232,9 +233,24 @@ def program(
     *words: str | Path, passphrase: Path | None = None, prefix: list[str] | None = None, timeout: float = 600
 ) -> subprocess.CompletedProcess[str]:
     """Run the command line in a process of its own."""
-    command = [*(prefix or []), sys.executable, "-m", "good_tide", *map(str, words)]
+    given = [*map(str, words)]
     if passphrase is not None:
-        command += ["--passphrase-file", str(passphrase)]
-    return subprocess.run(
-        command, capture_output=True, text=True, timeout=timeout, check=False, stdin=subprocess.DEVNULL
-    )
+        given += ["--passphrase-file", str(passphrase)]
+    if prefix:
+        command = [*prefix, sys.executable, "-m", "good_tide", *given]
+        return subprocess.run(
+            command, capture_output=True, text=True, timeout=timeout, check=False, stdin=subprocess.DEVNULL
+        )
+    with (
+        open(os.devnull, "rb") as nothing,
+        tempfile.TemporaryFile() as out,
+        tempfile.TemporaryFile() as errors,
+    ):
+        code = _warm.run(given, (nothing, out, errors), timeout)
+        said = [
+            os.pread(file.fileno(), os.fstat(file.fileno()).st_size, 0).decode() for file in (out, errors)
+        ]
+    return subprocess.CompletedProcess(given, code, *said)
+
+
+_warm = WarmProgram()

@@ -72,6 +72,33 @@ class CommandTest(GoodTideTest):
             [(row["job"], row["snapshots"], row["late_seconds"]) for row in fleet_rows], [("Office", 1, 0)]
         )
 
+    def test_the_fleet_follows_renaming_and_removing(self) -> None:
+        self.write("a", "a")
+        store = self.folder / "store"
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
+        self.ok("snapshot", "Office")
+        self.ok("job", "change", "Office", "--rename", "Front of house")
+        (row,) = self.ok("fleet", store)["machines"]
+        self.assertEqual((row["job"], row["retired"], row["week"][-1]), ("Front of house", None, 1))
+        machine = row["machine"]
+        self.assertEqual(program("fleet", store, "--late").stdout.strip(), "None is late.")
+        self.ok("fleet", store, "--retire", machine, "--job", "Front of house")
+        self.assertIn("retired today", program("fleet", store, "--group", "job").stdout)
+        self.ok("fleet", store, "--reinstate", machine)
+        self.assertIsNone(self.ok("fleet", store)["machines"][0]["retired"])
+        self.ok("job", "remove", "Front of house")
+        self.assertIsNotNone(self.ok("fleet", store)["machines"][0]["retired"])
+        for words in (("--retire", "nobody"), ("--job", "x"), ("--retire", "a", "--reinstate", "b")):
+            self.assertEqual(program("fleet", store, *words).returncode, 2)
+
+    def test_a_store_that_is_away_when_its_job_is_removed_is_named(self) -> None:
+        self.write("a", "a")
+        store = self.folder / "store"
+        self.ok("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
+        self.ok("snapshot", "Office")
+        store.rename(self.folder / "away")
+        self.assertIn(f"good-tide fleet {store} --retire", program("job", "remove", "Office").stdout)
+
     def test_pauses_and_the_end_of_the_day_without_an_agent(self) -> None:
         self.write("a", "a")
         self.ok(

@@ -14,6 +14,7 @@ from good_tide.agent.worker import Worker
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.forecast import curve, full_in
 from good_tide.core.progress import Silent, Steering, WorkKind
+from good_tide.core.records import Machine
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -33,7 +34,7 @@ from good_tide.operations.retention.thinning import always_kept, pinned
 from good_tide.operations.stores import readers
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.stores.ejecting import eject
-from good_tide.operations.stores.fleet import fleet
+from good_tide.operations.stores.fleet import fleet, reinstate, retire
 from good_tide.operations.stores.opened import all_snapshots, called, id_of
 from good_tide.operations.stores.opening import Store, open_ledger
 from good_tide.protocol.agent_calls import HistoryChanged, WorkEnded
@@ -62,6 +63,7 @@ from good_tide.protocol.store_calls import (
     ReadRoom,
     ReleaseSnapshots,
     ReleaseView,
+    RetireMachine,
     RevokeSlot,
     RoomView,
     SlotView,
@@ -104,6 +106,7 @@ class StoreHandlers:
             RevokeSlot.by(self.revoke),
             EjectDisk.by(self.eject),
             ReadFleet.by(self.fleet),
+            RetireMachine.by(self.retire),
         )
 
     def _opened(self, wanted: StoreCall[Any]) -> Store:
@@ -223,18 +226,37 @@ class StoreHandlers:
     def fleet(self, wanted: ReadFleet) -> list[MachineView]:
         """All machines that use a store, those that are late first."""
         session, ref = self._sessions.store_of(wanted.job, wanted.store)
-        return [
-            MachineView(
-                row.record.machine.name,
-                row.record.job,
-                row.record.time,
-                row.late,
-                row.snapshots,
-                row.record.rhythm,
-                row.record.machine.id == session.machine.id,
-            )
-            for row in fleet(session.stores.store(ref), self._context.clock.now())
-        ]
+        return machine_views(session.stores.store(ref), session.machine, self._context.clock.now())
+
+    def retire(self, wanted: RetireMachine) -> list[MachineView]:
+        """Say of a machine that it takes no more snapshots, or that it is watched again."""
+        session, ref = self._sessions.store_of(wanted.job, wanted.store)
+        store, now = session.stores.store(ref), self._context.clock.now()
+        if wanted.retired:
+            retire(store, wanted.machine, wanted.of_job, now)
+        else:
+            reinstate(store, wanted.machine, wanted.of_job)
+        return machine_views(store, session.machine, now)
+
+
+def machine_views(store: Store, mine: Machine, now: int) -> list[MachineView]:
+    """The machines that use a store, as the window shows them."""
+    return [
+        MachineView(
+            row.record.machine.name,
+            row.record.job,
+            row.record.time,
+            row.late,
+            row.snapshots,
+            row.record.rhythm,
+            row.record.machine.id == mine.id,
+            row.week,
+            row.record.files,
+            row.record.gaps,
+            row.record.retired,
+        )
+        for row in fleet(store, now)
+    ]
 
 
 class RoomHandlers:

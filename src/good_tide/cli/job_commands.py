@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sys
 from pathlib import Path
 from typing import Any
@@ -31,10 +32,11 @@ from good_tide.operations.jobs.changing import (
     remove,
     rename,
 )
-from good_tide.operations.jobs.leaving import what_stays
+from good_tide.operations.jobs.leaving import rename_rows, retire_rows, what_stays
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.snapshot.replacing import let_left_go, replace_store
 from good_tide.operations.snapshot.taking import Steps
+from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.passphrases import kept_passphrase
 from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
 
@@ -252,6 +254,7 @@ def job_change(
         job = change_ladder(context, job, job.ladder, job.agreed == job.ladder, patterns)
     if rename_to and rename_to != before.name:
         job = rename(context, job, rename_to)
+        rename_rows(context, JobStores(context, job, NobodyToAsk()), before.name)
     return say_made(context, job, furnished, notes, None, as_json)
 
 
@@ -331,6 +334,7 @@ def job_remove(name: str, as_json: bool) -> int:
     known of them here."""
     context = this_context()
     job = find_job(context.here.settings, name)
+    missed = retire_rows(context, JobStores(context, job, NobodyToAsk()))
     remove(context, job)
     stays = what_stays(context, job)
     if as_json:
@@ -339,4 +343,11 @@ def job_remove(name: str, as_json: bool) -> int:
         say(f"The job {job.name} was removed. Where they are, there stay:")
         for one in stays:
             say(f"  {one.path}: {one.what}")
+        for ref in missed:
+            name = shlex.quote(context.machine_of(job).name)
+            say(
+                f"The store {ref.called} was not told. So that it does not call the job late later on:"
+                f" good-tide fleet {shlex.quote(ref.path or ref.called)} --retire {name} --job"
+                f" {shlex.quote(job.name)}"
+            )
     return output.DONE

@@ -57,7 +57,7 @@ _COMMANDS = {
     "journal": "telling_commands",
     "report": "telling_commands",
     "mail": "telling_commands",
-    "fleet": "telling_commands",
+    "fleet": "fleet_commands",
 }
 """In which module each command is; there it is called ``…_command``, or ``…_group``."""
 _STORE_COMMANDS = dict.fromkeys(

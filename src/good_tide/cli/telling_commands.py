@@ -6,28 +6,26 @@ import os
 import sys
 import threading
 from pathlib import Path
-from typing import Any, get_args
+from typing import get_args
 
 import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, opened_named, passphrase_option
+from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
 from good_tide.cli.stand_in_commands import stand_in_group
 from good_tide.cli.standings import standings_now
-from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Event, Filter, Level
 from good_tide.core.identifiers import JobId
 from good_tide.core.selection import parse_time
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security
-from good_tide.core.words import duration_words, iso, size_words, time_words
+from good_tide.core.words import duration_words, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, event_fields, export_journal, run_fields
-from good_tide.operations.stores.fleet import FleetRow, fleet
 from good_tide.operations.workplace import find_job, load_jobs
 
 _LEVELS: tuple[Level, ...] = get_args(Level)
@@ -213,56 +211,6 @@ def mail_command(
             f" {known.sender}{f', login {known.login}' if known.login else ''}"
         )
     return output.DONE
-
-
-@click.command("fleet")
-@click.argument("store")
-@passphrase_option
-@json_option
-def fleet_command(store: str, passphrase_file: Path | None, as_json: bool) -> int:
-    """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its
-    folder, or the disk's name in a job. Ends with 1 when one is late."""
-    context = this_context()
-    now = context.clock.now()
-    rows = fleet(opened_named(context, store, passphrase_file), now)
-    if as_json:
-        print_json({"machines": [_fleet_fields(row) for row in rows]})
-    else:
-        table(
-            ["Machine", "Job", "Last snapshot", "Rhythm", "Snapshots", "Files", "Gaps", ""],
-            [
-                [
-                    row.record.machine.name,
-                    row.record.job,
-                    time_words(row.record.time, now),
-                    row.record.rhythm,
-                    f"{row.snapshots:,}",
-                    f"{row.record.files:,}",
-                    f"{row.record.gaps:,}",
-                    f"LATE by {duration_words(row.late / SECOND)}" if row.late else "in time",
-                ]
-                for row in rows
-            ],
-            right=(4, 5, 6),
-        )
-    return output.WITH_GAPS if any(row.late for row in rows) else output.DONE
-
-
-def _fleet_fields(row: FleetRow) -> dict[str, Any]:
-    record = row.record
-    return {
-        "machine": record.machine.name,
-        "job": record.job or None,
-        "last": iso(record.time),
-        "next": iso(record.next) if record.next else None,
-        "rhythm": record.rhythm or None,
-        "snapshots": row.snapshots,
-        "files": record.files,
-        "bytes": record.bytes,
-        "gaps": record.gaps,
-        "program": record.program or None,
-        "late_seconds": round(row.late / SECOND),
-    }
 
 
 @stand_in_group.command("mail")

@@ -112,7 +112,8 @@ class EjectDisk(StoreCall[str], frozen=True):
 
 class MachineView(msgspec.Struct, frozen=True):
     """A machine's job as a store knows it. ``late`` in nanoseconds, 0 when it is in time; ``rhythm`` in
-    words, empty where not known."""
+    words, empty where not known; ``week``: its snapshots on each of the last days, today's last; ``retired``:
+    when it was said to take no more, 0: it does."""
 
     machine: str
     job: str
@@ -121,6 +122,20 @@ class MachineView(msgspec.Struct, frozen=True):
     snapshots: int
     rhythm: str = ""
     mine: bool = False
+    week: tuple[int, ...] = ()
+    files: int = 0
+    gaps: int = 0
+    retired: int = 0
+
+
+class RetireMachine(StoreCall[list[MachineView]], frozen=True):
+    """Say of a machine's job that it takes no more snapshots into the store, or that it is watched again; the
+    answer is all machines."""
+
+    may_block: ClassVar[bool] = True
+    machine: str
+    of_job: str
+    retired: bool
 
 
 class ReadFleet(StoreCall[list[MachineView]], frozen=True):

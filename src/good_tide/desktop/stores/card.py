@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QMenu,
-    QTreeWidget,
-    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from good_tide.core.clock import SECOND
 from good_tide.core.standing import StoreStanding
-from good_tide.core.words import count_words, duration_words, size_words, time_words
+from good_tide.core.words import count_words, duration_words, size_words
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.painting.widgets import button, card, label, line
 from good_tide.desktop.stores.forecast_picture import ForecastPicture
 from good_tide.desktop.stores.limits import full_words
 from good_tide.desktop.stores.room_picture import RoomPicture
@@ -37,6 +35,7 @@ class StoreCard(QWidget):
     limits = Signal(object)
     takes = Signal(object)
     health = Signal(object)
+    fleet_wanted = Signal(object)
     replace = Signal(object)
     carry_left = Signal(object)
     let_go = Signal(object)
@@ -102,19 +101,14 @@ class StoreCard(QWidget):
         layout.addWidget(self.forecast)
         for widget in (self.full, self.room, self.what, self.forecast):
             widget.hide()
-        self.machines = QTreeWidget()
-        self.machines.setHeaderLabels(["Machine", "Job", "Last snapshot", "Snapshots", "", "Rhythm"])
-        self.machines.setRootIsDecorated(False)
-        self.machines.setAccessibleName("Machines that use this store")
-        self.machines.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.machines.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
-        for column, width in enumerate((160, 150, 130, 85, 95)):
-            self.machines.setColumnWidth(column, width)
-        align_numbers(self.machines, (3,))
-        self._look, self._machines_title = look, label("Machines that use this store", "strong")
-        for one in (self._machines_title, self.machines):
-            layout.addWidget(one)
-            one.hide()
+        self.machines, self.fleet = label("", "quiet", wrap=True), button("Machines…")
+        self.fleet.setToolTip("All machines that use this store: which are late, and what each did this week")
+        self.fleet.clicked.connect(lambda: self.fleet_wanted.emit(self.view))
+        row = line(self.machines, self.fleet)
+        row.setStretch(0, 1)
+        layout.addLayout(row)
+        for widget in (self.machines, self.fleet):
+            widget.hide()
         menu = QMenu(self.carry_to)
         for other in others:
             action = menu.addAction(f"{other.disk}   {other.where}")
@@ -166,20 +160,17 @@ class StoreCard(QWidget):
         self.forecast.show_room(view, now)
 
     def show_machines(self, machines: list[MachineView], now: int) -> None:
-        """The machines that use the store, those that are late first."""
-        self.machines.clear()
-        for one in machines:
-            state = f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
-            name = f"{one.machine} (this one)" if one.mine else one.machine
-            row = QTreeWidgetItem(
-                [name, one.job, time_words(one.last, now), f"{one.snapshots:,}", state, one.rhythm]
-            )
-            row.setTextAlignment(3, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            row.setToolTip(5, one.rhythm)
-            row.setForeground(4, self._look.color("coral" if one.late else "kelp"))
-            self.machines.addTopLevelItem(row)
-        self.machines.setFixedHeight(min(8, len(machines)) * 28 + 36)
-        for widget in (self._machines_title, self.machines):
+        """How many machines use the store, and which one is latest."""
+        late = [one for one in machines if one.late]
+        told = f"{count_words(len({one.machine for one in machines}), 'machine')} with"
+        told += f" {count_words(len(machines), 'job')} here"
+        if late:
+            first = f"{late[0].machine} by {duration_words(late[0].late / SECOND)}"
+            told += f"; late: {first}" + (f" and {len(late) - 1} more" if len(late) > 1 else "")
+        self.machines.setText(f"{told}.")
+        self.machines.setObjectName("harm" if late else "quiet")
+        self.machines.style().polish(self.machines)
+        for widget in (self.machines, self.fleet):
             widget.setVisible(bool(machines))
 
     @staticmethod

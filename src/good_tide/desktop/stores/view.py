@@ -22,6 +22,7 @@ from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.stores.adding import AddStorePanel
 from good_tide.desktop.stores.card import StoreCard
+from good_tide.desktop.stores.fleet_page import FleetPage
 from good_tide.desktop.stores.health_page import HealthPage
 from good_tide.desktop.stores.limits import LimitsDialog
 from good_tide.desktop.stores.readers import ReadersDialog
@@ -86,8 +87,9 @@ class StoresPage(View):
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(10)
         self.room_page, self.health_page = RoomPage(look, link), HealthPage(look, link)
+        self.fleet_page = FleetPage(look, link)
         self._pages = QStackedWidget()
-        for page in (listed, self.room_page, self.health_page):
+        for page in (listed, self.room_page, self.health_page, self.fleet_page):
             self._pages.addWidget(page)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(24, 16, 16, 16)
@@ -99,7 +101,7 @@ class StoresPage(View):
         outer.addWidget(scroll, 1)
         link.hear(DisksChanged, self._disks_changed)
         self.add.clicked.connect(self.open_panel)
-        for page in (self.room_page, self.health_page):
+        for page in (self.room_page, self.health_page, self.fleet_page):
             page.closed.connect(lambda: self._pages.setCurrentIndex(0))
         self.panel.closed.connect(self._close_panel)
         self.panel.made.connect(self._made)
@@ -152,6 +154,11 @@ class StoresPage(View):
         self._pages.setCurrentWidget(self.health_page)
         self.health_page.show_store(view, self._overview)
 
+    def show_fleet(self, view: StoreView) -> None:
+        """Show the machines that use a store."""
+        self._pages.setCurrentWidget(self.fleet_page)
+        self.fleet_page.show_store(view, self._overview)
+
     def _show_standings(self) -> None:
         """What has proven each store, and what somebody should look at."""
         standing = self._overview.standing
@@ -200,6 +207,7 @@ class StoresPage(View):
             made.limits.connect(self._limits)
             made.takes.connect(self.show_room)
             made.health.connect(self.show_health)
+            made.fleet_wanted.connect(self.show_fleet)
             made.replace.connect(self._replace)
             made.carry_left.connect(self._carry_left)
             made.let_go.connect(self._let_go)
@@ -226,6 +234,8 @@ class StoresPage(View):
             self.show_room(present[self.room_page.store])
         elif page is self.health_page and self.health_page.store in present:
             self.show_health(present[self.health_page.store])
+        elif page is self.fleet_page and self.fleet_page.store in present:
+            self.show_fleet(present[self.fleet_page.store])
         else:
             self._pages.setCurrentIndex(0)
 

@@ -1,14 +1,19 @@
-"""What stays on this machine and on its disks when a job is removed."""
+"""A job is removed or renamed: what stays of it where, and its rows in what its stores know of all
+machines."""
 
 from __future__ import annotations
 
+import contextlib
 from typing import NamedTuple
 
-from good_tide.core.settings import Job
+from good_tide.core.errors import GoodTideError
+from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.journal import JOURNAL_FILE
+from good_tide.operations.stores.fleet import rename_status, retire_job
 from good_tide.operations.stores.holding_area import area_folder, held_count
+from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.left_behind import left_areas, left_count
 from good_tide.operations.stores.opening import own_cache
 
@@ -40,3 +45,26 @@ def what_stays(context: Context, job: Job) -> list[Stays]:
         found.append(Stays(job.passphrase_file, "the passphrase"))
     found.append(Stays(str(here.records / JOURNAL_FILE), "the journal of what was done"))
     return found
+
+
+def retire_rows(context: Context, stores: JobStores) -> list[StoreRef]:
+    """Let a job that is removed be late no more in what its stores know of all machines.
+
+    :returns: the stores where that could not be done, because they are away or nobody can open them.
+    """
+    job, missed = stores.job, []
+    for ref in job.stores:
+        try:
+            retire_job(stores.store(ref), context.machine_of(job), job.name, context.clock.now())
+        except GoodTideError:
+            missed.append(ref)
+    return missed
+
+
+def rename_rows(context: Context, stores: JobStores, before: str) -> None:
+    """Let the rows of a job that was renamed have its new name at once, in the stores that can be opened;
+    elsewhere its next snapshot does it."""
+    job = stores.job
+    for ref in job.stores:
+        with contextlib.suppress(GoodTideError):
+            rename_status(stores.store(ref), context.machine_of(job), before, job.name)

@@ -124,7 +124,7 @@ class SurveyHandlers:
             survey = self._survey = Survey([Path(folder) for folder in wanted.folders], network_devices())
             self._seen, self._seen_at = wanted.folders, time.monotonic()
         coverage = Coverage(
-            [parse_rule(line) for line in wanted.rules],
+            [parse_rule(line, self._kinds(wanted.job)) for line in wanted.rules],
             wanted.home or home_folder(),
             now,
             self._kinds(wanted.job),
@@ -196,7 +196,7 @@ class SurveyHandlers:
             raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
         text, own = os.fsdecode(wanted.path).strip(), wanted.home or home_folder()
         absolute = os.path.abspath(own + text[1:] if text == "~" or text.startswith("~/") else text)
-        rules = [parse_rule(line) for line in wanted.rules]
+        rules = [parse_rule(line, self._kinds(wanted.job)) for line in wanted.rules]
         coverage = Coverage(rules, own, self._clock.now(), self._kinds(wanted.job))
         found = why([Path(folder) for folder in wanted.folders], coverage, Path(absolute))
         return WhyView(os.fsencode(absolute), found.is_in, found.rule, found.words)

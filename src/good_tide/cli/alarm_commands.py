@@ -71,7 +71,7 @@ def _say(job: Job, alarm: Alarm, now: int) -> None:
         where = shlex.quote(_store_path(job, alarm) or "STORE")
         say("Everything as it was before (what is there now is set aside):")
         folders = " ".join(f"--path {shlex.quote(folder)}" for folder in job.folders)
-        say(f"    good-tide restore --store {where} --snapshot {alarm.before} {folders} --in-place")
+        say(f"    good-tide restore {where} --snapshot {alarm.before} {folders} --in-place")
     say("Nothing is released until somebody has looked. When all is as it should be:")
     say(f"    good-tide alarm dismiss {shlex.quote(job.name)}")
 

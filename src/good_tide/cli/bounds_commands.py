@@ -9,6 +9,7 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.options import (
+    StoreCommand,
     job_stores,
     json_option,
     opened_named,
@@ -16,20 +17,21 @@ from good_tide.cli.options import (
     progress_option,
     whose_options,
 )
-from good_tide.cli.output import print_json, say
+from good_tide.cli.output import named_snapshot, print_json, say, table
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
 from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
-from good_tide.operations.context import this_context
+from good_tide.operations.context import Context, this_context
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.jobs.changing import change_ladder
 from good_tide.operations.retention.by_hand import pin_by_hand, plan_by_hand, release_by_hand
 from good_tide.operations.retention.by_ladder import agree, plan_by_ladder, thin_by_ladder
 from good_tide.operations.retention.sweeping import sweep_store
-from good_tide.operations.retention.thinning import ThinPlan
+from good_tide.operations.retention.thinning import ThinPlan, pinned
 from good_tide.operations.stores.job_stores import JobStores
+from good_tide.operations.stores.opened import all_snapshots
 from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_using
 from good_tide.operations.workplace import find_job, load_jobs
@@ -178,7 +180,7 @@ def thin_command(
     return output.WITH_GAPS if waits else output.DONE
 
 
-@click.command("release")
+@click.command("release", cls=StoreCommand)
 @click.argument("store")
 @click.argument("snapshots", nargs=-1)
 @click.option("--before", metavar="TIME", help="All that are older.")
@@ -232,9 +234,9 @@ def release_command(
     return output.DONE
 
 
-@click.command("pin")
+@click.command("pin", cls=StoreCommand)
 @click.argument("store")
-@click.argument("snapshot")
+@click.argument("snapshot", required=False)
 @click.option("--label", default="", metavar="T", help="Why it is to stay.")
 @click.option("--off", is_flag=True, help="Take the pin away.")
 @whose_options
@@ -242,7 +244,7 @@ def release_command(
 @json_option
 def pin_command(
     store: str,
-    snapshot: str,
+    snapshot: str | None,
     label: str,
     off: bool,
     machine: str,
@@ -250,9 +252,13 @@ def pin_command(
     passphrase_file: Path | None,
     as_json: bool,
 ) -> int:
-    """Pin a snapshot of STORE: no thinning ever releases it."""
+    """Pin a snapshot of STORE: no thinning ever releases it. Without SNAPSHOT: list those that are pinned."""
     context = this_context()
     found = opened_named(context, store, passphrase_file)
+    if snapshot is None:
+        if off or label:
+            raise PersonError("Which snapshot is meant is not said", "Name it after the store")
+        return _list_pins(context, found, Whose(machine, job_name), as_json)
     chosen = Chooser(context, found, Whose(machine, job_name)).choose(snapshot)
     if not pin_by_hand(context, job_using(context, found), found, chosen.id, not off, label):
         raise PersonError("This snapshot is not pinned", "There is nothing to take away")
@@ -264,7 +270,26 @@ def pin_command(
     return output.DONE
 
 
-@click.command("sweep")
+def _list_pins(context: Context, store: Store, whose: Whose, as_json: bool) -> int:
+    """Say which snapshots are pinned: of all machines, or of the one that is named."""
+    pins = pinned(store)
+    shown = Chooser(context, store, whose).own() if whose.said else all_snapshots(store)[0]
+    rows = [one for one in shown if one.id in pins]
+    if as_json:
+        print_json({"pins": [{**named_snapshot(one), "label": pins[one.id] or None} for one in rows]})
+        return output.DONE
+    now = context.clock.now()
+    cells = [
+        [time_words(one.record.time, now), pins[one.id], one.record.machine.name, one.id[:12]] for one in rows
+    ]
+    if cells:
+        table(["Pinned snapshot", "Label", "Machine", "Snapshot"], cells)
+    else:
+        say("No snapshot is pinned.")
+    return output.DONE
+
+
+@click.command("sweep", cls=StoreCommand)
 @click.argument("store")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say how much would come back.")
 @click.option(

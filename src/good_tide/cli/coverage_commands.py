@@ -39,7 +39,7 @@ def coverage_command(
     """What a job covers now: files and bytes in and out, and what each rule catches."""
     job = find_job(this_workplace().settings, name)
     now = SystemClock().now()
-    rules = (*(parse_rule(line) for line in more), *job.parsed_rules())
+    rules = (*(parse_rule(line, extended(job.kinds)) for line in more), *job.parsed_rules())
     coverage = Coverage(rules, job.home or home_folder(), now, extended(job.kinds))
     folders = [Path(folder) for folder in job.folders]
     if why_path is not None:

@@ -8,7 +8,14 @@ from typing import Any
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, look_option, opened_to_look, progress_option, whose_options
+from good_tide.cli.options import (
+    StoreCommand,
+    json_option,
+    look_argument,
+    opened_to_look,
+    progress_option,
+    whose_options,
+)
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.core.differences import Differing, What, counts_words
 from good_tide.core.entries import Kind
@@ -26,8 +33,8 @@ _NOW = "now"
 _SIGNS = {What.GONE: "gone", What.NEW: "new", What.CHANGED: "changed", What.METADATA: "times or permissions"}
 
 
-@click.command("differences")
-@look_option
+@click.command("differences", cls=StoreCommand)
+@look_argument
 @click.argument("then", metavar="A")
 @click.argument("against", metavar="B|now")
 @click.argument("path", required=False)

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, opened_to_look, passphrase_option, whose_options
+from good_tide.cli.options import StoreCommand, json_option, opened_to_look, passphrase_option, whose_options
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError
@@ -26,7 +26,7 @@ from good_tide.operations.stores.opening import synced_catalog
 _MOST = 1000
 
 
-@click.command("find")
+@click.command("find", cls=StoreCommand)
 @click.argument("named", metavar="STORE|JOB")
 @click.argument("words", nargs=-1, required=True)
 @click.option("--gone", is_flag=True, help="Only what is not there now.")

@@ -9,7 +9,7 @@ from typing import Any, Literal, get_args
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, opened_named, passphrase_option
+from good_tide.cli.options import StoreCommand, json_option, opened_named, passphrase_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
@@ -24,7 +24,7 @@ _GROUPS: dict[str, Callable[[FleetRow], str]] = {
 }
 
 
-@click.command("fleet")
+@click.command("fleet", cls=StoreCommand)
 @click.argument("store")
 @click.option("--late", is_flag=True, help="Only those that are late.")
 @click.option(

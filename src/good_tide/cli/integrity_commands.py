@@ -9,13 +9,14 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.options import (
+    StoreCommand,
     job_stores,
     json_option,
     opened,
     opened_named,
     passphrase_option,
     progress_option,
-    store_option,
+    store_argument,
 )
 from good_tide.cli.output import print_json, say
 from good_tide.core.damage import Damage
@@ -33,8 +34,8 @@ from good_tide.operations.stores.users import users_of
 _SNAPSHOTS_SAID = 5
 
 
-@click.command("verify")
-@store_option
+@click.command("verify", cls=StoreCommand)
+@store_argument
 @click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
 @progress_option
 @json_option
@@ -76,7 +77,7 @@ def verify_command(
     return output.DONE if report.ok else output.DAMAGED
 
 
-@click.command("repair")
+@click.command("repair", cls=StoreCommand)
 @click.argument("named", metavar="STORE")
 @click.option(
     "--from",
@@ -147,7 +148,7 @@ def repair_command(
     return output.DONE if report.whole else output.WITH_GAPS
 
 
-@click.command("prove")
+@click.command("prove", cls=StoreCommand)
 @click.argument("named", metavar="STORE")
 @click.option(
     "--all", "everything", is_flag=True, help="Read every byte back, not only the portion of a day."

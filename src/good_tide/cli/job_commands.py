@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,8 @@ from good_tide.cli.options import job_stores, json_option, passphrase_option, re
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
+from good_tide.core.job_values import differences, values, with_values, words_of
+from good_tide.core.kinds import KINDS, Kind, extended
 from good_tide.core.places import Level
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
@@ -33,6 +36,7 @@ from good_tide.operations.jobs.changing import (
     rename,
 )
 from good_tide.operations.jobs.leaving import rename_rows, retire_rows, what_stays
+from good_tide.operations.jobs.loading import apply_file, file_of
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.snapshot.replacing import let_left_go, replace_store
 from good_tide.operations.snapshot.taking import Steps
@@ -48,11 +52,11 @@ def job_group() -> None:
     """Make, change, save and load jobs: what is covered, and where its stores are."""
 
 
-def _rules_from(file: Path | None) -> tuple[Rule, ...]:
+def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[Rule, ...]:
     if file is None:
         return ()
     try:
-        return tuple(parse_rules(file.read_text(encoding="utf-8")))
+        return tuple(parse_rules(file.read_text(encoding="utf-8"), kinds))
     except (OSError, UnicodeDecodeError) as error:
         raise PersonError(
             f"The rule file {file} cannot be read", "Check the path and that it is UTF-8 text"
@@ -155,11 +159,19 @@ def job_list(as_json: bool) -> int:
 
 @job_group.command("show")
 @click.argument("name")
+@click.option("--settings", "all_settings", is_flag=True, help="All its settings, by the keys of --set.")
 @json_option
-def job_show(name: str, as_json: bool) -> int:
-    """One job: its folders, rules and stores."""
+def job_show(name: str, all_settings: bool, as_json: bool) -> int:
+    """One job: its folders, rules and stores; or all its settings."""
     context = this_context()
     job = find_job(context.here.settings, name)
+    if all_settings:
+        found = values(file_of(context, job))
+        if as_json:
+            print_json({"job": job.name, "settings": msgspec.to_builtins(found)})
+        for key, value in () if as_json else found.items():
+            say(f"{key} = {words_of(value)}")
+        return output.DONE
     if as_json:
         print_json(_job_fields(job))
         return output.DONE
@@ -207,6 +219,13 @@ def job_show(name: str, as_json: bool) -> int:
     help="Files whose every version is kept, in place of those before; “none”.",
 )
 @click.option("--rename", "rename_to", metavar="NEW", help="Another name for the job.")
+@click.option(
+    "--set",
+    "assignments",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="Any other setting, by its key in a job file, such as reporting.when=weekly; may be given again.",
+)
 @passphrase_option
 @click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
@@ -221,23 +240,28 @@ def job_change(
     store_use: str | None,
     precious: tuple[str, ...],
     rename_to: str | None,
+    assignments: tuple[str, ...],
     passphrase_file: Path | None,
     unencrypted: bool,
     hint: str,
     as_json: bool,
 ) -> int:
-    """Change a job. What is not named stays as it is."""
+    """Change a job, and say what that changed. What is not named stays as it is."""
     context = this_context()
     before = job = find_job(context.here.settings, name)
+    as_it_was = file_of(context, before)
+    if assignments:
+        job = apply_file(context, job, with_values(as_it_was, assignments))
     if rename_to:
         free_name(rename_to, before, load_jobs(context.here.settings))
     notes: list[str] = []
     covered, rules = job.folders, job.rules
+    set_before = covered, rules
     if folders:
         covered, notes = checked_folders(folders)
     if rules_file is not None:
-        rules = tuple(rule.text for rule in _rules_from(rules_file))
-    rules = (*(parse_rule(line).text for line in more), *rules)
+        rules = tuple(rule.text for rule in _rules_from(rules_file, extended(job.kinds)))
+    rules = (*(parse_rule(line, extended(job.kinds)).text for line in more), *rules)
     named = () if precious == ("none",) else precious
     patterns = tuple(parse_rule(f'exclude path "{pattern}"').path for pattern in named)
     if store_use is not None:
@@ -248,14 +272,16 @@ def job_change(
         context, job, wanted_stores(context, stores, unencrypted), new_passphrase(passphrase_file), hint
     )
     job = keep(context, furnished.job)
-    if (covered, rules) != (before.folders, before.rules):
+    if (covered, rules) != set_before:
         job = change_coverage(context, job, covered, rules)
     if precious:
         job = change_ladder(context, job, job.ladder, job.agreed == job.ladder, patterns)
-    if rename_to and rename_to != before.name:
+    if rename_to and rename_to != job.name:
         job = rename(context, job, rename_to)
+    if job.name != before.name:
         rename_rows(context, JobStores(context, job, NobodyToAsk()), before.name)
-    return say_made(context, job, furnished, notes, None, as_json)
+    changes = differences(as_it_was, file_of(context, job))
+    return say_made(context, job, furnished, notes, None, as_json, changes)
 
 
 def _ref_in(job: Job, folder: str) -> StoreRef:

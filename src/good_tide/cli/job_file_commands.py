@@ -3,28 +3,31 @@
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 
 import click
+import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made
-from good_tide.cli.options import json_option, opened_named, passphrase_option, read_passphrase
+from good_tide.cli.options import StoreCommand, json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
-from good_tide.core.jobfile import job_file_text, parse_job_file
+from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, text_of
 from good_tide.core.places import Level
-from good_tide.core.settings import Job
+from good_tide.core.settings import Job, MailServer
 from good_tide.core.words import iso
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.coverage.selecting import home_folder
-from good_tide.operations.jobs.making import job_of_file, own_history
+from good_tide.operations.jobs.changing import drop_store, keep
+from good_tide.operations.jobs.loading import Loading, apply_file, file_of, loading
+from good_tide.operations.jobs.making import job_of_file, own_history, wanted_of
 from good_tide.operations.jobs.taking_over import histories, take_over
+from good_tide.operations.reporting.post import Post
 from good_tide.operations.stores.furnishing import remember as remember_passphrase
-from good_tide.operations.stores.opening import locked_hint
 from good_tide.operations.workplace import add_job, find_job, load_jobs
-from good_tide.system.user_folders import user_folders
 
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
 
@@ -32,12 +35,19 @@ _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"
 @click.command("save")
 @click.argument("name")
 @click.argument("file", type=PATH)
+@click.option(
+    "--portable",
+    is_flag=True,
+    help="So that it fits the next machine: disks by their labels, this machine's and your name left open.",
+)
+@click.option("--with-mail", is_flag=True, help="With the mail server that reports go through.")
 @json_option
-def save_command(name: str, file: Path, as_json: bool) -> int:
+def save_command(name: str, file: Path, portable: bool, with_mail: bool, as_json: bool) -> int:
     """Save a job to a TOML file, to be used on the next machine."""
     context = this_context()
-    job, home = find_job(context.here.settings, name), home_folder()
-    text = job_file_text(job, _encrypted(context, job), home, user_folders(home))
+    job = find_job(context.here.settings, name)
+    mail = Post(context).server() if with_mail else None
+    text = text_of(file_of(context, job, portable, mail))
     try:
         file.write_text(text, encoding="utf-8")
     except OSError as error:
@@ -51,26 +61,69 @@ def save_command(name: str, file: Path, as_json: bool) -> int:
     return output.DONE
 
 
-def _encrypted(context: Context, job: Job) -> dict[str, bool]:
-    found = {}
-    for ref in job.stores:
-        where = context.whereabouts.of(ref)
-        if where is not None:
-            found[ref.path] = locked_hint(where) is not None
-    return found
-
-
 @click.command("load")
 @click.argument("file", type=PATH)
 @passphrase_option
 @click.option("--hint", default="", help="A hint for the passphrase of new stores.")
 @click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@click.option(
+    "--name", default="", metavar="NAME", help="What the job is called; as the file says otherwise."
+)
+@click.option("--yes", is_flag=True, help="Change a job of that name as the file says, without asking.")
+@click.option("--plan", "only_plan", is_flag=True, help="Only say what a job of that name would change.")
 @json_option
-def load_command(file: Path, passphrase_file: Path | None, hint: str, remember: bool, as_json: bool) -> int:
+def load_command(
+    file: Path,
+    passphrase_file: Path | None,
+    hint: str,
+    remember: bool,
+    name: str,
+    yes: bool,
+    only_plan: bool,
+    as_json: bool,
+) -> int:
     """Make a job from a TOML file, with its stores where there are none yet; unattended with
-    --passphrase-file."""
+    --passphrase-file. A job of that name is changed to what the file says, after it was shown what differs. A
+    disk that is not here is left out and named, and comes with the same command once it is; then it ends with
+    1."""
     context = this_context()
-    here = context.here
+    parsed = _read(file, name)
+    passphrase = new_passphrase(passphrase_file or _kept_in(parsed))
+    known = next(
+        (job for job in load_jobs(context.here.settings) if job.name.casefold() == parsed.name.casefold()),
+        None,
+    )
+    mail = parsed.mail if parsed.mail != Post(context).server() else None
+    found = loading(context, known, parsed) if known is not None else None
+    if known is not None and found is not None:
+        if only_plan or not (found.differences or mail):
+            return _say_plan(known, found, mail, as_json)
+        _agree(known, found, mail, yes, as_json)
+        job = apply_file(context, known, parsed)
+        for ref in found.dropped:
+            job = drop_store(context, job, ref, bool(found.new))
+        wanted, absent = wanted_of(
+            [parsed.store[number] for number in found.new], context.here.machine, context.whereabouts
+        )
+        notes: list[str] = []
+        furnished = furnished_job(context, job, wanted, passphrase, hint)
+        job = keep(context, furnished.job)
+    elif only_plan:
+        raise PersonError(f"There is no job {parsed.name} to compare with", "Load it without --plan")
+    else:
+        job, wanted, notes, absent = job_of_file(parsed, context.here.machine, context.whereabouts)
+        job = own_history(job, load_jobs(context.here.settings), context.here.machine)
+        furnished = furnished_job(context, job, wanted, passphrase, hint)
+        job = add_job(context.here.settings, furnished.job)
+    if mail is not None:
+        notes += _keep_mail(context, mail)
+    notes += [f"The disk {one} is not here: load the file again once it is" for one in absent]
+    changes = found.differences if found is not None else None
+    code = say_made(context, job, furnished, notes, passphrase if remember else None, as_json, changes)
+    return output.WITH_GAPS if absent else code
+
+
+def _read(file: Path, name: str) -> JobFile:
     try:
         parsed = parse_job_file(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
@@ -79,15 +132,63 @@ def load_command(file: Path, passphrase_file: Path | None, hint: str, remember: 
         ) from error
     if not parsed.store:
         raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
-    job, wanted, notes = job_of_file(parsed, here.machine, context.whereabouts)
-    job = own_history(job, load_jobs(here.settings), here.machine)
-    passphrase = new_passphrase(passphrase_file)
-    furnished = furnished_job(context, job, wanted, passphrase, hint)
-    job, kept = add_job(here.settings, furnished.job), passphrase if remember else None
-    return say_made(context, job, furnished, notes, kept, as_json)
+    return msgspec.structs.replace(parsed, name=name) if name else parsed
 
 
-@click.command("take-over")
+def _kept_in(file: JobFile) -> Path | None:
+    """The passphrase file that a job file names, where there is one already."""
+    path = Path(expand_folder(file.passphrase_file, home_folder(), {})) if file.passphrase_file else None
+    return path if path is not None and path.exists() else None
+
+
+def _lines(found: Loading, mail: MailServer | None) -> list[str]:
+    lines = [one.words for one in found.differences]
+    return lines + ([f"mail: reports go through {mail.host}"] if mail is not None else [])
+
+
+def _say_plan(job: Job, found: Loading, mail: MailServer | None, as_json: bool) -> int:
+    lines = _lines(found, mail)
+    if as_json:
+        print_json({"job": job.name, "changes": [one._asdict() for one in found.differences]})
+        return output.DONE
+    say(f"The job {job.name} would change:" if lines else f"The job {job.name} is as the file says.")
+    for one in lines:
+        say(f"  {one}")
+    return output.DONE
+
+
+def _agree(job: Job, found: Loading, mail: MailServer | None, yes: bool, as_json: bool) -> None:
+    """Show what would change, and ask.
+
+    Raises:
+        PersonError: nobody can be asked. Abort: it is not wanted.
+    """
+    lines = _lines(found, mail)
+    if yes:
+        return
+    if as_json or not sys.stdin.isatty():
+        told = "; ".join(lines[:5]) + (f"; and {len(lines) - 5} more" if len(lines) > 5 else "")
+        raise PersonError(
+            f"There is a job {job.name} already, and the file says otherwise: {told}",
+            "Give --yes to change it so, --name to make another job, or --plan only to look",
+        )
+    say(f"There is a job {job.name} already. It would change:")
+    for one in lines:
+        say(f"  {one}")
+    click.confirm("Change it so?", abort=True)
+
+
+def _keep_mail(context: Context, server: MailServer) -> list[str]:
+    """Let reports go through a server; what is left to be done, in sentences."""
+    Post(context).keep_server(server, "")
+    if server.login and not server.password_file:
+        return [
+            f"The password of {server.login} is not in the file: give it with “good-tide mail --server …”"
+        ]
+    return []
+
+
+@click.command("take-over", cls=StoreCommand)
 @click.argument("named", metavar="STORE")
 @click.option("--machine", default="", metavar="NAME", help="Whose history, where there are several.")
 @click.option("--name", default="", metavar="NAME", help="What the job is called here; as it was otherwise.")

@@ -85,6 +85,8 @@ _STORE_COMMANDS = dict.fromkeys(
 def cli(settings: Path | None, verbose: bool) -> None:
     """Point-in-time snapshots of user folders: deduplicated, encrypted, and easy to get back.
 
+    STORE is a store's folder, or the name of its disk in a job, or of a job with one store.
+
     Exit codes: 0 done; 1 done, with something left out and named; 2 wrong usage; 3 the store or disk cannot
     be used now; 4 the store is damaged; 5 stopped.
     """

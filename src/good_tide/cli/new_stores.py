@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import click
@@ -15,6 +15,7 @@ from good_tide.cli.options import read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.core.errors import PersonError, WrongPassphraseError
 from good_tide.core.identifiers import StoreId
+from good_tide.core.job_values import Difference
 from good_tide.core.places import Level
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.context import Context
@@ -98,10 +99,12 @@ def say_made(
     notes: list[str],
     remembered: NewPassphrase | None,
     as_json: bool,
+    changes: Sequence[Difference] | None = None,
 ) -> int:
     """Say what was made.
 
     :param remembered: gives the passphrase that is to be kept in the key ring, None: it is not to be.
+    :param changes: of a job that was there before, which settings were changed.
     """
     made, notes, locked = furnished.made, notes + furnished.notes, locked_stores(context, job)
     if remembered is not None and locked:
@@ -123,10 +126,16 @@ def say_made(
                 "stores": stores,
                 "rules": list(job.rules),
                 "notes": notes,
+                **({} if changes is None else {"changes": [one._asdict() for one in changes]}),
             }
         )
         return code
-    say(f"The job {job.name} covers {', '.join(job.folders)}.")
+    if changes is None:
+        say(f"The job {job.name} covers {', '.join(job.folders)}.")
+    else:
+        say(f"The job {job.name} was changed:" if changes else f"The job {job.name} is as it was.")
+    for change in changes or ():
+        say(f"  {change.words}")
     for one in made:
         say(f"{'Made a store' if one.made else 'Uses the store'} in {one.where.called}.")
         if one.recovery_key:

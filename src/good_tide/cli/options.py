@@ -43,29 +43,45 @@ def progress_option(command: Command) -> Command:
     )(command)
 
 
-def _place_or_name(named: str) -> StorePlace:
+def named_place(named: str) -> StorePlace:
     """The place of a store by its folder, or by the name of its disk in a job."""
     return place_or_name(this_context(), named)
 
 
-def store_option(command: Command) -> Command:
-    """``--store STORE`` with its passphrase."""
-    return _store_option("where", _place_or_name, "The store's folder, or the name of its disk in a job.")(
-        command
-    )
+class StoreCommand(click.Command):
+    """A command whose first argument is a store. ``--store STORE``, as it was named in earlier versions, is
+    taken too."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        return super().parse_args(ctx, _store_first(args))
 
 
-def look_option(command: Command) -> Command:
-    """The same for commands that only read it."""
-    return _store_option("named", str, "The store's folder, or the name of its disk or of a job.")(command)
+def _store_first(args: list[str]) -> list[str]:
+    """Arguments with the store that ``--store`` names in front."""
+    for number, word in enumerate(args):
+        if word == "--":
+            break
+        if word == "--store" and number + 1 < len(args):
+            return [args[number + 1], *args[:number], *args[number + 2 :]]
+        if word.startswith("--store="):
+            return [word.removeprefix("--store="), *args[:number], *args[number + 1 :]]
+    return args
 
 
-def _store_option(name: str, kind: Callable[[str], object], words: str) -> Callable[[Command], Command]:
-    def add(command: Command) -> Command:
-        store = click.option("--store", name, required=True, type=kind, metavar="STORE", help=words)
-        return store(passphrase_option(command))
+def place_argument(name: str, metavar: str = "STORE") -> Callable[[Command], Command]:
+    """An argument that names a store: its folder, or the name of its disk in a job, or of a job."""
+    return click.argument(name, metavar=metavar, type=named_place)
 
-    return add
+
+def store_argument(command: Command) -> Command:
+    """The store, as a place, with its passphrase."""
+    return place_argument("where")(passphrase_option(command))
+
+
+def look_argument(command: Command) -> Command:
+    """The store as it was named, for commands that only read it and look into the holding area while its disk
+    is away."""
+    return click.argument("named", metavar="STORE")(passphrase_option(command))
 
 
 def whose_options(command: Command) -> Command:
@@ -87,17 +103,31 @@ def passphrase_option(command: Command) -> Command:
         "--passphrase-file",
         type=PATH,
         metavar="F",
-        help="File with the passphrase or recovery key; asked for otherwise.",
+        help="File with the passphrase or recovery key, - for standard input; asked for otherwise.",
     )(command)
 
 
-def read_passphrase(file: Path | None) -> str | None:
-    """The passphrase in a file, without the line's end; None if none is named.
+def read_passphrase(file: Path | None, which: str = "") -> str | None:
+    """The passphrase in a file, without the line's end; ``-``: the next line of standard input; None if none
+    is named.
+
+    :param which: of several passphrases, each of which has a line of its own there.
 
     Raises:
-        PersonError: the file cannot be read.
+        PersonError: the file cannot be read, or standard input has ended.
     """
-    return None if file is None else passphrase_in(file)
+    if file is None:
+        return None
+    return passphrase_in(file) if str(file) != "-" else _from_input(which)
+
+
+@functools.cache
+def _from_input(which: str) -> str:
+    """The line of standard input that has a passphrase; it is read once, however often it is needed."""
+    line = sys.stdin.readline()
+    if not line:
+        raise PersonError("Standard input has ended, and had no passphrase", "Write it there, in one line")
+    return line.rstrip("\r\n")
 
 
 class TerminalPassphrases:

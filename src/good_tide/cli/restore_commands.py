@@ -11,8 +11,9 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.options import (
+    StoreCommand,
     json_option,
-    look_option,
+    look_argument,
     opened_to_look,
     passphrase_option,
     progress_option,
@@ -37,8 +38,8 @@ from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_of
 
 
-@click.command("restore")
-@look_option
+@click.command("restore", cls=StoreCommand)
+@look_argument
 @click.option(
     "--snapshot",
     "snapshot_name",

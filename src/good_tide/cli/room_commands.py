@@ -11,6 +11,7 @@ import msgspec
 
 from good_tide.cli import output
 from good_tide.cli.options import (
+    StoreCommand,
     job_stores,
     json_option,
     opened_named,
@@ -35,7 +36,7 @@ from good_tide.operations.stores.opening import synced_catalog
 from good_tide.operations.stores.users import job_using
 
 
-@click.command("purge")
+@click.command("purge", cls=StoreCommand)
 @click.argument("store")
 @click.argument("pattern")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what that touches.")
@@ -100,7 +101,7 @@ def purge_command(
     return output.DONE
 
 
-@click.command("room")
+@click.command("room", cls=StoreCommand)
 @click.argument("store")
 @click.option(
     "--by",

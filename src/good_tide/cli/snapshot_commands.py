@@ -10,8 +10,10 @@ import click
 from good_tide.cli import output
 from good_tide.cli.coverage_commands import run_jobs
 from good_tide.cli.options import (
+    StoreCommand,
     json_option,
-    look_option,
+    look_argument,
+    named_place,
     opened,
     opened_to_look,
     passphrase_option,
@@ -37,7 +39,6 @@ from good_tide.operations.stores.opening import (
     Store,
     StorePlace,
     open_catalog,
-    store_place,
     take_into_catalog,
 )
 
@@ -45,14 +46,8 @@ _FARTHEST_AHEAD = 86400 * SECOND
 
 
 @click.command("snapshot")
-@click.argument("job_name", metavar="[NAME]", required=False)
-@click.option(
-    "--store",
-    "where",
-    type=store_place,
-    metavar="DIR",
-    help="A store's folder, instead of a job.",
-)
+@click.argument("job_name", metavar="[NAME|STORE]", required=False)
+@click.option("--store", "where", type=named_place, hidden=True)
 @passphrase_option
 @click.option(
     "--folder",
@@ -60,13 +55,13 @@ _FARTHEST_AHEAD = 86400 * SECOND
     multiple=True,
     type=PATH,
     metavar="PATH",
-    help="With --store: folder to cover; may be given again.",
+    help="With a store: folder to cover; may be given again.",
 )
 @click.option("--label", default="", help="A label for the snapshot.")
 @click.option(
     "--at",
     metavar="TIME",
-    help="With --store: the snapshot's time, to bring in dated copies; must be after the last one.",
+    help="With a store: the snapshot's time, to bring in dated copies; must be after the last one.",
 )
 @progress_option
 @json_option
@@ -80,16 +75,20 @@ def snapshot_command(
     progress: str | None,
     as_json: bool,
 ) -> int:
-    """Take a snapshot: of the job NAME, of all jobs, or of given folders into a given store."""
+    """Take a snapshot: of the job NAME, of all jobs, or of the folders that --folder names into STORE."""
     label = checked_label(label)
+    if where is None and folders and job_name is not None:
+        where, job_name = named_place(job_name), None
     if where is None:
         if folders or at is not None:
             raise PersonError(
-                "--folder and --at need a store", "Give --store DIR, or the name of a job alone"
+                "--folder and --at need a store", "Name it: good-tide snapshot STORE --folder PATH"
             )
         return run_jobs(job_name, passphrase_file, label, progress, as_json)
     if job_name is not None:
-        raise PersonError("A job has its own stores", "Give either the name of a job or --store")
+        raise PersonError(
+            "A job has its own stores", "Give either the name of a job, or a store with --folder"
+        )
     if not folders:
         raise PersonError("No folder is named", "Give --folder PATH")
     context = this_context()
@@ -117,8 +116,8 @@ def snapshot_command(
     return output.WITH_GAPS if taken.gaps else output.DONE
 
 
-@click.command("history")
-@look_option
+@click.command("history", cls=StoreCommand)
+@look_argument
 @json_option
 def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> int:
     """All snapshots of a store, oldest first."""
@@ -169,8 +168,8 @@ def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
     }
 
 
-@click.command("contents")
-@look_option
+@click.command("contents", cls=StoreCommand)
+@look_argument
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path", required=False)
 @click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")

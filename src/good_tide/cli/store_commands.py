@@ -9,9 +9,11 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.options import (
+    StoreCommand,
     json_option,
     opened,
     passphrase_option,
+    place_argument,
     progress_option,
     read_passphrase,
     whose_options,
@@ -92,8 +94,8 @@ def create_command(
     return output.DONE
 
 
-@click.command("about")
-@click.argument("where", metavar="DIRECTORY", type=store_place)
+@click.command("about", cls=StoreCommand)
+@place_argument("where")
 @passphrase_option
 @json_option
 def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool) -> int:
@@ -131,8 +133,8 @@ def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool
 
 
 @click.command("carry")
-@click.argument("source", metavar="FROM", type=store_place)
-@click.argument("target", metavar="TO", type=store_place)
+@place_argument("source", "FROM")
+@place_argument("target", "TO")
 @click.option(
     "--snapshot",
     "chosen",
@@ -191,14 +193,14 @@ def carry_command(
     return output.DAMAGED if report.damaged else output.DONE
 
 
-@click.command("passphrase")
-@click.argument("where", metavar="DIR", type=store_place)
+@click.command("passphrase", cls=StoreCommand)
+@place_argument("where")
 @passphrase_option
 @click.option(
     "--new-passphrase-file",
     type=PATH,
     metavar="F",
-    help="File with the new passphrase; asked for otherwise.",
+    help="File with the new passphrase, - for standard input; asked for otherwise.",
 )
 @click.option("--hint", default="", help="A hint for the new passphrase. Everybody can read it.")
 @click.option("--add", "further", is_flag=True, help="Add a further passphrase; the old one stays.")
@@ -221,7 +223,7 @@ def passphrase_command(
         old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
     context = this_context()
     store = open_counted(context, where, old)
-    new = read_passphrase(new_passphrase_file)
+    new = read_passphrase(new_passphrase_file, "new")
     if new is None:
         if not sys.stdin.isatty():
             raise PersonError(
@@ -245,8 +247,8 @@ def passphrase_command(
     return output.DONE
 
 
-@click.command("slots")
-@click.argument("where", metavar="DIR", type=store_place)
+@click.command("slots", cls=StoreCommand)
+@place_argument("where")
 @passphrase_option
 @click.option(
     "--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once."

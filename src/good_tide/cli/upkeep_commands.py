@@ -16,7 +16,7 @@ import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.options import job_stores, json_option, progress_option
+from good_tide.cli.options import StoreCommand, job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
 from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND, SystemClock
@@ -362,7 +362,7 @@ def _run_due_here(context: Context, then: Then | None, progress: str | None, as_
     return _say_became(became, as_json)
 
 
-@click.command("eject")
+@click.command("eject", cls=StoreCommand)
 @click.argument("store")
 @json_option
 def eject_command(store: str, as_json: bool) -> int:

@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 
 from good_tide.cli import output
-from good_tide.cli.options import json_option, look_option, opened_to_look, whose_options
+from good_tide.cli.options import StoreCommand, json_option, look_argument, opened_to_look, whose_options
 from good_tide.cli.output import path_fields, print_json, say, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.comparing import Comparison
@@ -32,8 +32,8 @@ from good_tide.viewing.apart import Viewer
 _CONTAINS = {True: "yes", False: "no", None: "no text"}
 
 
-@click.command("versions")
-@look_option
+@click.command("versions", cls=StoreCommand)
+@look_argument
 @click.argument("path")
 @click.option("--containing", default="", metavar="TEXT", help="Say in which versions this text stands.")
 @whose_options
@@ -128,8 +128,8 @@ def versions_command(
     return output.DAMAGED if damage else output.DONE
 
 
-@click.command("show")
-@look_option
+@click.command("show", cls=StoreCommand)
+@look_argument
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path")
 @click.option("--text", is_flag=True, help="Its text instead: of tables, documents, lists of archives.")

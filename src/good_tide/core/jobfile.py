@@ -15,7 +15,7 @@ import msgspec
 import tomli_w
 
 from good_tide.core.errors import PersonError
-from good_tide.core.kinds import KINDS
+from good_tide.core.kinds import checked_kinds, extended
 from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.rhythm import (
     Considerate,
@@ -30,6 +30,7 @@ from good_tide.core.rules import RuleError, parse_rule
 from good_tide.core.settings import (
     Holding,
     Job,
+    MailServer,
     Noise,
     ReadBackDays,
     Reporting,
@@ -53,7 +54,7 @@ class JobFileError(PersonError):
         super().__init__(
             f"{where}: {what}", "Correct that line, or see docs/job-file.md for what a job file holds"
         )
-        self.line, self.key = line, key
+        self.line, self.key, self.plain = line, key, what
 
 
 class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
@@ -64,7 +65,8 @@ class StorePart(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     :param uuid: UUID of its file system.
     :param share: address of a share.
     :param path: a directory, where none of the three is given.
-    :param folder: the store's folder on that disk or share; ``{machine}`` stands for the machine's name.
+    :param folder: the store's folder on that disk or share; in it, and in ``path``, ``{machine}`` and
+        ``{user}`` stand for the names of the machine and the person.
     :param encrypted: whether a store that has to be made is encrypted.
     """
 
@@ -138,7 +140,10 @@ def rhythm_part(rhythm: Rhythm) -> RhythmPart:
 
 
 class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
-    """A job file. Fields as in ``settings.Job``; ``ladder`` goes by rungs such as ``2d every``."""
+    """A job file. Fields as in ``settings.Job``; ``ladder`` goes by rungs such as ``2d every``.
+
+    :param mail: the mail server that reports go through, which is the machine's and not the job's.
+    """
 
     format: int = FORMAT
     name: str
@@ -154,6 +159,8 @@ class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     precious: tuple[str, ...] = ()
     read_back_days: ReadBackDays = 30
     kinds: dict[str, tuple[str, ...]] = {}
+    passphrase_file: str = ""
+    mail: MailServer | None = None
     store: tuple[StorePart, ...] = ()
 
     def parsed_ladder(self) -> Ladder:
@@ -203,9 +210,15 @@ def _check(file: JobFile, text: str) -> None:
         raise JobFileError("the name is empty", _line(text, ["name"]), "name")
     if not file.folders:
         raise JobFileError("no folder is covered", _line(text, ["folders"]), "folders")
+    for name, endings in file.kinds.items():
+        try:
+            checked_kinds({name: endings})
+        except PersonError as error:
+            raise JobFileError(error.what, _line(text, ["kinds", name]), f"kinds.{name}") from error
+    kinds = extended(file.kinds)
     for number, rule in enumerate(file.rules):
         try:
-            parse_rule(rule)
+            parse_rule(rule, kinds)
         except RuleError as error:
             raise JobFileError(
                 str(error).rstrip("."),
@@ -230,13 +243,6 @@ def _check(file: JobFile, text: str) -> None:
     if wrong:
         what = f"{wrong} can be no less than 0" + (", and no more than 1" if "part" in wrong else "")
         raise JobFileError(what, _line(text, list(wrong.split("."))), wrong)
-    for kind in file.kinds:
-        if kind not in KINDS:
-            raise JobFileError(
-                f"there is no kind “{kind}”; kinds are {', '.join(KINDS)}",
-                _line(text, ["kinds", kind]),
-                f"kinds.{kind}",
-            )
     for number, store in enumerate(file.store):
         given = [name for name in ("label", "uuid", "share", "path") if getattr(store, name)]
         if len(given) != 1:
@@ -335,15 +341,35 @@ def portable_folder(path: str, home: str, user_folders: Mapping[str, str]) -> st
     return path
 
 
-def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folders: Mapping[str, str]) -> str:
-    """A job as the text of a job file.
+class Here(msgspec.Struct, frozen=True):
+    """What differs from machine to machine, so that a job file leaves it open.
+
+    :param home: the person's home folder. :param folders: the XDG user directories by name.
+    :param machine: the name that ``{machine}`` stands for in the places of stores, empty: it is left as it
+        is. :param user: the same for ``{user}``.
+    :param labels: volume labels of disks by their ids, such as ``uuid:…``: they are used in their place.
+    """
+
+    home: str
+    folders: Mapping[str, str] = {}
+    machine: str = ""
+    user: str = ""
+    labels: Mapping[str, str] = {}
+
+    def opened(self, path: str) -> str:
+        """A path in which names of this machine are left open."""
+        stands = {self.machine: "{machine}", self.user: "{user}"}
+        return "/".join(stands.get(part, part) if part else part for part in path.split("/"))
+
+
+def job_file(job: Job, encrypted: Mapping[str, bool], here: Here, mail: MailServer | None = None) -> JobFile:
+    """A job as a job file has it.
 
     :param encrypted: by the path of a store, whether it is encrypted; those not known count as encrypted.
     """
-    stores = tuple(_store_part(store, encrypted.get(store.path, True)) for store in job.stores)
-    file = JobFile(
+    return JobFile(
         name=job.name,
-        folders=tuple(portable_folder(folder, home, user_folders) for folder in job.folders),
+        folders=tuple(portable_folder(folder, here.home, here.folders) for folder in job.folders),
         rules=job.rules,
         store_use=job.store_use,
         rhythm=rhythm_part(job.rhythm),
@@ -355,29 +381,48 @@ def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folde
         precious=job.precious,
         read_back_days=job.read_back_days,
         kinds=job.kinds,
-        store=stores,
+        passphrase_file=portable_folder(job.passphrase_file, here.home, {}),
+        mail=mail,
+        store=tuple(_store_part(store, encrypted.get(store.path, True), here) for store in job.stores),
     )
-    values = {"format": FORMAT, **msgspec.to_builtins(file)}
-    return tomli_w.dumps(values, multiline_strings=False)
 
 
-def _store_part(store: StoreRef, encrypted: bool) -> StorePart:
-    kind, _, value = store.disk.partition(":")
+def text_of(file: JobFile) -> str:
+    """A job file's text."""
+    return tomli_w.dumps({"format": FORMAT, **msgspec.to_builtins(file)}, multiline_strings=False)
+
+
+def job_file_text(job: Job, encrypted: Mapping[str, bool], home: str, user_folders: Mapping[str, str]) -> str:
+    """A job as the text of a job file, as it is on this machine.
+
+    :param encrypted: by the path of a store, whether it is encrypted; those not known count as encrypted.
+    """
+    return text_of(job_file(job, encrypted, Here(home, user_folders)))
+
+
+def _store_part(store: StoreRef, encrypted: bool, here: Here) -> StorePart:
+    disk = f"label:{here.labels[store.disk]}" if store.disk in here.labels else store.disk
+    kind, _, value = disk.partition(":")
+    inside = here.opened(store.inside)
     if kind == "label":
-        return StorePart(name=store.name, label=value, folder=store.inside, encrypted=encrypted)
+        return StorePart(name=store.name, label=value, folder=inside, encrypted=encrypted)
     if kind == "uuid":
-        return StorePart(name=store.name, uuid=value, folder=store.inside, encrypted=encrypted)
+        return StorePart(name=store.name, uuid=value, folder=inside, encrypted=encrypted)
     if kind == "share":
-        return StorePart(name=store.name, share=value, folder=store.inside, encrypted=encrypted)
-    return StorePart(name=store.name, path=store.path, folder="", encrypted=encrypted)
+        return StorePart(name=store.name, share=value, folder=inside, encrypted=encrypted)
+    return StorePart(name=store.name, path=here.opened(store.path), folder="", encrypted=encrypted)
 
 
-def store_ref(part: StorePart, machine: str) -> StoreRef:
+def store_ref(part: StorePart, machine: str, user: str = "") -> StoreRef:
     """Where a job file's store is to be found on this machine; a disk's mount point is found later."""
-    folder = part.folder.replace("{machine}", machine)
+
+    def filled(text: str) -> str:
+        return text.replace("{machine}", machine).replace("{user}", user)
+
+    folder = filled(part.folder)
     for kind in ("label", "uuid", "share"):
         value = getattr(part, kind)
         if value:
             return StoreRef(path="", name=part.name or value, disk=f"{kind}:{value}", inside=folder)
-    path = part.path.rstrip("/") + (f"/{folder}" if folder else "")
+    path = filled(part.path).rstrip("/") + (f"/{folder}" if folder else "")
     return StoreRef(path=path, name=part.name or path.rpartition("/")[2])

@@ -8,6 +8,11 @@ from collections.abc import Mapping
 
 import msgspec
 
+from good_tide.core.errors import PersonError
+
+_NAME = re.compile(r"[^\W\dA-Z_][^\WA-Z_]{0,29}", re.UNICODE)
+_ENDING = re.compile(r"[^\s./\\]{1,40}")
+
 
 class Kind(msgspec.Struct, frozen=True):
     """One kind of file.
@@ -104,11 +109,32 @@ def kind_of(name: str) -> str | None:
 
 
 def extended(more: Mapping[str, tuple[str, ...]]) -> dict[str, Kind]:
-    """The kinds with further endings, as a job may add them."""
+    """The kinds that a job has: further endings of those that everybody has, and kinds of its own."""
     found = dict(KINDS)
-    for name, endings in more.items():
-        known = found[name]
+    for name, given in more.items():
+        known = found.get(name, Kind(name.capitalize(), frozenset()))
         found[name] = msgspec.structs.replace(
-            known, endings=known.endings | {one.lower().lstrip(".") for one in endings}
+            known, endings=known.endings | {one.lower().lstrip(".") for one in given}
         )
     return found
+
+
+def checked_kinds(more: Mapping[str, tuple[str, ...]]) -> None:
+    """Whether kinds of a job's own can be used in rules.
+
+    Raises:
+        PersonError: a name or an ending is none.
+    """
+    for name, given in more.items():
+        if not _NAME.fullmatch(name):
+            raise PersonError(
+                f"“{name}” cannot name a kind of files",
+                "Use a word of small letters and digits, such as “scores”",
+            )
+        if name not in KINDS and not given:
+            raise PersonError(f"The kind “{name}” has no endings", "Give some, such as musx")
+        for one in given:
+            if not _ENDING.fullmatch(one.lower().removeprefix(".")):
+                raise PersonError(
+                    f"“{one}” is no ending of file names", "Write what comes after the last dot, such as musx"
+                )

@@ -109,8 +109,8 @@ def _age_text(seconds: int) -> str:
     return f"{seconds // 3600} hours"
 
 
-def parse_rule(line: str) -> Rule:
-    """One rule from its line.
+def parse_rule(line: str, kinds: Mapping[str, Kind] = KINDS) -> Rule:
+    """One rule from its line, with the kinds of files that there are.
 
     Raises:
         RuleError: it is none, and why.
@@ -158,7 +158,7 @@ def parse_rule(line: str) -> Rule:
                 f"“{name}” is no condition",
                 "Conditions are path, kind, marker, larger, smaller, older, newer",
             )
-    return checked(msgspec.convert({"include": words[0] == "include", **values}, Rule))
+    return checked(msgspec.convert({"include": words[0] == "include", **values}, Rule), kinds)
 
 
 def _split(lexer: shlex.shlex, line: str) -> list[str]:
@@ -250,7 +250,7 @@ def pattern_regex(pattern: str) -> str:
     return regex
 
 
-def parse_rules(text: str) -> list[Rule]:
+def parse_rules(text: str, kinds: Mapping[str, Kind] = KINDS) -> list[Rule]:
     """Rules from a file: one a line; empty lines, and lines that begin with ``#``, say nothing.
 
     Raises:
@@ -261,7 +261,7 @@ def parse_rules(text: str) -> list[Rule]:
         stripped = line.strip()
         if stripped and not stripped.startswith("#"):
             try:
-                rules.append(parse_rule(stripped))
+                rules.append(parse_rule(stripped, kinds))
             except RuleError as error:
                 raise RuleError(error.what, error.advice, number) from error
     return rules

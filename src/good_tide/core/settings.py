@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.kinds import extended
 from good_tide.core.ladder import Ladder
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
@@ -151,7 +152,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     :param id: stays, whatever the job is called; empty only before it is written for the first time.
     :param folders: absolute paths of the covered folders.
     :param rules: rules of coverage, a line each.
-    :param kinds: further endings for kinds of files.
+    :param kinds: further endings for kinds of files, and kinds of the job's own.
     :param machine: whose history it has in its stores, if not that of the machine the agent runs on: a
         further job of a machine has one of its own, and the demo's machine is made up.
     :param home: what ``~/`` in rules stands for; the person's home folder if empty.
@@ -193,4 +194,5 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
         Raises:
             RuleError: one cannot be read.
         """
-        return tuple(parse_rule(line) for line in self.rules)
+        kinds = extended(self.kinds)
+        return tuple(parse_rule(line, kinds) for line in self.rules)

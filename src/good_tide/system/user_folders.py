@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pwd
 import re
 from pathlib import Path
 
@@ -42,3 +43,11 @@ def proposed_folders(home: str) -> list[str]:
     folders = user_folders(home)
     there = [folders[name] for name in _PROPOSED if name in folders and os.path.isdir(folders[name])]
     return there or [home]
+
+
+def user_name() -> str:
+    """The name that this person logs in with; their number where the system knows none."""
+    try:
+        return pwd.getpwuid(os.getuid()).pw_name
+    except KeyError:
+        return str(os.getuid())

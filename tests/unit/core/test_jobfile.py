@@ -37,10 +37,10 @@ class JobFileTest(GoodTideTest):
             (self.GOOD.replace('["~/Docs"]', "[]"), 2, "folders", "no folder"),
             ("format = 9\n" + self.GOOD, 1, "format", "format 9"),
             (
-                self.GOOD.replace("[[store]]", '[kinds]\nfilms = ["x"]\n[[store]]'),
+                self.GOOD.replace("[[store]]", '[kinds]\nfilms = ["x y"]\n[[store]]'),
                 5,
                 "kinds.films",
-                "no kind",
+                "no ending",
             ),
             (self.GOOD.replace("rules", 'ladder = ["2d fortnight"]\nrules'), 3, "ladder", "is no rung"),
             (self.GOOD.replace("rules", 'precious = ["Contracts/", "!x"]\nrules'), 3, "precious[1]", "!"),

@@ -6,13 +6,14 @@ import hashlib
 import itertools
 import os
 from collections.abc import Sequence
+from typing import Any, NamedTuple
 
 import msgspec
 
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.given_words import checked_name
 from good_tide.core.identifiers import MachineId
-from good_tide.core.jobfile import JobFile, expand_folder, store_ref
+from good_tide.core.jobfile import JobFile, StorePart, expand_folder, store_ref
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
 from good_tide.core.words import is_text, printable
@@ -22,7 +23,7 @@ from good_tide.operations.stores.furnishing import WantedStore
 from good_tide.operations.stores.opening import store_place
 from good_tide.system.jobs import taken
 from good_tide.system.machine import local_zone
-from good_tide.system.user_folders import user_folders
+from good_tide.system.user_folders import user_folders, user_name
 
 
 def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]:
@@ -85,44 +86,67 @@ def own_history(job: Job, others: Sequence[Job], machine: Machine) -> Job:
     )
 
 
-def job_of_file(
-    file: JobFile, machine: Machine, whereabouts: Whereabouts
-) -> tuple[Job, list[WantedStore], list[str]]:
-    """A job as a file says, without stores yet; the stores it wants; and what was noticed, in sentences.
+class FromFile(NamedTuple):
+    """A job as a file says, without stores yet; the stores it wants that can be used now; what was noticed,
+    in sentences; and what the disks of its other stores are called, which are not here."""
+
+    job: Job
+    wanted: list[WantedStore]
+    notes: list[str]
+    absent: list[str]
+
+
+def job_of_file(file: JobFile, machine: Machine, whereabouts: Whereabouts) -> FromFile:
+    """A job as a file says.
 
     Raises:
         PersonError: a folder is not on this machine.
-        PlaceError: a disk is not here.
+        PlaceError: none of its disks is here.
     """
-    home = home_folder()
-    folders, notes = checked_folders(
-        [expand_folder(folder, home, user_folders(home)) for folder in file.folders]
-    )
-    wanted = []
-    for part in file.store:
-        ref = store_ref(part, machine.name)
+    fields = fields_of(file)
+    folders, notes = checked_folders(fields.pop("folders"))
+    wanted, absent = wanted_of(file.store, machine, whereabouts)
+    if absent and not wanted:
+        raise PlaceError(f"The disk {absent[0]} is not here", "Connect it, and load the file again")
+    job = Job(name=file.name, folders=folders, stores=(), agreed=fields["ladder"], **fields)
+    return FromFile(job, wanted, notes, absent)
+
+
+def wanted_of(
+    parts: Sequence[StorePart], machine: Machine, whereabouts: Whereabouts
+) -> tuple[list[WantedStore], list[str]]:
+    """The stores of a job file that can be used now, and what the disks of the others are called."""
+    wanted, absent = [], []
+    for part in parts:
+        ref = store_ref(part, machine.name, user_name())
         where = whereabouts.of(ref) if ref.disk else store_place(ref.path)
         if where is None:
-            raise PlaceError(
-                f"The disk {ref.name} is not here",
-                f"Connect the disk that is known by {ref.disk.replace(':', ' ', 1)}",
-            )
-        wanted.append(WantedStore(msgspec.structs.replace(ref, path=where.called), where, part.encrypted))
-    job = Job(
-        name=file.name,
-        folders=folders,
-        stores=(),
-        store_use=file.store_use,
-        rules=file.rules,
-        kinds=file.kinds,
-        rhythm=file.rhythm.rhythm(local_zone()),
-        holding=file.holding,
-        noise=file.noise,
-        reporting=file.reporting,
-        ladder=file.parsed_ladder(),
-        agreed=file.parsed_ladder(),
-        room=file.room,
-        precious=file.precious,
-        read_back_days=file.read_back_days,
-    )
-    return job, wanted, notes
+            absent.append(f"{ref.name} ({ref.disk.replace(':', ' ', 1)})")
+        else:
+            wanted.append(WantedStore(msgspec.structs.replace(ref, path=where.called), where, part.encrypted))
+    return wanted, absent
+
+
+def fields_of(file: JobFile) -> dict[str, Any]:
+    """The fields of a job that a job file says, but its name and its stores.
+
+    Raises:
+        PersonError: a folder means nothing on this machine, or the ladder makes no sense.
+    """
+    home = home_folder()
+    known = user_folders(home)
+    return {
+        "folders": tuple(expand_folder(folder, home, known) for folder in file.folders),
+        "store_use": file.store_use,
+        "rules": file.rules,
+        "kinds": file.kinds,
+        "rhythm": file.rhythm.rhythm(local_zone()),
+        "holding": file.holding,
+        "noise": file.noise,
+        "reporting": file.reporting,
+        "ladder": file.parsed_ladder(),
+        "room": file.room,
+        "precious": file.precious,
+        "read_back_days": file.read_back_days,
+        "passphrase_file": expand_folder(file.passphrase_file, home, {}) if file.passphrase_file else "",
+    }

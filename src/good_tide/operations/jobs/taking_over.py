@@ -82,13 +82,13 @@ def taken_over(context: Context, store: Store, machine: Machine, name: str = "")
     newest = those[-1]
     file = _job_file(newest) or _plain_file(store, newest)
     there, notes = _folders_here(file)
-    job, _, noticed = job_of_file(
+    loaded = job_of_file(
         msgspec.structs.replace(file, folders=tuple(there), store=()),
         context.here.machine,
         context.whereabouts,
     )
-    job = msgspec.structs.replace(job, name=_free_name(name or file.name, jobs), machine=machine)
-    return job, notes + noticed
+    job = msgspec.structs.replace(loaded.job, name=_free_name(name or file.name, jobs), machine=machine)
+    return job, notes + loaded.notes
 
 
 def take_over(

@@ -85,7 +85,7 @@ def request_for(job: Job, here: Workplace, label: str = "") -> CaptureRequest:
         rules=job.parsed_rules(),
         kinds=job.kinds,
         home=home,
-        job=job_file_text(msgspec.structs.replace(job, stores=()), {}, home, {}),
+        job=job_file_text(msgspec.structs.replace(job, stores=(), passphrase_file=""), {}, home, {}),
         network=network_devices(),
         label=label,
         missing_is_gap=True,

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from pathlib import Path
 from typing import Any
 
@@ -68,6 +69,17 @@ class PrintedTest(GoodTideTest):
         shown = program("versions", "--store", self.root, self.plan).stdout
         for version in versions:
             self.assertIn(version["snapshot"][:12], shown)
+
+    def test_times_as_tables_print_them_are_taken_back(self) -> None:
+        shown = program("history", self.root).stdout
+        printed = re.findall(r"Mon 5 Jan(?: 2026)?, 12:0\d(?::\d\d)?", shown)
+        self.assertEqual(len(printed), 4, shown)
+        for number, words in enumerate(printed):
+            contained = self.contents[2 if words.endswith("12:00") else number]
+            self.assertEqual(self.brought(words, f"printed {number}"), contained)
+        now = program("snapshot", self.root, "--folder", self.work)
+        self.assertEqual(now.returncode, 0, now.stderr)
+        self.assertEqual(self.brought("today", "today"), "version 4")
 
     def test_a_minute_and_a_day_mean_their_end_and_it_is_said_what_was_taken(self) -> None:
         self.assertEqual(self.brought("2026-01-05T12:00", "minute"), "version 3")

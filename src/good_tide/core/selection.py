@@ -6,8 +6,9 @@ import difflib
 import itertools
 import os
 import re
+import time
 from collections.abc import Iterable, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from dateutil import parser as dates
 from dateutil.relativedelta import relativedelta
@@ -23,6 +24,17 @@ _PERIOD = re.compile(
     r" ](?P<hour>\d\d)(?::?(?P<minute>\d\d)(?::?(?P<second>\d\d)(?:[.,](?P<fraction>\d+))?)?)?"
     r"(Z|[+-]\d\d(:?\d\d)?)?)?"
 )
+_DAYS_AGO = {"today": 0, "yesterday": 1, "tomorrow": -1}
+_WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_PRINTED = re.compile(
+    r"(?:(?P<named>today|yesterday|tomorrow)|"
+    rf"(?:(?P<weekday>{'|'.join(_WEEKDAYS)}),? )?(?P<number>\d\d?) (?P<month>{'|'.join(_MONTHS)})(?:"
+    r" (?P<year>\d{4}))?)?"
+    r",? ?(?:(?P<clock>\d\d?:\d\d(?::\d\d)?))?",
+    re.IGNORECASE,
+)
+"""As ``words.time_words`` writes times, or a time of today alone."""
 _LONG_FRACTION = re.compile(r"([.,]\d{6})(\d+)")
 
 
@@ -70,14 +82,15 @@ def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snap
     return before[-1]
 
 
-def parse_period(text: str) -> tuple[int, int]:
+def parse_period(text: str, now: int | None = None) -> tuple[int, int]:
     """Begin and end, in nanoseconds since 1970 UTC, of the year, month, day, hour, minute, second or part of
-    a second that a time in ISO 8601 names; without a zone it is local. So a time that was printed to the
-    second names what happened in that second.
+    a second that a time names, as ``parse_time`` takes it. So a time that was printed to the second names
+    what happened in that second.
 
     Raises:
         PersonError: it is no time.
     """
+    text = _as_printed(text, now) or text
     begin = parse_time(text)
     parts = _PERIOD.fullmatch(text.strip())
     if parts is None:
@@ -98,13 +111,40 @@ def parse_period(text: str) -> tuple[int, int]:
     return begin, int((local + step).timestamp()) * 1_000_000_000
 
 
-def parse_time(text: str) -> Nanoseconds:
-    """A time in ISO 8601; without a zone it is local time.
+def _as_printed(text: str, now: int | None) -> str | None:
+    """A time as it is printed for people (``words.time_words``) in ISO 8601; None where it is not one."""
+    found = _PRINTED.fullmatch(text.strip())
+    if found is None or not text.strip():
+        return None
+    today = datetime.fromtimestamp((time.time_ns() if now is None else now) // 1_000_000_000)
+    clock = f"T{found['clock'].rjust(5, '0')}" if found["clock"] else ""
+    if not found["number"]:
+        ago = _DAYS_AGO[(found["named"] or "today").lower()]
+        return f"{today - timedelta(days=ago):%Y-%m-%d}{clock}"
+    month = 1 + _MONTHS.index(found["month"].lower())
+    day = f"{int(found['year'] or today.year):04}-{month:02}-{int(found['number']):02}"
+    try:
+        meant = datetime.fromisoformat(day)
+    except ValueError:
+        return None
+    if found["weekday"] and _WEEKDAYS[meant.weekday()] != found["weekday"].lower():
+        raise PersonError(
+            f"{meant.day} {meant:%b %Y} is no {found['weekday'].capitalize()}",
+            "Leave the day away, or name the year",
+        )
+    return day + clock
+
+
+def parse_time(text: str, now: int | None = None) -> Nanoseconds:
+    """A time in ISO 8601, which is local without a zone; or as times are printed for people: ``today 10:40``,
+    ``yesterday``, ``Tue 3 Nov, 09:00``.
+
+    :param now: what “today” means, nanoseconds since 1970 UTC; None: what the clock says.
 
     Raises:
         PersonError: it is none.
     """
-    text, beyond = text.strip(), 0
+    text, beyond = (_as_printed(text, now) or text).strip(), 0
     fraction = _LONG_FRACTION.search(text)
     if fraction is not None:  # nanoseconds: datetime knows microseconds
         beyond = int(fraction[2].ljust(3, "0")[:3])
@@ -113,7 +153,8 @@ def parse_time(text: str) -> Nanoseconds:
         moment = dates.isoparse(text)
     except (ValueError, OverflowError):
         raise PersonError(
-            f"{text} is not a time", "Write it like 2026-11-03T14:00 or 2026-11-03T14:00:00+01:00"
+            f"{text} is not a time",
+            "Write it like 2026-11-03T14:00, or as times are printed: “today 14:00”, “Tue 3 Nov, 14:00”",
         ) from None
     if not _FIRST_YEAR <= moment.year <= _LAST_YEAR:
         raise PersonError(

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.selection import parse_period, parse_time, short_length
-from good_tide.core.words import iso, iso_all
+from good_tide.core.words import iso, iso_all, time_words
 from tests.support.base import HOUR, T0, GoodTideTest
 
 
@@ -61,3 +67,31 @@ class SelectionTest(GoodTideTest):
             (["a" * 20 + "b" * 12, "a" * 20 + "c" * 12, "d" * 32], 21),
         ):
             self.assertEqual(short_length(names), length)
+
+    @given(st.integers(0, 400 * 86400), st.booleans())
+    def test_every_time_that_is_printed_is_taken_back(self, ago: int, seconds: bool) -> None:
+        now = parse_time("2026-11-17T12:00")
+        moment = now - ago * SECOND
+        words = time_words(moment, now, seconds)
+        begin, end = parse_period(words, now)
+        hour = datetime.fromtimestamp(moment // SECOND).hour
+        self.assertTrue(
+            begin <= moment < end or hour == 2, "but for the hour that a night in autumn has twice"
+        )
+
+    def test_times_as_people_say_them(self) -> None:
+        now = parse_time("2026-11-17T12:00")
+        for words, written in (
+            ("today", "2026-11-17"),
+            ("Yesterday 9:05", "2026-11-16T09:05"),
+            ("tomorrow 00:00", "2026-11-18T00:00"),
+            ("10:40", "2026-11-17T10:40"),
+            ("3 nov", "2026-11-03"),
+            ("Tue 3 Nov, 09:00:59", "2026-11-03T09:00:59"),
+            ("Mon 3 Nov 2025, 14:00", "2025-11-03T14:00"),
+        ):
+            with self.subTest(words):
+                self.assertEqual(parse_period(words, now), parse_period(written))
+        for words in ("Mon 3 Nov", "31 Feb", "today 25:00", "", "noon"):
+            with self.subTest(words), self.assertRaises(PersonError):
+                parse_time(words, now)

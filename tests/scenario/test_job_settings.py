@@ -10,7 +10,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from tests.support.base import GoodTideTest, program
+from tests.support.base import GoodTideTest, as_ordinary_person, program
 
 _WORDS = "four words by the sea"
 
@@ -173,3 +173,15 @@ class JobSettingsTest(GoodTideTest):
         taken = self.ok("snapshot", self.store, "--folder", self.work)
         self.assertEqual(taken["files"], 1)
         self.assertEqual(program("history").returncode, 2)
+
+    def test_what_was_left_out_has_no_date(self) -> None:
+        program("store", "create", self.store, "--unencrypted")
+        self.write("secret", "x").chmod(0)
+        with as_ordinary_person() as prefix:
+            taken = program("snapshot", self.store, "--folder", self.work, prefix=prefix)
+        self.assertEqual(taken.returncode, 1, taken.stderr)
+        shown = program("contents", self.store, "latest", self.work)
+        self.assertNotIn("1970", shown.stdout)
+        self.assertIn("secret", shown.stdout)
+        rows = self.ok("contents", self.store, "latest", self.work)["entries"]
+        self.assertEqual([row["modified"] for row in rows if row["path"].endswith("secret")], [None])

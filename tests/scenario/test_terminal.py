@@ -32,7 +32,7 @@ class TerminalTest(GoodTideTest):
             stdout=slave,
             stderr=slave,
             start_new_session=True,
-            env={**os.environ, "TERM": "dumb"},
+            env={**os.environ, "TERM": "dumb", "COLUMNS": "80"},
         )
         os.close(slave)
         shown, waiting, until = b"", list(answers), time.monotonic() + 60
@@ -140,6 +140,33 @@ class TerminalTest(GoodTideTest):
             "has no passphrase",
             program("store", "passphrase", store, "--new-passphrase-file", rules, passphrase=rules).stderr,
         )
+
+    def test_eighty_columns_are_enough(self) -> None:
+        deep = (
+            "Productions of the winter season/Contracts and letters/Signed by both sides/agreement with the"
+            " hall.txt"
+        )
+        (self.work / deep).parent.mkdir(parents=True)
+        (self.work / deep).write_text("signed")
+        store = self.folder / "store"
+        program("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
+        program("snapshot", "Office")
+        for words in (
+            ("contents", store, "latest", "--deep"),
+            ("find", store, "agreement"),
+            ("history", store),
+            ("fleet", store),
+            ("status",),
+            ("job", "list"),
+            ("thin",),
+            ("rhythm", "Office"),
+        ):
+            _, shown = self.talk(*words)
+            for line in shown.splitlines():
+                plain = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", line).rstrip()
+                if str(self.folder) not in plain:
+                    self.assertLessEqual(len(plain), 80, f"{words}: {plain}")
+        self.assertIn("Office: store keeps 1 of 1", self.talk("thin")[1])
 
 
 class StartingTest(GoodTideTest):

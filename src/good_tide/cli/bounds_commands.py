@@ -22,6 +22,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
+from good_tide.core.settings import StoreRef
 from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.history.choosing import Chooser, Whose
@@ -55,23 +56,23 @@ def _snapshot_fields(snapshot: Snapshot) -> dict[str, Any]:
     }
 
 
-def _say_plan(plan: ThinPlan, now: int) -> None:
+def _say_plan(called: str, plan: ThinPlan, now: int) -> None:
     total = len(plan.keeps) + len(plan.releases)
     back = f"; gives back about {size_words(plan.gives_back)}" if plan.gives_back else ""
-    say(f"Keeps {len(plan.keeps):,} of {total:,}{back}.")
+    say(f"{called} keeps {len(plan.keeps):,} of {total:,}{back}.")
     if plan.releases:
         shown = [f"{time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:12]]
         more = f", and {len(plan.releases) - 12:,} more" if len(plan.releases) > 12 else ""
-        say(f"Releases {', '.join(shown)}{more}.")
+        say(f"It releases {', '.join(shown)}{more}.")
 
 
-def _stores_here(stores: JobStores) -> list[Store]:
+def _stores_here(stores: JobStores) -> list[tuple[StoreRef, Store]]:
     """The stores of a job that are here.
 
     Raises:
         PersonError: none is.
     """
-    found = [stores.store(ref) for ref in stores.here()]
+    found = [(ref, stores.store(ref)) for ref in stores.here()]
     if not found:
         raise PersonError("No store of this job is here", "Connect its disk")
     return found
@@ -114,7 +115,7 @@ def ladder_command(
     if not as_json:
         say(f"{job.name} keeps {words(ladder)}.")
     with output.steered(None, as_json) as steering:
-        store = _stores_here(job_stores(context, job, passphrase_file))[0]
+        ref, store = _stores_here(job_stores(context, job, passphrase_file))[0]
         plan = plan_by_ladder(context, job, store, steering, ladder, moment, with_room=True)
     if as_json:
         print_json(
@@ -126,7 +127,7 @@ def ladder_command(
             }
         )
     else:
-        _say_plan(plan, context.clock.now())
+        _say_plan(ref.called, plan, context.clock.now())
     return output.DONE
 
 
@@ -154,7 +155,7 @@ def thin_command(
     kept, back, waits = 0, 0, False
     for job in jobs:
         waiting = False
-        for store in _stores_here(job_stores(context, job, passphrase_file)):
+        for ref, store in _stores_here(job_stores(context, job, passphrase_file)):
             with output.steered(progress, as_json) as steering:
                 thinned = thin_by_ladder(
                     context, job, store, steering, agreed=yes, only_plan=only_plan, with_room=True
@@ -164,7 +165,7 @@ def thin_command(
             if not held_back:
                 released += [_snapshot_fields(snapshot) for snapshot in plan.releases]
             if not as_json:
-                _say_plan(plan, context.clock.now())
+                _say_plan(f"{job.name}: {ref.called}", plan, context.clock.now())
             if held_back:
                 waiting = True
                 if not as_json:
@@ -230,7 +231,7 @@ def release_command(
             }
         )
     else:
-        _say_plan(plan, context.clock.now())
+        _say_plan(store, plan, context.clock.now())
     return output.DONE
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from datetime import datetime
 
 from good_tide.cli import launch, output
@@ -18,12 +19,14 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
         folders = build_demo(root, datetime.now().astimezone(), _tell, here.cache, here.state)
         output.say("")
     output.say(f"The demo's files lie in {folders.workstation}, its store in {folders.store}.")
-    if no_window:
-        return output.DONE
-    if launch.has_display():
+    if not no_window and launch.has_display():
         return launch.run_window(folders.settings)
-    output.say("There is no display here to open the window on. Commands work on it all the same:")
-    output.say(f"  good-tide --settings {folders.settings} status")
+    if not no_window:
+        output.say("There is no display here to open the window on. Commands work on it all the same.")
+    output.say("By command; its store is called Pier, and opens by itself with these settings:")
+    program = f"good-tide --settings {shlex.quote(str(folders.settings))}"
+    for words in ("status", "history Pier", "find Pier budget", "contents Pier latest"):
+        output.say(f"  {program} {words}")
     return output.DONE
 
 

@@ -72,9 +72,9 @@ def fleet_command(
         print_json({"machines": [_fields(row) for row in rows]})
     elif rows:
         table(
-            ["Machine", "Job", "Last snapshot", "Rhythm", "Snapshots", "Files", "Gaps", ""],
+            ["Machine", "Job", "Last snapshot", "Snapshots", "", "Rhythm"],
             [_cells(row, now) for row in rows],
-            right=(4, 5, 6),
+            right=(3,),
         )
     else:
         say("None is late." if late else "No machine has a snapshot there.")
@@ -97,11 +97,9 @@ def _cells(row: FleetRow, now: int) -> list[str]:
         record.machine.name,
         record.job,
         time_words(record.time, now),
-        record.rhythm,
         f"{row.snapshots:,}",
-        f"{record.files:,}",
-        f"{record.gaps:,}",
-        state,
+        f"{state}, {count_words(record.gaps, 'gap')}" if record.gaps else state,
+        record.rhythm,
     ]
 
 

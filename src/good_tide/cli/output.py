@@ -20,6 +20,7 @@ from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingCo
 from rich.progress import Progress as Bar
 from rich.table import Table
 
+from good_tide.cli.folding import fitted, folded_line, with_long_cells_below
 from good_tide.core.errors import GoodTideError
 from good_tide.core.progress import Progress, Steering
 from good_tide.core.records import Snapshot
@@ -82,10 +83,19 @@ def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
 
 
 def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
-    """An aligned table; columns in ``right`` hold numbers."""
+    """An aligned table; columns in ``right`` hold numbers. On a terminal that is too narrow long paths and
+    sentences are folded in their column, or stand below their row."""
     if len(rows) > _LONG_TABLE:
         _long_table(headings, rows, right)
         return
+    if out.is_terminal:
+        shown = [[harmless(cell) for cell in row] for row in rows]
+        fits = fitted(headings, shown, right, out.width)
+        if fits is None:
+            for line in with_long_cells_below(headings, shown, right, out.width):
+                out.print(line, markup=False)
+            return
+        rows = fits
     grid = Table(box=None, pad_edge=False, header_style="bold")
     for number, heading in enumerate(headings):
         grid.add_column(
@@ -95,7 +105,7 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
             no_wrap=not out.is_terminal,
         )
     for row in rows:
-        grid.add_row(*(harmless(cell).replace("[", r"\[") for cell in row))
+        grid.add_row(*(harmless(cell, lines=True).replace("[", r"\[") for cell in row))
     wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
     wide.print(grid)
 
@@ -117,8 +127,12 @@ def _long_table(headings: list[str], rows: list[list[str]], right: tuple[int, ..
 
 
 def say(text: str) -> None:
-    """A line for people. What a store or a file name says does not move their terminal."""
-    out.print(harmless(text, lines=True), markup=False)
+    """A line for people. What a store or a file name says does not move their terminal, which folds it
+    between words."""
+    shown = harmless(text, lines=True)
+    if out.is_terminal:
+        shown = "\n".join(folded_line(line, out.width) for line in shown.split("\n"))
+    out.print(shown, markup=False)
 
 
 def show_path(path: bytes) -> str:
@@ -145,8 +159,9 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
             TransferSpeedColumn(),
             TimeRemainingColumn(),
             console=err,
+            transient=True,
         )
-        task = progress.add_task("", total=None)
+        task = progress.add_task("", total=None, visible=False)
 
         def show(report: Progress) -> None:
             progress.update(
@@ -154,6 +169,7 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
                 description=harmless(report.phase),
                 completed=report.bytes_done,
                 total=report.bytes_total or None,
+                visible=True,
             )
 
         steering, bar = Steering(show), progress

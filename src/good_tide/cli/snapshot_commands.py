@@ -23,7 +23,7 @@ from good_tide.cli.options import (
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
 from good_tide.cli.parameters import PATH
 from good_tide.core.clock import SECOND, SystemClock
-from good_tide.core.entries import Entry
+from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.given_words import checked_label
 from good_tide.core.records import Snapshot
@@ -201,8 +201,8 @@ def contents_command(
         rows = [
             [
                 entry.kind.word,
-                "" if entry.kind.word == "folder" else size_words(entry.stat.size),
-                iso(entry.stat.modified)[:19].replace("T", " "),
+                "" if entry.kind in (Kind.FOLDER, Kind.LEFT_OUT) else size_words(entry.stat.size),
+                "" if entry.kind is Kind.LEFT_OUT else iso(entry.stat.modified)[:19].replace("T", " "),
                 show_path(where),
             ]
             for where, entry in found
@@ -220,7 +220,7 @@ def _contents_row(where: bytes, entry: Entry) -> dict[str, Any]:
     row = {
         "type": entry.kind.word,
         "size": entry.stat.size,
-        "modified": iso(entry.stat.modified),
+        "modified": None if entry.kind is Kind.LEFT_OUT else iso(entry.stat.modified),
         "mode": f"{entry.stat.mode:04o}",
     }
     return {**path_fields(where), **row, **target}

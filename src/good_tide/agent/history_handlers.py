@@ -66,6 +66,7 @@ class HistoryHandlers:
             stores=session.store_views(),
             store_use=job.store_use,
             rules=job.rules,
+            kinds=job.kinds,
             jobs=tuple(JobName(one.job.id, one.job.name) for one in sessions),
             reading=session.reading,
             history_read=session.read,

@@ -38,11 +38,10 @@ from good_tide.core.clock import Clock, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import JobId
-from good_tide.core.kinds import Kind, extended
 from good_tide.core.planning import Occasion
 from good_tide.core.settings import Job
 from good_tide.operations.context import open_context
-from good_tide.operations.jobs.changing import change_coverage
+from good_tide.operations.jobs.changing import change_coverage, change_kinds
 from good_tide.operations.records.disk_absences import DiskAbsences
 from good_tide.operations.restore.restoring import note_cut_off
 from good_tide.operations.schedule.run import cut_off_runs
@@ -59,7 +58,7 @@ from good_tide.protocol.agent_calls import (
     TakeItEasy,
 )
 from good_tide.protocol.contract import PROTOCOL_VERSION, Handler, Note
-from good_tide.protocol.coverage_calls import KeepCoverage
+from good_tide.protocol.coverage_calls import KeepCoverage, KeepKinds
 from good_tide.protocol.server import Server
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.starting import show_window
@@ -154,6 +153,7 @@ class Agent:
             TakeItEasy.by(lambda wanted: worker.take_it_easy(wanted.on)),
             StayRunning.by(self.stay_running),
             KeepCoverage.by(self.keep_coverage),
+            KeepKinds.by(self.keep_kinds),
             *self.history.handlers(),
             *ComparingHandlers(context, sessions).handlers(),
             *VersionHandlers(context, sessions, self._viewer).handlers(),
@@ -266,15 +266,20 @@ class Agent:
         except GoodTideError:
             return None
 
-    def _kinds(self, job: JobId) -> Mapping[str, Kind]:
-        """The kinds of files as a job extends them."""
+    def _kinds(self, job: JobId) -> Mapping[str, tuple[str, ...]]:
+        """What a job adds to the kinds of files."""
         session = self.sessions.find(job)
-        return extended(session.job.kinds if session is not None else {})
+        return session.job.kinds if session is not None else {}
 
     def keep_coverage(self, wanted: KeepCoverage) -> None:
         """Keep changed folders and rules of a job."""
         job = self.sessions.of(wanted.job).job
         self.sessions.take(change_coverage(self.context, job, wanted.folders, wanted.rules))
+
+    def keep_kinds(self, wanted: KeepKinds) -> None:
+        """Keep what a job adds to the kinds of files."""
+        job = self.sessions.of(wanted.job).job
+        self.sessions.take(change_kinds(self.context, job, wanted.kinds))
 
 
 def run_agent(settings: Path | None, while_used: bool) -> int:

@@ -12,14 +12,16 @@ from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage, Covered
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
-from good_tide.core.kinds import Kind
-from good_tide.core.rules import RuleError, parse_rule
+from good_tide.core.kinds import KINDS, Kind, extended
+from good_tide.core.rules import Rule, RuleError, parse_rule
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Share, Survey, Weighing, idle_rules, why
 from good_tide.protocol.contract import Asker, Handler
 from good_tide.protocol.coverage_calls import (
     AskWhy,
     FolderShare,
+    KindView,
+    ReadKinds,
     ReadSurveyedFolder,
     RuleView,
     SurveyFolders,
@@ -42,12 +44,14 @@ class SurveyHandlers:
     """Looks at folders and judges rules over them, for one client after the other; each is told about three
     times a second how far its survey is.
 
-    :param kinds: the kinds of files as a job extends them.
+    :param additions: what a job adds to the kinds of files.
     :param stay: how many files of a job's earlier snapshots some rules would leave out from now on.
     """
 
-    def __init__(self, clock: Clock, stay: Stay, kinds: Callable[[JobId], Mapping[str, Kind]]) -> None:
-        self._clock, self._stay, self._kinds = clock, stay, kinds
+    def __init__(
+        self, clock: Clock, stay: Stay, additions: Callable[[JobId], Mapping[str, tuple[str, ...]]]
+    ) -> None:
+        self._clock, self._stay, self._additions = clock, stay, additions
         self._lock = threading.Lock()
         self._asked: dict[Asker, SurveyFolders] = {}
         self._waiting = threading.Event()
@@ -64,7 +68,12 @@ class SurveyHandlers:
             SurveyFolders.by_asker(self.ask),
             ReadSurveyedFolder.by_asker(self.inside),
             AskWhy.by(self.why),
+            ReadKinds.by_asker(self.kinds_here),
         )
+
+    def _kinds(self, job: JobId) -> Mapping[str, Kind]:
+        """The kinds of files that a job has."""
+        return extended(self._additions(job))
 
     def ask(self, wanted: SurveyFolders, asker: Asker) -> None:
         """Begin a survey, in place of the one that the same client asked for before.
@@ -74,7 +83,7 @@ class SurveyHandlers:
         """
         for number, line in enumerate(wanted.rules, 1):
             try:
-                parse_rule(line)
+                parse_rule(line, self._kinds(wanted.job))
             except RuleError as error:
                 raise RuleError(error.what, error.advice, number) from error
         with self._lock:
@@ -185,6 +194,25 @@ class SurveyHandlers:
         with self._lock:
             weighing = self._weighings.get(asker)
         return [] if weighing is None else list(_shown(weighing, os.fsdecode(wanted.path)))
+
+    def kinds_here(self, wanted: ReadKinds, asker: Asker) -> list[KindView]:
+        """The kinds of files that a job has, and what each catches in a client's last complete survey."""
+        with self._lock:
+            weighing = self._weighings.get(asker)
+        more, kinds, views = self._additions(wanted.job), self._kinds(wanted.job), []
+        for word, kind in kinds.items():
+            files, size = (None, 0) if weighing is None else self._caught(weighing, word, kinds)
+            views.append(
+                KindView(word, kind.title, kind.words, more.get(word, ()), word in KINDS, files, size)
+            )
+        return views
+
+    def _caught(self, weighing: Weighing, word: str, kinds: Mapping[str, Kind]) -> tuple[int, int]:
+        """How many files of a kind a survey saw, and their bytes."""
+        coverage = Coverage([Rule(include=False, kind=word)], now=self._clock.now(), kinds=kinds)
+        alone = Weighing(weighing.survey, coverage, self._clock.now())
+        alone.weigh(float("inf"))
+        return alone.catches[0].files, alone.catches[0].bytes
 
     def why(self, wanted: AskWhy) -> WhyView:
         """Why a path is in or out.

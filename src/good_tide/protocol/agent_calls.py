@@ -84,6 +84,7 @@ class Overview(msgspec.Struct, frozen=True):
     :param kept: so many of the snapshots that the asker knows are the first of it; ``tide`` are those after
         them.
     :param reading: another machine's store, opened only to read.
+    :param kinds: what the job adds to the kinds of files.
     :param pinned: labels of pinned snapshots.
     :param lost: how many versions have lost content, by what is known.
     """
@@ -98,6 +99,7 @@ class Overview(msgspec.Struct, frozen=True):
     stores: tuple[StoreView, ...] = ()
     store_use: StoreUse = "both"
     rules: tuple[str, ...] = ()
+    kinds: dict[str, tuple[str, ...]] = {}
     jobs: tuple[JobName, ...] = ()
     reading: bool = False
     history_read: tuple[int, int] = (0, 0)

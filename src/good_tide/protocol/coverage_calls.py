@@ -101,6 +101,36 @@ class AskWhy(JobCall[WhyView], frozen=True):
     home: str = ""
 
 
+class KindView(msgspec.Struct, frozen=True):
+    """A kind of files.
+
+    :param word: what rules call it. :param words: everything that it catches, as a sentence says it.
+    :param own: endings that the job added. :param everybody: whether every job has it.
+    :param files: how many it catches in the covered folders, and their ``size``; None while not known.
+    """
+
+    word: str
+    title: str
+    words: str
+    own: tuple[str, ...]
+    everybody: bool
+    files: int | None = None
+    size: int = 0
+
+
+class ReadKinds(JobCall[list[KindView]], frozen=True):
+    """The kinds of files that a job has, and what each catches in the last survey that was asked for and is
+    complete."""
+
+    may_block: ClassVar[bool] = True
+
+
+class KeepKinds(JobCall[None], frozen=True):
+    """Keep what a job adds to the kinds of files: further endings, and kinds of its own."""
+
+    kinds: dict[str, tuple[str, ...]]
+
+
 class KeepCoverage(JobCall[None], frozen=True):
     """Keep changed folders and rules."""
 

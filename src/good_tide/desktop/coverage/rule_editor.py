@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.kinds import KINDS
+from good_tide.core.kinds import KINDS, Kind
 from good_tide.core.rules import MARKERS, RuleError, parse_rule
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
@@ -41,11 +41,13 @@ class RuleEditor(QWidget):
     change."""
 
     changed = Signal(tuple)
+    kinds_wanted = Signal()
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._look = look
         self.rules: list[str] = []
+        self._kinds: Mapping[str, Kind] = KINDS
         self._views: tuple[RuleView, ...] = ()
         self.tree = QTreeWidget()
         self.tree.setHeaderLabels(_COLUMNS)
@@ -75,7 +77,9 @@ class RuleEditor(QWidget):
             (self.value, "Value"),
         ):
             widget.setAccessibleName(words)
-        self.add = button("Add on top")
+        self.add, self.kinds = button("Add on top"), button("Kinds…")
+        self.kinds.setToolTip("What each kind of files catches; further endings, and kinds of your own")
+        self.kinds.clicked.connect(self.kinds_wanted)
         self.trouble = label("", "harm", wrap=True)
         self.trouble.hide()
         self._lay_out()
@@ -115,6 +119,7 @@ class RuleEditor(QWidget):
         row = line(self.verb, self.condition)
         row.addWidget(self.choice, 1)
         row.addWidget(self.value, 1)
+        row.addWidget(self.kinds)
         column.addLayout(row)
         self.help = label("", "small", wrap=True)
         last = line(self.help)
@@ -123,9 +128,18 @@ class RuleEditor(QWidget):
         column.addLayout(last)
         column.addWidget(self.trouble)
 
+    def know_kinds(self, kinds: Mapping[str, Kind]) -> None:
+        """Offer these kinds of files."""
+        if kinds != self._kinds:
+            self._kinds = kinds
+            chosen = self.choice.currentText()
+            self._condition_changed()
+            self.choice.setCurrentIndex(max(0, self.choice.findText(chosen)))
+
     def _condition_changed(self) -> None:
         name = str(self.condition.currentData())
-        choices = list(KINDS) if name == "kind" else list(MARKERS) if name == "marker" else []
+        choices = list(self._kinds) if name == "kind" else list(MARKERS) if name == "marker" else []
+        self.kinds.setVisible(name == "kind")
         self.choice.clear()
         self.choice.addItems(choices)
         self.choice.setVisible(bool(choices))
@@ -143,7 +157,7 @@ class RuleEditor(QWidget):
                 "As in gitignore, from each covered folder: *.tmp or Drafts/ anywhere in it, a leading slash"
                 " for its top only; ~/Music/Old/ from the home folder."
             ),
-            "kind": f"Catches {KINDS[chosen].words}." if chosen in KINDS else "",
+            "kind": f"Catches {self._kinds[chosen].words}." if chosen in self._kinds else "",
             "marker": f"Catches {MARKERS[chosen]}." if chosen in MARKERS else "",
             "larger": "Files of more than this.",
             "smaller": "Files of less than this.",
@@ -163,7 +177,7 @@ class RuleEditor(QWidget):
     def add_line(self, words: str) -> None:
         """Put a rule on top, or say why it is none."""
         try:
-            rule = parse_rule(words).text
+            rule = parse_rule(words, self._kinds).text
         except RuleError as error:
             self.trouble.setText(str(error))
             self.trouble.show()

@@ -21,9 +21,11 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.coverage import Covered
 from good_tide.core.identifiers import JobId
+from good_tide.core.kinds import extended
 from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.words import count_words, from_home, printable, size_words
 from good_tide.desktop.coverage.area_picture import AreaPicture
+from good_tide.desktop.coverage.kinds_dialog import KindsDialog
 from good_tide.desktop.coverage.rule_editor import RuleEditor
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -73,6 +75,7 @@ class CoveragePage(View):
         self.rules = RuleEditor(look)
         self.why = label("", "small", wrap=True)
         self.ask_why = QLineEdit()
+        self.kinds: KindsDialog | None = None
         self.bar, self._difference = QFrame(), label("", "strong", wrap=True)
         self.discard, self.keep = button("Discard"), button("Keep this", primary=True)
         self._timer = QTimer(self, singleShot=True, interval=_ASK_AFTER_MS)
@@ -84,6 +87,7 @@ class CoveragePage(View):
         self.tree.itemExpanded.connect(self._fill)
         self.tree.currentItemChanged.connect(lambda now, before: self._selected(now))
         self.rules.changed.connect(lambda rules: self._changed())
+        self.rules.kinds_wanted.connect(self._show_kinds)
         self.ask_why.returnPressed.connect(lambda: self._why(os.fsencode(self.ask_why.text())))
         self.discard.clicked.connect(self._discard)
         self.keep.clicked.connect(self._keep)
@@ -152,6 +156,7 @@ class CoveragePage(View):
     def show_job(self, overview: Overview) -> None:
         """The job's folders and rules, unless a change is being made."""
         kept = (overview.covered, overview.rules)
+        self.rules.know_kinds(extended(overview.kinds))
         if overview.job != self._job or (kept != self._kept and not self._is_changed()):
             self._job, self._kept, self._home = overview.job, kept, overview.home
             self.folders = list(overview.covered)
@@ -169,6 +174,13 @@ class CoveragePage(View):
             return False
         self.rules.add_line(offer.rule)
         return True
+
+    def _show_kinds(self) -> None:
+        """Show the kinds of files, and what each catches here."""
+        self.kinds = KindsDialog(self._look, self._link, self)
+        self.kinds.kept.connect(self.refresh_wanted)
+        self.kinds.kept.connect(self._ask)
+        self.kinds.open()
 
     def _is_changed(self) -> bool:
         return (tuple(self.folders), tuple(self.rules.rules)) != self._kept

@@ -6,6 +6,7 @@ import msgspec
 
 from good_tide.core.errors import PersonError
 from good_tide.core.given_words import checked_name
+from good_tide.core.kinds import checked_kinds, extended
 from good_tide.core.ladder import Ladder, words
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
@@ -40,6 +41,25 @@ def change_coverage(context: Context, job: Job, folders: tuple[str, ...], rules:
     gone = [f"Rule taken away: {rule}" for rule in job.rules if rule not in rules]
     if (changed.folders, changed.rules) != (job.folders, job.rules):
         context.journal.add("good", changed, "Coverage was changed", (*new, *gone))
+    return changed
+
+
+def change_kinds(context: Context, job: Job, kinds: dict[str, tuple[str, ...]]) -> Job:
+    """Other additions to the kinds of files: further endings, and kinds of the job's own.
+
+    Raises:
+        PersonError: a name or an ending is none, or a rule needs a kind that is to go.
+    """
+    checked_kinds(kinds)
+    there = extended(kinds)
+    for line in job.rules:
+        kind = parse_rule(line, extended(job.kinds)).kind
+        if kind and kind not in there:
+            raise PersonError(f"The rule “{line}” needs the kind “{kind}”", "Take the rule away first")
+    changed = keep(context, msgspec.structs.replace(job, kinds=kinds))
+    if kinds != job.kinds:
+        told = [f"{name}: {', '.join(f'.{one}' for one in given)}" for name, given in kinds.items()]
+        context.journal.add("good", changed, "The kinds of files were changed", tuple(told))
     return changed
 
 

@@ -3,13 +3,16 @@
 # make quick  checks and unit tests, under two minutes      make coverage   what the tests reach
 # make mutants  changes core and storage in small ways, to see whether a test notices
 # make hooks  check before each commit                      make lock       exact versions, anew
+# make install, make uninstall: for one person, below ~/.local; with the menu entry, manual page and completions
 PYTHON ?= python3
 BIN := .venv/bin
+APP := $(HOME)/.local/lib/good-tide
+PROGRAM := $(HOME)/.local/bin/good-tide
 APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
-.PHONY: venv pictures demo test quick check bench coverage mutants hooks lock clean system-demo system-test
+.PHONY: venv pictures install uninstall demo test quick check bench coverage mutants hooks lock clean system-demo system-test
 
 venv: .venv/ready
 
@@ -34,8 +37,8 @@ check: venv
 	$(BIN)/ruff check --quiet .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache > /dev/null || $(BIN)/lint-imports --no-cache
-	desktop-file-validate data/good-tide.desktop
-	appstreamcli validate --no-net --explain data/good-tide.metainfo.xml
+	desktop-file-validate src/good_tide/entry/good-tide.desktop
+	appstreamcli validate --no-net --explain src/good_tide/entry/good-tide.metainfo.xml
 
 test: system-test venv check
 	$(BIN)/python tools/run_tests.py
@@ -64,6 +67,20 @@ lock:
 
 clean:
 	rm -rf .venv build src/*.egg-info
+
+# Jobs, stores and snapshots are none of it: “good-tide uninstall” says what else is there.
+install: system-demo
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or newer is needed; set PYTHON=..."; exit 1; }
+	@$(PYTHON) -m venv $(APP) || { echo "The Python module venv is missing: apt-get install python3-venv"; exit 1; }
+	@$(APP)/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-run.lock
+	@$(APP)/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --force-reinstall .
+	@mkdir -p $(dir $(PROGRAM)) && ln -sfn $(APP)/bin/good-tide $(PROGRAM)
+	@$(PROGRAM) install
+	@case ":$$PATH:" in *":$(dir $(PROGRAM)):"*|*":$(patsubst %/,%,$(dir $(PROGRAM))):"*) ;; *) echo "Add $(dir $(PROGRAM)) to PATH to call it as good-tide.";; esac
+
+uninstall:
+	@$(PROGRAM) uninstall --take program --yes
+	@rm -rf $(APP) $(PROGRAM)
 
 # The README's pictures, from the demo made anew at a made-up home.
 pictures: venv

@@ -65,8 +65,7 @@ def agent_run(settings: Path | None, while_used: bool) -> int:
 @json_option
 def agent_install(as_json: bool) -> int:
     """Start it with every session: by systemd, or by the desktop where there is none; and now."""
-    service.install(_hello() is not None)
-    _start()
+    install_agent()
     return _say(service.state(), as_json)
 
 
@@ -74,8 +73,7 @@ def agent_install(as_json: bool) -> int:
 @json_option
 def agent_remove(as_json: bool) -> int:
     """Start it no longer by itself, and end it. Jobs, stores and snapshots stay."""
-    service.remove()
-    _stop()
+    remove_agent()
     _say(service.state(), as_json)
     return output.DONE
 
@@ -104,6 +102,18 @@ def agent_restart(as_json: bool) -> int:
     _stop()
     _start()
     return _say(service.state(), as_json)
+
+
+def install_agent() -> None:
+    """Start the agent with every session, and now."""
+    service.install(_hello() is not None)
+    _start()
+
+
+def remove_agent() -> None:
+    """Start the agent no longer by itself, and end it."""
+    service.remove()
+    _stop()
 
 
 def _start() -> None:

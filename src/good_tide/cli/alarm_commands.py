@@ -11,6 +11,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option, passphrase_option
 from good_tide.cli.output import print_json, say
+from good_tide.cli.parameters import JOB
 from good_tide.core.alarm import Alarm
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.settings import Job
@@ -27,7 +28,7 @@ def alarm_group() -> None:
 
 
 @alarm_group.command("show")
-@click.argument("name", required=False)
+@click.argument("name", required=False, type=JOB)
 @json_option
 def show_command(name: str | None, as_json: bool) -> int:
     """What rings, since when, and how everything comes back as it was before. Ends with 1 when something
@@ -77,7 +78,7 @@ def _say(job: Job, alarm: Alarm, now: int) -> None:
 
 
 @alarm_group.command("dismiss")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @passphrase_option
 @json_option
 def dismiss_command(name: str, passphrase_file: Path | None, as_json: bool) -> int:

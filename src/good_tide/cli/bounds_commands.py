@@ -18,6 +18,7 @@ from good_tide.cli.options import (
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, print_json, say, table
+from good_tide.cli.parameters import JOB, STORE
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
@@ -79,7 +80,7 @@ def _stores_here(stores: JobStores) -> list[tuple[StoreRef, Store]]:
 
 
 @click.command("ladder")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.option(
     "--rung",
     "rungs",
@@ -132,7 +133,7 @@ def ladder_command(
 
 
 @click.command("thin")
-@click.argument("name", required=False)
+@click.argument("name", required=False, type=JOB)
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
 @click.option("--yes", is_flag=True, help="Agree to a changed ladder that releases much at once.")
 @passphrase_option
@@ -182,7 +183,7 @@ def thin_command(
 
 
 @click.command("release", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.argument("snapshots", nargs=-1)
 @click.option("--before", metavar="TIME", help="All that are older.")
 @click.option("--since", metavar="TIME", help="All from then on; with --before, a range.")
@@ -236,7 +237,7 @@ def release_command(
 
 
 @click.command("pin", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.argument("snapshot", required=False)
 @click.option("--label", default="", metavar="T", help="Why it is to stay.")
 @click.option("--off", is_flag=True, help="Take the pin away.")
@@ -291,7 +292,7 @@ def _list_pins(context: Context, store: Store, whose: Whose, as_json: bool) -> i
 
 
 @click.command("sweep", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.option("--plan", "only_plan", is_flag=True, help="Only say how much would come back.")
 @click.option(
     "--thorough", is_flag=True, help="Leave no trace of what is not needed, as after a purge; copies more."

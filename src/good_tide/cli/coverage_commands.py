@@ -10,6 +10,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.parameters import JOB
 from good_tide.core.clock import SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
@@ -26,7 +27,7 @@ from good_tide.system.mounts import network_devices
 
 
 @click.command("coverage")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.option("--why", "why_path", metavar="PATH", help="Why a file or folder is in or out.")
 @click.option(
     "--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again."

@@ -11,6 +11,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, opened_to_look, passphrase_option, whose_options
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.parameters import STORE
 from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.history import Lifeline, TidePoint
@@ -27,7 +28,7 @@ _MOST = 1000
 
 
 @click.command("find", cls=StoreCommand)
-@click.argument("named", metavar="STORE|JOB")
+@click.argument("named", metavar="STORE|JOB", type=STORE)
 @click.argument("words", nargs=-1, required=True)
 @click.option("--gone", is_flag=True, help="Only what is not there now.")
 @click.option("--kind", type=click.Choice([FOLDERS, *KINDS]), help="Only files of this kind, or folders.")

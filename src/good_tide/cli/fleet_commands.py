@@ -11,6 +11,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, opened_named, passphrase_option
 from good_tide.cli.output import print_json, say, table
+from good_tide.cli.parameters import STORE
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.words import count_words, duration_words, iso, time_words
@@ -25,7 +26,7 @@ _GROUPS: dict[str, Callable[[FleetRow], str]] = {
 
 
 @click.command("fleet", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.option("--late", is_flag=True, help="Only those that are late.")
 @click.option(
     "--group",

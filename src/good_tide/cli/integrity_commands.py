@@ -19,6 +19,7 @@ from good_tide.cli.options import (
     store_argument,
 )
 from good_tide.cli.output import print_json, say
+from good_tide.cli.parameters import STORE
 from good_tide.core.damage import Damage
 from good_tide.core.health import proven_words
 from good_tide.core.identifiers import SnapshotId
@@ -78,7 +79,7 @@ def verify_command(
 
 
 @click.command("repair", cls=StoreCommand)
-@click.argument("named", metavar="STORE")
+@click.argument("named", metavar="STORE", type=STORE)
 @click.option(
     "--from",
     "twins",
@@ -149,7 +150,7 @@ def repair_command(
 
 
 @click.command("prove", cls=StoreCommand)
-@click.argument("named", metavar="STORE")
+@click.argument("named", metavar="STORE", type=STORE)
 @click.option(
     "--all", "everything", is_flag=True, help="Read every byte back, not only the portion of a day."
 )

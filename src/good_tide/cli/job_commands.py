@@ -17,7 +17,7 @@ from good_tide.cli.groups import LazyGroup
 from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made, wanted_stores
 from good_tide.cli.options import job_stores, json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say, table
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import JOB, PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.job_values import differences, values, with_values, words_of
 from good_tide.core.kinds import KINDS, Kind, extended
@@ -35,7 +35,14 @@ from good_tide.operations.jobs.changing import (
     remove,
     rename,
 )
-from good_tide.operations.jobs.leaving import rename_rows, retire_rows, what_stays
+from good_tide.operations.jobs.leaving import (
+    OF_JOBS,
+    rename_rows,
+    retire_rows,
+    take_away,
+    takeable,
+    what_stays,
+)
 from good_tide.operations.jobs.loading import apply_file, file_of
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.snapshot.replacing import let_left_go, replace_store
@@ -158,7 +165,7 @@ def job_list(as_json: bool) -> int:
 
 
 @job_group.command("show")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.option("--settings", "all_settings", is_flag=True, help="All its settings, by the keys of --set.")
 @json_option
 def job_show(name: str, all_settings: bool, as_json: bool) -> int:
@@ -189,7 +196,7 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
 
 
 @job_group.command("change")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.option(
     "--folder", "folders", multiple=True, metavar="P", help="The folders to cover, in place of those before."
 )
@@ -299,7 +306,7 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
 
 
 @job_group.command("replace-store")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.argument("directory")
 @passphrase_option
 @click.option("--hint", default="", help="A hint for the passphrase of a new store.")
@@ -353,9 +360,16 @@ def job_replace_store(
 
 
 @job_group.command("remove")
-@click.argument("name")
+@click.argument("name", type=JOB)
+@click.option(
+    "--take",
+    "takes",
+    multiple=True,
+    type=click.Choice([*(one.value for one in OF_JOBS), "all"]),
+    help="Take this away with it, for good; may be given again. Stores, and what other jobs need, stay.",
+)
 @json_option
-def job_remove(name: str, as_json: bool) -> int:
+def job_remove(name: str, takes: tuple[str, ...], as_json: bool) -> int:
     """Remove a job, and say what stays where: its stores and their snapshots, what waits for them, what is
     known of them here."""
     context = this_context()
@@ -363,10 +377,22 @@ def job_remove(name: str, as_json: bool) -> int:
     missed = retire_rows(context, JobStores(context, job, NobodyToAsk()))
     remove(context, job)
     stays = what_stays(context, job)
+    taken = [one for one in takeable(context, job, stays) if "all" in takes or one.kind in takes]
+    take_away(taken)
+    stays = [one for one in stays if one not in taken]
     if as_json:
-        print_json({"removed": job.name, "stays": [one._asdict() for one in stays]})
+        print_json(
+            {
+                "removed": job.name,
+                "stays": [one._asdict() for one in stays],
+                "taken": [one._asdict() for one in taken],
+            }
+        )
     else:
-        say(f"The job {job.name} was removed. Where they are, there stay:")
+        say(f"The job {job.name} was removed.")
+        for one in taken:
+            say(f"Deleted: {one.path}: {one.what}")
+        say("Where they are, there stay:")
         for one in stays:
             say(f"  {one.path}: {one.what}")
         for ref in missed:

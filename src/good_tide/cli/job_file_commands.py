@@ -13,7 +13,7 @@ from good_tide.cli import output
 from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made
 from good_tide.cli.options import StoreCommand, json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import JOB, PATH, STORE
 from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, text_of
 from good_tide.core.places import Level
@@ -33,7 +33,7 @@ _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"
 
 
 @click.command("save")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.argument("file", type=PATH)
 @click.option(
     "--portable",
@@ -189,7 +189,7 @@ def _keep_mail(context: Context, server: MailServer) -> list[str]:
 
 
 @click.command("take-over", cls=StoreCommand)
-@click.argument("named", metavar="STORE")
+@click.argument("named", metavar="STORE", type=STORE)
 @click.option("--machine", default="", metavar="NAME", help="Whose history, where there are several.")
 @click.option("--name", default="", metavar="NAME", help="What the job is called here; as it was otherwise.")
 @passphrase_option

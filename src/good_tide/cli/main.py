@@ -47,6 +47,8 @@ _COMMANDS = {
     "run-due": "upkeep_commands",
     "eject": "upkeep_commands",
     "agent": "agent_commands",
+    "install": "install_commands",
+    "uninstall": "install_commands",
     "ladder": "bounds_commands",
     "thin": "bounds_commands",
     "release": "bounds_commands",

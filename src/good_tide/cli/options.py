@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 import click
 
 from good_tide.cli import output
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import PATH, STORE, StoreName
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
@@ -68,9 +68,16 @@ def _store_first(args: list[str]) -> list[str]:
     return args
 
 
+class StorePlaceName(StoreName):
+    """The same, as the place where it is."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        return named_place(value) if isinstance(value, str) else value
+
+
 def place_argument(name: str, metavar: str = "STORE") -> Callable[[Command], Command]:
     """An argument that names a store: its folder, or the name of its disk in a job, or of a job."""
-    return click.argument(name, metavar=metavar, type=named_place)
+    return click.argument(name, metavar=metavar, type=StorePlaceName())
 
 
 def store_argument(command: Command) -> Command:
@@ -81,7 +88,7 @@ def store_argument(command: Command) -> Command:
 def look_argument(command: Command) -> Command:
     """The store as it was named, for commands that only read it and look into the holding area while its disk
     is away."""
-    return click.argument("named", metavar="STORE")(passphrase_option(command))
+    return click.argument("named", metavar="STORE", type=STORE)(passphrase_option(command))
 
 
 def whose_options(command: Command) -> Command:

@@ -6,8 +6,10 @@ from pathlib import Path
 from typing import Any
 
 import click
+from click.shell_completion import CompletionItem
 
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import GoodTideError, PersonError
+from good_tide.core.settings import Job
 
 
 class FilledPath(click.Path):
@@ -22,3 +24,41 @@ class FilledPath(click.Path):
 
 
 PATH = FilledPath(path_type=Path)
+
+
+class JobName(click.types.StringParamType):
+    """The name of a job, which shells complete."""
+
+    name = "name"
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        return [CompletionItem(job.name) for job in _jobs(ctx) if job.name.startswith(incomplete)]
+
+
+class StoreName(click.types.StringParamType):
+    """A store's folder, or the name of its disk in a job, or of a job, which shells complete."""
+
+    name = "store"
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> list[CompletionItem]:
+        names = {name for job in _jobs(ctx) for name in (job.name, *(ref.name for ref in job.stores)) if name}
+        found = sorted(name for name in names if name.startswith(incomplete))
+        return [CompletionItem(name) for name in found] or [CompletionItem(incomplete, type="dir")]
+
+
+def _jobs(ctx: click.Context) -> list[Job]:
+    """The jobs that a command would know; none where their settings cannot be read."""
+    from good_tide.operations.workplace import load_jobs, this_workplace  # only when a shell asks
+
+    settings = ctx.find_root().params.get("settings")
+    try:
+        return load_jobs(this_workplace(settings).settings)
+    except (GoodTideError, OSError):
+        return []
+
+
+JOB, STORE = JobName(), StoreName()

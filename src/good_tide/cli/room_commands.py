@@ -19,6 +19,7 @@ from good_tide.cli.options import (
     progress_option,
 )
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
+from good_tide.cli.parameters import STORE
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.forecast import full_in
@@ -37,7 +38,7 @@ from good_tide.operations.stores.users import job_using
 
 
 @click.command("purge", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.argument("pattern")
 @click.option("--plan", "only_plan", is_flag=True, help="Only say what that touches.")
 @passphrase_option
@@ -102,7 +103,7 @@ def purge_command(
 
 
 @click.command("room", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @click.option(
     "--by",
     type=click.Choice(get_args(By)),

@@ -21,7 +21,7 @@ from good_tide.cli.options import (
     whose_options,
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path, table
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import JOB, PATH
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
@@ -46,7 +46,7 @@ _FARTHEST_AHEAD = 86400 * SECOND
 
 
 @click.command("snapshot")
-@click.argument("job_name", metavar="[NAME|STORE]", required=False)
+@click.argument("job_name", metavar="[NAME|STORE]", required=False, type=JOB)
 @click.option("--store", "where", type=named_place, hidden=True)
 @passphrase_option
 @click.option(

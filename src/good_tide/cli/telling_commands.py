@@ -14,7 +14,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import JOB, PATH
 from good_tide.cli.stand_in_commands import stand_in_group
 from good_tide.cli.standings import standings_now
 from good_tide.core.errors import PersonError
@@ -107,7 +107,7 @@ def _say_event(event: Event, now: int) -> None:
 
 
 @click.command("report")
-@click.argument("name", required=False)
+@click.argument("name", required=False, type=JOB)
 @click.option("--mail", is_flag=True, help="Send it to those who are to have the job's reports.")
 @click.option(
     "--file",

@@ -10,7 +10,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import json_option, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import JOB, PATH
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context, this_context
@@ -23,7 +23,7 @@ from good_tide.protocol.store_calls import Unlock
 
 
 @click.command("unlock")
-@click.argument("name", metavar="JOB")
+@click.argument("name", metavar="JOB", type=JOB)
 @passphrase_option
 @click.option("--remember", is_flag=True, help="Remember it in the desktop's key ring, for all sessions.")
 @click.option(

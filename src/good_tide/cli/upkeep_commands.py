@@ -18,6 +18,7 @@ import msgspec
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
+from good_tide.cli.parameters import JOB, STORE
 from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
@@ -63,7 +64,7 @@ def _poke(here: Workplace) -> None:
 
 
 @click.command("status")
-@click.argument("name", required=False)
+@click.argument("name", required=False, type=JOB)
 @json_option
 def status_command(name: str | None, as_json: bool) -> int:
     """How the jobs stand. Ends with 0 when all is well, with 1 when something needs a look."""
@@ -123,7 +124,7 @@ def _say_standing(one: JobStanding) -> None:
 
 
 @click.command("rhythm")
-@click.argument("name")
+@click.argument("name", type=JOB)
 @click.option(
     "--every", "interval", metavar="TIME", help="Such as 30min, 1h, 2h; ten minutes at the shortest."
 )
@@ -363,7 +364,7 @@ def _run_due_here(context: Context, then: Then | None, progress: str | None, as_
 
 
 @click.command("eject", cls=StoreCommand)
-@click.argument("store")
+@click.argument("store", type=STORE)
 @json_option
 def eject_command(store: str, as_json: bool) -> int:
     """Take the disk of a store away safely. STORE is its folder, or the disk's name in a job."""

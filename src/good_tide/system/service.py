@@ -168,6 +168,12 @@ def remove(running: bool = False) -> None:
         _autostart_file(name).unlink(missing_ok=True)
 
 
+def files() -> list[Path]:
+    """The files that start the agent and the panel with every session, as far as they are there."""
+    places = (_unit_file(), _autostart_file(), _autostart_file(_PANEL_NAME))
+    return [file for file in places if file.is_file()]
+
+
 def start() -> bool:
     """Start the agent's service now; whether systemd did."""
     answer = _systemctl("start", UNIT_NAME)

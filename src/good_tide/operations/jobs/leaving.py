@@ -4,18 +4,43 @@ machines."""
 from __future__ import annotations
 
 import contextlib
+import enum
+import os
+import shutil
+from collections.abc import Sequence
 from typing import NamedTuple
 
-from good_tide.core.errors import GoodTideError
+from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.journal import JOURNAL_FILE
 from good_tide.operations.stores.fleet import rename_status, retire_job
-from good_tide.operations.stores.holding_area import area_folder, held_count
+from good_tide.operations.stores.holding_area import area_folder, area_root, held_count
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.left_behind import left_areas, left_count
 from good_tide.operations.stores.opening import own_cache
+from good_tide.operations.workplace import load_jobs
+
+
+class What(enum.StrEnum):
+    """What something is that stays, by the word under which it is taken away."""
+
+    STORE = "store"
+    WAITING = "waiting"
+    CACHE = "cache"
+    PASSPHRASE = "passphrase"
+    SET_ASIDE = "set-aside"
+    RECORDS = "records"
+    SETTINGS = "settings"
+    DEMO = "demo"
+    PROGRAM = "program"
+
+
+OF_JOBS = (What.WAITING, What.CACHE, What.PASSPHRASE)
+"""What can be taken away with a job."""
+OF_PROGRAM = tuple(one for one in What if one is not What.STORE)
+"""What can be taken away with the program. A store never can."""
 
 
 class Stays(NamedTuple):
@@ -23,28 +48,105 @@ class Stays(NamedTuple):
 
     path: str
     what: str
+    kind: What
 
 
 def what_stays(context: Context, job: Job) -> list[Stays]:
     """What a job leaves where it is: nothing of it is removed with the job."""
     here = context.here
-    found = [Stays(ref.path or ref.called, "the store with its snapshots") for ref in job.stores]
+    found = [Stays(ref.path or ref.called, "the store with its snapshots", What.STORE) for ref in job.stores]
     for ref in job.stores:
         count = held_count(here.holdings, ref)
         if count:
             waiting = f"{count_words(count, 'snapshot')} that the store {ref.called} does not have yet"
-            found.append(Stays(str(area_folder(here.holdings, ref)), waiting))
+            found.append(Stays(str(area_folder(here.holdings, ref)), waiting, What.WAITING))
         left = left_count(here.holdings, ref)
         if left:
             what = f"{count_words(left, 'snapshot')} of an earlier store in the place of {ref.called}"
-            found += [Stays(str(area), what) for area in left_areas(here.holdings, ref)]
+            found += [Stays(str(area), what, What.WAITING) for area in left_areas(here.holdings, ref)]
         cache = own_cache(here.cache, ref.store) if ref.store else None
         if cache is not None and cache.is_dir():
-            found.append(Stays(str(cache), "names of files and folders of the store, for its timeline"))
+            what = "names of files and folders of the store, for its timeline"
+            found.append(Stays(str(cache), what, What.CACHE))
     if job.passphrase_file:
-        found.append(Stays(job.passphrase_file, "the passphrase"))
-    found.append(Stays(str(here.records / JOURNAL_FILE), "the journal of what was done"))
+        found.append(Stays(job.passphrase_file, "the passphrase", What.PASSPHRASE))
+    found.append(Stays(str(here.records / JOURNAL_FILE), "the journal of what was done", What.RECORDS))
     return found
+
+
+def all_that_stays(context: Context) -> list[Stays]:
+    """What stays of all jobs, and of the program itself, when it is taken off this machine."""
+    here = context.here
+    found = [
+        one
+        for job in load_jobs(here.settings)
+        for one in what_stays(context, job)
+        if one.kind not in (What.CACHE, What.RECORDS)
+    ]
+    known = {one.path for one in found}
+    root = area_root(here.holdings)
+    for area in sorted(root.iterdir()) if root.is_dir() else ():
+        if area.is_dir() and str(area) not in known:
+            found.append(Stays(str(area), "the holding area of a store", What.WAITING))
+    for note in context.restores.all():
+        for aside in note.folders:
+            if os.path.isdir(aside):
+                found.append(Stays(aside, "what a restore set aside", What.SET_ASIDE))
+    for folder, what, kind in (
+        (here.cache, "names of files and folders in stores; made again when they are needed", What.CACHE),
+        (here.records, "the journal, records of runs and restores, the program's log", What.RECORDS),
+        (here.settings, "the jobs", What.SETTINGS),
+        (here.data / "demo", "the demo", What.DEMO),
+    ):
+        if folder.is_dir():
+            found.append(Stays(str(folder), what, kind))
+    return list({one.path: one for one in found}.values())
+
+
+def takeable(context: Context, job: Job, stays: Sequence[Stays]) -> list[Stays]:
+    """What of it can go with a job: nothing that another job needs."""
+    needed = {
+        one.path
+        for other in load_jobs(context.here.settings)
+        if other.id != job.id
+        for one in what_stays(context, other)
+    }
+    return [one for one in stays if one.kind in OF_JOBS and one.path not in needed]
+
+
+def take_away(stays: Sequence[Stays]) -> None:
+    """Delete what stays, for good. A store is never touched.
+
+    Raises:
+        PlaceError: something cannot be deleted.
+    """
+    for one in stays:
+        if one.kind is What.STORE:
+            raise ValueError(f"{one.path} is a store")
+        try:
+            if os.path.isdir(one.path) and not os.path.islink(one.path):
+                shutil.rmtree(one.path)
+            else:
+                os.unlink(one.path)
+        except FileNotFoundError:
+            continue
+        except OSError as error:
+            raise PlaceError(
+                f"{one.path} cannot be deleted ({error.strerror})", "Check its folder"
+            ) from error
+
+
+def bytes_of(path: str) -> int:
+    """How much a file or a folder takes, links not followed."""
+    try:
+        total = os.lstat(path).st_size if not os.path.isdir(path) else 0
+    except OSError:
+        return 0
+    for above, _, files in os.walk(path):
+        for name in files:
+            with contextlib.suppress(OSError):
+                total += os.lstat(os.path.join(above, name)).st_size
+    return total
 
 
 def retire_rows(context: Context, stores: JobStores) -> list[StoreRef]:

@@ -18,6 +18,7 @@ ROOT = Path(__file__).resolve().parent.parent
 LONG_FIRST = (
     "scenario.test_hostile",
     "scenario.test_survival",
+    "scenario.test_readme",
     "scenario.test_setting_up",
     "unit.system.test_machine",
     "scenario.test_window",

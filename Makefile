@@ -3,6 +3,7 @@
 # make quick  checks and unit tests, under two minutes      make coverage   what the tests reach
 # make mutants  changes core and storage in small ways, to see whether a test notices
 # make hooks  check before each commit                      make lock       exact versions, anew
+# make words  all texts that people read, for who translates: build/good-tide.pot
 # make install, make uninstall: for one person, below ~/.local; with the menu entry, manual page and completions
 PYTHON ?= python3
 BIN := .venv/bin
@@ -12,7 +13,7 @@ APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libg
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
-.PHONY: venv pictures install uninstall demo test quick check bench coverage mutants hooks lock clean system-demo system-test
+.PHONY: venv words pictures install uninstall demo test quick check bench coverage mutants hooks lock clean system-demo system-test
 
 venv: .venv/ready
 
@@ -67,6 +68,9 @@ lock:
 
 clean:
 	rm -rf .venv build src/*.egg-info
+
+words: venv
+	@mkdir -p build && $(BIN)/python tools/words.py build/good-tide.pot
 
 # Jobs, stores and snapshots are none of it: “good-tide uninstall” says what else is there.
 install: system-demo

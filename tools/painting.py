@@ -16,9 +16,10 @@ from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QFrame
 
 from good_tide.core.clock import SECOND
+from good_tide.core.job_facts import JobFacts, StoreState
 from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
-from good_tide.core.status import JobFacts, StoreState, status
+from good_tide.core.status import status
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
@@ -243,7 +244,7 @@ def render_set_up(socket: Path, settings: Path, folder: Path, theme: str = "") -
             page.begin.click()
             wait_until(
                 lambda: (
-                    window.pages.currentWidget() is window.recovery
+                    window.recovery.isVisibleTo(window)
                     and window.overview.state is StoreState.READY
                     and window.overview.work is None
                 )

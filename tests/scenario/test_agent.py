@@ -20,12 +20,12 @@ from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.history import KnownHistory, TidePoint, known_parts
 from good_tide.core.identifiers import HistoryId, JobId, Nanoseconds, SnapshotId
+from good_tide.core.job_facts import StoreState
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.previews import TextPreview
 from good_tide.core.restoring import Action
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import StoreState
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.agent_calls import (
     HistoryChanged,

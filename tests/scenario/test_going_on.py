@@ -8,8 +8,8 @@ from PySide6.QtTest import QTest
 
 from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds, StoreId
+from good_tide.core.job_facts import StoreState
 from good_tide.core.progress import Silent
-from good_tide.core.status import StoreState
 from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.operations.schedule.run import run_job

@@ -17,8 +17,8 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import PlaceError
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import StoreState
 from good_tide.operations.places.probing import Probe
 from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.agent_calls import Hello, ReadOverview, WorkEnded

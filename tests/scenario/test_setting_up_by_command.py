@@ -57,7 +57,9 @@ class CommandLineTest(GoodTideTest):
         rack.plug("Pier", False)
         self.assertTrue(self.ok("snapshot", "Office", secret=secret)["snapshots"][0]["held"])
         rack.plug("Pier")
-        self.ok("job", "load", saved, code=2, secret=secret)
+        self.assertEqual(
+            self.ok("job", "load", saved, secret=secret)["changes"], [], "it is as the file says"
+        )
         stays = {one["what"]: Path(one["path"]) for one in self.ok("job", "remove", "Office")["stays"]}
         self.assertTrue(all(path.exists() for path in stays.values()), stays)
         self.assertEqual(stays["the store with its snapshots"], store)

@@ -9,10 +9,11 @@ import msgspec
 from good_tide.core.clock import SetClock
 from good_tide.core.health import Drill
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.job_facts import Topic
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import Mood, State, Topic
+from good_tide.core.status import Mood, State
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.repairing import accept_loss, repair_store, verify_store
 from good_tide.operations.reporting.post import Post

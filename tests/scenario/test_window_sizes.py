@@ -4,36 +4,14 @@ from __future__ import annotations
 
 import unittest
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt
+from PySide6.QtCore import QRect, QSize
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractScrollArea, QWidget
 
 from good_tide.desktop.coverage.view import COVERAGE
 from good_tide.desktop.shell.place_on_screen import fitted
 from good_tide.desktop.shell.views import VIEWS
+from tests.support.fit import SIZES, out_of_reach
 from tests.support.windows import WindowTest
-
-SIZES = (QSize(900, 560), QSize(1000, 620), QSize(1280, 760), QSize(2560, 1440))
-
-
-def out_of_reach(page: QWidget) -> list[str]:
-    """What lies outside a page, or outside a scroll area that cannot be scrolled there."""
-    found = []
-    for widget in page.findChildren(QWidget):
-        if not widget.isVisible() or widget.width() < 2 or widget.isWindow():
-            continue
-        holder = widget.parentWidget() or page
-        while holder is not page and not isinstance(holder, QAbstractScrollArea):
-            holder = holder.parentWidget() or page
-        place = QRect(widget.mapTo(holder, QPoint()), widget.size())
-        if isinstance(holder, QAbstractScrollArea):
-            off = Qt.ScrollBarPolicy.ScrollBarAlwaysOff
-            cut = holder.horizontalScrollBarPolicy() == off and place.right() > holder.width()
-        else:
-            cut = not page.rect().contains(place)
-        if cut:
-            found.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} {place.getRect()}")
-    return found
 
 
 class SizesTest(WindowTest):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable
 
@@ -13,8 +14,8 @@ from tools.window_driver import Views, wait_until
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import StoreState
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs
@@ -53,7 +54,7 @@ class WindowTest(GoodTideTest):
 
     def setUp(self) -> None:
         super().setUp()
-        _, look = make_application("light")
+        _, look = make_application(os.environ.get("GOOD_TIDE_TEST_THEME", "light"))
         self.settings = self.folder / "settings"
         self.root = self.folder / self.store_name
         self.root.parent.mkdir(exist_ok=True)

@@ -12,6 +12,7 @@ from good_tide.core.coverage import Coverage
 from good_tide.core.identifiers import JobId
 from good_tide.core.kinds import extended
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.change_judge import ChangeJudge
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.records.journal import Journal
@@ -100,8 +101,8 @@ class FolderWatching:
                     job,
                     words,
                     (),
-                    "Snapshots go on by the clock.",
-                    "Raise fs.inotify.max_user_watches, or cover fewer folders.",
+                    tr("Snapshots go on by the clock."),
+                    tr("Raise fs.inotify.max_user_watches, or cover fewer folders."),
                 )
 
         made.watch = FolderWatch(job.folders, lambda path: self._heard(made, path), left)
@@ -147,8 +148,8 @@ class FolderWatching:
         if known.trouble:
             return f"{known.trouble}."
         if not known.watch.ready.is_set():
-            return "Beginning to watch the folders."
-        return "The folders are watched for changes."
+            return tr("Beginning to watch the folders.")
+        return tr("The folders are watched for changes.")
 
     def wait_ready(self, seconds: float) -> None:
         """Wait until everything is watched."""

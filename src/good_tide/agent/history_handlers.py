@@ -6,7 +6,8 @@ from good_tide.agent.schedule_handlers import ScheduleHandlers
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.identifiers import HistoryId
-from good_tide.core.status import StoreState
+from good_tide.core.job_facts import StoreState
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -102,4 +103,10 @@ class HistoryHandlers:
         """What a snapshot of a job left out, a line each."""
         record = snapshot_of(self._sessions.of(wanted.job).store(), wanted.snapshot).record
         gaps = [f"{printable(item.path)}: {item.detail}" for item in record.missing]
-        return [*gaps, *(f"{printable(path)}: changed while it was read" for path in record.unsteady)]
+        return [
+            *gaps,
+            *(
+                tr("{path}: changed while it was read").format(path=printable(path))
+                for path in record.unsteady
+            ),
+        ]

@@ -18,11 +18,12 @@ from good_tide.core.entries import Kind
 from good_tide.core.errors import GoodTideError, PersonError, StoreReplacedError, WrongPassphraseError
 from good_tide.core.history import KnownHistory, Lifeline, Span, TidePoint, still_holds
 from good_tide.core.identifiers import HistoryId, SnapshotId, StoreId
+from good_tide.core.job_facts import StoreState
 from good_tide.core.name_query import NameQuery
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import StoreState
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
 from good_tide.operations.history.path_history import path_life
@@ -120,7 +121,7 @@ class JobSession:
         """
         found = next((one for one in self.job.stores if one.names(store)), None)
         if found is None:
-            raise PersonError("The job no longer has this store", "Choose one of those there are")
+            raise PersonError(tr("The job no longer has this store"), tr("Choose one of those there are"))
         return found
 
     def look_into(self, ref: StoreRef) -> None:

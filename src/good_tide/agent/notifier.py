@@ -6,9 +6,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from good_tide.core.identifiers import JobId
+from good_tide.core.job_facts import Topic
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import Topic
+from good_tide.core.translation import tr
 from good_tide.operations.records.journal import Journal
 from good_tide.system.notices import Notices
 
@@ -68,7 +69,7 @@ class Notifier:
         """The first snapshot of a job was taken."""
         if job.noise != "trouble":
             self._notices.tell(
-                f"{job.name}: the first snapshot is done",
+                tr("{name}: the first snapshot is done").format(name=job.name),
                 words,
                 "low",
                 SHOWS,
@@ -82,7 +83,7 @@ class Notifier:
 
     def end_of_day(self, words: str, stop: Callable[[], None]) -> None:
         """The machine is about to sleep; it can be stopped."""
-        self._notices.tell("The last run of the day is done", words, "critical", "Stay on", stop)
+        self._notices.tell(tr("The last run of the day is done"), words, "critical", tr("Stay on"), stop)
 
     def warn(self, job: Job, what: str, todo: str) -> None:
         """Something that cannot wait for the next look."""
@@ -92,14 +93,14 @@ class Notifier:
 
 
 _OVER = {
-    Topic.ALARM: "somebody has looked at what changed",
-    Topic.DAMAGE: "the store is whole again",
-    Topic.LOCKED: "the store is open again",
-    Topic.FAILING: "snapshots work again",
-    Topic.GAPS: "all files could be read again",
-    Topic.AWAY: "the disk is back",
-    Topic.FIRST: "there is a snapshot",
-    Topic.LATE: "snapshots are taken again",
-    Topic.FULL: "there is room again",
-    Topic.STORE: "the store is as it should be again",
+    Topic.ALARM: tr("somebody has looked at what changed"),
+    Topic.DAMAGE: tr("the store is whole again"),
+    Topic.LOCKED: tr("the store is open again"),
+    Topic.FAILING: tr("snapshots work again"),
+    Topic.GAPS: tr("all files could be read again"),
+    Topic.AWAY: tr("the disk is back"),
+    Topic.FIRST: tr("there is a snapshot"),
+    Topic.LATE: tr("snapshots are taken again"),
+    Topic.FULL: tr("there is room again"),
+    Topic.STORE: tr("the store is as it should be again"),
 }

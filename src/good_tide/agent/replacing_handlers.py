@@ -12,7 +12,8 @@ from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.planning import Occasion
 from good_tide.core.progress import Steering, WorkKind
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.words import count_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words
 from good_tide.operations.context import Context
 from good_tide.operations.snapshot.replacing import (
     Replaced,
@@ -93,7 +94,7 @@ class ReplacingHandlers:
         session, ref = self._sessions.store_of(wanted.job, wanted.store)
         self._worker.make_way()
         if self._worker.current is not None:
-            raise PersonError("Other work is being done", "Wait until it is done, or stop it")
+            raise PersonError(tr("Other work is being done"), tr("Wait until it is done, or stop it"))
         where, passphrase = session.stores.present(ref), self._passphrase(session, ref, wanted.passphrase)
         begun = begin_replacing(self._context, ref, where, passphrase, wanted.of_other or None)
         opens = wanted.of_other or passphrase
@@ -113,7 +114,7 @@ class ReplacingHandlers:
         try:
             self._worker.start(WorkKind.REPLACE, work, (session.job,))
         except GoodTideError as error:  # the recovery key is to be seen all the same
-            notes.append(f"{error} Then go on with the disk again.")
+            notes.append(tr("{error} Then go on with the disk again.").format(error=error))
         return MadeView(wanted.job, where.called, begun.recovery_key, tuple(notes))
 
     def carry_left(self, wanted: CarryLeft) -> None:
@@ -144,7 +145,13 @@ class ReplacingHandlers:
 
 def _words(done: Replaced) -> str:
     """What became of it, in a line."""
-    words = f"{count_words(done.arrived, 'snapshot')} that waited for the old disk came into the store"
+    words = tr("{arrived} that waited for the old disk came into the store").format(
+        arrived=count_words(done.arrived, "snapshot")
+    )
     return (
-        f"{words}; {len(done.left):,} could not be carried and stay on this machine" if done.left else words
+        tr("{words}; {left} could not be carried and stay on this machine").format(
+            words=words, left=number_words(len(done.left))
+        )
+        if done.left
+        else words
     )

@@ -10,9 +10,10 @@ from good_tide.agent.notifier import FAILURES_TOLD
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import JobId
+from good_tide.core.job_facts import Topic
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import Topic
+from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.operations.context import Context
 from good_tide.operations.reporting.post import Post
@@ -86,8 +87,8 @@ class Reports:
                     self._journal.add(
                         "trouble",
                         job,
-                        "The report could not be sent",
+                        tr("The report could not be sent"),
                         (error.what,),
-                        "It is tried again every hour.",
+                        tr("It is tried again every hour."),
                         error.advice,
                     )

@@ -26,6 +26,7 @@ from good_tide.core.restoring import (
     RestoreState,
     Wished,
 )
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.restore.plan import Plan
@@ -128,7 +129,7 @@ class RestoreHandlers:
     def _kept(self, plan: PlanId, job: JobId) -> _KeptPlan:
         kept = self._plans.get(plan)
         if kept is None or kept.session is not self._sessions.of(job):
-            raise PersonError("This plan is no longer current", "Make it again")
+            raise PersonError(tr("This plan is no longer current"), tr("Make it again"))
         return kept
 
     def restore(self, wanted: Restore) -> None:
@@ -181,8 +182,8 @@ class RestoreHandlers:
             (*aside, *(str(path) for path in report.records)),
             kept.plan.places(),
         )
-        words = (
-            f"Restored {count_words(report.created + report.replaced, 'item')}, {size_words(report.bytes)}"
+        words = tr("Restored {created}, {bytes}").format(
+            created=count_words(report.created + report.replaced, "item"), bytes=size_words(report.bytes)
         )
         return WorkEnded(WorkKind.RESTORE, restore=result, words=words)
 
@@ -203,19 +204,19 @@ class RestoreHandlers:
         """
         note = self._note(wanted.restore)
         if note.state is not RestoreState.CUT_OFF:
-            raise PersonError("This restore is not cut off", "See what is listed now")
+            raise PersonError(tr("This restore is not cut off"), tr("See what is listed now"))
         session = self._sessions.find(note.job) or next(
             (one for one in self._sessions.all() if one.shown.id == note.store), None
         )
         if session is None:
-            what = f"The store of this restore, {note.place}, is not open here"
-            raise PersonError(what, "Open it to read, and go on then")
+            what = tr("The store of this restore, {place}, is not open here").format(place=note.place)
+            raise PersonError(what, tr("Open it to read, and go on then"))
         self._begin(self._planned(session, note.request)._replace(note=note.id))
 
     def _note(self, identity: str) -> RestoreNote:
         note = self._context.restores.find(identity)
         if note is None:
-            raise PersonError("This restore is not remembered any more", "See what is listed now")
+            raise PersonError(tr("This restore is not remembered any more"), tr("See what is listed now"))
         return note
 
     def let_go(self, identity: str) -> None:
@@ -233,12 +234,14 @@ class RestoreHandlers:
 
     def _undo(self, folders: list[Path]) -> WorkEnded:
         report = undo_restore(self._context, folders)
-        words = (
-            f"Undone: {count_words(report.put_back, 'thing')} put back,"
-            f" {count_words(report.removed, 'restored thing')} removed"
+        words = tr("Undone: {put_back} put back, {removed} removed").format(
+            put_back=count_words(report.put_back, "thing"),
+            removed=count_words(report.removed, "restored thing"),
         )
         if report.kept:
-            words += f"; {count_words(len(report.kept), 'thing')} left because it was changed since"
+            words += tr("; {kept} left because it was changed since").format(
+                kept=count_words(len(report.kept), "thing")
+            )
         return WorkEnded(WorkKind.UNDO, words=words)
 
 

@@ -11,6 +11,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.planning import Occasion, Then
 from good_tide.core.progress import Control, Progress, Stage, Steering, WorkKind
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.end_of_day import run_all
 from good_tide.operations.schedule.run import hung, run_job, run_words
@@ -31,7 +32,7 @@ class _Guarded:
 
     def report(self, progress: Progress) -> None:
         if progress.stage is Stage.LAST_PART and self.hold is None:
-            self.hold = self._power.hold_off("The last part of a snapshot is being written")
+            self.hold = self._power.hold_off(tr("The last part of a snapshot is being written"))
         self._inner.report(progress)
 
     def checkpoint(self) -> None:
@@ -114,8 +115,8 @@ class Runs:
             silent = next((ref for ref in job.stores if not self._context.whereabouts.answers(ref)), None)
             if silent is not None:
                 error = PlaceError(
-                    f"The disk {silent.called} does not answer",
-                    "Check its cable, or the network; what was written is used by the next run",
+                    tr("The disk {called} does not answer").format(called=silent.called),
+                    tr("Check its cable, or the network; what was written is used by the next run"),
                 )
                 self._worker.give_up(error)
                 hung(self._context, job, error)

@@ -16,10 +16,11 @@ from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError, StoreReplacedError
+from good_tide.core.job_facts import StoreState
 from good_tide.core.planning import Wait
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import StoreState
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.jobs import changing
 from good_tide.operations.reporting.post import Post
@@ -89,7 +90,9 @@ class ScheduleHandlers:
         """
         session = self._sessions.of(wanted.job)
         if session.reading:
-            raise PersonError("This store was opened only to read", "Choose a job of this machine first")
+            raise PersonError(
+                tr("This store was opened only to read"), tr("Choose a job of this machine first")
+            )
         with contextlib.suppress(StoreReplacedError):  # the snapshot is kept here meanwhile
             session.store()
         self._runs.by_hand(session)

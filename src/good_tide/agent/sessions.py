@@ -9,6 +9,7 @@ from good_tide.agent.job_session import JobSession
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 
 
 class Sessions:
@@ -48,9 +49,11 @@ class Sessions:
             return found
         known = self.all()
         if not known:
-            raise PersonError("There is no job on this machine yet", "Set one up first")
-        what = "This job is no longer there" if job else "No job is named"
-        raise PersonError(what, f"There are {', '.join(session.job.name for session in known)}")
+            raise PersonError(tr("There is no job on this machine yet"), tr("Set one up first"))
+        what = tr("This job is no longer there") if job else tr("No job is named")
+        raise PersonError(
+            what, tr("There are {known}").format(known=", ".join(session.job.name for session in known))
+        )
 
     def store_of(self, job: JobId, store: StoreId) -> tuple[JobSession, StoreRef]:
         """The session of a job, and one of its stores.

@@ -17,6 +17,7 @@ from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.jobfile import parse_job_file
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -128,7 +129,10 @@ class SetUpHandlers:
                 found.append((parse_job_file(text).name, text))
             except (PersonError, OSError, UnicodeDecodeError) as error:
                 self._context.journal.add(
-                    "trouble", None, f"The starting point {file} cannot be used", (str(error),)
+                    "trouble",
+                    None,
+                    tr("The starting point {file} cannot be used").format(file=file),
+                    (str(error),),
                 )
         return found
 
@@ -220,7 +224,9 @@ class SetUpHandlers:
         furnished = self._furnished(job, wanted.store, lambda first: None)
         job, made = add_job(self._settings, furnished.job), furnished.made[0]
         count = count_words(len(folders), "folder")
-        words = f"The job {job.name} was set up with {count} and the store {made.where.called}"
+        words = tr("The job {name} was set up with {count} and the store {called}").format(
+            name=job.name, count=count, called=made.where.called
+        )
         self._context.journal.add("note", job, words)
         self._begin(self._sessions.take(job))
         return MadeView(job.id, made.where.called, made.recovery_key, (*notes, *furnished.notes))
@@ -263,12 +269,15 @@ class SetUpHandlers:
             self._typed.keep(identity, wanted.passphrase)
         found = histories(store)
         if not found:
-            raise PersonError(f"The store in {where.called} holds no snapshot", "Choose another one")
+            raise PersonError(
+                tr("The store in {called} holds no snapshot").format(called=where.called),
+                tr("Choose another one"),
+            )
         views = []
         for one in found:
             job = Job(
                 id=JobId(f"read {identity} {one.machine.id}"),
-                name=f"{one.machine.name} (only to read)",
+                name=tr("{name} (only to read)").format(name=one.machine.name),
                 folders=(),
                 stores=(store_ref(self._disks, where),),
                 machine=one.machine,

@@ -15,6 +15,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.forecast import curve, full_in
 from good_tide.core.progress import Silent, Steering, WorkKind
 from good_tide.core.records import Machine
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -156,9 +157,10 @@ class StoreHandlers:
 
         def work(steering: Steering) -> WorkEnded:
             report = carry(source, target, None, self._context.here.state, steering)
-            words = (
-                f"Carried {count_words(len(report.carried), 'snapshot')} over,"
-                f" {size_words(report.stored_bytes)} stored; {report.already} were there already"
+            words = tr("Carried {carried} over, {stored_bytes} stored; {already} were there already").format(
+                carried=count_words(len(report.carried), "snapshot"),
+                stored_bytes=size_words(report.stored_bytes),
+                already=report.already,
             )
             damaged = tuple(text for _, text in report.damaged)
             self._context.journal.add("note" if damaged else "good", session.job, words, damaged)
@@ -214,7 +216,8 @@ class StoreHandlers:
         self._worker.make_way()
         if self._worker.current is not None:
             raise PersonError(
-                "The disk is being worked with", "Wait until it is done, or stop it; then eject the disk"
+                tr("The disk is being worked with"),
+                tr("Wait until it is done, or stop it; then eject the disk"),
             )
         where = session.stores.present(ref)
         for one in self._sessions.all():
@@ -364,7 +367,10 @@ class RoomHandlers:
             )
             done = release_by_hand(context, job, store, plan, steering)
             swept = swept_words(sweep_store(context, store, steering))
-            return WorkEnded(WorkKind.RELEASE, words=f"{count_words(done, 'snapshot')} released; {swept}")
+            return WorkEnded(
+                WorkKind.RELEASE,
+                words=tr("{done} released; {swept}").format(done=count_words(done, "snapshot"), swept=swept),
+            )
 
         self._begin(WorkKind.RELEASE, session, work)
 
@@ -398,14 +404,18 @@ class RoomHandlers:
 
         def work(steering: Steering) -> WorkEnded:
             done = purge_by_hand(context, store, plan_purge(store, wanted.pattern, home, steering), steering)
-            words = f"“{wanted.pattern}” taken out of {count_words(done, 'snapshot')}"
+            words = tr("“{pattern}” taken out of {done}").format(
+                pattern=wanted.pattern, done=count_words(done, "snapshot")
+            )
             swept = swept_words(sweep_store(context, store, steering, thorough=True))
             others = elsewhere(
                 context, store, wanted.pattern, home, lambda job: self._sessions.of(job.id).stores, steering
             )
             if others:
                 said = tuple(one.words for one in others)
-                context.journal.add("trouble", session.job, f"{words}, but not everywhere", said)
+                context.journal.add(
+                    "trouble", session.job, tr("{words}, but not everywhere").format(words=words), said
+                )
             return WorkEnded(WorkKind.PURGE, words="; ".join([words, swept, *(one.words for one in others)]))
 
         self._begin(WorkKind.PURGE, session, work)
@@ -413,7 +423,7 @@ class RoomHandlers:
     def _to_change(self, wanted: StoreCall[Any]) -> tuple[JobSession, Store]:
         if self._sessions.of(wanted.job).reading:
             raise PersonError(
-                "This store was opened only to read", "Change it on a machine whose job uses it"
+                tr("This store was opened only to read"), tr("Change it on a machine whose job uses it")
             )
         return self._opened(wanted)
 

@@ -14,6 +14,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
 from good_tide.core.kinds import KINDS, Kind, extended
 from good_tide.core.rules import Rule, RuleError, parse_rule
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Share, Survey, Weighing, idle_rules, why
 from good_tide.protocol.contract import Asker, Handler
@@ -159,9 +160,9 @@ class SurveyHandlers:
             for note in idle_rules(weighing, wanted.home or home_folder(), self._clock.now()):
                 hidden = note.hidden_by
                 notes[note.rule] = (
-                    "catches nothing now"
+                    tr("catches nothing now")
                     if hidden is None
-                    else f"is hidden by rule {hidden + 1}, which decides first",
+                    else tr("is hidden by rule {hidden}, which decides first").format(hidden=hidden + 1),
                     hidden,
                 )
         total = weighing.total
@@ -221,7 +222,9 @@ class SurveyHandlers:
             PersonError: none is named.
         """
         if not wanted.path.strip():
-            raise PersonError("No file or folder is named", "Choose one in the tree, or type its path")
+            raise PersonError(
+                tr("No file or folder is named"), tr("Choose one in the tree, or type its path")
+            )
         text, own = os.fsdecode(wanted.path).strip(), wanted.home or home_folder()
         absolute = os.path.abspath(own + text[1:] if text == "~" or text.startswith("~/") else text)
         rules = [parse_rule(line, self._kinds(wanted.job)) for line in wanted.rules]

@@ -9,6 +9,7 @@ from good_tide.agent.reports import Reports
 from good_tide.agent.sessions import Sessions
 from good_tide.core.errors import PersonError
 from good_tide.core.standing import JobStanding
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.history.copies import clear_copies
 from good_tide.operations.workplace import load_jobs, settings_stamp
@@ -56,7 +57,7 @@ class Upkeep:
         try:
             jobs = load_jobs(settings)
         except PersonError as error:
-            what, means = error.what, "The jobs go on as they were."
+            what, means = error.what, tr("The jobs go on as they were.")
             self._context.journal.add("trouble", None, what, (), means, error.advice)
             return
         self._sessions.take_all(jobs)

@@ -9,6 +9,7 @@ from good_tide.core.entries import Entry, Kind
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.previews import Preview
 from good_tide.core.progress import Silent
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.containing import containing
@@ -90,7 +91,7 @@ class VersionHandlers:
         snapshot = session.snapshot(wanted.snapshot, wanted.time)
         entry = entry_at(session.store(), snapshot, wanted.path)
         if entry.kind is not Kind.FILE:
-            found = Comparison(Verdict.OTHER, "It is no file")
+            found = Comparison(Verdict.OTHER, tr("It is no file"))
         else:
             found = self._compare(session, entry, snapshot.id, wanted)
         return ComparisonView(wanted.path, snapshot.id, wanted.beside, found)

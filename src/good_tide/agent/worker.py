@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from good_tide.core.errors import GoodTideError, PlaceError, StoppedError, of_system
 from good_tide.core.progress import Progress, Steering, WorkKind
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
 from good_tide.system.developer_log import Private
@@ -94,12 +95,17 @@ class Worker:
         self.make_way()
         with self._lock:
             if self._steering is not None:
-                raise PlaceError(f"A {self._what} is being done already", "Wait until it is done, or stop it")
+                raise PlaceError(
+                    tr("A {what} is being done already").format(what=self._what),
+                    tr("Wait until it is done, or stop it"),
+                )
             held_up = self._held_up(jobs)
             if held_up is not None:
                 raise PlaceError(
-                    f"A disk of {held_up.name} does not answer, and holds up what was begun",
-                    "It goes on when the disk answers; otherwise unmount it, or restart the machine",
+                    tr("A disk of {name} does not answer, and holds up what was begun").format(
+                        name=held_up.name
+                    ),
+                    tr("It goes on when the disk answers; otherwise unmount it, or restart the machine"),
                 )
             steering = Steering(lambda progress: self._report(steering, progress))
             self._steering = steering
@@ -158,7 +164,7 @@ class Worker:
         except OSError as error:
             ended = WorkEnded(what, error=str(of_system(error)))
         except Exception as error:
-            ended = WorkEnded(what, error=f"A fault in the program: {error!r}")
+            ended = WorkEnded(what, error=tr("A fault in the program: {error!r}").format(error=error))
             self._end(ended, steering)
             raise
         self._end(ended, steering)

@@ -18,6 +18,7 @@ from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.translation import tr
 from good_tide.operations.workplace import this_workplace
 from good_tide.protocol.agent_calls import AgentFacts, Hello
 from good_tide.protocol.client import agent_client
@@ -28,9 +29,9 @@ from good_tide.system import service
 
 _STARTS_SECONDS, _ENDS_SECONDS = 20.0, 70.0
 _BY = {
-    "systemd": "It is started with every session by systemd.",
-    "autostart": "It is started with every session by the desktop.",
-    "nothing": "It is not started by itself. “good-tide agent install” changes that.",
+    "systemd": tr("It is started with every session by systemd."),
+    "autostart": tr("It is started with every session by the desktop."),
+    "nothing": tr("It is not started by itself. “good-tide agent install” changes that."),
 }
 
 
@@ -52,9 +53,11 @@ def _run(settings: Path | None, while_used: bool) -> int:
 
 
 @agent_group.command("run")
-@click.option("--settings", type=PATH, help="Folder with the job's settings.")
+@click.option("--settings", type=PATH, help=tr("Folder with the job's settings."))
 @click.option(
-    "--while-used", is_flag=True, help="End when no window is connected any more and nothing is being done."
+    "--while-used",
+    is_flag=True,
+    help=tr("End when no window is connected any more and nothing is being done."),
 )
 def agent_run(settings: Path | None, while_used: bool) -> int:
     """Run it, until it is told to end."""
@@ -126,7 +129,7 @@ def _start() -> None:
         if service.state().by != "systemd" or not service.start():
             start_agent(this_workplace().settings, while_used=False)
         if not _within(_STARTS_SECONDS, lambda: not _has_gone() and _hello() is not None):
-            raise PlaceError("The agent does not start", "Run “good-tide agent run” to see why")
+            raise PlaceError(tr("The agent does not start"), tr("Run “good-tide agent run” to see why"))
 
 
 def _stop() -> None:
@@ -142,7 +145,9 @@ def _stop() -> None:
         with contextlib.suppress(ProcessLookupError):
             os.kill(hello.process, signal.SIGTERM)
     if not _within(_ENDS_SECONDS, _has_gone):
-        raise PlaceError("The agent does not end", "Something holds it up: a disk that does not answer, say")
+        raise PlaceError(
+            tr("The agent does not end"), tr("Something holds it up: a disk that does not answer, say")
+        )
 
 
 def _has_gone() -> bool:
@@ -192,9 +197,19 @@ def _say(state: service.ServiceState, as_json: bool) -> int:
         )
     else:
         if hello is None:
-            say("The agent is not running.")
+            say(tr("The agent is not running."))
         else:
-            other = "" if same else f", while this command is of version {__version__}: restart it"
-            say(f"The agent is running, version {hello.version}, process {hello.process}{other}.")
+            other = (
+                ""
+                if same
+                else tr(", while this command is of version {version}: restart it").format(
+                    version=__version__
+                )
+            )
+            say(
+                tr("The agent is running, version {version}, process {process}{other}.").format(
+                    version=hello.version, process=hello.process, other=other
+                )
+            )
         say(_BY[state.by] + (f" ({state.file})" if state.file else ""))
     return output.DONE if same else output.WITH_GAPS

@@ -15,6 +15,7 @@ from good_tide.cli.parameters import JOB
 from good_tide.core.alarm import Alarm
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, iso, printable
 from good_tide.operations.alarm.watch import dismiss
 from good_tide.operations.context import Context, this_context
@@ -40,7 +41,7 @@ def show_command(name: str | None, as_json: bool) -> int:
     if as_json:
         print_json({"alarms": [_fields(job, alarm, now) for job, alarm in found]})
     elif not found:
-        say("Nothing rings.")
+        say(tr("Nothing rings."))
     else:
         for job, alarm in found:
             _say(job, alarm, now)
@@ -68,13 +69,21 @@ def _say(job: Job, alarm: Alarm, now: int) -> None:
     for path in alarm.paths:
         say(f"    {printable(path)}")
     if alarm.before:
-        say(f"The last moment before is the snapshot of {exact_words(alarm.before_time)}; it is pinned.")
+        say(
+            tr("The last moment before is the snapshot of {exact_words}; it is pinned.").format(
+                exact_words=exact_words(alarm.before_time)
+            )
+        )
         where = shlex.quote(_store_path(job, alarm) or "STORE")
-        say("Everything as it was before (what is there now is set aside):")
+        say(tr("Everything as it was before (what is there now is set aside):"))
         folders = " ".join(f"--path {shlex.quote(folder)}" for folder in job.folders)
-        say(f"    good-tide restore {where} --snapshot {alarm.before} {folders} --in-place")
-    say("Nothing is released until somebody has looked. When all is as it should be:")
-    say(f"    good-tide alarm dismiss {shlex.quote(job.name)}")
+        say(
+            tr("    good-tide restore {where} --snapshot {before} {folders} --in-place").format(
+                where=where, before=alarm.before, folders=folders
+            )
+        )
+    say(tr("Nothing is released until somebody has looked. When all is as it should be:"))
+    say(tr("    good-tide alarm dismiss {name}").format(name=shlex.quote(job.name)))
 
 
 @alarm_group.command("dismiss")
@@ -86,12 +95,14 @@ def dismiss_command(name: str, passphrase_file: Path | None, as_json: bool) -> i
     context = this_context()
     job = find_job(context.here.settings, name)
     if context.alarms.of(job.id) is None:
-        raise PersonError(f"Nothing rings for {job.name}", "See “good-tide alarm show”")
+        raise PersonError(
+            tr("Nothing rings for {name}").format(name=job.name), tr("See “good-tide alarm show”")
+        )
     alarm = dismiss(context, job, _store_of(context, job, passphrase_file))
     if as_json:
         print_json({"dismissed": alarm is not None})
     else:
-        say(f"{job.name}: it rings no more. Releasing goes on.")
+        say(tr("{name}: it rings no more. Releasing goes on.").format(name=job.name))
     return output.DONE
 
 

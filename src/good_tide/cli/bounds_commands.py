@@ -24,7 +24,8 @@ from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
 from good_tide.core.settings import StoreRef
-from good_tide.core.words import count_words, duration_words, iso, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, duration_words, iso, number_words, size_words, time_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.jobs.changing import change_ladder
@@ -59,12 +60,24 @@ def _snapshot_fields(snapshot: Snapshot) -> dict[str, Any]:
 
 def _say_plan(called: str, plan: ThinPlan, now: int) -> None:
     total = len(plan.keeps) + len(plan.releases)
-    back = f"; gives back about {size_words(plan.gives_back)}" if plan.gives_back else ""
-    say(f"{called} keeps {len(plan.keeps):,} of {total:,}{back}.")
+    back = (
+        tr("; gives back about {gives_back}").format(gives_back=size_words(plan.gives_back))
+        if plan.gives_back
+        else ""
+    )
+    say(
+        tr("{called} keeps {keeps} of {total}{back}.").format(
+            called=called, keeps=number_words(len(plan.keeps)), total=number_words(total), back=back
+        )
+    )
     if plan.releases:
         shown = [f"{time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:12]]
-        more = f", and {len(plan.releases) - 12:,} more" if len(plan.releases) > 12 else ""
-        say(f"It releases {', '.join(shown)}{more}.")
+        more = (
+            tr(", and {releases} more").format(releases=number_words(len(plan.releases) - 12))
+            if len(plan.releases) > 12
+            else ""
+        )
+        say(tr("It releases {shown}{more}.").format(shown=", ".join(shown), more=more))
 
 
 def _stores_here(stores: JobStores) -> list[tuple[StoreRef, Store]]:
@@ -75,7 +88,7 @@ def _stores_here(stores: JobStores) -> list[tuple[StoreRef, Store]]:
     """
     found = [(ref, stores.store(ref)) for ref in stores.here()]
     if not found:
-        raise PersonError("No store of this job is here", "Connect its disk")
+        raise PersonError(tr("No store of this job is here"), tr("Connect its disk"))
     return found
 
 
@@ -86,11 +99,13 @@ def _stores_here(stores: JobStores) -> list[tuple[StoreRef, Store]]:
     "rungs",
     multiple=True,
     metavar="RUNG",
-    help="Such as “2d every”, “30d day”, “12mo week”, “forever quarter”; from the youngest on.",
+    help=tr("Such as “2d every”, “30d day”, “12mo week”, “forever quarter”; from the youngest on."),
 )
-@click.option("--ready", type=click.Choice(sorted(READY)), help="A ready ladder.")
+@click.option("--ready", type=click.Choice(sorted(READY)), help=tr("A ready ladder."))
 @click.option(
-    "--picture", metavar="DATE", help="As it would be at a later date, with the snapshots that there are now."
+    "--picture",
+    metavar="DATE",
+    help=tr("As it would be at a later date, with the snapshots that there are now."),
 )
 @passphrase_option
 @json_option
@@ -107,14 +122,14 @@ def ladder_command(
     context = this_context()
     job = find_job(context.here.settings, name)
     if rungs and ready:
-        raise PersonError("A ladder is a ready one or has rungs of its own", "Give --ready or --rung")
+        raise PersonError(tr("A ladder is a ready one or has rungs of its own"), tr("Give --ready or --rung"))
     ladder = READY[ready] if ready else Ladder(tuple(map(parse_rung, rungs))) if rungs else job.ladder
     ladder.check()
     if ladder != job.ladder:
         job = change_ladder(context, job, ladder)
     moment = parse_time(picture) if picture is not None else context.clock.now()
     if not as_json:
-        say(f"{job.name} keeps {words(ladder)}.")
+        say(tr("{name} keeps {words}.").format(name=job.name, words=words(ladder)))
     with output.steered(None, as_json) as steering:
         ref, store = _stores_here(job_stores(context, job, passphrase_file))[0]
         plan = plan_by_ladder(context, job, store, steering, ladder, moment, with_room=True)
@@ -134,8 +149,8 @@ def ladder_command(
 
 @click.command("thin")
 @click.argument("name", required=False, type=JOB)
-@click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
-@click.option("--yes", is_flag=True, help="Agree to a changed ladder that releases much at once.")
+@click.option("--plan", "only_plan", is_flag=True, help=tr("Only say what would be released."))
+@click.option("--yes", is_flag=True, help=tr("Agree to a changed ladder that releases much at once."))
 @passphrase_option
 @progress_option
 @json_option
@@ -171,8 +186,10 @@ def thin_command(
                 waiting = True
                 if not as_json:
                     say(
-                        "The ladder was changed, and this would release more than a tenth of history. Look at"
-                        " it, then give --yes."
+                        tr(
+                            "The ladder was changed, and this would release more than a tenth of history."
+                            " Look at it, then give --yes."
+                        )
                     )
         if not only_plan and not waiting:
             agree(context, job)
@@ -185,9 +202,9 @@ def thin_command(
 @click.command("release", cls=StoreCommand)
 @click.argument("store", type=STORE)
 @click.argument("snapshots", nargs=-1)
-@click.option("--before", metavar="TIME", help="All that are older.")
-@click.option("--since", metavar="TIME", help="All from then on; with --before, a range.")
-@click.option("--plan", "only_plan", is_flag=True, help="Only say what would be released.")
+@click.option("--before", metavar="TIME", help=tr("All that are older."))
+@click.option("--since", metavar="TIME", help=tr("All from then on; with --before, a range."))
+@click.option("--plan", "only_plan", is_flag=True, help=tr("Only say what would be released."))
 @whose_options
 @passphrase_option
 @json_option
@@ -210,11 +227,13 @@ def release_command(
     ranged = before is not None or since is not None
     if ranged == bool(snapshots):
         raise PersonError(
-            "It is not clear what is to be released", "Name snapshots, or give --before or --since"
+            tr("It is not clear what is to be released"), tr("Name snapshots, or give --before or --since")
         )
     begin, end = parse_time(since) if since else 0, parse_time(before) if before else context.clock.now()
     if begin >= end:
-        raise PersonError("--since is not before --before: nothing is between them", "Change one of them")
+        raise PersonError(
+            tr("--since is not before --before: nothing is between them"), tr("Change one of them")
+        )
     chosen = {chooser.choose(wanted).id for wanted in snapshots}
     range_of = chooser.own() if machine or job_name else chooser.snapshots
     chosen |= {snapshot.id for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
@@ -239,8 +258,8 @@ def release_command(
 @click.command("pin", cls=StoreCommand)
 @click.argument("store", type=STORE)
 @click.argument("snapshot", required=False)
-@click.option("--label", default="", metavar="T", help="Why it is to stay.")
-@click.option("--off", is_flag=True, help="Take the pin away.")
+@click.option("--label", default="", metavar="T", help=tr("Why it is to stay."))
+@click.option("--off", is_flag=True, help=tr("Take the pin away."))
 @whose_options
 @passphrase_option
 @json_option
@@ -259,16 +278,22 @@ def pin_command(
     found = opened_named(context, store, passphrase_file)
     if snapshot is None:
         if off or label:
-            raise PersonError("Which snapshot is meant is not said", "Name it after the store")
+            raise PersonError(tr("Which snapshot is meant is not said"), tr("Name it after the store"))
         return _list_pins(context, found, Whose(machine, job_name), as_json)
     chosen = Chooser(context, found, Whose(machine, job_name)).choose(snapshot)
     if not pin_by_hand(context, job_using(context, found), found, chosen.id, not off, label):
-        raise PersonError("This snapshot is not pinned", "There is nothing to take away")
+        raise PersonError(tr("This snapshot is not pinned"), tr("There is nothing to take away"))
     if as_json:
         print_json({"snapshot": chosen.id, "pinned": not off, "label": label or None})
         return output.DONE
-    became = "no longer pinned" if off else f"pinned: {label}" if label else "pinned"
-    say(f"The snapshot of {time_words(chosen.record.time, context.clock.now())} is {became}.")
+    became = (
+        tr("no longer pinned") if off else tr("pinned: {label}").format(label=label) if label else "pinned"
+    )
+    say(
+        tr("The snapshot of {time} is {became}.").format(
+            time=time_words(chosen.record.time, context.clock.now()), became=became
+        )
+    )
     return output.DONE
 
 
@@ -285,17 +310,19 @@ def _list_pins(context: Context, store: Store, whose: Whose, as_json: bool) -> i
         [time_words(one.record.time, now), pins[one.id], one.record.machine.name, one.id[:12]] for one in rows
     ]
     if cells:
-        table(["Pinned snapshot", "Label", "Machine", "Snapshot"], cells)
+        table([tr("Pinned snapshot"), tr("Label"), tr("Machine"), tr("Snapshot")], cells)
     else:
-        say("No snapshot is pinned.")
+        say(tr("No snapshot is pinned."))
     return output.DONE
 
 
 @click.command("sweep", cls=StoreCommand)
 @click.argument("store", type=STORE)
-@click.option("--plan", "only_plan", is_flag=True, help="Only say how much would come back.")
+@click.option("--plan", "only_plan", is_flag=True, help=tr("Only say how much would come back."))
 @click.option(
-    "--thorough", is_flag=True, help="Leave no trace of what is not needed, as after a purge; copies more."
+    "--thorough",
+    is_flag=True,
+    help=tr("Leave no trace of what is not needed, as after a purge; copies more."),
 )
 @passphrase_option
 @progress_option
@@ -325,11 +352,19 @@ def sweep_command(
             }
         )
         return output.DONE
-    would = "would give" if only_plan else "gave"
+    would = tr("would give") if only_plan else "gave"
     say(
-        f"The sweep {would} back {size_words(report.freed)}; {count_words(report.rewritten, 'pack')} copied;"
-        f" {duration_words(report.seconds)}."
+        tr("The sweep {would} back {freed}; {rewritten} copied; {seconds}.").format(
+            would=would,
+            freed=size_words(report.freed),
+            rewritten=count_words(report.rewritten, "pack"),
+            seconds=duration_words(report.seconds),
+        )
     )
     if report.waits:
-        say(f"{count_words(report.waits, 'pack')} more wait until whoever writes to the store now is done.")
+        say(
+            tr("{waits} more wait until whoever writes to the store now is done.").format(
+                waits=count_words(report.waits, "pack")
+            )
+        )
     return output.DONE

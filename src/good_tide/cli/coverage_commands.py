@@ -15,6 +15,7 @@ from good_tide.core.clock import SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.alarm.watch import TODO as ALARM_TODO
 from good_tide.operations.context import this_context
@@ -28,11 +29,17 @@ from good_tide.system.mounts import network_devices
 
 @click.command("coverage")
 @click.argument("name", type=JOB)
-@click.option("--why", "why_path", metavar="PATH", help="Why a file or folder is in or out.")
+@click.option("--why", "why_path", metavar="PATH", help=tr("Why a file or folder is in or out."))
 @click.option(
-    "--rule", "more", multiple=True, metavar="RULE", help="As if this rule stood on top; may be given again."
+    "--rule",
+    "more",
+    multiple=True,
+    metavar="RULE",
+    help=tr("As if this rule stood on top; may be given again."),
 )
-@click.option("--largest", type=click.IntRange(1, 1000), metavar="N", help="The N largest files that are in.")
+@click.option(
+    "--largest", type=click.IntRange(1, 1000), metavar="N", help=tr("The N largest files that are in.")
+)
 @json_option
 def coverage_command(
     name: str, why_path: str | None, more: tuple[str, ...], largest: int | None, as_json: bool
@@ -80,18 +87,26 @@ def coverage_command(
             }
         )
     else:
-        say(f"In:  {count_words(total.files, 'file')}, {size_words(total.bytes)}")
-        say(f"Out: {count_words(total.out_files, 'file')}, {size_words(total.out_bytes)}")
+        say(
+            tr("In:  {files}, {bytes}").format(
+                files=count_words(total.files, "file"), bytes=size_words(total.bytes)
+            )
+        )
+        say(
+            tr("Out: {out_files}, {out_bytes}").format(
+                out_files=count_words(total.out_files, "file"), out_bytes=size_words(total.out_bytes)
+            )
+        )
         if rules:
             rows = [
                 [rule.text, f"{catch.files:,}", size_words(catch.bytes)]
                 for rule, catch in zip(rules, weighing.catches, strict=True)
             ]
-            table(["Rule", "Files", "Size"], rows, right=(1, 2))
+            table([tr("Rule"), tr("Files"), tr("Size")], rows, right=(1, 2))
         for size, path in top:
             say(f"{size_words(size):>10}  {show_path(os.fsencode(path))}")
         for path in survey.missing:
-            say(f"Not there: {path}")
+            say(tr("Not there: {path}").format(path=path))
     return output.WITH_GAPS if survey.missing else output.DONE
 
 
@@ -125,11 +140,17 @@ def run_jobs(
                 )
                 if not as_json:
                     where = (
-                        "the holding area, as the disk is away" if one.held else one.ref.name or one.ref.path
+                        tr("the holding area, as the disk is away")
+                        if one.held
+                        else one.ref.name or one.ref.path
                     )
-                    say(f"{job.name}, into {where}:")
+                    say(tr("{name}, into {where}:").format(name=job.name, where=where))
                     if one.carried:
-                        say(f"{count_words(one.carried, 'snapshot')} carried over from the holding area.")
+                        say(
+                            tr("{carried} carried over from the holding area.").format(
+                                carried=count_words(one.carried, "snapshot")
+                            )
+                        )
                     output.say_snapshot(one.snapshot)
             elif one.error is not None:
                 failed = failed or one.error

@@ -6,6 +6,7 @@ import shlex
 from datetime import datetime
 
 from good_tide.cli import launch, output
+from good_tide.core.translation import tr
 from good_tide.demo.build import DemoFolders, build_demo
 from good_tide.operations.workplace import Workplace
 
@@ -15,15 +16,19 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
     root = here.data / "demo"
     folders = DemoFolders(root)
     if fresh or not folders.complete:
-        output.say("Making ten weeks of made-up history; this takes some seconds, once.")
+        output.say(tr("Making ten weeks of made-up history; this takes some seconds, once."))
         folders = build_demo(root, datetime.now().astimezone(), _tell, here.cache, here.state)
         output.say("")
-    output.say(f"The demo's files lie in {folders.workstation}, its store in {folders.store}.")
+    output.say(
+        tr("The demo's files lie in {workstation}, its store in {store}.").format(
+            workstation=folders.workstation, store=folders.store
+        )
+    )
     if not no_window and launch.has_display():
         return launch.run_window(folders.settings)
     if not no_window:
-        output.say("There is no display here to open the window on. Commands work on it all the same.")
-    output.say("By command; its store is called Pier, and opens by itself with these settings:")
+        output.say(tr("There is no display here to open the window on. Commands work on it all the same."))
+    output.say(tr("By command; its store is called Pier, and opens by itself with these settings:"))
     program = f"good-tide --settings {shlex.quote(str(folders.settings))}"
     for words in ("status", "history Pier", "find Pier budget", "contents Pier latest"):
         output.say(f"  {program} {words}")
@@ -32,4 +37,4 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
 
 def _tell(done: int, total: int) -> None:
     if output.out.is_terminal:
-        output.out.print(f"\r{done} of {total} snapshots", end="")
+        output.out.print(tr("\r{done} of {total} snapshots").format(done=done, total=total), end="")

@@ -20,6 +20,7 @@ from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.core.differences import Differing, What, counts_words
 from good_tide.core.entries import Kind
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.core.words import iso, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import job_selector
@@ -30,7 +31,12 @@ from good_tide.operations.history.disk_differences import since
 from good_tide.operations.stores.users import job_of
 
 _NOW = "now"
-_SIGNS = {What.GONE: "gone", What.NEW: "new", What.CHANGED: "changed", What.METADATA: "times or permissions"}
+_SIGNS = {
+    What.GONE: "gone",
+    What.NEW: "new",
+    What.CHANGED: "changed",
+    What.METADATA: tr("times or permissions"),
+}
 
 
 @click.command("differences", cls=StoreCommand)
@@ -86,15 +92,21 @@ def differences_command(
         )
     else:
         table(
-            ["Path", "What", "Then", "Against"],
+            [tr("Path"), tr("What"), tr("Then"), tr("Against")],
             [[show_path(one.path), _words(one), *_sizes(one)] for one in found.items],
             right=(2, 3),
         )
         now = context.clock.now()
-        other = f"{of_words(second, now)}" if second is not None else "what is on the disk now"
-        say(f"From {of_words(first, now)} to {other}: {counts_words(counts) or 'nothing differs'}.")
+        other = f"{of_words(second, now)}" if second is not None else tr("what is on the disk now")
+        say(
+            tr("From {of_words} to {other}: {counts_words}.").format(
+                of_words=of_words(first, now),
+                other=other,
+                counts_words=counts_words(counts) or tr("nothing differs"),
+            )
+        )
         for one, why in found.unclear:
-            say(f"Could not be compared: {show_path(one)}: {why}")
+            say(tr("Could not be compared: {one}: {why}").format(one=show_path(one), why=why))
     return output.WITH_GAPS if found.unclear else output.DONE
 
 
@@ -116,7 +128,11 @@ def _fields(one: Differing) -> dict[str, Any]:
 
 
 def _words(one: Differing) -> str:
-    return f"moved from {show_path(one.other)}" if one.what is What.MOVED else _SIGNS[one.what]
+    return (
+        tr("moved from {other}").format(other=show_path(one.other))
+        if one.what is What.MOVED
+        else _SIGNS[one.what]
+    )
 
 
 def _sizes(one: Differing) -> tuple[str, str]:

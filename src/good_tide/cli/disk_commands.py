@@ -8,6 +8,7 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.places import Level, Wanted, check_place
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
@@ -50,8 +51,8 @@ def disks_command(as_json: bool) -> int:
         print_json({"disks": rows})
         return output.DONE
     for disk in found:
-        room = f"{size_words(disk.free)} free of {size_words(disk.total)}"
-        room = "not mounted" if not disk.mounted else room if disk.answers else "does not answer"
+        room = tr("{free} free of {total}").format(free=size_words(disk.free), total=size_words(disk.total))
+        room = tr("not mounted") if not disk.mounted else room if disk.answers else tr("does not answer")
         say(f"{disk.name}   {disk.kind}, {disk.file_system}, {room}   {disk.path}")
         for check in check_place(disk, wanted):
             say(
@@ -59,5 +60,5 @@ def disks_command(as_json: bool) -> int:
                 f" {check.what}{'. ' + check.way_out if check.way_out else ''}."
             )
     if not found:
-        say("No disk is mounted that could take a store.")
+        say(tr("No disk is mounted that could take a store."))
     return output.DONE

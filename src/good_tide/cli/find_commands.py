@@ -19,6 +19,7 @@ from good_tide.core.kinds import KINDS
 from good_tide.core.name_query import FOLDERS, NameQuery, parse_query
 from good_tide.core.rules import parse_size
 from good_tide.core.selection import parse_period, short_length
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, iso, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
@@ -30,13 +31,13 @@ _MOST = 1000
 @click.command("find", cls=StoreCommand)
 @click.argument("named", metavar="STORE|JOB", type=STORE)
 @click.argument("words", nargs=-1, required=True)
-@click.option("--gone", is_flag=True, help="Only what is not there now.")
-@click.option("--kind", type=click.Choice([FOLDERS, *KINDS]), help="Only files of this kind, or folders.")
-@click.option("--since", metavar="T", help="Only what appeared, changed or went since then.")
-@click.option("--until", metavar="T", help="Only what appeared, changed or went until then.")
-@click.option("--larger", metavar="SIZE", help="Only files that were once at least so large.")
+@click.option("--gone", is_flag=True, help=tr("Only what is not there now."))
+@click.option("--kind", type=click.Choice([FOLDERS, *KINDS]), help=tr("Only files of this kind, or folders."))
+@click.option("--since", metavar="T", help=tr("Only what appeared, changed or went since then."))
+@click.option("--until", metavar="T", help=tr("Only what appeared, changed or went until then."))
+@click.option("--larger", metavar="SIZE", help=tr("Only files that were once at least so large."))
 @click.option(
-    "--most", type=click.IntRange(1), default=_MOST, show_default=True, help="How many are shown at most."
+    "--most", type=click.IntRange(1), default=_MOST, show_default=True, help=tr("How many are shown at most.")
 )
 @whose_options
 @passphrase_option
@@ -62,7 +63,7 @@ def find_command(
     context = this_context()
     parsed = parse_query(" ".join(words))
     if not parsed and not any("*" in word for word in words):
-        raise PersonError("Nothing is looked for", "Write a part of a name")
+        raise PersonError(tr("Nothing is looked for"), tr("Write a part of a name"))
     every = NameQuery(())
     begin = parse_period(since)[0] if since else every.changed[0]
     end = parse_period(until)[1] if until else every.changed[1]
@@ -81,19 +82,27 @@ def find_command(
     else:
         now = context.clock.now()
         if found.near or not lines:
-            say("Nothing was found." if query.narrowed else "Nothing of this name was ever in a snapshot.")
+            say(
+                tr("Nothing was found.")
+                if query.narrowed
+                else tr("Nothing of this name was ever in a snapshot.")
+            )
         if found.near and lines:
-            say("Names that are near:")
+            say(tr("Names that are near:"))
         if lines:
             short = short_length(point.name for point in points.values())
             cells = [[show_path(path), *_cells(line, points, now)] for path, line in lines]
             table(
-                ["Path", "Versions", "Last seen", "Size", "Snapshot"],
+                [tr("Path"), tr("Versions"), tr("Last seen"), tr("Size"), tr("Snapshot")],
                 [[*row[:-1], row[-1][:short]] for row in cells],
                 right=(1, 3),
             )
         if found.more:
-            say(f"There are more than {count_words(found.count, 'name')}: write more of it, or --most.")
+            say(
+                tr("There are more than {count}: write more of it, or --most.").format(
+                    count=count_words(found.count, "name")
+                )
+            )
     for error in damage:
         output.print_error(error, as_json)
     return output.DAMAGED if damage else output.DONE
@@ -123,7 +132,7 @@ def _fields(line: Lifeline, points: Mapping[int, TidePoint]) -> dict[str, Any]:
 def _cells(line: Lifeline, points: Mapping[int, TidePoint], now: int) -> list[str]:
     _, last = _seen(line, points)
     readable = [span for span in line.spans if span.kind != Kind.LEFT_OUT]
-    seen = time_words(last.time, now) if line.gone else "there now"
+    seen = time_words(last.time, now) if line.gone else tr("there now")
     is_folder = line.kind == Kind.FOLDER
     size = "" if is_folder else size_words(line.spans[-1].size)
     return ["folder" if is_folder else f"{len(readable):,}", seen, size, last.name]

@@ -14,6 +14,7 @@ from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import STORE
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, iso, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.stores.fleet import FleetRow, fleet, reinstate, retire
@@ -21,23 +22,23 @@ from good_tide.operations.stores.fleet import FleetRow, fleet, reinstate, retire
 Grouping = Literal["machine", "job"]
 _GROUPS: dict[str, Callable[[FleetRow], str]] = {
     "machine": lambda row: row.record.machine.name,
-    "job": lambda row: row.record.job or "by hand",
+    "job": lambda row: row.record.job or tr("by hand"),
 }
 
 
 @click.command("fleet", cls=StoreCommand)
 @click.argument("store", type=STORE)
-@click.option("--late", is_flag=True, help="Only those that are late.")
+@click.option("--late", is_flag=True, help=tr("Only those that are late."))
 @click.option(
     "--group",
     type=click.Choice(get_args(Grouping)),
-    help="Those of one machine, or of one job's name, together.",
+    help=tr("Those of one machine, or of one job's name, together."),
 )
 @click.option(
-    "--retire", "retired", metavar="MACHINE", help="It takes no more snapshots: never late from now on."
+    "--retire", "retired", metavar="MACHINE", help=tr("It takes no more snapshots: never late from now on.")
 )
-@click.option("--reinstate", "back", metavar="MACHINE", help="The other way round: it is watched again.")
-@click.option("--job", "job", metavar="NAME", help="Of that machine only this job.")
+@click.option("--reinstate", "back", metavar="MACHINE", help=tr("The other way round: it is watched again."))
+@click.option("--job", "job", metavar="NAME", help=tr("Of that machine only this job."))
 @passphrase_option
 @json_option
 def fleet_command(
@@ -53,9 +54,11 @@ def fleet_command(
     """All machines that use a store, with the last snapshot of each, those that are late first. STORE is its
     folder, or the disk's name in a job. Ends with 1 when one is late."""
     if retired is not None and back is not None:
-        raise PersonError("A machine is retired or reinstated, not both", "Give one of the two options")
+        raise PersonError(
+            tr("A machine is retired or reinstated, not both"), tr("Give one of the two options")
+        )
     if job is not None and retired is None and back is None:
-        raise PersonError("--job belongs to --retire or --reinstate", "Give one of these with it")
+        raise PersonError(tr("--job belongs to --retire or --reinstate"), tr("Give one of these with it"))
     context = this_context()
     now = context.clock.now()
     opened = opened_named(context, store, passphrase_file)
@@ -73,12 +76,12 @@ def fleet_command(
         print_json({"machines": [_fields(row) for row in rows]})
     elif rows:
         table(
-            ["Machine", "Job", "Last snapshot", "Snapshots", "", "Rhythm"],
+            [tr("Machine"), tr("Job"), tr("Last snapshot"), tr("Snapshots"), "", tr("Rhythm")],
             [_cells(row, now) for row in rows],
             right=(3,),
         )
     else:
-        say("None is late." if late else "No machine has a snapshot there.")
+        say(tr("None is late.") if late else tr("No machine has a snapshot there."))
     return output.WITH_GAPS if any(row.late for row in rows) else output.DONE
 
 
@@ -91,9 +94,11 @@ def _together(rows: list[FleetRow], group: Callable[[FleetRow], str]) -> list[Fl
 def _cells(row: FleetRow, now: int) -> list[str]:
     record = row.record
     if record.retired:
-        state = f"retired {time_words(record.retired, now)}"
+        state = tr("retired {retired}").format(retired=time_words(record.retired, now))
     else:
-        state = f"LATE by {duration_words(row.late / SECOND)}" if row.late else "in time"
+        state = (
+            tr("LATE by {late}").format(late=duration_words(row.late / SECOND)) if row.late else tr("in time")
+        )
     return [
         record.machine.name,
         record.job,

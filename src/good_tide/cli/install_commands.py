@@ -14,6 +14,7 @@ from good_tide.cli.manual import manual
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.jobs.leaving import (
@@ -43,7 +44,7 @@ def _made() -> dict[str, str]:
 
 
 @click.command("install")
-@click.option("--no-agent", is_flag=True, help="Do not start the agent with every session.")
+@click.option("--no-agent", is_flag=True, help=tr("Do not start the agent with every session."))
 @json_option
 def install_command(no_agent: bool, as_json: bool) -> int:
     """Make the program at home here, for this person: its entry in the desktop's menu, its icon, the manual
@@ -57,7 +58,11 @@ def install_command(no_agent: bool, as_json: bool) -> int:
         return output.DONE
     for file in files:
         say(f"{file}")
-    say(f"The agent is started with every session by {started_by}." if started_by != "nothing" else "")
+    say(
+        tr("The agent is started with every session by {started_by}.").format(started_by=started_by)
+        if started_by != "nothing"
+        else ""
+    )
     return output.DONE
 
 
@@ -67,9 +72,9 @@ def install_command(no_agent: bool, as_json: bool) -> int:
     "takes",
     multiple=True,
     type=click.Choice([*(one.value for one in OF_PROGRAM), "all"]),
-    help="Take away what stays under this word, for good; may be given again. Stores are never touched.",
+    help=tr("Take away what stays under this word, for good; may be given again. Stores are never touched."),
 )
-@click.option("--yes", is_flag=True, help="Do not ask before anything is taken away.")
+@click.option("--yes", is_flag=True, help=tr("Do not ask before anything is taken away."))
 @json_option
 def uninstall_command(takes: tuple[str, ...], yes: bool, as_json: bool) -> int:
     """Say what the program has on this machine, where, and how much it takes; take away what --take names.
@@ -85,7 +90,10 @@ def uninstall_command(takes: tuple[str, ...], yes: bool, as_json: bool) -> int:
     if as_json:
         print_json({"taken": [_fields(one) for one in wanted], "stays": [_fields(one) for one in kept]})
         return output.DONE
-    for heading, rows in (("Taken away:", wanted), ("There stay:" if kept else "Nothing stays.", kept)):
+    for heading, rows in (
+        (tr("Taken away:"), wanted),
+        (tr("There stay:") if kept else tr("Nothing stays."), kept),
+    ):
         if rows or heading == "Nothing stays.":
             say(heading)
         for one in rows:
@@ -93,15 +101,18 @@ def uninstall_command(takes: tuple[str, ...], yes: bool, as_json: bool) -> int:
             say(f"  {one.kind:<11} {one.path}: {one.what}{size}")
     if kept and any(one.kind is not What.STORE for one in kept):
         say(
-            "“good-tide uninstall --take WORD” takes away what stands under a word. Stores are never touched."
+            tr(
+                "“good-tide uninstall --take WORD” takes away what stands under a word. Stores are never"
+                " touched."
+            )
         )
     return output.DONE
 
 
 def _program() -> list[Stays]:
     """What the desktop, the shell and the session know of the program."""
-    known = [(file, "menu entry, manual page or completion") for file in desktop_entry.installed()]
-    known += [(file, "starts the program with every session") for file in service.files()]
+    known = [(file, tr("menu entry, manual page or completion")) for file in desktop_entry.installed()]
+    known += [(file, tr("starts the program with every session")) for file in service.files()]
     return [Stays(str(file), what, What.PROGRAM) for file, what in known]
 
 
@@ -113,12 +124,14 @@ def _ask(wanted: list[Stays], as_json: bool) -> None:
     """
     if as_json or not sys.stdin.isatty():
         raise PersonError(
-            f"{len(wanted)} things would be deleted for good, {wanted[0].path} among them",
-            "Give --yes if that is meant",
+            tr("{wanted} things would be deleted for good, {path} among them").format(
+                wanted=len(wanted), path=wanted[0].path
+            ),
+            tr("Give --yes if that is meant"),
         )
     for one in wanted:
         say(f"  {one.kind:<11} {one.path}: {one.what}, {size_words(bytes_of(one.path))}")
-    click.confirm("Delete this for good?", abort=True)
+    click.confirm(tr("Delete this for good?"), abort=True)
 
 
 def _take(context: Context, wanted: list[Stays]) -> None:

@@ -23,7 +23,8 @@ from good_tide.cli.parameters import STORE
 from good_tide.core.damage import Damage
 from good_tide.core.health import proven_words
 from good_tide.core.identifiers import SnapshotId
-from good_tide.core.words import count_words, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, size_words, time_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.integrity import repairing
 from good_tide.operations.integrity.proving import proof_words, prove
@@ -37,7 +38,7 @@ _SNAPSHOTS_SAID = 5
 
 @click.command("verify", cls=StoreCommand)
 @store_argument
-@click.option("--read-all", is_flag=True, help="Read and check every byte, not only the listings.")
+@click.option("--read-all", is_flag=True, help=tr("Read and check every byte, not only the listings."))
 @progress_option
 @json_option
 def verify_command(
@@ -64,17 +65,20 @@ def verify_command(
         return output.DONE if report.ok else output.DAMAGED
     if report.ok:
         say(
-            f"All is well: {count_words(report.packs, 'pack')}, {count_words(report.chunks, 'chunk')},"
-            f" {size_words(report.bytes_read)} read."
+            tr("All is well: {packs}, {chunks}, {bytes_read} read.").format(
+                packs=count_words(report.packs, "pack"),
+                chunks=count_words(report.chunks, "chunk"),
+                bytes_read=size_words(report.bytes_read),
+            )
         )
     else:
         _say_damage(store, report.damage)
     for file in report.mended:
-        say(f"Put right: {file}")
+        say(tr("Put right: {file}").format(file=file))
     for note in report.notes:
-        say(f"Note: {note}.")
+        say(tr("Note: {note}.").format(note=note))
     if report.not_read:
-        say(f"Not looked at: {report.not_read}.")
+        say(tr("Not looked at: {not_read}.").format(not_read=report.not_read))
     return output.DONE if report.ok else output.DAMAGED
 
 
@@ -85,13 +89,13 @@ def verify_command(
     "twins",
     multiple=True,
     metavar="DIR",
-    help="A twin of the store that may have what it lost; may be given again.",
+    help=tr("A twin of the store that may have what it lost; may be given again."),
 )
 @click.option(
-    "--known-only", is_flag=True, help="Mend what is known to be damaged, without reading every byte."
+    "--known-only", is_flag=True, help=tr("Mend what is known to be damaged, without reading every byte.")
 )
 @click.option(
-    "--accept-loss", is_flag=True, help="Take notice of what is lost for good: it is no trouble any more."
+    "--accept-loss", is_flag=True, help=tr("Take notice of what is lost for good: it is no trouble any more.")
 )
 @passphrase_option
 @progress_option
@@ -136,23 +140,23 @@ def repair_command(
         )
         return output.DONE if report.whole else output.WITH_GAPS
     for words in mended_words(report):
-        say(f"Mended: {words}.")
+        say(tr("Mended: {words}.").format(words=words))
     if report.lost:
-        say("Not mended; everything else in the store can be used:")
+        say(tr("Not mended; everything else in the store can be used:"))
         _say_damage(store, report.lost)
     elif not report.mended:
-        say("Nothing was damaged.")
+        say(tr("Nothing was damaged."))
     else:
-        say("Nothing is lost.")
+        say(tr("Nothing is lost."))
     for note in report.notes:
-        say(f"Note: {note}.")
+        say(tr("Note: {note}.").format(note=note))
     return output.DONE if report.whole else output.WITH_GAPS
 
 
 @click.command("prove", cls=StoreCommand)
 @click.argument("named", metavar="STORE", type=STORE)
 @click.option(
-    "--all", "everything", is_flag=True, help="Read every byte back, not only the portion of a day."
+    "--all", "everything", is_flag=True, help=tr("Read every byte back, not only the portion of a day.")
 )
 @passphrase_option
 @progress_option
@@ -201,7 +205,7 @@ def prove_command(
         say(f"    {path}: {why}")
     if proof.repair is not None:
         for words in mended_words(proof.repair):
-            say(f"Mended: {words}.")
+            say(tr("Mended: {words}.").format(words=words))
         _say_damage(store, proof.repair.lost)
     say(proven_words(health, context.clock.now()))
     return output.DONE if proof.well else output.DAMAGED
@@ -212,7 +216,7 @@ def _accept(context: Context, store: Store, as_json: bool) -> int:
     if as_json:
         print_json({"accepted": done})
     else:
-        say("What is lost is no trouble any more." if done else "Nothing is known to be lost.")
+        say(tr("What is lost is no trouble any more.") if done else tr("Nothing is known to be lost."))
     return output.DONE
 
 
@@ -233,9 +237,13 @@ def _say_damage(store: Store, damage: list[Damage]) -> None:
     for one in damage:
         say(f"{one.file}: {one.what}")
         for path in one.paths:
-            say(f"    affects {path}")
+            say(tr("    affects {path}").format(path=path))
         if one.snapshots:
-            versions = f"{count_words(one.versions, 'version')} in " if one.versions else ""
+            versions = (
+                tr("{versions} in ").format(versions=count_words(one.versions, "version"))
+                if one.versions
+                else ""
+            )
             say(
                 f"    {versions}{count_words(len(one.snapshots), 'snapshot')}:"
                 f" {_moments(one.snapshots, times)}"
@@ -248,4 +256,4 @@ def _moments(snapshots: list[SnapshotId], times: Mapping[SnapshotId, int]) -> st
     now = this_context().clock.now()
     words = [time_words(times[one], now) if one in times else one[:12] for one in snapshots[:_SNAPSHOTS_SAID]]
     more = len(snapshots) - len(words)
-    return ", ".join(words) + (f" and {more:,} more" if more > 0 else "")
+    return ", ".join(words) + (tr(" and {more} more").format(more=number_words(more)) if more > 0 else "")

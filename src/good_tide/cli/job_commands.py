@@ -24,6 +24,7 @@ from good_tide.core.kinds import KINDS, Kind, extended
 from good_tide.core.places import Level
 from good_tide.core.rules import Rule, RuleError, parse_rule, parse_rules
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import this_context
 from good_tide.operations.jobs.changing import (
@@ -66,7 +67,8 @@ def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[R
         return tuple(parse_rules(file.read_text(encoding="utf-8"), kinds))
     except (OSError, UnicodeDecodeError) as error:
         raise PersonError(
-            f"The rule file {file} cannot be read", "Check the path and that it is UTF-8 text"
+            tr("The rule file {file} cannot be read").format(file=file),
+            tr("Check the path and that it is UTF-8 text"),
         ) from error
     except RuleError as error:
         raise RuleError(f"{file}: {error.what}", error.advice) from error
@@ -80,7 +82,7 @@ def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[R
     multiple=True,
     required=True,
     metavar="P",
-    help="Folder to cover; may be given again.",
+    help=tr("Folder to cover; may be given again."),
 )
 @click.option(
     "--store",
@@ -88,19 +90,21 @@ def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[R
     multiple=True,
     required=True,
     metavar="DIR",
-    help="A store's folder; made if there is none. May be given again.",
+    help=tr("A store's folder; made if there is none. May be given again."),
 )
 @click.option(
     "--rules",
     "rules_file",
     type=PATH,
     metavar="FILE",
-    help="Rules of coverage, one a line.",
+    help=tr("Rules of coverage, one a line."),
 )
 @passphrase_option
-@click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
-@click.option("--hint", default="", help="A hint for the passphrase of new stores. Everybody can read it.")
-@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@click.option("--unencrypted", is_flag=True, help=tr("New stores can be read by anybody who has the disk."))
+@click.option(
+    "--hint", default="", help=tr("A hint for the passphrase of new stores. Everybody can read it.")
+)
+@click.option("--remember", is_flag=True, help=tr("Remember the passphrase in the desktop's key ring."))
 @json_option
 def job_add(
     name: str,
@@ -147,7 +151,7 @@ def job_list(as_json: bool) -> int:
         print_json({"jobs": [_job_fields(job) for job in jobs]})
     elif jobs:
         table(
-            ["Job", "Folders", "Rules", "Stores"],
+            [tr("Job"), tr("Folders"), tr("Rules"), tr("Stores")],
             [
                 [
                     job.name,
@@ -160,13 +164,13 @@ def job_list(as_json: bool) -> int:
             right=(1, 2),
         )
     else:
-        say("There is no job yet. “good-tide job add” makes one.")
+        say(tr("There is no job yet. “good-tide job add” makes one."))
     return output.DONE
 
 
 @job_group.command("show")
 @click.argument("name", type=JOB)
-@click.option("--settings", "all_settings", is_flag=True, help="All its settings, by the keys of --set.")
+@click.option("--settings", "all_settings", is_flag=True, help=tr("All its settings, by the keys of --set."))
 @json_option
 def job_show(name: str, all_settings: bool, as_json: bool) -> int:
     """One job: its folders, rules and stores; or all its settings."""
@@ -185,10 +189,10 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
     say(f"{job.name}\n\nFolders")
     for folder in job.folders:
         say(f"  {folder}")
-    say("Rules" if job.rules else "No rules: everything in these folders is in.")
+    say(tr("Rules") if job.rules else tr("No rules: everything in these folders is in."))
     for number, rule in enumerate(job.rules, 1):
         say(f"  {number:>3}  {rule}")
-    say(f"Stores{', in turns' if job.store_use == 'turns' else ''}")
+    say(tr("Stores{words}").format(words=tr(", in turns") if job.store_use == "turns" else ""))
     for ref in job.stores:
         now = context.whereabouts.of(ref)
         say(f"  {ref.called}   {now.called if now is not None else 'away'}")
@@ -198,44 +202,53 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
 @job_group.command("change")
 @click.argument("name", type=JOB)
 @click.option(
-    "--folder", "folders", multiple=True, metavar="P", help="The folders to cover, in place of those before."
+    "--folder",
+    "folders",
+    multiple=True,
+    metavar="P",
+    help=tr("The folders to cover, in place of those before."),
 )
 @click.option(
     "--rules",
     "rules_file",
     type=PATH,
     metavar="FILE",
-    help="The rules, in place of those before.",
+    help=tr("The rules, in place of those before."),
 )
-@click.option("--add-rule", "more", multiple=True, metavar="RULE", help="A rule to put on top.")
+@click.option("--add-rule", "more", multiple=True, metavar="RULE", help=tr("A rule to put on top."))
 @click.option(
-    "--add-store", "stores", multiple=True, metavar="DIR", help="A further store; made if there is none."
+    "--add-store", "stores", multiple=True, metavar="DIR", help=tr("A further store; made if there is none.")
 )
 @click.option(
-    "--drop-store", "dropped", metavar="DIR", help="A store that is no longer used; nothing on it is changed."
+    "--drop-store",
+    "dropped",
+    metavar="DIR",
+    help=tr("A store that is no longer used; nothing on it is changed."),
 )
 @click.option(
     "--store-use",
     type=click.Choice(["both", "turns"]),
-    help="With several stores: both each time, or in turns.",
+    help=tr("With several stores: both each time, or in turns."),
 )
 @click.option(
     "--precious",
     multiple=True,
     metavar="PATTERN",
-    help="Files whose every version is kept, in place of those before; “none”.",
+    help=tr("Files whose every version is kept, in place of those before; “none”."),
 )
-@click.option("--rename", "rename_to", metavar="NEW", help="Another name for the job.")
+@click.option("--rename", "rename_to", metavar="NEW", help=tr("Another name for the job."))
 @click.option(
     "--set",
     "assignments",
     multiple=True,
     metavar="KEY=VALUE",
-    help="Any other setting, by its key in a job file, such as reporting.when=weekly; may be given again.",
+    help=tr(
+        "Any other setting, by its key in a job file, such as reporting.when=weekly; may be given again."
+    ),
 )
 @passphrase_option
-@click.option("--unencrypted", is_flag=True, help="New stores can be read by anybody who has the disk.")
-@click.option("--hint", default="", help="A hint for the passphrase of new stores.")
+@click.option("--unencrypted", is_flag=True, help=tr("New stores can be read by anybody who has the disk."))
+@click.option("--hint", default="", help=tr("A hint for the passphrase of new stores."))
 @json_option
 def job_change(
     name: str,
@@ -300,7 +313,8 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
     found = next((ref for ref in job.stores if ref.path == folder), None)
     if found is None:
         raise PersonError(
-            f"The job has no store in {folder}", f"It has {', '.join(ref.path for ref in job.stores)}"
+            tr("The job has no store in {folder}").format(folder=folder),
+            tr("It has {stores}").format(stores=", ".join(ref.path for ref in job.stores)),
         )
     return found
 
@@ -309,8 +323,8 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
 @click.argument("name", type=JOB)
 @click.argument("directory")
 @passphrase_option
-@click.option("--hint", default="", help="A hint for the passphrase of a new store.")
-@click.option("--let-go", is_flag=True, help="Forget what could not be carried over.")
+@click.option("--hint", default="", help=tr("A hint for the passphrase of a new store."))
+@click.option("--let-go", is_flag=True, help=tr("Forget what could not be carried over."))
 @json_option
 def job_replace_store(
     name: str, directory: str, passphrase_file: Path | None, hint: str, let_go: bool, as_json: bool
@@ -328,13 +342,17 @@ def job_replace_store(
         if as_json:
             print_json({"job": job.name, "let_go": count})
         else:
-            say(f"{count_words(count, 'snapshot')} that waited for the old disk: let go.")
+            say(
+                tr("{count} that waited for the old disk: let go.").format(
+                    count=count_words(count, "snapshot")
+                )
+            )
         return output.DONE
     passphrase = read_passphrase(passphrase_file)
     if passphrase is None and ref.encrypted:
         passphrase = kept_passphrase(job, ref.store, context.ring)
     if passphrase is None and ref.encrypted and sys.stdin.isatty():
-        passphrase = click.prompt("Passphrase of the old store", hide_input=True, err=True)
+        passphrase = click.prompt(tr("Passphrase of the old store"), hide_input=True, err=True)
     with output.steered(None, as_json) as steering:
         done = replace_store(
             context,
@@ -352,10 +370,18 @@ def job_replace_store(
         )
         return output.WITH_GAPS if left else output.DONE
     if done.recovery_key is not None:
-        say(f"Recovery key:  {done.recovery_key}\n\nCopy it by hand and keep it away from this disk.")
-    say(f"{count_words(done.arrived, 'snapshot')} that waited for the old disk came into the new store.")
+        say(
+            tr("Recovery key:  {recovery_key}\n\nCopy it by hand and keep it away from this disk.").format(
+                recovery_key=done.recovery_key
+            )
+        )
+    say(
+        tr("{arrived} that waited for the old disk came into the new store.").format(
+            arrived=count_words(done.arrived, "snapshot")
+        )
+    )
     for one, why in done.left:
-        say(f"Not carried over, and kept on this machine: {one[:12]}: {why}")
+        say(tr("Not carried over, and kept on this machine: {one}: {why}").format(one=one[:12], why=why))
     return output.WITH_GAPS if left else output.DONE
 
 
@@ -366,7 +392,7 @@ def job_replace_store(
     "takes",
     multiple=True,
     type=click.Choice([*(one.value for one in OF_JOBS), "all"]),
-    help="Take this away with it, for good; may be given again. Stores, and what other jobs need, stay.",
+    help=tr("Take this away with it, for good; may be given again. Stores, and what other jobs need, stay."),
 )
 @json_option
 def job_remove(name: str, takes: tuple[str, ...], as_json: bool) -> int:
@@ -389,17 +415,23 @@ def job_remove(name: str, takes: tuple[str, ...], as_json: bool) -> int:
             }
         )
     else:
-        say(f"The job {job.name} was removed.")
+        say(tr("The job {name} was removed.").format(name=job.name))
         for one in taken:
-            say(f"Deleted: {one.path}: {one.what}")
-        say("Where they are, there stay:")
+            say(tr("Deleted: {path}: {what}").format(path=one.path, what=one.what))
+        say(tr("Where they are, there stay:"))
         for one in stays:
             say(f"  {one.path}: {one.what}")
         for ref in missed:
             name = shlex.quote(context.machine_of(job).name)
             say(
-                f"The store {ref.called} was not told. So that it does not call the job late later on:"
-                f" good-tide fleet {shlex.quote(ref.path or ref.called)} --retire {name} --job"
-                f" {shlex.quote(job.name)}"
+                tr(
+                    "The store {called} was not told. So that it does not call the job late later on:"
+                    " good-tide fleet {path} --retire {name} --job {name_2}"
+                ).format(
+                    called=ref.called,
+                    path=shlex.quote(ref.path or ref.called),
+                    name=name,
+                    name_2=shlex.quote(job.name),
+                )
             )
     return output.DONE

@@ -18,6 +18,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, text_of
 from good_tide.core.places import Level
 from good_tide.core.settings import Job, MailServer
+from good_tide.core.translation import tr
 from good_tide.core.words import iso
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.coverage.selecting import home_folder
@@ -38,9 +39,11 @@ _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"
 @click.option(
     "--portable",
     is_flag=True,
-    help="So that it fits the next machine: disks by their labels, this machine's and your name left open.",
+    help=tr(
+        "So that it fits the next machine: disks by their labels, this machine's and your name left open."
+    ),
 )
-@click.option("--with-mail", is_flag=True, help="With the mail server that reports go through.")
+@click.option("--with-mail", is_flag=True, help=tr("With the mail server that reports go through."))
 @json_option
 def save_command(name: str, file: Path, portable: bool, with_mail: bool, as_json: bool) -> int:
     """Save a job to a TOML file, to be used on the next machine."""
@@ -52,25 +55,28 @@ def save_command(name: str, file: Path, portable: bool, with_mail: bool, as_json
         file.write_text(text, encoding="utf-8")
     except OSError as error:
         raise PersonError(
-            f"{file} cannot be written ({os.strerror(error.errno or 0)})", "Choose another file"
+            tr("{file} cannot be written ({strerror})").format(
+                file=file, strerror=os.strerror(error.errno or 0)
+            ),
+            tr("Choose another file"),
         ) from error
     if as_json:
         print_json({"job": job.name, "file": str(file)})
     else:
-        say(f"The job {job.name} was saved to {file}.")
+        say(tr("The job {name} was saved to {file}.").format(name=job.name, file=file))
     return output.DONE
 
 
 @click.command("load")
 @click.argument("file", type=PATH)
 @passphrase_option
-@click.option("--hint", default="", help="A hint for the passphrase of new stores.")
-@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@click.option("--hint", default="", help=tr("A hint for the passphrase of new stores."))
+@click.option("--remember", is_flag=True, help=tr("Remember the passphrase in the desktop's key ring."))
 @click.option(
-    "--name", default="", metavar="NAME", help="What the job is called; as the file says otherwise."
+    "--name", default="", metavar="NAME", help=tr("What the job is called; as the file says otherwise.")
 )
-@click.option("--yes", is_flag=True, help="Change a job of that name as the file says, without asking.")
-@click.option("--plan", "only_plan", is_flag=True, help="Only say what a job of that name would change.")
+@click.option("--yes", is_flag=True, help=tr("Change a job of that name as the file says, without asking."))
+@click.option("--plan", "only_plan", is_flag=True, help=tr("Only say what a job of that name would change."))
 @json_option
 def load_command(
     file: Path,
@@ -109,7 +115,10 @@ def load_command(
         furnished = furnished_job(context, job, wanted, passphrase, hint)
         job = keep(context, furnished.job)
     elif only_plan:
-        raise PersonError(f"There is no job {parsed.name} to compare with", "Load it without --plan")
+        raise PersonError(
+            tr("There is no job {name} to compare with").format(name=parsed.name),
+            tr("Load it without --plan"),
+        )
     else:
         job, wanted, notes, absent = job_of_file(parsed, context.here.machine, context.whereabouts)
         job = own_history(job, load_jobs(context.here.settings), context.here.machine)
@@ -117,7 +126,9 @@ def load_command(
         job = add_job(context.here.settings, furnished.job)
     if mail is not None:
         notes += _keep_mail(context, mail)
-    notes += [f"The disk {one} is not here: load the file again once it is" for one in absent]
+    notes += [
+        tr("The disk {one} is not here: load the file again once it is").format(one=one) for one in absent
+    ]
     changes = found.differences if found is not None else None
     code = say_made(context, job, furnished, notes, passphrase if remember else None, as_json, changes)
     return output.WITH_GAPS if absent else code
@@ -128,10 +139,14 @@ def _read(file: Path, name: str) -> JobFile:
         parsed = parse_job_file(file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise PersonError(
-            f"The job file {file} cannot be read", "Check the path and that it is UTF-8 text"
+            tr("The job file {file} cannot be read").format(file=file),
+            tr("Check the path and that it is UTF-8 text"),
         ) from error
     if not parsed.store:
-        raise PersonError(f"{file} names no store", "Add one to it, or use “good-tide job add” with --rules")
+        raise PersonError(
+            tr("{file} names no store").format(file=file),
+            tr("Add one to it, or use “good-tide job add” with --rules"),
+        )
     return msgspec.structs.replace(parsed, name=name) if name else parsed
 
 
@@ -143,7 +158,9 @@ def _kept_in(file: JobFile) -> Path | None:
 
 def _lines(found: Loading, mail: MailServer | None) -> list[str]:
     lines = [one.words for one in found.differences]
-    return lines + ([f"mail: reports go through {mail.host}"] if mail is not None else [])
+    return lines + (
+        [tr("mail: reports go through {host}").format(host=mail.host)] if mail is not None else []
+    )
 
 
 def _say_plan(job: Job, found: Loading, mail: MailServer | None, as_json: bool) -> int:
@@ -151,7 +168,11 @@ def _say_plan(job: Job, found: Loading, mail: MailServer | None, as_json: bool) 
     if as_json:
         print_json({"job": job.name, "changes": [one._asdict() for one in found.differences]})
         return output.DONE
-    say(f"The job {job.name} would change:" if lines else f"The job {job.name} is as the file says.")
+    say(
+        tr("The job {name} would change:").format(name=job.name)
+        if lines
+        else tr("The job {name} is as the file says.").format(name=job.name)
+    )
     for one in lines:
         say(f"  {one}")
     return output.DONE
@@ -167,15 +188,19 @@ def _agree(job: Job, found: Loading, mail: MailServer | None, yes: bool, as_json
     if yes:
         return
     if as_json or not sys.stdin.isatty():
-        told = "; ".join(lines[:5]) + (f"; and {len(lines) - 5} more" if len(lines) > 5 else "")
-        raise PersonError(
-            f"There is a job {job.name} already, and the file says otherwise: {told}",
-            "Give --yes to change it so, --name to make another job, or --plan only to look",
+        told = "; ".join(lines[:5]) + (
+            tr("; and {lines} more").format(lines=len(lines) - 5) if len(lines) > 5 else ""
         )
-    say(f"There is a job {job.name} already. It would change:")
+        raise PersonError(
+            tr("There is a job {name} already, and the file says otherwise: {told}").format(
+                name=job.name, told=told
+            ),
+            tr("Give --yes to change it so, --name to make another job, or --plan only to look"),
+        )
+    say(tr("There is a job {name} already. It would change:").format(name=job.name))
     for one in lines:
         say(f"  {one}")
-    click.confirm("Change it so?", abort=True)
+    click.confirm(tr("Change it so?"), abort=True)
 
 
 def _keep_mail(context: Context, server: MailServer) -> list[str]:
@@ -183,17 +208,21 @@ def _keep_mail(context: Context, server: MailServer) -> list[str]:
     Post(context).keep_server(server, "")
     if server.login and not server.password_file:
         return [
-            f"The password of {server.login} is not in the file: give it with “good-tide mail --server …”"
+            tr("The password of {login} is not in the file: give it with “good-tide mail --server …”").format(
+                login=server.login
+            )
         ]
     return []
 
 
 @click.command("take-over", cls=StoreCommand)
 @click.argument("named", metavar="STORE", type=STORE)
-@click.option("--machine", default="", metavar="NAME", help="Whose history, where there are several.")
-@click.option("--name", default="", metavar="NAME", help="What the job is called here; as it was otherwise.")
+@click.option("--machine", default="", metavar="NAME", help=tr("Whose history, where there are several."))
+@click.option(
+    "--name", default="", metavar="NAME", help=tr("What the job is called here; as it was otherwise.")
+)
 @passphrase_option
-@click.option("--remember", is_flag=True, help="Remember the passphrase in the desktop's key ring.")
+@click.option("--remember", is_flag=True, help=tr("Remember the passphrase in the desktop's key ring."))
 @json_option
 def take_over_command(
     named: str, machine: str, name: str, passphrase_file: Path | None, remember: bool, as_json: bool
@@ -205,8 +234,14 @@ def take_over_command(
     found = histories(store)
     wanted = [one for one in found if machine in ("", one.machine.name)]
     if len(wanted) != 1:
-        names = ", ".join(f"{one.machine.name} (last {iso(one.newest)})" for one in found)
-        raise PersonError("Whose history is to go on is not clear", f"Give --machine; there are {names}")
+        names = ", ".join(
+            tr("{name} (last {newest})").format(name=one.machine.name, newest=iso(one.newest))
+            for one in found
+        )
+        raise PersonError(
+            tr("Whose history is to go on is not clear"),
+            tr("Give --machine; there are {names}").format(names=names),
+        )
     job, made, notes = take_over(context, store, wanted[0].machine, name)
     words = read_passphrase(passphrase_file) if remember else None
     if words is not None:
@@ -215,8 +250,12 @@ def take_over_command(
         whose = wanted[0].machine.name
         print_json({"job": job.name, "machine": whose, "folders": list(job.folders), "notes": notes})
         return output.DONE
-    say(f"The job {job.name} goes on with the history of {wanted[0].machine.name}.")
-    say(f"It covers {', '.join(job.folders)}.")
+    say(
+        tr("The job {name} goes on with the history of {name_2}.").format(
+            name=job.name, name_2=wanted[0].machine.name
+        )
+    )
+    say(tr("It covers {folders}.").format(folders=", ".join(job.folders)))
     for note in notes:
         say(note + ".")
     return output.DONE

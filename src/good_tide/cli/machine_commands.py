@@ -10,6 +10,7 @@ from good_tide.cli import output
 from good_tide.cli.options import job_stores, json_option, passphrase_option
 from good_tide.cli.output import print_json, say
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.snapshot.machines import accept_history
 from good_tide.operations.workplace import load_jobs, own_history_from_now_on
@@ -19,10 +20,12 @@ from good_tide.operations.workplace import load_jobs, own_history_from_now_on
 @click.option(
     "--own-history",
     is_flag=True,
-    help="This machine is a copy of another: give it a history of its own from now on.",
+    help=tr("This machine is a copy of another: give it a history of its own from now on."),
 )
 @click.option(
-    "--accept", is_flag=True, help="No other machine writes this one's history any more: take it as it is."
+    "--accept",
+    is_flag=True,
+    help=tr("No other machine writes this one's history any more: take it as it is."),
 )
 @passphrase_option
 @json_option
@@ -32,16 +35,25 @@ def machine_command(own_history: bool, accept: bool, passphrase_file: Path | Non
     here = context.here
     if own_history and accept:
         raise PersonError(
-            "A machine is a copy or it is not", "Give --own-history on the copy, --accept on the other"
+            tr("A machine is a copy or it is not"),
+            tr("Give --own-history on the copy, --accept on the other"),
         )
     machine = own_history_from_now_on(here) if own_history else here.machine
     settled = _accept(context, passphrase_file) if accept else 0
     if as_json:
         print_json({"machine": machine.name, "id": machine.id, "accepted": settled})
         return output.DONE
-    say(f"Snapshots of this machine are taken as {machine.name} ({machine.id[:12]}).")
+    say(
+        tr("Snapshots of this machine are taken as {name} ({id}).").format(
+            name=machine.name, id=machine.id[:12]
+        )
+    )
     if accept:
-        say(f"{settled} histories are taken as they are." if settled else "Nothing had to be accepted.")
+        say(
+            tr("{settled} histories are taken as they are.").format(settled=settled)
+            if settled
+            else tr("Nothing had to be accepted.")
+        )
     return output.DONE
 
 

@@ -12,6 +12,7 @@ from good_tide.cli import output
 from good_tide.cli.groups import LazyGroup
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import GoodTideError, PersonError, of_system
+from good_tide.core.translation import tr
 from good_tide.system.developer_log import Private, end_log, logger, start_log
 from good_tide.system.folders import state_folder
 from good_tide.system.limits import set_process_limits
@@ -77,12 +78,12 @@ _STORE_COMMANDS = dict.fromkeys(
     "--settings",
     type=PATH,
     metavar="DIR",
-    help="Another settings folder than this person's own, such as the demo's.",
+    help=tr("Another settings folder than this person's own, such as the demo's."),
 )
 @click.option(
     "--verbose",
     is_flag=True,
-    help="Say on standard error what the program does, with names of files, and keep it in its log.",
+    help=tr("Say on standard error what the program does, with names of files, and keep it in its log."),
 )
 def cli(settings: Path | None, verbose: bool) -> None:
     """Point-in-time snapshots of user folders: deduplicated, encrypted, and easy to get back.
@@ -119,7 +120,7 @@ def main() -> None:
         code = output.exit_code(error)
     except click.ClickException as error:
         if as_json:
-            output.print_error(PersonError(error.format_message(), "See --help"), as_json)
+            output.print_error(PersonError(error.format_message(), tr("See --help")), as_json)
         else:
             error.show()
         code = output.WRONG_USAGE

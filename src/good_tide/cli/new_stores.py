@@ -18,6 +18,7 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.job_values import Difference
 from good_tide.core.places import Level
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.standing import locked_stores
 from good_tide.operations.stores.disks import store_ref
@@ -42,9 +43,9 @@ def new_passphrase(file: Path | None) -> NewPassphrase:
             words = read_passphrase(file)
             if words is None and sys.stdin.isatty():
                 words = click.prompt(
-                    "Passphrase for the new store",
+                    tr("Passphrase for the new store"),
                     hide_input=True,
-                    confirmation_prompt="The same again",
+                    confirmation_prompt=tr("The same again"),
                     err=True,
                 )
             if words is None:
@@ -113,8 +114,12 @@ def say_made(
         locked = locked_stores(context, job)
     code = output.WITH_GAPS if remembered is not None and locked else output.DONE
     if locked and not job.rhythm.by_hand:
-        todo = f"give it with “good-tide unlock {shlex.quote(job.name)} --remember”, or --keep-in FILE"
-        notes.append(f"The passphrase is kept nowhere, and no snapshot is taken by itself: {todo}")
+        todo = tr("give it with “good-tide unlock {name} --remember”, or --keep-in FILE").format(
+            name=shlex.quote(job.name)
+        )
+        notes.append(
+            tr("The passphrase is kept nowhere, and no snapshot is taken by itself: {todo}").format(todo=todo)
+        )
     if as_json:
         stores = [
             {"path": one.where.called, "made": one.made, "recovery_key": one.recovery_key} for one in made
@@ -131,16 +136,24 @@ def say_made(
         )
         return code
     if changes is None:
-        say(f"The job {job.name} covers {', '.join(job.folders)}.")
+        say(tr("The job {name} covers {folders}.").format(name=job.name, folders=", ".join(job.folders)))
     else:
-        say(f"The job {job.name} was changed:" if changes else f"The job {job.name} is as it was.")
+        say(
+            tr("The job {name} was changed:").format(name=job.name)
+            if changes
+            else tr("The job {name} is as it was.").format(name=job.name)
+        )
     for change in changes or ():
         say(f"  {change.words}")
     for one in made:
-        say(f"{'Made a store' if one.made else 'Uses the store'} in {one.where.called}.")
+        say(
+            tr("{words} in {called}.").format(
+                words=tr("Made a store") if one.made else tr("Uses the store"), called=one.where.called
+            )
+        )
         if one.recovery_key:
-            say(f"\nRecovery key:  {one.recovery_key}\n")
-            say("Copy it by hand and keep it away from this disk. It is not shown again.")
+            say(tr("\nRecovery key:  {recovery_key}\n").format(recovery_key=one.recovery_key))
+            say(tr("Copy it by hand and keep it away from this disk. It is not shown again."))
     for note in notes:
-        say(f"Note: {note}.")
+        say(tr("Note: {note}.").format(note=note))
     return code

@@ -15,6 +15,7 @@ from good_tide.cli.parameters import PATH, STORE, StoreName
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import harmless
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.stores.by_folder import (
@@ -33,13 +34,13 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 def json_option(command: Command) -> Command:
     """``--json``."""
-    return click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")(command)
+    return click.option("--json", "as_json", is_flag=True, help=tr("Print one JSON object."))(command)
 
 
 def progress_option(command: Command) -> Command:
     """``--progress json``."""
     return click.option(
-        "--progress", type=click.Choice(["json"]), help="Progress as JSON lines on standard error."
+        "--progress", type=click.Choice(["json"]), help=tr("Progress as JSON lines on standard error.")
     )(command)
 
 
@@ -95,10 +96,13 @@ def whose_options(command: Command) -> Command:
     """``--machine`` and ``--job``: whose snapshots are meant."""
     options = [
         click.option(
-            "--machine", default="", metavar="NAME", help="Snapshots of this machine; this one's otherwise."
+            "--machine",
+            default="",
+            metavar="NAME",
+            help=tr("Snapshots of this machine; this one's otherwise."),
         ),
         click.option(
-            "--job", "job_name", default="", metavar="NAME", help="Snapshots of this job of this machine."
+            "--job", "job_name", default="", metavar="NAME", help=tr("Snapshots of this job of this machine.")
         ),
     ]
     return functools.reduce(lambda done, option: option(done), reversed(options), command)
@@ -110,7 +114,7 @@ def passphrase_option(command: Command) -> Command:
         "--passphrase-file",
         type=PATH,
         metavar="F",
-        help="File with the passphrase or recovery key, - for standard input; asked for otherwise.",
+        help=tr("File with the passphrase or recovery key, - for standard input; asked for otherwise."),
     )(command)
 
 
@@ -133,7 +137,9 @@ def _from_input(which: str) -> str:
     """The line of standard input that has a passphrase; it is read once, however often it is needed."""
     line = sys.stdin.readline()
     if not line:
-        raise PersonError("Standard input has ended, and had no passphrase", "Write it there, in one line")
+        raise PersonError(
+            tr("Standard input has ended, and had no passphrase"), tr("Write it there, in one line")
+        )
     return line.rstrip("\r\n")
 
 
@@ -155,12 +161,18 @@ class TerminalPassphrases:
         Raises:
             PersonError: there is no terminal.
         """
-        said = f" (hint: {harmless(hint)})" if hint else ""
+        said = tr(" (hint: {hint})").format(hint=harmless(hint)) if hint else ""
         if sys.stdin.isatty():
-            return str(click.prompt(f"Passphrase of the store in {where}{said}", hide_input=True, err=True))
+            return str(
+                click.prompt(
+                    tr("Passphrase of the store in {where}{said}").format(where=where, said=said),
+                    hide_input=True,
+                    err=True,
+                )
+            )
         if self._insists:
-            what = "The store is encrypted and there is no terminal to ask on"
-            raise PersonError(what, "Give --passphrase-file")
+            what = tr("The store is encrypted and there is no terminal to ask on")
+            raise PersonError(what, tr("Give --passphrase-file"))
         return None
 
     def unreadable(self, error: PersonError) -> None:

@@ -24,6 +24,7 @@ from good_tide.cli.folding import fitted, folded_line, with_long_cells_below
 from good_tide.core.errors import GoodTideError
 from good_tide.core.progress import Progress, Steering
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, harmless, iso, printable, size_words
 from good_tide.protocol.faults import DAMAGE, PERSON, PLACE, code_of
 from good_tide.protocol.faults import STOPPED as STOPPED_CODE
@@ -240,12 +241,23 @@ def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
 def say_snapshot(taken: Snapshot) -> None:
     """A snapshot that was taken, for people."""
     record, tally = taken.record, taken.record.tally
-    say(f"Snapshot {taken.id[:12]} of {count_words(tally.files, 'file')}, {size_words(tally.bytes)}.")
     say(
-        f"{count_words(tally.changed_files, 'changed file')}, {size_words(tally.new_bytes)} new; the store"
-        f" grew by {size_words(tally.stored_bytes)}."
+        tr("Snapshot {id} of {files}, {bytes}.").format(
+            id=taken.id[:12], files=count_words(tally.files, "file"), bytes=size_words(tally.bytes)
+        )
+    )
+    say(
+        tr("{changed_files}, {new_bytes} new; the store grew by {stored_bytes}.").format(
+            changed_files=count_words(tally.changed_files, "changed file"),
+            new_bytes=size_words(tally.new_bytes),
+            stored_bytes=size_words(tally.stored_bytes),
+        )
     )
     for item in record.left_out:
-        say(f"Left out: {show_path(item.path)} ({item.detail or item.reason})")
+        say(
+            tr("Left out: {path} ({detail})").format(
+                path=show_path(item.path), detail=item.detail or item.reason
+            )
+        )
     for path in record.unsteady:
-        say(f"Changed while it was read: {show_path(path)}")
+        say(tr("Changed while it was read: {path}").format(path=show_path(path)))

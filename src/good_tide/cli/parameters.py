@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from click.shell_completion import CompletionItem
 
 from good_tide.core.errors import GoodTideError, PersonError
-from good_tide.core.settings import Job
+from good_tide.core.translation import tr
+
+if TYPE_CHECKING:
+    from good_tide.core.settings import Job
 
 
 class FilledPath(click.Path):
@@ -19,7 +22,7 @@ class FilledPath(click.Path):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         if str(value) == "":
             named = param.opts[0] if param is not None and param.opts else "A path"
-            raise PersonError(f"{named} is empty", "Give a path")
+            raise PersonError(tr("{named} is empty").format(named=named), tr("Give a path"))
         return super().convert(value, param, ctx)
 
 

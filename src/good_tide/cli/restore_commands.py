@@ -25,7 +25,8 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing, Extent, RestoreRequest, Wished
-from good_tide.core.words import count_words, size_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
@@ -45,58 +46,60 @@ from good_tide.operations.stores.users import job_of
     "snapshot_name",
     required=True,
     metavar="S",
-    help="The snapshot to restore from: an id, “latest”, or a time.",
+    help=tr("The snapshot to restore from: an id, “latest”, or a time."),
 )
 @click.option(
     "--path",
     "paths",
     multiple=True,
     metavar="P",
-    help="Path as it was on the machine; may be given again. Above the covered folders: all those below.",
+    help=tr("Path as it was on the machine; may be given again. Above the covered folders: all those below."),
 )
-@click.option("--all", "everything", is_flag=True, help="Everything that is in the snapshot.")
-@click.option("--into", type=PATH, metavar="DIR", help="Restore into this folder.")
-@click.option("--in-place", is_flag=True, help="Restore to where it was.")
-@click.option("--plan", "plan_only", is_flag=True, help="Only say what would be done.")
+@click.option("--all", "everything", is_flag=True, help=tr("Everything that is in the snapshot."))
+@click.option("--into", type=PATH, metavar="DIR", help=tr("Restore into this folder."))
+@click.option("--in-place", is_flag=True, help=tr("Restore to where it was."))
+@click.option("--plan", "plan_only", is_flag=True, help=tr("Only say what would be done."))
 @click.option(
     "--existing",
     type=click.Choice([one.value for one in Existing]),
     default="set-aside",
     show_default=True,
-    help="What to do with what is there now.",
+    help=tr("What to do with what is there now."),
 )
-@click.option("--missing-only", is_flag=True, help="Only what is not there now.")
-@click.option("--changed-only", is_flag=True, help="Only what is there now and is another.")
+@click.option("--missing-only", is_flag=True, help=tr("Only what is not there now."))
+@click.option("--changed-only", is_flag=True, help=tr("Only what is there now and is another."))
 @click.option(
-    "--exactly", is_flag=True, help="Make folders as they were: what was not there then is set aside."
+    "--exactly", is_flag=True, help=tr("Make folders as they were: what was not there then is set aside.")
 )
 @click.option(
     "--home",
     "homes",
     multiple=True,
     metavar="OLD=NEW",
-    help="What was below the home OLD goes below NEW; may be given again.",
+    help=tr("What was below the home OLD goes below NEW; may be given again."),
 )
 @click.option(
     "--owner",
     "owners",
     multiple=True,
     metavar="NAME=NAME",
-    help="A user or group as it was called, and as it is called here; may be given again.",
+    help=tr("A user or group as it was called, and as it is called here; may be given again."),
 )
 @click.option(
     "--archive",
     metavar="FILE",
-    help="Write an archive instead, by the ending .tar, .tar.zst or .zip; “-”: tar to standard output.",
+    help=tr("Write an archive instead, by the ending .tar, .tar.zst or .zip; “-”: tar to standard output."),
 )
 @click.option(
-    "--check", is_flag=True, help="Read what was restored from the disk again, and compare it with the store."
+    "--check",
+    is_flag=True,
+    help=tr("Read what was restored from the disk again, and compare it with the store."),
 )
 @click.option(
     "--without",
     multiple=True,
     metavar="PATH",
-    help="Leave out an item of the plan, with all below it; may be given again.",
+    help=tr("Leave out an item of the plan, with all below it; may be given again."),
 )
 @whose_options
 @progress_option
@@ -127,11 +130,11 @@ def restore_command(
     """Bring files or folders back. What is replaced is set aside, so that it can be undone."""
     if [into is not None, in_place, bool(homes), archive is not None].count(True) != 1:
         raise PersonError(
-            "Where to restore to is not clear",
-            "Give one of --into DIR, --in-place, --home OLD=NEW, --archive FILE",
+            tr("Where to restore to is not clear"),
+            tr("Give one of --into DIR, --in-place, --home OLD=NEW, --archive FILE"),
         )
     if bool(paths) == everything:
-        raise PersonError("What to restore is not clear", "Give --path, or --all")
+        raise PersonError(tr("What to restore is not clear"), tr("Give --path, or --all"))
     extent = _extent(missing_only, changed_only, exactly)
     context = this_context()
     store = opened_to_look(context, named, passphrase_file)
@@ -161,7 +164,7 @@ def restore_command(
             place = os.path.abspath(named) if os.path.exists(named) else named
             report = restore(context, store, plan, request, steering, job=named_job, place=place, check=check)
     if not as_json:
-        say(f"From {of_words(chosen, context.clock.now())}.")
+        say(tr("From {of_words}.").format(of_words=of_words(chosen, context.clock.now())))
     if report is None:
         _print_plan(plan, chosen, as_json)
         return output.WITH_GAPS if plan.count(Action.BLOCKED) else output.DONE
@@ -177,7 +180,7 @@ def _pair(given: str) -> tuple[str, str]:
     """
     first, equals, second = given.partition("=")
     if not (first and equals and second):
-        raise PersonError(f"{given} names no two things", "Write it as OLD=NEW")
+        raise PersonError(tr("{given} names no two things").format(given=given), tr("Write it as OLD=NEW"))
     return first, second
 
 
@@ -195,7 +198,7 @@ def _archive(
         report = write_archive(store, wishes, target, sys.stdout.buffer, steering)
     if target == STANDARD_OUTPUT:
         for path, why in report.problems:
-            click.echo(f"Not in it: {show_path(path)}: {why}", err=True)
+            click.echo(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why), err=True)
     elif as_json:
         print_json(
             {
@@ -211,11 +214,15 @@ def _archive(
     else:
         what = f"{count_words(report.files, 'file')}, {size_words(report.size)}"
         say(
-            f"{what}, {count_words(report.folders, 'folder')} and {count_words(report.links, 'link')} in"
-            f" {target}"
+            tr("{what}, {folders} and {links} in {target}").format(
+                what=what,
+                folders=count_words(report.folders, "folder"),
+                links=count_words(report.links, "link"),
+                target=target,
+            )
         )
         for path, why in report.problems:
-            say(f"Not in it: {show_path(path)}: {why}")
+            say(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why))
     return output.WITH_GAPS if report.problems else output.DONE
 
 
@@ -229,7 +236,7 @@ def _extent(missing_only: bool, changed_only: bool, exactly: bool) -> Extent:
     wanted = [extent for extent, on in chosen.items() if on]
     if len(wanted) > 1:
         raise PersonError(
-            "--missing-only, --changed-only and --exactly contradict each other", "Give one of them"
+            tr("--missing-only, --changed-only and --exactly contradict each other"), tr("Give one of them")
         )
     return wanted[0] if wanted else Extent.ALL
 
@@ -256,15 +263,15 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
         )
         return
     words = {
-        "create": "will be created",
-        "identical": "is identical",
-        "replace": "will replace; what is there now will be set aside",
-        "skip": "is left as it is",
-        "blocked": "cannot be restored",
-        "aside": "will be set aside",
+        "create": tr("will be created"),
+        "identical": tr("is identical"),
+        "replace": tr("will replace; what is there now will be set aside"),
+        "skip": tr("is left as it is"),
+        "blocked": tr("cannot be restored"),
+        "aside": tr("will be set aside"),
     }
     table(
-        ["Item", "What happens"],
+        [tr("Item"), tr("What happens")],
         [
             [show_path(step.shown), words[step.action] + (f": {step.note}" if step.note else "")]
             for step in plan.steps
@@ -272,7 +279,7 @@ def _print_plan(plan: Plan, chosen: Snapshot, as_json: bool) -> None:
     )
     for note in plan.notes:
         say(note + ".")
-    say(f"{size_words(plan.payload)} to be written.")
+    say(tr("{payload} to be written.").format(payload=size_words(plan.payload)))
 
 
 def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: bool) -> None:
@@ -301,25 +308,39 @@ def _print_report(report: RestoreReport, plan: Plan, chosen: Snapshot, as_json: 
         )
         return
     say(
-        f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} identical,"
-        f" {report.skipped:,} skipped; {size_words(report.bytes)} written."
+        tr(
+            "{created} created, {replaced} replaced, {identical} identical, {skipped} skipped; {bytes}"
+            " written."
+        ).format(
+            created=number_words(report.created),
+            replaced=number_words(report.replaced),
+            identical=number_words(report.identical),
+            skipped=number_words(report.skipped),
+            bytes=size_words(report.bytes),
+        )
     )
     if report.strange:
-        say(f"{count_words(report.strange, 'thing')} that was not there then: set aside.")
+        say(
+            tr("{strange} that was not there then: set aside.").format(
+                strange=count_words(report.strange, "thing")
+            )
+        )
     for path in aside:
-        say(f"What was replaced lies in {path}")
+        say(tr("What was replaced lies in {path}").format(path=path))
     if report.checked:
-        say(f"{report.checked:,} read again: the same as in the store.")
+        say(
+            tr("{checked} read again: the same as in the store.").format(checked=number_words(report.checked))
+        )
     for folder in (*report.set_aside, *report.records):
-        say(f"To undo this restore: good-tide undo {shlex.quote(str(folder))}")
+        say(tr("To undo this restore: good-tide undo {folder}").format(folder=shlex.quote(str(folder))))
     for note in plan.notes:
         say(note + ".")
     for problem in [*report.problems, *report.metadata_notes]:
-        say(f"Problem: {show_path(problem.path)}: {problem.reason}")
+        say(tr("Problem: {path}: {reason}").format(path=show_path(problem.path), reason=problem.reason))
 
 
 @click.command("undo")
-@click.option("--store", hidden=True, help="Not needed any more.")
+@click.option("--store", hidden=True, help=tr("Not needed any more."))
 @passphrase_option
 @click.argument("set_aside", metavar="SET_ASIDE_DIR", type=PATH)
 @json_option
@@ -340,7 +361,11 @@ def say_undone(report: UndoReport, as_json: bool) -> int:
             }
         )
     else:
-        say(f"{report.put_back:,} put back, {report.removed:,} restored items removed.")
+        say(
+            tr("{put_back} put back, {removed} restored items removed.").format(
+                put_back=number_words(report.put_back), removed=number_words(report.removed)
+            )
+        )
         for path in report.kept:
-            say(f"Left as it is, because it was changed since: {show_path(path)}")
+            say(tr("Left as it is, because it was changed since: {path}").format(path=show_path(path)))
     return output.WITH_GAPS if report.kept else output.DONE

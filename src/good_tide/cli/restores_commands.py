@@ -15,17 +15,18 @@ from good_tide.cli.output import path_fields, print_json, say, table
 from good_tide.cli.restore_commands import say_undone
 from good_tide.core.errors import PersonError
 from good_tide.core.restoring import Extent, RestoreNote, RestoreState
-from good_tide.core.words import count_words, iso, printable, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, iso, number_words, printable, size_words, time_words
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.restore.restoring import aside_of, let_go, plan_request, restore, undo_note
 from good_tide.operations.workplace import load_jobs
 
 _STATES = {
-    RestoreState.RUNNING: "goes on",
+    RestoreState.RUNNING: tr("goes on"),
     RestoreState.DONE: "done",
-    RestoreState.CUT_OFF: "cut off",
+    RestoreState.CUT_OFF: tr("cut off"),
     RestoreState.UNDONE: "undone",
-    RestoreState.LET_GO: "let go",
+    RestoreState.LET_GO: tr("let go"),
 }
 
 
@@ -43,29 +44,45 @@ def list_command(as_json: bool) -> int:
     if as_json:
         print_json({"restores": [_fields(note) for note in notes]})
     elif not notes:
-        say("Nothing was restored here yet.")
+        say(tr("Nothing was restored here yet."))
     else:
         now = context.clock.now()
         table(
-            ["Restore", "When", "What", "State", "Set aside"], [_row(note, now) for note in notes], right=(4,)
+            [tr("Restore"), tr("When"), tr("What"), tr("State"), tr("Set aside")],
+            [_row(note, now) for note in notes],
+            right=(4,),
         )
         for note in notes:
             if note.state is RestoreState.CUT_OFF:
-                say(f"{note.id} was cut off: {note.why}. To go on: good-tide restores go-on {note.id}")
+                say(
+                    tr("{id} was cut off: {why}. To go on: good-tide restores go-on {id_2}").format(
+                        id=note.id, why=note.why, id_2=note.id
+                    )
+                )
     cut_off = any(note.state is RestoreState.CUT_OFF for note in notes)
     return output.WITH_GAPS if cut_off else output.DONE
 
 
 def _row(note: RestoreNote, now: int) -> list[str]:
     aside = aside_of(note)
-    size = f"{aside.files:,} files, {size_words(aside.bytes)}" if aside.files else ""
+    size = (
+        tr("{files} files, {bytes}").format(files=number_words(aside.files), bytes=size_words(aside.bytes))
+        if aside.files
+        else ""
+    )
     return [note.id, time_words(note.began, now), _what(note), _STATES[note.state], size]
 
 
 def _what(note: RestoreNote) -> str:
     wished = note.request.wished
     first = printable(os.path.basename(wished[0].path) or wished[0].path) if wished else ""
-    return first if len(wished) == 1 else f"{first} and {count_words(len(wished) - 1, 'more', 'more')}"
+    return (
+        first
+        if len(wished) == 1
+        else tr("{first} and {wished}").format(
+            first=first, wished=count_words(len(wished) - 1, "more", "more")
+        )
+    )
 
 
 def _fields(note: RestoreNote) -> dict[str, Any]:
@@ -90,14 +107,17 @@ def _fields(note: RestoreNote) -> dict[str, Any]:
 def _note(context: Context, identity: str) -> RestoreNote:
     note = context.restores.find(identity)
     if note is None:
-        raise PersonError(f"There is no restore {identity!r}", "See “good-tide restores list”")
+        raise PersonError(
+            tr("There is no restore {identity!r}").format(identity=identity),
+            tr("See “good-tide restores list”"),
+        )
     return note
 
 
 @restores_group.command("go-on")
 @click.argument("restore_id", metavar="RESTORE")
 @passphrase_option
-@click.option("--check", is_flag=True, help="Read what was restored from the disk again, and compare it.")
+@click.option("--check", is_flag=True, help=tr("Read what was restored from the disk again, and compare it."))
 @progress_option
 @json_option
 def go_on_command(
@@ -108,7 +128,8 @@ def go_on_command(
     note = _note(context, restore_id)
     if note.state is not RestoreState.CUT_OFF:
         raise PersonError(
-            f"This restore is not cut off: {_STATES[note.state]}", "See “good-tide restores list”"
+            tr("This restore is not cut off: {STATES}").format(STATES=_STATES[note.state]),
+            tr("See “good-tide restores list”"),
         )
     store = opened_to_look(context, note.place, passphrase_file)
     job = next((one for one in load_jobs(context.here.settings) if one.id == note.job), None)
@@ -141,11 +162,17 @@ def go_on_command(
         )
     else:
         say(
-            f"{report.created:,} created, {report.replaced:,} replaced, {report.identical:,} were there"
-            f" already; {size_words(report.bytes)} written."
+            tr(
+                "{created} created, {replaced} replaced, {identical} were there already; {bytes} written."
+            ).format(
+                created=number_words(report.created),
+                replaced=number_words(report.replaced),
+                identical=number_words(report.identical),
+                bytes=size_words(report.bytes),
+            )
         )
         for problem in report.problems:
-            say(f"Problem: {printable(problem.path)}: {problem.reason}")
+            say(tr("Problem: {path}: {reason}").format(path=printable(problem.path), reason=problem.reason))
     return output.WITH_GAPS if report.problems else output.DONE
 
 
@@ -161,20 +188,28 @@ def undo_one_command(restore_id: str, as_json: bool) -> int:
 
 @restores_group.command("let-go")
 @click.argument("restore_id", metavar="RESTORE")
-@click.option("--yes", is_flag=True, help="Delete it; without this, it is only said what would be deleted.")
+@click.option(
+    "--yes", is_flag=True, help=tr("Delete it; without this, it is only said what would be deleted.")
+)
 @json_option
 def let_go_command(restore_id: str, yes: bool, as_json: bool) -> int:
     """Delete what a restore set aside. It cannot be undone after."""
     context = this_context()
     note = _note(context, restore_id)
     aside = let_go(context, note) if yes else aside_of(note)
-    what = f"{count_words(aside.files, 'file')}, {size_words(aside.bytes)}, that the restore had set aside"
+    what = tr("{files}, {bytes}, that the restore had set aside").format(
+        files=count_words(aside.files, "file"), bytes=size_words(aside.bytes)
+    )
     if as_json:
         print_json({"restore": note.id, "deleted": yes, "files": aside.files, "bytes": aside.bytes})
     elif yes:
-        say(f"Deleted: {what}.")
+        say(tr("Deleted: {what}.").format(what=what))
     else:
         for folder in note.folders:
-            say(f"In {folder}")
-        say(f"Would be deleted: {what}. Give --yes to delete it; the restore cannot be undone after.")
+            say(tr("In {folder}").format(folder=folder))
+        say(
+            tr(
+                "Would be deleted: {what}. Give --yes to delete it; the restore cannot be undone after."
+            ).format(what=what)
+        )
     return output.DONE

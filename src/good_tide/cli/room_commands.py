@@ -26,6 +26,7 @@ from good_tide.core.forecast import full_in
 from good_tide.core.ledger import By
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Room, WhenShort
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, local, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
@@ -40,7 +41,7 @@ from good_tide.operations.stores.users import job_using
 @click.command("purge", cls=StoreCommand)
 @click.argument("store", type=STORE)
 @click.argument("pattern")
-@click.option("--plan", "only_plan", is_flag=True, help="Only say what that touches.")
+@click.option("--plan", "only_plan", is_flag=True, help=tr("Only say what that touches."))
 @passphrase_option
 @progress_option
 @json_option
@@ -61,8 +62,10 @@ def purge_command(
         plan = plan_purge(found, pattern, home, steering)
         if not plan.snapshots:
             raise PersonError(
-                f"No snapshot in this store holds anything that “{pattern}” catches",
-                "See “good-tide contents” for what there is",
+                tr("No snapshot in this store holds anything that “{pattern}” catches").format(
+                    pattern=pattern
+                ),
+                tr("See “good-tide contents” for what there is"),
             )
         if not only_plan:
             purge_by_hand(context, found, plan, steering)
@@ -87,15 +90,20 @@ def purge_command(
         return output.DONE
     for path, versions in plan.paths:
         say(f"{show_path(path)}   {count_words(versions, 'version')}")
-    would = "would be" if only_plan else "were"
+    would = tr("would be") if only_plan else "were"
     say(
-        f"{count_words(len(plan.snapshots), 'snapshot')} {would} written anew; gives back up to"
-        f" {size_words(plan.gives_back)} with the next sweep."
+        tr("{snapshots} {would} written anew; gives back up to {gives_back} with the next sweep.").format(
+            snapshots=count_words(len(plan.snapshots), "snapshot"),
+            would=would,
+            gives_back=size_words(plan.gives_back),
+        )
     )
     if plan.stands:
         say(
-            "It was there in the newest snapshot: the next one takes it again, unless it is deleted or a rule"
-            " of coverage leaves it out."
+            tr(
+                "It was there in the newest snapshot: the next one takes it again, unless it is deleted or a"
+                " rule of coverage leaves it out."
+            )
         )
     for one in others:
         say(f"{one.words}.")
@@ -107,24 +115,27 @@ def purge_command(
 @click.option(
     "--by",
     type=click.Choice(get_args(By)),
-    help="What takes it: exact, by bytes that only this part of history needs.",
+    help=tr("What takes it: exact, by bytes that only this part of history needs."),
 )
 @click.option(
     "--limit",
     metavar="SIZE",
     help=(
-        "What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that uses it."
+        tr(
+            "What the store may take, such as “400 GiB” or “80 %” of the disk; “none”. For the job that"
+            " uses it."
+        )
     ),
 )
-@click.option("--reserve", metavar="SIZE", help="What stays free on the disk for other things.")
+@click.option("--reserve", metavar="SIZE", help=tr("What stays free on the disk for other things."))
 @click.option(
-    "--when-short", type=click.Choice(get_args(WhenShort)), help="Stop and say so, or release the oldest."
+    "--when-short", type=click.Choice(get_args(WhenShort)), help=tr("Stop and say so, or release the oldest.")
 )
 @click.option(
     "--floor",
     type=click.IntRange(0, 36500),
     metavar="DAYS",
-    help="Snapshots that are younger are never released for room.",
+    help=tr("Snapshots that are younger are never released for room."),
 )
 @passphrase_option
 @json_option
@@ -148,7 +159,9 @@ def room_command(
     changed = _changed_room(room, limit, reserve, when_short, floor)
     if changed != room:
         if job is None:
-            raise PersonError("No job of this machine uses this store", "Set its room on a machine that does")
+            raise PersonError(
+                tr("No job of this machine uses this store"), tr("Set its room on a machine that does")
+            )
         room = change_room(context, job, changed).room
     machine = (context.machine_of(job) if job is not None else here.machine).id
     catalog, _ = synced_catalog(found, here.cache)
@@ -176,26 +189,37 @@ def room_command(
             }
         )
         return output.WITH_GAPS if facts.short else output.DONE
-    say(f"{size_words(facts.stored)} stored, {size_words(facts.free)} free of {size_words(facts.total)}.")
+    say(
+        tr("{stored} stored, {free} free of {total}.").format(
+            stored=size_words(facts.stored), free=size_words(facts.free), total=size_words(facts.total)
+        )
+    )
     if facts.limit or facts.reserve:
         say(
-            f"Limit {size_words(facts.limit) if facts.limit else 'none'}, reserve"
-            f" {size_words(facts.reserve)}; when short: {room.when_short}, floor {room.floor_days} days."
+            tr("Limit {limit}, reserve {reserve}; when short: {when_short}, floor {floor_days} days.").format(
+                limit=size_words(facts.limit) if facts.limit else "none",
+                reserve=size_words(facts.reserve),
+                when_short=room.when_short,
+                floor_days=room.floor_days,
+            )
         )
     if facts.short:
-        say(f"SHORT of {size_words(facts.short)}.")
+        say(tr("SHORT of {short}.").format(short=size_words(facts.short)))
     if days is not None:
         say(
-            "Not full within five years at this pace."
+            tr("Not full within five years at this pace.")
             if days["mid"] is None
             else (
-                f"Full about {days['mid']}: between {days['low']} and"
-                f" {days['high'] or 'later than in five years'}, four times of five."
+                tr("Full about {days}: between {days_2} and {days_3}, four times of five.").format(
+                    days=days["mid"],
+                    days_2=days["low"],
+                    days_3=days["high"] or tr("later than in five years"),
+                )
             )
         )
     if parts:
         table(
-            ["", "Only here", "Shared"],
+            ["", tr("Only here"), tr("Shared")],
             [[one.name, size_words(one.only_here), size_words(one.shared)] for one in parts],
             right=(1, 2),
         )
@@ -213,7 +237,10 @@ def _changed_room(
     if limit is not None:
         part = re.fullmatch(r"(\d{1,3}(?:\.\d+)?)\s*%", limit.strip())
         if part and not 0 < float(part[1]) <= 100:
-            raise PersonError(f"“{limit}” is no part of a disk", "Give up to 100 %, a size, or none")
+            raise PersonError(
+                tr("“{limit}” is no part of a disk").format(limit=limit),
+                tr("Give up to 100 %, a size, or none"),
+            )
         fields["limit_bytes"] = 0 if part or limit == "none" else parse_size(limit)
         fields["limit_part"] = float(part[1]) / 100 if part else 0.0
     if reserve is not None:

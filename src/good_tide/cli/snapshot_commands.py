@@ -28,6 +28,7 @@ from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.given_words import checked_label
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time, short_length
+from good_tide.core.translation import tr
 from good_tide.core.words import iso, iso_all, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
@@ -55,13 +56,13 @@ _FARTHEST_AHEAD = 86400 * SECOND
     multiple=True,
     type=PATH,
     metavar="PATH",
-    help="With a store: folder to cover; may be given again.",
+    help=tr("With a store: folder to cover; may be given again."),
 )
-@click.option("--label", default="", help="A label for the snapshot.")
+@click.option("--label", default="", help=tr("A label for the snapshot."))
 @click.option(
     "--at",
     metavar="TIME",
-    help="With a store: the snapshot's time, to bring in dated copies; must be after the last one.",
+    help=tr("With a store: the snapshot's time, to bring in dated copies; must be after the last one."),
 )
 @progress_option
 @json_option
@@ -82,20 +83,22 @@ def snapshot_command(
     if where is None:
         if folders or at is not None:
             raise PersonError(
-                "--folder and --at need a store", "Name it: good-tide snapshot STORE --folder PATH"
+                tr("--folder and --at need a store"), tr("Name it: good-tide snapshot STORE --folder PATH")
             )
         return run_jobs(job_name, passphrase_file, label, progress, as_json)
     if job_name is not None:
         raise PersonError(
-            "A job has its own stores", "Give either the name of a job, or a store with --folder"
+            tr("A job has its own stores"), tr("Give either the name of a job, or a store with --folder")
         )
     if not folders:
-        raise PersonError("No folder is named", "Give --folder PATH")
+        raise PersonError(tr("No folder is named"), tr("Give --folder PATH"))
     context = this_context()
     moment = None if at is None else parse_time(at)
     if moment is not None and moment > context.clock.now() + _FARTHEST_AHEAD:
-        what = f"{at} is more than a day ahead: all later snapshots would have to be dated after it"
-        raise PersonError(what, "Give a time that has been, or none")
+        what = tr(
+            "{at} is more than a day ahead: all later snapshots would have to be dated after it"
+        ).format(at=at)
+        raise PersonError(what, tr("Give a time that has been, or none"))
     here, store = context.here, opened(context, where, passphrase_file)
     request = CaptureRequest(folders, here.machine, label=label, at=moment)
     catalog = open_catalog(store, here.cache)
@@ -142,12 +145,16 @@ def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> 
                 f"{one.record.tally.files:,}",
                 size_words(one.record.tally.bytes),
                 size_words(one.record.tally.new_bytes),
-                f"{one.gaps} gaps" if one.gaps else "",
+                tr("{gaps} gaps").format(gaps=one.gaps) if one.gaps else "",
                 one.record.label,
             ]
             for one in snapshots
         ]
-        table(["Snapshot", "Time", "Machine", "Files", "Size", "New", "", "Label"], rows, right=(3, 4, 5))
+        table(
+            [tr("Snapshot"), tr("Time"), tr("Machine"), tr("Files"), tr("Size"), tr("New"), "", tr("Label")],
+            rows,
+            right=(3, 4, 5),
+        )
     for error in damage:
         output.print_error(error, as_json)
     return output.DAMAGED if damage else output.DONE
@@ -172,7 +179,7 @@ def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
 @look_argument
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path", required=False)
-@click.option("--deep", is_flag=True, help="Everything below, not only the folder itself.")
+@click.option("--deep", is_flag=True, help=tr("Everything below, not only the folder itself."))
 @whose_options
 @json_option
 def contents_command(
@@ -207,11 +214,13 @@ def contents_command(
             ]
             for where, entry in found
         ]
-        table(["Type", "Size", "Modified", "Path"], rows, right=(1,))
+        table([tr("Type"), tr("Size"), tr("Modified"), tr("Path")], rows, right=(1,))
         if chooser.several:
-            say(f"In {of_words(chosen, SystemClock().now())}.")
+            say(tr("In {of_words}.").format(of_words=of_words(chosen, SystemClock().now())))
         for folder, error in unread:
-            say(f"Not all of {show_path(folder)} can be listed: {error}")
+            say(
+                tr("Not all of {folder} can be listed: {error}").format(folder=show_path(folder), error=error)
+            )
     return output.WITH_GAPS if unread else output.DONE
 
 

@@ -14,6 +14,7 @@ from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.operations.workplace import this_workplace
 from good_tide.system.disk_choice import disks_for
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
@@ -34,11 +35,11 @@ def _rack(folder: Path | None) -> StandInDisks:
         if isinstance(disks, StandInDisks):
             return disks
     raise PersonError(
-        "There is no rack of stand-in disks", "Give --rack DIR, or make the demo first: it has some"
+        tr("There is no rack of stand-in disks"), tr("Give --rack DIR, or make the demo first: it has some")
     )
 
 
-_rack_option = click.option("--rack", type=PATH, metavar="DIR", help="Folder of the stand-in disks.")
+_rack_option = click.option("--rack", type=PATH, metavar="DIR", help=tr("Folder of the stand-in disks."))
 
 
 @stand_in_group.command("add")
@@ -47,7 +48,7 @@ _rack_option = click.option("--rack", type=PATH, metavar="DIR", help="Folder of 
 @click.option("--kind", type=click.Choice(["internal", "external", "network"]), default="external")
 @click.option("--file-system", default="ext4", show_default=True)
 @click.option("--capacity", type=int, default=1 << 40, show_default=True, metavar="BYTES")
-@click.option("--device", default="", help="The physical disk it plays to be on.")
+@click.option("--device", default="", help=tr("The physical disk it plays to be on."))
 @click.option("--read-only", is_flag=True)
 def stand_in_add(
     name: str, rack: Path | None, kind: str, file_system: str, capacity: int, device: str, read_only: bool
@@ -61,7 +62,7 @@ def stand_in_add(
         "device": device,
         "read_only": read_only,
     }
-    say(f"Its contents lie in {_rack(rack).add(msgspec.convert(values, StandIn))}")
+    say(tr("Its contents lie in {add}").format(add=_rack(rack).add(msgspec.convert(values, StandIn))))
     return output.DONE
 
 
@@ -75,8 +76,11 @@ def stand_in_list(rack: Path | None, as_json: bool) -> int:
         print_json({"disks": [msgspec.to_builtins(disk) for disk in disks]})
     else:
         table(
-            ["Disk", "Kind", ""],
-            [[disk.name, disk.kind, "plugged in" if disk.plugged else "pulled out"] for disk in disks],
+            [tr("Disk"), tr("Kind"), ""],
+            [
+                [disk.name, disk.kind, tr("plugged in") if disk.plugged else tr("pulled out")]
+                for disk in disks
+            ],
         )
     return output.DONE
 
@@ -100,8 +104,8 @@ def stand_in_pull(name: str, rack: Path | None) -> int:
 
 
 @stand_in_group.command("mail")
-@click.option("--folder", type=PATH, required=True, metavar="DIR", help="Where messages are kept.")
-@click.option("--port", type=int, default=0, help="Where it listens; a free one otherwise.")
+@click.option("--folder", type=PATH, required=True, metavar="DIR", help=tr("Where messages are kept."))
+@click.option("--port", type=int, default=0, help=tr("Where it listens; a free one otherwise."))
 @json_option
 def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
     """A mail server that sends nothing: it keeps messages in a folder, to try out reports. Runs until it is
@@ -110,18 +114,24 @@ def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
         from good_tide.system.stand_in_mail import StandInMail  # an extra, which is not always there
     except ImportError:
         raise PersonError(
-            "The stand-in mail server needs the package aiosmtpd",
-            "Install good-tide with its extra stand-ins",
+            tr("The stand-in mail server needs the package aiosmtpd"),
+            tr("Install good-tide with its extra stand-ins"),
         ) from None
     server = StandInMail(folder, port)
     listens = server.start()
     if as_json:
         print_json({"port": listens, "folder": str(folder)})
     else:
-        say(f"Listening on 127.0.0.1:{listens}; messages come into {folder}. Ctrl-C ends it.")
         say(
-            f"To use it: good-tide mail --server 127.0.0.1 --port {listens} --security none --from"
-            " you@example.org"
+            tr("Listening on 127.0.0.1:{listens}; messages come into {folder}. Ctrl-C ends it.").format(
+                listens=listens, folder=folder
+            )
+        )
+        say(
+            tr(
+                "To use it: good-tide mail --server 127.0.0.1 --port {listens} --security none --from"
+                " you@example.org"
+            ).format(listens=listens)
         )
     sys.stdout.flush()
     try:

@@ -21,6 +21,7 @@ from good_tide.cli.options import (
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history.choosing import Chooser, Whose
@@ -41,10 +42,12 @@ from good_tide.operations.stores.passphrases import open_counted
 @click.command("create")
 @click.argument("where", metavar="DIRECTORY", type=store_place)
 @passphrase_option
-@click.option("--unencrypted", is_flag=True, help="Anybody who has the disk can read everything.")
-@click.option("--hint", default="", help="A hint for the passphrase. Everybody can read it.")
+@click.option("--unencrypted", is_flag=True, help=tr("Anybody who has the disk can read everything."))
+@click.option("--hint", default="", help=tr("A hint for the passphrase. Everybody can read it."))
 @click.option(
-    "--no-parity", is_flag=True, help="Save 4 % of room, and do without what mends a failing disk's damage."
+    "--no-parity",
+    is_flag=True,
+    help=tr("Save 4 % of room, and do without what mends a failing disk's damage."),
 )
 @json_option
 def create_command(
@@ -58,17 +61,20 @@ def create_command(
     """Make a store in DIRECTORY and print its recovery key, once."""
     if unencrypted and passphrase_file is not None:
         raise PersonError(
-            "A store is either encrypted or not", "Give --passphrase-file or --unencrypted, not both"
+            tr("A store is either encrypted or not"), tr("Give --passphrase-file or --unencrypted, not both")
         )
     passphrase = read_passphrase(passphrase_file)
     if passphrase is None and not unencrypted:
         if not sys.stdin.isatty():
             raise PersonError(
-                "A passphrase is needed and there is no terminal to ask on",
-                "Give --passphrase-file, or --unencrypted",
+                tr("A passphrase is needed and there is no terminal to ask on"),
+                tr("Give --passphrase-file, or --unencrypted"),
             )
         passphrase = click.prompt(
-            "Passphrase for the new store", hide_input=True, confirmation_prompt="The same again", err=True
+            tr("Passphrase for the new store"),
+            hide_input=True,
+            confirmation_prompt=tr("The same again"),
+            err=True,
         )
     new = create_at(where, passphrase, hint, parity=not no_parity)
     if as_json:
@@ -82,14 +88,22 @@ def create_command(
         )
     elif new.recovery_key is None:
         say(
-            f"Made a store in {where.called}. It is not encrypted: whoever has the disk can read everything"
-            " in it."
+            tr(
+                "Made a store in {called}. It is not encrypted: whoever has the disk can read everything"
+                " in it."
+            ).format(called=where.called)
         )
     else:
-        say(f"Made an encrypted store in {where.called}.\n\nRecovery key:  {new.recovery_key}\n")
         say(
-            "Copy it by hand and keep it away from this disk. It opens the store if the passphrase is lost,"
-            " and is not shown again."
+            tr("Made an encrypted store in {called}.\n\nRecovery key:  {recovery_key}\n").format(
+                called=where.called, recovery_key=new.recovery_key
+            )
+        )
+        say(
+            tr(
+                "Copy it by hand and keep it away from this disk. It opens the store if the passphrase is"
+                " lost, and is not shown again."
+            )
         )
     return output.DONE
 
@@ -119,13 +133,15 @@ def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool
     rows = [
         ["Store", facts.store],
         ["Format", str(facts.format)],
-        ["Encrypted", "yes" if facts.encrypted else "no: whoever has the disk can read it"],
+        ["Encrypted", "yes" if facts.encrypted else tr("no: whoever has the disk can read it")],
         ["Hint", facts.hint or "none"],
         ["Snapshots", f"{facts.snapshots:,}"],
         ["Stored", size_words(facts.stored_bytes)],
         [
             "Machines",
-            "hidden without the passphrase" if machines is None else ", ".join(machines) or "none yet",
+            tr("hidden without the passphrase")
+            if machines is None
+            else ", ".join(machines) or tr("none yet"),
         ],
     ]
     table(["", ""], rows)
@@ -140,14 +156,14 @@ def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool
     "chosen",
     multiple=True,
     metavar="S",
-    help="A snapshot to carry; may be given again. All without it.",
+    help=tr("A snapshot to carry; may be given again. All without it."),
 )
 @passphrase_option
 @click.option(
     "--to-passphrase-file",
     type=PATH,
     metavar="F",
-    help="Passphrase of TO, if it is another.",
+    help=tr("Passphrase of TO, if it is another."),
 )
 @whose_options
 @progress_option
@@ -185,11 +201,14 @@ def carry_command(
         )
     else:
         say(
-            f"{count_words(len(report.carried), 'snapshot')} carried, {report.already} were there already;"
-            f" {size_words(report.stored_bytes)} stored."
+            tr("{carried} carried, {already} were there already; {stored_bytes} stored.").format(
+                carried=count_words(len(report.carried), "snapshot"),
+                already=report.already,
+                stored_bytes=size_words(report.stored_bytes),
+            )
         )
         for name, reason in report.damaged:
-            say(f"Not carried: {name[:12]} ({reason})")
+            say(tr("Not carried: {name} ({reason})").format(name=name[:12], reason=reason))
     return output.DAMAGED if report.damaged else output.DONE
 
 
@@ -200,10 +219,10 @@ def carry_command(
     "--new-passphrase-file",
     type=PATH,
     metavar="F",
-    help="File with the new passphrase, - for standard input; asked for otherwise.",
+    help=tr("File with the new passphrase, - for standard input; asked for otherwise."),
 )
-@click.option("--hint", default="", help="A hint for the new passphrase. Everybody can read it.")
-@click.option("--add", "further", is_flag=True, help="Add a further passphrase; the old one stays.")
+@click.option("--hint", default="", help=tr("A hint for the new passphrase. Everybody can read it."))
+@click.option("--add", "further", is_flag=True, help=tr("Add a further passphrase; the old one stays."))
 @json_option
 def passphrase_command(
     where: StorePlace,
@@ -218,19 +237,23 @@ def passphrase_command(
     if old is None:
         if not sys.stdin.isatty():
             raise PersonError(
-                "The old passphrase is needed and there is no terminal to ask on", "Give --passphrase-file"
+                tr("The old passphrase is needed and there is no terminal to ask on"),
+                tr("Give --passphrase-file"),
             )
-        old = str(click.prompt("Passphrase or recovery key now", hide_input=True, err=True))
+        old = str(click.prompt(tr("Passphrase or recovery key now"), hide_input=True, err=True))
     context = this_context()
     store = open_counted(context, where, old)
     new = read_passphrase(new_passphrase_file, "new")
     if new is None:
         if not sys.stdin.isatty():
             raise PersonError(
-                "A new passphrase is needed and there is no terminal to ask on", "Give --new-passphrase-file"
+                tr("A new passphrase is needed and there is no terminal to ask on"),
+                tr("Give --new-passphrase-file"),
             )
         new = str(
-            click.prompt("New passphrase", hide_input=True, confirmation_prompt="The same again", err=True)
+            click.prompt(
+                tr("New passphrase"), hide_input=True, confirmation_prompt=tr("The same again"), err=True
+            )
         )
     if further:
         readers.add_passphrase(context, store, new, hint)
@@ -240,9 +263,9 @@ def passphrase_command(
         print_json({"store": id_of(store), "slots": len(readers.list_slots(where))})
     else:
         say(
-            "A further passphrase opens the store now."
+            tr("A further passphrase opens the store now.")
             if further
-            else "The passphrase was changed. The old one no longer opens the store."
+            else tr("The passphrase was changed. The old one no longer opens the store.")
         )
     return output.DONE
 
@@ -251,9 +274,9 @@ def passphrase_command(
 @place_argument("where")
 @passphrase_option
 @click.option(
-    "--add-recovery", "recovery", is_flag=True, help="Make a further recovery key and print it, once."
+    "--add-recovery", "recovery", is_flag=True, help=tr("Make a further recovery key and print it, once.")
 )
-@click.option("--revoke", "number", type=int, metavar="N", help="Remove the slot with this number.")
+@click.option("--revoke", "number", type=int, metavar="N", help=tr("Remove the slot with this number."))
 @json_option
 def slots_command(
     where: StorePlace, passphrase_file: Path | None, recovery: bool, number: int | None, as_json: bool
@@ -277,13 +300,13 @@ def slots_command(
         )
         return output.DONE
     table(
-        ["Slot", "Opens with", "Hint"],
+        [tr("Slot"), tr("Opens with"), tr("Hint")],
         [[str(slot.number), slot.kind, slot.hint] for slot in slots],
         right=(0,),
     )
     if key is not None:
-        say(f"\nRecovery key:  {key}\n")
-        say("Copy it by hand and keep it away from this disk. It is not shown again.")
+        say(tr("\nRecovery key:  {key}\n").format(key=key))
+        say(tr("Copy it by hand and keep it away from this disk. It is not shown again."))
     return output.DONE
 
 
@@ -296,5 +319,9 @@ def recovery_script_command(target: Path, as_json: bool) -> int:
     if as_json:
         print_json({"file": str(written)})
     else:
-        say(f"Wrote {written}. It needs Python 3.9 or newer, with the packages cryptography and zstandard.")
+        say(
+            tr(
+                "Wrote {written}. It needs Python 3.9 or newer, with the packages cryptography and zstandard."
+            ).format(written=written)
+        )
     return output.DONE

@@ -22,6 +22,7 @@ from good_tide.core.happenings import Event, Filter, Level
 from good_tide.core.identifiers import JobId
 from good_tide.core.selection import parse_time
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.reporting.post import Post
@@ -29,24 +30,24 @@ from good_tide.operations.reporting.report import ReportPart, event_fields, expo
 from good_tide.operations.workplace import find_job, load_jobs
 
 _LEVELS: tuple[Level, ...] = get_args(Level)
-_SIGNS = {"good": "done", "note": "note", "trouble": "TROUBLE"}
+_SIGNS = {"good": "done", "note": "note", "trouble": tr("TROUBLE")}
 
 
 @click.command("journal")
-@click.option("--since", metavar="TIME", help="From this time on.")
-@click.option("--until", metavar="TIME", help="Before this time.")
+@click.option("--since", metavar="TIME", help=tr("From this time on."))
+@click.option("--until", metavar="TIME", help=tr("Before this time."))
 @click.option(
-    "--level", "levels", type=click.Choice(_LEVELS), multiple=True, help="Only these; may be given again."
+    "--level", "levels", type=click.Choice(_LEVELS), multiple=True, help=tr("Only these; may be given again.")
 )
-@click.option("--job", "name", metavar="NAME", help="Only of this job.")
-@click.option("--text", default="", metavar="WORDS", help="Only with these words.")
-@click.option("--runs", is_flag=True, help="The runs instead of the events.")
+@click.option("--job", "name", metavar="NAME", help=tr("Only of this job."))
+@click.option("--text", default="", metavar="WORDS", help=tr("Only with these words."))
+@click.option("--runs", is_flag=True, help=tr("The runs instead of the events."))
 @click.option(
     "--export",
     "file",
     type=PATH,
     metavar="FILE",
-    help="Write both to FILE: .csv, .json or .html.",
+    help=tr("Write both to FILE: .csv, .json or .html."),
 )
 @json_option
 def journal_command(
@@ -68,7 +69,7 @@ def journal_command(
     found = [run for run in journal.runs(job, start) if not end or run.began < end]
     if file is not None:
         export_journal(events, found, file, here.machine.name, clock.now(), here.settings)
-        say(f"Written to {file}.")
+        say(tr("Written to {file}.").format(file=file))
     elif as_json:
         print_json(
             {
@@ -89,12 +90,16 @@ def journal_command(
             ]
             for run in reversed(found)
         ]
-        table(["Began", "Job", "Store", "Result", "Took", "Changed", "New"], rows, right=(5, 6))
+        table(
+            [tr("Began"), tr("Job"), tr("Store"), tr("Result"), tr("Took"), tr("Changed"), tr("New")],
+            rows,
+            right=(5, 6),
+        )
     else:
         for event in reversed(events):
             _say_event(event, clock.now())
         if not events:
-            say("Nothing is noted.")
+            say(tr("Nothing is noted."))
     return output.DONE
 
 
@@ -108,12 +113,12 @@ def _say_event(event: Event, now: int) -> None:
 
 @click.command("report")
 @click.argument("name", required=False, type=JOB)
-@click.option("--mail", is_flag=True, help="Send it to those who are to have the job's reports.")
+@click.option("--mail", is_flag=True, help=tr("Send it to those who are to have the job's reports."))
 @click.option(
     "--file",
     type=PATH,
     metavar="F",
-    help="Write it to F: HTML, or text for a name that ends with .txt.",
+    help=tr("Write it to F: HTML, or text for a name that ends with .txt."),
 )
 @json_option
 def report_command(name: str | None, mail: bool, file: Path | None, as_json: bool) -> int:
@@ -141,28 +146,28 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
 
 
 @click.command("mail")
-@click.option("--server", "host", metavar="HOST", help="Where mail is handed in.")
+@click.option("--server", "host", metavar="HOST", help=tr("Where mail is handed in."))
 @click.option(
     "--port",
     type=click.IntRange(1, 65535),
-    help="465 with TLS, 587 with STARTTLS, 25 without, unless said otherwise.",
+    help=tr("465 with TLS, 587 with STARTTLS, 25 without, unless said otherwise."),
 )
 @click.option("--security", type=click.Choice(get_args(Security)), default="tls", show_default=True)
-@click.option("--from", "sender", metavar="ADDRESS", help="Who the reports come from.")
+@click.option("--from", "sender", metavar="ADDRESS", help=tr("Who the reports come from."))
 @click.option(
-    "--login", default="", metavar="NAME", help="The password is asked for and kept in the key ring."
+    "--login", default="", metavar="NAME", help=tr("The password is asked for and kept in the key ring.")
 )
 @click.option(
     "--password-file",
     type=PATH,
     metavar="F",
-    help="A file with the password, for machines without a key ring.",
+    help=tr("A file with the password, for machines without a key ring."),
 )
 @click.option(
     "--ca-file",
     type=PATH,
     metavar="F",
-    help="Certificates to trust besides the system's.",
+    help=tr("Certificates to trust besides the system's."),
 )
 @json_option
 def mail_command(
@@ -180,7 +185,7 @@ def mail_command(
     post = Post(context)
     if host is not None:
         if not sender:
-            raise PersonError("A sender is needed", "Give --from ADDRESS")
+            raise PersonError(tr("A sender is needed"), tr("Give --from ADDRESS"))
         port = port or MAIL_PORTS[security]
         paths = [os.path.abspath(path) if path is not None else "" for path in (password_file, ca_file)]
         server = MailServer(
@@ -196,19 +201,27 @@ def mail_command(
         if login and password_file is None:
             if not sys.stdin.isatty():
                 raise PersonError(
-                    "The password is needed and there is no terminal to ask on", "Give --password-file"
+                    tr("The password is needed and there is no terminal to ask on"),
+                    tr("Give --password-file"),
                 )
-            password = str(click.prompt(f"Password of {login}", hide_input=True, err=True))
+            password = str(
+                click.prompt(tr("Password of {login}").format(login=login), hide_input=True, err=True)
+            )
         post.keep_server(server, password)
     known = post.server()
     if as_json:
         print_json({"mail": None if known is None else msgspec.to_builtins(known)})
     elif known is None:
-        say("There is no mail server yet. “good-tide mail --server HOST --from ADDRESS” names one.")
+        say(tr("There is no mail server yet. “good-tide mail --server HOST --from ADDRESS” names one."))
     else:
         say(
-            f"{known.host}, port {known.port}, {known.security}; from"
-            f" {known.sender}{f', login {known.login}' if known.login else ''}"
+            tr("{host}, port {port}, {security}; from {sender}{value}").format(
+                host=known.host,
+                port=known.port,
+                security=known.security,
+                sender=known.sender,
+                value=tr(", login {login}").format(login=known.login) if known.login else "",
+            )
         )
     return output.DONE
 
@@ -219,24 +232,32 @@ def mail_command(
     type=PATH,
     required=True,
     metavar="DIR",
-    help="Where messages are kept, as .eml files.",
+    help=tr("Where messages are kept, as .eml files."),
 )
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help="0: any that is free.")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help=tr("0: any that is free."))
 def stand_in_mail(folder: Path, port: int) -> int:
     """A mail server that only keeps what it is given; runs until Ctrl+C."""
     try:
         from good_tide.system.stand_in_mail import StandInMail
     except ModuleNotFoundError as error:  # the mail library belongs to the extra “stand-ins”
         raise PersonError(
-            f"The package {error.name} is not installed, which the stand-in mail server needs",
-            "Install it with: pip install 'good-tide[stand-ins]'",
+            tr("The package {name} is not installed, which the stand-in mail server needs").format(
+                name=error.name
+            ),
+            tr("Install it with: pip install 'good-tide[stand-ins]'"),
         ) from error
     server = StandInMail(folder, port)
     number = server.start()
-    say(f"Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.")
     say(
-        f"Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from"
-        " office@example.org"
+        tr("Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.").format(
+            number=number, folder=folder
+        )
+    )
+    say(
+        tr(
+            "Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from"
+            " office@example.org"
+        ).format(number=number)
     )
     try:
         threading.Event().wait()

@@ -29,6 +29,7 @@ from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding
+from good_tide.core.translation import tr
 from good_tide.core.words import iso, size_words, time_words, tomorrow_morning
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.jobs.changing import change_rhythm
@@ -114,42 +115,48 @@ def _say_standing(one: JobStanding) -> None:
     if one.status.detail:
         say(f"    {one.status.detail}")
     for store in one.stores:
-        room = f", {size_words(store.free)} free" if store.free is not None else ""
-        last = f", last snapshot {time_words(store.last, now)}" if store.last else ""
+        room = tr(", {free} free").format(free=size_words(store.free)) if store.free is not None else ""
+        last = tr(", last snapshot {last}").format(last=time_words(store.last, now)) if store.last else ""
         say(f"    {store.name}: {'here' if store.present else 'away'}{room}{last}")
         if store.proven:
             say(f"        {store.proven}")
     for trouble in one.status.trouble:
-        say(f"    Trouble since {time_words(trouble.since, now)}: {trouble.what}. {trouble.todo}.")
+        say(
+            tr("    Trouble since {since}: {what}. {todo}.").format(
+                since=time_words(trouble.since, now), what=trouble.what, todo=trouble.todo
+            )
+        )
 
 
 @click.command("rhythm")
 @click.argument("name", type=JOB)
 @click.option(
-    "--every", "interval", metavar="TIME", help="Such as 30min, 1h, 2h; ten minutes at the shortest."
+    "--every", "interval", metavar="TIME", help=tr("Such as 30min, 1h, 2h; ten minutes at the shortest.")
 )
 @click.option(
     "--at",
     "times",
     multiple=True,
     metavar="WHEN",
-    help="Such as “weekdays 12:30” or “mon,thu 09:00,17:00”; may be given again.",
+    help=tr("Such as “weekdays 12:30” or “mon,thu 09:00,17:00”; may be given again."),
 )
-@click.option("--on-change/--not-on-change", default=None, help="Also when files came to rest after changes.")
-@click.option("--large", metavar="SIZE", help="Changes of files above it are left to the timed runs.")
+@click.option(
+    "--on-change/--not-on-change", default=None, help=tr("Also when files came to rest after changes.")
+)
+@click.option("--large", metavar="SIZE", help=tr("Changes of files above it are left to the timed runs."))
 @click.option(
     "--timed-only",
     multiple=True,
     metavar="FOLDER",
-    help="Changes in it are left to the timed runs; “none”; may be given again.",
+    help=tr("Changes in it are left to the timed runs; “none”; may be given again."),
 )
-@click.option("--on-disk/--not-on-disk", default=None, help="Also when the job's disk comes.")
-@click.option("--by-hand", is_flag=True, help="Only by hand from now on.")
+@click.option("--on-disk/--not-on-disk", default=None, help=tr("Also when the job's disk comes."))
+@click.option("--by-hand", is_flag=True, help=tr("Only by hand from now on."))
 @click.option(
     "--allowed",
     multiple=True,
     metavar="HOURS",
-    help="Such as “mon-fri 08:00-20:00”, or “always”; may be given again.",
+    help=tr("Such as “mon-fri 08:00-20:00”, or “always”; may be given again."),
 )
 @click.option(
     "--next",
@@ -158,7 +165,7 @@ def _say_standing(one: JobStanding) -> None:
     default=3,
     show_default=True,
     metavar="N",
-    help="How many of the next due times to show.",
+    help=tr("How many of the next due times to show."),
 )
 @json_option
 def rhythm_command(
@@ -207,7 +214,7 @@ def rhythm_command(
             }
         )
         return output.DONE
-    say(f"{job.name}: snapshots are taken {rhythm.words()}.")
+    say(tr("{name}: snapshots are taken {words}.").format(name=job.name, words=rhythm.words()))
     now = SystemClock().now()
     for time in due:
         say(f"    {time_words(time, now)}")
@@ -226,7 +233,7 @@ def _changed(
     if by_hand:
         if interval or times or on_change or on_disk:
             raise PersonError(
-                "Only by hand, and by itself, are two things", "Leave --by-hand away, or the others"
+                tr("Only by hand, and by itself, are two things"), tr("Leave --by-hand away, or the others")
             )
         return msgspec.structs.replace(rhythm, rules=(), on_change=False, on_disk=False)
     rules = (
@@ -248,9 +255,9 @@ _LONGEST_PAUSE = 365 * 86400
 
 @click.command("pause")
 @click.option(
-    "--for", "length", default="1h", show_default=True, metavar="TIME", help="Such as 30min, 2h, 3 days."
+    "--for", "length", default="1h", show_default=True, metavar="TIME", help=tr("Such as 30min, 2h, 3 days.")
 )
-@click.option("--until-tomorrow", is_flag=True, help="Until six in the morning.")
+@click.option("--until-tomorrow", is_flag=True, help=tr("Until six in the morning."))
 @json_option
 def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
     """Let nothing run by itself for a while. Snapshots by hand still work."""
@@ -262,7 +269,7 @@ def pause_command(length: str, until_tomorrow: bool, as_json: bool) -> int:
     if as_json:
         print_json({"paused_until": iso(until)})
     else:
-        say(f"Paused until {time_words(until, now)}. “good-tide resume” ends it.")
+        say(tr("Paused until {until}. “good-tide resume” ends it.").format(until=time_words(until, now)))
     return output.DONE
 
 
@@ -280,10 +287,14 @@ def _length(text: str) -> int:
         "days": 86400,
     }
     if found is None or found[2] not in units or not int(found[1]):
-        raise PersonError(f"“{text}” is no length of time", "Write such as 30min, 2h or 3 days")
+        raise PersonError(
+            tr("“{text}” is no length of time").format(text=text), tr("Write such as 30min, 2h or 3 days")
+        )
     length = int(found[1][:12]) * units[found[2]]
     if length > _LONGEST_PAUSE:
-        raise PersonError(f"“{text}” is longer than a pause can be", "Write at most 365 days")
+        raise PersonError(
+            tr("“{text}” is longer than a pause can be").format(text=text), tr("Write at most 365 days")
+        )
     return length
 
 
@@ -297,7 +308,7 @@ def resume_command(as_json: bool) -> int:
     if as_json:
         print_json({"paused_until": None})
     else:
-        say("Everything runs by itself again.")
+        say(tr("Everything runs by itself again."))
     return output.DONE
 
 
@@ -305,7 +316,7 @@ def resume_command(as_json: bool) -> int:
 @click.option(
     "--then",
     type=click.Choice(["suspend", "power-off"]),
-    help="What the machine does afterwards; there is a minute to stop it.",
+    help=tr("What the machine does afterwards; there is a minute to stop it."),
 )
 @progress_option
 @json_option
@@ -351,7 +362,7 @@ def _run_due_here(context: Context, then: Then | None, progress: str | None, as_
 
     def announce(words: str) -> None:
         if not as_json:
-            say(f"{words} Ctrl+C keeps it on.")
+            say(tr("{words} Ctrl+C keeps it on.").format(words=words))
 
     with output.steered(progress, as_json) as steering:
 
@@ -372,7 +383,7 @@ def eject_command(store: str, as_json: bool) -> int:
     try:
         where = place_named(context, store)
     except PlaceError as error:
-        raise PersonError(error.what, "There is nothing to eject") from error
+        raise PersonError(error.what, tr("There is nothing to eject")) from error
     users = users_at(context, where)
     with agent_client(_socket(context.here)) as agent:
         if agent is not None and users:

@@ -19,6 +19,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.previews import FactsPreview, PicturePreview, Preview, SoundPreview, lines_of
 from good_tide.core.progress import Silent
 from good_tide.core.selection import never_seen, short_length
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words, harmless, iso, iso_all, printable, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
@@ -29,13 +30,13 @@ from good_tide.operations.history.showing import compare_moments, compare_with_d
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.viewing.apart import Viewer
 
-_CONTAINS = {True: "yes", False: "no", None: "no text"}
+_CONTAINS = {True: "yes", False: "no", None: tr("no text")}
 
 
 @click.command("versions", cls=StoreCommand)
 @look_argument
 @click.argument("path")
-@click.option("--containing", default="", metavar="TEXT", help="Say in which versions this text stands.")
+@click.option("--containing", default="", metavar="TEXT", help=tr("Say in which versions this text stands."))
 @whose_options
 @json_option
 def versions_command(
@@ -57,8 +58,12 @@ def versions_command(
     if found is None:
         others = machines_with(catalog, inside)
         if others:
-            what = f"{os.fsdecode(inside)!r} was never in a snapshot of {whose.name}"
-            raise PersonError(what, f"{', '.join(others)} had it: see --machine and --job")
+            what = tr("{path!r} was never in a snapshot of {name}").format(
+                path=os.fsdecode(inside), name=whose.name
+            )
+            raise PersonError(
+                what, tr("{others} had it: see --machine and --job").format(others=", ".join(others))
+            )
         raise never_seen(inside, catalog.find_near(inside))
     tide = catalog.tide(whose.id)
     times = [point.time for point in tide]
@@ -108,21 +113,37 @@ def versions_command(
         ]
         table(
             [
-                *("Version", "First seen", "Last seen", "Snapshots", "Size", "Modified", "Snapshot"),
-                *(["Says it"] if has else []),
+                *(
+                    tr("Version"),
+                    tr("First seen"),
+                    tr("Last seen"),
+                    tr("Snapshots"),
+                    tr("Size"),
+                    tr("Modified"),
+                    tr("Snapshot"),
+                ),
+                *([tr("Says it")] if has else []),
             ],
             rows,
             right=(0, 3, 4),
         )
         if len(catalog.machines()) > 1:
-            say(f"Snapshots of {whose.name}.")
+            say(tr("Snapshots of {name}.").format(name=whose.name))
         for number, one in enumerate(found.versions, 1):
             if one.path != inside and (number == 1 or found.versions[number - 2].path != one.path):
-                say(f"From version {number} on it was called {printable(one.path)}.")
+                say(
+                    tr("From version {number} on it was called {path}.").format(
+                        number=number, path=printable(one.path)
+                    )
+                )
         if found.later:
-            say(f"It goes on as {printable(found.later)}.")
+            say(tr("It goes on as {later}.").format(later=printable(found.later)))
         elif found.gone_since is not None:
-            say(f"No longer there since the snapshot of {time_words(found.gone_since, now)}.")
+            say(
+                tr("No longer there since the snapshot of {gone_since}.").format(
+                    gone_since=time_words(found.gone_since, now)
+                )
+            )
     for error in damage:
         output.print_error(error, as_json)
     return output.DAMAGED if damage else output.DONE
@@ -132,9 +153,12 @@ def versions_command(
 @look_argument
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("path")
-@click.option("--text", is_flag=True, help="Its text instead: of tables, documents, lists of archives.")
+@click.option("--text", is_flag=True, help=tr("Its text instead: of tables, documents, lists of archives."))
 @click.option(
-    "--against", default="", metavar="SNAPSHOT|now", help="Instead, how its text differs from another moment."
+    "--against",
+    default="",
+    metavar="SNAPSHOT|now",
+    help=tr("Instead, how its text differs from another moment."),
 )
 @whose_options
 def show_command(
@@ -155,7 +179,7 @@ def show_command(
     entry = browse.entry_at(store, chooser.choose(snapshot_name), where)
     if text or against:
         if entry.kind is not Kind.FILE:
-            raise PersonError(f"{os.fsdecode(where)!r} is no file", "Choose a file")
+            raise PersonError(tr("{path!r} is no file").format(path=os.fsdecode(where)), tr("Choose a file"))
         with contextlib.closing(Viewer()) as viewer:
             if against == "now":
                 _print_comparison(compare_with_disk(viewer, store, entry, where))
@@ -180,7 +204,7 @@ def _print_text(shown: Preview) -> None:
         case PicturePreview(facts=words):
             say(words)
         case SoundPreview(seconds=seconds, facts=words):
-            say(f"Sound, {duration_words(seconds)}, {words}")
+            say(tr("Sound, {seconds}, {words}").format(seconds=duration_words(seconds), words=words))
         case _:
             for line in lines_of(shown) or []:
                 click.echo(harmless(line))

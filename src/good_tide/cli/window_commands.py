@@ -7,11 +7,12 @@ from pathlib import Path
 import click
 
 from good_tide.cli.parameters import PATH
+from good_tide.core.translation import tr
 
 
 @click.command("demo")
-@click.option("--fresh", is_flag=True, help="Make the demo anew.")
-@click.option("--no-window", is_flag=True, help="Only make it, and say where it is.")
+@click.option("--fresh", is_flag=True, help=tr("Make the demo anew."))
+@click.option("--no-window", is_flag=True, help=tr("Only make it, and say where it is."))
 def demo_command(fresh: bool, no_window: bool) -> int:
     """Open the window on ten weeks of a made-up workstation."""
     from good_tide.cli.demo import run_demo  # the generator is not needed by any other command
@@ -21,14 +22,23 @@ def demo_command(fresh: bool, no_window: bool) -> int:
 
 
 @click.command("window")
-@click.option("--settings", type=PATH, help="Folder with the job's settings.")
-@click.option("--job", default="", metavar="NAME", help="Show this job.")
-@click.option("--place", default="", metavar="PLACE", help="timeline, coverage, stores, rhythm or journal.")
-def window_command(settings: Path | None, job: str, place: str) -> int:
+@click.option("--settings", type=PATH, help=tr("Folder with the job's settings."))
+@click.option("--job", default="", metavar="NAME", help=tr("Show this job."))
+@click.option(
+    "--place", default="", metavar="PLACE", help=tr("timeline, coverage, stores, rhythm or journal.")
+)
+@click.option(
+    "--type",
+    "size",
+    type=click.Choice(["desktop", "1", "1.25", "1.5", "2"]),
+    help=tr("How large type is, from now on; “desktop”: as the desktop says."),
+)
+def window_command(settings: Path | None, job: str, place: str, size: str | None) -> int:
     """Open the window, or bring the one that is open to the front."""
     from good_tide.cli.launch import run_window  # Qt is loaded for the window only, in a process of its own
 
-    return run_window(settings, job, place)
+    wanted = None if size is None else 0.0 if size == "desktop" else float(size)
+    return run_window(settings, job, place, wanted)
 
 
 @click.command("panel")

@@ -14,7 +14,8 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.identifiers import SnapshotId, StoreId
-from good_tide.core.words import count_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, time_words
 
 WINDOW = 14 * 86400 * SECOND
 """What snapshots of so long changed is added up, so that what goes on slowly is noticed too."""
@@ -98,14 +99,22 @@ class Alarm(msgspec.Struct, frozen=True):
         """What is so, in words without a full stop."""
         at_once = self.since == self.until
         when = (
-            f"at once, {time_words(self.until, now)}" if at_once else f"since {time_words(self.since, now)}"
+            tr("at once, {until}").format(until=time_words(self.until, now))
+            if at_once
+            else tr("since {since}").format(since=time_words(self.since, now))
         )
         if self.rings is Ringing.DELETED:
-            return f"{self.files:,} of {self.known:,} files were deleted {when}"
+            return tr("{files} of {known} files were deleted {when}").format(
+                files=number_words(self.files), known=number_words(self.known), when=when
+            )
         if self.rings is Ringing.EMPTIED:
-            return f"{count_words(self.files, 'file')} were emptied or overwritten alike {when}"
-        called = f"; they end with {self.ending} now" if self.ending else ""
-        return f"{count_words(self.files, 'file')} became noise {when}{called}"
+            return tr("{files} were emptied or overwritten alike {when}").format(
+                files=count_words(self.files, "file"), when=when
+            )
+        called = tr("; they end with {ending} now").format(ending=self.ending) if self.ending else ""
+        return tr("{files} became noise {when}{called}").format(
+            files=count_words(self.files, "file"), when=when, called=called
+        )
 
 
 def rings(judged: Sequence[Judged], store: StoreId) -> tuple[Alarm, Judged] | None:

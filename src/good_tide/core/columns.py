@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from good_tide.core.errors import DamageError
+from good_tide.core.translation import tr
 
 Column = NDArray[np.int64]
 
@@ -42,7 +43,7 @@ def decode_column(data: bytes, count: int) -> Column:
     """
     used = data[0] if data else 9
     if used > 8 or len(data) != 1 + used * count:
-        raise DamageError("A column of numbers has the wrong length")
+        raise DamageError(tr("A column of numbers has the wrong length"))
     planes = np.zeros((count, 8), dtype=np.uint8)
     if used:
         planes[:, :used] = np.frombuffer(data, dtype=np.uint8, offset=1).reshape(used, count).T

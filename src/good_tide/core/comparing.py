@@ -10,6 +10,7 @@ from collections.abc import Hashable, Iterator, Sequence
 import msgspec
 
 from good_tide.core.previews import Preview
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 
 _MOST_LINES = 4000
@@ -105,18 +106,18 @@ class Compared(msgspec.Struct, frozen=True, tag="compared"):
             cells, added, removed = (
                 sum(getattr(table, what) for table in self.tables) for what in ("cells", "added", "removed")
             )
-            parts = [count_words(cells, "cell") + " otherwise"] if cells else []
-            parts += [count_words(added, "row") + " only here"] if added else []
-            parts += [count_words(removed, "row") + " only there"] if removed else []
+            parts = [count_words(cells, "cell") + tr(" otherwise")] if cells else []
+            parts += [count_words(added, "row") + tr(" only here")] if added else []
+            parts += [count_words(removed, "row") + tr(" only there")] if removed else []
             return ", ".join(parts)
         if self.text is None:
             return ""
         if not self.text.pairs or all(pair.equal for pair in self.text.pairs):
-            return "only in line ends, or in how it is kept"
+            return tr("only in line ends, or in how it is kept")
         here, there = self.text.added, self.text.removed
-        parts = [count_words(here, "line") + " only here"] if here else []
+        parts = [count_words(here, "line") + tr(" only here")] if here else []
         if there:
-            parts.append((f"{there:,}" if here else count_words(there, "line")) + " only there")
+            parts.append((f"{there:,}" if here else count_words(there, "line")) + tr(" only there"))
         return ", ".join(parts)
 
 

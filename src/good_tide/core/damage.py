@@ -9,6 +9,7 @@ import msgspec
 
 from good_tide.core.errors import Harm
 from good_tide.core.identifiers import SnapshotId
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 
 
@@ -32,7 +33,7 @@ class Damage(msgspec.Struct):
     def paths(self) -> list[str]:
         """The affected paths as text, with the number of those not named."""
         words = [os.fsdecode(path) for path in self.affects]
-        return [*words, f"and {self.more} more"] if self.more else words
+        return [*words, tr("and {more} more").format(more=self.more)] if self.more else words
 
 
 def costs_words(damage: Sequence[Damage]) -> str:
@@ -43,7 +44,11 @@ def costs_words(damage: Sequence[Damage]) -> str:
     unreadable = sum(one.file.startswith("snapshots/") for one in damage)
     words = []
     if files:
-        words.append(f"content of {count_words(files, 'file')} in {count_words(len(snapshots), 'snapshot')}")
+        words.append(
+            tr("content of {files} in {snapshots}").format(
+                files=count_words(files, "file"), snapshots=count_words(len(snapshots), "snapshot")
+            )
+        )
     if unreadable:
         words.append(count_words(unreadable, "snapshot"))
-    return " and ".join(words)
+    return tr(" and ").join(words)

@@ -6,6 +6,7 @@ import enum
 
 import msgspec
 
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 
 
@@ -68,8 +69,8 @@ _WORDS = {
     What.GONE: "gone",
     What.NEW: "new",
     What.CHANGED: "changed",
-    What.MOVED: "moved or renamed",
-    What.METADATA: "only in times or permissions",
+    What.MOVED: tr("moved or renamed"),
+    What.METADATA: tr("only in times or permissions"),
 }
 
 

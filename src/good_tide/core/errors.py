@@ -5,6 +5,8 @@ from __future__ import annotations
 import enum
 import errno
 
+from good_tide.core.translation import tr
+
 
 class GoodTideError(Exception):
     """Base of everything that is told to a person as a sentence.
@@ -75,11 +77,15 @@ class Harm(enum.StrEnum):
 
 
 _ADVICE = {
-    Harm.CHANGED: "Run “good-tide repair” on this store; it mends what can be mended and names the rest",
-    Harm.MISSING: "See whether somebody has moved or deleted it, and bring it back if so; otherwise run"
-    " “good-tide repair” on this store",
-    Harm.UNREADABLE: "The disk has a bad place, or does not permit reading: check the disk, then run"
-    " “good-tide repair” on this store",
+    Harm.CHANGED: tr("Run “good-tide repair” on this store; it mends what can be mended and names the rest"),
+    Harm.MISSING: tr(
+        "See whether somebody has moved or deleted it, and bring it back if so; otherwise run “good-tide"
+        " repair” on this store"
+    ),
+    Harm.UNREADABLE: tr(
+        "The disk has a bad place, or does not permit reading: check the disk, then run “good-tide repair” on"
+        " this store"
+    ),
 }
 
 
@@ -107,5 +113,5 @@ def of_system(error: OSError) -> PlaceError:
     where = f"{error.filename}: " if isinstance(error.filename, str) else ""
     words = f"{where}{error.strerror or type(error).__name__}"
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        return PlaceFullError(words, "Free some room on this disk")
-    return PlaceError(words, "Check the path, and whether you may use it")
+        return PlaceFullError(words, tr("Free some room on this disk"))
+    return PlaceError(words, tr("Check the path, and whether you may use it"))

@@ -4,6 +4,8 @@ are of one line and no longer than can be read."""
 from __future__ import annotations
 
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 
 _LONGEST_NAME, _LONGEST_LABEL = 80, 200
 
@@ -16,7 +18,7 @@ def checked_name(name: str) -> str:
     """
     name = name.strip()
     if not name:
-        raise PersonError("The job has no name", "Give it one")
+        raise PersonError(tr("The job has no name"), tr("Give it one"))
     _check("name", name, _LONGEST_NAME)
     return name
 
@@ -35,7 +37,11 @@ def checked_label(label: str) -> str:
 def _check(what: str, words: str, longest: int) -> None:
     if not words.isprintable():
         raise PersonError(
-            f"The {what} holds characters that cannot be shown", "Write it in one line of plain text"
+            tr("The {what} holds characters that cannot be shown").format(what=what),
+            tr("Write it in one line of plain text"),
         )
     if len(words) > longest:
-        raise PersonError(f"The {what} is of {len(words):,} characters", f"Write it in at most {longest}")
+        raise PersonError(
+            tr("The {what} is of {words} characters").format(what=what, words=number_words(len(words))),
+            tr("Write it in at most {longest}").format(longest=longest),
+        )

@@ -7,12 +7,13 @@ from typing import NamedTuple
 import msgspec
 
 from good_tide.core.clock import SECOND
-from good_tide.core.words import count_words, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, size_words, time_words
 
 _DAY = 86400 * SECOND
 _LONG_UNWRITTEN = 7 * _DAY
 """A store of several that was not written to for so long is told."""
-_REPAIR = "Let it be repaired: “Repair” on the page Stores, or “good-tide repair”"
+_REPAIR = tr("Let it be repaired: “Repair” on the page Stores, or “good-tide repair”")
 
 
 class Drill(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -91,37 +92,49 @@ def store_troubles(name: str, health: StoreHealth, newest: int, now: int) -> lis
     if health.harmed:
         files = count_words(len(health.damage), "file")
         what = (
-            f"{name} has lost {health.costs}" if health.costs else f"{name} is damaged: {files} of the store"
+            tr("{name} has lost {costs}").format(name=name, costs=health.costs)
+            if health.costs
+            else tr("{name} is damaged: {files} of the store").format(name=name, files=files)
         )
         todo = (
-            "Its health on the page Stores, or “good-tide verify”, names them; repair again with a twin"
-            " connected, or accept the loss (“good-tide repair --accept-loss”)"
+            tr(
+                "Its health on the page Stores, or “good-tide verify”, names them; repair again with a twin"
+                " connected, or accept the loss (“good-tide repair --accept-loss”)"
+            )
             if health.lost
             else _REPAIR
         )
         found.append(StoreTrouble(health.found or now, what, todo, True))
     if health.drill.failed:
         count = count_words(len(health.drill.failed), "file")
-        how = "as it was" if len(health.drill.failed) == 1 else "as they were"
-        what = f"{count} on {name} did not come back {how} in a trial"
+        how = tr("as it was") if len(health.drill.failed) == 1 else tr("as they were")
+        what = tr("{count} on {name} did not come back {how} in a trial").format(
+            count=count, name=name, how=how
+        )
         found.append(StoreTrouble(health.drill.when, what, _REPAIR, True))
     if health.failing_since:
-        what = f"{name} takes no snapshots: {health.error}"
+        what = tr("{name} takes no snapshots: {error}").format(name=name, error=health.error)
         found.append(StoreTrouble(health.failing_since, what, health.advice))
     elif health.written and newest - health.written > _LONG_UNWRITTEN:
-        what = f"{name} has had no snapshot since {time_words(health.written, now)}"
-        found.append(StoreTrouble(health.written, what, "Connect it, or take it out of the job"))
+        what = tr("{name} has had no snapshot since {written}").format(
+            name=name, written=time_words(health.written, now)
+        )
+        found.append(StoreTrouble(health.written, what, tr("Connect it, or take it out of the job")))
     return found
 
 
 def left_trouble(name: str, count: int, since: int) -> StoreTrouble:
     """Snapshots that waited for the disk that a store was on before could not be carried into it."""
-    waited = "snapshot that waits" if count == 1 else "snapshots that wait"
+    waited = tr("snapshot that waits") if count == 1 else tr("snapshots that wait")
     return StoreTrouble(
         since,
-        f"{count:,} {waited} for the disk before {name} cannot be carried into the new store",
-        "They build on what only the old disk has: carry that disk's history here (“good-tide carry”) and run"
-        " “good-tide job replace-store” again, or let them go (“--let-go”)",
+        tr("{count} {waited} for the disk before {name} cannot be carried into the new store").format(
+            count=number_words(count), waited=waited, name=name
+        ),
+        tr(
+            "They build on what only the old disk has: carry that disk's history here (“good-tide carry”) and"
+            " run “good-tide job replace-store” again, or let them go (“--let-go”)"
+        ),
     )
 
 
@@ -129,15 +142,31 @@ def proven_words(health: StoreHealth, now: int) -> str:
     """What has proven that a store can be read, in a line."""
     reading, drill = health.reading, health.drill
     if reading.whole:
-        words = [f"all {size_words(reading.whole_bytes)} read back by {time_words(reading.whole, now)}"]
+        words = [
+            tr("all {whole_bytes} read back by {whole}").format(
+                whole_bytes=size_words(reading.whole_bytes), whole=time_words(reading.whole, now)
+            )
+        ]
     elif reading.began:
-        words = [f"{size_words(reading.read)} of {size_words(reading.total)} read back so far"]
+        words = [
+            tr("{read} of {total} read back so far").format(
+                read=size_words(reading.read), total=size_words(reading.total)
+            )
+        ]
     else:
-        words = ["nothing read back yet"]
+        words = [tr("nothing read back yet")]
     if drill.when:
         files = count_words(drill.files, "file")
-        failed = f"{len(drill.failed):,} failed" if drill.failed else "none failed"
-        words.append(f"{files} restored for a trial on {time_words(drill.when, now)}, {failed}")
+        failed = (
+            tr("{failed} failed").format(failed=number_words(len(drill.failed)))
+            if drill.failed
+            else tr("none failed")
+        )
+        words.append(
+            tr("{files} restored for a trial on {when}, {failed}").format(
+                files=files, when=time_words(drill.when, now), failed=failed
+            )
+        )
     if health.mended:
-        words.append(f"{count_words(health.mended, 'damaged file')} put right")
-    return f"Proven: {', '.join(words)}."
+        words.append(tr("{mended} put right").format(mended=count_words(health.mended, "damaged file")))
+    return tr("Proven: {words}.").format(words=", ".join(words))

@@ -11,8 +11,10 @@ from zoneinfo import ZoneInfo
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import noted, tr
 
 _NAMES = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_SHORT = (noted("Mon"), noted("Tue"), noted("Wed"), noted("Thu"), noted("Fri"), noted("Sat"), noted("Sun"))
 _GROUPS = {"daily": range(7), "weekdays": range(5), "weekends": range(5, 7)}
 _DAY = 1440
 _WEEK = 7 * _DAY
@@ -35,7 +37,8 @@ def days_of(text: str) -> tuple[int, ...]:
             found.update((start + step) % 7 for step in range((end - start) % 7 + 1))
         else:
             raise PersonError(
-                f"“{part}” is no day", "Write daily, weekdays, weekends, or days such as mon,wed-fri"
+                tr("“{part}” is no day").format(part=part),
+                tr("Write daily, weekdays, weekends, or days such as mon,wed-fri"),
             )
     return tuple(sorted(found))
 
@@ -54,17 +57,15 @@ def _run_text(days: Sequence[int]) -> str:
 
 def day_words(days: Sequence[int]) -> str:
     """Days as people say them."""
-    known = {tuple(range(7)): "daily", tuple(range(5)): "on weekdays", (5, 6): "on weekends"}
-    return known.get(tuple(days)) or "on " + _day_names(days)
+    known = {tuple(range(7)): tr("daily"), tuple(range(5)): tr("on weekdays"), (5, 6): tr("on weekends")}
+    return known.get(tuple(days)) or tr("on ") + _day_names(days)
 
 
 def _day_names(days: Sequence[int]) -> str:
     names = []
     for run in _runs(days):
         names.append(
-            _NAMES[run[0]].title()
-            if run[0] == run[-1]
-            else f"{_NAMES[run[0]].title()}–{_NAMES[run[-1]].title()}"
+            tr(_SHORT[run[0]]) if run[0] == run[-1] else f"{tr(_SHORT[run[0]])}–{tr(_SHORT[run[-1]])}"
         )
     return ", ".join(names)
 
@@ -158,13 +159,18 @@ class Hours:
     def words(self) -> str:
         """The hours as people say them."""
         if not self.parts:
-            return "at all hours"
+            return tr("at all hours")
         by_days: dict[str, list[str]] = {}
         for text in self.texts():
             days, _, hours = text.rpartition(" ")
             start, _, end = hours.partition("-")
-            by_days.setdefault(_day_names(days_of(days)), []).append(f"{start} to {end}")
-        return "only " + ", ".join(f"{days} {' and '.join(hours)}" for days, hours in by_days.items())
+            by_days.setdefault(_day_names(days_of(days)), []).append(
+                tr("{start} to {end}").format(start=start, end=end)
+            )
+        return tr("only ") + ", ".join(
+            "{days} {hours}".format(days=days, hours=tr(" and ").join(hours))
+            for days, hours in by_days.items()
+        )
 
 
 def _clock(minute: int) -> str:
@@ -178,10 +184,14 @@ def _parsed(texts: tuple[str, ...]) -> tuple[tuple[int, int], ...]:
         days, _, hours = text.strip().rpartition(" ")
         found = re.fullmatch(r"([01]?\d|2[0-3]):([0-5]\d)\s*[-–]\s*([01]?\d|2[0-4]):([0-5]\d)", hours)
         if found is None or not days:
-            raise PersonError(f"“{text}” are no hours", "Write such as “mon-fri 08:00-20:00”")
+            raise PersonError(
+                tr("“{text}” are no hours").format(text=text), tr("Write such as “mon-fri 08:00-20:00”")
+            )
         start, end = int(found[1]) * 60 + int(found[2]), int(found[3]) * 60 + int(found[4])
         if start == end or end > _DAY:
-            raise PersonError(f"“{text}” is empty", "Let the hours end after they begin")
+            raise PersonError(
+                tr("“{text}” is empty").format(text=text), tr("Let the hours end after they begin")
+            )
         for day in days_of(days):
             length = (end - start) % _DAY or _DAY
             begin = day * _DAY + start

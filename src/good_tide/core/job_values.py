@@ -13,6 +13,7 @@ import tomli_w
 from good_tide.core.errors import PersonError
 from good_tide.core.jobfile import FORMAT, JobFile, JobFileError, StorePart, parse_job_file
 from good_tide.core.rules import RuleError, parse_size
+from good_tide.core.translation import tr
 
 _YES, _NO = ("true", "yes", "on"), ("false", "no", "off")
 _BY_OTHERS = ("format", "store", "mail")
@@ -96,16 +97,19 @@ def with_values(file: JobFile, assignments: Sequence[str]) -> JobFile:
         key, equals, text = assignment.partition("=")
         if not equals:
             raise PersonError(
-                f"“{assignment}” sets nothing", "Write KEY=VALUE, such as reporting.when=weekly"
+                tr("“{assignment}” sets nothing").format(assignment=assignment),
+                tr("Write KEY=VALUE, such as reporting.when=weekly"),
             )
         key = key.strip()
         own_kind = key.startswith("kinds.") and key.count(".") == 1
         if (key not in known and not own_kind) or key in _BY_OTHERS or key.startswith("mail."):
             near = difflib.get_close_matches(key, known, 1, 0.5)
-            advice = "“good-tide job show NAME --settings” lists them"
+            advice = tr("“good-tide job show NAME --settings” lists them")
             raise PersonError(
-                f"There is no setting “{key}” to change so",
-                f"Did you mean {near[0]}? {advice}" if near and near[0] not in _BY_OTHERS else advice,
+                tr("There is no setting “{key}” to change so").format(key=key),
+                tr("Did you mean {near}? {advice}").format(near=near[0], advice=advice)
+                if near and near[0] not in _BY_OTHERS
+                else advice,
             )
         given.setdefault(key, []).append(text.strip())
     tree: dict[str, Any] = msgspec.to_builtins(file)
@@ -127,11 +131,16 @@ def _value(key: str, now: Any, texts: list[str]) -> Any:
     if isinstance(now, tuple):
         return [text for text in texts if text]
     if len(texts) > 1:
-        raise PersonError(f"{key} is given {len(texts)} times", "It has one value only")
+        raise PersonError(
+            tr("{key} is given {texts} times").format(key=key, texts=len(texts)), tr("It has one value only")
+        )
     (text,) = texts
     if isinstance(now, bool):
         if text.lower() not in _YES + _NO:
-            raise PersonError(f"{key} is true or false, not “{text}”", "Write true or false")
+            raise PersonError(
+                tr("{key} is true or false, not “{text}”").format(key=key, text=text),
+                tr("Write true or false"),
+            )
         return text.lower() in _YES
     if isinstance(now, (int, float)) or (now is None and text):
         return _number(key, now, text)
@@ -147,7 +156,9 @@ def _number(key: str, now: Any, text: str) -> int | float:
     try:
         return float(text) if isinstance(now, float) else int(text)
     except ValueError:
-        raise PersonError(f"{key} is a number, not “{text}”", "Write a number") from None
+        raise PersonError(
+            tr("{key} is a number, not “{text}”").format(key=key, text=text), tr("Write a number")
+        ) from None
 
 
 def _read_again(tree: Mapping[str, Any]) -> JobFile:
@@ -156,5 +167,5 @@ def _read_again(tree: Mapping[str, Any]) -> JobFile:
         return parse_job_file(tomli_w.dumps({"format": FORMAT, **tree}))
     except JobFileError as error:
         raise PersonError(
-            f"{error.key}: {error.plain}" if error.key else error.plain, "Choose another value"
+            f"{error.key}: {error.plain}" if error.key else error.plain, tr("Choose another value")
         ) from None

@@ -20,11 +20,12 @@ from good_tide.core.ladder import Ladder, parse_rung
 from good_tide.core.rhythm import (
     Considerate,
     Rhythm,
+    at_text,
     every,
     every_minutes_of,
+    is_every,
     parse_at,
     parse_every,
-    rule_words,
 )
 from good_tide.core.rules import RuleError, parse_rule
 from good_tide.core.settings import (
@@ -39,6 +40,7 @@ from good_tide.core.settings import (
     StoreUse,
     wrong_sizes,
 )
+from good_tide.core.translation import tr
 
 FORMAT = 1
 _PLAIN = Rhythm()
@@ -50,7 +52,7 @@ class JobFileError(PersonError):
     """A job file that cannot be understood; ``line`` counts from 1."""
 
     def __init__(self, what: str, line: int, key: str = "") -> None:
-        where = f"Line {line}" + (f", {key}" if key else "")
+        where = tr("Line {line}").format(line=line) + (f", {key}" if key else "")
         super().__init__(
             f"{where}: {what}", "Correct that line, or see docs/job-file.md for what a job file holds"
         )
@@ -124,12 +126,10 @@ def rhythm_part(rhythm: Rhythm) -> RhythmPart:
     minutes = every_minutes_of(rhythm)
     at, others = [], []
     for rule in rhythm.rules:
-        words = rule_words(rule)
-        if " at " in words:
-            at.append(
-                words.removeprefix("on ").replace("–", "-").replace(", ", ",").replace(" at ", " ").lower()
-            )
-        elif not words.startswith("every "):
+        text = at_text(rule)
+        if text:
+            at.append(text)
+        elif not is_every(rule):
             others.append(rule)
     return RhythmPart(
         every="" if minutes is None else f"{minutes} min" if minutes % 60 else f"{minutes // 60}h",
@@ -188,7 +188,9 @@ def parse_job_file(text: str) -> JobFile:
         raise JobFileError(re.sub(r" \(at .*\)", "", str(error)), line) from error
     if values.get("format", FORMAT) != FORMAT:
         raise JobFileError(
-            f"format {values['format']} is not one that this version reads", _line(text, ["format"]), "format"
+            tr("format {values} is not one that this version reads").format(values=values["format"]),
+            _line(text, ["format"]),
+            "format",
         )
     try:
         found_file = msgspec.convert(values, JobFile)
@@ -207,9 +209,9 @@ def parse_job_file(text: str) -> JobFile:
 
 def _check(file: JobFile, text: str) -> None:
     if not file.name.strip():
-        raise JobFileError("the name is empty", _line(text, ["name"]), "name")
+        raise JobFileError(tr("the name is empty"), _line(text, ["name"]), "name")
     if not file.folders:
-        raise JobFileError("no folder is covered", _line(text, ["folders"]), "folders")
+        raise JobFileError(tr("no folder is covered"), _line(text, ["folders"]), "folders")
     for name, endings in file.kinds.items():
         try:
             checked_kinds({name: endings})
@@ -241,13 +243,15 @@ def _check(file: JobFile, text: str) -> None:
             raise JobFileError(str(error).rstrip("."), where, f"precious[{number}]") from error
     wrong = wrong_sizes(file.room, file.holding)
     if wrong:
-        what = f"{wrong} can be no less than 0" + (", and no more than 1" if "part" in wrong else "")
+        what = tr("{wrong} can be no less than 0").format(wrong=wrong) + (
+            tr(", and no more than 1") if "part" in wrong else ""
+        )
         raise JobFileError(what, _line(text, list(wrong.split("."))), wrong)
     for number, store in enumerate(file.store):
         given = [name for name in ("label", "uuid", "share", "path") if getattr(store, name)]
         if len(given) != 1:
             raise JobFileError(
-                "a store needs exactly one of label, uuid, share or path",
+                tr("a store needs exactly one of label, uuid, share or path"),
                 _line(text, ["store", number]),
                 f"store[{number}]",
             )
@@ -320,13 +324,14 @@ def expand_folder(text: str, home: str, user_folders: Mapping[str, str]) -> str:
         base = home if name == "HOME" else user_folders.get(name)
         if base is None:
             raise PersonError(
-                f"${name} means nothing on this machine",
-                f"Known are $HOME and ${', $'.join(sorted(user_folders))}",
+                tr("${name} means nothing on this machine").format(name=name),
+                tr("Known are $HOME and ${sorted}").format(sorted=", $".join(sorted(user_folders))),
             )
         return base + slash + rest
     if not text.startswith("/"):
         raise PersonError(
-            f"{text!r} is not a whole path", "Begin folders with /, ~/ or a variable such as $DOCUMENTS"
+            tr("{text!r} is not a whole path").format(text=text),
+            tr("Begin folders with /, ~/ or a variable such as $DOCUMENTS"),
         )
     return text
 

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 import msgspec
 
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 
 _NAME = re.compile(r"[^\W\dA-Z_][^\WA-Z_]{0,29}", re.UNICODE)
 _ENDING = re.compile(r"[^\s./\\]{1,40}")
@@ -38,8 +39,12 @@ class Kind(msgspec.Struct, frozen=True):
     def words(self) -> str:
         """Everything that it catches, as a sentence says it."""
         parts = [", ".join(f".{one}" for one in sorted(self.endings))]
-        parts += [f"files named {', '.join(self.names)}"] if self.names else []
-        parts += [f"everything in folders named {', '.join(sorted(self.folders))}"] if self.folders else []
+        parts += [tr("files named {names}").format(names=", ".join(self.names))] if self.names else []
+        parts += (
+            [tr("everything in folders named {sorted}").format(sorted=", ".join(sorted(self.folders)))]
+            if self.folders
+            else []
+        )
         return "; ".join(part for part in parts if part)
 
 
@@ -128,13 +133,16 @@ def checked_kinds(more: Mapping[str, tuple[str, ...]]) -> None:
     for name, given in more.items():
         if not _NAME.fullmatch(name):
             raise PersonError(
-                f"“{name}” cannot name a kind of files",
-                "Use a word of small letters and digits, such as “scores”",
+                tr("“{name}” cannot name a kind of files").format(name=name),
+                tr("Use a word of small letters and digits, such as “scores”"),
             )
         if name not in KINDS and not given:
-            raise PersonError(f"The kind “{name}” has no endings", "Give some, such as musx")
+            raise PersonError(
+                tr("The kind “{name}” has no endings").format(name=name), tr("Give some, such as musx")
+            )
         for one in given:
             if not _ENDING.fullmatch(one.lower().removeprefix(".")):
                 raise PersonError(
-                    f"“{one}” is no ending of file names", "Write what comes after the last dot, such as musx"
+                    tr("“{one}” is no ending of file names").format(one=one),
+                    tr("Write what comes after the last dot, such as musx"),
                 )

@@ -20,6 +20,7 @@ from dateutil.relativedelta import relativedelta
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 
 _DAY = 86400
@@ -82,15 +83,17 @@ class Ladder(msgspec.Struct, frozen=True, omit_defaults=True):
         for number, rung in enumerate(self.rungs):
             if not rung.reach and number + 1 < len(self.rungs):
                 raise PersonError(
-                    "A rung after the one that lasts for ever keeps nothing",
-                    "Let the last rung last for ever",
+                    tr("A rung after the one that lasts for ever keeps nothing"),
+                    tr("Let the last rung last for ever"),
                 )
             if rung.reach:
                 ends = reach_back(rung.reach, _SOME_DAY)
                 if before is not None and ends >= before:
                     raise PersonError(
-                        f"The rung “{rung.text()}” reaches no further back than the one before",
-                        "Put the rungs in order of age",
+                        tr("The rung “{text}” reaches no further back than the one before").format(
+                            text=rung.text()
+                        ),
+                        tr("Put the rungs in order of age"),
                     )
                 before = ends
 
@@ -122,14 +125,18 @@ def parse_rung(text: str) -> Rung:
     step = words[-1] if words else ""
     reach = "".join(words[:-1])
     if step not in list(Step):
-        raise PersonError(f"“{text}” is no rung", f"End it with one of {', '.join(Step)}")
+        raise PersonError(
+            tr("“{text}” is no rung").format(text=text),
+            tr("End it with one of {Step}").format(Step=", ".join(Step)),
+        )
     if reach in ("forever", "ever"):
         return Rung(Step(step))
     found = re.fullmatch(r"(\d{1,4})([a-z]+)", reach)
     unit = _LONG.get(found[2], found[2]) if found is not None else ""
     if found is None or unit not in _UNITS or not int(found[1]):
         raise PersonError(
-            f"“{text}” is no rung", "Write such as “2d every”, “30d day”, “12mo week”, “forever quarter”"
+            tr("“{text}” is no rung").format(text=text),
+            tr("Write such as “2d every”, “30d day”, “12mo week”, “forever quarter”"),
         )
     return Rung(Step(step), f"{int(found[1])}{unit}")
 
@@ -240,16 +247,20 @@ def _last_of_period(
 def words(ladder: Ladder) -> str:
     """A ladder as a sentence's part: ``hour by hour for two days, …``."""
     if not ladder.rungs:
-        return "everything for ever"
+        return tr("everything for ever")
     parts = []
     for rung in ladder.rungs:
-        dense = "every one" if rung.step is Step.EVERY else f"one {_PER[rung.step]}"
-        parts.append(f"{dense} for {reach_words(rung.reach)}" if rung.reach else f"{dense} for ever")
-    return ", then ".join(parts)
+        dense = tr("every one") if rung.step is Step.EVERY else tr("one {PER}").format(PER=_PER[rung.step])
+        parts.append(
+            tr("{dense} for {reach_words}").format(dense=dense, reach_words=reach_words(rung.reach))
+            if rung.reach
+            else tr("{dense} for ever").format(dense=dense)
+        )
+    return tr(", then ").join(parts)
 
 
 _PER = {
-    Step.HOUR: "an hour",
+    Step.HOUR: tr("an hour"),
     Step.DAY: "a day",
     Step.WEEK: "a week",
     Step.MONTH: "a month",

@@ -18,6 +18,7 @@ from good_tide.core.columns import Column, decode_column, encode_columns
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest
+from good_tide.core.translation import tr
 
 _PAGE_MEAN = 512
 _PAGE_MAXIMUM = 4096
@@ -69,14 +70,14 @@ class Page:
         try:
             wire = _decoder.decode(data)
         except _UNREADABLE as error:
-            raise DamageError(f"A folder listing cannot be read ({error})") from error
+            raise DamageError(tr("A folder listing cannot be read ({error})").format(error=error)) from error
         count = wire.count
         if count > _PAGE_MAXIMUM or (count > 0 and wire.names.count(b"\0") != count - 1):
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         self.names: list[bytes] = wire.names.split(b"\0") if count else []
         self.kinds = wire.kinds.decode("ascii", "replace")
         if count < 0 or len(self.names) != count or len(self.kinds) != count or set(self.kinds) - set("fdlx"):
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         _check_names(self.names, rooted)
         self._wire = wire
 
@@ -100,7 +101,7 @@ class Page:
             and stats[:, 1:4].min() >= 0
             and stats[:, 1:3].max() < 1 << 32
         ):
-            raise DamageError("A folder listing holds numbers that cannot be")
+            raise DamageError(tr("A folder listing holds numbers that cannot be"))
         return stats
 
     @cached_property
@@ -112,14 +113,14 @@ class Page:
         """
         raw = bytes(self._wire.extras)
         if _map_length(raw) > len(self.names):
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         try:
             found = _extras_decoder.decode(raw)
         except _UNREADABLE as error:
-            raise DamageError(f"A folder listing cannot be read ({error})") from error
+            raise DamageError(tr("A folder listing cannot be read ({error})").format(error=error)) from error
         for extra in found.values():
             if b"\0" in extra.target or any(b"\0" in name or not name for name, _ in extra.attributes):
-                raise DamageError("A folder listing holds a link or attribute that cannot be")
+                raise DamageError(tr("A folder listing holds a link or attribute that cannot be"))
         return found
 
     def has_stats(self, seen: Column) -> bool:
@@ -175,7 +176,7 @@ class Page:
         chunks = decode_column(self._wire.extent_chunks, int(counts.sum()))
         owners = np.repeat(np.arange(len(counts)), counts)
         if len(chunks) and (chunks.min() < 0 or chunks.max() > len(self._wire.chunks) // CHUNK_ID_BYTES):
-            raise DamageError("A folder listing points outside its own tables")
+            raise DamageError(tr("A folder listing points outside its own tables"))
         stored = chunks != _HOLE
         return owners[stored], chunks[stored] - 1
 
@@ -184,7 +185,7 @@ class Page:
         if len(counts) and (
             int(counts.min()) < 0 or int(counts.max()) > _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS
         ):
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         return counts
 
     def entries(self) -> list[Entry]:
@@ -194,7 +195,7 @@ class Page:
         extents = self._extents(sum(counts))
         files = self.kinds.count(Kind.FILE)
         if len(wire.digests) != files * DIGEST_BYTES:
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         result: list[Entry] = []
         extras = self.extras
         at = digest_at = 0
@@ -215,7 +216,7 @@ class Page:
         wire = self._wire
         table: list[ChunkId | None] = [None]
         if len(wire.chunks) % CHUNK_ID_BYTES:
-            raise DamageError("A folder listing contradicts itself")
+            raise DamageError(tr("A folder listing contradicts itself"))
         table += [
             ChunkId(wire.chunks[at : at + CHUNK_ID_BYTES])
             for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)
@@ -224,7 +225,7 @@ class Page:
         offsets = decode_column(wire.extent_offsets, count)
         lengths = decode_column(wire.extent_lengths, count)
         if count and (min(chunks.min(), offsets.min(), lengths.min()) < 0 or chunks.max() >= len(table)):
-            raise DamageError("A folder listing points outside its own tables")
+            raise DamageError(tr("A folder listing points outside its own tables"))
         return [
             Extent(table[chunk], offset, length)
             for chunk, offset, length in zip(chunks.tolist(), offsets.tolist(), lengths.tolist(), strict=True)
@@ -309,6 +310,6 @@ def _check_names(names: Sequence[bytes], rooted: bool) -> None:
         else:
             bad = not name or b"/" in name or name in (b".", b"..")
         if bad:
-            raise DamageError(f"A folder listing holds a name that cannot be: {name!r}")
+            raise DamageError(tr("A folder listing holds a name that cannot be: {name!r}").format(name=name))
     if any(before >= after for before, after in pairwise(names)):
-        raise DamageError("A folder listing is out of order")
+        raise DamageError(tr("A folder listing is out of order"))

@@ -7,6 +7,10 @@ import secrets
 
 import msgspec
 
+from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
+
 _JUDGED_CHARACTERS = 72
 """The estimator's time grows fast with the length; what follows only makes it stronger."""
 
@@ -54,6 +58,9 @@ class Strength(msgspec.Struct, frozen=True):
     advice: str = ""
 
 
+_LONGEST_PASSPHRASE = 1000
+
+
 def judge(passphrase: str, known: tuple[str, ...] = ()) -> Strength:
     """Judge a passphrase with the estimator zxcvbn (Wheeler 2016).
 
@@ -62,17 +69,23 @@ def judge(passphrase: str, known: tuple[str, ...] = ()) -> Strength:
     from zxcvbn import zxcvbn  # its word lists take a tenth of a second to load; only a set-up needs them
 
     if not passphrase:
-        return Strength(0, "Nothing typed yet")
+        return Strength(0, tr("Nothing typed yet"))
     found = zxcvbn(passphrase[:_JUDGED_CHARACTERS], user_inputs=[word for word in known if word])
     score = int(found["score"])
     bits = math.log2(max(1.0, float(found["guesses"])))
-    titles = ("Very weak", "Weak", "Fair", "Good", "Strong")
-    words = f"{titles[score]}: {_time_words(2 ** (bits - 1) * _BIT_SECONDS)} to guess with one fast machine"
+    titles = (tr("Very weak"), tr("Weak"), tr("Fair"), tr("Good"), tr("Strong"))
+    words = tr("{titles}: {time_words} to guess with one fast machine").format(
+        titles=titles[score], time_words=_time_words(2 ** (bits - 1) * _BIT_SECONDS)
+    )
     feedback = found["feedback"]
     advice = [str(feedback["warning"]), *map(str, feedback["suggestions"])] if score < 3 else []
     plain = " ".join(part.rstrip(".") + "." for part in advice if part)
     if score < 3:
-        plain = f"{plain} Several words that have nothing to do with each other are best.".strip()
+        plain = (
+            tr("{plain} Several words that have nothing to do with each other are best.")
+            .format(plain=plain)
+            .strip()
+        )
     return Strength(score, words, plain)
 
 
@@ -81,8 +94,10 @@ def _time_words(seconds: float) -> str:
         if seconds >= length:
             count = seconds / length
             if unit == "year" and count >= 1000:
-                return "thousands of years" if count < 1e6 else "millions of years"
-            return f"about {count:,.0f} {unit}{'' if round(count) == 1 else 's'}"
+                return tr("thousands of years") if count < 1e6 else tr("millions of years")
+            return tr("about {count:,.0f} {unit}{words}").format(
+                count=count, unit=unit, words="" if round(count) == 1 else "s"
+            )
     return "seconds"
 
 
@@ -103,3 +118,27 @@ def gives_away(hint: str, passphrase: str) -> bool:
         return "".join(character for character in text.casefold() if character.isalnum())
 
     return bool(bare(passphrase)) and bare(passphrase) in bare(hint)
+
+
+def check_passphrase(passphrase: str, hint: str) -> None:
+    """Refuse a passphrase that is none, is longer than anybody types, or that its hint gives away.
+
+    Raises:
+        PersonError: one of these.
+    """
+    if not passphrase:
+        raise PersonError(
+            tr("The passphrase is empty"), tr("Choose several words, or ask for a store without encryption")
+        )
+    if len(passphrase) > _LONGEST_PASSPHRASE:
+        raise PersonError(
+            tr("The passphrase has {passphrase} characters").format(passphrase=number_words(len(passphrase))),
+            tr("Choose one of at most {LONGEST_PASSPHRASE}, so that it can be typed again").format(
+                LONGEST_PASSPHRASE=number_words(_LONGEST_PASSPHRASE)
+            ),
+        )
+    if gives_away(hint, passphrase):
+        raise PersonError(
+            tr("The hint contains the passphrase"),
+            tr("Choose a hint that only helps someone who knows it; it can be read by everybody"),
+        )

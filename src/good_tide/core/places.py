@@ -8,6 +8,7 @@ from typing import Literal
 import msgspec
 
 from good_tide.core.identifiers import StoreId
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 
 DiskKind = Literal["internal", "external", "network"]
@@ -111,42 +112,44 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
 def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
     """All that speaks for and against keeping a store on a disk, the worst first."""
     if not disk.mounted:
-        way_out = (
+        way_out = tr(
             "Open it in the file manager. If it is new and has no file system, format it with the system's"
             " disk tool; that erases what is on it"
         )
-        return [Check(Level.BAD, "It is connected but not mounted", way_out, True)]
+        return [Check(Level.BAD, tr("It is connected but not mounted"), way_out, True)]
     if not disk.answers:
         return [
             Check(
                 Level.BAD,
-                "It does not answer",
-                "Check the network and the server, or mount it again; it is looked at again by itself",
+                tr("It does not answer"),
+                tr("Check the network and the server, or mount it again; it is looked at again by itself"),
             )
         ]
     checks = [_writable(disk, wanted), _file_system(disk), _physical(disk, wanted), _room(disk, wanted)]
     checks += [_speed(wanted.speed)] if wanted.speed is not None else []
     if disk.answer_seconds > _SLOW_ANSWER:
-        words = f"It answers slowly: {disk.answer_seconds:.1f} s for a simple question"
+        words = tr("It answers slowly: {answer_seconds:.1f} s for a simple question").format(
+            answer_seconds=disk.answer_seconds
+        )
         checks.append(
             Check(
                 Level.DOUBTFUL,
                 words,
-                "Check the network; snapshots go on when it answers, and wait when it does not",
+                tr("Check the network; snapshots go on when it answers, and wait when it does not"),
             )
         )
     checks += [_found(store) for store in disk.stores]
     if wanted.times_away >= 3 or (disk.removable and disk.kind == "external"):
         often = (
-            f"It went away {count_words(wanted.times_away, 'time')} lately"
+            tr("It went away {times_away} lately").format(times_away=count_words(wanted.times_away, "time"))
             if wanted.times_away
-            else "It can be taken away"
+            else tr("It can be taken away")
         )
         checks.append(
             Check(
                 Level.DOUBTFUL if wanted.times_away >= 3 else Level.GOOD,
                 often,
-                "While it is away no snapshots reach it; leave it connected, or add a second store",
+                tr("While it is away no snapshots reach it; leave it connected, or add a second store"),
             )
         )
     order = [Level.BAD, Level.DOUBTFUL, Level.GOOD]
@@ -159,140 +162,150 @@ def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
     if disk.file_system in _UNCHANGEABLE:
         return Check(
             Level.BAD,
-            f"{disk.file_system} cannot be changed",
-            "Choose another disk, or format this one with the system's disk tool",
+            tr("{file_system} cannot be changed").format(file_system=disk.file_system),
+            tr("Choose another disk, or format this one with the system's disk tool"),
         )
     if disk.read_only:
         return Check(
             Level.BAD,
-            "It is mounted read-only",
-            "Check the disk for errors and its write-protect switch, then mount it so that it can be written",
+            tr("It is mounted read-only"),
+            tr(
+                "Check the disk for errors and its write-protect switch, then mount it so that it can be"
+                " written"
+            ),
         )
     if not (disk.writable if wanted.writable is None else wanted.writable):
         return Check(
             Level.BAD,
-            "You may not write here",
-            "Choose a folder that belongs to you, or have the owner of the disk give you one",
+            tr("You may not write here"),
+            tr("Choose a folder that belongs to you, or have the owner of the disk give you one"),
         )
-    return Check(Level.GOOD, "It can be written")
+    return Check(Level.GOOD, tr("It can be written"))
 
 
 def _file_system(disk: DiskFacts) -> Check:
-    kind = disk.file_system or "an unknown file system"
+    kind = disk.file_system or tr("an unknown file system")
     if disk.file_system in _VOLATILE:
         return Check(
             Level.BAD,
-            f"{kind} is memory: everything is gone when the machine is switched off",
-            "Choose a disk",
+            tr("{kind} is memory: everything is gone when the machine is switched off").format(kind=kind),
+            tr("Choose a disk"),
         )
     if disk.file_system in _SMALL_FILES:
         return Check(
             Level.DOUBTFUL,
-            f"{kind} keeps no journal and cannot hold files above 4 GB",
-            "The store's own files are small enough. Formatting the disk with ext4, using the system's disk"
-            " tool, is safer; that erases it",
+            tr("{kind} keeps no journal and cannot hold files above 4 GB").format(kind=kind),
+            tr(
+                "The store's own files are small enough. Formatting the disk with ext4, using the system's"
+                " disk tool, is safer; that erases it"
+            ),
         )
     if disk.file_system in _UNORDERED:
         return Check(
             Level.DOUBTFUL,
-            f"{kind} keeps no journal: a pulled plug can damage it",
-            "Always eject before unplugging. Formatting the disk with ext4, using the system's disk tool, is"
-            " safer; that erases it",
+            tr("{kind} keeps no journal: a pulled plug can damage it").format(kind=kind),
+            tr(
+                "Always eject before unplugging. Formatting the disk with ext4, using the system's disk tool,"
+                " is safer; that erases it"
+            ),
         )
     if not disk.file_system:
         return Check(
             Level.DOUBTFUL,
-            "The system does not tell its file system",
-            "Take a snapshot and verify it before you rely on it",
+            tr("The system does not tell its file system"),
+            tr("Take a snapshot and verify it before you rely on it"),
         )
     if disk.kind != "network" and disk.file_system not in _ORDERED:
         return Check(
             Level.DOUBTFUL,
-            f"Whether {kind} keeps writes in order is not known",
-            "Take a snapshot and verify it before you rely on it",
+            tr("Whether {kind} keeps writes in order is not known").format(kind=kind),
+            tr("Take a snapshot and verify it before you rely on it"),
         )
-    return Check(Level.GOOD, f"{kind} holds large files and keeps writes in order")
+    return Check(Level.GOOD, tr("{kind} holds large files and keeps writes in order").format(kind=kind))
 
 
 def _physical(disk: DiskFacts, wanted: Wanted) -> Check | None:
     if disk.kind == "network":
-        return Check(Level.GOOD, "It is on another machine")
+        return Check(Level.GOOD, tr("It is on another machine"))
     shared = disk.devices & wanted.devices
     if shared:
         return Check(
             Level.DOUBTFUL,
-            f"It is on the same physical disk as your folders ({', '.join(sorted(shared))}): one failure"
-            " loses both",
-            "Use another disk, or add a second store on one",
+            tr("It is on the same physical disk as your folders ({sorted}): one failure loses both").format(
+                sorted=", ".join(sorted(shared))
+            ),
+            tr("Use another disk, or add a second store on one"),
         )
     if disk.devices and wanted.devices:
-        return Check(Level.GOOD, "It is another physical disk than your folders are on")
+        return Check(Level.GOOD, tr("It is another physical disk than your folders are on"))
     return Check(
         Level.DOUBTFUL,
-        "The system does not tell on which physical disk it is",
-        "Make sure that it is not the one your folders are on",
+        tr("The system does not tell on which physical disk it is"),
+        tr("Make sure that it is not the one your folders are on"),
     )
 
 
 def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
-    room = f"{size_words(disk.free)} free of {size_words(disk.total)}"
+    room = tr("{free} free of {total}").format(free=size_words(disk.free), total=size_words(disk.total))
     if wanted.bytes is None:
         return (
             Check(Level.GOOD, room)
             if disk.free
-            else Check(Level.BAD, "There is no room left", "Free some room, or choose another disk")
+            else Check(Level.BAD, tr("There is no room left"), tr("Free some room, or choose another disk"))
         )
     need = size_words(wanted.bytes)
     if disk.free < wanted.bytes:
         return Check(
             Level.BAD,
-            f"Too small: {room}, but {need} are covered",
-            "Cover less, free some room, or choose a larger disk",
+            tr("Too small: {room}, but {need} are covered").format(room=room, need=need),
+            tr("Cover less, free some room, or choose a larger disk"),
         )
     if disk.free < 2 * wanted.bytes:
         return Check(
             Level.DOUBTFUL,
-            f"Less than twice what is covered: {room} for {need}",
-            "The first snapshot fits; history will be short",
+            tr("Less than twice what is covered: {room} for {need}").format(room=room, need=need),
+            tr("The first snapshot fits; history will be short"),
         )
-    return Check(Level.GOOD, f"{room}; {need} are covered")
+    return Check(Level.GOOD, tr("{room}; {need} are covered").format(room=room, need=need))
 
 
 def _speed(speed: float) -> Check:
     if speed < _VERY_SLOW:
         return Check(
             Level.DOUBTFUL,
-            f"Very slow: {speed:.1f} MB a second",
-            "Check cable, port and network; the first snapshot may take days",
+            tr("Very slow: {speed:.1f} MB a second").format(speed=speed),
+            tr("Check cable, port and network; the first snapshot may take days"),
         )
     if speed < _SLOW:
         return Check(
             Level.DOUBTFUL,
-            f"Slow: {speed:.0f} MB a second",
-            "The first snapshot takes long, later ones do not",
+            tr("Slow: {speed:.0f} MB a second").format(speed=speed),
+            tr("The first snapshot takes long, later ones do not"),
         )
-    return Check(Level.GOOD, f"It takes {speed:.0f} MB a second")
+    return Check(Level.GOOD, tr("It takes {speed:.0f} MB a second").format(speed=speed))
 
 
 def _found(store: FoundStore) -> Check:
     if store.whose == "newer":
         return Check(
             Level.DOUBTFUL,
-            f"{store.path} was made by a newer version of Good Tide",
-            "Install that version to use it, or choose another folder",
+            tr("{path} was made by a newer version of Good Tide").format(path=store.path),
+            tr("Install that version to use it, or choose another folder"),
         )
     count = count_words(store.snapshots, "snapshot")
     if store.whose == "this":
         return Check(
             Level.GOOD,
-            f"{store.path} holds a store of this machine with {count}",
-            "Use it again: its history goes on",
+            tr("{path} holds a store of this machine with {count}").format(path=store.path, count=count),
+            tr("Use it again: its history goes on"),
         )
-    whose = "of another machine" if store.whose == "other" else "whose machine only its passphrase tells"
+    whose = (
+        tr("of another machine") if store.whose == "other" else tr("whose machine only its passphrase tells")
+    )
     return Check(
         Level.GOOD,
-        f"{store.path} holds a store {whose}, {count}",
-        "Use it too, open it to read, or choose a folder beside it",
+        tr("{path} holds a store {whose}, {count}").format(path=store.path, whose=whose, count=count),
+        tr("Use it too, open it to read, or choose a folder beside it"),
     )
 
 

@@ -11,6 +11,7 @@ from typing import Protocol
 import msgspec
 
 from good_tide.core.errors import StoppedError
+from good_tide.core.translation import tr
 
 _EASY_STRETCH, _LONGEST_REST = 0.02, 1.0
 """Seconds of work before a rest, and of the longest rest, so that a stop is soon obeyed."""
@@ -113,7 +114,8 @@ class Steering:
         self._sign, self._resting = time.monotonic(), False
         if self._stopped:
             raise StoppedError(
-                "Stopped before the end", "What was written so far is kept, and the next run goes on from it"
+                tr("Stopped before the end"),
+                tr("What was written so far is kept, and the next run goes on from it"),
             )
 
     def rest(self, seconds: float) -> None:

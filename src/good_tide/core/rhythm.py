@@ -21,6 +21,8 @@ from dateutil.rrule import rrule, rrulestr
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours, day_words, days_of, days_text
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 
 SHORTEST_MINUTES = 10
 LONGEST_MINUTES = 24 * 60
@@ -41,8 +43,8 @@ def every(minutes: int, offset_minutes: int = 0) -> str:
     """
     if not SHORTEST_MINUTES <= minutes <= LONGEST_MINUTES:
         raise PersonError(
-            f"A snapshot every {minutes:,} min is out of range",
-            "Choose from ten minutes to a day, or times of the day",
+            tr("A snapshot every {minutes} min is out of range").format(minutes=number_words(minutes)),
+            tr("Choose from ten minutes to a day, or times of the day"),
         )
     start = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(minutes=offset_minutes % minutes)
     return f"DTSTART:{start:%Y%m%dT%H%M%S}Z\nRRULE:FREQ=MINUTELY;INTERVAL={minutes}"
@@ -112,13 +114,16 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
         Hours.of(self.allowed)
         if self.considerate.battery_below not in range(101):
             raise PersonError(
-                f"{self.considerate.battery_below} percent of battery makes no sense", "Choose from 0 to 100"
+                tr("{battery_below} percent of battery makes no sense").format(
+                    battery_below=self.considerate.battery_below
+                ),
+                tr("Choose from 0 to 100"),
             )
         if self.considerate.load_at_most_minutes < 0:
-            raise PersonError("load_at_most_minutes is below 0", "Choose 0 or more")
+            raise PersonError(tr("load_at_most_minutes is below 0"), tr("Choose 0 or more"))
         for name in ("settle_seconds", "quiet_seconds", "at_most_minutes", "spread_seconds"):
             if (getattr(self, name) or 0) < 0:
-                raise PersonError(f"{name} is below 0", "Choose 0 or more")
+                raise PersonError(tr("{name} is below 0").format(name=name), tr("Choose 0 or more"))
 
     def due_times(self, after: int) -> Iterator[int]:
         """Due times after a moment, in order, each once. Times are nanoseconds since 1970 UTC."""
@@ -151,12 +156,12 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
     def words(self) -> str:
         """The rhythm in words, as a sentence's part."""
         parts = [rule_words(rule) for rule in self.rules]
-        parts += ["when the disk comes"] if self.on_disk else []
-        parts += ["when files came to rest"] if self.on_change else []
+        parts += [tr("when the disk comes")] if self.on_disk else []
+        parts += [tr("when files came to rest")] if self.on_change else []
         if not parts:
-            return "only by hand"
+            return tr("only by hand")
         hours = f", {Hours.of(self.allowed).words()}" if self.allowed else ""
-        return ", ".join(parts[:-1]) + (" and " if len(parts) > 1 else "") + parts[-1] + hours
+        return ", ".join(parts[:-1]) + (tr(" and ") if len(parts) > 1 else "") + parts[-1] + hours
 
 
 class _Rule:
@@ -167,12 +172,13 @@ class _Rule:
         start = _START.match(head.strip())
         if start is not None and not start["zone"] and not start["utc"]:
             raise PersonError(
-                f"The rule {text!r} has no time zone",
-                "Write DTSTART with TZID=… or with Z at its end, as in RFC 5545",
+                tr("The rule {text!r} has no time zone").format(text=text),
+                tr("Write DTSTART with TZID=… or with Z at its end, as in RFC 5545"),
             )
         if start is None or not tail.strip().startswith("RRULE:"):
             raise PersonError(
-                f"The rule {text!r} cannot be read", "It needs a DTSTART and an RRULE line as in RFC 5545"
+                tr("The rule {text!r} cannot be read").format(text=text),
+                tr("It needs a DTSTART and an RRULE line as in RFC 5545"),
             )
         self.start = datetime.strptime(start["time"], "%Y%m%dT%H%M%S")
         try:
@@ -180,10 +186,13 @@ class _Rule:
             made = rrulestr(tail.strip(), dtstart=self.start)
         except (ZoneInfoNotFoundError, ValueError, OSError) as error:
             raise PersonError(
-                f"The rule {tail.strip()} cannot be read ({error})", "Write it as RFC 5545 has it"
+                tr("The rule {strip} cannot be read ({error})").format(strip=tail.strip(), error=error),
+                tr("Write it as RFC 5545 has it"),
             ) from error
         if not isinstance(made, rrule):
-            raise PersonError(f"The rule {tail.strip()} is a set of rules", "Write one rule each")
+            raise PersonError(
+                tr("The rule {strip} is a set of rules").format(strip=tail.strip()), tr("Write one rule each")
+            )
         self.parts = dict(
             part.split("=", 1)
             for part in tail.strip().removeprefix("RRULE:").upper().split(";")
@@ -198,7 +207,8 @@ class _Rule:
         )
         if self.frequency == "SECONDLY" or 0 < self._step < SHORTEST_MINUTES * 60 * SECOND:
             raise PersonError(
-                f"The rule {tail.strip()} comes oftener than every ten minutes", "Choose ten minutes or more"
+                tr("The rule {strip} comes oftener than every ten minutes").format(strip=tail.strip()),
+                tr("Choose ten minutes or more"),
             )
         self._first = self._instant(self.start)
         self._made = made
@@ -265,7 +275,9 @@ def parse_every(text: str) -> int:
     """
     found = re.fullmatch(r"(\d+)\s*([a-z]+)", text.strip().lower())
     if found is None or found[2] not in _UNITS:
-        raise PersonError(f"“{text}” is no interval", "Write such as 30 min, 1h or 2 hours")
+        raise PersonError(
+            tr("“{text}” is no interval").format(text=text), tr("Write such as 30 min, 1h or 2 hours")
+        )
     minutes = int(found[1]) * _UNITS[found[2]]
     every(minutes)
     return minutes
@@ -280,7 +292,10 @@ def parse_at(text: str, zone: str) -> tuple[str, ...]:
     days, _, times = text.strip().lower().rpartition(" ")
     found = [re.fullmatch(r"([01]?\d|2[0-3]):([0-5]\d)", time.strip()) for time in times.split(",")]
     if not days or not all(found):
-        raise PersonError(f"“{text}” is no day and time", "Write such as “weekdays 12:30” or “mon,thu 09:00”")
+        raise PersonError(
+            tr("“{text}” is no day and time").format(text=text),
+            tr("Write such as “weekdays 12:30” or “mon,thu 09:00”"),
+        )
     chosen = days_of(days)
     return tuple(at_times(chosen, int(one[1]), int(one[2]), zone) for one in found if one is not None)
 
@@ -288,14 +303,18 @@ def parse_at(text: str, zone: str) -> tuple[str, ...]:
 def rule_words(rule: str) -> str:
     """A rule in words, as a sentence's part; one that the program does not write itself is quoted."""
     read = _parsed(rule)
-    if read.frequency in _ELAPSED and set(read.parts) <= {"FREQ", "INTERVAL"}:
+    if is_every(rule):
         minutes = read.interval * (60 if read.frequency == "HOURLY" else 1)
         if minutes == 60:
-            return "every hour"
-        return f"every {minutes // 60} hours" if minutes % 60 == 0 else f"every {minutes} minutes"
+            return tr("every hour")
+        return (
+            tr("every {minutes} hours").format(minutes=minutes // 60)
+            if minutes % 60 == 0
+            else tr("every {minutes} minutes").format(minutes=minutes)
+        )
     if read.frequency in ("DAILY", "WEEKLY") and set(read.parts) <= {"FREQ", "BYDAY"}:
-        return f"{day_words(_days(read))} at {read.start:%H:%M}"
-    return f"by the rule {rule.partition('RRULE:')[2]}"
+        return tr("{day_words} at {start:%H:%M}").format(day_words=day_words(_days(read)), start=read.start)
+    return tr("by the rule {partition}").format(partition=rule.partition("RRULE:")[2])
 
 
 def at_text(rule: str) -> str:
@@ -318,7 +337,13 @@ def _days(read: _Rule) -> tuple[int, ...]:
 def every_minutes_of(rhythm: Rhythm) -> int | None:
     """The minutes of the rhythm's “every” rule, None if it has none."""
     for rule in rhythm.rules:
-        read = _parsed(rule)
-        if read.frequency in _ELAPSED and set(read.parts) <= {"FREQ", "INTERVAL"}:
+        if is_every(rule):
+            read = _parsed(rule)
             return read.interval * _ELAPSED[read.frequency] // 60
     return None
+
+
+def is_every(rule: str) -> bool:
+    """Whether a rule is one of those that ``every`` makes."""
+    read = _parsed(rule)
+    return read.frequency in _ELAPSED and set(read.parts) <= {"FREQ", "INTERVAL"}

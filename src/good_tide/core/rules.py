@@ -12,12 +12,14 @@ from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
 
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import KINDS, Kind
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 
 MARKERS: Mapping[str, str] = {
-    "cachedir": "folders with a CACHEDIR.TAG file, which programs put into their caches",
-    "other-file-system": "folders on another file system than the covered folder",
-    "network-mount": "network shares mounted inside",
-    "trash": "trash folders of the desktop",
+    "cachedir": tr("folders with a CACHEDIR.TAG file, which programs put into their caches"),
+    "other-file-system": tr("folders on another file system than the covered folder"),
+    "network-mount": tr("network shares mounted inside"),
+    "trash": tr("trash folders of the desktop"),
 }
 """Markers of folders, and what each stands for."""
 
@@ -41,7 +43,7 @@ class RuleError(PersonError):
     """A line that is no rule; ``line`` counts from 1, 0 where there is only one."""
 
     def __init__(self, what: str, advice: str, line: int = 0) -> None:
-        super().__init__(f"Line {line}: {what}" if line else what, advice)
+        super().__init__(tr("Line {line}: {what}").format(line=line, what=what) if line else what, advice)
         self.line = line
 
 
@@ -72,10 +74,22 @@ class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
         words += ["path", _quoted(self.path)] if self.path else []
         words += ["kind", self.kind] if self.kind else []
         words += ["marker", self.marker] if self.marker else []
-        words += [f"larger {_size_text(self.larger)}"] if self.larger is not None else []
-        words += [f"smaller {_size_text(self.smaller)}"] if self.smaller is not None else []
-        words += [f"older {_age_text(self.older)}"] if self.older is not None else []
-        words += [f"newer {_age_text(self.newer)}"] if self.newer is not None else []
+        words += (
+            [tr("larger {size_text}").format(size_text=_size_text(self.larger))]
+            if self.larger is not None
+            else []
+        )
+        words += (
+            [tr("smaller {size_text}").format(size_text=_size_text(self.smaller))]
+            if self.smaller is not None
+            else []
+        )
+        words += (
+            [tr("older {age_text}").format(age_text=_age_text(self.older))] if self.older is not None else []
+        )
+        words += (
+            [tr("newer {age_text}").format(age_text=_age_text(self.newer))] if self.newer is not None else []
+        )
         return " ".join(words)
 
     @property
@@ -106,7 +120,7 @@ def _age_text(seconds: int) -> str:
         if seconds % step == 0:
             count = seconds // step
             return f"{count} {unit}{'' if count == 1 else 's'}"
-    return f"{seconds // 3600} hours"
+    return tr("{seconds} hours").format(seconds=seconds // 3600)
 
 
 def parse_rule(line: str, kinds: Mapping[str, Kind] = KINDS) -> Rule:
@@ -116,7 +130,10 @@ def parse_rule(line: str, kinds: Mapping[str, Kind] = KINDS) -> Rule:
         RuleError: it is none, and why.
     """
     if len(line) > _LONGEST_LINE:
-        raise RuleError(f"a rule of {len(line):,} characters", f"Keep a rule under {_LONGEST_LINE:,}")
+        raise RuleError(
+            tr("a rule of {line} characters").format(line=number_words(len(line))),
+            tr("Keep a rule under {LONGEST_LINE}").format(LONGEST_LINE=number_words(_LONGEST_LINE)),
+        )
     try:
         lexer = shlex.shlex(line, posix=True, punctuation_chars=False)
         lexer.whitespace_split, lexer.commenters, lexer.quotes, lexer.escapedquotes, lexer.escape = (
@@ -129,34 +146,38 @@ def parse_rule(line: str, kinds: Mapping[str, Kind] = KINDS) -> Rule:
         words = _split(lexer, line)
     except ValueError as error:
         raise RuleError(
-            f"{line.strip()!r}: a quotation mark is open", 'Write patterns with spaces as "Old drafts/"'
+            tr("{strip!r}: a quotation mark is open").format(strip=line.strip()),
+            tr('Write patterns with spaces as "Old drafts/"'),
         ) from error
     if not words or words[0] not in ("include", "exclude"):
         raise RuleError(
-            f"{line.strip()!r} does not begin with include or exclude", "For example: exclude path Downloads/"
+            tr("{strip!r} does not begin with include or exclude").format(strip=line.strip()),
+            tr("For example: exclude path Downloads/"),
         )
     values: dict[str, str | int] = {}
     rest = words[1:]
     if not rest:
         raise RuleError(
-            "a rule without a condition",
-            "Say what it catches: path, kind, marker, larger, smaller, older or newer",
+            tr("a rule without a condition"),
+            tr("Say what it catches: path, kind, marker, larger, smaller, older or newer"),
         )
     while rest:
         name, *rest = rest
         if name in values:
-            raise RuleError(f"“{name}” is given twice", "Write two rules instead")
+            raise RuleError(tr("“{name}” is given twice").format(name=name), tr("Write two rules instead"))
         if name in ("path", "kind", "marker") and rest and rest[0]:
             values[name], *rest = rest
         elif name in ("larger", "smaller", "older", "newer") and rest:
             amount, rest = _amount(rest)
             values[name] = parse_size(amount) if name in ("larger", "smaller") else _age(amount)
         elif name in ("path", "kind", "marker", "larger", "smaller", "older", "newer"):
-            raise RuleError(f"nothing comes after “{name}”", "For example: exclude larger 2 GiB")
+            raise RuleError(
+                tr("nothing comes after “{name}”").format(name=name), tr("For example: exclude larger 2 GiB")
+            )
         else:
             raise RuleError(
-                f"“{name}” is no condition",
-                "Conditions are path, kind, marker, larger, smaller, older, newer",
+                tr("“{name}” is no condition").format(name=name),
+                tr("Conditions are path, kind, marker, larger, smaller, older, newer"),
             )
     return checked(msgspec.convert({"include": words[0] == "include", **values}, Rule), kinds)
 
@@ -180,14 +201,19 @@ def parse_size(text: str) -> int:
     found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([A-Za-z]+)", text)
     unit = found[2].upper() if found else ""
     if found is None or unit not in _SIZE_UNITS:
-        raise RuleError(f"“{text}” is not a size", "Write sizes like 500 KiB, 20 MB or 2 GiB")
+        raise RuleError(
+            tr("“{text}” is not a size").format(text=text), tr("Write sizes like 500 KiB, 20 MB or 2 GiB")
+        )
     return int(float(found[1]) * _SIZE_UNITS[unit])
 
 
 def _age(text: str) -> int:
     found = re.fullmatch(r"(\d+)\s*([A-Za-z]+?)s?", text)
     if found is None or found[2].lower() not in _AGE_UNITS:
-        raise RuleError(f"“{text}” is not an age", "Write ages like 12 hours, 30 days, 6 months or 2 years")
+        raise RuleError(
+            tr("“{text}” is not an age").format(text=text),
+            tr("Write ages like 12 hours, 30 days, 6 months or 2 years"),
+        )
     return int(found[1]) * _AGE_UNITS[found[2].lower()]
 
 
@@ -198,13 +224,19 @@ def checked(rule: Rule, kinds: Mapping[str, Kind] = KINDS) -> Rule:
         RuleError: one does not.
     """
     if rule.kind and rule.kind not in kinds:
-        raise RuleError(f"there is no kind “{rule.kind}”", f"Kinds are {', '.join(kinds)}")
+        raise RuleError(
+            tr("there is no kind “{kind}”").format(kind=rule.kind),
+            tr("Kinds are {kinds}").format(kinds=", ".join(kinds)),
+        )
     if rule.marker and rule.marker not in MARKERS:
-        raise RuleError(f"there is no marker “{rule.marker}”", f"Markers are {', '.join(MARKERS)}")
+        raise RuleError(
+            tr("there is no marker “{marker}”").format(marker=rule.marker),
+            tr("Markers are {MARKERS}").format(MARKERS=", ".join(MARKERS)),
+        )
     if rule.marker and (rule.path or rule.of_files):
         raise RuleError(
-            "a marker stands alone in a rule",
-            "It is about folders; write the other conditions as rules of their own",
+            tr("a marker stands alone in a rule"),
+            tr("It is about folders; write the other conditions as rules of their own"),
         )
     if rule.path:
         pattern_regex(rule.path)
@@ -221,20 +253,20 @@ def pattern_regex(pattern: str) -> str:
     inner = pattern[1:] if pattern.startswith("~/") else pattern
     if pattern.startswith("!"):
         raise RuleError(
-            f"“{pattern}” begins with !",
-            "Write an include rule above instead, or \\! for a name that begins so",
+            tr("“{pattern}” begins with !").format(pattern=pattern),
+            tr("Write an include rule above instead, or \\! for a name that begins so"),
         )
     try:
         regex: str | None = GitIgnoreSpecPattern.pattern_to_regex(inner)[0]
     except ValueError as error:
         raise RuleError(
-            f"“{pattern}” is not a pattern ({error})",
-            "Patterns are those of gitignore: * ? [a-z] ** and / at the end",
+            tr("“{pattern}” is not a pattern ({error})").format(pattern=pattern, error=error),
+            tr("Patterns are those of gitignore: * ? [a-z] ** and / at the end"),
         ) from error
     if regex is None:
         raise RuleError(
-            f"“{pattern}” catches nothing",
-            "Patterns are those of gitignore; write \\# or \\[ for such characters themselves",
+            tr("“{pattern}” catches nothing").format(pattern=pattern),
+            tr("Patterns are those of gitignore; write \\# or \\[ for such characters themselves"),
         )
     regex = regex.replace("(?P<ps_d>/)", "/").removeprefix("^")
     regex = regex[:-2] + r"\Z)" if regex.endswith("$)") else regex
@@ -244,8 +276,8 @@ def pattern_regex(pattern: str) -> str:
             re.compile(regex)
     except (re.error, FutureWarning) as error:
         raise RuleError(
-            f"“{pattern}” has a set of characters that cannot be read",
-            "Write sets like [abc] or [a-z]; [[:alpha:]] is not known",
+            tr("“{pattern}” has a set of characters that cannot be read").format(pattern=pattern),
+            tr("Write sets like [abc] or [a-z]; [[:alpha:]] is not known"),
         ) from error
     return regex
 

@@ -16,6 +16,7 @@ from dateutil.relativedelta import relativedelta
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.core.words import time_words
 
 _SHORTEST_START = 4
@@ -48,7 +49,10 @@ def by_start(snapshots: Sequence[Snapshot], wanted: str) -> Snapshot | None:
         return None
     starts = [snapshot for snapshot in snapshots if snapshot.id.startswith(wanted.lower())]
     if len(starts) > 1:
-        raise PersonError(f"{wanted} is the start of {len(starts)} snapshots", "Give more of its characters")
+        raise PersonError(
+            tr("{wanted} is the start of {starts} snapshots").format(wanted=wanted, starts=len(starts)),
+            tr("Give more of its characters"),
+        )
     return starts[0] if starts else None
 
 
@@ -77,7 +81,8 @@ def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snap
     before = [snapshot for snapshot in snapshots if end is None or snapshot.record.time < end]
     if not before:
         raise PersonError(
-            f"The first snapshot is younger than {wanted}", "See the history for the times there are"
+            tr("The first snapshot is younger than {wanted}").format(wanted=wanted),
+            tr("See the history for the times there are"),
         )
     return before[-1]
 
@@ -129,8 +134,10 @@ def _as_printed(text: str, now: int | None) -> str | None:
         return None
     if found["weekday"] and _WEEKDAYS[meant.weekday()] != found["weekday"].lower():
         raise PersonError(
-            f"{meant.day} {meant:%b %Y} is no {found['weekday'].capitalize()}",
-            "Leave the day away, or name the year",
+            tr("{day} {meant:%b %Y} is no {capitalize}").format(
+                day=meant.day, meant=meant, capitalize=found["weekday"].capitalize()
+            ),
+            tr("Leave the day away, or name the year"),
         )
     return day + clock
 
@@ -153,12 +160,15 @@ def parse_time(text: str, now: int | None = None) -> Nanoseconds:
         moment = dates.isoparse(text)
     except (ValueError, OverflowError):
         raise PersonError(
-            f"{text} is not a time",
-            "Write it like 2026-11-03T14:00, or as times are printed: “today 14:00”, “Tue 3 Nov, 14:00”",
+            tr("{text} is not a time").format(text=text),
+            tr("Write it like 2026-11-03T14:00, or as times are printed: “today 14:00”, “Tue 3 Nov, 14:00”"),
         ) from None
     if not _FIRST_YEAR <= moment.year <= _LAST_YEAR:
         raise PersonError(
-            f"{text} is a time that no snapshot has", f"Write one from {_FIRST_YEAR} to {_LAST_YEAR}"
+            tr("{text} is a time that no snapshot has").format(text=text),
+            tr("Write one from {FIRST_YEAR} to {LAST_YEAR}").format(
+                FIRST_YEAR=_FIRST_YEAR, LAST_YEAR=_LAST_YEAR
+            ),
         )
     if moment.tzinfo is None:
         moment = moment.astimezone()
@@ -176,15 +186,19 @@ def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
     :param kept: when those that are there were.
     """
     what = (
-        f"The snapshot of {time_words(time, now)} is no longer kept"
+        tr("The snapshot of {time} is no longer kept").format(time=time_words(time, now))
         if time
-        else "This snapshot is no longer kept"
+        else tr("This snapshot is no longer kept")
     )
     nearest = min(kept, key=lambda one: abs(one - time)) if kept and time else None
     return PersonError(
         what,
-        "Choose another one"
-        + (f"; the nearest is of {time_words(nearest, now)}" if nearest is not None else ""),
+        tr("Choose another one")
+        + (
+            tr("; the nearest is of {nearest}").format(nearest=time_words(nearest, now))
+            if nearest is not None
+            else ""
+        ),
     )
 
 
@@ -195,11 +209,13 @@ def not_in_snapshot(path: bytes, time: int, known: Iterable[bytes]) -> PersonErr
     """
     near = _near(path, known)
     return PersonError(
-        f"{os.fsdecode(path)!r} is not in the snapshot of {time_words(time, time)}",
+        tr("{path!r} is not in the snapshot of {time}").format(
+            path=os.fsdecode(path), time=time_words(time, time)
+        ),
         (
-            "Nearest names in it: " + near
+            tr("Nearest names in it: ") + near
             if near
-            else "See its contents for what there is, and “versions” for when it was there"
+            else tr("See its contents for what there is, and “versions” for when it was there")
         ),
     )
 
@@ -208,8 +224,8 @@ def never_seen(path: bytes, known: Iterable[bytes]) -> PersonError:
     """The error for a path that was never in a snapshot, with the nearest names offered."""
     near = _near(path, known)
     return PersonError(
-        f"{os.fsdecode(path)!r} was never in a snapshot",
-        "Nearest names: " + near if near else "See the contents of a snapshot for what there is",
+        tr("{path!r} was never in a snapshot").format(path=os.fsdecode(path)),
+        tr("Nearest names: ") + near if near else tr("See the contents of a snapshot for what there is"),
     )
 
 

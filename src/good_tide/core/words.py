@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from good_tide.core.clock import SECOND
+from good_tide.core.translation import locale_of_words, several, tr
 
 _EARLIEST, _LATEST = -62_135_510_400, 253_402_128_000
 """Seconds since 1970 of the second day of the year 1, and of the last but one of 9999: whatever the zone,
@@ -15,12 +16,37 @@ these are in the calendar."""
 _UNITS = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
 
 
+def number_words(number: float, decimals: int = 0, thousands: bool = True) -> str:
+    """A number, with marks between thousands by choice: ``1,204``."""
+    where = locale_of_words()
+    if not where:
+        return f"{number:,.{decimals}f}" if thousands else f"{number:.{decimals}f}"
+    from babel.numbers import format_decimal  # only where a language has it otherwise than English
+
+    pattern = ("#,##0" if thousands else "0") + (f".{'0' * decimals}" if decimals else "")
+    return format_decimal(number, pattern, locale=where)
+
+
 def size_words(size: float) -> str:
     """Bytes in binary steps with one decimal: ``14.2 KiB``."""
     step = 0
     while abs(size) >= 1024 and step < len(_UNITS) - 1:
         size, step = size / 1024, step + 1
-    return f"{size:.0f} {_UNITS[0]}" if step == 0 else f"{size:.1f} {_UNITS[step]}"
+    return f"{number_words(size, 1 if step else 0, False)} {_UNITS[step]}"
+
+
+def _date(when: datetime, english: str, skeleton: str) -> str:
+    """A date as the language writes it.
+
+    :param english: as ``strftime`` has it, for English. :param skeleton: which parts it has, as Unicode
+        Technical Standard 35 names them, for the others.
+    """
+    where = locale_of_words()
+    if not where:
+        return when.strftime(english)
+    from babel.dates import format_skeleton  # only where a language has it otherwise than English
+
+    return format_skeleton(skeleton, when, locale=where)
 
 
 def local(moment: int) -> datetime:
@@ -43,7 +69,12 @@ def iso_all(moments: Sequence[int]) -> list[str]:
 
 def exact_words(moment: int) -> str:
     """A stored time in full, for tool tips."""
-    return local(moment).strftime("%A %d %B %Y, %H:%M:%S %Z")
+    where = locale_of_words()
+    if not where:
+        return local(moment).strftime("%A %d %B %Y, %H:%M:%S %Z")
+    from babel.dates import format_datetime  # only where a language has it otherwise than English
+
+    return format_datetime(local(moment), "full", locale=where)
 
 
 def time_words(moment: int, now: int, seconds: bool = False) -> str:
@@ -52,13 +83,14 @@ def time_words(moment: int, now: int, seconds: bool = False) -> str:
     when, today = local(moment), local(now)
     clock = f"{when:%H:%M:%S}" if seconds else f"{when:%H:%M}"
     if when.date() == today.date():
-        return f"today {clock}"
+        return tr("today {clock}").format(clock=clock)
     if when.date() == today.date() - timedelta(days=1):
-        return f"yesterday {clock}"
+        return tr("yesterday {clock}").format(clock=clock)
     if when.date() == today.date() + timedelta(days=1):
-        return f"tomorrow {clock}"
-    year = "" if when.year == today.year else f" {when.year}"
-    return f"{when:%a} {when.day} {when:%b}{year}, {clock}"
+        return tr("tomorrow {clock}").format(clock=clock)
+    same_year = when.year == today.year
+    day = _date(when, "%a %-d %b" if same_year else "%a %-d %b %Y", "MMMEd" if same_year else "yMMMEd")
+    return tr("{day}, {clock}").format(day=day, clock=clock)
 
 
 def moment_name(name: bytes, moment: int, number: int = 1) -> bytes:
@@ -83,17 +115,21 @@ def duration_words(seconds: float) -> str:
     """A length of time in its two largest units: ``2 h 5 min``."""
     whole = int(seconds)
     if whole < 60:
-        return f"{whole} s"
+        return tr("{seconds} s").format(seconds=whole)
+    if whole < 600:
+        return tr("{minutes} min {seconds} s").format(minutes=whole // 60, seconds=whole % 60)
     if whole < 3600:
-        return f"{whole // 60} min {whole % 60} s" if whole < 600 else f"{whole // 60} min"
+        return tr("{minutes} min").format(minutes=whole // 60)
     if whole < 86400:
-        return f"{whole // 3600} h {whole % 3600 // 60} min"
+        return tr("{hours} h {minutes} min").format(hours=whole // 3600, minutes=whole % 3600 // 60)
     return count_words(whole // 86400, "day")
 
 
 def count_words(count: int, thing: str, things: str = "") -> str:
-    """``1 file``, ``1,204 files``."""
-    return f"{count:,} {thing if count == 1 else things or thing + 's'}"
+    """``1 file``, ``1,204 files``, in the plural form that the language has for the count. Each thing that is
+    counted is two texts of the catalogs: ``{count} file`` and ``{count} files``."""
+    one, many = f"{{count}} {thing}", f"{{count}} {things or thing + 's'}"
+    return several(one, many, count).format(count=number_words(count))
 
 
 def printable(path: bytes) -> str:

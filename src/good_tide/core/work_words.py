@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 from good_tide.core.progress import WorkKind
+from good_tide.core.translation import tr
 
 _WORK = {
-    WorkKind.SNAPSHOT: "Taking a snapshot",
+    WorkKind.SNAPSHOT: tr("Taking a snapshot"),
     WorkKind.RESTORE: "Restoring",
-    WorkKind.UNDO: "Undoing a restore",
-    WorkKind.CARRY: "Carrying snapshots over",
-    WorkKind.RUN_DUE: "Running everything that is due",
-    WorkKind.RELEASE: "Releasing snapshots",
-    WorkKind.PURGE: "Taking out of all history",
-    WorkKind.PROOF: "Reading a store back",
-    WorkKind.REPAIR: "Repairing a store",
-    WorkKind.REPLACE: "Going on with another disk",
+    WorkKind.UNDO: tr("Undoing a restore"),
+    WorkKind.CARRY: tr("Carrying snapshots over"),
+    WorkKind.RUN_DUE: tr("Running everything that is due"),
+    WorkKind.RELEASE: tr("Releasing snapshots"),
+    WorkKind.PURGE: tr("Taking out of all history"),
+    WorkKind.PROOF: tr("Reading a store back"),
+    WorkKind.REPAIR: tr("Repairing a store"),
+    WorkKind.REPLACE: tr("Going on with another disk"),
 }
 
 
 def work_words(what: WorkKind, paused: bool) -> str:
     """What the agent is doing in words."""
-    return _WORK[what] + (", paused" if paused else "")
+    return _WORK[what] + (tr(", paused") if paused else "")

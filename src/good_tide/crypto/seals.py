@@ -21,6 +21,7 @@ from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import DIGEST_BYTES, NAME_BYTES, ChunkId, ContentDigest
+from good_tide.core.translation import tr
 from good_tide.crypto.locking import keep_in_memory
 
 TAG_BYTES = 16
@@ -63,7 +64,7 @@ class EncryptingSeal:
         try:
             return self._cipher.decrypt(number.to_bytes(12, "big"), sealed, context)
         except InvalidTag:
-            raise DamageError("Stored bytes were changed after they were written") from None
+            raise DamageError(tr("Stored bytes were changed after they were written")) from None
 
 
 class OpenSeal:
@@ -88,7 +89,7 @@ class OpenSeal:
     def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
         plain = sealed[:-TAG_BYTES]
         if len(sealed) < TAG_BYTES or self._tag(number, plain, context) != sealed[-TAG_BYTES:]:
-            raise DamageError("Stored bytes were changed after they were written")
+            raise DamageError(tr("Stored bytes were changed after they were written"))
         return plain
 
 

@@ -13,6 +13,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 
 from good_tide.core.errors import DamageError, WrongPassphraseError
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import SECRET_BYTES, StoreKeys, derive
 
 _ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
@@ -77,8 +78,8 @@ def keys_from(secret: bytes, encrypted: bool) -> StoreKeys:
     """
     if len(secret) != 2 * SECRET_BYTES:
         raise DamageError(
-            "The secrets in a key slot have an impossible length",
-            "Bring the store's folder keys back from a copy",
+            tr("The secrets in a key slot have an impossible length"),
+            tr("Bring the store's folder keys back from a copy"),
         )
     return StoreKeys(secret[:SECRET_BYTES], secret[SECRET_BYTES:], encrypted)
 
@@ -127,13 +128,18 @@ def unwrap(slots: list[Slot], words: str, binding: bytes) -> bytes:
             continue
     if refused:
         raise DamageError(
-            "A key slot asks for more memory or time than any slot may, and no other opens with this"
-            " passphrase",
-            "Bring the store's folder keys back from a copy, or use another passphrase or the recovery key",
+            tr(
+                "A key slot asks for more memory or time than any slot may, and no other opens with this"
+                " passphrase"
+            ),
+            tr(
+                "Bring the store's folder keys back from a copy, or use another passphrase or the"
+                " recovery key"
+            ),
         )
     raise WrongPassphraseError(
-        "The passphrase does not open this store",
-        "Check capitals and keyboard layout, look at the hint, or use the recovery key",
+        tr("The passphrase does not open this store"),
+        tr("Check capitals and keyboard layout, look at the hint, or use the recovery key"),
     )
 
 
@@ -161,9 +167,14 @@ def _check_digits(digits: str) -> str:
 
 def _stretch(words: str, salt: bytes, cost: Cost) -> bytes:
     if not cost.bearable:
-        raise DamageError("A key slot asks for more memory or time than any slot may")
+        raise DamageError(tr("A key slot asks for more memory or time than any slot may"))
     material = unicodedata.normalize("NFC", words).encode()
     stretched = Argon2id(
         salt=salt, length=SECRET_BYTES, iterations=cost.passes, lanes=cost.lanes, memory_cost=cost.memory_kib
     ).derive(material)
     return derive(stretched, b"slot")
+
+
+def slot_hint(slots: list[Slot]) -> str:
+    """The hint of the passphrase slot, empty without one."""
+    return next((slot.hint for slot in slots if slot.kind == "passphrase"), "")

@@ -13,6 +13,7 @@ from PySide6.QtNetwork import QLocalSocket
 
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import JobId
+from good_tide.core.translation import tr
 from good_tide.protocol.contract import Answer, Call, Listen, Note, Topic
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.notes import NOTES
@@ -79,7 +80,7 @@ class AgentLink(QObject):
         if not is_own_process(int(self._socket.socketDescriptor())):
             self._socket.blockSignals(True)
             self._socket.abort()
-            self.failed.emit(f"{NOT_OURS}. Nothing was sent to it.")
+            self.failed.emit(tr("{NOT_OURS}. Nothing was sent to it.").format(NOT_OURS=NOT_OURS))
             return
         self._up, self._tries = True, 0
         self.ask(Listen(self._topics))
@@ -98,7 +99,7 @@ class AgentLink(QObject):
             return
         self._tries += 1
         if self._tries > _TRIES:
-            self.failed.emit("The agent does not start. Run “good-tide agent” in a terminal to see why.")
+            self.failed.emit(tr("The agent does not start. Run “good-tide agent” in a terminal to see why."))
             return
         if not self._started:
             self._started = True

@@ -14,6 +14,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId, MachineId
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.source.own_places import OwnPlaces, own_places
@@ -109,10 +110,15 @@ def _take_own_history(here: Workplace, become: NewIdentity) -> None:
     journal.add(
         "trouble",
         None,
-        f"This machine was made from an image of another one: it is called {become.machine.name} from now on",
+        tr("This machine was made from an image of another one: it is called {name} from now on").format(
+            name=become.machine.name
+        ),
         (),
-        "It has a history of its own in every store; the one of before belongs to the other machine.",
-        "If this is no copy, but has new hardware: its earlier snapshots are still there under the old name.",
+        tr("It has a history of its own in every store; the one of before belongs to the other machine."),
+        tr(
+            "If this is no copy, but has new hardware: its earlier snapshots are still there under the old"
+            " name."
+        ),
     )
     journal.close()
 
@@ -167,13 +173,16 @@ def find_job(settings: Path, name: str | None) -> Job:
     names = ", ".join(job.name for job in known)
     if not known:
         raise PersonError(
-            "There is no job on this machine yet", "Make one with “good-tide job add”, or in the window"
+            tr("There is no job on this machine yet"),
+            tr("Make one with “good-tide job add”, or in the window"),
         )
     if name is None:
         if len(known) > 1:
-            raise PersonError("There are several jobs", f"Name one of {names}")
+            raise PersonError(tr("There are several jobs"), tr("Name one of {names}").format(names=names))
         return known[0]
     found = next((job for job in known if job.name.casefold() == name.casefold()), None)
     if found is None:
-        raise PersonError(f"There is no job {name}", f"There are {names}")
+        raise PersonError(
+            tr("There is no job {name}").format(name=name), tr("There are {names}").format(names=names)
+        )
     return found

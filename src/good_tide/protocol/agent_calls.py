@@ -9,10 +9,10 @@ import msgspec
 
 from good_tide.core.history import KnownHistory, TidePoint
 from good_tide.core.identifiers import HistoryId, JobId, SnapshotId, StoreId
+from good_tide.core.job_facts import StoreState
 from good_tide.core.progress import Progress, WorkKind
 from good_tide.core.settings import StoreUse
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import StoreState
 from good_tide.protocol.contract import Call, Note, Topic
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 from good_tide.protocol.contract import Answer, Call, Listen, Topic
 from good_tide.protocol.faults import UNKNOWN_CALL
 from good_tide.protocol.notes import NOTES, AnyNote
@@ -19,7 +20,7 @@ from good_tide.protocol.wire import Incoming, call_line
 _SECONDS = 60.0
 
 
-_RESTART = "Restart it: systemctl --user restart good-tide-agent, or log out and in again"
+_RESTART = tr("Restart it: systemctl --user restart good-tide-agent, or log out and in again")
 
 
 class AgentClient:
@@ -40,14 +41,14 @@ class AgentClient:
         try:
             self._socket.sendall(call_line(call, self._number))
         except OSError as error:
-            raise PlaceError("The agent has gone", "Start it again") from error
+            raise PlaceError(tr("The agent has gone"), tr("Start it again")) from error
         while True:
             incoming = self._next()
             if incoming.method:
                 self._keep(incoming)
             elif incoming.id == self._number:
                 if incoming.error is not None and incoming.error.code == UNKNOWN_CALL:
-                    raise PlaceError("The agent that runs is of another version", _RESTART)
+                    raise PlaceError(tr("The agent that runs is of another version"), _RESTART)
                 if incoming.error is not None:
                     raise incoming.error.error()
                 return msgspec.json.decode(incoming.result, type=call.answer_type())
@@ -76,9 +77,11 @@ class AgentClient:
         try:
             line = self._lines.readline()
         except OSError as error:
-            raise PlaceError("The agent does not answer", "Wait a moment, or start it again") from error
+            raise PlaceError(
+                tr("The agent does not answer"), tr("Wait a moment, or start it again")
+            ) from error
         if not line:
-            raise PlaceError("The agent has gone", "Start it again")
+            raise PlaceError(tr("The agent has gone"), tr("Start it again"))
         return msgspec.json.decode(line, type=Incoming)
 
 
@@ -98,7 +101,7 @@ def agent_client(path: Path) -> Iterator[AgentClient | None]:
             yield None
             return
         if not is_own_process(connected.fileno()):
-            raise PlaceError(NOT_OURS, "Find out whose it is; nothing was sent to it")
+            raise PlaceError(NOT_OURS, tr("Find out whose it is; nothing was sent to it"))
         client = AgentClient(connected)
         try:
             yield client

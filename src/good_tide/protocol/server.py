@@ -15,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import GoodTideError, PlaceError, of_system
+from good_tide.core.translation import tr
 from good_tide.protocol.contract import Asker, Handler, Listen, Note, Topic
 from good_tide.protocol.faults import FAULT_IN_PROGRAM, PERSON, UNKNOWN_CALL, Fault, fault_of
 from good_tide.protocol.sockets import is_own_process, make_private
@@ -103,7 +104,7 @@ class Server:
         self._guard = threading.Lock()
         make_private(path.parent)
         if answers(path):
-            raise PlaceError("Another agent is already running", "Use that one, or end it first")
+            raise PlaceError(tr("Another agent is already running"), tr("Use that one, or end it first"))
         with contextlib.suppress(FileNotFoundError):
             path.unlink()
         self._path = path

@@ -10,8 +10,9 @@ import struct
 from pathlib import Path
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 
-NOT_OURS = "A process of somebody else answers in place of the agent"
+NOT_OURS = tr("A process of somebody else answers in place of the agent")
 _CREDENTIALS = "3i"
 """Process, user and group of the other end (unix(7), SO_PEERCRED)."""
 
@@ -41,9 +42,11 @@ def check_private(folder: Path) -> None:
     info = os.lstat(folder)
     if not stat.S_ISDIR(info.st_mode) or info.st_uid != os.geteuid() or info.st_mode & 0o077:
         raise PlaceError(
-            f"{folder}, where the agent is spoken with, is not a folder of your own that nobody else can"
-            " enter",
-            "Remove it if it is yours, or set XDG_RUNTIME_DIR to a folder of your own with mode 0700",
+            tr(
+                "{folder}, where the agent is spoken with, is not a folder of your own that nobody else can"
+                " enter"
+            ).format(folder=folder),
+            tr("Remove it if it is yours, or set XDG_RUNTIME_DIR to a folder of your own with mode 0700"),
         )
 
 

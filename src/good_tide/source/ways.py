@@ -10,6 +10,7 @@ from collections import deque
 from pathlib import Path
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 from good_tide.source.folders import open_folder
 
 _MOST_LINKS = 40
@@ -65,7 +66,9 @@ def _own_link(path: Path, name: bytes, inside: int, links: int, error: OSError) 
         raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
     if info.st_uid not in (0, os.geteuid()):
         raise PlaceError(
-            f"{os.fsdecode(name)} on the way to {path} is a link of somebody else's",
-            "See where it leads, and name that folder instead",
+            tr("{fsdecode} on the way to {path} is a link of somebody else's").format(
+                fsdecode=os.fsdecode(name), path=path
+            ),
+            tr("See where it leads, and name that folder instead"),
         )
     return os.readlink(name, dir_fd=inside)

@@ -13,6 +13,7 @@ from typing import Concatenate, ParamSpec, Self, TypeVar
 
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import HistoryId
+from good_tide.core.translation import tr
 from good_tide.storage import catalog_names as names
 
 _SCHEMA_VERSION = 1
@@ -86,8 +87,11 @@ def damage_noted(
             except sqlite3.DatabaseError as error:
                 self._begin_anew(error)
                 raise DamageError(
-                    "What this machine remembers of the store was damaged, and is made anew from the store",
-                    "Ask again",
+                    tr(
+                        "What this machine remembers of the store was damaged, and is made anew from the"
+                        " store"
+                    ),
+                    tr("Ask again"),
                 ) from error
 
     return asked
@@ -193,7 +197,7 @@ class CatalogFile:
         try:
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 if db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
-                    raise sqlite3.DatabaseError("another version")
+                    raise sqlite3.DatabaseError(tr("another version"))
                 for statement in _SCHEMA.split(";"):
                     db.execute(statement)
                 db.execute(f"PRAGMA user_version = {_SCHEMA_VERSION}")

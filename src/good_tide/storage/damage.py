@@ -14,6 +14,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, GoodTideError, Harm
 from good_tide.core.identifiers import NAME_BYTES, PackId
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, open_whole, seal_new
@@ -77,7 +78,7 @@ class KnownDamage:
         file = f"{DAMAGE_FOLDER}/{name}"
         with contextlib.suppress(GoodTideError, ValueError):
             plain = open_whole(self._keys, FileKind.DAMAGE, bytes.fromhex(name), self._place.read(file), file)
-            return unpacked(plain, list[Damaged], file, "a record of damage")
+            return unpacked(plain, list[Damaged], file, tr("a record of damage"))
         return []
 
     def _take(self, one: Damaged) -> None:

@@ -7,6 +7,7 @@ from typing import TypeVar
 import msgspec
 
 from good_tide.core.errors import DamageError
+from good_tide.core.translation import tr
 
 Value = TypeVar("Value")
 
@@ -22,4 +23,4 @@ def unpacked(data: bytes, kind: type[Value], file: str, what: str) -> Value:
     try:
         return msgspec.msgpack.decode(data, type=kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
-        raise DamageError(f"{file} is not {what}", file=file) from error
+        raise DamageError(tr("{file} is not {what}").format(file=file, what=what), file=file) from error

@@ -10,6 +10,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, PackId
+from good_tide.core.translation import tr
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store
@@ -32,7 +33,7 @@ def read_doomed(store: Store) -> dict[str, frozenset[PackId]]:
         file = f"{DOOMED_FOLDER}/{name}"
         try:
             packs = unpacked(
-                store.read_sealed(FileKind.DOOMED, file), list[_PackName], file, "a list of packs"
+                store.read_sealed(FileKind.DOOMED, file), list[_PackName], file, tr("a list of packs")
             )
             found[name] = frozenset(PackId(pack) for pack in packs)
         except NotInPlaceError:

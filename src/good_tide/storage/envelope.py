@@ -7,6 +7,7 @@ import enum
 
 from good_tide.core.errors import DamageError, PlaceError
 from good_tide.core.identifiers import FORMAT_VERSION
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.compression import squeezed, unsqueezed
 
@@ -60,12 +61,13 @@ def check_head(data: bytes, kind: FileKind, encrypted: bool, file: str) -> bool:
     is_newer = begin[:4] == MAGIC and len(begin) == HEAD_BYTES and begin[4] > FORMAT_VERSION
     if is_newer and begin[5:7] == head(kind, encrypted)[5:7]:
         raise PlaceError(
-            f"{file} was written by a newer version of Good Tide", "Install that version to use this store"
+            tr("{file} was written by a newer version of Good Tide").format(file=file),
+            tr("Install that version to use this store"),
         )
     if kind is FileKind.PACK and begin == head(kind, encrypted, 2, parity=True):
         return True
     if begin not in (head(kind, encrypted), head(kind, encrypted, 2)):
-        raise DamageError(f"{file} does not begin as a store file must", file=file)
+        raise DamageError(tr("{file} does not begin as a store file must").format(file=file), file=file)
     return False
 
 
@@ -99,4 +101,6 @@ def open_whole(keys: StoreKeys, kind: FileKind, name: bytes, data: bytes, file: 
         body = keys.opener(kind.word, name).open(0, data[HEAD_BYTES:], data[:HEAD_BYTES])
         return unsqueezed(body, kind.limit)
     except DamageError as error:
-        raise DamageError(f"{file} is damaged: {error.what}", file=file) from error
+        raise DamageError(
+            tr("{file} is damaged: {what}").format(file=file, what=error.what), file=file
+        ) from error

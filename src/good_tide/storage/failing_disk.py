@@ -7,6 +7,7 @@ import contextlib
 from collections.abc import Iterator
 
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceError
+from good_tide.core.translation import tr
 from good_tide.storage.place import Place, Readable
 
 _STEP = 1 << 20
@@ -34,11 +35,13 @@ def damage_of(place: Place, file: str, missing: bool = True) -> Iterator[None]:
         yield
     except NotInPlaceError as error:
         if missing and answers(place):
-            raise DamageError(f"{file} is missing", file=file, harm=Harm.MISSING) from error
+            raise DamageError(
+                tr("{file} is missing").format(file=file), file=file, harm=Harm.MISSING
+            ) from error
         raise
     except PlaceError as error:
         if answers(place):
-            words = f"The disk does not give {file} ({error.what})"
+            words = tr("The disk does not give {file} ({what})").format(file=file, what=error.what)
             raise DamageError(words, file=file, harm=Harm.UNREADABLE) from error
         raise
 
@@ -54,7 +57,7 @@ class OneFile:
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         if name != self._name:
-            raise NotInPlaceError(f"{name} is not here")
+            raise NotInPlaceError(tr("{name} is not here").format(name=name))
         return self._data[offset:] if length is None else self._data[offset : offset + length]
 
 

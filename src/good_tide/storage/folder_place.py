@@ -15,6 +15,7 @@ from typing import Self
 import msgspec
 
 from good_tide.core.errors import DamageError, NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.translation import tr
 from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors
 
 _DEEPEST = 3
@@ -44,11 +45,12 @@ class FolderPlace(msgspec.Struct, frozen=True):
     def check_there(self) -> None:
         if not os.path.isdir(self.path):
             raise PlaceError(
-                f"There is no folder {self.path}", "Check the path and whether its disk is connected"
+                tr("There is no folder {path}").format(path=self.path),
+                tr("Check the path and whether its disk is connected"),
             )
 
     def make(self) -> None:
-        with disk_errors(f"Making a store in {self.path}"):
+        with disk_errors(tr("Making a store in {path}").format(path=self.path)):
             self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
 
     def files(self, limit: int | None = None) -> Place:
@@ -77,7 +79,7 @@ class LocalPlace:
         return FolderPlace(self.root)
 
     def names(self, folder: str) -> list[str]:
-        with disk_errors(f"Listing {self.root / folder}"):
+        with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
             return sorted(name for name, _ in self._files(folder))
 
     def _files(self, folder: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
@@ -100,7 +102,10 @@ class LocalPlace:
                 os.close(handle)
 
     def size(self, name: str) -> int:
-        with disk_errors(f"Looking at {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+        with (
+            disk_errors(tr("Looking at {root}").format(root=self.root / name)),
+            _folder_of(self.root, name) as (folder, last),
+        ):
             return self._look(name, folder, last).st_size
 
     def _look(self, name: str, folder: int, last: str) -> os.stat_result:
@@ -109,25 +114,31 @@ class LocalPlace:
         info = os.stat(last, dir_fd=folder, follow_symlinks=False)
         if not stat.S_ISREG(info.st_mode):
             raise NotInPlaceError(
-                f"{self.root / name} is not a file", "Something else stands where a store file should be"
+                tr("{root} is not a file").format(root=self.root / name),
+                tr("Something else stands where a store file should be"),
             )
         return info
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
-        with disk_errors(f"Reading {self.root / name}"), _folder_of(self.root, name) as (folder, last):
+        with (
+            disk_errors(tr("Reading {root}").format(root=self.root / name)),
+            _folder_of(self.root, name) as (folder, last),
+        ):
             self._look(name, folder, last)
             handle = os.open(last, _READ_FLAGS, dir_fd=folder)
             try:
                 info = os.fstat(handle)
                 if not stat.S_ISREG(info.st_mode):
                     raise NotInPlaceError(
-                        f"{self.root / name} is not a file",
-                        "Something else stands where a store file should be",
+                        tr("{root} is not a file").format(root=self.root / name),
+                        tr("Something else stands where a store file should be"),
                     )
                 rest = max(0, info.st_size - offset)
                 wanted = rest if length is None else min(length, rest)
                 if wanted > READ_LIMIT:
-                    raise DamageError(f"{name} is larger than any file that is read whole", file=name)
+                    raise DamageError(
+                        tr("{name} is larger than any file that is read whole").format(name=name), file=name
+                    )
                 return _read_fully(handle, offset, wanted)
             finally:
                 os.close(handle)
@@ -142,7 +153,8 @@ class LocalPlace:
             self._taken = self.total_bytes()
         if self.limit is not None and self._taken + size > self.limit:
             raise PlaceFullError(
-                f"{self.root} may not take more than its limit", "Raise the limit, or connect the disk"
+                tr("{root} may not take more than its limit").format(root=self.root),
+                tr("Raise the limit, or connect the disk"),
             )
         self._taken += size
 
@@ -153,7 +165,7 @@ class LocalPlace:
 
     def remove(self, name: str) -> None:
         with (
-            disk_errors(f"Removing {self.root / name}"),
+            disk_errors(tr("Removing {root}").format(root=self.root / name)),
             contextlib.suppress(FileNotFoundError),
             _folder_of(self.root, name) as (folder, last),
         ):
@@ -162,22 +174,22 @@ class LocalPlace:
             self._taken = None
 
     def total_bytes(self) -> int:
-        with disk_errors(f"Listing {self.root}"):
+        with disk_errors(tr("Listing {root}").format(root=self.root)):
             os.close(_open_below(self.root, ""))
             return sum(_length(item) for _, item in self._files(""))
 
     def room(self) -> tuple[int, int]:
-        with disk_errors(f"Asking for the room of {self.root}"):
+        with disk_errors(tr("Asking for the room of {root}").format(root=self.root)):
             info = os.statvfs(self.root)
         return info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
 
     def things(self) -> list[str]:
-        with disk_errors(f"Looking into {self.root}"):
+        with disk_errors(tr("Looking into {root}").format(root=self.root)):
             return sorted(item.name for item in self.root.iterdir())
 
     def holds_only_files(self, folder: str) -> bool:
         inside = self.root / folder
-        with disk_errors(f"Looking into {inside}"):
+        with disk_errors(tr("Looking into {inside}").format(inside=inside)):
             return (
                 inside.is_dir()
                 and not inside.is_symlink()
@@ -207,8 +219,8 @@ def _open_below(root: Path, folder: str) -> int:
             except OSError as error:
                 if error.errno in (errno.ELOOP, errno.ENOTDIR):
                     raise PlaceError(
-                        f"{part} in the store {root} is a link or no folder",
-                        "Links in a store are not followed; see who put it there",
+                        tr("{part} in the store {root} is a link or no folder").format(part=part, root=root),
+                        tr("Links in a store are not followed; see who put it there"),
                     ) from error
                 raise
             finally:
@@ -247,7 +259,7 @@ class _LocalNewFile:
         self.size = 0
         self._handle: int | None = None
         self._committed = False
-        with disk_errors(f"Writing to {root}"):
+        with disk_errors(tr("Writing to {root}").format(root=root)):
             self._folder = _make_folder(root, TEMPORARY)
             try:
                 flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
@@ -260,7 +272,7 @@ class _LocalNewFile:
         handle = self._open_handle()
         if self._allow is not None:
             self._allow(len(data))
-        with disk_errors(f"Writing to {self._root}"):
+        with disk_errors(tr("Writing to {root}").format(root=self._root)):
             view, start = memoryview(data), self.size
             try:
                 while view:
@@ -273,7 +285,7 @@ class _LocalNewFile:
 
     def commit(self, exclusive: bool = False) -> None:
         handle = self._open_handle()
-        with disk_errors(f"Writing to {self._root}"):
+        with disk_errors(tr("Writing to {root}").format(root=self._root)):
             os.fsync(handle)
             os.close(handle)
             self._handle = None
@@ -293,7 +305,8 @@ class _LocalNewFile:
         """Rename to a free name: by a link where the file system has links, which no other can come
         before."""
         taken = NameTakenError(
-            f"{self._root / self._name} was made by another at the same moment", "Use that one"
+            tr("{root} was made by another at the same moment").format(root=self._root / self._name),
+            tr("Use that one"),
         )
         try:
             os.link(self._temporary, last, src_dir_fd=self._folder, dst_dir_fd=target, follow_symlinks=False)

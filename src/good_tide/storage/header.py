@@ -23,8 +23,9 @@ from good_tide.core.errors import (
     StoreTooNewError,
 )
 from good_tide.core.identifiers import FORMAT_VERSION, StoreId
-from good_tide.core.passphrases import gives_away
-from good_tide.core.words import printable
+from good_tide.core.passphrases import check_passphrase
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import (
     STRONG,
@@ -56,7 +57,6 @@ _MOST_SLOTS = 64
 _UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, binascii.Error)
 """What reading JSON that somebody else made up may raise."""
 STORE_ID = re.compile("[0-9a-f]{32}")
-_LONGEST_PASSPHRASE = 1000
 
 
 class Header(msgspec.Struct, frozen=True):
@@ -218,38 +218,21 @@ def _clear_half_made(place: Place) -> None:
         PersonError: there is a store, or anything else.
     """
     if HEADER_FILE in place.things():
-        raise PersonError(f"{place.title} already holds a store", "Use it, or choose another folder")
+        raise PersonError(
+            tr("{title} already holds a store").format(title=place.title),
+            tr("Use it, or choose another folder"),
+        )
     other = in_the_way(place)
     if other:
         raise PersonError(
-            f"{place.title} is not empty: {printable(os.fsencode(other))} is in it",
-            "Choose an empty or a new folder for the store",
+            tr("{title} is not empty: {fsencode} is in it").format(
+                title=place.title, fsencode=printable(os.fsencode(other))
+            ),
+            tr("Choose an empty or a new folder for the store"),
         )
     for slot in doubled_names(place, SLOT_FOLDER):
         Doubled(place).remove(f"{SLOT_FOLDER}/{slot}")
     place.clear_temporary("new-")
-
-
-def check_passphrase(passphrase: str, hint: str) -> None:
-    """Refuse a passphrase that is none, is longer than anybody types, or that its hint gives away.
-
-    Raises:
-        PersonError: one of these.
-    """
-    if not passphrase:
-        raise PersonError(
-            "The passphrase is empty", "Choose several words, or ask for a store without encryption"
-        )
-    if len(passphrase) > _LONGEST_PASSPHRASE:
-        raise PersonError(
-            f"The passphrase has {len(passphrase):,} characters",
-            f"Choose one of at most {_LONGEST_PASSPHRASE:,}, so that it can be typed again",
-        )
-    if gives_away(hint, passphrase):
-        raise PersonError(
-            "The hint contains the passphrase",
-            "Choose a hint that only helps someone who knows it; it can be read by everybody",
-        )
 
 
 def _write(place: Place, name: str, data: bytes) -> None:
@@ -312,17 +295,21 @@ def _no_header(place: Place) -> GoodTideError:
     """Why there is no header in a place, and no second copy of it."""
     if (place.names(SLOT_FOLDER) or _read_small(place, MAKING_FILE)) and not place.names("snapshots"):
         return PlaceError(
-            f"The store in {place.title} was not made to the end", "Create it again in the same folder"
+            tr("The store in {title} was not made to the end").format(title=place.title),
+            tr("Create it again in the same folder"),
         )
     if place.names("snapshots"):
         return DamageError(
-            f"{HEADER_FILE} is missing from the store in {place.title}",
-            "Bring it back from a copy of the store",
+            tr("{HEADER_FILE} is missing from the store in {title}").format(
+                HEADER_FILE=HEADER_FILE, title=place.title
+            ),
+            tr("Bring it back from a copy of the store"),
             HEADER_FILE,
             Harm.MISSING,
         )
     return PlaceError(
-        f"There is no store in {place.title}", "Check the folder and whether its disk is connected"
+        tr("There is no store in {title}").format(title=place.title),
+        tr("Check the folder and whether its disk is connected"),
     )
 
 
@@ -331,19 +318,25 @@ def _parse_header(data: bytes, title: str) -> Header:
         header = msgspec.json.decode(data, type=Header)
     except _UNREADABLE as error:
         raise DamageError(
-            f"{HEADER_FILE} in {title} cannot be read ({error})",
-            "Bring it back from a copy of the store",
+            tr("{HEADER_FILE} in {title} cannot be read ({error})").format(
+                HEADER_FILE=HEADER_FILE, title=title, error=error
+            ),
+            tr("Bring it back from a copy of the store"),
             HEADER_FILE,
         ) from error
     if header.format <= FORMAT_VERSION and not STORE_ID.fullmatch(header.store):
         raise DamageError(
-            f"{HEADER_FILE} in {title} names no store", "Bring it back from a copy of the store", HEADER_FILE
+            tr("{HEADER_FILE} in {title} names no store").format(HEADER_FILE=HEADER_FILE, title=title),
+            tr("Bring it back from a copy of the store"),
+            HEADER_FILE,
         )
     if header.format > FORMAT_VERSION or header.features:
         raise StoreTooNewError(
-            f"The store in {title} was made by a newer version of Good Tide (format {header.format}; this one"
-            f" reads up to {FORMAT_VERSION})",
-            "Install that version to use it",
+            tr(
+                "The store in {title} was made by a newer version of Good Tide (format {format}; this one"
+                " reads up to {FORMAT_VERSION})"
+            ).format(title=title, format=header.format, FORMAT_VERSION=FORMAT_VERSION),
+            tr("Install that version to use it"),
         )
     return header
 
@@ -381,8 +374,12 @@ def named_slots(place: Place) -> dict[str, Slot]:
     slots = _slots_of(place, data, header)
     if not slots:
         raise DamageError(
-            f"No key slot of the store in {place.title} is intact, or {HEADER_FILE} was changed",
-            f"Bring {HEADER_FILE} and the folder {SLOT_FOLDER} back from a copy of the store",
+            tr("No key slot of the store in {title} is intact, or {HEADER_FILE} was changed").format(
+                title=place.title, HEADER_FILE=HEADER_FILE
+            ),
+            tr("Bring {HEADER_FILE} and the folder {SLOT_FOLDER} back from a copy of the store").format(
+                HEADER_FILE=HEADER_FILE, SLOT_FOLDER=SLOT_FOLDER
+            ),
             SLOT_FOLDER,
         )
     return slots
@@ -396,9 +393,13 @@ def _slots_of(place: Place, data: bytes, header: Header) -> dict[str, Slot]:
     names = doubled_names(place, SLOT_FOLDER) if has_copies else place.names(SLOT_FOLDER)
     if len(names) > _MOST_SLOTS:
         raise DamageError(
-            f"The store in {place.title} has {len(names):,} key slots, where {_MOST_SLOTS} are the most",
-            f"Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is younger"
-            " than the store",
+            tr("The store in {title} has {names} key slots, where {MOST_SLOTS} are the most").format(
+                title=place.title, names=number_words(len(names)), MOST_SLOTS=_MOST_SLOTS
+            ),
+            tr(
+                "Somebody has put them there: look into its folder {SLOT_FOLDER}, and move away what is"
+                " younger than the store"
+            ).format(SLOT_FOLDER=SLOT_FOLDER),
             SLOT_FOLDER,
         )
     for name in names:
@@ -436,15 +437,13 @@ def unlock(place: Place, passphrase: str | None) -> tuple[Header, StoreKeys]:
     if not header.encrypted:
         secret = next((slot.sealed for slot in slots if slot.kind == "open"), None)
         if secret is None:
-            raise DamageError(f"The slot of the store in {place.title} is missing", file=SLOT_FOLDER)
+            raise DamageError(
+                tr("The slot of the store in {title} is missing").format(title=place.title), file=SLOT_FOLDER
+            )
         return header, keys_from(secret, encrypted=False)
     if passphrase is None:
         raise PassphraseNeededError(
-            f"The store in {place.title} is encrypted", "Give its passphrase or its recovery key"
+            tr("The store in {title} is encrypted").format(title=place.title),
+            tr("Give its passphrase or its recovery key"),
         )
     return header, keys_from(unwrap(slots, passphrase, hashlib.sha256(data).digest()), encrypted=True)
-
-
-def slot_hint(slots: list[Slot]) -> str:
-    """The hint of the passphrase slot, empty without one."""
-    return next((slot.hint for slot in slots if slot.kind == "passphrase"), "")

@@ -19,6 +19,7 @@ from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
@@ -124,7 +125,7 @@ class HoldingArea(Store):
             return self.base.read_snapshot(name)
         if name in self._known and name not in self.held_names():
             raise NotInPlaceError(
-                "This snapshot lies on the disk that is away", "Connect it to look into the snapshot"
+                tr("This snapshot lies on the disk that is away"), tr("Connect it to look into the snapshot")
             )
         return super().read_snapshot(name)
 
@@ -135,7 +136,7 @@ class HoldingArea(Store):
             return self.base.read_chunk(identity)
         if identity in self.there:
             raise NotInPlaceError(
-                "This content lies on the disk that is away", "Connect it to read the content"
+                tr("This content lies on the disk that is away"), tr("Connect it to read the content")
             )
         return super().read_chunk(identity)
 
@@ -216,7 +217,7 @@ class HoldingArea(Store):
     def _mark_owner(self) -> str:
         """The name of this area's mark in the store: made once, at random."""
         file = self.root / _MARK_NAME_FILE
-        with disk_errors(f"Writing to {self.root}"):
+        with disk_errors(tr("Writing to {root}").format(root=self.root)):
             if not file.is_file():
                 file.write_text(secrets.token_hex(8))
             return HOLDING_OWNER + file.read_text()

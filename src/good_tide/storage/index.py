@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
+from good_tide.core.translation import tr
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.packs import Holds, PackTable
 
@@ -40,7 +41,7 @@ def decode_tables(plain: bytes, file: str) -> list[PackTable]:
     Raises:
         DamageError: the bytes are no index.
     """
-    return [table.checked() for table in unpacked(plain, list[PackTable], file, "an index")]
+    return [table.checked() for table in unpacked(plain, list[PackTable], file, tr("an index"))]
 
 
 class _Sorted(NamedTuple):

@@ -8,11 +8,12 @@ from typing import Literal
 import msgspec
 
 from good_tide.core.errors import PersonError, WrongPassphraseError
+from good_tide.core.passphrases import check_passphrase
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.crypto.slots import STRONG, Cost, new_recovery_key, parse_recovery_key, unwrap, wrap
 from good_tide.storage.header import (
     SLOT_FOLDER,
-    check_passphrase,
     header_binding,
     named_slots,
     with_copies,
@@ -56,7 +57,8 @@ def change_passphrase(
         replaced = [name for name in replaced if _opens(place, name, old)]
         if not replaced:
             raise WrongPassphraseError(
-                "The old passphrase does not open this store", "Type it again, or give the recovery key"
+                tr("The old passphrase does not open this store"),
+                tr("Type it again, or give the recovery key"),
             )
     write_slot(with_copies(place), wrap("passphrase", new, secret, binding, cost, hint), binding)
     for name in replaced:
@@ -97,15 +99,18 @@ def revoke(place: Place, number: int) -> SlotFacts:
     slots = list_slots(place)
     slot = next((one for one in slots if one.number == number), None)
     if slot is None:
-        raise PersonError(f"There is no slot {number}", f"This store has {len(slots)}; see “store slots”")
+        raise PersonError(
+            tr("There is no slot {number}").format(number=number),
+            tr("This store has {slots}; see “store slots”").format(slots=len(slots)),
+        )
     if len(slots) == 1:
         raise PersonError(
-            "This is the only way to open the store", "Add a passphrase or a recovery key first"
+            tr("This is the only way to open the store"), tr("Add a passphrase or a recovery key first")
         )
     if slot.kind == "passphrase" and all(one.kind != "passphrase" or one is slot for one in slots):
         raise PersonError(
-            "This is the only passphrase of the store: the jobs that use it could not open it any more",
-            "Change the passphrase instead, with “good-tide store passphrase”",
+            tr("This is the only passphrase of the store: the jobs that use it could not open it any more"),
+            tr("Change the passphrase instead, with “good-tide store passphrase”"),
         )
     with_copies(place).remove(f"{SLOT_FOLDER}/{slot.name}.json")
     return slot
@@ -114,8 +119,8 @@ def revoke(place: Place, number: int) -> SlotFacts:
 def _secret(keys: StoreKeys) -> bytes:
     if not keys.encrypted:
         raise PersonError(
-            "This store is not encrypted, so it has no passphrase",
-            "Make an encrypted store and carry the snapshots over",
+            tr("This store is not encrypted, so it has no passphrase"),
+            tr("Make an encrypted store and carry the snapshots over"),
         )
     return keys.secret + keys.identity
 

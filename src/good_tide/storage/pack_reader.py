@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from good_tide.core.errors import DamageError, Harm
 from good_tide.core.identifiers import ChunkId, PackId
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.envelope import FileKind, head
 from good_tide.storage.failing_disk import OneFile, damage_of, read_around
@@ -152,5 +153,7 @@ class PackReader:
         with damage_of(self._place, file):
             self._place.size(file)
         if not is_whole(read_around(self._place, file, table.size), table.size):
-            error = DamageError(f"More of {file} is damaged than its parity can mend", file=file)
+            error = DamageError(
+                tr("More of {file} is damaged than its parity can mend").format(file=file), file=file
+            )
             self._mended(table.pack, table.size, error)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from good_tide.core.errors import DamageError, PlaceFullError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import TAG_BYTES, FreshSeal, StoreKeys
 from good_tide.storage.compression import expand, shrink, squeezed, unsqueezed
 from good_tide.storage.decoding import unpacked
@@ -85,7 +86,7 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
             or set(self.squeezed) - {0, 1}
             or self.holds not in set(Holds)
         ):
-            raise DamageError("A table of chunks contradicts itself")
+            raise DamageError(tr("A table of chunks contradicts itself"))
         return self
 
     def offsets(self) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
@@ -325,7 +326,7 @@ def read_table(place: Readable, keys: StoreKeys, pack: PackId) -> PackTable:
     length = int.from_bytes(foot[:4], "little")
     begins = end - _FOOT_BYTES - length
     if foot[4:] != _FOOT or begins < HEAD_BYTES or length > _TABLE_LIMIT:
-        raise DamageError(f"{file} does not end as a pack must", file=file)
+        raise DamageError(tr("{file} does not end as a pack must").format(file=file), file=file)
     seal = keys.opener(FileKind.PACK.word, pack)
     try:
         sealed = read_from_pack(place, file, whole, begins, length)
@@ -335,10 +336,10 @@ def read_table(place: Readable, keys: StoreKeys, pack: PackId) -> PackTable:
         plain = unsqueezed(body, _TABLE_LIMIT)
         table = unpacked(plain, PackTable, file, "a table").checked()
     except DamageError as error:
-        raise DamageError(f"The table of {file} is damaged", file=file) from error
+        raise DamageError(tr("The table of {file} is damaged").format(file=file), file=file) from error
     table = msgspec.structs.replace(table, size=whole)
     if table.pack != pack or (len(table) and int(table.offsets()[-1]) > begins):
-        raise DamageError(f"The table of {file} belongs to another pack", file=file)
+        raise DamageError(tr("The table of {file} belongs to another pack").format(file=file), file=file)
     return table
 
 
@@ -385,14 +386,19 @@ def open_chunk(
         DamageError: it is not what was written.
     """
     if plain_length > CHUNK_LIMIT or len(sealed) < TAG_BYTES:
-        raise DamageError("A chunk has an impossible length", file=pack_file(pack))
+        raise DamageError(tr("A chunk has an impossible length"), file=pack_file(pack))
     try:
         body = keys.opener(FileKind.PACK.word, pack).open(
             number, sealed, _context(identity, plain_length, squeezed)
         )
         plain = expand(body, plain_length) if squeezed else body
     except DamageError as error:
-        raise DamageError(f"A chunk in {pack_file(pack)} is damaged", file=pack_file(pack)) from error
+        raise DamageError(
+            tr("A chunk in {pack_file} is damaged").format(pack_file=pack_file(pack)), file=pack_file(pack)
+        ) from error
     if len(plain) != plain_length or keys.chunk_id(plain) != identity:
-        raise DamageError(f"A chunk in {pack_file(pack)} is not what it was", file=pack_file(pack))
+        raise DamageError(
+            tr("A chunk in {pack_file} is not what it was").format(pack_file=pack_file(pack)),
+            file=pack_file(pack),
+        )
     return plain

@@ -9,6 +9,8 @@ import msgspec
 
 from good_tide.core.errors import NotInPlaceError, PersonError
 from good_tide.core.identifiers import SnapshotId
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store, file_name_bytes
@@ -59,7 +61,8 @@ def pin(store: Store, snapshot: SnapshotId, label: str = "") -> None:
     """
     if len(label) > LONGEST_LABEL:
         raise PersonError(
-            f"A label of {len(label):,} characters is too long", f"Keep it under {LONGEST_LABEL}"
+            tr("A label of {label} characters is too long").format(label=number_words(len(label))),
+            tr("Keep it under {LONGEST_LABEL}").format(LONGEST_LABEL=LONGEST_LABEL),
         )
     before = [name for name, known in read_pins(store).items() if known.snapshot == snapshot]
     store.write_sealed(FileKind.PIN, PIN_FOLDER, msgspec.msgpack.encode(Pin(snapshot, label)), _OWNER)

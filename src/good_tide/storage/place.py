@@ -11,6 +11,7 @@ from types import TracebackType
 from typing import Protocol, Self
 
 from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.translation import tr
 
 TEMPORARY = "tmp"
 """Folder of files that are not yet complete."""
@@ -183,20 +184,24 @@ def disk_errors(doing: str) -> Iterator[None]:
         yield
     except FileNotFoundError as error:
         raise NotInPlaceError(
-            f"{doing}: it is not there", "Check that the disk is connected and holds this store"
+            tr("{doing}: it is not there").format(doing=doing),
+            tr("Check that the disk is connected and holds this store"),
         ) from error
     except OSError as error:
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             raise PlaceFullError(
-                f"{doing}: no room left on the disk",
-                "Free some room, or use a larger disk; what was visible is whole",
+                tr("{doing}: no room left on the disk").format(doing=doing),
+                tr("Free some room, or use a larger disk; what was visible is whole"),
             ) from error
         if error.errno == errno.EROFS:
             raise PlaceError(
-                f"{doing}: the disk is read-only", "Mount it so that it can be written"
+                tr("{doing}: the disk is read-only").format(doing=doing),
+                tr("Mount it so that it can be written"),
             ) from error
         if error.errno in (errno.EACCES, errno.EPERM):
-            raise PlaceError(f"{doing}: not permitted", "Check who owns the folder") from error
+            raise PlaceError(
+                tr("{doing}: not permitted").format(doing=doing), tr("Check who owns the folder")
+            ) from error
         raise PlaceError(
-            f"{doing}: {os.strerror(error.errno or 0)}", "Check the disk and its cable, then try again"
+            f"{doing}: {os.strerror(error.errno or 0)}", tr("Check the disk and its cable, then try again")
         ) from error

@@ -11,6 +11,7 @@ from typing import Self
 
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId, local_name
+from good_tide.core.translation import tr
 from good_tide.storage.place import disk_errors
 
 
@@ -31,7 +32,7 @@ class RunLock:
         """A lock for work that is no snapshot of one machine, such as carrying: a tag that is this state
         folder's own keeps the files of several machines in one store apart."""
         file = state / "runs" / "tag"
-        with disk_errors(f"Writing to {file.parent}"):
+        with disk_errors(tr("Writing to {parent}").format(parent=file.parent)):
             file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             if not file.is_file():
                 new = file.with_name(f"tag.{secrets.token_hex(4)}")
@@ -40,7 +41,7 @@ class RunLock:
             return cls(state, store, f"{file.read_text()}{work}")
 
     def __enter__(self) -> str:
-        with disk_errors(f"Writing to {self._path.parent}"):
+        with disk_errors(tr("Writing to {parent}").format(parent=self._path.parent)):
             self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._handle = os.open(self._path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
@@ -48,8 +49,8 @@ class RunLock:
         except BlockingIOError:
             os.close(self._handle)
             raise PlaceError(
-                "Another snapshot of this machine into this store is being taken",
-                "Wait until it is done, or stop it",
+                tr("Another snapshot of this machine into this store is being taken"),
+                tr("Wait until it is done, or stop it"),
             ) from None
         return self._owner
 

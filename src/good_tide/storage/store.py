@@ -16,6 +16,7 @@ from good_tide.core.errors import DamageError, Harm, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunk_keys import each_id, keys_of
 from good_tide.storage.copies import Doubled, is_doubled, read_copy, single
@@ -358,7 +359,7 @@ class Store:
         raise next(
             iter(failed.values()),
             DamageError(
-                "A chunk that a snapshot needs is in no pack of this store",
+                tr("A chunk that a snapshot needs is in no pack of this store"),
                 file=INDEX_FOLDER,
                 harm=Harm.MISSING,
             ),
@@ -434,5 +435,7 @@ def file_name_bytes(name: str, file: str) -> bytes:
     except ValueError:
         value = b""
     if len(value) != NAME_BYTES or value.hex() != name:
-        raise DamageError(f"{file} does not belong to this store", "Move it elsewhere", file)
+        raise DamageError(
+            tr("{file} does not belong to this store").format(file=file), tr("Move it elsewhere"), file
+        )
     return value

@@ -21,6 +21,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError, PlaceFullError
 from good_tide.core.identifiers import PackId
 from good_tide.core.progress import Control, Progress
+from good_tide.core.translation import tr
 from good_tide.storage.chunk_keys import Keys
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.envelope import FileKind
@@ -159,8 +160,8 @@ class Sweep:
         for mark in others:
             if self._now - since[mark.owner] < DEAD_AFTER:
                 raise PlaceError(
-                    "Another machine is sweeping this store",
-                    "Wait until it is done; a sweep that died is passed over after a day",
+                    tr("Another machine is sweeping this store"),
+                    tr("Wait until it is done; a sweep that died is passed over after a day"),
                 )
             self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
 
@@ -206,7 +207,7 @@ class Sweep:
         ]
         for number, table in enumerate(gone):
             self._control.checkpoint()
-            self._control.report(Progress("Giving room back", number, len(gone)))
+            self._control.report(Progress(tr("Giving room back"), number, len(gone)))
             self._report.freed += self._bytes(table)
             self._report.packs += 1
             self._store.place.remove(pack_file(table.pack))
@@ -288,7 +289,7 @@ class Sweep:
         try:
             for number, (table, needs) in enumerate(worth):
                 self._control.checkpoint()
-                self._control.report(Progress("Copying what is needed", number, len(worth)))
+                self._control.report(Progress(tr("Copying what is needed"), number, len(worth)))
                 looked_at += 1
                 try:
                     self._copy(table, needs, writer)

@@ -20,6 +20,7 @@ import msgspec
 from good_tide.core.errors import PlaceError, PlaceFullError
 from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.core.translation import tr
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.index import encode_tables
@@ -285,7 +286,8 @@ class WriteSession:
         """
         if self._mark is not None and not self._mark.stands:
             raise PlaceError(
-                "The run stood still for so long that its room was given back", "It begins again by itself"
+                tr("The run stood still for so long that its room was given back"),
+                tr("It begins again by itself"),
             )
 
     def _write_index(self) -> None:

@@ -12,6 +12,7 @@ from collections.abc import Callable, Coroutine, Sequence
 from typing import TYPE_CHECKING, Any, Literal
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 
 if TYPE_CHECKING:
     import asyncio
@@ -100,7 +101,7 @@ class Bus:
             BusError: it was not answered.
         """
         if not self.there:
-            raise BusError(f"There is no {self._kind} bus")
+            raise BusError(tr("There is no {kind} bus").format(kind=self._kind))
         try:
             return list(
                 _loop.run(self._call(service, path, interface, member, signature, body, patient), seconds)
@@ -108,12 +109,14 @@ class Bus:
         except BusError:
             raise
         except TimeoutError as error:
-            raise BusError(f"{service} did not answer") from error
+            raise BusError(tr("{service} did not answer").format(service=service)) from error
         except (
             Exception
         ) as error:  # every other fault of a connection comes out of the library in a type of its own
             self._bus = None
-            raise BusError(f"{service} cannot be asked ({type(error).__name__})") from error
+            raise BusError(
+                tr("{service} cannot be asked ({name})").format(service=service, name=type(error).__name__)
+            ) from error
 
     def property(self, service: str, path: str, interface: str, name: str) -> Any:
         """A property's value.
@@ -182,7 +185,7 @@ class Bus:
         if self._bus is not None and self._bus.connected:
             return self._bus
         if not patient and self._failed_at is not None and now - self._failed_at < _TRY_AGAIN_SECONDS:
-            raise BusError(f"There is no {self._kind} bus")
+            raise BusError(tr("There is no {kind} bus").format(kind=self._kind))
         try:
             kind = BusType.SYSTEM if self._kind == "system" else BusType.SESSION
             bus = await MessageBus(bus_address=self._address, bus_type=kind, negotiate_unix_fd=True).connect()

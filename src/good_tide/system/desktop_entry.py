@@ -12,6 +12,7 @@ from pathlib import Path
 import platformdirs
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 
 _ENTRY = "applications/good-tide.desktop"
 _PACKAGED = {
@@ -52,7 +53,10 @@ def install(program: str, made: Mapping[str, str]) -> list[Path]:
             new.write_text(text, encoding="utf-8")
             new.replace(file)
         except OSError as error:
-            raise PlaceError(f"{file} cannot be written ({error.strerror})", "Check its folder") from error
+            raise PlaceError(
+                tr("{file} cannot be written ({strerror})").format(file=file, strerror=error.strerror),
+                tr("Check its folder"),
+            ) from error
     return sorted(texts)
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.system.bus import Bus, BusError
 from good_tide.system.mounts import NETWORK_TYPES, mount_of, read_mounts
@@ -29,7 +30,9 @@ class Holder(msgspec.Struct, frozen=True):
 
     def words(self) -> str:
         """For a sentence."""
-        return f"{self.name} (process {self.process}) uses {self.file}"
+        return tr("{name} (process {process}) uses {file}").format(
+            name=self.name, process=self.process, file=self.file
+        )
 
 
 def holders(root: Path, proc: Path = Path("/proc")) -> list[Holder]:
@@ -77,11 +80,14 @@ class Ejector:
         """
         mount = mount_of(folder, read_mounts())
         if mount is None or mount.point == "/":
-            raise PlaceError(f"{folder} is on the system's own disk", "It cannot be taken away")
+            raise PlaceError(
+                tr("{folder} is on the system's own disk").format(folder=folder),
+                tr("It cannot be taken away"),
+            )
         if mount.type in NETWORK_TYPES:
             raise PlaceError(
-                f"{folder} is on a share",
-                "There is no disk to take away; the share can be unmounted in the file manager",
+                tr("{folder} is on a share").format(folder=folder),
+                tr("There is no disk to take away; the share can be unmounted in the file manager"),
             )
         os.sync()
         using = [one for one in holders(Path(mount.point)) if one.process != os.getpid()]
@@ -91,7 +97,8 @@ class Ejector:
         block = next((path for path, parts in objects.items() if device_of(parts) == mount.source), None)
         if block is None:
             raise PlaceError(
-                f"The disk service does not know {mount.source}", "Unmount it in the file manager"
+                tr("The disk service does not know {source}").format(source=mount.source),
+                tr("Unmount it in the file manager"),
             )
         self._ask(block, "Filesystem", "Unmount")
         return self._switch_off(objects, block)
@@ -101,7 +108,8 @@ class Ejector:
             return managed_objects(self._system, patient=True)
         except BusError as error:
             raise PlaceError(
-                "The disk service of this system cannot be asked", "Unmount the disk in the file manager"
+                tr("The disk service of this system cannot be asked"),
+                tr("Unmount the disk in the file manager"),
             ) from error
 
     def _switch_off(self, objects: Objects, block: str) -> str:
@@ -133,15 +141,21 @@ class Ejector:
         except BusError as error:
             if error.name.endswith("DeviceBusy"):
                 raise PlaceError(
-                    "The disk is still used", "Close what uses it, then eject it again"
+                    tr("The disk is still used"), tr("Close what uses it, then eject it again")
                 ) from error
             raise PlaceError(
-                f"The disk could not be ejected ({error.what})", "Close what uses it, then eject it again"
+                tr("The disk could not be ejected ({what})").format(what=error.what),
+                tr("Close what uses it, then eject it again"),
             ) from error
 
 
 def still_used(using: list[Holder]) -> PlaceError:
     """The error that names who holds a disk."""
     named = "; ".join(one.words() for one in using[:_MOST_HOLDERS])
-    more = f" and {len(using) - _MOST_HOLDERS} more" if len(using) > _MOST_HOLDERS else ""
-    return PlaceError(f"The disk is still used: {named}{more}", "Close it there, then eject the disk again")
+    more = (
+        tr(" and {using} more").format(using=len(using) - _MOST_HOLDERS) if len(using) > _MOST_HOLDERS else ""
+    )
+    return PlaceError(
+        tr("The disk is still used: {named}{more}").format(named=named, more=more),
+        tr("Close it there, then eject the disk again"),
+    )

@@ -17,6 +17,7 @@ import tomli_w
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId, job_id_of_name, new_job_id
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 
 _FOLDER = "jobs"
 _LONGEST_NAME = 80
@@ -175,8 +176,8 @@ def keep_identity(settings: Path, job: JobId) -> None:
 def taken(name: str) -> PersonError:
     """The error for a name that another job has."""
     return PersonError(
-        f"There is a job {name} already",
-        "Give this one another name, or change that one with “good-tide job change”",
+        tr("There is a job {name} already").format(name=name),
+        tr("Give this one another name, or change that one with “good-tide job change”"),
     )
 
 
@@ -219,8 +220,8 @@ def _read(file: Path) -> Job:
         job = msgspec.toml.decode(file.read_bytes(), type=Job)
     except (msgspec.MsgspecError, UnicodeDecodeError, ValueError) as error:
         raise PersonError(
-            f"{file} cannot be understood: {error}",
-            "Correct it, or move it away to set the job up again",
+            tr("{file} cannot be understood: {error}").format(file=file, error=error),
+            tr("Correct it, or move it away to set the job up again"),
         ) from error
     return job if job.id else msgspec.structs.replace(job, id=job_id_of_name(job.name))
 
@@ -237,14 +238,18 @@ def load_jobs(settings: Path) -> list[Job]:
         job = _read(file)
         if job.name.casefold() in jobs:
             raise PersonError(
-                f"{file} sets up a second job {job.name}",
-                "Give one of them another name in it, or move one away",
+                tr("{file} sets up a second job {name}").format(file=file, name=job.name),
+                tr("Give one of them another name in it, or move one away"),
             )
         if job.id in identities:
             raise PersonError(
-                f"{file} has the same id as {identities[job.id]}, as a copy of it has",
-                "Take the line with “id” out of the copy, so that it becomes a job of its own, or move it"
-                " away",
+                tr("{file} has the same id as {identities}, as a copy of it has").format(
+                    file=file, identities=identities[job.id]
+                ),
+                tr(
+                    "Take the line with “id” out of the copy, so that it becomes a job of its own, or move it"
+                    " away"
+                ),
             )
         jobs[job.name.casefold()] = job
         identities[job.id] = file

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import Protocol
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 
 _SERVICE = "Good Tide store"
 
@@ -46,24 +47,28 @@ def _told() -> Iterator[None]:
     try:
         yield
     except errors.KeyringLocked as error:
-        raise PlaceError("The key ring is locked", "Unlock it, or type the passphrase instead") from error
+        raise PlaceError(
+            tr("The key ring is locked"), tr("Unlock it, or type the passphrase instead")
+        ) from error
     except errors.NoKeyringError as error:
         raise PlaceError(
-            "This session has no key ring", "Type the passphrase when it is needed, or use a passphrase file"
+            tr("This session has no key ring"),
+            tr("Type the passphrase when it is needed, or use a passphrase file"),
         ) from error
     except errors.InitError as error:
         raise PlaceError(
-            "No program of this session provides a key ring",
-            "Install one, such as the desktop's own, or type the passphrase",
+            tr("No program of this session provides a key ring"),
+            tr("Install one, such as the desktop's own, or type the passphrase"),
         ) from error
     except errors.KeyringError as error:
         raise PlaceError(
-            f"The key ring did not take or give the passphrase ({error})",
-            "Type the passphrase when it is needed",
+            tr("The key ring did not take or give the passphrase ({error})").format(error=error),
+            tr("Type the passphrase when it is needed"),
         ) from error
     except Exception as error:
         raise PlaceError(
-            f"The key ring did not answer ({type(error).__name__})", "Type the passphrase when it is needed"
+            tr("The key ring did not answer ({name})").format(name=type(error).__name__),
+            tr("Type the passphrase when it is needed"),
         ) from error
 
 
@@ -99,7 +104,7 @@ class StandInKeyRing:
 
     def _check(self) -> None:
         if self.locked:
-            raise PlaceError("The key ring is locked", "Unlock it, or type the passphrase instead")
+            raise PlaceError(tr("The key ring is locked"), tr("Unlock it, or type the passphrase instead"))
 
     def recall(self, store: str) -> str | None:
         self._check()

@@ -8,6 +8,7 @@ import threading
 
 from good_tide.core.errors import PlaceError
 from good_tide.core.planning import Then
+from good_tide.core.translation import tr
 from good_tide.system.bus import Bus, BusError
 
 LONGEST_HOLD = 20.0
@@ -43,8 +44,10 @@ class Power:
             )
         except BusError as error:
             raise PlaceError(
-                f"The machine could not {then.replace('-', ' ')} ({error.what})",
-                "Do it by hand; everything was run",
+                tr("The machine could not {replace} ({what})").format(
+                    replace=then.replace("-", " "), what=error.what
+                ),
+                tr("Do it by hand; everything was run"),
             ) from error
 
 

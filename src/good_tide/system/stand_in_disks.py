@@ -17,6 +17,7 @@ import tomli_w
 
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.places import DiskFacts, DiskKind
+from good_tide.core.translation import tr
 from good_tide.system.ejecting import holders, still_used
 
 RACK_FILE = "rack.toml"
@@ -102,8 +103,8 @@ class StandInDisks:
         disk = next((one for one in rack.disk if one.name == name), None)
         if disk is None:
             raise PersonError(
-                f"There is no stand-in disk {name}",
-                f"There are {', '.join(one.name for one in rack.disk) or 'none'}",
+                tr("There is no stand-in disk {name}").format(name=name),
+                tr("There are {disk}").format(disk=", ".join(one.name for one in rack.disk) or "none"),
             )
         if disk.plugged != plugged:
             self.folder(name, disk.plugged).rename(self.folder(name, plugged))
@@ -166,7 +167,8 @@ class StandInDisks:
         named = next((one for one in self._read().disk if disk is not None and one.name == disk.name), None)
         if named is None or named.kind != "external":
             raise PlaceError(
-                f"{folder} is on no disk that can be taken away", "Choose a store on an external disk"
+                tr("{folder} is on no disk that can be taken away").format(folder=folder),
+                tr("Choose a store on an external disk"),
             )
         using = [one for one in holders(self.folder(named.name)) if one.process != os.getpid()]
         if using:

@@ -7,7 +7,18 @@ import pwd
 import re
 from pathlib import Path
 
-_NAMES = ("DESKTOP", "DOCUMENTS", "DOWNLOAD", "MUSIC", "PICTURES", "PUBLICSHARE", "TEMPLATES", "VIDEOS")
+from good_tide.core.translation import tr
+
+_NAMES = (
+    tr("DESKTOP"),
+    tr("DOCUMENTS"),
+    tr("DOWNLOAD"),
+    tr("MUSIC"),
+    tr("PICTURES"),
+    tr("PUBLICSHARE"),
+    tr("TEMPLATES"),
+    tr("VIDEOS"),
+)
 _USUAL = {
     "DESKTOP": "Desktop",
     "DOCUMENTS": "Documents",

@@ -9,6 +9,8 @@ import threading
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from good_tide.core.translation import tr
+
 if TYPE_CHECKING:
     from watchdog.events import FileSystemEvent
     from watchdog.observers.inotify import InotifyObserver
@@ -110,7 +112,9 @@ def limit_words(error: OSError) -> str:
         limit = ""
         with contextlib.suppress(OSError, ValueError), open(_LIMITS, encoding="ascii") as file:
             limit = f" ({int(file.read()):,} for each person)"
-        return (
-            f"The system's limit of watched folders is reached{limit}; changes are found by the clock instead"
-        )
-    return f"Folders cannot be watched ({error.strerror or error}); changes are found by the clock instead"
+        return tr(
+            "The system's limit of watched folders is reached{limit}; changes are found by the clock instead"
+        ).format(limit=limit)
+    return tr("Folders cannot be watched ({strerror}); changes are found by the clock instead").format(
+        strerror=error.strerror or error
+    )

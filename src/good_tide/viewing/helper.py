@@ -16,6 +16,7 @@ import sys
 
 import msgspec
 
+from good_tide.core.translation import tr
 from good_tide.viewing.answering import answer
 from good_tide.viewing.frames import WALL_SECONDS, read_frame, write_frame
 from good_tide.viewing.requests import Answer, Failed, Request
@@ -82,10 +83,10 @@ def _serve(request: bytes) -> bytes:
 
 def _why(code: int) -> str:
     if code in (-signal.SIGALRM, -signal.SIGXCPU, -signal.SIGKILL):
-        return "It takes too long to be read: the file is damaged, or made to do harm."
+        return tr("It takes too long to be read: the file is damaged, or made to do harm.")
     if code == _NO_MEMORY:
-        return "It takes too much memory to be read: the file is damaged, or made to do harm."
-    return "It could not be read: the file is damaged, or made to do harm."
+        return tr("It takes too much memory to be read: the file is damaged, or made to do harm.")
+    return tr("It could not be read: the file is damaged, or made to do harm.")
 
 
 def main() -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 
 from good_tide.core.previews import PagesPreview, Pixels, Preview
+from good_tide.core.translation import tr
 from good_tide.viewing.content import Content, Unreadable
 from good_tide.viewing.pictures import as_pixels
 
@@ -52,7 +53,7 @@ class PageReader:
                     pages.append(as_pixels(page.render(scale=scale).to_pil(), most=_MOST_PACKED))
                     room -= len(pages[-1].packed)
             except pypdfium2.PdfiumError:
-                words.append(f"(page {number + 1} is damaged)")
+                words.append(tr("(page {number} is damaged)").format(number=number + 1))
         if not pages:
             raise Unreadable("The PDF document has no page that can be shown.")
         return PagesPreview(tuple(pages), count, "\n".join(words)[:_LONGEST_TEXT], "PDF document")

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 import zstandard
 
 from good_tide.core.previews import LARGEST_SIDE, PicturePreview, Pixels, Preview
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.viewing.content import Content, Unreadable
 from good_tide.viewing.texts import decode_text
 
@@ -68,7 +70,9 @@ class PictureReader:
             width, height = image.size
             if width * height > _MOST_PIXELS:
                 raise Unreadable(f"The picture is too large to be shown here: {width:,} × {height:,} pixels.")
-            facts = f"{width:,} × {height:,} pixels, {image.format}"
+            facts = tr("{width} × {height} pixels, {format}").format(
+                width=number_words(width), height=number_words(height), format=image.format
+            )
             image.draft("RGB", (LARGEST_SIDE, LARGEST_SIDE))
             return PicturePreview(as_pixels(ImageOps.exif_transpose(image)), facts)
 

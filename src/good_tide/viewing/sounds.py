@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from good_tide.core.previews import Preview, SoundPreview
-from good_tide.core.words import count_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words
 from good_tide.viewing.content import Content, Unreadable
 
 _COLUMNS = 600
@@ -37,7 +38,9 @@ class SoundReader:
         there = (content.size - (len(content.data) - len(frames))) // (channels * width)
         seconds = max(count, min(claimed, there)) / rate
         low, high = _curve(samples[: count * channels].reshape(count, channels))
-        facts = f"{rate:,} Hz, {8 * width} bit, {count_words(channels, 'channel')}"
+        facts = tr("{rate} Hz, {value} bit, {channels}").format(
+            rate=number_words(rate), value=8 * width, channels=count_words(channels, "channel")
+        )
         return SoundPreview(seconds, facts, low, high, cut=count < seconds * rate - 1)
 
 

@@ -7,6 +7,7 @@ import io
 import re
 
 from good_tide.core.previews import Preview, Sheet, TablePreview, TextPreview
+from good_tide.core.translation import tr
 from good_tide.viewing.content import SNIFFED, Content, Unreadable
 
 _TEXT_LIMIT = 512 * 1024
@@ -41,10 +42,10 @@ def decode_text(data: bytes) -> tuple[str | None, str]:
     if b"\0" in data[:SNIFFED] and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
         return None, ""
     try:
-        return data.decode("utf-8-sig"), "UTF-8"
+        return data.decode("utf-8-sig"), tr("UTF-8")
     except UnicodeDecodeError as error:
         if error.start > len(data) - 4 and len(data) >= _TEXT_LIMIT:  # cut within a character
-            return data[: error.start].decode("utf-8-sig"), "UTF-8"
+            return data[: error.start].decode("utf-8-sig"), tr("UTF-8")
     import charset_normalizer  # large tables, only where a text is read
 
     best = charset_normalizer.from_bytes(data[: 64 * 1024], threshold=0.15, cp_isolation=_ENCODINGS).best()

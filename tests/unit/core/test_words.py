@@ -5,10 +5,11 @@ from __future__ import annotations
 import msgspec
 
 from good_tide.core.identifiers import MachineId
+from good_tide.core.job_facts import JobFacts, StoreState
 from good_tide.core.planning import Wait
 from good_tide.core.progress import WorkKind
 from good_tide.core.records import Machine, SnapshotRecord
-from good_tide.core.status import JobFacts, Mood, StoreState, status
+from good_tide.core.status import Mood, status
 from good_tide.core.words import duration_words, moment_name, printable, size_words, time_words
 from tests.support.base import HOUR, T0, GoodTideTest
 

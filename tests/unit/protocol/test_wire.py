@@ -6,7 +6,7 @@ import unittest
 
 from good_tide.core.history import TidePoint, known_parts, still_holds
 from good_tide.core.identifiers import JobId, SnapshotId
-from good_tide.core.status import StoreState
+from good_tide.core.job_facts import StoreState
 from good_tide.protocol.agent_calls import Overview, ReadOverview
 from good_tide.protocol.wire import Reply, call_line, raw, reply_line
 

@@ -16,6 +16,7 @@ from good_tide.core.previews import (
     TablePreview,
     TextPreview,
 )
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.desktop.content.listing_page import ListingPage
 from good_tide.desktop.content.page import Arrangement, Page
@@ -120,7 +121,10 @@ class ContentView(QWidget):
                 self.sound.show_sounds(mine, other, names)
                 self._turn(self.sound)
             case (PagesPreview() as mine, PagesPreview() as other) if not mine.text.strip():
-                self.pages.show_pages([mine.pages, other.pages], f"Left: {names[0]}. Right: {names[1]}.")
+                self.pages.show_pages(
+                    [mine.pages, other.pages],
+                    tr("Left: {names}. Right: {names_2}.").format(names=names[0], names_2=names[1]),
+                )
                 self._turn(self.pages)
             case _ if compared.text is not None:
                 self._long = any(
@@ -166,16 +170,20 @@ class ContentView(QWidget):
 
 def _text_note(shown: TextPreview) -> str:
     if shown.cut:
-        return "Only the beginning is shown."
+        return tr("Only the beginning is shown.")
     if not shown.text and shown.encoding == "empty":
-        return "An empty file"
+        return tr("An empty file")
     if shown.encoding not in ("UTF-8", "empty"):
-        return f"Read as {shown.encoding}."
+        return tr("Read as {encoding}.").format(encoding=shown.encoding)
     return shown.origin
 
 
 def _pages_note(shown: PagesPreview) -> str:
-    few = f", the first {len(shown.pages)} of them here" if shown.count > len(shown.pages) else ""
+    few = (
+        tr(", the first {pages} of them here").format(pages=len(shown.pages))
+        if shown.count > len(shown.pages)
+        else ""
+    )
     return f"{shown.origin}, {count_words(shown.count, 'page')}{few}"
 
 

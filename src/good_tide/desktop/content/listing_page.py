@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLa
 
 from good_tide.core.clock import SECOND
 from good_tide.core.previews import ListingPreview
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, harmless, size_words, time_words
 from good_tide.desktop.content.page import Page
 from good_tide.desktop.painting.widgets import OneLine, align_numbers
@@ -21,8 +22,8 @@ class ListingPage(Page):
         super().__init__()
         self._note = OneLine("quiet")
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["Name", "Size", "Saved"])
-        self.tree.setAccessibleName("What is in the archive")
+        self.tree.setHeaderLabels([tr("Name"), tr("Size"), tr("Saved")])
+        self.tree.setAccessibleName(tr("What is in the archive"))
         self.tree.setRootIsDecorated(False)
         self.tree.setUniformRowHeights(True)
         self.tree.header().setStretchLastSection(False)
@@ -49,10 +50,14 @@ class ListingPage(Page):
             item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             items.append(item)
         self.tree.addTopLevelItems(items)
-        more = "; only the beginning is listed" if shown.cut else ""
+        more = tr("; only the beginning is listed") if shown.cut else ""
         self._note.setText(
-            f"{shown.origin}: {count_words(shown.count, 'entry', 'entries')}, {size_words(shown.total)}"
-            f" unpacked{more}"
+            tr("{origin}: {count}, {total} unpacked{more}").format(
+                origin=shown.origin,
+                count=count_words(shown.count, "entry", "entries"),
+                total=size_words(shown.total),
+                more=more,
+            )
         )
 
     def mark_words(self, words: str) -> int:

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.previews import LARGEST_SIDE, PicturePreview, Pixels, SoundPreview
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words
 from good_tide.desktop.content.page import Arrangement, Page
 from good_tide.desktop.painting.palette import Palette
@@ -127,7 +128,7 @@ class PicturePage(Page):
         self.fade = QSlider(Qt.Orientation.Horizontal)
         self.fade.setRange(0, 100)
         self.fade.setValue(50)
-        self.fade.setAccessibleName("How much of the chosen version is seen")
+        self.fade.setAccessibleName(tr("How much of the chosen version is seen"))
         self.fade.valueChanged.connect(self._faded)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -144,7 +145,7 @@ class PicturePage(Page):
         self.canvas.other = QImage() if other is None else image_of(other.pixels)
         facts = mine.facts if other is None else f"{names[0]}: {mine.facts}     {names[1]}: {other.facts}"
         self._facts.setText(facts)
-        self.canvas.setAccessibleName(f"Picture. {facts}")
+        self.canvas.setAccessibleName(tr("Picture. {facts}").format(facts=facts))
         self.fade.setVisible(other is not None and self.canvas.arrangement is Arrangement.FADED)
         self.canvas.update()
 
@@ -213,9 +214,9 @@ class SoundPage(Page):
             curve.setVisible(sound is not None)
             if sound is not None:
                 words = f"{_length(sound.seconds)}, {sound.facts}"
-                words += "; only the beginning is drawn" if sound.cut else ""
+                words += tr("; only the beginning is drawn") if sound.cut else ""
                 head.setText(f"{name}: {words}" if name else words)
-                curve.setAccessibleName(f"Sound, {words}")
+                curve.setAccessibleName(tr("Sound, {words}").format(words=words))
                 curve.sound, curve.longest = sound, longest
                 curve.update()
 
@@ -238,7 +239,7 @@ class PagesPage(Page):
         self._area = QScrollArea()
         self._area.setWidgetResizable(True)
         self._area.setWidget(self._inside)
-        self._area.setAccessibleName("Pages of the document")
+        self._area.setAccessibleName(tr("Pages of the document"))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
@@ -254,7 +255,7 @@ class PagesPage(Page):
         for column, pages in enumerate(columns):
             for row, pixels in enumerate(pages):
                 shown = _PagePicture(image_of(pixels))
-                shown.setAccessibleName(f"Page {row + 1}")
+                shown.setAccessibleName(tr("Page {row}").format(row=row + 1))
                 self._grid.addWidget(shown, row, column, Qt.AlignmentFlag.AlignTop)
         self._grid.setRowStretch(max(map(len, columns), default=0), 1)
         self._area.verticalScrollBar().setValue(0)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QTabBar, QTableView, QVBoxLayout, QWi
 
 from good_tide.core.comparing import RowPair, TableDifference
 from good_tide.core.previews import Sheet, TablePreview
+from good_tide.core.translation import tr
 from good_tide.desktop.content.page import Arrangement, Page
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import OneLine
@@ -158,9 +159,9 @@ class TablePage(Page):
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
-        self.view = SheetView(look, "Content of the version")
+        self.view = SheetView(look, tr("Content of the version"))
         self._tabs, self._note = QTabBar(), OneLine("quiet")
-        self._tabs.setAccessibleName("Tables of the document")
+        self._tabs.setAccessibleName(tr("Tables of the document"))
         self._shown = TablePreview((), "")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -181,7 +182,7 @@ class TablePage(Page):
             return
         sheet = self._shown.sheets[number]
         self.view.take([ShownRow(row, str(at)) for at, row in enumerate(sheet.rows, 1)], sheet.numbers)
-        note = "Only the beginning is shown." if sheet.cut else self._shown.origin
+        note = tr("Only the beginning is shown.") if sheet.cut else self._shown.origin
         self._note.setText(note)
         self._note.setVisible(bool(note))
 
@@ -200,11 +201,11 @@ class TableDifferencePage(Page):
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
-        self.left = SheetView(look, "The chosen version")
-        self.right = SheetView(look, "What it is compared with")
+        self.left = SheetView(look, tr("The chosen version"))
+        self.right = SheetView(look, tr("What it is compared with"))
         self._left_head, self._right_head = OneLine("quiet"), OneLine("quiet")
         self._tabs = QTabBar()
-        self._tabs.setAccessibleName("Tables of the document")
+        self._tabs.setAccessibleName(tr("Tables of the document"))
         self._names = "", ""
         self._tables: tuple[TableDifference, ...] = ()
         self._mine, self._other = TablePreview((), ""), TablePreview((), "")
@@ -288,7 +289,7 @@ def _name_tabs(tabs: QTabBar, names: list[str]) -> None:
     while tabs.count():
         tabs.removeTab(0)
     for name in names:
-        tabs.addTab(name.replace("&", "&&") or "Table")
+        tabs.addTab(name.replace("&", "&&") or tr("Table"))
     tabs.blockSignals(False)
     tabs.setVisible(len(names) > 1)
 

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from good_tide.core.comparing import Difference, Pair, Side, Stretch
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.desktop.content.page import Arrangement, Page
 from good_tide.desktop.content.text_edit import ReadText
 from good_tide.desktop.painting.palette import Palette
@@ -21,7 +23,7 @@ class TextPage(Page):
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
-        self.text = ReadText(look, "Content of the version")
+        self.text = ReadText(look, tr("Content of the version"))
         self._note = OneLine("quiet")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -34,7 +36,7 @@ class TextPage(Page):
         lines = text.split("\n")
         shown = lines[:_MOST_LINES]
         if len(lines) > len(shown):
-            note = "Only the beginning is shown."
+            note = tr("Only the beginning is shown.")
         self.text.show_lines(
             (str(number) if numbered else "", words.rstrip("\r"), "", ())
             for number, words in enumerate(shown, 1)
@@ -58,9 +60,9 @@ class DifferencePage(Page):
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._difference = Difference((), 0, 0, 0)
-        self.left = ReadText(look, "The chosen version")
-        self.right = ReadText(look, "What it is compared with")
-        self.one = ReadText(look, "What differs, line by line")
+        self.left = ReadText(look, tr("The chosen version"))
+        self.right = ReadText(look, tr("What it is compared with"))
+        self.one = ReadText(look, tr("What differs, line by line"))
         self.left.follow(self.right)
         self._left_head, self._right_head, self._one_head = (
             OneLine("quiet"),
@@ -89,7 +91,7 @@ class DifferencePage(Page):
         self._difference = difference
         self._left_head.setText(mine)
         self._right_head.setText(other)
-        cut = "; only the beginnings were compared" if difference.cut else ""
+        cut = tr("; only the beginnings were compared") if difference.cut else ""
         self._one_head.setText(f"+ {mine}   − {other}{cut}")
         self._fill()
 
@@ -156,7 +158,12 @@ def _in_one(pairs: tuple[Pair, ...]) -> Iterator[_Line]:
         if pair.equal or away:
             yield from flushed()
         if away:
-            yield "…", f"{away:,} equal lines" if away > 1 else "1 equal line", "band", ()
+            yield (
+                "…",
+                tr("{away} equal lines").format(away=number_words(away)) if away > 1 else tr("1 equal line"),
+                "band",
+                (),
+            )
         if pair.equal and pair.left is not None:
             yield str(pair.left.number), pair.left.text, "", ()
             continue

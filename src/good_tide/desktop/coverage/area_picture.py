@@ -10,6 +10,7 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFont, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -32,7 +33,7 @@ class AreaPicture(QWidget):
         self.selected = b""
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
-        self.setAccessibleName("Where the bytes are")
+        self.setAccessibleName(tr("Where the bytes are"))
 
     def show_folders(self, folders: Sequence[FolderShare]) -> None:
         """Covered folders and those in them."""
@@ -45,7 +46,10 @@ class AreaPicture(QWidget):
         tops = self._below.get(b"", [])
         self.setAccessibleDescription(
             ", ".join(
-                f"{_name(one)} {size_words(one.size)} in, {size_words(one.out_size)} out" for one in tops
+                tr("{name} {size} in, {out_size} out").format(
+                    name=_name(one), size=size_words(one.size), out_size=size_words(one.out_size)
+                )
+                for one in tops
             )
         )
         self.update()
@@ -124,7 +128,11 @@ class AreaPicture(QWidget):
                     QFont.Weight.DemiBold if depth == 0 else QFont.Weight.Normal,
                 )
             )
-            size = size_words(folder.size) if folder.size else f"{size_words(folder.out_size)} out"
+            size = (
+                size_words(folder.size)
+                if folder.size
+                else tr("{out_size} out").format(out_size=size_words(folder.out_size))
+            )
             advance, room = painter.fontMetrics().horizontalAdvance, inner.width() - 8
             words = f"{_name(folder)}  {size}"
             if advance(words) + 3 > room:  # the name is what a box is known by
@@ -159,12 +167,15 @@ class AreaPicture(QWidget):
             found = self.folder_at(QPointF(event.pos()))
             words = ""
             if found is not None:
-                words = (
-                    f"{printable(found.path)}\nin: {count_words(found.files, 'file')},"
-                    f" {size_words(found.size)}"
+                words = tr("{path}\nin: {files}, {size}").format(
+                    path=printable(found.path),
+                    files=count_words(found.files, "file"),
+                    size=size_words(found.size),
                 )
                 words += (
-                    f"\nout: {count_words(found.out_files, 'file')}, {size_words(found.out_size)}"
+                    tr("\nout: {out_files}, {out_size}").format(
+                        out_files=count_words(found.out_files, "file"), out_size=size_words(found.out_size)
+                    )
                     if found.out_files
                     else ""
                 )

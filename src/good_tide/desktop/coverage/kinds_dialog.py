@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import checked_kinds, extended
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -43,35 +44,35 @@ class KindsDialog(QDialog):
 
     def __init__(self, look: Palette, link: AgentLink, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Kinds of files")
+        self.setWindowTitle(tr("Kinds of files"))
         self.setMinimumSize(720, 480)
         self._look, self._link, self._job = look, link, link.job
         self._views: list[KindView] = []
         self.own: dict[str, tuple[str, ...]] = {}
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["Kind", "Files here", "Size", "Catches"])
+        self.tree.setHeaderLabels([tr("Kind"), tr("Files here"), tr("Size"), tr("Catches")])
         self.tree.setRootIsDecorated(False)
-        self.tree.setAccessibleName("Kinds of files, and what each catches")
+        self.tree.setAccessibleName(tr("Kinds of files, and what each catches"))
         align_numbers(self.tree, (1, 2))
         for column, wide in enumerate((150, 85, 95)):
             self.tree.setColumnWidth(column, wide)
         self.tree.header().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
         self.whole = label("", "small", wrap=True)
         self.more = QLineEdit()
-        self.more.setAccessibleName("Further endings of the chosen kind")
-        self.more_words = label("Further endings", "strong")
+        self.more.setAccessibleName(tr("Further endings of the chosen kind"))
+        self.more_words = label(tr("Further endings"), "strong")
         self.name, self.endings = QLineEdit(), QLineEdit()
         for field, words, example in (
-            (self.name, "A new kind", "scores"),
-            (self.endings, "Its endings", "musx mscz"),
+            (self.name, tr("A new kind"), "scores"),
+            (self.endings, tr("Its endings"), "musx mscz"),
         ):
             field.setAccessibleName(words)
-            field.setPlaceholderText(f"{words}, such as {example}")
-        self.add = button("Add this kind")
-        self.remove = button("Remove it")
+            field.setPlaceholderText(tr("{words}, such as {example}").format(words=words, example=example))
+        self.add = button(tr("Add this kind"))
+        self.remove = button(tr("Remove it"))
         self.trouble = label("", "harm", wrap=True)
         self.trouble.hide()
-        self.leave, self.keep = button("Cancel"), button("Keep", primary=True)
+        self.leave, self.keep = button(tr("Cancel")), button(tr("Keep"), primary=True)
         self._lay_out()
         self.tree.currentItemChanged.connect(lambda now, before: self._chosen())
         self.more.textEdited.connect(self._typed)
@@ -90,8 +91,10 @@ class KindsDialog(QDialog):
         column.setSpacing(10)
         column.addWidget(
             label(
-                "Rules can name a kind. A file is of a kind by its ending or its whole name, not by what is"
-                " in it.",
+                tr(
+                    "Rules can name a kind. A file is of a kind by its ending or its whole name, not by what"
+                    " is in it."
+                ),
                 "quiet",
                 wrap=True,
             )
@@ -153,12 +156,12 @@ class KindsDialog(QDialog):
         word = self._word()
         kind = extended(self.own).get(word)
         view = next((one for one in self._views if one.word == word), None)
-        self.whole.setText(f"Catches {kind.words}." if kind is not None else "")
+        self.whole.setText(tr("Catches {words}.").format(words=kind.words) if kind is not None else "")
         self.more.setEnabled(kind is not None)
         if _endings(self.more.text()) != self.own.get(word, ()) or not self.more.hasFocus():
             self.more.setText(" ".join(self.own.get(word, ())))
         everybody = view is not None and view.everybody
-        self.more_words.setText("Further endings" if everybody or kind is None else "Its endings")
+        self.more_words.setText(tr("Further endings") if everybody or kind is None else tr("Its endings"))
         self.remove.setVisible(kind is not None and not everybody)
 
     def _typed(self, text: str) -> None:
@@ -177,7 +180,7 @@ class KindsDialog(QDialog):
             row.setText(3, kind.words)
             row.setText(1, "")
             row.setText(2, "")
-            self.whole.setText(f"Catches {kind.words}.")
+            self.whole.setText(tr("Catches {words}.").format(words=kind.words))
 
     def _check(self) -> bool:
         """Say what is wrong with the additions, if anything is."""

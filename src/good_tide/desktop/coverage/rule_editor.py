@@ -19,21 +19,22 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.kinds import KINDS, Kind
 from good_tide.core.rules import MARKERS, RuleError, parse_rule
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, label, line
 from good_tide.protocol.coverage_calls import RuleView
 
 _CONDITIONS = (
-    ("path pattern", "path", "Old drafts/"),
-    ("kind of file", "kind", ""),
+    (tr("path pattern"), "path", tr("Old drafts/")),
+    (tr("kind of file"), "kind", ""),
     ("marker", "marker", ""),
-    ("larger than", "larger", "2 GiB"),
-    ("smaller than", "smaller", "1 KiB"),
-    ("older than", "older", "2 years"),
-    ("newer than", "newer", "12 hours"),
+    (tr("larger than"), "larger", tr("2 GiB")),
+    (tr("smaller than"), "smaller", tr("1 KiB")),
+    (tr("older than"), "older", tr("2 years")),
+    (tr("newer than"), "newer", tr("12 hours")),
 )
-_COLUMNS = ["", "Rule", "Files", "Size"]
+_COLUMNS = ["", tr("Rule"), tr("Files"), tr("Size")]
 
 
 class RuleEditor(QWidget):
@@ -51,7 +52,7 @@ class RuleEditor(QWidget):
         self._views: tuple[RuleView, ...] = ()
         self.tree = QTreeWidget()
         self.tree.setHeaderLabels(_COLUMNS)
-        self.tree.setAccessibleName("Rules, the first that catches a thing decides")
+        self.tree.setAccessibleName(tr("Rules, the first that catches a thing decides"))
         self.tree.setRootIsDecorated(False)
         align_numbers(self.tree, (2, 3))
         head = self.tree.header()
@@ -59,7 +60,7 @@ class RuleEditor(QWidget):
         head.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         for column, wide in ((0, 30), (2, 54), (3, 86)):
             self.tree.setColumnWidth(column, wide)
-        self.up, self.down, self.remove = button("Up"), button("Down"), button("Remove")
+        self.up, self.down, self.remove = button(tr("Up")), button(tr("Down")), button(tr("Remove"))
         self.facts = label("", "small", wrap=True)
         self.verb, self.condition, self.choice, self.value = (
             QComboBox(),
@@ -71,14 +72,14 @@ class RuleEditor(QWidget):
         for words, name, _ in _CONDITIONS:
             self.condition.addItem(words, name)
         for widget, words in (
-            (self.verb, "Exclude or include"),
-            (self.condition, "Condition"),
-            (self.choice, "Value"),
-            (self.value, "Value"),
+            (self.verb, tr("Exclude or include")),
+            (self.condition, tr("Condition")),
+            (self.choice, tr("Value")),
+            (self.value, tr("Value")),
         ):
             widget.setAccessibleName(words)
-        self.add, self.kinds = button("Add on top"), button("Kinds…")
-        self.kinds.setToolTip("What each kind of files catches; further endings, and kinds of your own")
+        self.add, self.kinds = button(tr("Add on top")), button(tr("Kinds…"))
+        self.kinds.setToolTip(tr("What each kind of files catches; further endings, and kinds of your own"))
         self.kinds.clicked.connect(self.kinds_wanted)
         self.trouble = label("", "harm", wrap=True)
         self.trouble.hide()
@@ -105,10 +106,10 @@ class RuleEditor(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(7)
-        column.addWidget(label("Rules", "strong"))
+        column.addWidget(label(tr("Rules"), "strong"))
         column.addWidget(
             label(
-                "The first from the top that catches a thing decides. What none catches is in.",
+                tr("The first from the top that catches a thing decides. What none catches is in."),
                 "small",
                 wrap=True,
             )
@@ -153,16 +154,20 @@ class RuleEditor(QWidget):
         """Say exactly what the rule being made would catch."""
         name, chosen = str(self.condition.currentData()), self.choice.currentText()
         words = {
-            "path": (
+            "path": tr(
                 "As in gitignore, from each covered folder: *.tmp or Drafts/ anywhere in it, a leading slash"
                 " for its top only; ~/Music/Old/ from the home folder."
             ),
-            "kind": f"Catches {self._kinds[chosen].words}." if chosen in self._kinds else "",
-            "marker": f"Catches {MARKERS[chosen]}." if chosen in MARKERS else "",
-            "larger": "Files of more than this.",
-            "smaller": "Files of less than this.",
-            "older": "Files last changed longer ago.",
-            "newer": "Files changed since.",
+            "kind": (
+                tr("Catches {words}.").format(words=self._kinds[chosen].words)
+                if chosen in self._kinds
+                else ""
+            ),
+            "marker": tr("Catches {MARKERS}.").format(MARKERS=MARKERS[chosen]) if chosen in MARKERS else "",
+            "larger": tr("Files of more than this."),
+            "smaller": tr("Files of less than this."),
+            "older": tr("Files last changed longer ago."),
+            "newer": tr("Files changed since."),
         }[name]
         self.help.setText(words)
         self.trouble.hide()
@@ -214,7 +219,11 @@ class RuleEditor(QWidget):
                 continue
             item.setText(2, f"{view.files:,}" if view.files or done else "…")
             idle = done and bool(view.note)
-            short = f"hidden by {view.hidden_by + 1}" if view.hidden_by is not None else "nothing"
+            short = (
+                tr("hidden by {hidden_by}").format(hidden_by=view.hidden_by + 1)
+                if view.hidden_by is not None
+                else "nothing"
+            )
             item.setText(3, size_words(view.size) if view.files else short if idle else "" if done else "…")
             shade = "sand" if view.hidden_by is not None else "quiet_text" if idle else "ink"
             for column in range(4):
@@ -231,18 +240,24 @@ class RuleEditor(QWidget):
         ):
             widget.setEnabled(on)
         if row < 0 or row >= len(self._views):
-            self.facts.setText("" if self.rules else "No rules: everything in the covered folders is in.")
+            self.facts.setText("" if self.rules else tr("No rules: everything in the covered folders is in."))
             return
         view = self._views[row]
         if not view.files:
-            self.facts.setText(f"Rule {row + 1} {view.note or 'catches nothing so far'}.")
+            self.facts.setText(
+                tr("Rule {row} {note}.").format(row=row + 1, note=view.note or tr("catches nothing so far"))
+            )
             return
         largest = "; ".join(
             f"{printable(os.path.basename(path))} {size_words(size)}" for size, path in view.largest
         )
         self.facts.setText(
-            f"Rule {row + 1} decides about {count_words(view.files, 'file')}, {size_words(view.size)}."
-            f" Largest: {largest}."
+            tr("Rule {row} decides about {files}, {size}. Largest: {largest}.").format(
+                row=row + 1,
+                files=count_words(view.files, "file"),
+                size=size_words(view.size),
+                largest=largest,
+            )
         )
 
     def _row(self) -> int:

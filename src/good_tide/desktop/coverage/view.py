@@ -23,6 +23,7 @@ from good_tide.core.coverage import Covered
 from good_tide.core.identifiers import JobId
 from good_tide.core.kinds import extended
 from good_tide.core.rules import Rule, path_pattern
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, from_home, printable, size_words
 from good_tide.desktop.coverage.area_picture import AreaPicture
 from good_tide.desktop.coverage.kinds_dialog import KindsDialog
@@ -77,7 +78,7 @@ class CoveragePage(View):
         self.ask_why = QLineEdit()
         self.kinds: KindsDialog | None = None
         self.bar, self._difference = QFrame(), label("", "strong", wrap=True)
-        self.discard, self.keep = button("Discard"), button("Keep this", primary=True)
+        self.discard, self.keep = button(tr("Discard")), button(tr("Keep this"), primary=True)
         self._timer = QTimer(self, singleShot=True, interval=_ASK_AFTER_MS)
         self._timer.timeout.connect(self._ask)
         link.hear(SurveyView, self.take_survey)
@@ -102,8 +103,8 @@ class CoveragePage(View):
         return super().eventFilter(watched, event)
 
     def _lay_out(self) -> None:
-        self.tree.setHeaderLabels(["Folder", "In", "Files", "Out", "Changed in a week"])
-        self.tree.setAccessibleName("Covered folders; the box says whether a folder is in")
+        self.tree.setHeaderLabels([tr("Folder"), tr("In"), tr("Files"), tr("Out"), tr("Changed in a week")])
+        self.tree.setAccessibleName(tr("Covered folders; the box says whether a folder is in"))
         align_numbers(self.tree, (1, 2, 3, 4))
         head = self.tree.header()
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
@@ -111,17 +112,17 @@ class CoveragePage(View):
         for number, wide in _COLUMNS.items():
             self.tree.setColumnWidth(number, wide)
         self.tree.installEventFilter(self)
-        self.ask_why.setPlaceholderText("Why is it in or out? Type its path")
-        self.ask_why.setAccessibleName("Path to ask about")
-        add = button("Cover another folder…")
+        self.ask_why.setPlaceholderText(tr("Why is it in or out? Type its path"))
+        self.ask_why.setAccessibleName(tr("Path to ask about"))
+        add = button(tr("Cover another folder…"))
         add.clicked.connect(self._add_folder)
-        self.remove = button("No longer cover it")
+        self.remove = button(tr("No longer cover it"))
         self.remove.clicked.connect(self._remove_folder)
         self.remove.setEnabled(False)
         frame, left = card(margin=12)
-        key = label("Plain is in, hatched is out. A click leads to the folder.", "small", wrap=True)
+        key = label(tr("Plain is in, hatched is out. A click leads to the folder."), "small", wrap=True)
         key.setAlignment(Qt.AlignmentFlag.AlignRight)
-        legend = line(label("Where the bytes are", "strong"))
+        legend = line(label(tr("Where the bytes are"), "strong"))
         legend.addWidget(key, 1)
         left.addLayout(legend)
         left.addWidget(self.picture, 2)
@@ -149,7 +150,7 @@ class CoveragePage(View):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(10)
-        column.addLayout(line(label("Coverage", "title"), self.sentence, stretch=None, spacing=16))
+        column.addLayout(line(label(tr("Coverage"), "title"), self.sentence, stretch=None, spacing=16))
         column.addLayout(sides, 1)
         column.addWidget(self.bar)
 
@@ -188,7 +189,7 @@ class CoveragePage(View):
     def _changed(self) -> None:
         self.bar.setVisible(self._is_changed())
         self.keep.setEnabled(False)
-        self._difference.setText("Weighing the change…")
+        self._difference.setText(tr("Weighing the change…"))
         self._timer.start()
 
     def _ask(self, again: bool = False) -> None:
@@ -205,17 +206,25 @@ class CoveragePage(View):
             return
         self.survey = view
         out = (
-            f"; {count_words(view.out_files, 'file')}, {size_words(view.out_size)} are out"
+            tr("; {out_files}, {out_size} are out").format(
+                out_files=count_words(view.out_files, "file"), out_size=size_words(view.out_size)
+            )
             if view.out_files
             else ""
         )
         self.sentence.setText(
-            f"{count_words(view.files, 'file')}, {size_words(view.size)} are"
-            f" in{out}{'.' if view.done else ', so far…'}"
+            tr("{files}, {size} are in{out}{words}").format(
+                files=count_words(view.files, "file"),
+                size=size_words(view.size),
+                out=out,
+                words="." if view.done else tr(", so far…"),
+            )
         )
         if view.missing:
             self.sentence.setText(
-                f"{self.sentence.text()} Not there: {', '.join(map(self._short, view.missing))}."
+                tr("{text} Not there: {map}.").format(
+                    text=self.sentence.text(), map=", ".join(map(self._short, view.missing))
+                )
             )
         self.picture.show_folders(view.folders)
         self.rules.show_catches(view.rules, view.done)
@@ -232,24 +241,30 @@ class CoveragePage(View):
         """What a change would do, in numbers."""
         before = self._before
         if before is None:
-            return f"{count_words(view.files, 'file')}, {size_words(view.size)} in each snapshot from now on."
+            return tr("{files}, {size} in each snapshot from now on.").format(
+                files=count_words(view.files, "file"), size=size_words(view.size)
+            )
         files, size = view.files - before.files, view.size - before.size
         if not files and not size:
-            words = "This changes nothing about what is in now"
+            words = tr("This changes nothing about what is in now")
         elif files * size < 0:
-            words = (
-                f"{count_words(abs(files), 'file')} {'more' if files > 0 else 'less'}, but"
-                f" {size_words(abs(size))} {'more' if size > 0 else 'less'} in each snapshot"
+            words = tr("{abs} {words}, but {abs_2} {words_2} in each snapshot").format(
+                abs=count_words(abs(files), "file"),
+                words="more" if files > 0 else "less",
+                abs_2=size_words(abs(size)),
+                words_2="more" if size > 0 else "less",
             )
         else:
-            words = (
-                f"{count_words(abs(files), 'file')}, {size_words(abs(size))}"
-                f" {'more' if files > 0 or size > 0 else 'less'} in each snapshot"
+            words = tr("{abs}, {abs_2} {words} in each snapshot").format(
+                abs=count_words(abs(files), "file"),
+                abs_2=size_words(abs(size)),
+                words="more" if files > 0 or size > 0 else "less",
             )
         if view.stay:
-            words += (
-                f"; {count_words(view.stay, 'file')} {'was' if view.stay == 1 else 'were'} in earlier"
-                f" snapshots and {'stays' if view.stay == 1 else 'stay'} there"
+            words += tr("; {stay} {words} in earlier snapshots and {words_2} there").format(
+                stay=count_words(view.stay, "file"),
+                words="was" if view.stay == 1 else "were",
+                words_2="stays" if view.stay == 1 else "stay",
             )
         return words + "."
 
@@ -389,7 +404,7 @@ class CoveragePage(View):
         return f"{inner}/" if inner else "/**"
 
     def _add_folder(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Folder to cover", self._home)
+        folder = QFileDialog.getExistingDirectory(self, tr("Folder to cover"), self._home)
         if folder:
             self.cover(folder)
 
@@ -429,4 +444,4 @@ class CoveragePage(View):
         self._link.ask(call, kept, lambda fault: self._difference.setText(str(fault)))
 
 
-COVERAGE = ViewKind("Coverage", "coverage", CoveragePage)
+COVERAGE = ViewKind(tr("Coverage"), "coverage", CoveragePage)

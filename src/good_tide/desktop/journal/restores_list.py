@@ -9,7 +9,8 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QHeaderView, QMessageBox, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from good_tide.core.restoring import RestoreState
-from good_tide.core.words import count_words, exact_words, printable, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, exact_words, number_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, label, line
@@ -23,11 +24,11 @@ from good_tide.protocol.restore_calls import (
 )
 
 _STATES = {
-    RestoreState.RUNNING: ("goes on", "dusk"),
+    RestoreState.RUNNING: (tr("goes on"), "dusk"),
     RestoreState.DONE: ("done", "kelp"),
-    RestoreState.CUT_OFF: ("cut off", "coral"),
+    RestoreState.CUT_OFF: (tr("cut off"), "coral"),
     RestoreState.UNDONE: ("undone", "quiet_text"),
-    RestoreState.LET_GO: ("let go", "quiet_text"),
+    RestoreState.LET_GO: (tr("let go"), "quiet_text"),
 }
 _MADE = Qt.ItemDataRole.UserRole
 
@@ -39,8 +40,8 @@ class RestoresList(QWidget):
         super().__init__()
         self._look, self._link, self._now = look, link, 0
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["When", "", "What", "Where to", "Set aside"])
-        self.tree.setAccessibleName("Restores")
+        self.tree.setHeaderLabels([tr("When"), "", tr("What"), tr("Where to"), tr("Set aside")])
+        self.tree.setAccessibleName(tr("Restores"))
         self.tree.setRootIsDecorated(False)
         self.tree.setUniformRowHeights(True)
         self.tree.setColumnWidth(0, 160)
@@ -51,10 +52,10 @@ class RestoresList(QWidget):
         self.tree.header().setSectionResizeMode(4, QHeaderView.ResizeMode.ResizeToContents)
         align_numbers(self.tree, (4,))
         self.says = label("", "quiet", wrap=True)
-        self.go_on = button("Go on with it", primary=True)
-        self.undo = button("Undo…")
-        self.let_go = button("Let go of what was set aside…")
-        self.show_it = button("Show in files")
+        self.go_on = button(tr("Go on with it"), primary=True)
+        self.undo = button(tr("Undo…"))
+        self.let_go = button(tr("Let go of what was set aside…"))
+        self.show_it = button(tr("Show in files"))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
@@ -125,11 +126,13 @@ class RestoresList(QWidget):
         if made is None:
             return
         note = made.note
-        words = (
-            f"{count_words(note.created, 'restored thing')} will be removed, and"
-            f" {count_words(note.replaced + note.strange, 'thing')} put back. What was changed since is left."
+        words = tr(
+            "{created} will be removed, and {replaced} put back. What was changed since is left."
+        ).format(
+            created=count_words(note.created, "restored thing"),
+            replaced=count_words(note.replaced + note.strange, "thing"),
         )
-        if self._sure("Undo this restore?", words, "Undo it"):
+        if self._sure(tr("Undo this restore?"), words, tr("Undo it")):
             self._link.ask(UndoRestore(made.there))
 
     def _let_go(self) -> None:
@@ -137,8 +140,8 @@ class RestoresList(QWidget):
         if made is None:
             return
         what = f"{count_words(made.files, 'file')}, {size_words(made.size)}"
-        words = f"{what} will be deleted, and this restore cannot be undone any more."
-        if self._sure("Let go of what was set aside?", words, "Delete it"):
+        words = tr("{what} will be deleted, and this restore cannot be undone any more.").format(what=what)
+        if self._sure(tr("Let go of what was set aside?"), words, tr("Delete it")):
             self._link.ask(LetRestoreGo(made.note.id), lambda done: self.refresh(self._now))
 
     def _sure(self, title: str, words: str, act: str) -> bool:
@@ -148,7 +151,7 @@ class RestoresList(QWidget):
         box.setText(title)
         box.setInformativeText(words)
         do = box.addButton(act, QMessageBox.ButtonRole.DestructiveRole)
-        keep = box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
+        keep = box.addButton(tr("Leave it"), QMessageBox.ButtonRole.RejectRole)
         box.setDefaultButton(keep)
         box.exec()
         return box.clickedButton() is do
@@ -162,7 +165,11 @@ class RestoresList(QWidget):
 def _what(made: RestoreMade) -> str:
     wished = made.note.request.wished
     first = printable(os.path.basename(wished[0].path) or wished[0].path) if wished else ""
-    return first if len(wished) == 1 else f"{first} and {len(wished) - 1:,} more"
+    return (
+        first
+        if len(wished) == 1
+        else tr("{first} and {wished} more").format(first=first, wished=number_words(len(wished) - 1))
+    )
 
 
 def _said(made: RestoreMade) -> str:
@@ -170,20 +177,28 @@ def _said(made: RestoreMade) -> str:
     note = made.note
     match note.state:
         case RestoreState.CUT_OFF:
-            rest = "What it had brought is there; going on passes it over."
-            return f"Cut off: {note.why}. {rest}"
+            rest = tr("What it had brought is there; going on passes it over.")
+            return tr("Cut off: {why}. {rest}").format(why=note.why, rest=rest)
         case RestoreState.RUNNING:
-            return "It goes on."
+            return tr("It goes on.")
         case RestoreState.UNDONE:
-            return "It was undone."
+            return tr("It was undone.")
         case RestoreState.LET_GO:
-            return "What it had set aside was deleted; it cannot be undone."
-    done = f"{note.created:,} created, {note.replaced:,} replaced"
-    done += f", {note.strange:,} set aside that were not there then" if note.strange else ""
+            return tr("What it had set aside was deleted; it cannot be undone.")
+    done = tr("{created} created, {replaced} replaced").format(
+        created=number_words(note.created), replaced=number_words(note.replaced)
+    )
+    done += (
+        tr(", {strange} set aside that were not there then").format(strange=number_words(note.strange))
+        if note.strange
+        else ""
+    )
     if not made.there:
-        return f"{done}. Nothing is left by which it could be undone."
+        return tr("{done}. Nothing is left by which it could be undone.").format(done=done)
     kept = (
-        f" It keeps {count_words(made.files, 'file')}, {size_words(made.size)}, in {made.there[0]}"
+        tr(" It keeps {files}, {size}, in {there}").format(
+            files=count_words(made.files, "file"), size=size_words(made.size), there=made.there[0]
+        )
         if made.files
         else ""
     )

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.happenings import Run
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -41,10 +42,18 @@ class Day:
         when = local(self.start * SECOND)
         parts = [f"{when:%a} {when.day} {when:%b}: {count_words(self.runs, 'snapshot')}"]
         if self.runs:
-            took = f", the longest took {duration_words(self.seconds)}" if self.seconds else ""
-            parts.append(f"{count_words(self.changed, 'file')} changed, {size_words(self.added)} new{took}")
-        parts += [count_words(self.gaps, "file") + " could not be read"] if self.gaps else []
-        parts += [count_words(self.failed, "run") + " failed"] if self.failed else []
+            took = (
+                tr(", the longest took {seconds}").format(seconds=duration_words(self.seconds))
+                if self.seconds
+                else ""
+            )
+            parts.append(
+                tr("{changed} changed, {added} new{took}").format(
+                    changed=count_words(self.changed, "file"), added=size_words(self.added), took=took
+                )
+            )
+        parts += [count_words(self.gaps, "file") + tr(" could not be read")] if self.gaps else []
+        parts += [count_words(self.failed, "run") + tr(" failed")] if self.failed else []
         return "; ".join(parts)
 
 
@@ -74,7 +83,7 @@ class RunsPicture(QWidget):
         self.days: list[Day] = []
         self.setFixedHeight(150)
         self.setMouseTracking(True)
-        self.setAccessibleName("Runs by day")
+        self.setAccessibleName(tr("Runs by day"))
 
     def show_runs(self, runs: Sequence[Run]) -> None:
         """Add up the runs of each day."""
@@ -93,15 +102,15 @@ class RunsPicture(QWidget):
         look, painter = self._look, QPainter(self)
         painter.setFont(sized(self.font(), 9))
         if not self.days:
-            text(painter, QRectF(0, 0, self.width(), 30), "No run yet", look.color("quiet_text"))
+            text(painter, QRectF(0, 0, self.width(), 30), tr("No run yet"), look.color("quiet_text"))
             return
         peaks = [max(getattr(day, name) for day in self.days) for name in ("added", "changed", "seconds")]
         titles = [
-            ("Data added", size_words(int(peaks[0]))),
-            ("Files changed", f"{int(peaks[1]):,}"),
+            (tr("Data added"), size_words(int(peaks[0]))),
+            (tr("Files changed"), f"{int(peaks[1]):,}"),
             (
-                "Longest run",
-                duration_words(peaks[2]) if peaks[2] >= 1 else "1 s" if peaks[2] else "not known",
+                tr("Longest run"),
+                duration_words(peaks[2]) if peaks[2] >= 1 else "1 s" if peaks[2] else tr("not known"),
             ),
         ]
         high = (self.height() - _FOOT) / 3
@@ -113,7 +122,7 @@ class RunsPicture(QWidget):
             text(
                 painter,
                 QRectF(0, top + 15, _LEFT - 8, 16),
-                f"up to {peak}" if most else peak,
+                tr("up to {peak}").format(peak=peak) if most else peak,
                 look.color("quiet_text"),
             )
             self._paint_row(painter, name, most, top, high - _ROW_GAP)

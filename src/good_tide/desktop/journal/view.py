@@ -19,7 +19,9 @@ from PySide6.QtWidgets import (
 from good_tide.core.clock import SECOND
 from good_tide.core.happenings import AGAIN_AND_AGAIN, Event, Filter, Level, Run
 from good_tide.core.identifiers import JobId, SnapshotId
-from good_tide.core.status import Action, StoreState
+from good_tide.core.job_facts import StoreState
+from good_tide.core.status import Action
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, exact_words, printable, size_words, time_words
 from good_tide.desktop.journal.restores_list import RestoresList
 from good_tide.desktop.journal.runs_picture import RunsPicture
@@ -33,28 +35,28 @@ from good_tide.protocol.journal_calls import ExportJournal, JournalView, LeftOut
 
 _DAY = 86400 * SECOND
 _SPANS = (
-    ("of all time", 0),
-    ("of the last day", _DAY),
-    ("of the last week", 7 * _DAY),
-    ("of the last four weeks", 28 * _DAY),
+    (tr("of all time"), 0),
+    (tr("of the last day"), _DAY),
+    (tr("of the last week"), 7 * _DAY),
+    (tr("of the last four weeks"), 28 * _DAY),
 )
 _LEVELS: tuple[tuple[str, tuple[Level, ...]], ...] = (
-    ("Everything", ()),
-    ("Needs a look", ("trouble", "note")),
-    ("Only trouble", ("trouble",)),
+    (tr("Everything"), ()),
+    (tr("Needs a look"), ("trouble", "note")),
+    (tr("Only trouble"), ("trouble",)),
 )
 _MARKS = {"good": ("done", "kelp"), "note": ("note", "sand"), "trouble": ("trouble", "coral")}
 _RESULTS = {
     "done": ("done", "kelp"),
-    "gaps": ("with gaps", "sand"),
+    "gaps": (tr("with gaps"), "sand"),
     "failed": ("failed", "coral"),
     "stopped": ("stopped", "sand"),
 }
 _OCCASIONS = {
-    "time": "by the clock",
-    "disk": "the disk came",
-    "change": "files came to rest",
-    "hand": "by hand",
+    "time": tr("by the clock"),
+    "disk": tr("the disk came"),
+    "change": tr("files came to rest"),
+    "hand": tr("by hand"),
     "": "earlier",
 }
 _SNAPSHOT, _WORDS = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
@@ -84,19 +86,27 @@ def _of_event(event: Event) -> _Happened:
 def _of_run(run: Run) -> _Happened:
     mark, color = _RESULTS[run.result]
     if not run.snapshot:
-        return _Happened(run.began, run.name, mark, color, f"No snapshot into {run.store}: {run.words}")
+        return _Happened(
+            run.began,
+            run.name,
+            mark,
+            color,
+            tr("No snapshot into {store}: {words}").format(store=run.store, words=run.words),
+        )
     changed = (
-        f"{count_words(run.changed, 'file')} changed, {size_words(run.new_bytes)} new"
+        tr("{changed} changed, {new_bytes} new").format(
+            changed=count_words(run.changed, "file"), new_bytes=size_words(run.new_bytes)
+        )
         if run.changed
-        else "nothing had changed"
+        else tr("nothing had changed")
     )
-    gaps = f"; {count_words(run.gaps, 'file')} could not be read" if run.gaps else ""
+    gaps = tr("; {gaps} could not be read").format(gaps=count_words(run.gaps, "file")) if run.gaps else ""
     return _Happened(
         run.began,
         run.name,
         mark,
         color,
-        f"Snapshot into {run.store}: {changed}{gaps}",
+        tr("Snapshot into {store}: {changed}{gaps}").format(store=run.store, changed=changed, gaps=gaps),
         (),
         run.snapshot if run.gaps else "",
     )
@@ -123,30 +133,32 @@ class JournalPage(View):
         self.view: JournalView | None = None
         self.picture = RunsPicture(look)
         self.what, self.level, self.span, self.all_jobs = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.what.addItems(["What happened", "Table of runs", "Left-out files", "Restores"])
+        self.what.addItems([tr("What happened"), tr("Table of runs"), tr("Left-out files"), tr("Restores")])
         for words, _ in _LEVELS:
             self.level.addItem(words)
         for words, _ in _SPANS:
             self.span.addItem(words)
-        self.all_jobs.addItems(["of this job", "of all jobs"])
+        self.all_jobs.addItems([tr("of this job"), tr("of all jobs")])
         self.text = QLineEdit()
-        self.text.setPlaceholderText("with these words")
-        self.export, self.report = button("Export…"), button("Report…")
+        self.text.setPlaceholderText(tr("with these words"))
+        self.export, self.report = button(tr("Export…")), button(tr("Report…"))
         for widget, name in (
-            (self.what, "What is listed"),
-            (self.level, "Level"),
-            (self.span, "Time"),
-            (self.all_jobs, "Jobs"),
-            (self.text, "Words"),
+            (self.what, tr("What is listed")),
+            (self.level, tr("Level")),
+            (self.span, tr("Time")),
+            (self.all_jobs, tr("Jobs")),
+            (self.text, tr("Words")),
         ):
             widget.setAccessibleName(name)
-        self.events = _tree(["When", "", "What happened"], "What happened", (186, 92))
+        self.events = _tree([tr("When"), "", tr("What happened")], tr("What happened"), (186, 92))
         self.runs = _tree(
-            ["Began", "", "Occasion", "Store", "Took", "Changed", "New", "Gaps"],
-            "Runs",
+            [tr("Began"), "", tr("Occasion"), tr("Store"), tr("Took"), tr("Changed"), tr("New"), tr("Gaps")],
+            tr("Runs"),
             (186, 92, 150, 220, 90, 90, 100),
         )
-        self.left_out = _tree(["File", "Why", "Runs", "Since", ""], "Left-out files", (420, 220, 60, 150))
+        self.left_out = _tree(
+            [tr("File"), tr("Why"), tr("Runs"), tr("Since"), ""], tr("Left-out files"), (420, 220, 60, 150)
+        )
         align_numbers(self.runs, (4, 5, 6, 7))
         align_numbers(self.left_out, (2,))
         self.lists = QStackedWidget()
@@ -163,7 +175,7 @@ class JournalPage(View):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 14, 24, 14)
         column.setSpacing(10)
-        head = line(label("Journal", "title"), spacing=12)
+        head = line(label(tr("Journal"), "title"), spacing=12)
         head.addWidget(self.summary, 1)
         head.addWidget(self.report)
         head.addWidget(self.export)
@@ -224,12 +236,15 @@ class JournalPage(View):
         self._fill_left_out(view.left_out)
         done = [run for run in view.runs if run.snapshot]
         failed = sum(run.result == "failed" for run in view.runs)
-        words = (
-            f"{count_words(len(done), 'snapshot')}, {size_words(sum(run.new_bytes for run in done))} new"
-            " in all"
+        words = tr("{done}, {sum} new in all").format(
+            done=count_words(len(done), "snapshot"), sum=size_words(sum(run.new_bytes for run in done))
         )
-        words += f"; {count_words(failed, 'run')} failed" if failed else ""
-        words += f"; {count_words(len(view.left_out), 'file')} left out at the last" if view.left_out else ""
+        words += tr("; {failed} failed").format(failed=count_words(failed, "run")) if failed else ""
+        words += (
+            tr("; {left_out} left out at the last").format(left_out=count_words(len(view.left_out), "file"))
+            if view.left_out
+            else ""
+        )
         self.summary.setText(words + ".")
         self._show_list()
 
@@ -351,7 +366,7 @@ class JournalPage(View):
             row.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.left_out.addTopLevelItem(row)
             if one.rule:
-                offer = button("Leave it out by a rule…")
+                offer = button(tr("Leave it out by a rule…"))
                 offer.setToolTip(one.rule)
                 offer.clicked.connect(lambda checked=False, rule=one.rule: self.offered.emit(RuleOffer(rule)))
                 self.left_out.setItemWidget(row, 4, offer)
@@ -366,15 +381,17 @@ class JournalPage(View):
         self.lists.setCurrentIndex(number)
         tree = (self.events, self.runs, self.left_out, self.restores.tree)[number]
         nothing = (
-            "Nothing happened that fits.",
-            "No run fits.",
-            "The last snapshot left no file out.",
+            tr("Nothing happened that fits."),
+            tr("No run fits."),
+            tr("The last snapshot left no file out."),
             "",
         )[number]
         if number == 2 and self.all_jobs.currentIndex():
-            nothing = "Choose “of this job” to see its left-out files."
+            nothing = tr("Choose “of this job” to see its left-out files.")
         offered = (
-            f"From {AGAIN_AND_AGAIN} runs in a row on a rule is offered."
+            tr("From {AGAIN_AND_AGAIN} runs in a row on a rule is offered.").format(
+                AGAIN_AND_AGAIN=AGAIN_AND_AGAIN
+            )
             if number == 2 and tree.topLevelItemCount()
             else ""
         )
@@ -386,19 +403,22 @@ class JournalPage(View):
 
     def _export(self) -> None:
         forms = "Web page (*.html);;Table (*.csv);;JSON (*.json)"
-        file, form = QFileDialog.getSaveFileName(self, "Export the journal", "journal.html", forms)
+        file, form = QFileDialog.getSaveFileName(self, tr("Export the journal"), "journal.html", forms)
         if file:
             ending = form.rpartition("*")[2].rstrip(")")
             named = file if file.endswith((".html", ".csv", ".json")) else file + ending
-            said = f"The journal was written to {named}"
+            said = tr("The journal was written to {named}").format(named=named)
             self._link.ask(ExportJournal(self._filter(), named), lambda done: self.told.emit(said, "", False))
 
     def _report(self) -> None:
         file, _ = QFileDialog.getSaveFileName(
-            self, "Write a report", f"{self._job} report.html", "Web page (*.html);;Text (*.txt)"
+            self,
+            tr("Write a report"),
+            tr("{job} report.html").format(job=self._job),
+            "Web page (*.html);;Text (*.txt)",
         )
         if file:
             self._link.ask(WriteReport(self._job, file=file), lambda words: self.told.emit(words, "", False))
 
 
-JOURNAL = ViewKind("Journal", "journal", JournalPage, frozenset((Action.JOURNAL,)))
+JOURNAL = ViewKind(tr("Journal"), "journal", JournalPage, frozenset((Action.JOURNAL,)))

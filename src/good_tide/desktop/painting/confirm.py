@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QDialog, QVBoxLayout, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.widgets import button, label, line
 
 
@@ -22,7 +23,7 @@ class ConfirmDialog(QDialog):
         layout.setSpacing(12)
         layout.addWidget(label(words, "title", wrap=True))
         layout.addWidget(label(detail, "", wrap=True))
-        self.act, self.leave = button(act), button("Leave everything as it is", primary=True)
+        self.act, self.leave = button(act), button(tr("Leave everything as it is"), primary=True)
         self.act.setAutoDefault(False)
         layout.addLayout(line(self.act, self.leave, stretch=0))
         self.leave.setFocus()

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -21,23 +21,49 @@ from PySide6.QtWidgets import (
 
 def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
     """Text that is never taken for markup; ``style`` names a rule of the style sheet."""
-    made = QLabel(words)
+    made = Wrapped(words) if wrap else QLabel(words)
     made.setTextFormat(Qt.TextFormat.PlainText)
     made.setObjectName(style)
-    made.setWordWrap(wrap)
-    if wrap:
-        made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
     return made
 
 
-class OneLine(QLabel):
-    """Plain text in one line that gives way to what stands beside it, and shows by dots that it does."""
+class Wrapped(QLabel):
+    """Text that is folded, and always has the height that its lines take."""
 
-    def __init__(self, style: str = "") -> None:
+    def __init__(self, words: str) -> None:
+        super().__init__(words)
+        self.setWordWrap(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+
+    def setText(self, words: str) -> None:  # noqa: N802
+        super().setText(words)
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        height = self.heightForWidth(self.width()) if self.text() and self.width() > 1 else 0
+        if self.minimumHeight() != max(0, height):
+            self.setMinimumHeight(max(0, height))
+
+
+class OneLine(QLabel):
+    """Plain text in one line that gives way to what stands beside it, and shows by dots that it does.
+
+    :param first: it takes as much as it needs before what stands beside it gets any.
+    """
+
+    def __init__(self, style: str = "", first: bool = False) -> None:
         super().__init__()
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setObjectName(style)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        wide = QSizePolicy.Policy.Maximum if first else QSizePolicy.Policy.Ignored
+        self.setSizePolicy(wide, QSizePolicy.Policy.Preferred)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        return QSize(24, self.fontMetrics().height())
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         """Draw as much as there is room for."""

@@ -12,31 +12,33 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QVBoxLa
 from good_tide.core.errors import PersonError
 from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, every, every_minutes_of, parse_at
 from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
-from good_tide.desktop.painting.widgets import button, card, label, line, number
+from good_tide.core.translation import tr
+from good_tide.desktop.painting.flow import Flow
+from good_tide.desktop.painting.widgets import button, card, label, number
 
 _MIB = 1 << 20
 _GIB = 1 << 30
 _INTERVALS = {
-    10: "10 minutes",
-    15: "15 minutes",
-    30: "30 minutes",
-    60: "hour",
-    120: "2 hours",
-    180: "3 hours",
-    360: "6 hours",
-    720: "12 hours",
-    1440: "24 hours",
+    10: tr("10 minutes"),
+    15: tr("15 minutes"),
+    30: tr("30 minutes"),
+    60: tr("hour"),
+    120: tr("2 hours"),
+    180: tr("3 hours"),
+    360: tr("6 hours"),
+    720: tr("12 hours"),
+    1440: tr("24 hours"),
 }
 _NOISES: dict[Noise, str] = {
-    "trouble": "only trouble",
-    "changes": "trouble, its end, and first snapshots",
-    "everything": "every snapshot too",
+    "trouble": tr("only trouble"),
+    "changes": tr("trouble, its end, and first snapshots"),
+    "everything": tr("every snapshot too"),
 }
 _TIMES: dict[ReportTime, str] = {
-    "never": "never",
-    "trouble": "on trouble, once a day at most",
-    "daily": "every morning",
-    "weekly": "every Monday morning",
+    "never": tr("never"),
+    "trouble": tr("on trouble, once a day at most"),
+    "daily": tr("every morning"),
+    "weekly": tr("every Monday morning"),
 }
 
 
@@ -63,9 +65,7 @@ class Choices(QWidget):
 
     def row(self, *parts: QWidget) -> None:
         """Add a row of widgets, which report changes."""
-        layout = line(*parts, spacing=8)
-        layout.addStretch()
-        self._rows.addLayout(layout)
+        self._rows.addWidget(Flow(*parts))
 
     def watch(self, *parts: QWidget) -> None:
         """Tell of what is chosen in these."""
@@ -96,32 +96,37 @@ class When(Choices):
     """On which occasions snapshots are taken."""
 
     def __init__(self) -> None:
-        super().__init__("A snapshot is taken")
-        self.every, self.interval = QCheckBox("every"), QComboBox()
-        self.interval.setAccessibleName("Interval")
+        super().__init__(tr("A snapshot is taken"))
+        self.every, self.interval = QCheckBox(tr("every")), QComboBox()
+        self.interval.setAccessibleName(tr("Interval"))
         for minutes, words in _INTERVALS.items():
             self.interval.addItem(words, minutes)
-        self.at, self.times = QCheckBox("at"), QLineEdit()
-        self.times.setPlaceholderText("weekdays 12:30; mon,thu 18:00")
-        self.times.setAccessibleName("Days and times")
+        self.at, self.times = QCheckBox(tr("at")), QLineEdit()
+        self.times.setPlaceholderText(tr("weekdays 12:30; mon,thu 18:00"))
+        self.times.setAccessibleName(tr("Days and times"))
         self.times.setToolTip(
-            "Days and times with semicolons between: daily, weekdays, weekends, or days such as mon,wed-fri"
+            tr(
+                "Days and times with semicolons between: daily, weekdays, weekends, or days such as"
+                " mon,wed-fri"
+            )
         )
         self.on_disk, self.settle = (
-            QCheckBox("when the disk comes, after"),
-            number(0, 3600, " s", "Settling time"),
+            QCheckBox(tr("when the disk comes, after")),
+            number(0, 3600, " s", tr("Settling time")),
         )
         self.on_change, self.quiet = (
-            QCheckBox("when files come to rest, after"),
-            number(1, 3600, " s", "Quiet time"),
+            QCheckBox(tr("when files come to rest, after")),
+            number(1, 3600, " s", tr("Quiet time")),
         )
-        self.most = number(1, 1440, " min", "At most every")
-        self.large, self.apart = number(1, 1 << 20, " MiB", "Files above"), QLineEdit()
-        self.apart.setPlaceholderText("~/Films; …")
-        self.apart.setAccessibleName("Folders left to the timed runs")
+        self.most = number(1, 1440, tr(" min"), tr("At most every"))
+        self.large, self.apart = number(1, 1 << 20, tr(" MiB"), tr("Files above")), QLineEdit()
+        self.apart.setPlaceholderText(tr("~/Films; …"))
+        self.apart.setAccessibleName(tr("Folders left to the timed runs"))
         self.apart.setToolTip(
-            "Changes of such large files, and in these folders, wait for the timed runs; folders with"
-            " semicolons between"
+            tr(
+                "Changes of such large files, and in these folders, wait for the timed runs; folders with"
+                " semicolons between"
+            )
         )
         self.trouble = label("", "harm", wrap=True)
         self.row(self.every, self.interval)
@@ -129,10 +134,10 @@ class When(Choices):
         self.times.setMinimumWidth(220)
         self.row(self.on_disk, self.settle)
         self.row(self.on_change, self.quiet)
-        indent = label("      at most every", "quiet")
+        indent = label(tr("      at most every"), "quiet")
         self.row(indent, self.most)
-        self.row(label("      but not for files above", "quiet"), self.large)
-        self.row(label("      nor in", "quiet"), self.apart)
+        self.row(label(tr("      but not for files above"), "quiet"), self.large)
+        self.row(label(tr("      nor in"), "quiet"), self.apart)
         self.apart.setMinimumWidth(180)
         self._rows.addWidget(self.trouble)
         self.trouble.hide()
@@ -164,7 +169,7 @@ class When(Choices):
         self.every.setChecked(minutes is not None)
         if minutes is not None:
             if self.interval.findData(minutes) < 0:
-                self.interval.addItem(f"{minutes} minutes", minutes)
+                self.interval.addItem(tr("{minutes} minutes").format(minutes=minutes), minutes)
             self.interval.setCurrentIndex(self.interval.findData(minutes))
         elif self.interval.currentData() is None or not self.every.isChecked():
             self.interval.setCurrentIndex(self.interval.findData(60))
@@ -200,7 +205,7 @@ class When(Choices):
         if self.at.isChecked():
             parts = [part for part in self.times.text().split(";") if part.strip()]
             if not parts:
-                raise PersonError("There is no time yet", "Write such as weekdays 12:30")
+                raise PersonError(tr("There is no time yet"), tr("Write such as weekdays 12:30"))
             for part in parts:
                 known_rules = [rule for rule in self._kept.rules if at_text(rule) == part.strip().lower()]
                 rules += known_rules or parse_at(part, zone)
@@ -230,18 +235,21 @@ class Waits(Choices):
     """What automatic runs wait for."""
 
     def __init__(self) -> None:
-        super().__init__("By itself it waits")
-        self.on_battery, self.level = QCheckBox("on battery, below"), number(1, 100, " %", "Battery level")
-        self.metered, self.presenting = (
-            QCheckBox("while the network is metered"),
-            QCheckBox("while the screen is used for a presentation"),
+        super().__init__(tr("By itself it waits"))
+        self.on_battery, self.level = (
+            QCheckBox(tr("on battery, below")),
+            number(1, 100, " %", tr("Battery level")),
         )
-        self.busy = QCheckBox("while the machine is busy with other work,")
-        self.busy_minutes = number(0, 24 * 60, " min", "Longest wait for a busy machine")
+        self.metered, self.presenting = (
+            QCheckBox(tr("while the network is metered")),
+            QCheckBox(tr("while the screen is used for a presentation")),
+        )
+        self.busy = QCheckBox(tr("while the machine is busy with other work,"))
+        self.busy_minutes = number(0, 24 * 60, tr(" min"), tr("Longest wait for a busy machine"))
         self.row(self.on_battery, self.level)
         for one in (self.metered, self.presenting, self.busy):
             self.row(one)
-        self.row(label("      but for no longer than", "quiet"), self.busy_minutes)
+        self.row(label(tr("      but for no longer than"), "quiet"), self.busy_minutes)
         self.watch(self.on_battery, self.level, self.metered, self.presenting, self.busy, self.busy_minutes)
 
     def show_considerate(self, considerate: Considerate) -> None:
@@ -273,20 +281,20 @@ class Away(Choices):
     """What goes on while the disk is away."""
 
     def __init__(self) -> None:
-        super().__init__("While the disk is away")
-        self.on = QCheckBox("go on in the holding area of this machine")
+        super().__init__(tr("While the disk is away"))
+        self.on = QCheckBox(tr("go on in the holding area of this machine"))
         self.limit, self.part = (
-            number(1, 4096, " GiB", "Limit of the holding area"),
-            number(1, 90, " %", "Part of the free room"),
+            number(1, 4096, tr(" GiB"), tr("Limit of the holding area")),
+            number(1, 90, " %", tr("Part of the free room")),
         )
         self.words = label("", "quiet", wrap=True)
         self.row(self.on)
         self.row(
-            label("      at most", "quiet"),
+            label(tr("      at most"), "quiet"),
             self.limit,
-            label("and", "quiet"),
+            label(tr("and"), "quiet"),
             self.part,
-            label("of the free room", "quiet"),
+            label(tr("of the free room"), "quiet"),
         )
         self._rows.addWidget(self.words)
         self.watch(self.on, self.limit, self.part)
@@ -315,26 +323,30 @@ class Telling(Choices):
     """Who is told of what."""
 
     def __init__(self) -> None:
-        super().__init__("Who is told")
+        super().__init__(tr("Who is told"))
         self.noise, self.reports = QComboBox(), QComboBox()
         for noise in get_args(Noise):
             self.noise.addItem(_NOISES[noise], noise)
         for when in get_args(ReportTime):
             self.reports.addItem(_TIMES[when], when)
-        self.noise.setAccessibleName("Notifications")
-        self.reports.setAccessibleName("Reports")
-        self.to, self.folder, self.full = QLineEdit(), QLineEdit(), QCheckBox("with everything that happened")
-        self.to.setPlaceholderText("office@example.org, …")
-        self.to.setAccessibleName("Reports by mail to")
-        self.folder.setPlaceholderText("none")
-        self.folder.setAccessibleName("Reports as HTML files into the folder")
-        self.words, self.server = label("", "quiet", wrap=True), button("Mail server…")
-        self.row(label("At the screen:"), self.noise)
-        self.row(label("Reports:"), self.reports, self.full, self.server)
+        self.noise.setAccessibleName(tr("Notifications"))
+        self.reports.setAccessibleName(tr("Reports"))
+        self.to, self.folder, self.full = (
+            QLineEdit(),
+            QLineEdit(),
+            QCheckBox(tr("with everything that happened")),
+        )
+        self.to.setPlaceholderText(tr("office@example.org, …"))
+        self.to.setAccessibleName(tr("Reports by mail to"))
+        self.folder.setPlaceholderText(tr("none"))
+        self.folder.setAccessibleName(tr("Reports as HTML files into the folder"))
+        self.words, self.server = label("", "quiet", wrap=True), button(tr("Mail server…"))
+        self.row(label(tr("At the screen:")), self.noise)
+        self.row(label(tr("Reports:")), self.reports, self.full, self.server)
         self.row(
-            label("      by mail to", "quiet"),
+            label(tr("      by mail to"), "quiet"),
             self.to,
-            label("and as HTML files in the folder", "quiet"),
+            label(tr("and as HTML files in the folder"), "quiet"),
             self.folder,
         )
         self.to.setMinimumWidth(190)

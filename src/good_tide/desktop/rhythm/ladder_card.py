@@ -14,7 +14,8 @@ from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.outlook import brought, coming
-from good_tide.core.words import count_words, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
@@ -25,10 +26,10 @@ from good_tide.protocol.store_calls import PlanRelease, ReleaseView
 
 _MONTH = int(30.4375 * 86400) * SECOND
 _READY_WORDS = {
-    "everything": "Everything, for ever",
-    "usual": "The usual one",
-    "close": "A close one",
-    "long": "A long one",
+    "everything": tr("Everything, for ever"),
+    "usual": tr("The usual one"),
+    "close": tr("A close one"),
+    "long": tr("A long one"),
 }
 _ASK_AFTER_MS = 250
 
@@ -48,50 +49,52 @@ class LadderCard(QWidget):
         self.ready, self.rungs = QComboBox(), QLineEdit()
         for name in _READY_WORDS:
             self.ready.addItem(_READY_WORDS[name], name)
-        self.ready.addItem("One of my own", "")
-        self.ready.setAccessibleName("Ready ladders")
-        self.rungs.setAccessibleName("Rungs of the ladder")
-        self.rungs.setPlaceholderText("2d every; 30d day; 12mo week; forever quarter")
+        self.ready.addItem(tr("One of my own"), "")
+        self.ready.setAccessibleName(tr("Ready ladders"))
+        self.rungs.setAccessibleName(tr("Rungs of the ladder"))
+        self.rungs.setPlaceholderText(tr("2d every; 30d day; 12mo week; forever quarter"))
         self.later = QSlider(Qt.Orientation.Horizontal)
         self.later.setRange(0, 60)
-        self.later.setAccessibleName("How far ahead to look, in months")
+        self.later.setAccessibleName(tr("How far ahead to look, in months"))
         self.later.setFixedWidth(220)
         self.precious = QLineEdit()
-        self.precious.setPlaceholderText("Contracts/; *.fountain")
-        self.precious.setAccessibleName("Files whose every version stays")
+        self.precious.setPlaceholderText(tr("Contracts/; *.fountain"))
+        self.precious.setAccessibleName(tr("Files whose every version stays"))
         self.precious.setToolTip(
-            "Patterns as in the rules of coverage, with semicolons between: no version of such a file is ever"
-            " released"
+            tr(
+                "Patterns as in the rules of coverage, with semicolons between: no version of such a file is"
+                " ever released"
+            )
         )
-        self.when, self.words = label("now", "quiet"), label("", "", wrap=True)
+        self.when, self.words = label(tr("now"), "quiet"), label("", "", wrap=True)
         self.trouble: QLabel = label("", "harm", wrap=True)
-        self.keep, self.discard = button("Keep this ladder", primary=True), button("Discard")
+        self.keep, self.discard = button(tr("Keep this ladder"), primary=True), button(tr("Discard"))
         frame, layout = card(margin=16, spacing=8)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(frame)
-        head = line(label("How dense history stays with age", "strong"), spacing=10)
+        head = line(label(tr("How dense history stays with age"), "strong"), spacing=10)
         head.addStretch()
         head.addWidget(self.ready)
         head.addWidget(self.discard)
         head.addWidget(self.keep)
         layout.addLayout(head)
         layout.addWidget(self.picture)
-        below = line(label("Rungs", "quiet"), spacing=10)
+        below = line(label(tr("Rungs"), "quiet"), spacing=10)
         below.addWidget(self.rungs, 1)
-        below.addWidget(label("Looked at", "quiet"))
+        below.addWidget(label(tr("Looked at"), "quiet"))
         below.addWidget(self.later)
         below.addWidget(self.when)
         self.when.setFixedWidth(110)
         layout.addLayout(below)
-        whose = line(label("Every version stays of", "quiet"), self.precious, spacing=10)
+        whose = line(label(tr("Every version stays of"), "quiet"), self.precious, spacing=10)
         whose.setStretch(1, 1)
         layout.addLayout(whose)
         layout.addWidget(self.words)
         layout.addWidget(self.trouble)
         layout.addWidget(
             label(
-                "Solid below: kept. Hollow above: released. Squares: pinned. Drag the ends of the rungs.",
+                tr("Solid below: kept. Hollow above: released. Squares: pinned. Drag the ends of the rungs."),
                 "small",
             )
         )
@@ -167,12 +170,12 @@ class LadderCard(QWidget):
         assert self.view is not None
         months = self.later.value()
         self.when.setText(
-            "now"
+            tr("now")
             if not months
             else (
-                f"in {count_words(months, 'month')}"
+                tr("in {months}").format(months=count_words(months, "month"))
                 if months < 12 or months % 12
-                else f"in {count_words(months // 12, 'year')}"
+                else tr("in {months}").format(months=count_words(months // 12, "year"))
             )
         )
         moment = self._now + months * _MONTH
@@ -190,7 +193,7 @@ class LadderCard(QWidget):
             self._timer.start()
         changed = self.picture.ladder != self.view.ladder or self._patterns() != self.view.precious
         waits = bool(self.view.ladder.rungs) and self.view.agreed != self.view.ladder
-        self.keep.setText("Keep this ladder" if changed or not waits else "Agree to this ladder")
+        self.keep.setText(tr("Keep this ladder") if changed or not waits else tr("Agree to this ladder"))
         self.keep.setEnabled(changed or waits)
         self.discard.setEnabled(changed)
 
@@ -210,27 +213,30 @@ class LadderCard(QWidget):
         snapshots brought."""
         stays, total = self.picture.stays, len(self.picture.stays)
         kept = sum(stays)
-        said = f"Keeps {kept:,} of {total:,}"
+        said = tr("Keeps {kept} of {total}").format(kept=number_words(kept), total=number_words(total))
         there = len(self._tide)
         if self._asked:
             back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
             said += (
-                f"; gives back {size_words(gives_back)}"
+                tr("; gives back {gives_back}").format(gives_back=size_words(gives_back))
                 if gives_back is not None
-                else f"; gives back up to {size_words(back)}"
+                else tr("; gives back up to {back}").format(back=size_words(back))
             )
         if months:
             later = brought(self._tide, self.picture.times[there:], stays[there:].count(False))
             if self._asked:
-                said += " of what there is now"
+                said += tr(" of what there is now")
             said += (
-                f"{', and' if self._asked else '; gives back'} up to {size_words(later)} of what comes until"
-                " then"
+                tr("{words} up to {later} of what comes until then").format(
+                    words=tr(", and") if self._asked else tr("; gives back"), later=size_words(later)
+                )
                 if later
                 else ""
             )
         oldest = next((moment for moment, stay in zip(self.picture.times, stays, strict=True) if stay), 0)
-        said += f". You can go back to {time_words(oldest, self._now)}" if oldest else ""
+        said += (
+            tr(". You can go back to {oldest}").format(oldest=time_words(oldest, self._now)) if oldest else ""
+        )
         return f"{said}: {words(self.picture.ladder)}."
 
     def _patterns(self) -> tuple[str, ...]:

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.ladder import Ladder, Rung, Step, keeps, reach_back, reach_words
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
 
@@ -50,21 +51,21 @@ _STOPS = (
 )
 """Where the end of a rung may be dragged to."""
 _MARKS = (
-    ("1 hour", _DAY / 24),
-    ("1 day", _DAY),
-    ("1 week", 7 * _DAY),
-    ("1 month", 30.4 * _DAY),
-    ("1 year", 365.25 * _DAY),
-    ("5 years", 5 * 365.25 * _DAY),
+    (tr("1 hour"), _DAY / 24),
+    (tr("1 day"), _DAY),
+    (tr("1 week"), 7 * _DAY),
+    (tr("1 month"), 30.4 * _DAY),
+    (tr("1 year"), 365.25 * _DAY),
+    (tr("5 years"), 5 * 365.25 * _DAY),
 )
 _STEP_WORDS = {
-    Step.EVERY: "every one",
-    Step.HOUR: "one an hour",
-    Step.DAY: "one a day",
-    Step.WEEK: "one a week",
-    Step.MONTH: "one a month",
-    Step.QUARTER: "one a quarter",
-    Step.YEAR: "one a year",
+    Step.EVERY: tr("every one"),
+    Step.HOUR: tr("one an hour"),
+    Step.DAY: tr("one a day"),
+    Step.WEEK: tr("one a week"),
+    Step.MONTH: tr("one a month"),
+    Step.QUARTER: tr("one a quarter"),
+    Step.YEAR: tr("one a year"),
 }
 _MARGIN, _TOP, _ROW, _FOOT = 14.0, 26.0, 74.0, 22.0
 
@@ -101,7 +102,7 @@ class LadderPicture(QWidget):
         self.setFixedHeight(int(_TOP + _ROW + _FOOT))
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Snapshots by age, and what the ladder keeps of them")
+        self.setAccessibleName(tr("Snapshots by age, and what the ladder keeps of them"))
 
     def show_history(self, times: Sequence[int], pinned: frozenset[int], now: int, zone: str) -> None:
         """Show snapshots as they are, or will be, at a moment; ``pinned`` are positions."""
@@ -224,7 +225,9 @@ class LadderPicture(QWidget):
             box = QRectF(begin, _TOP, end - begin, _ROW)
             painter.fillRect(box, look.color("band") if number % 2 else look.color("kelp_soft"))
             words = _STEP_WORDS[rung.step] + (
-                f", up to {reach_words(rung.reach)}" if rung.reach else ", for ever"
+                tr(", up to {reach_words}").format(reach_words=reach_words(rung.reach))
+                if rung.reach
+                else tr(", for ever")
             )
             text(painter, QRectF(begin + 4, 4, max(10.0, end - begin - 8), 18), words, look.color("ink"))
             begin = end

@@ -8,15 +8,16 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
 from good_tide.core.settings import MAIL_PORTS, MailServer, Security
+from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line, number
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.journal_calls import KeepMailServer, TryMailServer
 
 _SECURITIES: dict[Security, str] = {
-    "tls": "encrypted from the start (TLS)",
-    "starttls": "encrypted once connected (STARTTLS)",
-    "none": "not encrypted",
+    "tls": tr("encrypted from the start (TLS)"),
+    "starttls": tr("encrypted once connected (STARTTLS)"),
+    "none": tr("not encrypted"),
 }
 _HIDDEN = QLineEdit.EchoMode.Password
 
@@ -31,14 +32,14 @@ class MailDialog(QDialog):
 
     def __init__(self, link: AgentLink, server: MailServer | None, to: str, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Mail server for reports")
+        self.setWindowTitle(tr("Mail server for reports"))
         self.setMinimumWidth(560)
         self._link, self._server = link, server
-        self.host, self.security, self.port = QLineEdit(), QComboBox(), number(1, 65535, "", "Port")
+        self.host, self.security, self.port = QLineEdit(), QComboBox(), number(1, 65535, "", tr("Port"))
         self.origin, self.login, self.password = QLineEdit(), QLineEdit(), QLineEdit(echoMode=_HIDDEN)
-        self.to, self.trying = QLineEdit(to), button("Send")
+        self.to, self.trying = QLineEdit(to), button(tr("Send"))
         self.said = label("", "quiet", wrap=True)
-        self.keep, self.cancel = button("Keep", primary=True), button("Cancel")
+        self.keep, self.cancel = button(tr("Keep"), primary=True), button(tr("Cancel"))
         for security in get_args(Security):
             self.security.addItem(_SECURITIES[security], security)
         self._fill(server)
@@ -51,21 +52,21 @@ class MailDialog(QDialog):
     def _fill(self, server: MailServer | None) -> None:
         known = server or MailServer(host="", sender="")
         self.host.setText(known.host)
-        self.host.setPlaceholderText("smtp.example.org")
+        self.host.setPlaceholderText(tr("smtp.example.org"))
         self.security.setCurrentIndex(self.security.findData(known.security))
         self.port.setValue(known.port)
         self.origin.setText(known.sender)
-        self.origin.setPlaceholderText("office@example.org")
+        self.origin.setPlaceholderText(tr("office@example.org"))
         self.login.setText(known.login)
-        self.login.setPlaceholderText("none")
+        self.login.setPlaceholderText(tr("none"))
         self.password.setPlaceholderText(
-            f"in {known.password_file}"
+            tr("in {password_file}").format(password_file=known.password_file)
             if known.password_file
-            else "as it is in the key ring"
+            else tr("as it is in the key ring")
             if known.login
-            else "goes to the key ring"
+            else tr("goes to the key ring")
         )
-        self.to.setPlaceholderText("your own address")
+        self.to.setPlaceholderText(tr("your own address"))
 
     def _lay_out(self) -> None:
         layout = QVBoxLayout(self)
@@ -74,8 +75,8 @@ class MailDialog(QDialog):
         form = QFormLayout(horizontalSpacing=14, verticalSpacing=8)
         at = line(self.host, label("port", "quiet"), self.port)
         at.setStretch(0, 1)
-        form.addRow("Server", at)
-        self.host.setAccessibleName("Server")
+        form.addRow(tr("Server"), at)
+        self.host.setAccessibleName(tr("Server"))
         others: dict[str, QWidget] = {
             "Connection": self.security,
             "Reports come from": self.origin,
@@ -85,10 +86,10 @@ class MailDialog(QDialog):
         for words, field in others.items():
             form.addRow(words, field)
             field.setAccessibleName(words)
-        self.to.setAccessibleName("Send a test to")
+        self.to.setAccessibleName(tr("Send a test to"))
         tested = line(self.to, self.trying)
         tested.setStretch(0, 1)
-        form.addRow("Send a test to", tested)
+        form.addRow(tr("Send a test to"), tested)
         layout.addLayout(form)
         layout.addWidget(self.said)
         layout.addLayout(line(self.cancel, self.keep, stretch=0))
@@ -97,7 +98,7 @@ class MailDialog(QDialog):
         """Another way of securing has another port."""
         self.port.setValue(MAIL_PORTS[self.security.currentData()])
         self.said.setText(
-            "Everybody on the way can read the reports, and the password."
+            tr("Everybody on the way can read the reports, and the password.")
             if self.security.currentData() == "none"
             else ""
         )
@@ -122,12 +123,12 @@ class MailDialog(QDialog):
 
     def _try(self) -> None:
         if "@" not in self.to.text():
-            self.said.setText("Write the address that the test is to reach.")
+            self.said.setText(tr("Write the address that the test is to reach."))
             return
         self.trying.setEnabled(False)
-        self.said.setText("Sending…")
+        self.said.setText(tr("Sending…"))
         to = self.to.text().strip()
-        said = f"The server took it. See whether it reaches {to}."
+        said = tr("The server took it. See whether it reaches {to}.").format(to=to)
         call = TryMailServer(self._wanted(), self.password.text(), to)
         self._link.ask(call, lambda done: self._tried(said), self._wrong)
 

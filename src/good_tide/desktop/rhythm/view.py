@@ -13,6 +13,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Then
 from good_tide.core.rhythm import Rhythm
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -55,10 +56,10 @@ class RhythmPage(View):
         self.when, self.waits, self.away, self.telling = When(), Waits(), Away(), Telling()
         self.ladder = LadderCard(look, link)
         self.next, self.moved = label("", "", wrap=False), label("", "quiet", wrap=True)
-        self.keep, self.discard = button("Keep", primary=True), button("Discard")
-        self.all_hours, self.working = button("All hours"), button("Working hours")
-        self.pause, self.day = button("Pause"), button("Last run of the day")
-        self.stays, self.stay = label("", "quiet", wrap=True), button("Switch on")
+        self.keep, self.discard = button(tr("Keep"), primary=True), button(tr("Discard"))
+        self.all_hours, self.working = button(tr("All hours")), button(tr("Working hours"))
+        self.pause, self.day = button(tr("Pause")), button(tr("Last run of the day"))
+        self.stays, self.stay = label("", "quiet", wrap=True), button(tr("Switch on"))
         self._timer = QTimer(self, singleShot=True, interval=_ASK_MS)
         self._lay_out()
         self._connect()
@@ -66,26 +67,28 @@ class RhythmPage(View):
     def _lay_out(self) -> None:
         page = QWidget()
         page.setObjectName("ground")
-        head = line(label("Rhythm", "title"), spacing=12)
+        head = line(label(tr("Rhythm"), "title"), spacing=12)
         head.addWidget(self.sentence, 1)
         for one in (self.pause, self.day, self.discard, self.keep):
             head.addWidget(one)
         frame, box = card(margin=16, spacing=8)
-        hours = line(label("Hours in which snapshots are taken by themselves", "strong"), stretch=1)
+        hours = line(label(tr("Hours in which snapshots are taken by themselves"), "strong"), stretch=1)
         hours.addWidget(self.working)
         hours.addWidget(self.all_hours)
         box.addLayout(hours)
         box.addWidget(self.picture)
         box.addWidget(
             label(
-                "Drag to open or close hours. Hatched: nothing runs by itself. Discs: past snapshots, the"
-                " larger the more regular.",
+                tr(
+                    "Drag to open or close hours. Hatched: nothing runs by itself. Discs: past snapshots, the"
+                    " larger the more regular."
+                ),
                 "small",
                 wrap=True,
             )
         )
         due, rows = card(margin=14, spacing=6)
-        rows.addWidget(label("The next ten", "strong"))
+        rows.addWidget(label(tr("The next ten"), "strong"))
         rows.addWidget(self.next)
         rows.addWidget(self.moved)
         rows.addStretch()
@@ -150,15 +153,15 @@ class RhythmPage(View):
             )
         )
         pauses, day = QMenu(self.pause), QMenu(self.day)
-        pauses.addAction("For an hour", lambda: self._pause(self._now + 3600 * SECOND))
-        pauses.addAction("Until tomorrow, 06:00", lambda: self._pause(tomorrow_morning(self._now)))
-        self.go_on = pauses.addAction("Go on now", lambda: self._pause(0))
+        pauses.addAction(tr("For an hour"), lambda: self._pause(self._now + 3600 * SECOND))
+        pauses.addAction(tr("Until tomorrow, 06:00"), lambda: self._pause(tomorrow_morning(self._now)))
+        self.go_on = pauses.addAction(tr("Go on now"), lambda: self._pause(0))
         self.pause.setMenu(pauses)
-        day.addAction("Run everything that is due", lambda: self._run_due(None))
-        day.addAction("Run it, then suspend the machine", lambda: self._run_due("suspend"))
-        day.addAction("Run it, then switch the machine off", lambda: self._run_due("power-off"))
+        day.addAction(tr("Run everything that is due"), lambda: self._run_due(None))
+        day.addAction(tr("Run it, then suspend the machine"), lambda: self._run_due("suspend"))
+        day.addAction(tr("Run it, then switch the machine off"), lambda: self._run_due("power-off"))
         self.day.setMenu(day)
-        self.day.setToolTip("There is a minute to keep the machine on")
+        self.day.setToolTip(tr("There is a minute to keep the machine on"))
 
     def _choices(self) -> tuple[Choices, ...]:
         return self.when, self.waits, self.away, self.telling
@@ -173,7 +176,7 @@ class RhythmPage(View):
         self.setEnabled(not overview.reading)
         if overview.reading:
             self.sentence.setText(
-                "This store was opened only to read; its own machine says when snapshots are taken."
+                tr("This store was opened only to read; its own machine says when snapshots are taken.")
             )
 
     def entered(self) -> None:
@@ -200,29 +203,31 @@ class RhythmPage(View):
 
     def _preview(self, view: RhythmView, kept: bool) -> None:
         self.sentence.setText(
-            f"{'' if kept else 'Not kept yet: '}{'S' if kept else 's'}napshots are taken {view.words}."
+            tr("{words}{words_2}napshots are taken {words_3}.").format(
+                words="" if kept else tr("Not kept yet: "), words_2="S" if kept else "s", words_3=view.words
+            )
         )
-        room = (
-            f"That is {size_words(view.holding_room)} now; when it is full the oldest leave first, and you"
-            " are warned before."
-        )
+        room = tr(
+            "That is {holding_room} now; when it is full the oldest leave first, and you are warned before."
+        ).format(holding_room=size_words(view.holding_room))
         self.away.show_holding(
             view.holding,
-            room if view.holding.on else "Without it no snapshots are taken while the disk is away.",
+            room if view.holding.on else tr("Without it no snapshots are taken while the disk is away."),
         )
         self.next.setText(
-            "\n".join(time_words(moment, self._now) for moment in view.next) or "None by the clock."
+            "\n".join(time_words(moment, self._now) for moment in view.next) or tr("None by the clock.")
         )
         moved = (
             [
-                f"This machine begins {duration_words(view.spread)} later, so that not all reach the share at"
-                " once."
+                tr("This machine begins {spread} later, so that not all reach the share at once.").format(
+                    spread=duration_words(view.spread)
+                )
             ]
             if view.spread
             else []
         )
         moved += (
-            [f"Paused until {time_words(view.paused_until, self._now)}."]
+            [tr("Paused until {paused_until}.").format(paused_until=time_words(view.paused_until, self._now))]
             if view.paused_until > self._now
             else []
         )
@@ -230,17 +235,19 @@ class RhythmPage(View):
         self.moved.setText(" ".join(moved))
         self.moved.setVisible(bool(moved))
         self.go_on.setEnabled(view.paused_until > self._now)
-        self.pause.setText("Paused" if view.paused_until > self._now else "Pause")
+        self.pause.setText(tr("Paused") if view.paused_until > self._now else tr("Pause"))
         self.keep.setEnabled(not kept)
         self.discard.setEnabled(not kept)
         self.stays.setVisible(view.stays is not None)
         self.stay.setVisible(view.stays is not None)
         self.stays.setText(
-            "Snapshots go on when this window is closed, and from each login on."
+            tr("Snapshots go on when this window is closed, and from each login on.")
             if view.stays
-            else "Snapshots stop soon after this window is closed: the agent is not started with the session."
+            else tr(
+                "Snapshots stop soon after this window is closed: the agent is not started with the session."
+            )
         )
-        self.stay.setText("Switch off" if view.stays else "Switch on")
+        self.stay.setText(tr("Switch off") if view.stays else tr("Switch on"))
 
     def _changed(self) -> None:
         self.keep.setEnabled(False)
@@ -255,7 +262,7 @@ class RhythmPage(View):
         assert self.view is not None
         if self.picture.nothing_open:
             raise PersonError(
-                "Every hour is closed", "Open some, or take the occasions away to run only by hand"
+                tr("Every hour is closed"), tr("Open some, or take the occasions away to run only by hand")
             )
         rhythm: Rhythm = msgspec.structs.replace(
             self.when.rhythm(self.view.zone),
@@ -317,4 +324,4 @@ class RhythmPage(View):
         self._link.ask(RunDue(then))
 
 
-RHYTHM = ViewKind("Rhythm", "rhythm", RhythmPage)
+RHYTHM = ViewKind(tr("Rhythm"), "rhythm", RhythmPage)

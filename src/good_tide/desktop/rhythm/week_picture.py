@@ -11,11 +11,20 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from good_tide.core.history import TidePoint
 from good_tide.core.hours import Hours
+from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
 
-DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+DAYS = (
+    tr("Monday"),
+    tr("Tuesday"),
+    tr("Wednesday"),
+    tr("Thursday"),
+    tr("Friday"),
+    tr("Saturday"),
+    tr("Sunday"),
+)
 _LEFT, _TOP, _GAP = 92.0, 24.0, 1.5
 Cell = tuple[int, int]
 """Day of the week from Monday, 0, and hour."""
@@ -44,7 +53,7 @@ class WeekPicture(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setCursor(Qt.CursorShape.CrossCursor)
-        self.setAccessibleName("Hours of the week in which snapshots are taken by themselves")
+        self.setAccessibleName(tr("Hours of the week in which snapshots are taken by themselves"))
 
     def show_hours(self, allowed: Sequence[str]) -> None:
         """Show the hours of a rhythm; none means all."""
@@ -152,10 +161,16 @@ class WeekPicture(QWidget):
         super().focusOutEvent(event)
 
     def _words(self, cell: Cell) -> str:
-        state = "snapshots are taken" if cell in self._open else "nothing runs by itself"
+        state = tr("snapshots are taken") if cell in self._open else tr("nothing runs by itself")
         count = self._counts.get(cell, 0)
-        past = f"; in {count} of {self._weeks} weeks there was one" if self._counts else ""
-        return f"{DAYS[cell[0]]}, {cell[1]:02}:00 to {cell[1] + 1:02}:00: {state}{past}"
+        past = (
+            tr("; in {count} of {weeks} weeks there was one").format(count=count, weeks=self._weeks)
+            if self._counts
+            else ""
+        )
+        return tr("{DAYS}, {cell:02}:00 to {cell_2:02}:00: {state}{past}").format(
+            DAYS=DAYS[cell[0]], cell=cell[1], cell_2=cell[1] + 1, state=state, past=past
+        )
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         look, painter = self._look, QPainter(self)

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.places import Level, worst
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -81,17 +82,21 @@ class DiskRow(QFrame):
         self.setObjectName("row")
         self.view = view
         facts = view.facts
-        self.radio = QRadioButton(facts.name + (" (proposed)" if view.best else ""))
+        self.radio = QRadioButton(facts.name + (tr(" (proposed)") if view.best else ""))
         self.radio.setStyleSheet("font-weight: 600;")
         sign = LevelSign(look, worst(list(view.checks)))
-        kind = {"internal": "built in", "external": "external", "network": "network"}[facts.kind]
-        room = f"{size_words(facts.free)} free of {size_words(facts.total)}" if facts.total else ""
+        kind = {"internal": tr("built in"), "external": "external", "network": "network"}[facts.kind]
         room = (
-            f"{size_words(facts.total)}, not mounted"
+            tr("{free} free of {total}").format(free=size_words(facts.free), total=size_words(facts.total))
+            if facts.total
+            else ""
+        )
+        room = (
+            tr("{total}, not mounted").format(total=size_words(facts.total))
             if not facts.mounted
             else room
             if facts.answers
-            else "does not answer"
+            else tr("does not answer")
         )
         self.facts = label(
             "  ·  ".join(part for part in (kind, facts.file_system, room) if part), "small", wrap=True
@@ -145,10 +150,10 @@ class PlaceChooser(QWidget):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._holder.setObjectName("clear")
         self.path = QLineEdit()
-        self.path.setAccessibleName("Folder of the store")
-        self.path.setPlaceholderText("Folder of the store")
-        browse = button("Choose…")
-        browse.setToolTip("Choose any folder by hand; a new one is made")
+        self.path.setAccessibleName(tr("Folder of the store"))
+        self.path.setPlaceholderText(tr("Folder of the store"))
+        browse = button(tr("Choose…"))
+        browse.setToolTip(tr("Choose any folder by hand; a new one is made"))
         self.list = CheckList(look)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -158,7 +163,7 @@ class PlaceChooser(QWidget):
         row.addWidget(browse)
         column.addLayout(row)
         column.addWidget(self.list)
-        self.tool = button("Open the system's disk tool")
+        self.tool = button(tr("Open the system's disk tool"))
         self.tool.hide()
         column.addWidget(self.tool, 0, Qt.AlignmentFlag.AlignLeft)
         self.tool.clicked.connect(self._open_tool)
@@ -255,7 +260,7 @@ class PlaceChooser(QWidget):
             self.choose(self.folder, by_hand=True)
 
     def _browse(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Folder for the store", self.folder or "/")
+        folder = QFileDialog.getExistingDirectory(self, tr("Folder for the store"), self.folder or "/")
         if folder:
             self.choose(folder, by_hand=True)
 

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QDialog, QLineEdit, QVBoxLayout, QWidget
 
 from good_tide.core.identifiers import JobId
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
@@ -22,21 +23,23 @@ class GoOnDialog(QDialog):
         self, link: AgentLink, job: JobId, machine: str, now: int, parent: QWidget | None = None
     ) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Go on here")
+        self.setWindowTitle(tr("Go on here"))
         self.resize(560, 380)
         self._link, self._job, self._machine, self._now = link, job, machine, now
         self.name = QLineEdit()
-        self.name.setAccessibleName("What the job is called here")
-        self.what = label("Looking…", "", wrap=True)
+        self.name.setAccessibleName(tr("What the job is called here"))
+        self.what = label(tr("Looking…"), "", wrap=True)
         self._warning = label("", "harm", wrap=True)
-        self.remember = QCheckBox("Remember the passphrase in the key ring, so that it runs by itself")
-        self._leave, self.go = button("Not now"), button("Go on with it here", primary=True)
+        self.remember = QCheckBox(tr("Remember the passphrase in the key ring, so that it runs by itself"))
+        self._leave, self.go = button(tr("Not now")), button(tr("Go on with it here"), primary=True)
         self.go.setEnabled(False)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        layout.addWidget(label(f"Go on here with the job of {machine}", "title", wrap=True))
-        layout.addLayout(line(label("It is called"), self.name))
+        layout.addWidget(
+            label(tr("Go on here with the job of {machine}").format(machine=machine), "title", wrap=True)
+        )
+        layout.addLayout(line(label(tr("It is called")), self.name))
         layout.addWidget(self.what)
         layout.addWidget(self._warning)
         layout.addWidget(self.remember)
@@ -49,18 +52,24 @@ class GoOnDialog(QDialog):
 
     def _show(self, view: TakeOverView) -> None:
         self.name.setText(view.name)
-        rules = count_words(view.rules, "rule") if view.rules else "no rules"
+        rules = count_words(view.rules, "rule") if view.rules else tr("no rules")
         lines = [
-            f"Covered: {', '.join(view.folders)}",
-            f"Taken over: {rules}, snapshots {view.rhythm}, the store, and its history."
-            + (f" Thinned by the same ladder: {view.ladder}." if view.ladder else ""),
-            "The next snapshot goes on where the last one ended; what is the same is not stored again.",
+            tr("Covered: {folders}").format(folders=", ".join(view.folders)),
+            tr("Taken over: {rules}, snapshots {rhythm}, the store, and its history.").format(
+                rules=rules, rhythm=view.rhythm
+            )
+            + (
+                tr(" Thinned by the same ladder: {ladder}.").format(ladder=view.ladder) if view.ladder else ""
+            ),
+            tr("The next snapshot goes on where the last one ended; what is the same is not stored again."),
             *view.notes,
         ]
         self.what.setText("\n\n".join(lines))
         self._warning.setText(
-            f"Only if {self._machine} writes no more: its last snapshot is of"
-            f" {time_words(view.newest, self._now)}. Two machines must not write one history."
+            tr(
+                "Only if {machine} writes no more: its last snapshot is of {newest}. Two machines must not"
+                " write one history."
+            ).format(machine=self._machine, newest=time_words(view.newest, self._now))
         )
         self.go.setEnabled(True)
 

@@ -10,6 +10,7 @@ from PySide6.QtGui import QTextDocument
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, card, centre, label, line
@@ -34,16 +35,18 @@ class RecoveryPanel(QWidget):
         self._words = label("", "", wrap=True)
         self.said = label("", "strong", wrap=True)
         self.save, self.print, self.go_on = (
-            button("Save as text…"),
-            button("Print…"),
-            button("I have it: go on", primary=True),
+            button(tr("Save as text…")),
+            button(tr("Print…")),
+            button(tr("I have it: go on"), primary=True),
         )
-        layout.addWidget(label("The recovery key", "title"))
+        layout.addWidget(label(tr("The recovery key"), "title"))
         layout.addWidget(
             label(
-                "It opens the store if the passphrase is lost, on any machine. Copy it by hand, print it, or"
-                " save it elsewhere than on the store's disk. It is not shown again; a new one can be made at"
-                " any time.",
+                tr(
+                    "It opens the store if the passphrase is lost, on any machine. Copy it by hand, print it,"
+                    " or save it elsewhere than on the store's disk. It is not shown again; a new one can be"
+                    " made at any time."
+                ),
                 wrap=True,
             )
         )
@@ -59,18 +62,18 @@ class RecoveryPanel(QWidget):
         """Show the key of the store in a folder."""
         self._store = store
         self.key.setText(key)
-        self._words.setText("\n".join([f"For the store in {store}.", *notes]))
+        self._words.setText("\n".join([tr("For the store in {store}.").format(store=store), *notes]))
         self.said.clear()
 
     def _text(self) -> str:
-        return (
-            f"Recovery key of the Good Tide store in {self._store}\n\n    {self.key.text()}\n\nWhoever has it"
-            " can read everything in the store.\n"
-        )
+        return tr(
+            "Recovery key of the Good Tide store in {store}\n\n    {text}\n\nWhoever has it can read"
+            " everything in the store.\n"
+        ).format(store=self._store, text=self.key.text())
 
     def _save(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, "Save the recovery key", "recovery key.txt", "Text (*.txt)"
+            self, tr("Save the recovery key"), tr("recovery key.txt"), "Text (*.txt)"
         )
         if name:
             self.save_to(name)
@@ -81,8 +84,10 @@ class RecoveryPanel(QWidget):
         def answer(same: bool) -> None:
             if same:
                 self.said.setText(
-                    "That is on the store's own disk: whoever has the disk would have the key. Choose another"
-                    " place."
+                    tr(
+                        "That is on the store's own disk: whoever has the disk would have the key. Choose"
+                        " another place."
+                    )
                 )
                 return
             try:
@@ -90,9 +95,13 @@ class RecoveryPanel(QWidget):
                 with os.fdopen(handle, "w", encoding="utf-8") as file:
                     file.write(self._text())
             except OSError as error:
-                self.said.setText(f"It could not be saved there: {os.strerror(error.errno or 0)}.")
+                self.said.setText(
+                    tr("It could not be saved there: {strerror}.").format(
+                        strerror=os.strerror(error.errno or 0)
+                    )
+                )
                 return
-            self.said.setText(f"Saved to {printable(os.fsencode(Path(name)))}.")
+            self.said.setText(tr("Saved to {fsencode}.").format(fsencode=printable(os.fsencode(Path(name)))))
 
         self._link.ask(AreOnSameDisk(name, self._store), answer)
 
@@ -106,7 +115,7 @@ class RecoveryPanel(QWidget):
         document = QTextDocument()
         document.setPlainText(self._text())
         document.print_(printer)
-        self.said.setText("Sent to the printer.")
+        self.said.setText(tr("Sent to the printer."))
 
     def _end(self) -> None:
         self.key.clear()

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QDialog, QLineEdit, QVBoxLayout, QWidget
 
 from good_tide.core.identifiers import StoreId
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
@@ -23,7 +24,7 @@ class ReplaceDialog(QDialog):
     def __init__(self, link: AgentLink, store: StoreId, parent: QWidget) -> None:
         super().__init__(parent)
         self._link, self._job, self._store = link, link.job, store
-        self.setWindowTitle("Go on with this disk")
+        self.setWindowTitle(tr("Go on with this disk"))
         self.setMinimumWidth(560)
         self.what, self.then = label("", "", wrap=True), label("", "quiet", wrap=True)
         self.passphrase, self.of_other = QLineEdit(), QLineEdit()
@@ -31,11 +32,11 @@ class ReplaceDialog(QDialog):
             field.setEchoMode(QLineEdit.EchoMode.Password)
             field.hide()
         self.hint, self.trouble = label("", "small", wrap=True), label("", "harm", wrap=True)
-        self.leave, self.go_on = button("Not now"), button("Go on with this disk", primary=True)
+        self.leave, self.go_on = button(tr("Not now")), button(tr("Go on with this disk"), primary=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(22, 20, 22, 18)
         layout.setSpacing(10)
-        layout.addWidget(label("Go on with the disk that is there now?", "title", wrap=True))
+        layout.addWidget(label(tr("Go on with the disk that is there now?"), "title", wrap=True))
         for widget in (self.what, self.then, self.passphrase, self.of_other, self.hint, self.trouble):
             layout.addWidget(widget)
         layout.addLayout(line(self.leave, self.go_on, stretch=0))
@@ -50,33 +51,41 @@ class ReplaceDialog(QDialog):
     def _take(self, view: ReplacedView) -> None:
         self._view = view
         self.what.setText(
-            f"Another store lies in {view.where}. It is used from now on, with what is in it."
+            tr("Another store lies in {where}. It is used from now on, with what is in it.").format(
+                where=view.where
+            )
             if view.other
-            else f"There is no store in {view.where} any more. A new one is made there,"
+            else tr("There is no store in {where} any more. A new one is made there,").format(
+                where=view.where
+            )
             + (
-                " with the passphrase of the old one."
+                tr(" with the passphrase of the old one.")
                 if view.encrypted
-                else " not encrypted, as the old one was."
+                else tr(" not encrypted, as the old one was.")
             )
         )
         waits = (
-            f"{count_words(view.waiting, 'snapshot')} that {'waits' if view.waiting == 1 else 'wait'} on this"
-            " machine for the old disk then"
-            f" {'comes' if view.waiting == 1 else 'come'} into it. "
+            tr("{waiting} that {words} on this machine for the old disk then {words_2} into it. ").format(
+                waiting=count_words(view.waiting, "snapshot"),
+                words="waits" if view.waiting == 1 else "wait",
+                words_2="comes" if view.waiting == 1 else "come",
+            )
             if view.waiting
             else ""
         )
         self.then.setText(
-            f"First a snapshot is taken. {waits}Older history is on the old disk only: keep that disk if you"
-            " have it."
+            tr(
+                "First a snapshot is taken. {waits}Older history is on the old disk only: keep that disk if"
+                " you have it."
+            ).format(waits=waits)
         )
-        self._ask_for(self.passphrase, "Passphrase of the old store", view.encrypted and not view.known)
+        self._ask_for(self.passphrase, tr("Passphrase of the old store"), view.encrypted and not view.known)
         self._ask_for(
             self.of_other,
-            "Passphrase of the store that is there (empty: the same)",
+            tr("Passphrase of the store that is there (empty: the same)"),
             view.other_hint is not None,
         )
-        hints = [f"Hint: {one}" for one in (view.hint, view.other_hint) if one]
+        hints = [tr("Hint: {one}").format(one=one) for one in (view.hint, view.other_hint) if one]
         self.hint.setText("\n".join(dict.fromkeys(hints)))
         self.hint.setVisible(bool(hints) and not (self.passphrase.isHidden() and self.of_other.isHidden()))
         self._show()

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.homes import home_of
 from good_tide.core.records import StoreHistory
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable, time_words
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.view import RestoreOffer
@@ -34,35 +35,38 @@ class RescueDialog(QDialog):
 
     def __init__(self, opened: OpenedView, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Bring back from a store")
+        self.setWindowTitle(tr("Bring back from a store"))
         self.resize(640, 520)
         self._now = opened.now
         self.whose = QListWidget()
-        self.whose.setAccessibleName("Whose history")
+        self.whose.setAccessibleName(tr("Whose history"))
         self.whose.setWordWrap(True)
         self._histories = tuple(reversed(opened.histories))
         for one in self._histories:
             item = QListWidgetItem(self._words(one.history))
             item.setToolTip("\n".join(printable(folder) for folder in one.history.folders))
             self.whose.addItem(item)
-        self.everything, self.look = QRadioButton(), QRadioButton("Choose on the timeline what, and of when")
+        self.everything, self.look = (
+            QRadioButton(),
+            QRadioButton(tr("Choose on the timeline what, and of when")),
+        )
         self.everything.setChecked(True)
         self._ways = QButtonGroup(self)
         for way in (self.everything, self.look):
             self._ways.addButton(way)
         self._moment = label("", "quiet", wrap=True)
         self.old_home, self.new_home = QLineEdit(), QLineEdit(str(Path.home()))
-        self.old_home.setAccessibleName("The home as it was")
-        self.new_home.setAccessibleName("The home here")
+        self.old_home.setAccessibleName(tr("The home as it was"))
+        self.new_home.setAccessibleName(tr("The home here"))
         self._homes = QWidget()
         self._homes.setLayout(
-            line(label("What was below"), self.old_home, label("goes below"), self.new_home)
+            line(label(tr("What was below")), self.old_home, label(tr("goes below")), self.new_home)
         )
-        self._leave, self._go = button("Not now"), button("Go on…", primary=True)
+        self._leave, self._go = button(tr("Not now")), button(tr("Go on…"), primary=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
-        layout.addWidget(label("Whose files are to come back?", "title"))
+        layout.addWidget(label(tr("Whose files are to come back?"), "title"))
         layout.addWidget(self.whose, 1)
         layout.addWidget(self.everything)
         layout.addWidget(self._moment)
@@ -70,7 +74,7 @@ class RescueDialog(QDialog):
         layout.addWidget(self.look)
         layout.addWidget(
             label(
-                "Nothing is written yet: a plan is shown first. Nothing in the store is changed by it.",
+                tr("Nothing is written yet: a plan is shown first. Nothing in the store is changed by it."),
                 "quiet",
                 wrap=True,
             )
@@ -87,13 +91,18 @@ class RescueDialog(QDialog):
 
     def _words(self, one: StoreHistory) -> str:
         job = f" · {one.job}" if one.job and one.job not in one.machine.name else ""
-        people = f", files of {', '.join(one.people)}" if one.people else ""
+        people = tr(", files of {people}").format(people=", ".join(one.people)) if one.people else ""
         folders = ", ".join(printable(os.path.basename(folder)) for folder in one.folders[:6])
-        more = " and more" if len(one.folders) > 6 else ""
+        more = tr(" and more") if len(one.folders) > 6 else ""
         newest = time_words(one.newest, self._now)
-        return (
-            f"{one.machine.name}{job}{people}\n"
-            f"{count_words(one.snapshots, 'snapshot')}, the last {newest}: {folders}{more}"
+        return tr("{name}{job}{people}\n{snapshots}, the last {newest}: {folders}{more}").format(
+            name=one.machine.name,
+            job=job,
+            people=people,
+            snapshots=count_words(one.snapshots, "snapshot"),
+            newest=newest,
+            folders=folders,
+            more=more,
         )
 
     @property
@@ -104,13 +113,15 @@ class RescueDialog(QDialog):
     def _show(self, row: int) -> None:
         one = self.history.history
         when = time_words(one.complete_time, self._now)
-        self.everything.setText(f"Everything, as it was {when}")
+        self.everything.setText(tr("Everything, as it was {when}").format(when=when))
         if one.lacks:
-            words = f"No snapshot is complete; the newest lacks {count_words(one.lacks, 'thing')}."
+            words = tr("No snapshot is complete; the newest lacks {lacks}.").format(
+                lacks=count_words(one.lacks, "thing")
+            )
         elif one.complete_time < one.newest:
-            words = "That is the newest complete snapshot; the later ones lack something."
+            words = tr("That is the newest complete snapshot; the later ones lack something.")
         else:
-            words = "That is the newest snapshot, and it is complete."
+            words = tr("That is the newest snapshot, and it is complete.")
         self._moment.setText(words)
         home = home_of(one.folders)
         self.old_home.setText(home)

@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QRadioButton, QVBoxLayout, QWidget
 
 from good_tide.core.passphrases import Strength, gives_away, judge, proposal_bits, propose
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 
@@ -47,23 +48,27 @@ class SecrecyPanel(QWidget):
         super().__init__()
         self._holds = False
         self.known: tuple[str, ...] = ()
-        self.sealed = QRadioButton("Only who knows a passphrase")
-        self.open = QRadioButton("Anybody who has the disk")
+        self.sealed = QRadioButton(tr("Only who knows a passphrase"))
+        self.open = QRadioButton(tr("Anybody who has the disk"))
         self.sealed.setChecked(True)
         self.passphrase, self.again, self.hint = QLineEdit(), QLineEdit(), QLineEdit()
         for field, words in (
-            (self.passphrase, "Passphrase"),
-            (self.again, "The same again"),
-            (self.hint, "Hint (everybody can read it)"),
+            (self.passphrase, tr("Passphrase")),
+            (self.again, tr("The same again")),
+            (self.hint, tr("Hint (everybody can read it)")),
         ):
             field.setPlaceholderText(words)
             field.setAccessibleName(words)
             field.textChanged.connect(self._soon)
         for secret in (self.passphrase, self.again):
             secret.setEchoMode(QLineEdit.EchoMode.Password)
-        self.show_it = QCheckBox("Show")
-        self.propose = button("Propose one")
-        self.propose.setToolTip(f"Six random words, about {proposal_bits():.0f} bits; write them down")
+        self.show_it = QCheckBox(tr("Show"))
+        self.propose = button(tr("Propose one"))
+        self.propose.setToolTip(
+            tr("Six random words, about {proposal_bits:.0f} bits; write them down").format(
+                proposal_bits=proposal_bits()
+            )
+        )
         self.bar = StrengthBar(look)
         self.words = label("", "small", wrap=True)
         self.remember = QCheckBox()
@@ -97,7 +102,9 @@ class SecrecyPanel(QWidget):
     def set_key_ring(self, there: bool) -> None:
         """Whether the session has a key ring."""
         self.remember.setEnabled(there)
-        self.remember.setText("Remember it in the key ring" if there else "No key ring in this session")
+        self.remember.setText(
+            tr("Remember it in the key ring") if there else tr("No key ring in this session")
+        )
 
     def holds(self, store: bool, hint: str | None) -> None:
         """The place holds a store already: then its passphrase is asked for, once. ``hint`` None: it needs
@@ -111,9 +118,9 @@ class SecrecyPanel(QWidget):
         self._fields.setVisible(hint is not None if store else self.sealed.isChecked())
         if store:
             self.sentence.setText(
-                "The store there is not encrypted: whoever has the disk can read it."
+                tr("The store there is not encrypted: whoever has the disk can read it.")
                 if hint is None
-                else f"The passphrase of the store there. Hint: {hint or 'none'}."
+                else tr("The passphrase of the store there. Hint: {hint}.").format(hint=hint or "none")
             )
         else:
             self._show()
@@ -147,12 +154,16 @@ class SecrecyPanel(QWidget):
         sealed = self.sealed.isChecked()
         self._fields.setVisible(sealed)
         self.sentence.setText(
-            "Without the passphrase or the recovery key nothing shows: no names, no contents. You get the"
-            " recovery key in the next step."
+            tr(
+                "Without the passphrase or the recovery key nothing shows: no names, no contents. You get the"
+                " recovery key in the next step."
+            )
             if sealed
             else (
-                "Not encrypted: whoever finds, borrows or steals the disk can read every file in every"
-                " snapshot."
+                tr(
+                    "Not encrypted: whoever finds, borrows or steals the disk can read every file in every"
+                    " snapshot."
+                )
             )
         )
         self.changed.emit()
@@ -163,16 +174,18 @@ class SecrecyPanel(QWidget):
             return (
                 ""
                 if self._fields.isHidden() or self.passphrase.text()
-                else "Type the passphrase of the store that is there."
+                else tr("Type the passphrase of the store that is there.")
             )
         if not self.sealed.isChecked():
             return ""
         if not self.passphrase.text():
-            return "Type a passphrase, or have one proposed."
+            return tr("Type a passphrase, or have one proposed.")
         if self.passphrase.text() != self.again.text():
-            return "The two passphrases differ." if self.again.text() else "Type the passphrase again."
+            return (
+                tr("The two passphrases differ.") if self.again.text() else tr("Type the passphrase again.")
+            )
         if gives_away(self.hint.text(), self.passphrase.text()):
-            return "The hint contains the passphrase."
+            return tr("The hint contains the passphrase.")
         return ""
 
     def value(self) -> str | None:

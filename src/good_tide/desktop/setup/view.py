@@ -21,10 +21,12 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.jobfile import expand_folder
 from good_tide.core.places import Level
-from good_tide.core.words import count_words, duration_words, size_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
+from good_tide.desktop.setup.consequences import room_words
 from good_tide.desktop.setup.disk_rows import PlaceChooser
 from good_tide.desktop.setup.secrecy import SecrecyPanel
 from good_tide.protocol.agent_calls import DisksChanged
@@ -32,11 +34,6 @@ from good_tide.protocol.coverage_calls import NO_JOB, SurveyFolders, SurveyView
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.setup_calls import MadeView, NewStore, OpenToRead, ProposeSetUp, SetUpJob, SetUpView
 
-_RATES = {"internal": 120e6, "external": 70e6, "network": 35e6}
-"""Bytes a second at which a first snapshot goes into each kind of disk, for the estimate; measured with
-ordinary disks."""
-
-_DAYS_IN_MONTH = 30.4
 _SURVEY_AFTER_MS = 120
 _FOUND_SHOWN = 4
 
@@ -60,9 +57,9 @@ class SetUpPage(QWidget):
         self.survey: SurveyView | None = None
         self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
         self.folders = QListWidget()
-        self.folders.setAccessibleName("Folders to cover")
+        self.folders.setAccessibleName(tr("Folders to cover"))
         self.points = QComboBox()
-        self.points.setAccessibleName("Starting point")
+        self.points.setAccessibleName(tr("Starting point"))
         self._what, self._where, self._who = (
             label("", "strong", wrap=True),
             label("", "strong", wrap=True),
@@ -72,9 +69,11 @@ class SetUpPage(QWidget):
         self.place = PlaceChooser(look, link)
         self.secrecy = SecrecyPanel(look)
         self._summary, self._trouble = label("", "", wrap=True), label("", "harm", wrap=True)
-        self.begin = button("Take the first snapshot", primary=True)
-        self.back = button("Bring back from this store…")
-        self.back.setToolTip("Look into the store that is there, of whatever machine, and restore from it")
+        self.begin = button(tr("Take the first snapshot"), primary=True)
+        self.back = button(tr("Bring back from this store…"))
+        self.back.setToolTip(
+            tr("Look into the store that is there, of whatever machine, and restore from it")
+        )
         self._lost = label("", "strong", wrap=True)
         self.found = QHBoxLayout()
         """A button for each store that lies on a connected disk."""
@@ -94,11 +93,13 @@ class SetUpPage(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(12)
-        column.addWidget(label("Protect this machine", "title"))
+        column.addWidget(label(tr("Protect this machine"), "title"))
         column.addWidget(
             label(
-                "Three questions, each with an answer to start from. Everything can be changed later, in"
-                " Coverage and in Stores.",
+                tr(
+                    "Three questions, each with an answer to start from. Everything can be changed later, in"
+                    " Coverage and in Stores."
+                ),
                 "quiet",
                 wrap=True,
             )
@@ -111,9 +112,9 @@ class SetUpPage(QWidget):
         cards.setContentsMargins(0, 0, 0, 0)
         cards.setSpacing(12)
         for title, consequence, widgets in (
-            ("What is kept", self._what, self._what_widgets()),
-            ("Where it is kept", self._where, [self.place]),
-            ("Who may read it", self._who, [self.secrecy]),
+            (tr("What is kept"), self._what, self._what_widgets()),
+            (tr("Where it is kept"), self._where, [self.place]),
+            (tr("Who may read it"), self._who, [self.secrecy]),
         ):
             frame, inside = card(spacing=9)
             frame.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -139,11 +140,11 @@ class SetUpPage(QWidget):
         column.addWidget(frame)
 
     def _what_widgets(self) -> list[QWidget]:
-        add = button("Add…")
-        add.setToolTip("Cover a folder that is not in the list")
+        add = button(tr("Add…"))
+        add.setToolTip(tr("Cover a folder that is not in the list"))
         add.clicked.connect(self._add_folder)
         row = QWidget()
-        inside = line(label("Start from", "small"))
+        inside = line(label(tr("Start from"), "small"))
         inside.addWidget(self.points, 1)
         inside.addWidget(add)
         row.setLayout(inside)
@@ -176,7 +177,7 @@ class SetUpPage(QWidget):
 
     def _add_row(self, folder: str, on: bool) -> None:
         home = self._view.home if self._view is not None else ""
-        shown = "Home folder" if folder == home else folder.removeprefix(home + "/")
+        shown = tr("Home folder") if folder == home else folder.removeprefix(home + "/")
         item = QListWidgetItem(shown)
         item.setData(Qt.ItemDataRole.UserRole, folder)
         item.setToolTip(folder)
@@ -197,7 +198,7 @@ class SetUpPage(QWidget):
 
     def _add_folder(self) -> None:
         folder = QFileDialog.getExistingDirectory(
-            self, "Folder to cover", self._view.home if self._view is not None else "/"
+            self, tr("Folder to cover"), self._view.home if self._view is not None else "/"
         )
         if folder:
             self.cover(folder)
@@ -244,7 +245,7 @@ class SetUpPage(QWidget):
             folder = str(item.data(Qt.ItemDataRole.UserRole))
             share = sizes.get(os.fsencode(folder))
             home = self._view.home if self._view is not None else ""
-            shown = "Home folder" if folder == home else folder.removeprefix(home + "/")
+            shown = tr("Home folder") if folder == home else folder.removeprefix(home + "/")
             on = item.checkState() is Qt.CheckState.Checked
             words = (
                 f"{shown}   {count_words(share.files, 'file')}, {size_words(share.size)}"
@@ -275,29 +276,35 @@ class SetUpPage(QWidget):
         """The consequences of all three answers, and what is still missing."""
         survey, folders = self.survey, self.chosen()
         if not folders:
-            self._what.setText("Nothing is covered.")
+            self._what.setText(tr("Nothing is covered."))
         elif survey is None:
-            self._what.setText("Looking…")
+            self._what.setText(tr("Looking…"))
         else:
             self._what.setText(
-                f"{count_words(survey.files, 'file')},"
-                f" {size_words(survey.size)}{'' if survey.done else ' so far…'}"
+                "{files}, {size}{words}".format(
+                    files=count_words(survey.files, "file"),
+                    size=size_words(survey.size),
+                    words="" if survey.done else tr(" so far…"),
+                )
             )
         rules = count_words(len(self._rules), "rule")
         if survey is not None and survey.out_files:
             self._rules_words.setText(
-                f"{rules} leave out {count_words(survey.out_files, 'file')}, {size_words(survey.out_size)}."
-                " Coverage shows which."
+                tr("{rules} leave out {out_files}, {out_size}. Coverage shows which.").format(
+                    rules=rules,
+                    out_files=count_words(survey.out_files, "file"),
+                    out_size=size_words(survey.out_size),
+                )
             )
         else:
             self._rules_words.setText(
                 f"{rules}: {'; '.join(self._rules)}"
                 if self._rules
-                else "No rules: everything in these folders is in."
+                else tr("No rules: everything in these folders is in.")
             )
-        self._where.setText(self._room_words())
+        self._where.setText(room_words(self.place, self.survey))
         sealed = self.secrecy.value() is not None
-        self._who.setText("Encrypted." if sealed else "Not encrypted.")
+        self._who.setText(tr("Encrypted.") if sealed else tr("Not encrypted."))
         missing = self._missing()
         self._trouble.setText(missing)
         self._trouble.setVisible(bool(missing))
@@ -310,12 +317,16 @@ class SetUpPage(QWidget):
         found = self.place.examined
         holds = found is not None and found.holds is not None
         self._lost.setText(
-            "A store lies in the place that is chosen. Give its passphrase or recovery key, and bring back"
-            " from it; or go on with it on this machine."
+            tr(
+                "A store lies in the place that is chosen. Give its passphrase or recovery key, and bring"
+                " back from it; or go on with it on this machine."
+            )
             if holds
             else (
-                "Was a machine lost? Connect the disk with its store, or choose its folder under “Where it is"
-                " kept”."
+                tr(
+                    "Was a machine lost? Connect the disk with its store, or choose its folder under “Where"
+                    " it is kept”."
+                )
             )
         )
         self._show_found()
@@ -325,7 +336,11 @@ class SetUpPage(QWidget):
         """Stores that lie on the connected disks, each a press away."""
         stores = [(row.view.facts.name, one) for row in self.place.rows for one in row.view.facts.stores]
         words = [
-            f"{os.path.basename(one.path)} on {disk}, {count_words(one.snapshots, 'snapshot')}"
+            tr("{basename} on {disk}, {snapshots}").format(
+                basename=os.path.basename(one.path),
+                disk=disk,
+                snapshots=count_words(one.snapshots, "snapshot"),
+            )
             for disk, one in stores[:_FOUND_SHOWN]
         ]
         if words == self._found_words:
@@ -358,60 +373,23 @@ class SetUpPage(QWidget):
         self._trouble.show()
         self.back.setEnabled(True)
 
-    def _room_words(self) -> str:
-        disk, survey = self.place.disk, self.survey
-        if not self.place.folder:
-            return "No place is chosen. Connect a disk: it appears by itself."
-        if self.place.examined is None:
-            return "Looking…"
-        if disk is None or survey is None or not survey.size or not disk.facts.total:
-            return "" if self.place.level() is not Level.BAD else "This place cannot take a store as it is."
-        if self.place.level() is Level.BAD:
-            return "This place cannot take a store as it is."
-        times = disk.facts.free / survey.size
-        first = duration_words(max(1.0, survey.size / _RATES[disk.facts.kind]))
-        fits = f"Fits {times:,.0f} times" if times < 1000 else "Fits more than a thousand times"
-        return f"{fits}. The first snapshot takes about {first}. {self._lasting_words(disk.facts.free)}"
-
-    def _lasting_words(self, free: int) -> str:
-        """How long the room lasts at the pace of the last week; compression and deduplication make it
-        longer."""
-        survey = self.survey
-        if survey is None or not survey.done:
-            return ""
-        weekly = sum(
-            share.fresh
-            for share in survey.folders
-            if not any(_inside(share.path, other.path) for other in survey.folders)
-        )
-        if not weekly:
-            return "Nothing was changed in the last week, so the room lasts."
-        months = (free - survey.size) / weekly * 7 / _DAYS_IN_MONTH
-        if months > 240:
-            return "At the pace of the last week the room lasts for decades."
-        if months >= 1:
-            return f"At the pace of the last week the room lasts about {count_words(round(months), 'month')}."
-        return (
-            "At the pace of the last week the room lasts about"
-            f" {count_words(max(0, round(months * _DAYS_IN_MONTH)), 'day')}."
-        )
-
     def _summary_words(self) -> str:
         doubts = self.place.doubts()
         if doubts and not self._missing():
-            return (
-                f"You go on although: {'; '.join(doubt[:1].lower() + doubt[1:] for doubt in doubts)}. This is"
-                " noted in the journal."
+            return tr("You go on although: {doubts}. This is noted in the journal.").format(
+                doubts="; ".join(doubt[:1].lower() + doubt[1:] for doubt in doubts)
             )
-        return "Nothing on the disk is erased. Snapshots go on in the background; you can pause or stop them."
+        return tr(
+            "Nothing on the disk is erased. Snapshots go on in the background; you can pause or stop them."
+        )
 
     def _missing(self) -> str:
         if not self.chosen():
-            return "Choose at least one folder."
+            return tr("Choose at least one folder.")
         if not self.place.folder:
-            return "Choose a place for the store."
+            return tr("Choose a place for the store.")
         if self.place.examined is None:
-            return "The place is being looked at."
+            return tr("The place is being looked at.")
         if self.place.level() is Level.BAD:
             bad = next(check for check in self.place.list.checks if check.level is Level.BAD)
             return f"{bad.what}. {bad.way_out}."
@@ -440,7 +418,3 @@ class SetUpPage(QWidget):
         self._show()
         self._trouble.setText(str(fault))
         self._trouble.show()
-
-
-def _inside(path: bytes, other: bytes) -> bool:
-    return path.startswith(other.rstrip(b"/") + b"/")

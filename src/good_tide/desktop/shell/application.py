@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
@@ -14,6 +15,7 @@ from good_tide.desktop.painting.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.shell.panel import PanelIcon
 from good_tide.desktop.shell.place_on_screen import keep_place, open_in_place
 from good_tide.desktop.shell.single import SingleInstance, hand_over
+from good_tide.desktop.shell.type_size import chosen_type, enlarge, follow_fonts
 from good_tide.desktop.shell.window import MainWindow
 
 _FONTS = Path(__file__).parent.parent / "fonts"
@@ -50,10 +52,22 @@ def _desktop_theme() -> str:
     return "dark" if QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark else "light"
 
 
-def run_window(socket: Path, settings: Path, job: str = "", view: str = "", theme: str = "") -> int:
+def run_window(
+    socket: Path,
+    settings: Path,
+    job: str = "",
+    view: str = "",
+    theme: str = "",
+    desktop_type: Callable[[], float] = lambda: 1.0,
+) -> int:
     """Open the window, at a view of a job if they are named, and stay until it is closed. A window that is
-    open already does it."""
+    open already does it.
+
+    :param desktop_type: how large the desktop wants its type.
+    """
+    enlarge(chosen_type() or desktop_type())
     application, look = make_application(theme)
+    follow_fonts()
     if hand_over(socket, job, view):
         return 0
     window = MainWindow(look, socket, settings)

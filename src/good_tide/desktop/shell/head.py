@@ -7,8 +7,9 @@ from PySide6.QtWidgets import QComboBox, QFrame
 
 from good_tide.core.identifiers import JobId
 from good_tide.core.status import Action, Status
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.signs import Sign
-from good_tide.desktop.painting.widgets import OneLine, button, label, line
+from good_tide.desktop.painting.widgets import OneLine, button, line
 from good_tide.protocol.agent_calls import Overview
 
 _QUIET = (Action.NONE, Action.TAKE, Action.SET_UP)
@@ -27,12 +28,13 @@ class Head(QFrame):
         self.setObjectName("head")
         self.setFixedHeight(52)
         self.sign = Sign()
-        self.sentence, self.detail = label("Looking for the agent…"), OneLine("quiet")
+        self.sentence, self.detail = OneLine(first=True), OneLine("quiet")
+        self.sentence.setText(tr("Looking for the agent…"))
         self.sentence.setStyleSheet("font-weight: 600;")
         self.job = QComboBox()
-        self.job.setAccessibleName("Job")
+        self.job.setAccessibleName(tr("Job"))
         self.job.hide()
-        self.take, self.act = button("Take snapshot", primary=True), button("")
+        self.take, self.act = button(tr("Take snapshot"), primary=True), button("")
         self._action = Action.NONE
         self.act.hide()
         self.take.setEnabled(False)
@@ -51,10 +53,11 @@ class Head(QFrame):
         self.sign.mood = now.mood
         self.sign.update()
         self.sentence.setText(now.sentence)
+        self.sentence.setToolTip(now.sentence)
         self.detail.setText(now.detail)
         self.detail.setToolTip(now.detail)
         self._action = now.action
-        self.act.setText(now.action.value)
+        self.act.setText(tr(now.action.value))
         self.act.setVisible(now.action not in _QUIET)
 
     def show_jobs(self, overview: Overview) -> None:

@@ -7,8 +7,9 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from good_tide.core.history import TidePoint, known_parts
 from good_tide.core.identifiers import JobId
-from good_tide.core.progress import Progress, WorkKind
-from good_tide.core.status import JobFacts, Mood, State, Status, StoreState, status
+from good_tide.core.job_facts import JobFacts, StoreState
+from good_tide.core.status import Mood, State, Status, status
+from good_tide.core.translation import tr
 from good_tide.core.work_words import work_words
 from good_tide.desktop.link import AgentLink
 from good_tide.protocol.agent_calls import (
@@ -25,7 +26,7 @@ from good_tide.protocol.agent_calls import (
 _REFRESH_MS = 60_000
 _CATCH_UP_MS = 500
 
-__all__ = ["JobState", "Progress", "WorkKind"]
+__all__ = [tr("JobState"), tr("Progress"), tr("WorkKind")]
 
 _TAKES = (StoreState.READY, StoreState.EMPTY, StoreState.CATCHING_UP, StoreState.REPLACED)
 """States in which a snapshot can be taken: where the store was replaced, it is kept on this machine."""

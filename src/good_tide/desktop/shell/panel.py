@@ -12,6 +12,7 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.progress import WorkKind
 from good_tide.core.standing import JobStanding
 from good_tide.core.status import Mood, Status
+from good_tide.core.translation import tr
 from good_tide.core.words import time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.signs import panel_icon
@@ -50,7 +51,7 @@ class PanelIcon(QObject):
         self.icon = QSystemTrayIcon(panel_icon(Mood.ATTENTION), self)
         self.menu = QMenu()
         self.icon.setContextMenu(self.menu)
-        self.icon.setToolTip("Good Tide: looking for the agent")
+        self.icon.setToolTip(tr("Good Tide: looking for the agent"))
         self.icon.activated.connect(self._activated)
         self.view: PanelView | None = None
         self.link.connected.connect(self.refresh)
@@ -73,12 +74,12 @@ class PanelIcon(QObject):
 
     def _ended(self, ended: WorkEnded) -> None:
         if ended.error and ended.what in (WorkKind.SNAPSHOT, WorkKind.RUN_DUE):
-            self.icon.setToolTip(f"Good Tide: {ended.error}")
+            self.icon.setToolTip(tr("Good Tide: {error}").format(error=ended.error))
         self.refresh()
 
     def _lost(self) -> None:
         self.icon.setIcon(panel_icon(Mood.HARM))
-        self.icon.setToolTip("Good Tide: the agent has gone; starting it again")
+        self.icon.setToolTip(tr("Good Tide: the agent has gone; starting it again"))
 
     def _activated(self, reason: QSystemTrayIcon.ActivationReason) -> None:
         if reason is QSystemTrayIcon.ActivationReason.Trigger:
@@ -92,7 +93,7 @@ class PanelIcon(QObject):
         status = worst(view.standings)
         self.icon.setIcon(panel_icon(status.mood if status is not None else Mood.ATTENTION))
         lines = [f"{one.name}: {one.status.sentence}" for one in view.standings]
-        self.icon.setToolTip("\n".join(lines) or "Good Tide: nothing is protected on this machine yet")
+        self.icon.setToolTip("\n".join(lines) or tr("Good Tide: nothing is protected on this machine yet"))
         self._fill(view)
 
     def _fill(self, view: PanelView) -> None:
@@ -102,33 +103,44 @@ class PanelIcon(QObject):
             name = f"{one.name}: " if len(view.standings) > 1 else ""
             for words in (
                 f"{name}{one.status.sentence}",
-                f"    Last: {time_words(one.last, now)}" if one.last else "    No snapshot yet",
-                f"    Next: {time_words(one.next, now)}" if one.next else "    Next: by hand",
+                tr("    Last: {last}").format(last=time_words(one.last, now))
+                if one.last
+                else tr("    No snapshot yet"),
+                tr("    Next: {next}").format(next=time_words(one.next, now))
+                if one.next
+                else tr("    Next: by hand"),
             ):
                 menu.addAction(words).setEnabled(False)
         if not view.standings:
-            menu.addAction("Set up…", lambda: self._show("timeline"))
+            menu.addAction(tr("Set up…"), lambda: self._show("timeline"))
         menu.addSeparator()
         for one in view.standings:
-            words = f"Take snapshot of {one.name}" if len(view.standings) > 1 else "Take snapshot"
+            words = (
+                tr("Take snapshot of {name}").format(name=one.name)
+                if len(view.standings) > 1
+                else tr("Take snapshot")
+            )
             action = menu.addAction(words, partial(self._snapshot, one.job))
             action.setEnabled(not view.working)
         if view.working:
-            menu.addAction("Stop what is being done", lambda: self.link.ask(StopWork()))
+            menu.addAction(tr("Stop what is being done"), lambda: self.link.ask(StopWork()))
         if view.paused_until > now:
             menu.addAction(
-                f"Go on (paused until {time_words(view.paused_until, now)})", lambda: self._pause(0)
+                tr("Go on (paused until {paused_until})").format(
+                    paused_until=time_words(view.paused_until, now)
+                ),
+                lambda: self._pause(0),
             )
         else:
-            menu.addAction("Pause for an hour", lambda: self._pause(now + _HOUR))
-            menu.addAction("Pause until tomorrow", lambda: self._pause(tomorrow_morning(now)))
-        menu.addAction("Look at the timeline", lambda: self._show("timeline"))
+            menu.addAction(tr("Pause for an hour"), lambda: self._pause(now + _HOUR))
+            menu.addAction(tr("Pause until tomorrow"), lambda: self._pause(tomorrow_morning(now)))
+        menu.addAction(tr("Look at the timeline"), lambda: self._show("timeline"))
         menu.addSeparator()
         for disk in view.ejectable:
-            menu.addAction(f"Eject {disk.name}", partial(self._eject, disk))
-        day = menu.addMenu("Last run of the day")
-        day.addAction("Run everything, then suspend", lambda: self.link.ask(RunDue("suspend")))
-        day.addAction("Run everything, then switch off", lambda: self.link.ask(RunDue("power-off")))
+            menu.addAction(tr("Eject {name}").format(name=disk.name), partial(self._eject, disk))
+        day = menu.addMenu(tr("Last run of the day"))
+        day.addAction(tr("Run everything, then suspend"), lambda: self.link.ask(RunDue("suspend")))
+        day.addAction(tr("Run everything, then switch off"), lambda: self.link.ask(RunDue("power-off")))
 
     def _snapshot(self, job: JobId) -> None:
         self.link.ask(TakeSnapshot(job))

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QT
 
 from good_tide.core.pace import Pace
 from good_tide.core.progress import Stage, WorkKind
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words, printable, size_words, time_words
 from good_tide.core.work_words import work_words
 from good_tide.desktop.link import AgentLink
@@ -35,8 +36,10 @@ class WorkStrip(QFrame):
         self._facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._bar = QProgressBar()
         self._bar.setTextVisible(False)
-        self.easy, self.pause, self.stop = button("Take it easy"), button("Pause"), button("Stop")
-        self.easy.setToolTip("Rest between stretches of work, so that the machine is free for other things")
+        self.easy, self.pause, self.stop = button(tr("Take it easy")), button(tr("Pause")), button(tr("Stop"))
+        self.easy.setToolTip(
+            tr("Rest between stretches of work, so that the machine is free for other things")
+        )
         box = QVBoxLayout()
         box.setSpacing(4)
         row = line(self._words, spacing=14)
@@ -66,10 +69,11 @@ class WorkStrip(QFrame):
         if not work.paused:
             self._pace.add(work.seconds, progress.bytes_done)
         self._paused, self._easy = work.paused, work.easy
-        self.pause.setText("Go on" if work.paused else "Pause")
-        self.easy.setText("Full speed" if work.easy else "Take it easy")
+        self.pause.setText(tr("Go on") if work.paused else tr("Pause"))
+        self.easy.setText(tr("Full speed") if work.easy else tr("Take it easy"))
         self._words.setText(
-            work_words(work.what, work.paused) + (", taking it easy" if work.easy and not work.paused else "")
+            work_words(work.what, work.paused)
+            + (tr(", taking it easy") if work.easy and not work.paused else "")
         )
         self._facts.setText("   ".join(self._said(work)))
         self._facts.setToolTip(progress.current)
@@ -82,14 +86,18 @@ class WorkStrip(QFrame):
         if progress.stage is Stage.LAST_MINUTE:
             return [progress.phase]
         if progress.bytes_total:
-            facts.append(f"{size_words(progress.bytes_done)} of {size_words(progress.bytes_total)}")
+            facts.append(
+                tr("{bytes_done} of {bytes_total}").format(
+                    bytes_done=size_words(progress.bytes_done), bytes_total=size_words(progress.bytes_total)
+                )
+            )
         elif progress.bytes_done:
             facts.append(size_words(progress.bytes_done))
         rate, left = self._pace.rate, self._pace.left(progress.bytes_total)
         if rate and not work.paused:
             facts.append(f"{size_words(int(rate))}/s")
             if left is not None and left >= 1:
-                facts.append(f"about {duration_words(left)} left")
+                facts.append(tr("about {left} left").format(left=duration_words(left)))
         if progress.current:
             facts.append(progress.current.rpartition("/")[2][:60])
         return facts or [progress.phase]
@@ -112,13 +120,13 @@ class NoticeStrip(QFrame):
         self._undo: tuple[str, ...] = ()
         self._words = label("", "strong", wrap=True)
         self._detail = label("", "quiet", wrap=True)
-        self.undo_button = button("Undo")
-        self.show_button = button("Show in files")
+        self.undo_button = button(tr("Undo"))
+        self.show_button = button(tr("Show in files"))
         self._place = ""
         close = QToolButton()
         close.setIcon(icon("close", look.ink, 16))
-        close.setToolTip("Put away")
-        close.setAccessibleName("Put away")
+        close.setToolTip(tr("Put away"))
+        close.setAccessibleName(tr("Put away"))
         box = QVBoxLayout()
         box.setSpacing(2)
         box.addWidget(self._words)
@@ -189,11 +197,17 @@ class AlarmStrip(QFrame):
         self.setObjectName("trouble")
         self.alarm: AlarmView | None = None
         self.words, self.detail = label("", "strong", wrap=True), label("", "quiet", wrap=True)
-        self.undo, self.dismiss = button("Everything as it was before…", primary=True), button("It was meant")
-        self.undo.setToolTip(
-            "Open the restore plan of all covered folders at the last moment before; nothing is lost by it"
+        self.undo, self.dismiss = (
+            button(tr("Everything as it was before…"), primary=True),
+            button(tr("It was meant")),
         )
-        self.dismiss.setToolTip("Let snapshots be released again, as before")
+        self.undo.setToolTip(
+            tr(
+                "Open the restore plan of all covered folders at the last moment before; nothing is lost"
+                " by it"
+            )
+        )
+        self.dismiss.setToolTip(tr("Let snapshots be released again, as before"))
         box = QVBoxLayout()
         box.setSpacing(2)
         box.addWidget(self.words)
@@ -217,11 +231,19 @@ class AlarmStrip(QFrame):
         self.words.setText(f"{alarm.what}.")
         names = ", ".join(printable(path).rpartition("/")[2] for path in alarm.paths[:_NAMES])
         more = len(alarm.paths) - _NAMES
-        told = f"Among them {names}{' and more' if more > 0 else ''}. " if names else ""
+        told = (
+            tr("Among them {names}{words}. ").format(names=names, words=tr(" and more") if more > 0 else "")
+            if names
+            else ""
+        )
         good = (
-            f"The last moment before is {time_words(alarm.before_time, now)}; it is pinned. "
+            tr("The last moment before is {before_time}; it is pinned. ").format(
+                before_time=time_words(alarm.before_time, now)
+            )
             if alarm.before
             else ""
         )
-        self.detail.setText(f"{told}{good}Nothing is released until you have looked.")
+        self.detail.setText(
+            tr("{told}{good}Nothing is released until you have looked.").format(told=told, good=good)
+        )
         self.undo.setVisible(bool(alarm.before))

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QMainWindow,
+    QSizePolicy,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
@@ -19,9 +20,12 @@ from PySide6.QtWidgets import (
 
 from good_tide import __version__
 from good_tide.core.identifiers import JobId
+from good_tide.core.job_facts import StoreState
+from good_tide.core.job_facts import Topic as Trouble
 from good_tide.core.progress import WorkKind
-from good_tide.core.status import Action, Mood, State, Status, StoreState
-from good_tide.core.status import Topic as Trouble
+from good_tide.core.status import Action, Mood, State, Status
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon, program_icon
 from good_tide.desktop.painting.palette import Palette
@@ -29,6 +33,7 @@ from good_tide.desktop.setup.recovery import RecoveryPanel
 from good_tide.desktop.setup.rescue import RescueDialog
 from good_tide.desktop.setup.view import SetUpPage
 from good_tide.desktop.shell.head import Head
+from good_tide.desktop.shell.holder import Holder, Rail
 from good_tide.desktop.shell.job_state import JobState
 from good_tide.desktop.shell.strips import AlarmStrip, NoticeStrip, WorkStrip
 from good_tide.desktop.shell.views import VIEWS
@@ -49,7 +54,7 @@ class MainWindow(QMainWindow):
 
     def __init__(self, look: Palette, socket: Path, settings: Path) -> None:
         super().__init__()
-        self.setWindowTitle("Good Tide")
+        self.setWindowTitle(tr("Good Tide"))
         self.setWindowIcon(program_icon())
         self.resize(1280, 800)
         self.setMinimumSize(900, 560)
@@ -62,8 +67,11 @@ class MainWindow(QMainWindow):
         self.set_up, self.recovery = SetUpPage(look, self.link), RecoveryPanel(self.link)
         self.work_strip, self.notice, self.alarm = WorkStrip(self.link), NoticeStrip(look), AlarmStrip()
         self.pages = QStackedWidget()
-        for page in (*self.views.values(), self.set_up, self.recovery):
-            self.pages.addWidget(page)
+        self._holders: dict[QWidget, Holder] = {
+            page: Holder(page) for page in (*self.views.values(), self.set_up, self.recovery)
+        }
+        for holder in self._holders.values():
+            self.pages.addWidget(holder)
         self.rescue: RescueDialog | None = None
         self._offered: tuple[JobId, object] | None = None
         """What is to be brought back when the history of a job has come."""
@@ -80,7 +88,6 @@ class MainWindow(QMainWindow):
     def _lay_out(self) -> None:
         rail = QFrame()
         rail.setObjectName("rail")
-        rail.setFixedWidth(84)
         column = QVBoxLayout(rail)
         column.setContentsMargins(6, 10, 6, 10)
         for place, kind in enumerate(VIEWS, 1):
@@ -99,7 +106,7 @@ class MainWindow(QMainWindow):
         middle.addWidget(self.pages, 1)
         body = QHBoxLayout()
         body.setSpacing(0)
-        body.addWidget(rail)
+        body.addWidget(Rail(rail))
         body.addLayout(middle, 1)
         ground = QWidget()
         ground.setObjectName("ground")
@@ -119,7 +126,8 @@ class MainWindow(QMainWindow):
         made.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
         made.setCheckable(True)
         made.setChecked(kind is self.current)
-        made.setFixedSize(72, 58)
+        made.setMinimumSize(72, 58)
+        made.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         made.setToolTip(f"{kind.title} ({keys})")
         made.clicked.connect(lambda checked=False, kind=kind: self.show_view(kind))
         QShortcut(QKeySequence(keys), self).activated.connect(lambda kind=kind: self.show_view(kind))
@@ -159,21 +167,24 @@ class MainWindow(QMainWindow):
         self.link.close()
         super().closeEvent(event)
 
+    def _to_front(self, page: QWidget) -> None:
+        self.pages.setCurrentWidget(self._holders[page])
+
     def show_view(self, kind: ViewKind) -> None:
         """Go to one of the views; to the set-up while there is no job."""
         self.current = kind
         self._buttons[kind].setChecked(True)
         if self.overview.state is StoreState.NO_JOB:
-            self.pages.setCurrentWidget(self.set_up)
+            self._to_front(self.set_up)
             self.set_up.start()
             return
-        self.pages.setCurrentWidget(self.views[kind])
+        self._to_front(self.views[kind])
         self.views[kind].entered()
 
     def show_named(self, job: str, title: str) -> None:
         """Come to the front with a view of a job, by its identity or name; an empty name leaves what is
         shown."""
-        kind = next((kind for kind in VIEWS if kind.title.lower() == title.lower()), self.current)
+        kind = next((kind for kind in VIEWS if kind.icon == title.lower()), self.current)
         known = next((one.id for one in self.overview.jobs if job in (one.id, one.name)), JobId(job))
         if job and known != self.overview.job:
             self.state.show_job(known)
@@ -187,7 +198,7 @@ class MainWindow(QMainWindow):
         if made.recovery_key is not None:
             self._show_recovery(made)
         else:
-            self.pages.setCurrentWidget(self.views[self.current])
+            self._to_front(self.views[self.current])
         self.state.show_job(made.job)
 
     def _opened(self, opened: OpenedView) -> None:
@@ -206,7 +217,7 @@ class MainWindow(QMainWindow):
     def _show_recovery(self, made: MadeView) -> None:
         assert made.recovery_key is not None
         self.recovery.show_key(made.recovery_key, made.where, made.notes)
-        self.pages.setCurrentWidget(self.recovery)
+        self._to_front(self.recovery)
 
     def _connected(self) -> None:
         self.link.ask(Hello(), self._greet)
@@ -215,13 +226,17 @@ class MainWindow(QMainWindow):
     def _greet(self, facts: AgentFacts) -> None:
         if facts.protocol != PROTOCOL_VERSION or facts.version != __version__:
             self.notice.tell(
-                f"The agent is of version {facts.version}, this window of {__version__}. End the agent, and"
-                " this window starts its own.",
+                tr(
+                    "The agent is of version {version}, this window of {version_2}. End the agent, and this"
+                    " window starts its own."
+                ).format(version=facts.version, version_2=__version__),
                 trouble=True,
             )
 
     def _lost(self) -> None:
-        self.head.show_status(Status(State.FAILING, "The agent has gone.", "Starting it again…", Mood.HARM))
+        self.head.show_status(
+            Status(State.FAILING, tr("The agent has gone."), tr("Starting it again…"), Mood.HARM)
+        )
         self.work_strip.show_work(None)
         self.head.take.setEnabled(False)
 
@@ -238,7 +253,9 @@ class MainWindow(QMainWindow):
             self._offered = None
             self._offer(offered[1])
         if overview.trouble and overview.state is StoreState.READY:
-            self.notice.tell("Part of the store is damaged", "\n".join(overview.trouble[:3]), trouble=True)
+            self.notice.tell(
+                tr("Part of the store is damaged"), "\n".join(overview.trouble[:3]), trouble=True
+            )
 
     def _show_status(self) -> None:
         """How the job stands, and whether something rings."""
@@ -259,7 +276,7 @@ class MainWindow(QMainWindow):
 
     def _switched(self) -> None:
         """It is of another job, or its store is in another state."""
-        if self.pages.currentWidget() is not self.recovery:
+        if not self.recovery.isVisibleTo(self):
             self.show_view(self.current)
 
     def _show_work(self) -> None:
@@ -283,17 +300,35 @@ class MainWindow(QMainWindow):
     def _tell_ended(self, ended: WorkEnded) -> None:
         if ended.error:
             rest = ended.what is WorkKind.RESTORE
-            goes_on = "What it had brought is there. It can go on: Journal, Restores." if rest else ""
+            goes_on = tr("What it had brought is there. It can go on: Journal, Restores.") if rest else ""
             self.notice.tell(ended.error, goes_on, trouble=True)
         elif ended.restore is not None:
             result = ended.restore
             counts = (
-                f"{result.created:,} created, {result.replaced:,} replaced, {result.identical:,} identical,"
-                f" {result.skipped:,} skipped"
-                + (f", {result.strange:,} set aside that were not there then" if result.strange else "")
-                + (f". {result.checked:,} read again and the same as in the store" if result.checked else "")
+                tr("{created} created, {replaced} replaced, {identical} identical, {skipped} skipped").format(
+                    created=number_words(result.created),
+                    replaced=number_words(result.replaced),
+                    identical=number_words(result.identical),
+                    skipped=number_words(result.skipped),
+                )
+                + (
+                    tr(", {strange} set aside that were not there then").format(
+                        strange=number_words(result.strange)
+                    )
+                    if result.strange
+                    else ""
+                )
+                + (
+                    tr(". {checked} read again and the same as in the store").format(
+                        checked=number_words(result.checked)
+                    )
+                    if result.checked
+                    else ""
+                )
             )
-            lies = [f"What was replaced lies in {aside}" for aside in result.set_aside[:2]]
+            lies = [
+                tr("What was replaced lies in {aside}").format(aside=aside) for aside in result.set_aside[:2]
+            ]
             said = "\n".join([counts, *lies, *result.problems[:3]])
             self.notice.tell(
                 ended.words, said, bool(result.problems), result.undo, next(iter(result.targets), "")

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.places import Level
+from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label
@@ -32,18 +33,20 @@ class AddStorePanel(QWidget):
         self._link = link
         self.place, self.secrecy = PlaceChooser(look, link), SecrecyPanel(look)
         self.trouble = label("", "harm", wrap=True)
-        self.add, self.cancel = button("Add this store", primary=True), button("Cancel")
-        self.read = button("Only read it")
-        self.read.setToolTip("Look into a store of another machine without adding it to this job")
+        self.add, self.cancel = button(tr("Add this store"), primary=True), button(tr("Cancel"))
+        self.read = button(tr("Only read it"))
+        self.read.setToolTip(tr("Look into a store of another machine without adding it to this job"))
         frame, layout = card(margin=18, spacing=10)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(frame)
-        layout.addWidget(label("Add a store", "title"))
+        layout.addWidget(label(tr("Add a store"), "title"))
         layout.addWidget(
             label(
-                "On another disk, as a second copy or to move to. A store that is found there is put to use"
-                " again.",
+                tr(
+                    "On another disk, as a second copy or to move to. A store that is found there is put to"
+                    " use again."
+                ),
                 "quiet",
                 wrap=True,
             )
@@ -87,7 +90,7 @@ class AddStorePanel(QWidget):
             if bad is not None
             else ""
             if self.place.examined is not None
-            else "Choose a place."
+            else tr("Choose a place.")
         )
         missing = missing or self.secrecy.missing()
         self.trouble.setText(missing)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.clock import SECOND
 from good_tide.core.standing import StoreStanding
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
@@ -47,14 +48,14 @@ class StoreCard(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(frame)
-        self.name = label(view.disk + ("" if view.present else "   away"), "title")
+        self.name = label(view.disk + ("" if view.present else tr("   away")), "title")
         head = line(self.name)
         head.addStretch()
-        self.into = button("Look into it")
+        self.into = button(tr("Look into it"))
         self.carry_to, self.who, self.off = (
-            button("Carry history to…"),
-            button("Who may read it…"),
-            button("No longer use it"),
+            button(tr("Carry history to…")),
+            button(tr("Who may read it…")),
+            button(tr("No longer use it")),
         )
         if view.present and not view.shown and not view.trouble:
             head.addWidget(self.into)
@@ -64,17 +65,17 @@ class StoreCard(QWidget):
             head.addWidget(self.who)
         if others:
             head.addWidget(self.off)
-        self.take_away = button("Eject")
-        self.take_away.setToolTip("Write everything out, unmount the disk, and switch it off")
+        self.take_away = button(tr("Eject"))
+        self.take_away.setToolTip(tr("Write everything out, unmount the disk, and switch it off"))
         if view.present and view.removable:
             head.addWidget(self.take_away)
         self.take_away.clicked.connect(lambda: self.eject.emit(view))
         layout.addLayout(head)
         layout.addWidget(label(self._words(view), "quiet", wrap=True))
         self._add_trouble(layout, view)
-        self.proven, self.well = label("", "quiet", wrap=True), button("Health…")
+        self.proven, self.well = label("", "quiet", wrap=True), button(tr("Health…"))
         self.well.setToolTip(
-            "Pack by pack when it was read back, what was put right, what is lost; and repair"
+            tr("Pack by pack when it was read back, what was put right, what is lost; and repair")
         )
         self.well.clicked.connect(lambda: self.health.emit(self.view))
         row = line(self.proven, self.well)
@@ -86,23 +87,28 @@ class StoreCard(QWidget):
             self.picture.show_store(view)
             layout.addWidget(self.picture)
         self.forecast, self.full = ForecastPicture(look), label("", "strong", wrap=True)
-        self.room = button("Limits…")
+        self.room = button(tr("Limits…"))
         self.room.setToolTip(
-            "What the store may take, what stays free for other things, and what happens when room gets short"
+            tr(
+                "What the store may take, what stays free for other things, and what happens when room gets"
+                " short"
+            )
         )
         self.room_view: RoomView | None = None
         self.room.clicked.connect(lambda: self.limits.emit(self.room_view))
-        self.what = button("What takes the room…")
+        self.what = button(tr("What takes the room…"))
         self.what.setToolTip(
-            "By snapshot, folder, kind and month; release some, or take something out of all history"
+            tr("By snapshot, folder, kind and month; release some, or take something out of all history")
         )
         self.what.clicked.connect(lambda: self.takes.emit(self.view))
         layout.addLayout(line(self.full, self.what, self.room))
         layout.addWidget(self.forecast)
         for widget in (self.full, self.room, self.what, self.forecast):
             widget.hide()
-        self.machines, self.fleet = label("", "quiet", wrap=True), button("Machines…")
-        self.fleet.setToolTip("All machines that use this store: which are late, and what each did this week")
+        self.machines, self.fleet = label("", "quiet", wrap=True), button(tr("Machines…"))
+        self.fleet.setToolTip(
+            tr("All machines that use this store: which are late, and what each did this week")
+        )
         self.fleet.clicked.connect(lambda: self.fleet_wanted.emit(self.view))
         row = line(self.machines, self.fleet)
         row.setStretch(0, 1)
@@ -121,23 +127,29 @@ class StoreCard(QWidget):
 
     def _add_trouble(self, layout: QVBoxLayout, view: StoreView) -> None:
         """What is wrong with the store, and the ways on."""
-        self.go_on = button("Go on with this disk…", primary=True)
-        self.again, self.forget = button("Try again to carry them"), button("Let them go…")
+        self.go_on = button(tr("Go on with this disk…"), primary=True)
+        self.again, self.forget = button(tr("Try again to carry them")), button(tr("Let them go…"))
         self.go_on.clicked.connect(lambda: self.replace.emit(view))
         self.again.clicked.connect(lambda: self.carry_left.emit(view))
         self.forget.clicked.connect(lambda: self.let_go.emit(view))
         if view.replaced:
-            words = (
+            words = tr(
                 "The store of this job is not there any more: its disk was replaced or emptied. Connect"
                 " the old"
             )
-            layout.addWidget(label(f"{words} disk, or go on with this one.", "harm", wrap=True))
+            layout.addWidget(
+                label(tr("{words} disk, or go on with this one.").format(words=words), "harm", wrap=True)
+            )
             layout.addLayout(line(self.go_on, stretch=1))
         elif view.trouble:
             layout.addWidget(label(view.trouble, "harm", wrap=True))
         if view.left:
-            waits = f"{count_words(view.left, 'snapshot')} that waited for the disk before this one"
-            words = f"{waits} could not be carried: what they build on is on that disk only."
+            waits = tr("{left} that waited for the disk before this one").format(
+                left=count_words(view.left, "snapshot")
+            )
+            words = tr("{waits} could not be carried: what they build on is on that disk only.").format(
+                waits=waits
+            )
             layout.addWidget(label(words, "quiet", wrap=True))
             layout.addLayout(line(self.again, self.forget, stretch=2))
 
@@ -162,11 +174,13 @@ class StoreCard(QWidget):
     def show_machines(self, machines: list[MachineView], now: int) -> None:
         """How many machines use the store, and which one is latest."""
         late = [one for one in machines if one.late]
-        told = f"{count_words(len({one.machine for one in machines}), 'machine')} with"
-        told += f" {count_words(len(machines), 'job')} here"
+        told = tr("{value} with").format(value=count_words(len({one.machine for one in machines}), "machine"))
+        told += tr(" {machines} here").format(machines=count_words(len(machines), "job"))
         if late:
             first = f"{late[0].machine} by {duration_words(late[0].late / SECOND)}"
-            told += f"; late: {first}" + (f" and {len(late) - 1} more" if len(late) > 1 else "")
+            told += tr("; late: {first}").format(first=first) + (
+                tr(" and {late} more").format(late=len(late) - 1) if len(late) > 1 else ""
+            )
         self.machines.setText(f"{told}.")
         self.machines.setObjectName("harm" if late else "quiet")
         self.machines.style().polish(self.machines)
@@ -176,15 +190,21 @@ class StoreCard(QWidget):
     @staticmethod
     def _words(view: StoreView) -> str:
         if not view.present:
-            return f"{view.where}\nThe disk is not here. Everything on it is as it was; connect it to go on."
+            return tr(
+                "{where}\nThe disk is not here. Everything on it is as it was; connect it to go on."
+            ).format(where=view.where)
         if view.trouble:
             return view.where
         secrecy = (
-            f"Encrypted; hint: {view.hint or 'none'}"
+            tr("Encrypted; hint: {hint}").format(hint=view.hint or "none")
             if view.encrypted
-            else "Not encrypted: whoever has the disk can read everything"
+            else tr("Not encrypted: whoever has the disk can read everything")
         )
-        shown = "   ·   the timeline shows this one" if view.shown else ""
-        where = f"{view.where}   ·   {view.file_system or 'unknown file system'}"
-        held = f"{count_words(view.snapshots, 'snapshot')}, {size_words(view.stored)} stored{shown}"
+        shown = tr("   ·   the timeline shows this one") if view.shown else ""
+        where = "{where}   ·   {file_system}".format(
+            where=view.where, file_system=view.file_system or tr("unknown file system")
+        )
+        held = tr("{snapshots}, {stored} stored{shown}").format(
+            snapshots=count_words(view.snapshots, "snapshot"), stored=size_words(view.stored), shown=shown
+        )
         return f"{where}\n{secrecy}\n{held}"

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.clock import SECOND
 from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, local, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
@@ -30,16 +31,26 @@ from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import MachineView, ReadFleet, RetireMachine
 
 _MACHINE, _JOB, _STATE, _WEEK, _LAST, _SNAPSHOTS, _FILES, _GAPS, _RHYTHM = range(9)
-_HEADINGS = ("Machine", "Job", "", "This week", "Last snapshot", "Snapshots", "Files", "Gaps", "Rhythm")
+_HEADINGS = (
+    tr("Machine"),
+    tr("Job"),
+    "",
+    tr("This week"),
+    tr("Last snapshot"),
+    tr("Snapshots"),
+    tr("Files"),
+    tr("Gaps"),
+    tr("Rhythm"),
+)
 _WIDTHS = (160, 140, 150, 150, 140, 85, 65, 60)
 _VIEW = Qt.ItemDataRole.UserRole
-_ORDERS = ("those in need first", "together by machine", "together by job")
+_ORDERS = (tr("those in need first"), tr("together by machine"), tr("together by job"))
 
 
 def _state(one: MachineView, now: int) -> str:
     if one.retired:
-        return f"retired {time_words(one.retired, now)}"
-    return f"late by {duration_words(one.late / SECOND)}" if one.late else "in time"
+        return tr("retired {retired}").format(retired=time_words(one.retired, now))
+    return tr("late by {late}").format(late=duration_words(one.late / SECOND)) if one.late else tr("in time")
 
 
 def week_words(week: tuple[int, ...], now: int) -> str:
@@ -47,7 +58,9 @@ def week_words(week: tuple[int, ...], now: int) -> str:
     today = local(now)
     days = [today - timedelta(days=len(week) - 1 - number) for number in range(len(week))]
     return "\n".join(
-        f"{day:%A %d %B}: {count_words(count, 'snapshot') if count else 'no snapshot'}"
+        "{day:%A %d %B}: {count}".format(
+            day=day, count=count_words(count, "snapshot") if count else tr("no snapshot")
+        )
         for day, count in zip(days, week, strict=True)
     )
 
@@ -94,18 +107,18 @@ class FleetPage(QWidget):
         self._reading = False
         self.machines: list[MachineView] = []
         self.question: ConfirmDialog | None = None
-        self.back, self.title = button("‹ Stores"), label("", "title")
+        self.back, self.title = button(tr("‹ Stores")), label("", "title")
         self.sentence = label("", "quiet", wrap=True)
-        self.late = QCheckBox("Only those that are late")
+        self.late = QCheckBox(tr("Only those that are late"))
         self.order = QComboBox()
         self.order.addItems(_ORDERS)
-        self.order.setAccessibleName("In which order")
-        self.retire = button("Retire…")
-        self.retire.setToolTip("It takes no more snapshots into this store: it is never late from now on")
+        self.order.setAccessibleName(tr("In which order"))
+        self.retire = button(tr("Retire…"))
+        self.retire.setToolTip(tr("It takes no more snapshots into this store: it is never late from now on"))
         self.rows = QTreeWidget()
         self.rows.setHeaderLabels(list(_HEADINGS))
         self.rows.setRootIsDecorated(False)
-        self.rows.setAccessibleName("Machines that use this store")
+        self.rows.setAccessibleName(tr("Machines that use this store"))
         self.rows.setItemDelegateForColumn(_WEEK, WeekStrip(look))
         for column, width in enumerate(_WIDTHS):
             self.rows.setColumnWidth(column, width)
@@ -129,8 +142,10 @@ class FleetPage(QWidget):
         inner.addWidget(self.rows, 1)
         inner.addWidget(
             label(
-                "This week: one column a day, today's at the right, as high as the day had many snapshots; an"
-                " empty one had none.",
+                tr(
+                    "This week: one column a day, today's at the right, as high as the day had many"
+                    " snapshots; an empty one had none."
+                ),
                 "quiet",
                 wrap=True,
             )
@@ -147,10 +162,10 @@ class FleetPage(QWidget):
         if view.id != self._store:
             self.machines = []
             self.rows.clear()
-            self.sentence.setText("Looking…")
+            self.sentence.setText(tr("Looking…"))
         self._store, self._job, self._disk, self._now = view.id, overview.job, view.disk, overview.now
         self._reading = overview.reading
-        self.title.setText(f"Machines of {view.disk}")
+        self.title.setText(tr("Machines of {disk}").format(disk=view.disk))
         self._link.ask(ReadFleet(self._job, self._store), self._show, self._wrong)
 
     def _wrong(self, fault: Fault) -> None:
@@ -159,9 +174,9 @@ class FleetPage(QWidget):
     def _show(self, machines: list[MachineView]) -> None:
         self.machines = machines
         late, retired = sum(bool(one.late) for one in machines), sum(bool(one.retired) for one in machines)
-        told = [count_words(len(machines) - retired, "job") + " watched"]
-        told.append(f"{late} late" if late else "none is late")
-        told += [f"{retired} retired"] if retired else []
+        told = [count_words(len(machines) - retired, "job") + tr(" watched")]
+        told.append(tr("{late} late").format(late=late) if late else tr("none is late"))
+        told += [tr("{retired} retired").format(retired=retired)] if retired else []
         self.sentence.setText(f"{', '.join(told)}.")
         self._fill()
 
@@ -178,7 +193,7 @@ class FleetPage(QWidget):
             if order == 0:
                 self.rows.addTopLevelItem(row)
             else:
-                name = one.machine if order == 1 else one.job or "by hand"
+                name = one.machine if order == 1 else one.job or tr("by hand")
                 if name not in groups:
                     groups[name] = QTreeWidgetItem([name])
                     self.rows.addTopLevelItem(groups[name])
@@ -190,7 +205,7 @@ class FleetPage(QWidget):
         self._offer()
 
     def _row(self, one: MachineView) -> QTreeWidgetItem:
-        name = f"{one.machine} (this one)" if one.mine else one.machine
+        name = tr("{machine} (this one)").format(machine=one.machine) if one.mine else one.machine
         numbers = [f"{count:,}" for count in (one.snapshots, one.files, one.gaps)]
         row = QTreeWidgetItem(
             [name, one.job, _state(one, self._now), "", time_words(one.last, self._now), *numbers, one.rhythm]
@@ -215,7 +230,7 @@ class FleetPage(QWidget):
         one = self._current()
         self.retire.setVisible(not self._reading)
         self.retire.setEnabled(one is not None)
-        self.retire.setText("Watch it again" if one is not None and one.retired else "Retire…")
+        self.retire.setText(tr("Watch it again") if one is not None and one.retired else tr("Retire…"))
 
     def _retire(self) -> None:
         one = self._current()
@@ -225,13 +240,15 @@ class FleetPage(QWidget):
         if one.retired:
             self._link.ask(call, self._show, self._wrong)
             return
-        job = f" with its job {one.job}" if one.job else ""
+        job = tr(" with its job {job}").format(job=one.job) if one.job else ""
         self.question = ConfirmDialog(
             self,
-            f"Retire {one.machine}{job}?",
-            f"It is called late no more. Its {count_words(one.snapshots, 'snapshot')} stay, and a snapshot"
-            " that it takes all the same brings it back to this list.",
-            "Retire it",
+            tr("Retire {machine}{job}?").format(machine=one.machine, job=job),
+            tr(
+                "It is called late no more. Its {snapshots} stay, and a snapshot that it takes all the same"
+                " brings it back to this list."
+            ).format(snapshots=count_words(one.snapshots, "snapshot")),
+            tr("Retire it"),
             lambda: self._link.ask(call, self._show, self._wrong),
         )
         self.question.open()

@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from good_tide.core.clock import SECOND
+from good_tide.core.translation import tr
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import sized, text
@@ -26,7 +27,7 @@ class ForecastPicture(QWidget):
         self._view: RoomView | None = None
         self._now = 0
         self.setFixedHeight(120)
-        self.setAccessibleName("Room in the coming half year")
+        self.setAccessibleName(tr("Room in the coming half year"))
 
     def show_room(self, view: RoomView, now: int) -> None:
         """Show a forecast."""
@@ -68,14 +69,16 @@ class ForecastPicture(QWidget):
             text(
                 painter,
                 QRectF(_LEFT, 2, 300, 18),
-                f"full: {size_words(view.usable)} are left",
+                tr("full: {usable} are left").format(usable=size_words(view.usable)),
                 look.color("coral"),
             )
         else:
             text(
                 painter,
                 QRectF(_LEFT, 2, 400, 18),
-                f"about {size_words(curve.mid[-1])} more in half a year; {size_words(view.usable)} are left",
+                tr("about {mid} more in half a year; {usable} are left").format(
+                    mid=size_words(curve.mid[-1]), usable=size_words(view.usable)
+                ),
                 look.color("quiet_text"),
             )
         painter.setPen(QPen(look.color("line"), 1))

@@ -7,7 +7,8 @@ from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.pack_states import PackState, PackView
-from good_tide.core.words import count_words, printable
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, printable
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
 from good_tide.desktop.painting.palette import Palette
@@ -24,11 +25,11 @@ from good_tide.protocol.health_calls import (
     RepairStore,
 )
 
-_PARITY = (
+_PARITY = tr(
     "Packs carry parity: up to 3 % of each that the disk loses is put right when it is read. Header, keys,"
     " index and snapshots lie on it twice."
 )
-_NO_PARITY = (
+_NO_PARITY = tr(
     "This store has no parity: what the disk loses of it comes back only from the files as they are now, or"
     " from another store."
 )
@@ -38,17 +39,21 @@ def _costs_words(one: DamageView) -> str:
     """A damaged file, and what that costs."""
     name = one.file.rpartition("/")[2]
     called = (
-        f"Pack {name[:8]}" if one.file.startswith("packs/") else f"Snapshot {name[:8]}" if name else one.file
+        tr("Pack {name}").format(name=name[:8])
+        if one.file.startswith("packs/")
+        else tr("Snapshot {name}").format(name=name[:8])
+        if name
+        else one.file
     )
     count = len(one.paths) + one.more
     if not count:
-        return f"{called} is {one.harm.value}"
+        return tr("{called} is {value}").format(called=called, value=one.harm.value)
     costs = (
-        f"content of {count_words(count, 'file')}"
+        tr("content of {count}").format(count=count_words(count, "file"))
         if one.versions
-        else f"listings of {count_words(count, 'folder')}"
+        else tr("listings of {count}").format(count=count_words(count, "folder"))
     )
-    return f"{called} is {one.harm.value}: {costs}"
+    return tr("{called} is {value}: {costs}").format(called=called, value=one.harm.value, costs=costs)
 
 
 class HealthPage(QWidget):
@@ -62,28 +67,32 @@ class HealthPage(QWidget):
         self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
         self.view: HealthView | None = None
         self.question: ConfirmDialog | None = None
-        self.back, self.title = button("‹ Stores"), label("", "title")
+        self.back, self.title = button(tr("‹ Stores")), label("", "title")
         self.sentence = label("", "quiet", wrap=True)
         self.trouble = label("", "harm", wrap=True)
-        self.repair = button("Repair")
+        self.repair = button(tr("Repair"))
         self.repair.setToolTip(
-            "Bring back what is lost: from parity, the files as they are now, the holding area, and the job's"
-            " other stores"
+            tr(
+                "Bring back what is lost: from parity, the files as they are now, the holding area, and the"
+                " job's other stores"
+            )
         )
-        self.prove = button("Read all of it back now")
+        self.prove = button(tr("Read all of it back now"))
         self.prove.setToolTip(
-            "Read every stored byte, and restore files by lot for a trial; it can be stopped"
+            tr("Read every stored byte, and restore files by lot for a trial; it can be stopped")
         )
-        self.accept = button("Accept the loss…")
+        self.accept = button(tr("Accept the loss…"))
         self.picture = PacksPicture(look)
         self.about = label("", "quiet", wrap=True)
         self.pack_words = label("", "strong", wrap=True)
         self.costs = QTreeWidget()
-        self.costs.setHeaderLabels(["What is damaged, and whose content it held", "Versions", "Snapshots"])
+        self.costs.setHeaderLabels(
+            [tr("What is damaged, and whose content it held"), tr("Versions"), tr("Snapshots")]
+        )
         self.costs.setColumnWidth(0, 720)
-        self.costs.setAccessibleName("What damage costs")
+        self.costs.setAccessibleName(tr("What damage costs"))
         align_numbers(self.costs, (1, 2))
-        self.well = label("Nothing is lost.", "strong", wrap=True)
+        self.well = label(tr("Nothing is lost."), "strong", wrap=True)
         self._lay_out()
         self.back.clicked.connect(self.closed)
         self.repair.clicked.connect(lambda: self._do(RepairStore(self._job, self._store)))
@@ -105,13 +114,13 @@ class HealthPage(QWidget):
         upper.addLayout(row)
         outer.addWidget(frame)
         field, packs = card(margin=16, spacing=6)
-        packs.addWidget(label("Its packs, those that are known longest first", "strong"))
+        packs.addWidget(label(tr("Its packs, those that are known longest first"), "strong"))
         packs.addWidget(self.picture, 1)
         self.pack_words.setMinimumHeight(self.pack_words.fontMetrics().lineSpacing() + 4)
         packs.addWidget(self.pack_words)
         outer.addWidget(field, 3)
         lower, costs = card(margin=16, spacing=6)
-        costs.addWidget(label("What is lost", "strong"))
+        costs.addWidget(label(tr("What is lost"), "strong"))
         costs.addWidget(self.well)
         costs.addWidget(self.costs, 1)
         costs.addStretch()
@@ -127,10 +136,10 @@ class HealthPage(QWidget):
         if view.id != self._store:
             self.view = None
             self.picture.show_packs((), overview.now)
-            self.sentence.setText("Looking at its packs…")
+            self.sentence.setText(tr("Looking at its packs…"))
             self.costs.clear()
         self._store, self._job, self._disk, self._now = view.id, overview.job, view.disk, overview.now
-        self.title.setText(f"Health of {view.disk}")
+        self.title.setText(tr("Health of {disk}").format(disk=view.disk))
         for one in (self.repair, self.prove, self.accept):
             one.setVisible(not overview.reading)
         self.ask()
@@ -168,7 +177,7 @@ class HealthPage(QWidget):
         for path in one.paths:
             row.addChild(QTreeWidgetItem([printable(path)]))
         if one.more:
-            row.addChild(QTreeWidgetItem([f"and {one.more:,} more"]))
+            row.addChild(QTreeWidgetItem([tr("and {more} more").format(more=number_words(one.more))]))
         for number in (1, 2):
             row.setTextAlignment(number, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         return row
@@ -187,11 +196,12 @@ class HealthPage(QWidget):
         lost = sum(one.state is PackState.LOST for one in self.view.packs) if self.view is not None else 0
         self.question = ConfirmDialog(
             self,
-            f"Accept what is lost on {self._disk}?",
-            f"{count_words(lost, 'pack')} of the store lost content that is nowhere else. It stays lost and"
-            " named here; the status says “well” again. Connect a disk that may have it first, and repair"
-            " once more.",
-            "Accept the loss",
+            tr("Accept what is lost on {disk}?").format(disk=self._disk),
+            tr(
+                "{lost} of the store lost content that is nowhere else. It stays lost and named here; the"
+                " status says “well” again. Connect a disk that may have it first, and repair once more."
+            ).format(lost=count_words(lost, "pack")),
+            tr("Accept the loss"),
             lambda: self._link.ask(AcceptLoss(self._job, self._store), lambda done: self.ask(), self._wrong),
         )
         self.question.open()

@@ -10,6 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from good_tide.core.identifiers import SnapshotId
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import sized, text
@@ -45,7 +46,7 @@ class HeldPicture(QWidget):
         self.setFixedHeight(176)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Snapshots of this store, and what each holds alone")
+        self.setAccessibleName(tr("Snapshots of this store, and what each holds alone"))
 
     def show_snapshots(self, snapshots: Sequence[HeldSnapshot], now: int) -> None:
         """Show snapshots, oldest first. What was chosen and is still there stays chosen."""
@@ -62,7 +63,9 @@ class HeldPicture(QWidget):
         self.chosen = set(names) & {one.id for one in self.snapshots}
         alone = sum(one.alone for one in self.snapshots if one.id in self.chosen)
         self.setAccessibleDescription(
-            f"{len(self.chosen)} chosen of {len(self.snapshots)}, holding {size_words(alone)} one by one"
+            tr("{chosen} chosen of {snapshots}, holding {alone} one by one").format(
+                chosen=len(self.chosen), snapshots=len(self.snapshots), alone=size_words(alone)
+            )
         )
         self.update()
         self.chosen_changed.emit()
@@ -142,11 +145,12 @@ class HeldPicture(QWidget):
     def words(self, one: HeldSnapshot) -> str:
         """What is known of a snapshot."""
         parts = [
-            f"{time_words(one.time, self._now)}, {one.machine}: {size_words(one.alone)} that only this one"
-            " needs"
+            tr("{time}, {machine}: {alone} that only this one needs").format(
+                time=time_words(one.time, self._now), machine=one.machine, alone=size_words(one.alone)
+            )
         ]
         parts += [one.label] if one.label else []
-        parts += [f"it {one.stays} and stays"] if one.stays else []
+        parts += [tr("it {stays} and stays").format(stays=one.stays)] if one.stays else []
         return "; ".join(parts)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
@@ -157,7 +161,7 @@ class HeldPicture(QWidget):
         text(
             painter,
             QRectF(0, 0, 400, 18),
-            f"the tallest: {size_words(most)} that only one snapshot needs",
+            tr("the tallest: {most} that only one snapshot needs").format(most=size_words(most)),
             look.color("quiet_text"),
         )
         if self._from is not None:

@@ -9,30 +9,36 @@ from PySide6.QtWidgets import QComboBox, QDialog, QSpinBox, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.settings import Room, WhenShort
+from good_tide.core.translation import tr
 from good_tide.core.words import local, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line, number
 from good_tide.protocol.store_calls import KeepRoom, RoomView
 
 _GIB = 1 << 30
-_WORDS: dict[WhenShort, str] = {"stop": "take no snapshot, and say so", "thin": "release the oldest first"}
+_WORDS: dict[WhenShort, str] = {
+    "stop": tr("take no snapshot, and say so"),
+    "thin": tr("release the oldest first"),
+}
 
 
 def full_words(view: RoomView, now: int) -> str:
     """When the disk will be full, as a sentence."""
     if view.short:
-        return f"{size_words(view.short)} are missing to keep the limits."
+        return tr("{short} are missing to keep the limits.").format(short=size_words(view.short))
     if view.full is None:
-        return "When it will be full is told after two weeks of snapshots."
+        return tr("When it will be full is told after two weeks of snapshots.")
     if view.full.mid is None or view.full.low is None:
-        return "Not full within five years at this pace."
+        return tr("Not full within five years at this pace.")
 
     def day(ahead: int) -> str:
         when = local(now + ahead * 86400 * SECOND)
         return f"{when.day} {when:%b %Y}"
 
-    latest = day(view.full.high) if view.full.high is not None else "later than in five years"
-    return f"Full about {day(view.full.mid)}; four times of five between {day(view.full.low)} and {latest}."
+    latest = day(view.full.high) if view.full.high is not None else tr("later than in five years")
+    return tr("Full about {day}; four times of five between {day_2} and {latest}.").format(
+        day=day(view.full.mid), day_2=day(view.full.low), latest=latest
+    )
 
 
 class LimitsDialog(QDialog):
@@ -42,15 +48,18 @@ class LimitsDialog(QDialog):
 
     def __init__(self, link: AgentLink, room: Room, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Room for this job\u2019s stores")
+        self.setWindowTitle(tr("Room for this job’s stores"))
         self._link, self._job, self._room = link, link.job, room
-        self.limit, self.reserve = number(0, 1 << 20, " GiB", "Limit"), number(0, 1 << 20, " GiB", "Reserve")
-        self.part = number(0, 100, " %", "Part of the disk")
-        self.limit.setSpecialValueText("no limit")
-        self.part.setSpecialValueText("any part")
+        self.limit, self.reserve = (
+            number(0, 1 << 20, tr(" GiB"), tr("Limit")),
+            number(0, 1 << 20, tr(" GiB"), tr("Reserve")),
+        )
+        self.part = number(0, 100, " %", tr("Part of the disk"))
+        self.limit.setSpecialValueText(tr("no limit"))
+        self.part.setSpecialValueText(tr("any part"))
         self.reserve.setSpecialValueText("none")
-        self.floor, self.short = number(0, 36500, " days", "Floor"), QComboBox()
-        self.short.setAccessibleName("When room gets short")
+        self.floor, self.short = number(0, 36500, tr(" days"), tr("Floor")), QComboBox()
+        self.short.setAccessibleName(tr("When room gets short"))
         for name in get_args(WhenShort):
             self.short.addItem(_WORDS[name], name)
         self.limit.setValue(round(room.limit_bytes / _GIB))
@@ -63,26 +72,30 @@ class LimitsDialog(QDialog):
         layout.setSpacing(10)
         layout.addLayout(
             line(
-                label("Each store takes at most"),
+                label(tr("Each store takes at most")),
                 self.limit,
                 label("and"),
                 self.part,
-                label("of its disk"),
+                label(tr("of its disk")),
                 stretch=5,
             )
         )
-        layout.addLayout(line(label("For other things stay free"), self.reserve, stretch=2))
-        layout.addLayout(line(label("When room gets short"), self.short, stretch=2))
-        layout.addLayout(line(label("Never released for room: those younger than"), self.floor, stretch=2))
+        layout.addLayout(line(label(tr("For other things stay free")), self.reserve, stretch=2))
+        layout.addLayout(line(label(tr("When room gets short")), self.short, stretch=2))
+        layout.addLayout(
+            line(label(tr("Never released for room: those younger than")), self.floor, stretch=2)
+        )
         layout.addWidget(
             label(
-                "Pinned snapshots and the newest always stay. When releasing is not enough, it stops and"
-                " says so.",
+                tr(
+                    "Pinned snapshots and the newest always stay. When releasing is not enough, it stops and"
+                    " says so."
+                ),
                 "quiet",
                 wrap=True,
             )
         )
-        keep, cancel = button("Keep", primary=True), button("Cancel")
+        keep, cancel = button(tr("Keep"), primary=True), button(tr("Cancel"))
         layout.addLayout(line(cancel, keep, stretch=0))
         keep.clicked.connect(self._keep)
         cancel.clicked.connect(self.reject)

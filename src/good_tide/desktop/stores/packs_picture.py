@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.pack_states import PackState, PackView
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -19,18 +20,18 @@ _GAP, _LARGEST, _SMALLEST = 3.0, 26.0, 7.0
 _FRESH_DAYS, _STALE_DAYS = 31, 93
 _DAY = 86400
 STATE_WORDS = {
-    PackState.UNREAD: "not read back yet",
+    PackState.UNREAD: tr("not read back yet"),
     PackState.WHOLE: "whole",
-    PackState.MENDED: "was damaged, and put right",
-    PackState.DAMAGED: "damaged; nothing needs what it lost",
-    PackState.LOST: "has lost something that snapshots need",
+    PackState.MENDED: tr("was damaged, and put right"),
+    PackState.DAMAGED: tr("damaged; nothing needs what it lost"),
+    PackState.LOST: tr("has lost something that snapshots need"),
 }
 _LEGEND = (
-    (PackState.WHOLE, "read back, whole"),
-    (PackState.UNREAD, "not read back yet"),
-    (PackState.MENDED, "put right"),
-    (PackState.DAMAGED, "damaged, nothing needs it"),
-    (PackState.LOST, "has lost something"),
+    (PackState.WHOLE, tr("read back, whole")),
+    (PackState.UNREAD, tr("not read back yet")),
+    (PackState.MENDED, tr("put right")),
+    (PackState.DAMAGED, tr("damaged, nothing needs it")),
+    (PackState.LOST, tr("has lost something")),
 )
 _FOOT = 26.0
 
@@ -52,7 +53,7 @@ class PacksPicture(QWidget):
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Packs of this store, and when each was read back")
+        self.setAccessibleName(tr("Packs of this store, and when each was read back"))
 
     def show_packs(self, packs: Sequence[PackView], now: int) -> None:
         """Show packs, those that are known longest first."""
@@ -86,8 +87,16 @@ class PacksPicture(QWidget):
 
     def words(self, one: PackView) -> str:
         """What a pack is, in words."""
-        read = f"read back {time_words(one.read * SECOND, self._now)}" if one.read else "not read back yet"
-        since = f", known since {time_words(one.since * SECOND, self._now)}" if one.since else ""
+        read = (
+            tr("read back {read}").format(read=time_words(one.read * SECOND, self._now))
+            if one.read
+            else tr("not read back yet")
+        )
+        since = (
+            tr(", known since {since}").format(since=time_words(one.since * SECOND, self._now))
+            if one.since
+            else ""
+        )
         return f"{one.name[:8]}, {size_words(one.size)}: {STATE_WORDS[one.state]}; {read}{since}"
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802

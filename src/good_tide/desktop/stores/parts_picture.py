@@ -10,6 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from good_tide.core.ledger import Taking
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -34,14 +35,17 @@ class PartsPicture(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setObjectName("clear")
-        self.setAccessibleName("What takes the room")
+        self.setAccessibleName(tr("What takes the room"))
 
     def show_parts(self, parts: Sequence[Taking], titles: Callable[[str], str] = str) -> None:
         """Show parts; ``titles`` makes what is shown of their names."""
         self.parts, self._titles, self.at = parts, titles, -1
         self.setFixedHeight(_HEAD + _ROW * max(1, len(parts)))
         self.setAccessibleDescription(
-            "; ".join(f"{one.name}: {size_words(one.only_here)} only here" for one in parts[:5])
+            "; ".join(
+                tr("{name}: {only_here} only here").format(name=one.name, only_here=size_words(one.only_here))
+                for one in parts[:5]
+            )
         )
         self.update()
 
@@ -68,7 +72,7 @@ class PartsPicture(QWidget):
         width = self.width() - _NAME - _NUMBERS - 16
         right = self.width() - _NUMBERS
         quiet, end = look.color("quiet_text"), Qt.AlignmentFlag.AlignRight
-        text(painter, QRectF(right, 0, 78, 20), "only here", quiet, end)
+        text(painter, QRectF(right, 0, 78, 20), tr("only here"), quiet, end)
         text(painter, QRectF(right + 84, 0, 78, 20), "shared", quiet, end)
         most = max((one.only_here + one.shared for one in self.parts), default=0) or 1
         shared = hatch(look, "paper", "shoal_deep")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QDialog, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
@@ -31,37 +32,39 @@ class ReadersDialog(QDialog):
     def __init__(self, look: Palette, link: AgentLink, store: StoreView, parent: QWidget) -> None:
         super().__init__(parent)
         self._link, self._job, self._store = link, link.job, store.id
-        self.setWindowTitle("Who may read the store")
+        self.setWindowTitle(tr("Who may read the store"))
         self.resize(620, 560)
         self.slots = QTreeWidget()
-        self.slots.setHeaderLabels(["", "Opens with", "Hint"])
+        self.slots.setHeaderLabels(["", tr("Opens with"), tr("Hint")])
         self.slots.setRootIsDecorated(False)
-        self.slots.setAccessibleName("Ways to open the store")
+        self.slots.setAccessibleName(tr("Ways to open the store"))
         self.slots.setColumnWidth(0, 40)
         self.slots.setColumnWidth(1, 160)
         self.slots.setFixedHeight(130)
-        self.revoke, self.another = button("Revoke the chosen one"), button("New recovery key")
+        self.revoke, self.another = button(tr("Revoke the chosen one")), button(tr("New recovery key"))
         self.old = QLineEdit()
         self.old.setEchoMode(QLineEdit.EchoMode.Password)
-        self.old.setPlaceholderText("Passphrase or recovery key now")
-        self.old.setAccessibleName("Passphrase or recovery key now")
+        self.old.setPlaceholderText(tr("Passphrase or recovery key now"))
+        self.old.setAccessibleName(tr("Passphrase or recovery key now"))
         self.new = SecrecyPanel(look)
         for widget in (self.new.sealed, self.new.open, self.new.sentence):
             widget.hide()
         self.change, self.further = (
-            button("Change the passphrase", primary=True),
-            button("Add as a further one"),
+            button(tr("Change the passphrase"), primary=True),
+            button(tr("Add as a further one")),
         )
         self.said = label("", "strong", wrap=True)
         column = QVBoxLayout(self)
         column.setContentsMargins(20, 18, 20, 18)
         column.setSpacing(9)
-        column.addWidget(label(f"Ways to open the store in {store.where}", "strong", wrap=True))
+        column.addWidget(
+            label(tr("Ways to open the store in {where}").format(where=store.where), "strong", wrap=True)
+        )
         column.addWidget(self.slots)
         column.addLayout(line(self.revoke, self.another, stretch=2))
         column.addWidget(
             label(
-                "A new passphrase; no data is rewritten. The old one no longer opens the store.",
+                tr("A new passphrase; no data is rewritten. The old one no longer opens the store."),
                 "small",
                 wrap=True,
             )
@@ -98,7 +101,7 @@ class ReadersDialog(QDialog):
     def _fill(self, slots: list[SlotView]) -> None:
         self.slots.clear()
         for slot in slots:
-            kind = {"passphrase": "Passphrase", "recovery": "Recovery key"}.get(slot.kind, slot.kind)
+            kind = {"passphrase": tr("Passphrase"), "recovery": tr("Recovery key")}.get(slot.kind, slot.kind)
             item = QTreeWidgetItem([str(slot.number), kind, slot.hint])
             item.setData(0, Qt.ItemDataRole.UserRole, slot.number)
             self.slots.addTopLevelItem(item)

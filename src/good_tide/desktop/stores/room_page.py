@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.ledger import By
 from good_tide.core.rules import path_pattern
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, from_home, local, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
@@ -44,13 +45,13 @@ from good_tide.protocol.store_calls import (
 )
 
 _BY_WORDS: dict[By, str] = {
-    "folder": "by folder",
-    "kind": "by kind of file",
-    "period": "by month",
-    "machine": "by machine",
+    "folder": tr("by folder"),
+    "kind": tr("by kind of file"),
+    "period": tr("by month"),
+    "machine": tr("by machine"),
 }
 _ASK_AFTER_MS = 150
-_HINT = (
+_HINT = tr(
     "Drag over a stretch of time, or click one, to see what would come back if it went. Those with a square"
     " stay: filled, because they are pinned; hollow, because they are the newest or hold precious versions."
 )
@@ -75,31 +76,35 @@ class RoomPage(QWidget):
         self._looked = ""
         self.question: ConfirmDialog | None = None
         self.back, self.title, self.sentence = (
-            button("\u2039 All stores"),
+            button(tr("‹ All stores")),
             label("", "title"),
             label("", "quiet", wrap=True),
         )
         self.picture, self.parts = HeldPicture(look), PartsPicture(look)
         self.words, self.why = label(_HINT, "", wrap=True), QLineEdit()
-        self.why.setPlaceholderText("Why they stay")
-        self.why.setAccessibleName("Label of the pin")
+        self.why.setPlaceholderText(tr("Why they stay"))
+        self.why.setAccessibleName(tr("Label of the pin"))
         self.why.setMaximumWidth(220)
-        self.pin, self.unpin, self.release = button("Pin"), button("Take pins away"), button("Release\u2026")
+        self.pin, self.unpin, self.release = (
+            button(tr("Pin")),
+            button(tr("Take pins away")),
+            button(tr("Release…")),
+        )
         self.by = QComboBox()
-        self.by.setAccessibleName("How to look at what takes the room")
+        self.by.setAccessibleName(tr("How to look at what takes the room"))
         for name in get_args(By):
             self.by.addItem(_BY_WORDS[name], name)
-        self.pattern, self.look = QLineEdit(), button("See what that touches")
-        self.pattern.setPlaceholderText("*.mkv or Letters/private.odt")
-        self.pattern.setAccessibleName("What to take out of all history")
+        self.pattern, self.look = QLineEdit(), button(tr("See what that touches"))
+        self.pattern.setPlaceholderText(tr("*.mkv or Letters/private.odt"))
+        self.pattern.setAccessibleName(tr("What to take out of all history"))
         self.touched, self.paths = label("", "strong", wrap=True), QTreeWidget()
-        self.paths.setHeaderLabels(["Path", "Versions"])
+        self.paths.setHeaderLabels([tr("Path"), tr("Versions")])
         self.paths.setRootIsDecorated(False)
         self.paths.setColumnWidth(0, 310)
         self.paths.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        self.paths.setAccessibleName("What would be taken out")
+        self.paths.setAccessibleName(tr("What would be taken out"))
         align_numbers(self.paths, (1,))
-        self.out = button("Take out for ever\u2026")
+        self.out = button(tr("Take out for ever…"))
         self._lay_out()
         self._timer = QTimer(self, interval=_ASK_AFTER_MS, singleShot=True)
         self._timer.timeout.connect(self._ask_release)
@@ -113,7 +118,7 @@ class RoomPage(QWidget):
         head.setStretch(2, 1)
         outer.addLayout(head)
         frame, upper = card(margin=16, spacing=6)
-        upper.addWidget(label("What each snapshot holds alone", "strong"))
+        upper.addWidget(label(tr("What each snapshot holds alone"), "strong"))
         upper.addWidget(self.picture)
         self.words.setMinimumHeight(2 * self.words.fontMetrics().lineSpacing() + 4)
         row = line(self.words, self.why, self.pin, self.unpin, self.release)
@@ -121,16 +126,19 @@ class RoomPage(QWidget):
         upper.addLayout(row)
         outer.addWidget(frame)
         left, parts = card(margin=16, spacing=6)
-        parts.addLayout(line(label("What takes the room", "strong"), self.by, stretch=1))
+        parts.addLayout(line(label(tr("What takes the room"), "strong"), self.by, stretch=1))
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.parts)
         parts.addWidget(scroll, 1)
         right, purge = card(margin=16, spacing=8)
-        purge.addWidget(label("Take something out of all history", "strong"))
+        purge.addWidget(label(tr("Take something out of all history"), "strong"))
         purge.addWidget(
             label(
-                "A film that slipped in, a private file: a path, or a pattern as in the rules of coverage.",
+                tr(
+                    "A film that slipped in, a private file: a path, or a pattern as in the rules of"
+                    " coverage."
+                ),
                 "quiet",
                 wrap=True,
             )
@@ -181,8 +189,8 @@ class RoomPage(QWidget):
             self.picture.show_snapshots((), self._now)
             self.parts.show_parts(())
             self.pattern.clear()
-            self.sentence.setText("Reading what the snapshots hold\u2026")
-        self.title.setText(f"Room on {view.disk}")
+            self.sentence.setText(tr("Reading what the snapshots hold…"))
+        self.title.setText(tr("Room on {disk}").format(disk=view.disk))
         self._forget_look()
         self._chosen()
         self.picture.setFocus()
@@ -199,9 +207,17 @@ class RoomPage(QWidget):
     def _show(self, held: HeldHistory) -> None:
         self._held = held
         machines = {one.machine for one in held.snapshots}
-        by_whom = f" of {count_words(len(machines), 'machine')}" if len(machines) > 1 else ""
+        by_whom = (
+            tr(" of {machines}").format(machines=count_words(len(machines), "machine"))
+            if len(machines) > 1
+            else ""
+        )
         self.sentence.setText(
-            f"{count_words(len(held.snapshots), 'snapshot')}{by_whom} need {size_words(held.total)}."
+            tr("{snapshots}{by_whom} need {total}.").format(
+                snapshots=count_words(len(held.snapshots), "snapshot"),
+                by_whom=by_whom,
+                total=size_words(held.total),
+            )
         )
         self.picture.show_snapshots(held.snapshots, self._now)
         self._show_parts()
@@ -250,15 +266,18 @@ class RoomPage(QWidget):
             self._timer.start()
         else:
             self.words.setText(
-                f"{self._span(some)}." if len(some) == 1 else f"{self._span(some)}: all of them stay."
+                f"{self._span(some)}."
+                if len(some) == 1
+                else tr("{span}: all of them stay.").format(span=self._span(some))
             )
 
     def _span(self, some: list[HeldSnapshot]) -> str:
         if len(some) == 1:
             return self.picture.words(some[0])
-        return (
-            f"{count_words(len(some), 'snapshot')}, {time_words(some[0].time, self._now)} to"
-            f" {time_words(some[-1].time, self._now)}"
+        return tr("{some}, {time} to {time_2}").format(
+            some=count_words(len(some), "snapshot"),
+            time=time_words(some[0].time, self._now),
+            time_2=time_words(some[-1].time, self._now),
         )
 
     def _ask_release(self) -> None:
@@ -267,10 +286,11 @@ class RoomPage(QWidget):
 
         def told(view: ReleaseView) -> None:
             if some and number == self._asked and {one.id for one in some} == self.picture.chosen:
-                stays = f" {view.stays} of them stay." if view.stays else ""
+                stays = tr(" {stays} of them stay.").format(stays=view.stays) if view.stays else ""
                 self.words.setText(
-                    f"{self._span(some)}.\nReleasing gives back {size_words(view.gives_back)} that no other"
-                    f" snapshot needs.{stays}"
+                    tr(
+                        "{span}.\nReleasing gives back {gives_back} that no other snapshot needs.{stays}"
+                    ).format(span=self._span(some), gives_back=size_words(view.gives_back), stays=stays)
                 )
 
         call = PlanRelease(self._job, tuple(one.id for one in some), self._store)
@@ -279,19 +299,19 @@ class RoomPage(QWidget):
     def _release(self) -> None:
         some = [one for one in self._some() if not one.stays]
         snapshots = tuple(one.id for one in some)
-        detail = (
-            f"{self._span(some)}.\n\nWhat only they hold is gone for good, and its room is given back. All"
-            " others stay as they are."
-        )
+        detail = tr(
+            "{span}.\n\nWhat only they hold is gone for good, and its room is given back. All others stay as"
+            " they are."
+        ).format(span=self._span(some))
 
         def go() -> None:
             self._link.ask(ReleaseSnapshots(self._job, self._store, snapshots), None, self._refused)
 
         self.question = ConfirmDialog(
             self,
-            f"Release {count_words(len(some), 'snapshot')} on {self._disk}?",
+            tr("Release {some} on {disk}?").format(some=count_words(len(some), "snapshot"), disk=self._disk),
             detail,
-            f"Release {count_words(len(some), 'snapshot')}",
+            tr("Release {some}").format(some=count_words(len(some), "snapshot")),
             go,
         )
         self.question.open()
@@ -317,7 +337,7 @@ class RoomPage(QWidget):
         pattern = self.pattern.text().strip()
         if not pattern:
             return
-        self.touched.setText("Looking through all snapshots\u2026")
+        self.touched.setText(tr("Looking through all snapshots…"))
 
         def told(view: PurgeView) -> None:
             if view.pattern == self.pattern.text().strip():
@@ -336,35 +356,42 @@ class RoomPage(QWidget):
             row.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self.paths.addTopLevelItem(row)
         if not view.snapshots:
-            self.touched.setText("No snapshot holds anything that fits.")
+            self.touched.setText(tr("No snapshot holds anything that fits."))
             return
         paths = count_words(len(view.paths) + view.more, "path")
         again = (
-            " The next snapshot takes it again, unless it is deleted or left out in Coverage."
+            tr(" The next snapshot takes it again, unless it is deleted or left out in Coverage.")
             if view.stands
             else ""
         )
         self.touched.setText(
-            f"{paths} in {count_words(view.snapshots, 'snapshot')}; gives back up to"
-            f" {size_words(view.gives_back)}.{again}"
+            tr("{paths} in {snapshots}; gives back up to {gives_back}.{again}").format(
+                paths=paths,
+                snapshots=count_words(view.snapshots, "snapshot"),
+                gives_back=size_words(view.gives_back),
+                again=again,
+            )
         )
         self._looked = view.pattern
         self.out.setEnabled(not self._reading)
 
     def _take_out(self) -> None:
         pattern = self._looked
-        detail = (
-            f"{self.touched.text()}\n\nIt cannot be brought back from {self._disk}. The snapshots get new"
-            " names; everything else in them stays. Copies in other stores stay as well: take it out there"
-            " too."
-        )
+        detail = tr(
+            "{text}\n\nIt cannot be brought back from {disk}. The snapshots get new names; everything else in"
+            " them stays. Copies in other stores stay as well: take it out there too."
+        ).format(text=self.touched.text(), disk=self._disk)
 
         def go() -> None:
             self._link.ask(Purge(self._job, self._store, pattern), None, self._refused)
             self._forget_look()
 
         self.question = ConfirmDialog(
-            self, f"Take \u201c{pattern}\u201d out of all history?", detail, "Take it out for ever", go
+            self,
+            tr("Take “{pattern}” out of all history?").format(pattern=pattern),
+            detail,
+            tr("Take it out for ever"),
+            go,
         )
         self.question.open()
 

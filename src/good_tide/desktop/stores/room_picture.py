@@ -6,6 +6,7 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from good_tide.core.translation import tr
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -22,15 +23,18 @@ class RoomPicture(QWidget):
         super().__init__()
         self._look = look
         self._view: StoreView | None = None
-        self.setAccessibleName("Room on the disk")
+        self.setAccessibleName(tr("Room on the disk"))
 
     def show_store(self, view: StoreView) -> None:
         """Show a store's room."""
         self._view = view
         self.setFixedHeight(250 if view.by_age else 58)
         self.setAccessibleDescription(
-            f"{size_words(view.stored)} stored, {size_words(view.disk_free)} free of"
-            f" {size_words(view.disk_total)}"
+            tr("{stored} stored, {disk_free} free of {disk_total}").format(
+                stored=size_words(view.stored),
+                disk_free=size_words(view.disk_free),
+                disk_total=size_words(view.disk_total),
+            )
         )
         self.update()
 
@@ -49,8 +53,8 @@ class RoomPicture(QWidget):
         width = float(self.width())
         other = max(0, view.disk_total - view.disk_free - view.stored)
         parts = [
-            (view.stored, look.color("kelp"), "this store"),
-            (other, hatch(look, "paper", "shoal_deep"), "other things"),
+            (view.stored, look.color("kelp"), tr("this store")),
+            (other, hatch(look, "paper", "shoal_deep"), tr("other things")),
             (view.disk_free, look.color("kelp_soft"), "free"),
         ]
         left = 0.0
@@ -81,7 +85,10 @@ class RoomPicture(QWidget):
         top, base = 96.0, float(self.height() - 24)
         painter.setFont(sized(self.font(), 10, QFont.Weight.DemiBold))
         text(
-            painter, QRectF(0, 66, self.width(), 20), "Room taken by each week's snapshots", look.color("ink")
+            painter,
+            QRectF(0, 66, self.width(), 20),
+            tr("Room taken by each week's snapshots"),
+            look.color("ink"),
         )
         painter.setFont(sized(self.font(), 9))
         peak = max(size for _, size in view.by_age) or 1

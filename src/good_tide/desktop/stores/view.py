@@ -13,7 +13,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.status import Action, StoreState
+from good_tide.core.job_facts import StoreState
+from good_tide.core.status import Action
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
@@ -57,18 +59,18 @@ class StoresPage(View):
         self.replacing: ReplaceDialog | None = None
         self.sure: ConfirmDialog | None = None
         self.sentence = label("", "quiet", wrap=True)
-        self.add = button("Add a store…")
+        self.add = button(tr("Add a store…"))
         self.panel = AddStorePanel(look, link)
         self.panel.hide()
         self.both, self.turns = (
-            QRadioButton("each snapshot goes into all of them"),
-            QRadioButton("they take turns"),
+            QRadioButton(tr("each snapshot goes into all of them")),
+            QRadioButton(tr("they take turns")),
         )
         group = QButtonGroup(self)
         group.addButton(self.both)
         group.addButton(self.turns)
         self._use = QWidget()
-        row = line(label("With several stores:", "strong"), self.both, self.turns, stretch=3, spacing=16)
+        row = line(label(tr("With several stores:"), "strong"), self.both, self.turns, stretch=3, spacing=16)
         row.setContentsMargins(4, 0, 0, 0)
         self._use.setLayout(row)
         holder = QWidget()
@@ -94,7 +96,7 @@ class StoresPage(View):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(24, 16, 16, 16)
         whole.addWidget(self._pages)
-        head = line(label("Stores", "title"), self.sentence, spacing=16)
+        head = line(label(tr("Stores"), "title"), self.sentence, spacing=16)
         head.setStretch(1, 1)
         head.addWidget(self.add)
         outer.addLayout(head)
@@ -215,10 +217,15 @@ class StoresPage(View):
             self._column.insertWidget(2 + number, made)
         away = sum(not view.present for view in overview.stores)
         self.sentence.setText(
-            f"{count_words(len(overview.stores), 'store')} of this job{f', {away} away' if away else ''}."
+            tr("{stores} of this job{value}.").format(
+                stores=count_words(len(overview.stores), "store"),
+                value=tr(", {away} away").format(away=away) if away else "",
+            )
         )
         if overview.reading:
-            self.sentence.setText(f"A store of {overview.machine}, opened only to read.")
+            self.sentence.setText(
+                tr("A store of {machine}, opened only to read.").format(machine=overview.machine)
+            )
         self.add.setVisible(not overview.reading)
         self._show_standings()
         if self.isVisible():
@@ -264,13 +271,15 @@ class StoresPage(View):
         self._link.ask(CarryLeft(self._overview.job, view.id))
 
     def _let_go(self, view: StoreView) -> None:
-        waited = f"{count_words(view.left, 'snapshot')} that waited for an earlier disk"
+        waited = tr("{left} that waited for an earlier disk").format(left=count_words(view.left, "snapshot"))
         self.sure = ConfirmDialog(
             self,
-            f"Let {waited} go?",
-            "They are deleted from this machine. What only they had is gone then; everything in the store"
-            " stays.",
-            "Let them go",
+            tr("Let {waited} go?").format(waited=waited),
+            tr(
+                "They are deleted from this machine. What only they had is gone then; everything in the store"
+                " stays."
+            ),
+            tr("Let them go"),
             lambda: self._link.ask(
                 LetLeftGo(self._overview.job, view.id), lambda done: self.refresh_wanted.emit()
             ),
@@ -283,4 +292,4 @@ class StoresPage(View):
         self.dialog.open()
 
 
-STORES = ViewKind("Stores", "stores", StoresPage, frozenset((Action.STORES,)))
+STORES = ViewKind(tr("Stores"), "stores", StoresPage, frozenset((Action.STORES,)))

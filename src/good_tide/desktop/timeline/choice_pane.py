@@ -13,7 +13,8 @@ from good_tide.core.entries import Kind
 from good_tide.core.history import Span
 from good_tide.core.identifiers import HistoryId, JobId
 from good_tide.core.restoring import Extent
-from good_tide.core.words import printable, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.timeline.folder_pane import FolderPane
@@ -127,7 +128,7 @@ class ChoicePane(QStackedWidget):
         elif wanted != self._compared:
             self._compared, self._stale = wanted, False
             self._asked += 1
-            title = printable(os.path.basename(path)) if path else "All covered folders"
+            title = printable(os.path.basename(path)) if path else tr("All covered folders")
             self.folder.ask(path, title, self._moments())
             self.settle.start()
 
@@ -136,11 +137,13 @@ class ChoicePane(QStackedWidget):
         model = self._model
         then = time_words(model.time_of(model.moment), self._now)
         if model.against:
-            return f"From {then} to {time_words(model.time_of(model.against), self._now)}."
-        return (
-            f"From {then} to what is on the disk now. Shift and a click, or Shift and an arrow, compares with"
+            return tr("From {then} to {time_of}.").format(
+                then=then, time_of=time_words(model.time_of(model.against), self._now)
+            )
+        return tr(
+            "From {then} to what is on the disk now. Shift and a click, or Shift and an arrow, compares with"
             " another moment."
-        )
+        ).format(then=then)
 
     def _ask(self) -> None:
         if self.currentWidget() is self.inspector:
@@ -192,7 +195,9 @@ class ChoicePane(QStackedWidget):
 
         def made(path: str) -> None:
             if not QDesktopServices.openUrl(QUrl.fromLocalFile(path)):
-                self.inspector.take_says(f"No program opens such files here. The copy is {path}")
+                self.inspector.take_says(
+                    tr("No program opens such files here. The copy is {path}").format(path=path)
+                )
 
         def failed(fault: Fault) -> None:
             self.inspector.take_says(str(fault))
@@ -251,7 +256,13 @@ def _said(model: TimelineModel, spans: Sequence[Span], view: ContainingView, now
     """Since when, until when, and in how many versions a phrase stands."""
     saying = [span for span in spans if span.first in view.first]
     if not saying:
-        return "No version says it." if not view.unclear else "No version that has text says it."
+        return tr("No version says it.") if not view.unclear else tr("No version that has text says it.")
     since, last = time_words(model.time_of(saying[0].first), now), saying[-1].last
-    until = "it says it now" if last is None else f"last {time_words(model.time_of(last), now)}"
-    return f"Says it since {since}, {until}: {len(saying):,} of {len(spans):,} versions."
+    until = (
+        tr("it says it now")
+        if last is None
+        else tr("last {time_of}").format(time_of=time_words(model.time_of(last), now))
+    )
+    return tr("Says it since {since}, {until}: {saying} of {spans} versions.").format(
+        since=since, until=until, saying=number_words(len(saying)), spans=number_words(len(spans))
+    )

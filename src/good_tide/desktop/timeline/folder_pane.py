@@ -9,9 +9,11 @@ from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLa
 
 from good_tide.core.differences import Differing, What
 from good_tide.core.restoring import Extent
-from good_tide.core.words import count_words, printable, size_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, printable, size_words
+from good_tide.desktop.painting.flow import Flow
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.painting.widgets import button, label
 from good_tide.protocol.history_calls import DifferencesView
 
 _SIGNS = {
@@ -19,7 +21,7 @@ _SIGNS = {
     What.NEW: ("new", "kelp"),
     What.CHANGED: ("changed", "ink"),
     What.MOVED: ("moved", "dusk"),
-    What.METADATA: ("times or permissions", "quiet_text"),
+    What.METADATA: (tr("times or permissions"), "quiet_text"),
 }
 _PATH = Qt.ItemDataRole.UserRole
 
@@ -40,18 +42,18 @@ class FolderPane(QWidget):
         self.title, self.moments = label("", "title", wrap=True), label("", "quiet", wrap=True)
         self.counts = label("", "strong", wrap=True)
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["What differs", ""])
-        self.tree.setAccessibleName("What differs")
+        self.tree.setHeaderLabels([tr("What differs"), ""])
+        self.tree.setAccessibleName(tr("What differs"))
         self.tree.setUniformRowHeights(True)
         self.tree.header().setStretchLastSection(False)
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.tree.header().setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
-        self.gone, self.changed = button("Bring back what is gone"), button("Bring back what changed")
-        self.exactly, self.one = button("Make it all as it was…"), button("Bring this back…")
-        self.list_it = button("Add to restore list")
-        self.exactly.setToolTip("What was not there then is set aside, and nothing is deleted")
+        self.gone, self.changed = button(tr("Bring back what is gone")), button(tr("Bring back what changed"))
+        self.exactly, self.one = button(tr("Make it all as it was…")), button(tr("Bring this back…"))
+        self.list_it = button(tr("Add to restore list"))
+        self.exactly.setToolTip(tr("What was not there then is set aside, and nothing is deleted"))
         self.one.setToolTip(
-            "The chosen thing as it was, or without one the whole; to where it was or elsewhere"
+            tr("The chosen thing as it was, or without one the whole; to where it was or elsewhere")
         )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 14, 14, 14)
@@ -59,7 +61,7 @@ class FolderPane(QWidget):
         for words in (self.title, self.moments, self.counts):
             layout.addWidget(words)
         layout.addWidget(self.tree, 1)
-        layout.addLayout(line(self.one, self.list_it))
+        layout.addWidget(Flow(self.one, self.list_it))
         for act in (self.gone, self.changed, self.exactly):
             layout.addWidget(act)
         self.gone.clicked.connect(lambda: self.bring.emit(self._path, Extent.MISSING))
@@ -76,7 +78,7 @@ class FolderPane(QWidget):
         self.title.setText(title)
         self.title.setToolTip(printable(path))
         self.moments.setText(moments)
-        self.counts.setText("Comparing…")
+        self.counts.setText(tr("Comparing…"))
         self.tree.clear()
         for one in (self.gone, self.changed, self.exactly, self.one):
             one.setEnabled(False)
@@ -100,16 +102,25 @@ class FolderPane(QWidget):
             for what in What
             if counts[what].files
         ]
-        words = ", ".join(parts) or "Nothing differs"
+        words = ", ".join(parts) or tr("Nothing differs")
         unclear = len(view.differences.unclear)
-        self.counts.setText(f"{words}." + (f" {unclear:,} could not be compared." if unclear else ""))
+        self.counts.setText(
+            f"{words}."
+            + (
+                tr(" {unclear} could not be compared.").format(unclear=number_words(unclear))
+                if unclear
+                else ""
+            )
+        )
         self._fill(view)
         gone, changed = counts[What.GONE].files + counts[What.MOVED].files, counts[What.CHANGED].files
         for one, count, what in (
-            (self.gone, gone, "what is gone"),
-            (self.changed, changed, "what changed"),
+            (self.gone, gone, tr("what is gone")),
+            (self.changed, changed, tr("what changed")),
         ):
-            one.setText(f"Bring back {what}" + (f" ({count:,})" if count and now else ""))
+            one.setText(
+                tr("Bring back {what}").format(what=what) + (f" ({count:,})" if count and now else "")
+            )
             one.setEnabled(bool(count) and now)
         self.exactly.setEnabled(now and bool(view.differences.items))
         for act in (self.gone, self.changed, self.exactly):
@@ -126,7 +137,9 @@ class FolderPane(QWidget):
                 item.setText(1, f"{_leaves(item):,}")
                 item.setForeground(1, self._look.color("quiet_text"))
         if view.more:
-            self.tree.addTopLevelItem(QTreeWidgetItem([f"and {count_words(view.more, 'more item')}", ""]))
+            self.tree.addTopLevelItem(
+                QTreeWidgetItem([tr("and {more}").format(more=count_words(view.more, "more item")), ""])
+            )
         if len(view.differences.items) <= 40:
             self.tree.expandAll()
         self._show_one()
@@ -155,14 +168,20 @@ class FolderPane(QWidget):
         words, color = _SIGNS[one.what]
         item.setText(1, words)
         item.setForeground(1, self._look.color(color))
-        sizes = f"{size_words(one.before)} then, {size_words(one.after)} now" if one.kind == "f" else ""
-        moved = f"\nIt was {printable(one.other)}" if one.other else ""
+        sizes = (
+            tr("{before} then, {after} now").format(
+                before=size_words(one.before), after=size_words(one.after)
+            )
+            if one.kind == "f"
+            else ""
+        )
+        moved = tr("\nIt was {other}").format(other=printable(one.other)) if one.other else ""
         item.setToolTip(1, f"{words}{f': {sizes}' if sizes else ''}{moved}")
         item.setData(1, _PATH, one.other or (None if one.what is What.NEW else one.path))
 
     def _show_one(self) -> None:
         item = self.tree.currentItem()
-        self.one.setText("Bring all back…" if item is None else "Bring this back…")
+        self.one.setText(tr("Bring all back…") if item is None else tr("Bring this back…"))
         self.one.setEnabled(item is None or item.data(1, _PATH) is not None)
 
     def _bring_one(self) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 from good_tide.core.history import Span
 from good_tide.core.identifiers import JobId
 from good_tide.core.previews import PagesPreview, PicturePreview, Preview, SoundPreview, TextPreview
+from good_tide.core.translation import tr
 from good_tide.desktop.content.picture_pages import image_of
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import label
@@ -99,10 +100,10 @@ class Glimpse(QFrame):
             case PagesPreview() if shown.pages:
                 pixels = shown.pages[0]
             case TextPreview():
-                self._text.setText(shown.text or "(empty)")
+                self._text.setText(shown.text or tr("(empty)"))
                 self._text.show()
             case SoundPreview():
-                self._text.setText(f"Sound, {shown.seconds:.1f} s")
+                self._text.setText(tr("Sound, {seconds:.1f} s").format(seconds=shown.seconds))
                 self._text.show()
         if pixels is not None:
             self._picture.setPixmap(QPixmap.fromImage(image_of(pixels)))

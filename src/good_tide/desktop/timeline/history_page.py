@@ -10,7 +10,6 @@ from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -19,9 +18,11 @@ from PySide6.QtWidgets import (
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.name_query import NameQuery
 from good_tide.core.restoring import Extent
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import label, line
+from good_tide.desktop.painting.widgets import OneLine, label, line
 from good_tide.desktop.timeline.choice_pane import ChoicePane
 from good_tide.desktop.timeline.crumbs import Crumbs
 from good_tide.desktop.timeline.glimpse import Glimpse
@@ -69,8 +70,8 @@ class HistoryPage(QWidget):
         self._crumbs = Crumbs()
         self._count = label("", "quiet")
         self.unmark = QToolButton()
-        self.unmark.setText("Compare with now again")
-        self.unmark.setToolTip("Take the second mark away (Escape)")
+        self.unmark.setText(tr("Compare with now again"))
+        self.unmark.setToolTip(tr("Take the second mark away (Escape)"))
         self.pin, self.zoom = PinButton(link), ZoomTools(look)
         self._pinned: dict[SnapshotId, str] = {}
         self.search = SearchBar()
@@ -92,12 +93,13 @@ class HistoryPage(QWidget):
         left.addWidget(self.chart)
         left.addLayout(line(self._count, self.unmark, self.pin, self.zoom, stretch=1, spacing=2))
         left.addWidget(self.lines, 1)
-        hint = (
-            "← → snapshot     Alt+← → change     Shift+← → second mark     ↑ ↓ row     Enter opens, Backspace"
-            " goes up     F6 pane     type to find"
+        keys = OneLine("quiet")
+        keys.setText(
+            tr(
+                "← → snapshot     Alt+← → change     Shift+← → second mark     ↑ ↓ row     Enter opens,"
+                " Backspace goes up     F6 pane     type to find"
+            )
         )
-        keys = label(hint, "quiet")
-        keys.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         left.addWidget(keys)
         left.addWidget(self.restore_list)
         right = QFrame()
@@ -382,7 +384,7 @@ class HistoryPage(QWidget):
                 self.select(path)
 
     def _show_crumbs(self) -> None:
-        self._crumbs.show_way([("All covered folders", b""), *self.model.crumbs()])
+        self._crumbs.show_way([(tr("All covered folders"), b""), *self.model.crumbs()])
 
     def _show_counts(self) -> None:
         if self.model.found is not None:
@@ -390,7 +392,8 @@ class HistoryPage(QWidget):
             return
         here, gone = self.model.here_then()
         self._count.setText(
-            f"{here:,} here then" + (f" · {gone:,} no longer here" if gone else "")
+            tr("{here} here then").format(here=number_words(here))
+            + (tr(" · {gone} no longer here").format(gone=number_words(gone)) if gone else "")
             if self.model.moment
             else ""
         )

@@ -12,8 +12,10 @@ from good_tide.core.comparing import Comparison, Verdict
 from good_tide.core.entries import Kind
 from good_tide.core.history import Span
 from good_tide.core.identifiers import SnapshotId
-from good_tide.core.words import count_words, exact_words, printable, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, exact_words, number_words, printable, size_words, time_words
 from good_tide.desktop.content.content_view import ContentView
+from good_tide.desktop.painting.flow import Flow
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line, with_clear_button
 from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
@@ -56,28 +58,28 @@ class Inspector(QWidget):
         self.strip = VersionsStrip(look)
         self._modes = QButtonGroup(self)
         modes = [
-            self._mode("Content", _CONTENT),
+            self._mode(tr("Content"), _CONTENT),
             self._mode("Vs. now", _NOW),
             self._mode("Vs. before", _BEFORE),
         ]
         self.content = ContentView(look)
         self.phrase = QLineEdit()
-        self.phrase.setPlaceholderText("Find here; Enter: since when does it say so")
-        self.phrase.setAccessibleName("Words to find in this version, and with Enter in all versions")
-        self.phrase.setToolTip("F3 and Shift+F3 go from place to place")
-        with_clear_button(self.phrase, "Look for no words any more")
+        self.phrase.setPlaceholderText(tr("Find here; Enter: since when does it say so"))
+        self.phrase.setAccessibleName(tr("Words to find in this version, and with Enter in all versions"))
+        self.phrase.setToolTip(tr("F3 and Shift+F3 go from place to place"))
+        with_clear_button(self.phrase, tr("Look for no words any more"))
         self.says = label("", "quiet", wrap=True)
         self.phrase.returnPressed.connect(self._look_for)
         self.phrase.textChanged.connect(self._find)
-        self._restore = button("Restore this version…", primary=True)
-        self._gather = button("Add to restore list")
-        self._open = button("Open a copy")
-        self._open.setToolTip("A copy that can be read only, in the program for such files")
-        self._earlier = button("Show when it was last there")
-        self._later = button("Show it where it is now")
+        self._restore = button(tr("Restore this version…"), primary=True)
+        self._gather = button(tr("Add to restore list"))
+        self._open = button(tr("Open a copy"))
+        self._open.setToolTip(tr("A copy that can be read only, in the program for such files"))
+        self._earlier = button(tr("Show when it was last there"))
+        self._later = button(tr("Show it where it is now"))
         self._later.clicked.connect(lambda: self.elsewhere.emit(self._moved_to))
         self._promise = label(
-            "What is there now will be set aside and can be brought back.", "quiet", wrap=True
+            tr("What is there now will be set aside and can be brought back."), "quiet", wrap=True
         )
         self._filler = QWidget()
         self._filler.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Expanding)
@@ -92,8 +94,8 @@ class Inspector(QWidget):
             shortcut = QShortcut(QKeySequence(keys), self)
             shortcut.activated.connect(lambda back=backward: self.content.page.go_to_word(back))
         self.show_nothing(
-            "Choose a file",
-            "Click a row on the left to see its versions, or step through time with the arrow keys.",
+            tr("Choose a file"),
+            tr("Click a row on the left to see its versions, or step through time with the arrow keys."),
         )
 
     def _lay_out(self, modes: list[QToolButton]) -> None:
@@ -111,7 +113,7 @@ class Inspector(QWidget):
         layout.addWidget(self._earlier)
         layout.addWidget(self._later)
         layout.addWidget(self._restore)
-        layout.addLayout(line(self._gather, self._open, spacing=6))
+        layout.addWidget(Flow(self._gather, self._open, spacing=6))
         layout.addWidget(self._promise)
         layout.addWidget(self._filler, 1)
 
@@ -157,16 +159,20 @@ class Inspector(QWidget):
         self._moved_to = row.line.later
         if earlier and earlier[-1].last is not None:
             last = earlier[-1].last
-            words = f"No longer there at this moment. Last seen {time_words(model.time_of(last), now)}."
+            words = tr("No longer there at this moment. Last seen {time_of}.").format(
+                time_of=time_words(model.time_of(last), now)
+            )
             self._last_seq = last
-            self._earlier.setText("Show when it was last there")
+            self._earlier.setText(tr("Show when it was last there"))
         else:
             first = row.life[0][1].first
-            words = f"Not there yet at this moment. First seen {time_words(model.time_of(first), now)}."
+            words = tr("Not there yet at this moment. First seen {time_of}.").format(
+                time_of=time_words(model.time_of(first), now)
+            )
             self._last_seq = first
-            self._earlier.setText("Show when it first appeared")
+            self._earlier.setText(tr("Show when it first appeared"))
         if row.line.later and earlier:
-            words += f" It goes on as {printable(row.line.later)}."
+            words += tr(" It goes on as {later}.").format(later=printable(row.line.later))
         self.show_nothing(row.title, words)
         self._earlier.show()
         self._later.setVisible(bool(row.line.later and earlier))
@@ -182,7 +188,11 @@ class Inspector(QWidget):
             self._look_for()
         count = self.content.page.mark_words(words.strip())
         if words.strip():
-            self.take_says("Not in what is shown here." if not count else f"{count:,} times here.")
+            self.take_says(
+                tr("Not in what is shown here.")
+                if not count
+                else tr("{count} times here.").format(count=number_words(count))
+            )
             self.content.page.go_to_word()
 
     def take_says(self, words: str) -> None:
@@ -229,19 +239,35 @@ class Inspector(QWidget):
         if span.kind == Kind.LEFT_OUT:
             self.show_nothing(
                 row.title,
-                f"Could not be read when the snapshots from {time_words(begin, now)} to {end} were taken.",
+                tr("Could not be read when the snapshots from {begin} to {end} were taken.").format(
+                    begin=time_words(begin, now), end=end
+                ),
             )
             return
         what = (
-            "Folder"
+            tr("Folder")
             if row.is_folder
-            else f"Version {version_number(row, span)} of {len(readable)} · {size_words(span.size)}"
+            else tr("Version {version_number} of {readable} · {size}").format(
+                version_number=version_number(row, span), readable=len(readable), size=size_words(span.size)
+            )
         )
-        modified = "" if row.is_folder else f"\nSaved {time_words(span.modified, now, seconds=True)}"
-        lost = "\nIts content is lost: the store was damaged." if model.is_lost(span) else ""
-        self._facts.setText(f"{what}{modified}\nStood {time_words(begin, now)} to {end}, {count}{lost}")
-        self._facts.setToolTip(f"Saved {exact_words(span.modified)}\nFirst seen {exact_words(begin)}")
-        self._restore.setText("Restore this folder…" if row.is_folder else "Restore this version…")
+        modified = (
+            ""
+            if row.is_folder
+            else tr("\nSaved {modified}").format(modified=time_words(span.modified, now, seconds=True))
+        )
+        lost = tr("\nIts content is lost: the store was damaged.") if model.is_lost(span) else ""
+        self._facts.setText(
+            tr("{what}{modified}\nStood {begin} to {end}, {count}{lost}").format(
+                what=what, modified=modified, begin=time_words(begin, now), end=end, count=count, lost=lost
+            )
+        )
+        self._facts.setToolTip(
+            tr("Saved {exact_words}\nFirst seen {exact_words_2}").format(
+                exact_words=exact_words(span.modified), exact_words_2=exact_words(begin)
+            )
+        )
+        self._restore.setText(tr("Restore this folder…") if row.is_folder else tr("Restore this version…"))
         for widget in (self._restore, self._gather, self._promise):
             widget.show()
         self._earlier.hide()
@@ -258,15 +284,15 @@ class Inspector(QWidget):
         self._detail, self._now = detail, now
         notes = []
         if detail.path != self._row:
-            notes.append(f"Then called {printable(detail.path)}")
+            notes.append(tr("Then called {path}").format(path=printable(detail.path)))
         elif self._before:
-            notes.append(f"Before, it was called {printable(self._before)}")
+            notes.append(tr("Before, it was called {before}").format(before=printable(self._before)))
         others = [path for path in detail.elsewhere if path not in (self._row, self._before)][:3]
         if others:
             names = ", ".join(printable(os.path.basename(path)) for path in others)
-            notes.append(f"Same content under another name: {names}")
+            notes.append(tr("Same content under another name: {names}").format(names=names))
         if detail.unsteady:
-            notes.append("It changed while it was read; it may mix two states.")
+            notes.append(tr("It changed while it was read; it may mix two states."))
         self._notes.setText("\n".join(notes))
         self._notes.setVisible(bool(notes))
         is_file = detail.kind is Kind.FILE
@@ -274,7 +300,7 @@ class Inspector(QWidget):
         self._open.setVisible(is_file)
         for mode in self._modes.buttons():
             mode.setVisible(is_file)
-        self._modes.button(_NOW).setText("Vs. now" if self._marked is None else "Vs. mark")
+        self._modes.button(_NOW).setText(tr("Vs. now") if self._marked is None else tr("Vs. mark"))
         self._show_mode(self._modes.checkedId())
 
     def take_comparison(self, view: ComparisonView) -> None:
@@ -301,15 +327,15 @@ class Inspector(QWidget):
         else:
             beside = self._beside(mode)
             found = self._comparisons.get(beside)
-            self._say(found, "Comparing…")
+            self._say(found, tr("Comparing…"))
             if found is None:
                 self.compare.emit(self._picked, beside)
                 return
             if found.compared is None:
                 self.content.show_preview(detail.preview, self._now)
             else:
-                other = {Beside.NOW: "on the disk now", Beside.BEFORE: "the version before"}
-                names = self._when, other.get(beside, "at the other mark")
+                other = {Beside.NOW: tr("on the disk now"), Beside.BEFORE: tr("the version before")}
+                names = self._when, other.get(beside, tr("at the other mark"))
                 self.content.show_comparison(found.compared, names, self._now)
         if self.phrase.text().strip():
             self.content.page.mark_words(self.phrase.text().strip())

@@ -18,6 +18,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip
 
 from good_tide.core.history import Span
+from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
@@ -81,7 +82,7 @@ class LifelineView(QAbstractScrollArea):
         self.viewport().setMouseTracking(True)
         self.viewport().setAutoFillBackground(False)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Lifelines")
+        self.setAccessibleName(tr("Lifelines"))
 
     def show_model(self, model: TimelineModel, now: int) -> None:
         """Show a timeline's rows."""
@@ -94,7 +95,7 @@ class LifelineView(QAbstractScrollArea):
             self._rows = self._model.rows()
             chosen = self._model.row_of(self._model.selected)
             self.setAccessibleDescription(
-                self._model.row_words(chosen, self._now) if chosen is not None else "Nothing selected"
+                self._model.row_words(chosen, self._now) if chosen is not None else tr("Nothing selected")
             )
         self._set_range()
         self.viewport().update()
@@ -322,19 +323,27 @@ class LifelineView(QAbstractScrollArea):
         path, span = then if then is not None else (row.path, None)
         if x >= 0:
             if span is None:
-                words.append("Not there at this time")
+                words.append(tr("Not there at this time"))
             elif span.kind == "x":
-                words.append("Could not be read at this time")
+                words.append(tr("Could not be read at this time"))
             else:
                 if not row.is_folder:
-                    words.append(f"Version {version_number(row, span)}, {size_words(span.size)}")
+                    words.append(
+                        tr("Version {version_number}, {size}").format(
+                            version_number=version_number(row, span), size=size_words(span.size)
+                        )
+                    )
                 if path != row.path:
-                    words.append(f"then called {printable(path)}")
-                words.append(f"from {exact_words(model.time_of(span.first))}")
+                    words.append(tr("then called {path}").format(path=printable(path)))
+                words.append(
+                    tr("from {exact_words}").format(exact_words=exact_words(model.time_of(span.first)))
+                )
                 if model.is_lost(span):
-                    words.append("Its content is lost: the store was damaged")
+                    words.append(tr("Its content is lost: the store was damaged"))
                 if model.is_flooded(row, span):
-                    words.append(f"One of {model.floods[span.first]} files rewritten at once")
+                    words.append(
+                        tr("One of {floods} files rewritten at once").format(floods=model.floods[span.first])
+                    )
         at = event.globalPosition().toPoint()
         if span is not None and span.kind == "f" and not model.is_lost(span):
             self.rested.emit(Resting(path, span, "\n".join(words), at))

@@ -12,7 +12,8 @@ from typing import NamedTuple
 from good_tide.core.findings import Findings
 from good_tide.core.history import NO_HISTORY, Lifeline, Span, TidePoint
 from good_tide.core.identifiers import HistoryId
-from good_tide.core.words import printable, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable, time_words
 from good_tide.desktop.painting.time_axis import TimeAxis
 from good_tide.protocol.restore_calls import PickedItem
 
@@ -376,13 +377,28 @@ class TimelineModel:
         """A row in words, for those who do not see it."""
         readable = [span for _, span in row.life if span.kind != "x"]
         kind = (
-            "folder" if row.is_folder else f"{len(readable)} versions" if len(readable) != 1 else "1 version"
+            "folder"
+            if row.is_folder
+            else tr("{readable} versions").format(readable=len(readable))
+            if len(readable) != 1
+            else "1 version"
         )
         last = row.line.spans[-1].last
-        seen = "there now" if last is None else f"last seen {time_words(self.time_of(last), now)}"
+        seen = (
+            tr("there now")
+            if last is None
+            else tr("last seen {time_of}").format(time_of=time_words(self.time_of(last), now))
+        )
         if row.line.earlier:
-            seen += f", before that called {printable(os.path.basename(row.line.earlier[-1].path))}"
+            seen += tr(", before that called {basename}").format(
+                basename=printable(os.path.basename(row.line.earlier[-1].path))
+            )
         if row.line.later:
-            seen += f", goes on as {printable(os.path.basename(row.line.later))}"
+            seen += tr(", goes on as {basename}").format(basename=printable(os.path.basename(row.line.later)))
         lost = sum(1 for span in readable if self.is_lost(span))
-        return f"{row.title}: {kind}, {seen}{f', content of {lost:,} lost' if lost else ''}"
+        return "{title}: {kind}, {seen}{value}".format(
+            title=row.title,
+            kind=kind,
+            seen=seen,
+            value=tr(", content of {lost} lost").format(lost=number_words(lost)) if lost else "",
+        )

@@ -8,6 +8,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QInputDialog, QToolButton
 
 from good_tide.core.identifiers import JobId, SnapshotId
+from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.protocol.history_calls import PinSnapshot
 
@@ -32,8 +33,14 @@ class PinButton(QToolButton):
         self.setVisible(snapshot is not None)
         is_pinned = snapshot is not None and snapshot in pinned
         why = pinned.get(snapshot, "") if snapshot is not None else ""
-        self.setText(f"Pinned{f': {why}' if why else ''}" if is_pinned else "Pin this snapshot…")
-        self.setToolTip("Take the pin away" if is_pinned else "Keep this snapshot, whatever the ladder says")
+        self.setText(
+            tr("Pinned{value}").format(value=f": {why}" if why else "")
+            if is_pinned
+            else tr("Pin this snapshot…")
+        )
+        self.setToolTip(
+            tr("Take the pin away") if is_pinned else tr("Keep this snapshot, whatever the ladder says")
+        )
         self.setCheckable(is_pinned)
         self.setChecked(is_pinned)
 
@@ -45,8 +52,8 @@ class PinButton(QToolButton):
             return
         snapshot = self._snapshot
         self.label = QInputDialog(self)
-        self.label.setWindowTitle("Pin this snapshot")
-        self.label.setLabelText("No thinning releases it. Why is it to stay? (This may be left empty.)")
+        self.label.setWindowTitle(tr("Pin this snapshot"))
+        self.label.setLabelText(tr("No thinning releases it. Why is it to stay? (This may be left empty.)"))
         self.label.textValueSelected.connect(lambda words: self._pin(snapshot, True, words))
         self.label.open()
 

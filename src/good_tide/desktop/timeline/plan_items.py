@@ -10,27 +10,28 @@ from PySide6.QtWidgets import QComboBox, QHeaderView, QTreeWidget, QTreeWidgetIt
 
 from good_tide.core.identifiers import JobId, PlanId
 from good_tide.core.restoring import Action, PlanItem
-from good_tide.core.words import printable, size_words
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import LIGHT, Palette
 from good_tide.desktop.painting.widgets import align_numbers
 from good_tide.protocol.restore_calls import PlanItems, PlanView, ReadPlanItems
 
 WORDS = {
-    Action.CREATE: "will be created",
-    Action.REPLACE: "will replace; what is there now is set aside",
-    Action.IDENTICAL: "is identical",
-    Action.SKIP: "is left as it is",
-    Action.BLOCKED: "cannot be restored",
-    Action.ASIDE: "is set aside",
+    Action.CREATE: tr("will be created"),
+    Action.REPLACE: tr("will replace; what is there now is set aside"),
+    Action.IDENTICAL: tr("is identical"),
+    Action.SKIP: tr("is left as it is"),
+    Action.BLOCKED: tr("cannot be restored"),
+    Action.ASIDE: tr("is set aside"),
 }
 SHORT = {
-    Action.CREATE: "to create",
-    Action.REPLACE: "to replace",
-    Action.ASIDE: "to set aside",
+    Action.CREATE: tr("to create"),
+    Action.REPLACE: tr("to replace"),
+    Action.ASIDE: tr("to set aside"),
     Action.IDENTICAL: "identical",
-    Action.SKIP: "left as they are",
-    Action.BLOCKED: "not possible",
+    Action.SKIP: tr("left as they are"),
+    Action.BLOCKED: tr("not possible"),
 }
 _ITEM = Qt.ItemDataRole.UserRole
 
@@ -45,14 +46,14 @@ class ActionFilter(QComboBox):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Which items are listed")
+        self.setAccessibleName(tr("Which items are listed"))
 
     def offer(self, counts: dict[Action, int]) -> None:
         """Offer what there is in a plan; what was chosen stays chosen, where there is any."""
         chosen = self.chosen()
         self.blockSignals(True)
         self.clear()
-        self.addItem(f"All {sum(counts.values()):,}", None)
+        self.addItem(tr("All {sum}").format(sum=number_words(sum(counts.values()))), None)
         for action, words in SHORT.items():
             if counts.get(action):
                 self.addItem(f"{counts[action]:,} {words}", action)
@@ -78,12 +79,12 @@ class PlanItemsView(QTreeWidget):
         self._out: set[bytes] = set()
         self.base = b""
         """The folder that all of the items are below."""
-        self.setHeaderLabels(["Item", "What happens", "To write"])
+        self.setHeaderLabels([tr("Item"), tr("What happens"), tr("To write")])
         self.header().setStretchLastSection(False)
         self.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         align_numbers(self, (2,))
         self.setUniformRowHeights(True)
-        self.setAccessibleName("Items of the restore plan")
+        self.setAccessibleName(tr("Items of the restore plan"))
         self.itemExpanded.connect(self._unfold)
         self._soon = QTimer(
             self, singleShot=True, interval=0
@@ -142,7 +143,7 @@ class PlanItemsView(QTreeWidget):
                 row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
             rows.append(row)
         if items.more:
-            more = QTreeWidgetItem([f"{items.more:,} more are not listed"])
+            more = QTreeWidgetItem([tr("{more} more are not listed").format(more=number_words(items.more))])
             more.setFlags(Qt.ItemFlag.ItemIsEnabled)
             rows.append(more)
         if above is None:
@@ -167,7 +168,7 @@ class PlanItemsView(QTreeWidget):
             own = {Action.IDENTICAL: "", Action.CREATE: "created, "}.get(
                 item.action, f"{WORDS[item.action]}, "
             )
-            return f"{own}in it {inside}"
+            return tr("{own}in it {inside}").format(own=own, inside=inside)
         return WORDS[item.action] + (f": {item.note}" if item.note else "")
 
     @staticmethod

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout
 
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.widgets import OneLine, button
 from good_tide.protocol.agent_calls import Overview
 
@@ -20,8 +21,8 @@ class ReadingStrip(QFrame):
         super().__init__()
         self.setObjectName("notice")
         self.words = OneLine("strong")
-        self.bring_all = button("Bring everything back…")
-        self.take_over = button("Go on with its job here…")
+        self.bring_all = button(tr("Bring everything back…"))
+        self.take_over = button(tr("Go on with its job here…"))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 6, 10, 6)
         layout.addWidget(self.words, 1)
@@ -33,5 +34,7 @@ class ReadingStrip(QFrame):
 
     def show_job(self, overview: Overview) -> None:
         """Show it where a store is opened only to read."""
-        self.words.setText(f"The history of {overview.machine}, opened only to read.")
+        self.words.setText(
+            tr("The history of {machine}, opened only to read.").format(machine=overview.machine)
+        )
         self.setVisible(overview.reading)

@@ -19,7 +19,8 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.identifiers import PlanId
 from good_tide.core.restoring import Action, Existing, Extent
-from good_tide.core.words import count_words, printable, size_words, time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words, printable, size_words, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.timeline.plan_items import ActionFilter, PlanItemsView, counted
@@ -27,15 +28,15 @@ from good_tide.protocol.faults import Fault
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore, PlanView
 
 _EXTENTS = (
-    ("All of it", Extent.ALL),
-    ("Only what is not there now", Extent.MISSING),
-    ("Only what changed since", Extent.CHANGED),
-    ("Exactly as it was: what was not there then is set aside", Extent.EXACTLY),
+    (tr("All of it"), Extent.ALL),
+    (tr("Only what is not there now"), Extent.MISSING),
+    (tr("Only what changed since"), Extent.CHANGED),
+    (tr("Exactly as it was: what was not there then is set aside"), Extent.EXACTLY),
 )
 _EXISTING = (
-    ("Set it aside (can be undone)", Existing.SET_ASIDE),
-    ("Leave it and skip the item", Existing.SKIP),
-    ("Keep both, the restored one renamed", Existing.KEEP_BOTH),
+    (tr("Set it aside (can be undone)"), Existing.SET_ASIDE),
+    (tr("Leave it and skip the item"), Existing.SKIP),
+    (tr("Keep both, the restored one renamed"), Existing.KEEP_BOTH),
 )
 
 
@@ -62,7 +63,7 @@ class PlanDialog(QDialog):
         extent: Extent = Extent.ALL,
     ) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Restore plan")
+        self.setWindowTitle(tr("Restore plan"))
         self.resize(760, 560)
         self.plan: PlanId | None = None
         self._view: PlanView | None = None
@@ -72,48 +73,55 @@ class PlanDialog(QDialog):
         first = self._items[0]
         what = printable(os.path.basename(first.path)) if len(items) == 1 else count_words(len(items), "item")
         self._where = QButtonGroup(self)
-        self._back = QRadioButton("Where it was")
-        self._else = QRadioButton("In another folder:")
+        self._back = QRadioButton(tr("Where it was"))
+        self._else = QRadioButton(tr("In another folder:"))
         self._back.setChecked(True)
         self._where.addButton(self._back, 0)
         self._where.addButton(self._else, 1)
-        self._moved = QRadioButton("In another home: what was below")
+        self._moved = QRadioButton(tr("In another home: what was below"))
         self._where.addButton(self._moved, 2)
         self._old_home, self._new_home = QLineEdit(_home_of(self._items)), QLineEdit(str(Path.home()))
-        for field, words in ((self._old_home, "The home as it was"), (self._new_home, "The home here")):
+        for field, words in (
+            (self._old_home, tr("The home as it was")),
+            (self._new_home, tr("The home here")),
+        ):
             field.setAccessibleName(words)
             field.setEnabled(False)
             field.editingFinished.connect(self._ask)
         self._folder = QLineEdit()
-        self._folder.setPlaceholderText("A folder to restore into")
+        self._folder.setPlaceholderText(tr("A folder to restore into"))
         self._folder.setEnabled(False)
-        self._choose = button("Choose…")
+        self._choose = button(tr("Choose…"))
         self._extent = QComboBox()
-        self._extent.setAccessibleName("How much is brought back")
+        self._extent.setAccessibleName(tr("How much is brought back"))
         for words, much in _EXTENTS:
             self._extent.addItem(words, much)
         self._extent.setCurrentIndex(self._extent.findData(extent))
         self._existing = QComboBox()
         for words, value in _EXISTING:
             self._existing.addItem(words, value)
-        self._summary = label("Working out what would happen…", "strong", wrap=True)
+        self._summary = label(tr("Working out what would happen…"), "strong", wrap=True)
         self._notes = label("", "quiet", wrap=True)
         self.items = PlanItemsView(link)
         self.filter = ActionFilter()
-        self._cancel = button("Do nothing")
-        self._go = button("Restore now", primary=True)
+        self._cancel = button(tr("Do nothing"))
+        self._go = button(tr("Restore now"), primary=True)
         self._go.setEnabled(False)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 18)
         layout.setSpacing(10)
         when = (
-            time_words(first.time, now) if len({item.snapshot for item in items}) == 1 else "several moments"
+            time_words(first.time, now)
+            if len({item.snapshot for item in items}) == 1
+            else tr("several moments")
         )
-        layout.addWidget(label(f"Restore {what} from {when}", "title", wrap=True))
+        layout.addWidget(
+            label(tr("Restore {what} from {when}").format(what=what, when=when), "title", wrap=True)
+        )
         layout.addLayout(line(self._back, self._else, self._folder, self._choose))
-        layout.addLayout(line(self._moved, self._old_home, label("goes below"), self._new_home))
-        layout.addLayout(line(label("How much:"), self._extent, stretch=2))
-        layout.addLayout(line(label("What is there now:"), self._existing, stretch=2))
+        layout.addLayout(line(self._moved, self._old_home, label(tr("goes below")), self._new_home))
+        layout.addLayout(line(label(tr("How much:")), self._extent, stretch=2))
+        layout.addLayout(line(label(tr("What is there now:")), self._existing, stretch=2))
         layout.addLayout(line(self._summary, self.filter))
         layout.addWidget(self.items, 1)
         layout.addWidget(self._notes)
@@ -136,13 +144,13 @@ class PlanDialog(QDialog):
             field.setEnabled(choice == 2)
         if choice == 1 and not self._folder.text():
             self._folder.setFocus()
-            self._summary.setText("Name the folder to restore into.")
+            self._summary.setText(tr("Name the folder to restore into."))
             self._go.setEnabled(False)
         else:
             self._ask()
 
     def _choose_folder(self) -> None:
-        chosen = QFileDialog.getExistingDirectory(self, "Restore into")
+        chosen = QFileDialog.getExistingDirectory(self, tr("Restore into"))
         if chosen:
             self.restore_into(chosen)
 
@@ -165,7 +173,7 @@ class PlanDialog(QDialog):
         if self._else.isChecked() and not into:
             return
         self._go.setEnabled(False)
-        self._summary.setText("Working out what would happen…")
+        self._summary.setText(tr("Working out what would happen…"))
         much = Extent(self._extent.currentData())
         self._existing.setEnabled(much is not Extent.MISSING)
         old, new = (os.path.normpath(field.text().strip()) for field in (self._old_home, self._new_home))
@@ -203,10 +211,12 @@ class PlanDialog(QDialog):
         counts = {action: count - out[action] for action, count in view.counts.items()}
         words = counted(counts)
         work = sum(counts.get(action, 0) for action in (Action.CREATE, Action.REPLACE, Action.ASIDE))
-        less = f" {sum(out.values()):,} taken out." if out else ""
+        less = tr(" {sum} taken out.").format(sum=number_words(sum(out.values()))) if out else ""
         self._summary.setText(
-            f"{words}. {size_words(view.bytes - size)} to write.{less}"
+            tr("{words}. {bytes} to write.{less}").format(
+                words=words, bytes=size_words(view.bytes - size), less=less
+            )
             if work
-            else f"Nothing to do: {words or 'nothing there'}.{less}"
+            else tr("Nothing to do: {words}.{less}").format(words=words or tr("nothing there"), less=less)
         )
         self._go.setEnabled(work > 0)

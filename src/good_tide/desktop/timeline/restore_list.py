@@ -7,6 +7,7 @@ import os
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLayout
 
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable, time_words
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.protocol.restore_calls import PickedItem
@@ -30,20 +31,20 @@ class RestoreList(QFrame):
         self.items: list[PickedItem] = []
         self._now = 0
         self._words, self.twice = label("", "quiet"), label("", "harm", wrap=True)
-        self.open, self._clear = button("Look into it"), button("Empty the list")
+        self.open, self._clear = button(tr("Look into it")), button(tr("Empty the list"))
         self.open.setCheckable(True)
-        self._plan = button("Plan restore…", primary=True)
+        self._plan = button(tr("Plan restore…"), primary=True)
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["Name", "As it was", "Where it was"])
+        self.tree.setHeaderLabels([tr("Name"), tr("As it was"), tr("Where it was")])
         self.tree.setRootIsDecorated(False)
         self.tree.setUniformRowHeights(True)
         self.tree.setSelectionMode(QTreeWidget.SelectionMode.ExtendedSelection)
-        self.tree.setAccessibleName("Things on the restore list")
+        self.tree.setAccessibleName(tr("Things on the restore list"))
         self.tree.header().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        self.off, self.moment = button("Take off the list"), button("Take from the moment looked at")
+        self.off, self.moment = button(tr("Take off the list")), button(tr("Take from the moment looked at"))
         box = QVBoxLayout()
         box.setSpacing(2)
-        box.addWidget(label("Restore list", "strong"))
+        box.addWidget(label(tr("Restore list"), "strong"))
         box.addWidget(self._words)
         head = QHBoxLayout()
         head.addLayout(box, 1)
@@ -99,7 +100,7 @@ class RestoreList(QFrame):
     def _look_into(self, on: bool) -> None:
         for one in (self.tree, self.off, self.moment):
             one.setVisible(on)
-        self.open.setText("Close it" if on else "Look into it")
+        self.open.setText(tr("Close it") if on else tr("Look into it"))
 
     def _show_acts(self) -> None:
         for one in (self.off, self.moment):
@@ -110,17 +111,23 @@ class RestoreList(QFrame):
         for item in self.items:
             moments[item.time] = moments.get(item.time, 0) + 1
         parts = [
-            f"{count_words(count, 'item')} from {time_words(time, self._now)}"
+            tr("{count} from {time}").format(
+                count=count_words(count, "item"), time=time_words(time, self._now)
+            )
             for time, count in sorted(moments.items())
         ]
-        more = f" and {len(parts) - 4} more moments" if len(parts) > 4 else ""
+        more = tr(" and {parts} more moments").format(parts=len(parts) - 4) if len(parts) > 4 else ""
         self._words.setText(", ".join(parts[:4]) + more)
         self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
         paths = [item.path for item in self.items]
         twice = sorted({path for path in paths if paths.count(path) > 1})
         names = ", ".join(printable(os.path.basename(path)) for path in twice[:3])
         self.twice.setText(
-            f"On the list from more than one moment: {names}. Where it was, only one can be." if twice else ""
+            tr("On the list from more than one moment: {names}. Where it was, only one can be.").format(
+                names=names
+            )
+            if twice
+            else ""
         )
         self.twice.setVisible(bool(twice))
         self.tree.clear()

@@ -13,6 +13,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.findings import Findings
 from good_tide.core.kinds import KINDS
 from good_tide.core.name_query import FOLDERS, NameQuery, parse_query
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.desktop.painting.widgets import button, with_clear_button
 
@@ -21,16 +22,16 @@ _SHORTEST = 2
 _DAY = 86400 * SECOND
 _ANY_TIME = NameQuery(()).changed
 _SIZES = [
-    ("Of any size", 0),
-    ("1 MiB or more", 1 << 20),
-    ("10 MiB or more", 10 << 20),
-    ("100 MiB or more", 100 << 20),
+    (tr("Of any size"), 0),
+    (tr("1 MiB or more"), 1 << 20),
+    (tr("10 MiB or more"), 10 << 20),
+    (tr("100 MiB or more"), 100 << 20),
 ]
 _TIMES = [
-    ("Changed at any time", 0),
-    ("Changed in the last day", 1),
-    ("Changed in the last week", 7),
-    ("Changed in the last month", 31),
+    (tr("Changed at any time"), 0),
+    (tr("Changed in the last day"), 1),
+    (tr("Changed in the last week"), 7),
+    (tr("Changed in the last month"), 31),
 ]
 
 
@@ -39,14 +40,16 @@ class SearchField(QLineEdit):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setPlaceholderText("Find in all of history")
-        self.setAccessibleName("Find in all of history")
+        self.setPlaceholderText(tr("Find in all of history"))
+        self.setAccessibleName(tr("Find in all of history"))
         self.setToolTip(
-            "Parts of names in any order; * and ? stand for anything; with a slash, a part of the path"
-            " (Ctrl+F)"
+            tr(
+                "Parts of names in any order; * and ? stand for anything; with a slash, a part of the path"
+                " (Ctrl+F)"
+            )
         )
         self.setFixedWidth(280)
-        with_clear_button(self, "Clear the search")
+        with_clear_button(self, tr("Clear the search"))
 
 
 class Choice(QPushButton):
@@ -82,17 +85,17 @@ class SearchBar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.field = SearchField()
-        self.gone, self.between = button("Gone now"), button("Changed between the marks")
+        self.gone, self.between = button(tr("Gone now")), button(tr("Changed between the marks"))
         for one in (self.gone, self.between):
             one.setCheckable(True)
             one.clicked.connect(self._ask)
-        self.gone.setToolTip("Only what is not there any more")
-        self.between.setToolTip("Only what appeared, changed or went between the two marks")
+        self.gone.setToolTip(tr("Only what is not there any more"))
+        self.between.setToolTip(tr("Only what appeared, changed or went between the two marks"))
         self.marks: tuple[int, int] | None = None
         self._now = 0
         kinds = [
-            ("Of any kind", ""),
-            ("Folders", FOLDERS),
+            (tr("Of any kind"), ""),
+            (tr("Folders"), FOLDERS),
             *((kind.title, word) for word, kind in KINDS.items()),
         ]
         self.kind, self.large, self.when = Choice(kinds), Choice(_SIZES), Choice(_TIMES)
@@ -158,14 +161,18 @@ class SearchBar(QWidget):
 
     def words(self, found: Findings) -> str:
         """How much was found, in a sentence."""
-        never = f"Nothing was ever called “{self.field.text().strip()}”."
+        never = tr("Nothing was ever called “{strip}”.").format(strip=self.field.text().strip())
         if found.near and found.count:
-            return f"{never} These names are near:"
+            return tr("{never} These names are near:").format(never=never)
         if not found.count or found.near:
-            return f"{'Nothing was found.' if self.query().narrowed else never} Escape leads back."
+            return tr("{never} Escape leads back.").format(
+                never=tr("Nothing was found.") if self.query().narrowed else never
+            )
         if found.more:
-            return f"More than {count_words(found.count, 'name')}: write more of it. Escape leads back."
-        return f"{count_words(found.count, 'name')} found. Escape leads back."
+            return tr("More than {count}: write more of it. Escape leads back.").format(
+                count=count_words(found.count, "name")
+            )
+        return tr("{count} found. Escape leads back.").format(count=count_words(found.count, "name"))
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
         if watched is self.field and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:

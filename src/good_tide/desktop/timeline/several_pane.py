@@ -7,6 +7,7 @@ import os
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QListWidget, QVBoxLayout, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable
 from good_tide.desktop.painting.widgets import button, label
 
@@ -23,10 +24,10 @@ class SeveralPane(QWidget):
         self._paths: list[bytes] = []
         self.title, self.moment = label("", "title", wrap=True), label("", "quiet", wrap=True)
         self.names = QListWidget()
-        self.names.setAccessibleName("What is chosen together")
+        self.names.setAccessibleName(tr("What is chosen together"))
         self.back, self.list_it = (
-            button("Bring these back…", primary=True),
-            button("Add them to the restore list"),
+            button(tr("Bring these back…"), primary=True),
+            button(tr("Add them to the restore list")),
         )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 14, 14, 14)
@@ -41,11 +42,11 @@ class SeveralPane(QWidget):
 
     def show_paths(self, paths: list[bytes], moment: str) -> None:
         """Show what is chosen, and the moment in words."""
-        self.moment.setText(f"As they were {moment}.")
+        self.moment.setText(tr("As they were {moment}.").format(moment=moment))
         if paths == self._paths:
             return
         self._paths = paths
-        self.title.setText(f"{count_words(len(paths), 'thing')} chosen")
+        self.title.setText(tr("{paths} chosen").format(paths=count_words(len(paths), "thing")))
         self.names.clear()
         for path in paths:
             self.names.addItem(printable(os.path.basename(path)))

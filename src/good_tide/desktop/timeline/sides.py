@@ -6,6 +6,8 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QSplitter, QWidget
 
+from good_tide.core.translation import tr
+
 _KEY = "pane"
 _NARROW, _LEAST = 320, 280
 
@@ -26,7 +28,7 @@ class Sides(QSplitter):
         self.setStretchFactor(1, 0)
         self.setHandleWidth(12)
         self.setCollapsible(1, False)
-        self.handle(1).setToolTip("Drag to make the pane wider or narrower; F6 gives it the whole window")
+        self.handle(1).setToolTip(tr("Drag to make the pane wider or narrower; F6 gives it the whole window"))
         self._width = self._kept()
         self.setSizes([10_000, self._width])
         self.splitterMoved.connect(lambda at, number: self._keep())

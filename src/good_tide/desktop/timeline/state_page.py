@@ -5,7 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QWidget
 
-from good_tide.core.status import StoreState
+from good_tide.core.job_facts import StoreState
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words
 from good_tide.desktop.painting.widgets import button, card, centre, label, line
 from good_tide.protocol.agent_calls import Overview
 
@@ -30,12 +32,12 @@ class StatePage(QWidget):
         self._words = label("", "", wrap=True)
         self._passphrase = QLineEdit()
         self._passphrase.setEchoMode(QLineEdit.EchoMode.Password)
-        self._passphrase.setPlaceholderText("Passphrase or recovery key")
+        self._passphrase.setPlaceholderText(tr("Passphrase or recovery key"))
         self._wrong = label("", "harm", wrap=True)
-        self.remember = QCheckBox("Remember it in the key ring")
-        self.open = button("Open the store", primary=True)
-        self.look_again = button("Look again")
-        self.other_disk = button("Go on with this disk…", primary=True)
+        self.remember = QCheckBox(tr("Remember it in the key ring"))
+        self.open = button(tr("Open the store"), primary=True)
+        self.look_again = button(tr("Look again"))
+        self.other_disk = button(tr("Go on with this disk…"), primary=True)
         for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
             layout.addWidget(widget)
         layout.addLayout(line(self.look_again, self.other_disk, self.open, stretch=0))
@@ -57,31 +59,38 @@ class StatePage(QWidget):
 
     def show_state(self, overview: Overview) -> None:
         """Explain a state in which there is no timeline."""
-        disk = overview.store.disk if overview.store is not None else "the disk"
+        disk = overview.store.disk if overview.store is not None else tr("the disk")
         folder = overview.store.where if overview.store is not None else ""
         hint = overview.store.hint if overview.store is not None else ""
         pages = {
             StoreState.AWAY: (
-                f"The disk {disk} is not here",
+                tr("The disk {disk} is not here").format(disk=disk),
                 (
-                    f"The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
-                    " everything on it is as it was."
+                    tr(
+                        "The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
+                        " everything on it is as it was."
+                    ).format(folder=folder)
                 ),
             ),
-            StoreState.LOCKED: (f"The store on {disk} is locked", f"Hint: {hint or 'none was given'}"),
-            StoreState.DAMAGED: ("The store cannot be read", "\n".join(overview.trouble)),
+            StoreState.LOCKED: (
+                tr("The store on {disk} is locked").format(disk=disk),
+                tr("Hint: {hint}").format(hint=hint or tr("none was given")),
+            ),
+            StoreState.DAMAGED: (tr("The store cannot be read"), "\n".join(overview.trouble)),
             StoreState.REPLACED: (
-                f"The store on {disk} is not there any more",
+                tr("The store on {disk} is not there any more").format(disk=disk),
                 (
-                    f"There is another disk in {folder}, or it was emptied. Connect the old disk, and"
-                    " everything is as it was; or go on with the one that is there now. Snapshots are kept"
-                    " on this machine meanwhile."
+                    tr(
+                        "There is another disk in {folder}, or it was emptied. Connect the old disk, and"
+                        " everything is as it was; or go on with the one that is there now. Snapshots are"
+                        " kept on this machine meanwhile."
+                    ).format(folder=folder)
                 ),
             ),
-            StoreState.CATCHING_UP: ("Reading history", _reading_words(*overview.history_read)),
+            StoreState.CATCHING_UP: (tr("Reading history"), _reading_words(*overview.history_read)),
             StoreState.EMPTY: (
-                "No snapshot yet",
-                "“Take snapshot” above takes the first one. Then the timeline begins here.",
+                tr("No snapshot yet"),
+                tr("“Take snapshot” above takes the first one. Then the timeline begins here."),
             ),
         }
         title, words = pages.get(overview.state, ("", ""))
@@ -96,8 +105,12 @@ class StatePage(QWidget):
 
 
 def _reading_words(done: int, total: int) -> str:
-    far = f"{done:,} of {total:,} snapshots. " if total else ""
-    return (
-        f"{far}This is done once on each machine, so that looking back is quick. You can leave the window; it"
-        " goes on."
+    far = (
+        tr("{done} of {total} snapshots. ").format(done=number_words(done), total=number_words(total))
+        if total
+        else ""
     )
+    return tr(
+        "{far}This is done once on each machine, so that looking back is quick. You can leave the window; it"
+        " goes on."
+    ).format(far=far)

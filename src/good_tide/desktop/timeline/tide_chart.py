@@ -18,6 +18,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, exact_words, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, moment_line, sized, text
@@ -61,7 +62,7 @@ class TideChart(QWidget):
         self._now = 0
         self.setFixedHeight(_HEIGHT)
         self.setMouseTracking(True)
-        self.setAccessibleName("Tide chart")
+        self.setAccessibleName(tr("Tide chart"))
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
 
     def show_model(self, model: TimelineModel, now: int) -> None:
@@ -83,8 +84,12 @@ class TideChart(QWidget):
         if model is not None and model.moment:
             point = model.tide[model.moment - 1]
             self.setAccessibleDescription(
-                f"{time_words(point.time, self._now)}: {point.added} added, {point.changed} changed,"
-                f" {point.removed} removed"
+                tr("{time}: {added} added, {changed} changed, {removed} removed").format(
+                    time=time_words(point.time, self._now),
+                    added=point.added,
+                    changed=point.changed,
+                    removed=point.removed,
+                )
             )
 
     def _axis_width(self) -> float:
@@ -221,7 +226,7 @@ class TideChart(QWidget):
                 painter.setBrush(look.color("coral"))
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.drawPolygon(QPolygonF([QPointF(x - 5, 29), QPointF(x + 5, 29), QPointF(x, 38)]))
-                words = f"{count_words(count, 'file')} rewritten at once"
+                words = tr("{count} rewritten at once").format(count=count_words(count, "file"))
                 wide = painter.fontMetrics().horizontalAdvance(words) + 4
                 left = x + 9 if x + 9 + wide < model.axis.width else x - 9 - wide
                 text(painter, QRectF(left, 24, wide, 18), words, look.color("coral"))
@@ -229,12 +234,14 @@ class TideChart(QWidget):
     def _paint_legend(self, painter: QPainter, model: TimelineModel) -> None:
         look = self._look
         painter.setFont(sized(self.font(), 9, QFont.Weight.DemiBold))
-        text(painter, QRectF(14, 26, NAME_WIDTH - 20, 18), "Added and changed", look.color("kelp"))
-        text(painter, QRectF(14, _BASE + 3, NAME_WIDTH - 20, 18), "Removed", look.color("coral"))
+        text(painter, QRectF(14, 26, NAME_WIDTH - 20, 18), tr("Added and changed"), look.color("kelp"))
+        text(painter, QRectF(14, _BASE + 3, NAME_WIDTH - 20, 18), tr("Removed"), look.color("coral"))
         painter.setFont(sized(self.font(), 9))
         if self._peak:
             point = model.tide[self._peak - 1]
-            words = f"peak {size_words(point.added_bytes + point.changed_bytes)}"
+            words = tr("peak {added_bytes}").format(
+                added_bytes=size_words(point.added_bytes + point.changed_bytes)
+            )
             text(painter, QRectF(14, 45, NAME_WIDTH - 24, 18), words, look.color("quiet_text"))
             text(
                 painter,
@@ -293,10 +300,20 @@ class TideChart(QWidget):
         point = model.tide[model.nearest(model.axis.time(x)) - 1]
         words = [
             exact_words(point.time),
-            f"{point.added} added, {point.changed} changed, {point.removed} removed",
+            tr("{added} added, {changed} changed, {removed} removed").format(
+                added=point.added, changed=point.changed, removed=point.removed
+            ),
         ]
-        words += [f"{size_words(point.added_bytes + point.changed_bytes)} added and changed"]
-        words += [f"{count_words(point.gaps, 'file')} could not be read"] if point.gaps else []
+        words += [
+            tr("{added_bytes} added and changed").format(
+                added_bytes=size_words(point.added_bytes + point.changed_bytes)
+            )
+        ]
+        words += (
+            [tr("{gaps} could not be read").format(gaps=count_words(point.gaps, "file"))]
+            if point.gaps
+            else []
+        )
         QToolTip.showText(event.globalPosition().toPoint(), "\n".join(words), self)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802

@@ -12,6 +12,7 @@ from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, 
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from good_tide.core.comparing import Counted
+from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, local, size_words, time_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import sized, text
@@ -50,7 +51,7 @@ class VersionsStrip(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        self.setAccessibleName("Versions of the file")
+        self.setAccessibleName(tr("Versions of the file"))
 
     def show_versions(self, versions: Sequence[StripVersion], at: int, now: int) -> None:
         """Show versions, the one at a number in the list being looked at."""
@@ -131,12 +132,17 @@ class VersionsStrip(QWidget):
     def words(self, number: int) -> str:
         """A version in words."""
         one = self._versions[number]
-        renamed = f", then called {one.renamed}" if one.renamed else ""
+        renamed = tr(", then called {renamed}").format(renamed=one.renamed) if one.renamed else ""
         what = self.change_words(number)
-        unit = " lines" if what[:1] in "+−±" and "B" not in what else ""
-        return (
-            f"Version {number + 1} of {len(self._versions)}, {exact_words(one.time)}, {size_words(one.size)},"
-            f" {what}{unit}{renamed}"
+        unit = tr(" lines") if what[:1] in "+−±" and "B" not in what else ""
+        return tr("Version {number} of {versions}, {exact_words}, {size}, {what}{unit}{renamed}").format(
+            number=number + 1,
+            versions=len(self._versions),
+            exact_words=exact_words(one.time),
+            size=size_words(one.size),
+            what=what,
+            unit=unit,
+            renamed=renamed,
         )
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
@@ -220,7 +226,7 @@ class VersionsStrip(QWidget):
         number = self._number_at(event.position().x())
         if number is not None:
             seen = time_words(self._versions[number].time, self._now)
-            words = f"{self.words(number)}\nFirst seen {seen}"
+            words = tr("{words}\nFirst seen {seen}").format(words=self.words(number), seen=seen)
             QToolTip.showText(event.globalPosition().toPoint(), words, self)
 
     def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802

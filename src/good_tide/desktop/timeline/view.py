@@ -7,7 +7,9 @@ from pathlib import Path
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
 
 from good_tide.core.homes import home_of
-from good_tide.core.status import Action, StoreState
+from good_tide.core.job_facts import StoreState
+from good_tide.core.status import Action
+from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.setup.going_on import GoOnDialog
@@ -88,7 +90,7 @@ class TimelineView(View):
         self.going_on.open()
 
     def _goes_on_here(self, made: MadeView) -> None:
-        self.told.emit("The job goes on here, with its history", "\n".join(made.notes), False)
+        self.told.emit(tr("The job goes on here, with its history"), "\n".join(made.notes), False)
         self.job_wanted.emit(made.job)
 
     def _go_on(self) -> None:
@@ -108,7 +110,7 @@ class TimelineView(View):
     def _unlock(self, passphrase: str, remember: bool) -> None:
         def opened(answer: Unlocked) -> None:
             if answer.not_remembered:
-                what = "The store is open, but its passphrase could not be remembered"
+                what = tr("The store is open, but its passphrase could not be remembered")
                 self.told.emit(what, answer.not_remembered, True)
             self.refresh_wanted.emit()
 
@@ -118,4 +120,4 @@ class TimelineView(View):
         self._link.ask(Unlock(self._link.job, passphrase, remember), opened, wrong)
 
 
-TIMELINE = ViewKind("Timeline", "timeline", TimelineView, frozenset((Action.UNLOCK, Action.ALARM)))
+TIMELINE = ViewKind(tr("Timeline"), "timeline", TimelineView, frozenset((Action.UNLOCK, Action.ALARM)))

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QToolButton, QWidget
 
+from good_tide.core.translation import tr
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import line
@@ -26,9 +27,9 @@ class ZoomTools(QWidget):
         self.model = TimelineModel([])
         self.setLayout(
             line(
-                self._tool("minus", "Show more time (−)", lambda: self.by(_MORE)),
-                self._tool("plus", "Show less time (+)", lambda: self.by(_LESS)),
-                self._tool("whole", "Show all of history (0)", self.all),
+                self._tool("minus", tr("Show more time (−)"), lambda: self.by(_MORE)),
+                self._tool("plus", tr("Show less time (+)"), lambda: self.by(_LESS)),
+                self._tool("whole", tr("Show all of history (0)"), self.all),
                 spacing=2,
             )
         )

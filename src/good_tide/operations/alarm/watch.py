@@ -14,6 +14,7 @@ from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, printable
 from good_tide.operations.alarm.judging import judge
 from good_tide.operations.context import Context
@@ -21,7 +22,9 @@ from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.store import Store
 
 _NAMED = 20
-TODO = "Look at it: “good-tide alarm show” says what changed and how everything comes back as it was before"
+TODO = tr(
+    "Look at it: “good-tide alarm show” says what changed and how everything comes back as it was before"
+)
 
 
 def look_at_snapshot(
@@ -56,7 +59,9 @@ def _ring(
     good = next((one for one in own if one.id == first.before), None) or _last_before(own, first.snapshot)
     alarm = found
     if good is not None:
-        label = f"The last moment before {exact_words(first.time)}, when files were destroyed"
+        label = tr("The last moment before {exact_words}, when files were destroyed").format(
+            exact_words=exact_words(first.time)
+        )
         alarm = msgspec.structs.replace(found, before=good.id, before_time=good.record.time, label=label)
         with contextlib.suppress(
             GoodTideError
@@ -69,7 +74,7 @@ def _ring(
         job,
         alarm.words(now),
         tuple(printable(path) for path in list(alarm.paths)[:_NAMED]),
-        "Nothing is released until somebody has looked; the last moment before is pinned.",
+        tr("Nothing is released until somebody has looked; the last moment before is pinned."),
         f"{TODO}.",
     )
     return alarm
@@ -95,5 +100,9 @@ def dismiss(context: Context, job: Job, store: Store | None) -> Alarm | None:
             known = next((one for one in read_pins(store).values() if one.snapshot == alarm.before), None)
             if known is not None and known.label == alarm.label:
                 unpin(store, alarm.before)
-    context.journal.add("note", job, f"Somebody has looked at the alarm: {alarm.words(context.clock.now())}")
+    context.journal.add(
+        "note",
+        job,
+        tr("Somebody has looked at the alarm: {words}").format(words=alarm.words(context.clock.now())),
+    )
     return alarm

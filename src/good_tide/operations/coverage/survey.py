@@ -21,6 +21,7 @@ import msgspec
 from good_tide.core.coverage import NONE, Coverage, FolderSigns, FolderState
 from good_tide.core.entries import DEEPEST
 from good_tide.core.rules import Rule
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import outermost
 from good_tide.source.folders import has_cache_tag, measure, open_folder
 
@@ -278,7 +279,12 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
     absolute = Path(os.path.abspath(path))
     covered = next((folder for folder in folders if folder == absolute or folder in absolute.parents), None)
     if covered is None:
-        return Why(False, None, str(absolute), f"Out: {absolute} is in none of the covered folders.")
+        return Why(
+            False,
+            None,
+            str(absolute),
+            tr("Out: {absolute} is in none of the covered folders.").format(absolute=absolute),
+        )
     device = _device(covered)
     state = coverage.enter_covered(str(covered))
     at, here = covered, covered
@@ -303,14 +309,26 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
 
 
 def _answer(coverage: Coverage, rule: int, at: str, covered: Path, missing: bool) -> Why:
-    note = " It is not there now; this is by its name alone." if missing else ""
+    note = tr(" It is not there now; this is by its name alone.") if missing else ""
     if rule == NONE:
         return Why(
-            True, None, at, f"In: it lies in the covered folder {covered}, and no rule catches it.{note}"
+            True,
+            None,
+            at,
+            tr("In: it lies in the covered folder {covered}, and no rule catches it.{note}").format(
+                covered=covered, note=note
+            ),
         )
     decides: Rule = coverage.rules[rule]
-    verb = "In" if decides.include else "Out"
-    return Why(decides.include, rule, at, f"{verb}: rule {rule + 1}, “{decides.text}”, catches {at}.{note}")
+    verb = tr("In") if decides.include else tr("Out")
+    return Why(
+        decides.include,
+        rule,
+        at,
+        tr("{verb}: rule {rule}, “{text}”, catches {at}.{note}").format(
+            verb=verb, rule=rule + 1, text=decides.text, at=at, note=note
+        ),
+    )
 
 
 def _device(folder: Path) -> int:

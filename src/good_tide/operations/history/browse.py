@@ -9,6 +9,7 @@ from good_tide.core.entries import DEEPEST, Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import not_in_snapshot
+from good_tide.core.translation import tr
 from good_tide.storage.content import read_whole
 from good_tide.storage.store import Store
 
@@ -96,7 +97,7 @@ def check_depth(depth: int) -> None:
     """
     if depth > DEEPEST + 1:
         raise DamageError(
-            "Folders are nested more deeply than any snapshot has them", "Restore what is above them"
+            tr("Folders are nested more deeply than any snapshot has them"), tr("Restore what is above them")
         )
 
 
@@ -153,7 +154,7 @@ def parts_of_file(store: Store, entry: Entry) -> Iterator[bytes]:
         PersonError: it is no file. DamageError: a part of it is lost.
     """
     if entry.kind is not Kind.FILE:
-        raise PersonError(f"{os.fsdecode(entry.name)!r} is no file", "Choose a file")
+        raise PersonError(tr("{path!r} is no file").format(path=os.fsdecode(entry.name)), tr("Choose a file"))
     for extent in entry.extents:
         if extent.chunk is not None:
             yield store.read_chunk(extent.chunk)[extent.offset : extent.offset + extent.length]
@@ -183,5 +184,5 @@ def read_file(store: Store, entry: Entry, limit: int) -> bytes:
         PersonError: it is no file.
     """
     if entry.kind is not Kind.FILE:
-        raise PersonError(f"{os.fsdecode(entry.name)!r} is no file", "Choose a file")
+        raise PersonError(tr("{path!r} is no file").format(path=os.fsdecode(entry.name)), tr("Choose a file"))
     return read_whole(store.read_chunk, entry.extents, limit)

@@ -12,6 +12,7 @@ from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import by_start, last_in, parse_period
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import harmless, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import Store, known_snapshot
@@ -63,21 +64,21 @@ class Chooser:
         if self._whose.machine:
             return self._named(self._whose.machine)
         if not self._machines:
-            raise PersonError("There is no snapshot in this store yet", "Take one first")
+            raise PersonError(tr("There is no snapshot in this store yet"), tr("Take one first"))
         own = self._own()
         if len(own) == 1:
             return next(iter(own.values()))
         if own:
             raise PersonError(
-                "Several jobs of this machine have snapshots in this store",
-                f"Say which with --job: {', '.join(job for job in own)}",
+                tr("Several jobs of this machine have snapshots in this store"),
+                tr("Say which with --job: {own}").format(own=", ".join(job for job in own)),
             )
         if len(self._machines) == 1:
             return next(iter(self._machines.values()))
         names = ", ".join(sorted(harmless(machine.name) for machine in self._machines.values()))
         raise PersonError(
-            "This store holds no snapshots of this machine, but of others",
-            f"Say whose are meant with --machine: {names}",
+            tr("This store holds no snapshots of this machine, but of others"),
+            tr("Say whose are meant with --machine: {names}").format(names=names),
         )
 
     def _own(self) -> dict[str, Machine]:
@@ -109,11 +110,11 @@ class Chooser:
         )
         raise PersonError(
             (
-                f"{len(fits)} machines are called {wanted}"
+                tr("{fits} machines are called {wanted}").format(fits=len(fits), wanted=wanted)
                 if fits
-                else f"No machine called {wanted} has snapshots in this store"
+                else tr("No machine called {wanted} has snapshots in this store").format(wanted=wanted)
             ),
-            f"There are {there}",
+            tr("There are {there}").format(there=there),
         )
 
     def own(self) -> list[Snapshot]:
@@ -137,8 +138,10 @@ class Chooser:
         own = self.own()
         if not own:
             raise PersonError(
-                f"There is no snapshot of {harmless(self.machine().name)} in this store yet",
-                "See its history for what there is",
+                tr("There is no snapshot of {name} in this store yet").format(
+                    name=harmless(self.machine().name)
+                ),
+                tr("See its history for what there is"),
             )
         chosen = last_in(own, wanted, end)
         self._check_damage(chosen, end)
@@ -146,16 +149,17 @@ class Chooser:
 
     def _check_damage(self, chosen: Snapshot, end: int | None) -> None:
         """Refuse to take the one before where the one that is meant is damaged."""
-        now_words = (
-            f"Name another one by its id, such as {chosen.id[:_NAME_SHOWN]} of"
-            f" {time_words(chosen.record.time, chosen.record.time)}"
+        now_words = tr("Name another one by its id, such as {id} of {time}").format(
+            id=chosen.id[:_NAME_SHOWN], time=time_words(chosen.record.time, chosen.record.time)
         )
         for error in self.damage:
             name = error.file.rpartition("/")[2]
             known = known_snapshot(self._here.cache, self._store.header.store, name)
             if known is None:
                 raise DamageError(
-                    f"The snapshot {name[:_NAME_SHOWN]} is damaged, and may be the one that is meant",
+                    tr("The snapshot {name} is damaged, and may be the one that is meant").format(
+                        name=name[:_NAME_SHOWN]
+                    ),
                     now_words,
                     error.file,
                 )
@@ -166,8 +170,9 @@ class Chooser:
                 and (end is None or time < end)
             ):
                 raise DamageError(
-                    f"The snapshot {name[:_NAME_SHOWN]} of {time_words(time, time)}, which is meant, is"
-                    " damaged",
+                    tr("The snapshot {name} of {time}, which is meant, is damaged").format(
+                        name=name[:_NAME_SHOWN], time=time_words(time, time)
+                    ),
                     now_words,
                     error.file,
                 )
@@ -181,8 +186,12 @@ class Chooser:
         if not self._whose.said and self.machine().id != chosen.record.machine.id:
             name = harmless(chosen.record.machine.name)
             raise PersonError(
-                f"The snapshot {chosen.id[:_NAME_SHOWN]} is of {name}, not of this machine",
-                f"Give --machine “{name}” if it is to go where things were here, or --into a folder",
+                tr("The snapshot {id} is of {name}, not of this machine").format(
+                    id=chosen.id[:_NAME_SHOWN], name=name
+                ),
+                tr(
+                    "Give --machine “{name}” if it is to go where things were here, or --into a folder"
+                ).format(name=name),
             )
 
 
@@ -191,8 +200,8 @@ def _end_of(wanted: str) -> int:
         return parse_period(wanted)[1]
     except PersonError:
         raise PersonError(
-            f"No snapshot is called {harmless(wanted)}",
-            'Give the start of its name (at least four characters), a time, or "latest"',
+            tr("No snapshot is called {wanted}").format(wanted=harmless(wanted)),
+            tr('Give the start of its name (at least four characters), a time, or "latest"'),
         ) from None
 
 
@@ -204,7 +213,8 @@ def _covers(job: Job, path: bytes) -> bool:
 def of_words(snapshot: Snapshot, now: int) -> str:
     """Which snapshot it is and whose, in words."""
     record = snapshot.record
-    return (
-        f"the snapshot of {time_words(record.time, now, seconds=True)} ({snapshot.id[:_NAME_SHOWN]}) of"
-        f" {record.machine.name}"
+    return tr("the snapshot of {time} ({id}) of {name}").format(
+        time=time_words(record.time, now, seconds=True),
+        id=snapshot.id[:_NAME_SHOWN],
+        name=record.machine.name,
     )

@@ -10,6 +10,7 @@ from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.history import Span, TidePoint
 from good_tide.core.name_query import folded
 from good_tide.core.progress import Control, Progress
+from good_tide.core.translation import tr
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.showing import content_of
 from good_tide.operations.stores.opened import snapshot_of
@@ -42,7 +43,7 @@ def containing(
     known: dict[bytes, bool | None] = {}
     for number, (path, span) in enumerate(life):
         control.checkpoint()
-        control.report(Progress("Looking through versions", number, len(life)))
+        control.report(Progress(tr("Looking through versions"), number, len(life)))
         if span.kind != Kind.FILE:
             found.append(None)
             continue

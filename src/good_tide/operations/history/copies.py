@@ -10,6 +10,7 @@ import tempfile
 from pathlib import Path
 
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.core.words import moment_name
 from good_tide.operations.history.browse import entry_at, parts_of_file
 from good_tide.storage.place import disk_errors
@@ -27,7 +28,7 @@ def make_copy(store: Store, snapshot: Snapshot, path: bytes, cache: Path) -> Pat
     """
     entry = entry_at(store, snapshot, path)
     parts = parts_of_file(store, entry)
-    with disk_errors("Making a copy"):
+    with disk_errors(tr("Making a copy")):
         folder = cache / _FOLDER
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         inside = Path(tempfile.mkdtemp(prefix=_BEGINS, dir=folder))

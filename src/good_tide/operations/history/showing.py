@@ -14,6 +14,7 @@ from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.previews import FactsPreview, Preview
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.history.browse import entry_at, parts_of_file, read_file
 from good_tide.storage.store import Store
@@ -49,9 +50,11 @@ def _content_on_disk(file: BinaryIO, name: str, size: int) -> Content:
 def show(viewer: Viewer, store: Store, entry: Entry, small: bool = False) -> Preview:
     """What is shown of an entry of a snapshot; ``small``: a glimpse of it."""
     if entry.kind is Kind.LINK:
-        return FactsPreview(f"A link to {os.fsdecode(entry.extra.target)!r}")
+        return FactsPreview(tr("A link to {path!r}").format(path=os.fsdecode(entry.extra.target)))
     if entry.kind is Kind.LEFT_OUT:
-        return FactsPreview(f"Not in this snapshot: {entry.extra.detail or entry.extra.reason}")
+        return FactsPreview(
+            tr("Not in this snapshot: {detail}").format(detail=entry.extra.detail or entry.extra.reason)
+        )
     if entry.kind is Kind.FOLDER:
         return FactsPreview("A folder")
     content = content_of(store, entry)
@@ -69,18 +72,20 @@ def same_as_disk(store: Store, entry: Entry, path: bytes) -> Comparison:
     try:
         info = os.lstat(path)
     except OSError:
-        return Comparison(Verdict.OTHER, "It is not on the disk now")
+        return Comparison(Verdict.OTHER, tr("It is not on the disk now"))
     if not stat.S_ISREG(info.st_mode):
-        return Comparison(Verdict.OTHER, "Something else is on the disk under this name now")
+        return Comparison(Verdict.OTHER, tr("Something else is on the disk under this name now"))
     try:
         return _same_bytes(store, entry, path, info.st_size)
     except OSError as error:
-        words = f"What is on the disk now cannot be read ({os.strerror(error.errno or 0)})"
+        words = tr("What is on the disk now cannot be read ({strerror})").format(
+            strerror=os.strerror(error.errno or 0)
+        )
         return Comparison(Verdict.OTHER, words)
 
 
 def _same_bytes(store: Store, entry: Entry, path: bytes, size: int) -> Comparison:
-    differs = Comparison(Verdict.OTHER, "Differs from what is on the disk now")
+    differs = Comparison(Verdict.OTHER, tr("Differs from what is on the disk now"))
     with Path(os.fsdecode(path)).open("rb") as file:
         if size != entry.stat.size:
             return differs
@@ -90,8 +95,8 @@ def _same_bytes(store: Store, entry: Entry, path: bytes, size: int) -> Compariso
                 return differs
             done += len(part)
             if done >= _COMPARED_WHOLE and done < size:
-                return Comparison(Verdict.OTHER, "As far as it was compared, the same as on the disk now")
-    return Comparison(Verdict.SAME, "The same as what is on the disk now")
+                return Comparison(Verdict.OTHER, tr("As far as it was compared, the same as on the disk now"))
+    return Comparison(Verdict.SAME, tr("The same as what is on the disk now"))
 
 
 def compare_with_disk(viewer: Viewer, store: Store, entry: Entry, path: bytes) -> Comparison:
@@ -104,18 +109,20 @@ def compare_with_disk(viewer: Viewer, store: Store, entry: Entry, path: bytes) -
             name = printable(os.path.basename(path))
             now = _content_on_disk(file, name, os.fstat(file.fileno()).st_size)
     except OSError as error:
-        words = f"What is on the disk now cannot be read ({os.strerror(error.errno or 0)})"
+        words = tr("What is on the disk now cannot be read ({strerror})").format(
+            strerror=os.strerror(error.errno or 0)
+        )
         return Comparison(Verdict.OTHER, words)
-    return _compare(viewer, content_of(store, entry), now, "what is on the disk now")
+    return _compare(viewer, content_of(store, entry), now, tr("what is on the disk now"))
 
 
 def compare_versions(viewer: Viewer, store: Store, entry: Entry, before: Entry | None) -> Comparison:
     """How a version compares with the one before it, if there is one."""
     if before is None:
-        return Comparison(Verdict.FIRST, "This is the first version")
+        return Comparison(Verdict.FIRST, tr("This is the first version"))
     if before.kind is not Kind.FILE:
-        return Comparison(Verdict.OTHER, "Before, this was no file")
-    return _compare_entries(viewer, store, entry, before, "the version before")
+        return Comparison(Verdict.OTHER, tr("Before, this was no file"))
+    return _compare_entries(viewer, store, entry, before, tr("the version before"))
 
 
 def compare_moments(viewer: Viewer, store: Store, entry: Entry, against: Snapshot, path: bytes) -> Comparison:
@@ -123,27 +130,31 @@ def compare_moments(viewer: Viewer, store: Store, entry: Entry, against: Snapsho
     try:
         other = entry_at(store, against, path)
     except PersonError:
-        return Comparison(Verdict.OTHER, "It is not there at the other mark")
+        return Comparison(Verdict.OTHER, tr("It is not there at the other mark"))
     if other.kind is not Kind.FILE:
-        return Comparison(Verdict.OTHER, "At the other mark this is no file")
-    return _compare_entries(viewer, store, entry, other, "the other mark")
+        return Comparison(Verdict.OTHER, tr("At the other mark this is no file"))
+    return _compare_entries(viewer, store, entry, other, tr("the other mark"))
 
 
 def _compare_entries(viewer: Viewer, store: Store, entry: Entry, other: Entry, called: str) -> Comparison:
     if entry.stat.size == other.stat.size and entry.extents == other.extents:
-        return Comparison(Verdict.SAME, f"The same as {called}")
+        return Comparison(Verdict.SAME, tr("The same as {called}").format(called=called))
     return _compare(viewer, content_of(store, entry), content_of(store, other), called)
 
 
 def _compare(viewer: Viewer, mine: Content, theirs: Content, called: str) -> Comparison:
     if mine.data == theirs.data and mine.size == theirs.size and mine.whole:
-        return Comparison(Verdict.SAME, f"The same as {called}")
+        return Comparison(Verdict.SAME, tr("The same as {called}").format(called=called))
     match viewer.ask(Compare(mine, theirs)):
         case Compared() as compared:
             return Comparison(Verdict.OTHER, _said(compared, called), compared)
         case Failed(why=why):
             both = Compared(facts(mine, why), facts(theirs, why))
-            return Comparison(Verdict.OTHER, f"Differs from {called}; cannot be compared. {why}", both)
+            return Comparison(
+                Verdict.OTHER,
+                tr("Differs from {called}; cannot be compared. {why}").format(called=called, why=why),
+                both,
+            )
         case _:
             raise AssertionError("no answer to what was asked")
 
@@ -151,13 +162,15 @@ def _compare(viewer: Viewer, mine: Content, theirs: Content, called: str) -> Com
 def _said(compared: Compared, called: str) -> str:
     how = compared.words()
     if how:
-        return f"Differs from {called}: {how}"
+        return tr("Differs from {called}: {how}").format(called=called, how=how)
     mine, theirs = (isinstance(one, FactsPreview) for one in (compared.chosen, compared.other))
     if mine is theirs:
-        return f"Differs from {called}"
+        return tr("Differs from {called}").format(called=called)
     if theirs:
-        return f"Differs from {called} throughout: that is nothing that can be read any more"
-    return f"Differs from {called}: this version is nothing that can be read"
+        return tr("Differs from {called} throughout: that is nothing that can be read any more").format(
+            called=called
+        )
+    return tr("Differs from {called}: this version is nothing that can be read").format(called=called)
 
 
 def count_changes(viewer: Viewer, store: Store, versions: Sequence[tuple[bytes, Snapshot]]) -> list[Counted]:

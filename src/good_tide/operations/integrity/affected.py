@@ -11,6 +11,7 @@ from good_tide.core.errors import DamageError, Harm
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.operations.history.browse import check_depth
 from good_tide.storage.store import INDEX_FOLDER, Store
 
@@ -57,7 +58,7 @@ class Affected:
         """
         for number, snapshot in enumerate(snapshots):
             self._control.checkpoint()
-            self._control.report(Progress("Looking through snapshots", number, len(snapshots)))
+            self._control.report(Progress(tr("Looking through snapshots"), number, len(snapshots)))
             try:
                 roots = self._store.roots(snapshot.record)
             except DamageError as error:
@@ -123,9 +124,9 @@ class Affected:
         """The damage of a file that was found before, or that only the store's records tell of."""
         known = self._store.damage.files.get(file)
         what = (
-            "Content that a snapshot needs is in no pack"
+            tr("Content that a snapshot needs is in no pack")
             if known is None
-            else f"{file} is {known.harm.value}"
+            else tr("{file} is {value}").format(file=file, value=known.harm.value)
         )
         harm = Harm.MISSING if known is None else known.harm
         return self.found.get(file) or self.note(DamageError(what, file=file, harm=harm))

@@ -21,7 +21,8 @@ from good_tide.core.health import Drill, StoreHealth
 from good_tide.core.progress import Control, Progress, Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Existing
-from good_tide.core.words import printable
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable
 from good_tide.operations.context import Context
 from good_tide.operations.history.browse import check_depth, readable_children
 from good_tide.operations.history.same_content import is_identical
@@ -74,7 +75,7 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
     try:
         for number in range(FILES if snapshots else 0):
             control.checkpoint()
-            control.report(Progress("Restoring for a trial", number, FILES))
+            control.report(Progress(tr("Restoring for a trial"), number, FILES))
             if report.bytes < _MOST_BYTES:
                 _try_one(store, snapshots[number % len(snapshots)], scratch, context, report, lot)
         last = context.health.of(store.header.store).listed
@@ -111,7 +112,7 @@ def _try_one(
         try:
             found = _drawn(store, snapshot, lot)
         except DamageError as error:
-            report.failed.append((f"a listing of {snapshot.id[:12]}", error.what))
+            report.failed.append((tr("a listing of {id}").format(id=snapshot.id[:12]), error.what))
             report.files += 1
             return
         if found is not None:
@@ -174,13 +175,15 @@ def _restore_and_compare(
         (name,) = os.listdir(folder)
         info = os.stat(name, dir_fd=folder, follow_symlinks=False)
         if not is_identical(store, entry, name, folder, info):
-            report.failed.append((printable(path), "What was restored is not what was stored"))
+            report.failed.append((printable(path), tr("What was restored is not what was stored")))
             return
     finally:
         os.close(folder)
     live = _same_as_live(path, entry, into / name)
     if live is False:
-        report.failed.append((printable(path), "What was restored differs from the file, unchanged since"))
+        report.failed.append(
+            (printable(path), tr("What was restored differs from the file, unchanged since"))
+        )
     report.live += live is not None
 
 
@@ -216,7 +219,12 @@ def _listings(store: Store, snapshot: Snapshot, report: DrillReport, control: Co
     report.listed = files
     if files != snapshot.record.tally.files and not report.failed:
         report.failed.append(
-            (snapshot.id[:12], f"It has {files:,} files, and says {snapshot.record.tally.files:,}")
+            (
+                snapshot.id[:12],
+                tr("It has {files} files, and says {files_2}").format(
+                    files=number_words(files), files_2=number_words(snapshot.record.tally.files)
+                ),
+            )
         )
 
 

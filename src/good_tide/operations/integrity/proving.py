@@ -10,7 +10,8 @@ import msgspec
 from good_tide.core.identifiers import StoreId
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job
-from good_tide.core.words import count_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.drill import DrillReport, drill, drill_due
 from good_tide.operations.integrity.reading_back import Portion, portion_due, read_portion
@@ -80,18 +81,22 @@ def prove(
 
 def _tell_mended(context: Context, store: Store, count: int) -> None:
     job, called = called_by(context, store)
-    what = f"{count_words(count, 'damaged file')} of {called} {'was' if count == 1 else 'were'} put right"
-    means = "Nothing is lost. A disk that does this again and again is failing."
-    context.journal.add("note", job, what, (), means, "Keep an eye on the disk.")
+    what = tr("{count} of {called} {words} put right").format(
+        count=count_words(count, "damaged file"), called=called, words="was" if count == 1 else "were"
+    )
+    means = tr("Nothing is lost. A disk that does this again and again is failing.")
+    context.journal.add("note", job, what, (), means, tr("Keep an eye on the disk."))
 
 
 def _tell_failed(context: Context, store: Store, report: DrillReport) -> None:
     if not report.failed:
         return
     job, called = called_by(context, store)
-    what = f"{count_words(len(report.failed), 'file')} on {called} did not come back as they were in a trial"
+    what = tr("{failed} on {called} did not come back as they were in a trial").format(
+        failed=count_words(len(report.failed), "file"), called=called
+    )
     detail = tuple(f"{path}: {why}" for path, why in report.failed[:_NAMED])
-    context.journal.add("trouble", job, what, detail, "What is damaged is mended where that can be done.")
+    context.journal.add("trouble", job, what, detail, tr("What is damaged is mended where that can be done."))
 
 
 def proof_words(proof: Proof) -> list[str]:
@@ -99,11 +104,28 @@ def proof_words(proof: Proof) -> list[str]:
     words = []
     if proof.portion is not None:
         packs = count_words(proof.portion.packs, "pack")
-        words.append(f"{packs} read back" + (", and all of it by now" if proof.portion.whole else ""))
+        words.append(
+            tr("{packs} read back").format(packs=packs)
+            + (tr(", and all of it by now") if proof.portion.whole else "")
+        )
         if proof.portion.mended:
-            words.append(f"{count_words(proof.portion.mended, 'damaged file')} put right")
+            words.append(
+                tr("{mended} put right").format(mended=count_words(proof.portion.mended, "damaged file"))
+            )
     if proof.drill is not None:
-        failed = f"{len(proof.drill.failed):,} failed" if proof.drill.failed else "none failed"
-        live = f", {proof.drill.live:,} of them compared with the live files" if proof.drill.live else ""
-        words.append(f"{count_words(proof.drill.files, 'file')} restored for a trial{live}, {failed}")
+        failed = (
+            tr("{failed} failed").format(failed=number_words(len(proof.drill.failed)))
+            if proof.drill.failed
+            else tr("none failed")
+        )
+        live = (
+            tr(", {live} of them compared with the live files").format(live=number_words(proof.drill.live))
+            if proof.drill.live
+            else ""
+        )
+        words.append(
+            tr("{files} restored for a trial{live}, {failed}").format(
+                files=count_words(proof.drill.files, "file"), live=live, failed=failed
+            )
+        )
     return words

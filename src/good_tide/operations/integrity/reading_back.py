@@ -13,6 +13,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.health import ReadingBack, StoreHealth
 from good_tide.core.identifiers import StoreId, local_name
 from good_tide.core.progress import Control, Progress
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.pack_check import check_pack
 from good_tide.operations.records.kept_file import KeptFile
@@ -89,7 +90,7 @@ def read_portion(
                 break
             control.checkpoint()
             control.report(
-                Progress("Reading back", portion.packs, len(tables), portion.bytes, min(budget, total))
+                Progress(tr("Reading back"), portion.packs, len(tables), portion.bytes, min(budget, total))
             )
             found = check_pack(store, table, control)
             for number, error in found.damage:

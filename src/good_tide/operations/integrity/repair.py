@@ -14,6 +14,7 @@ from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, GoodTideError
 from good_tide.core.identifiers import ChunkId, ContentDigest, SnapshotId
 from good_tide.core.progress import Control, Progress
+from good_tide.core.translation import tr
 from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.from_live import LiveFiles
 from good_tide.operations.integrity.verify import verify
@@ -24,8 +25,8 @@ from good_tide.storage.runs import RunLock
 from good_tide.storage.store import INDEX_FOLDER, SNAPSHOT_FOLDER, Store
 from good_tide.storage.writer import WriteSession
 
-_LIVE = "the files as they are now"
-_ITSELF = "what is left of the damaged files"
+_LIVE = tr("the files as they are now")
+_ITSELF = tr("what is left of the damaged files")
 
 
 class Source(msgspec.Struct, frozen=True):
@@ -100,7 +101,7 @@ class _Repair:
         left = verify(store, False, self._control)
         report.lost, report.notes = left.damage, [*report.notes, *left.notes]
         report.lost_versions = left.lost_versions
-        report.files |= dict.fromkeys(store.mending.files, "put right from parity or its second copy")
+        report.files |= dict.fromkeys(store.mending.files, tr("put right from parity or its second copy"))
         known = store.damage.files
         store.damage.add(
             msgspec.structs.replace(known[one.file], lost=True) for one in report.lost if one.file in known
@@ -115,7 +116,7 @@ class _Repair:
             if name not in self._store.index_files and file in self._store.damage.files:
                 self._store.place.remove(file)
                 self._store.damage.forget([file])
-                self._report.files[file] = "made anew from the packs"
+                self._report.files[file] = tr("made anew from the packs")
 
     def _snapshots(self, session: WriteSession) -> None:
         """Snapshots that cannot be read, from where they are readable: a holding area has the very file, a
@@ -125,7 +126,7 @@ class _Repair:
             for source in self._sources:
                 with contextlib.suppress(GoodTideError):
                     if self._take_snapshot(source, name, session):
-                        self._report.files[error.file] = f"from {source.called}"
+                        self._report.files[error.file] = tr("from {called}").format(called=source.called)
                         self._store.damage.forget([error.file])
                         break
 
@@ -142,7 +143,9 @@ class _Repair:
         else:
             fresh = session.publish(lambda new, stored: record)
             self._report.notes.append(
-                f"The snapshot {name[:12]} was damaged; it is here again as {fresh.id[:12]}"
+                tr("The snapshot {name} was damaged; it is here again as {id}").format(
+                    name=name[:12], id=fresh.id[:12]
+                )
             )
             self._store.place.remove(file)
         return True

@@ -13,6 +13,7 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.repair import RepairReport, Source, repair
@@ -38,10 +39,14 @@ def verify_store(context: Context, store: Store, control: Control, read_all: boo
     if report.damage and context.journal.is_news(f"damage/{store.header.store}/{costs_words(report.damage)}"):
         job, called = called_by(context, store)
         costs = costs_words(report.damage)
-        what = f"{called} has lost {costs}" if costs else f"{called} is damaged"
+        what = (
+            tr("{called} has lost {costs}").format(called=called, costs=costs)
+            if costs
+            else tr("{called} is damaged").format(called=called)
+        )
         detail = tuple(lost_words(one) for one in report.damage[:_NAMED])
-        todo = "Let it be repaired, with “good-tide repair” or on the page Stores."
-        context.journal.add("trouble", job, what, detail, "Everything else in it can be used.", todo)
+        todo = tr("Let it be repaired, with “good-tide repair” or on the page Stores.")
+        context.journal.add("trouble", job, what, detail, tr("Everything else in it can be used."), todo)
     return report
 
 
@@ -71,7 +76,13 @@ def accept_loss(context: Context, store: Store) -> bool:
         return False
     context.health.change(store.header.store, lambda known: msgspec.structs.replace(known, accepted=True))
     job, called = called_by(context, store)
-    context.journal.add("note", job, f"The loss of {before.costs or 'a part'} of {called} was accepted")
+    context.journal.add(
+        "note",
+        job,
+        tr("The loss of {costs} of {called} was accepted").format(
+            costs=before.costs or "a part", called=called
+        ),
+    )
     return True
 
 
@@ -97,7 +108,10 @@ def repair_store(
     report = repair(store, [*given, *sources], context.here.state, control, read_all)
     if report.lost and missing:
         report.notes += [
-            f"{called} could not be asked ({why}); connect it and repair again, should it have what is lost"
+            tr(
+                "{called} could not be asked ({why}); connect it and repair again, should it have what is"
+                " lost"
+            ).format(called=called, why=why)
             for called, why in missing
         ]
     _remember(context, store, report.lost, report.lost_versions, True)
@@ -121,7 +135,7 @@ def _sources(
                     missing.append((ref.called, error.what))
             elif areas.has_area(context.here.holdings, ref):
                 area = _area(context, job, ref, store)
-                found += [Source("the holding area", area)] if area is not None else []
+                found += [Source(tr("the holding area"), area)] if area is not None else []
     return found, missing
 
 
@@ -135,16 +149,22 @@ def _area(context: Context, job: Job, ref: StoreRef, store: Store) -> Store | No
 def repaired_words(report: RepairReport, called: str) -> str:
     """What a repair came to, in a sentence without a full stop."""
     if report.lost:
-        return (
-            f"{called} was mended as far as that could be done; {costs_words(report.lost) or 'a part'} is"
-            " lost"
+        return tr("{called} was mended as far as that could be done; {costs_words} is lost").format(
+            called=called, costs_words=costs_words(report.lost) or "a part"
         )
-    return f"{called} was mended; nothing is lost" if report.mended else f"Nothing of {called} was damaged"
+    return (
+        tr("{called} was mended; nothing is lost").format(called=called)
+        if report.mended
+        else tr("Nothing of {called} was damaged").format(called=called)
+    )
 
 
 def mended_words(report: RepairReport) -> list[str]:
     """What was mended, in words, a line each."""
-    words = [f"{count_words(count, 'piece')} from {called}" for called, count in report.chunks.items()]
+    words = [
+        tr("{count} from {called}").format(count=count_words(count, "piece"), called=called)
+        for called, count in report.chunks.items()
+    ]
     return words + [f"{file}: {how}" for file, how in report.files.items()]
 
 
@@ -153,7 +173,11 @@ def lost_words(lost: Damage) -> str:
     words = [lost.file, f"{lost.what}"]
     if lost.affects:
         files = count_words(len(lost.affects) + lost.more, "file")
-        words.append(f"{files} in {count_words(len(lost.snapshots), 'snapshot')} affected")
+        words.append(
+            tr("{files} in {snapshots} affected").format(
+                files=files, snapshots=count_words(len(lost.snapshots), "snapshot")
+            )
+        )
     return ": ".join(words[:2]) + (f"; {words[2]}" if len(words) > 2 else "")
 
 
@@ -164,14 +188,18 @@ def _tell(context: Context, store: Store, report: RepairReport) -> None:
         context.journal.add(
             "trouble",
             job,
-            f"{called} has lost something that could not be mended",
+            tr("{called} has lost something that could not be mended").format(called=called),
             tuple(detail[:_NAMED]),
-            "Everything else in it can be used; new snapshots do not build on what is lost.",
-            "See “good-tide verify” for the files; connect a twin that may have them, and repair again.",
+            tr("Everything else in it can be used; new snapshots do not build on what is lost."),
+            tr("See “good-tide verify” for the files; connect a twin that may have them, and repair again."),
         )
     elif report.mended:
         context.journal.add(
-            "good", job, f"{called} was mended", tuple(mended_words(report)[:_NAMED]), "Nothing is lost."
+            "good",
+            job,
+            tr("{called} was mended").format(called=called),
+            tuple(mended_words(report)[:_NAMED]),
+            tr("Nothing is lost."),
         )
 
 

@@ -10,6 +10,7 @@ from good_tide.core.damage import Damage
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceError
 from good_tide.core.identifiers import ChunkId, ContentDigest, PackId
 from good_tide.core.progress import Control, Progress
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.pack_check import check_pack
@@ -72,7 +73,9 @@ class _Verifier:
         for folder in (INDEX_FOLDER, SNAPSHOT_FOLDER):
             for name in set(store.place.names(folder)) - set(store.own_names(folder)):
                 self._report.notes.append(
-                    f"{folder}/{name} does not belong to this store, and is passed over"
+                    tr("{folder}/{name} does not belong to this store, and is passed over").format(
+                        folder=folder, name=name
+                    )
                 )
         put_copies_right(store)
         for name in store.own_names(INDEX_FOLDER):
@@ -84,7 +87,9 @@ class _Verifier:
         for table in tables:
             self._control.checkpoint()
             self._control.report(
-                Progress("Verifying packs", self._report.packs, len(tables), self._report.bytes_read, total)
+                Progress(
+                    tr("Verifying packs"), self._report.packs, len(tables), self._report.bytes_read, total
+                )
             )
             self._pack(table)
         self._unnamed_packs()
@@ -103,10 +108,9 @@ class _Verifier:
         self._report.lost_versions = frozenset(self._affected.versions)
         self._report.damage = [one for one in self._affected.found.values() if not self._costs_nothing(one)]
         if not self._read_all:
-            self._report.not_read = (
-                f"the contents of files, {size_words(self._unread)} in"
-                f" {count_words(self._report.packs, 'pack')}; --read-all reads them"
-            )
+            self._report.not_read = tr(
+                "the contents of files, {unread} in {packs}; --read-all reads them"
+            ).format(unread=size_words(self._unread), packs=count_words(self._report.packs, "pack"))
         return self._report
 
     def _costs_nothing(self, damage: Damage) -> bool:
@@ -114,7 +118,9 @@ class _Verifier:
         free = not damage.affects and not damage.snapshots and damage.file in self._store.damage.files
         if free and pack_of(damage.file) is not None:
             self._report.notes.append(
-                f"{damage.file} is damaged, and nothing needs it any more; the next sweep takes it away"
+                tr("{file} is damaged, and nothing needs it any more; the next sweep takes it away").format(
+                    file=damage.file
+                )
             )
             return True
         return False
@@ -123,14 +129,16 @@ class _Verifier:
         """The recovery script, which nothing on the disk protects."""
         state = script_state(self._store.place)
         if state == "unknown":
-            what = (
+            what = tr(
                 "It is not the script that Good Tide puts there: somebody may have changed it. Do not run it"
             )
             self._affected.note(DamageError(what, file=SCRIPT_FILE))
         elif state != "ours":
-            what = "is missing" if state == "missing" else "is that of an earlier version"
+            what = tr("is missing") if state == "missing" else tr("is that of an earlier version")
             self._report.notes.append(
-                f"{SCRIPT_FILE} {what}; “good-tide store recovery-script” puts this version's there"
+                tr(
+                    "{SCRIPT_FILE} {what}; “good-tide store recovery-script” puts this version's there"
+                ).format(SCRIPT_FILE=SCRIPT_FILE, what=what)
             )
 
     def _index_file(self, name: str) -> None:
@@ -158,7 +166,9 @@ class _Verifier:
             size = self._store.place.size(file)
         except NotInPlaceError:
             if table.pack not in self._doomed:  # else a sweep was cut off, and the next one names it no more
-                self._bad(DamageError(f"{file} is missing", file=file, harm=Harm.MISSING))
+                self._bad(
+                    DamageError(tr("{file} is missing").format(file=file), file=file, harm=Harm.MISSING)
+                )
             return
         self._report.packs += 1
         self._report.chunks += len(table)
@@ -168,7 +178,7 @@ class _Verifier:
             own = self._store.table_of(table.pack)
             self._report.bytes_read += len(own.ids)
             if (own.ids, own.stored) != (table.ids, table.stored):
-                raise DamageError(f"{file} and the index disagree", file=file)
+                raise DamageError(tr("{file} and the index disagree").format(file=file), file=file)
         except DamageError as error:
             self._affected.note(error)
             whole = False
@@ -196,7 +206,9 @@ class _Verifier:
             pack = pack_of(f"{PACK_FOLDER}/{name}")
             if pack is None:
                 self._report.notes.append(
-                    f"{PACK_FOLDER}/{name} does not belong to this store, and is passed over"
+                    tr("{PACK_FOLDER}/{name} does not belong to this store, and is passed over").format(
+                        PACK_FOLDER=PACK_FOLDER, name=name
+                    )
                 )
             elif pack not in self._store.index.tables:
                 try:

@@ -12,6 +12,7 @@ from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Holding, Job, Noise, Reporting, Room, StoreRef, StoreUse
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.jobs.making import checked_folders
 from good_tide.operations.workplace import load_jobs
@@ -37,10 +38,10 @@ def change_coverage(context: Context, job: Job, folders: tuple[str, ...], rules:
     """
     checked, _ = checked_folders(folders)
     changed = keep(context, msgspec.structs.replace(job, folders=checked, rules=rules))
-    new = [f"New rule: {rule}" for rule in rules if rule not in job.rules]
-    gone = [f"Rule taken away: {rule}" for rule in job.rules if rule not in rules]
+    new = [tr("New rule: {rule}").format(rule=rule) for rule in rules if rule not in job.rules]
+    gone = [tr("Rule taken away: {rule}").format(rule=rule) for rule in job.rules if rule not in rules]
     if (changed.folders, changed.rules) != (job.folders, job.rules):
-        context.journal.add("good", changed, "Coverage was changed", (*new, *gone))
+        context.journal.add("good", changed, tr("Coverage was changed"), (*new, *gone))
     return changed
 
 
@@ -55,11 +56,14 @@ def change_kinds(context: Context, job: Job, kinds: dict[str, tuple[str, ...]]) 
     for line in job.rules:
         kind = parse_rule(line, extended(job.kinds)).kind
         if kind and kind not in there:
-            raise PersonError(f"The rule “{line}” needs the kind “{kind}”", "Take the rule away first")
+            raise PersonError(
+                tr("The rule “{line}” needs the kind “{kind}”").format(line=line, kind=kind),
+                tr("Take the rule away first"),
+            )
     changed = keep(context, msgspec.structs.replace(job, kinds=kinds))
     if kinds != job.kinds:
         told = [f"{name}: {', '.join(f'.{one}' for one in given)}" for name, given in kinds.items()]
-        context.journal.add("good", changed, "The kinds of files were changed", tuple(told))
+        context.journal.add("good", changed, tr("The kinds of files were changed"), tuple(told))
     return changed
 
 
@@ -87,8 +91,10 @@ def change_rhythm(
         ),
     )
     if rhythm != job.rhythm:
-        before = (f"Before: {job.rhythm.words()}",)
-        context.journal.add("good", changed, f"Snapshots are taken {rhythm.words()}", before)
+        before = (tr("Before: {words}").format(words=job.rhythm.words()),)
+        context.journal.add(
+            "good", changed, tr("Snapshots are taken {words}").format(words=rhythm.words()), before
+        )
     return changed
 
 
@@ -108,10 +114,16 @@ def change_ladder(
     last = ladder if agreed else job.agreed
     changed = keep(context, msgspec.structs.replace(job, ladder=ladder, agreed=last, precious=patterns))
     if ladder != job.ladder:
-        before = (f"Before: by the ladder: {words(job.ladder)}",)
-        context.journal.add("good", changed, f"History is kept by the ladder: {words(ladder)}", before)
+        before = (tr("Before: by the ladder: {words}").format(words=words(job.ladder)),)
+        context.journal.add(
+            "good", changed, tr("History is kept by the ladder: {words}").format(words=words(ladder)), before
+        )
     if patterns != job.precious:
-        said = f"Every version stays of {', '.join(patterns)}" if patterns else "No file is precious any more"
+        said = (
+            tr("Every version stays of {patterns}").format(patterns=", ".join(patterns))
+            if patterns
+            else tr("No file is precious any more")
+        )
         context.journal.add("good", changed, said)
     return changed
 
@@ -120,7 +132,7 @@ def change_room(context: Context, job: Job, room: Room) -> Job:
     """Other limits for what the stores of a job may take."""
     changed = keep(context, msgspec.structs.replace(job, room=room))
     if room != job.room:
-        context.journal.add("good", changed, "The room that the stores may take was changed")
+        context.journal.add("good", changed, tr("The room that the stores may take was changed"))
     return changed
 
 
@@ -139,8 +151,10 @@ def drop_store(context: Context, job: Job, ref: StoreRef, others_come: bool = Fa
     """
     kept = tuple(one for one in job.stores if one != ref)
     if not kept and not others_come:
-        raise PersonError("This is the job's only store", "Add another one first")
-    what = f"The store in {ref.path} is no longer used by this job; nothing on it was changed"
+        raise PersonError(tr("This is the job's only store"), tr("Add another one first"))
+    what = tr("The store in {path} is no longer used by this job; nothing on it was changed").format(
+        path=ref.path
+    )
     context.journal.add("note", job, what)
     return msgspec.structs.replace(job, stores=kept)
 
@@ -158,14 +172,20 @@ def rename(context: Context, job: Job, name: str) -> Job:
     former = (*(one for one in job.former if one != name), job.name)
     changed = keep(context, msgspec.structs.replace(job, name=name, machine=machine, former=former))
     context.journal.rename(changed.id, name)
-    context.journal.add("note", changed, f"The job {job.name} is called {name} from now on")
+    context.journal.add(
+        "note",
+        changed,
+        tr("The job {name} is called {name_2} from now on").format(name=job.name, name_2=name),
+    )
     return changed
 
 
 def remove(context: Context, job: Job) -> None:
     """Take a job away; its stores and their snapshots stay as they are."""
     jobs.remove_job(context.here.settings, job.id)
-    context.journal.add("note", job, f"The job {job.name} was removed; its stores stay as they are")
+    context.journal.add(
+        "note", job, tr("The job {name} was removed; its stores stay as they are").format(name=job.name)
+    )
 
 
 def free_name(name: str, job: Job | None, others: list[Job]) -> None:

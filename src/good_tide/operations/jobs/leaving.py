@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.journal import JOURNAL_FILE
@@ -54,23 +55,29 @@ class Stays(NamedTuple):
 def what_stays(context: Context, job: Job) -> list[Stays]:
     """What a job leaves where it is: nothing of it is removed with the job."""
     here = context.here
-    found = [Stays(ref.path or ref.called, "the store with its snapshots", What.STORE) for ref in job.stores]
+    found = [
+        Stays(ref.path or ref.called, tr("the store with its snapshots"), What.STORE) for ref in job.stores
+    ]
     for ref in job.stores:
         count = held_count(here.holdings, ref)
         if count:
-            waiting = f"{count_words(count, 'snapshot')} that the store {ref.called} does not have yet"
+            waiting = tr("{count} that the store {called} does not have yet").format(
+                count=count_words(count, "snapshot"), called=ref.called
+            )
             found.append(Stays(str(area_folder(here.holdings, ref)), waiting, What.WAITING))
         left = left_count(here.holdings, ref)
         if left:
-            what = f"{count_words(left, 'snapshot')} of an earlier store in the place of {ref.called}"
+            what = tr("{left} of an earlier store in the place of {called}").format(
+                left=count_words(left, "snapshot"), called=ref.called
+            )
             found += [Stays(str(area), what, What.WAITING) for area in left_areas(here.holdings, ref)]
         cache = own_cache(here.cache, ref.store) if ref.store else None
         if cache is not None and cache.is_dir():
-            what = "names of files and folders of the store, for its timeline"
+            what = tr("names of files and folders of the store, for its timeline")
             found.append(Stays(str(cache), what, What.CACHE))
     if job.passphrase_file:
-        found.append(Stays(job.passphrase_file, "the passphrase", What.PASSPHRASE))
-    found.append(Stays(str(here.records / JOURNAL_FILE), "the journal of what was done", What.RECORDS))
+        found.append(Stays(job.passphrase_file, tr("the passphrase"), What.PASSPHRASE))
+    found.append(Stays(str(here.records / JOURNAL_FILE), tr("the journal of what was done"), What.RECORDS))
     return found
 
 
@@ -87,16 +94,16 @@ def all_that_stays(context: Context) -> list[Stays]:
     root = area_root(here.holdings)
     for area in sorted(root.iterdir()) if root.is_dir() else ():
         if area.is_dir() and str(area) not in known:
-            found.append(Stays(str(area), "the holding area of a store", What.WAITING))
+            found.append(Stays(str(area), tr("the holding area of a store"), What.WAITING))
     for note in context.restores.all():
         for aside in note.folders:
             if os.path.isdir(aside):
-                found.append(Stays(aside, "what a restore set aside", What.SET_ASIDE))
+                found.append(Stays(aside, tr("what a restore set aside"), What.SET_ASIDE))
     for folder, what, kind in (
-        (here.cache, "names of files and folders in stores; made again when they are needed", What.CACHE),
-        (here.records, "the journal, records of runs and restores, the program's log", What.RECORDS),
-        (here.settings, "the jobs", What.SETTINGS),
-        (here.data / "demo", "the demo", What.DEMO),
+        (here.cache, tr("names of files and folders in stores; made again when they are needed"), What.CACHE),
+        (here.records, tr("the journal, records of runs and restores, the program's log"), What.RECORDS),
+        (here.settings, tr("the jobs"), What.SETTINGS),
+        (here.data / "demo", tr("the demo"), What.DEMO),
     ):
         if folder.is_dir():
             found.append(Stays(str(folder), what, kind))
@@ -132,7 +139,8 @@ def take_away(stays: Sequence[Stays]) -> None:
             continue
         except OSError as error:
             raise PlaceError(
-                f"{one.path} cannot be deleted ({error.strerror})", "Check its folder"
+                tr("{path} cannot be deleted ({strerror})").format(path=one.path, strerror=error.strerror),
+                tr("Check its folder"),
             ) from error
 
 

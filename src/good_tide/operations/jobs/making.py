@@ -16,6 +16,7 @@ from good_tide.core.identifiers import MachineId
 from good_tide.core.jobfile import JobFile, StorePart, expand_folder, store_ref
 from good_tide.core.records import Machine
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import is_text, printable
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.whereabouts import Whereabouts
@@ -34,15 +35,17 @@ def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]
     """
     absolute = [os.path.abspath(folder) for folder in folders]
     if not absolute:
-        raise PersonError("No folder is covered", "Name at least one")
+        raise PersonError(tr("No folder is covered"), tr("Name at least one"))
     for folder in absolute:
         if not is_text(folder):
             raise PersonError(
-                f"The name of {printable(os.fsencode(folder))} is no UTF-8 text, which settings cannot hold",
-                "Cover the folder it lies in",
+                tr("The name of {fsencode} is no UTF-8 text, which settings cannot hold").format(
+                    fsencode=printable(os.fsencode(folder))
+                ),
+                tr("Cover the folder it lies in"),
             )
         if not os.path.isdir(folder):
-            raise PersonError(f"There is no folder {folder}", "Check the path")
+            raise PersonError(tr("There is no folder {folder}").format(folder=folder), tr("Check the path"))
     kept: list[str] = []
     notes = []
     for folder in sorted(set(absolute), key=absolute.index):
@@ -53,9 +56,11 @@ def checked_folders(folders: Sequence[str]) -> tuple[tuple[str, ...], list[str]]
         if outer is None:
             kept.append(folder)
         else:
-            notes.append(f"{folder} lies in {outer}, which is covered already")
+            notes.append(
+                tr("{folder} lies in {outer}, which is covered already").format(folder=folder, outer=outer)
+            )
     notes += [
-        f"{folder} cannot be read by you: it will be missing from snapshots"
+        tr("{folder} cannot be read by you: it will be missing from snapshots").format(folder=folder)
         for folder in kept
         if not os.access(folder, os.R_OK | os.X_OK)
     ]
@@ -107,7 +112,10 @@ def job_of_file(file: JobFile, machine: Machine, whereabouts: Whereabouts) -> Fr
     folders, notes = checked_folders(fields.pop("folders"))
     wanted, absent = wanted_of(file.store, machine, whereabouts)
     if absent and not wanted:
-        raise PlaceError(f"The disk {absent[0]} is not here", "Connect it, and load the file again")
+        raise PlaceError(
+            tr("The disk {absent} is not here").format(absent=absent[0]),
+            tr("Connect it, and load the file again"),
+        )
     job = Job(name=file.name, folders=folders, stores=(), agreed=fields["ladder"], **fields)
     return FromFile(job, wanted, notes, absent)
 

@@ -12,6 +12,7 @@ from good_tide.core.homes import home_of
 from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, portable_folder
 from good_tide.core.records import Machine, Snapshot, StoreHistory
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.making import job_of_file
@@ -72,12 +73,15 @@ def taken_over(context: Context, store: Store, machine: Machine, name: str = "")
     """
     those = [one for one in store.snapshots()[0] if one.record.machine.id == machine.id]
     if not those:
-        raise PersonError(f"The store has no snapshot of {machine.name}", "Choose another history")
+        raise PersonError(
+            tr("The store has no snapshot of {name}").format(name=machine.name), tr("Choose another history")
+        )
     jobs = load_jobs(context.here.settings)
     for other in jobs:
         if (other.machine or context.here.machine).id == machine.id:
             raise PersonError(
-                f"The job {other.name} writes this history already", "Nothing needs to be taken over"
+                tr("The job {name} writes this history already").format(name=other.name),
+                tr("Nothing needs to be taken over"),
             )
     newest = those[-1]
     file = _job_file(newest) or _plain_file(store, newest)
@@ -104,7 +108,9 @@ def take_over(
     where = store.place.where
     ref = pinned(store_ref(context.disks, where), store)
     job = add_job(context.here.settings, msgspec.structs.replace(job, stores=(ref,)))
-    words = f"The job {job.name} goes on here with the history of {machine.name}"
+    words = tr("The job {name} goes on here with the history of {name_2}").format(
+        name=job.name, name_2=machine.name
+    )
     context.journal.add("note", job, words, tuple(notes))
     return job, MadeStore(ref, where, False), notes
 
@@ -126,11 +132,11 @@ def _folders_here(file: JobFile) -> tuple[list[str], list[str]]:
     there = [folder for folder in folders if os.path.isdir(folder)]
     if not there:
         raise PersonError(
-            f"None of the folders of the job is here: {', '.join(folders)}",
-            "Bring them back first, or make a job for the folders that are",
+            tr("None of the folders of the job is here: {folders}").format(folders=", ".join(folders)),
+            tr("Bring them back first, or make a job for the folders that are"),
         )
     notes = [
-        f"{folder} is not here, and not covered: add it in Coverage when it is"
+        tr("{folder} is not here, and not covered: add it in Coverage when it is").format(folder=folder)
         for folder in folders
         if folder not in there
     ]

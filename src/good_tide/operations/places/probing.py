@@ -14,6 +14,7 @@ import msgspec
 from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.places import FoundStore
+from good_tide.core.translation import tr
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, read_header
 from good_tide.storage.place import StorePlace, disk_errors
@@ -127,7 +128,7 @@ def measure_speed(folder: Path) -> float:
     """
     data = os.urandom(_SPEED_BYTES)
     file = folder / f".good-tide-speed-{os.getpid()}"
-    with disk_errors(f"Writing to {folder}"):
+    with disk_errors(tr("Writing to {folder}").format(folder=folder)):
         begun = time.monotonic()
         try:
             with open(file, "wb") as target:

@@ -11,6 +11,7 @@ from good_tide.core.alarm import WINDOW, Alarm, Judged
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.records.kept_file import KeptFile
 
 _FILE = "alarms.json"
@@ -70,6 +71,8 @@ class AlarmRecords:
         alarm = self.of(job.id) if job is not None else None
         if alarm is not None:
             raise PlaceError(
-                f"Nothing is released while nobody has looked at this: {alarm.words(now)}",
-                "See “good-tide alarm show”; when all is as it should be, “good-tide alarm dismiss”",
+                tr("Nothing is released while nobody has looked at this: {words}").format(
+                    words=alarm.words(now)
+                ),
+                tr("See “good-tide alarm show”; when all is as it should be, “good-tide alarm dismiss”"),
             )

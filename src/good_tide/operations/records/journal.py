@@ -21,6 +21,7 @@ from good_tide.core.happenings import Event, Filter, LeftOutFile, Level, Run
 from good_tide.core.identifiers import JobId
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 
 JOURNAL_FILE = "journal.sqlite3"
 _MOST_EVENTS, _MOST_RUNS = 10_000, 20_000
@@ -99,7 +100,9 @@ class Journal:
                 if isinstance(error, sqlite3.OperationalError):
                     raise
                 self._put_aside()
-                raise sqlite3.OperationalError("the journal was damaged and has been put aside") from error
+                raise sqlite3.OperationalError(
+                    tr("the journal was damaged and has been put aside")
+                ) from error
 
     def _open(self) -> sqlite3.Connection:
         self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -176,7 +179,7 @@ class Journal:
         """Note which files a run left out, and forget those that it did not."""
         time = snapshot.record.time
         items = [(item.path, item.reason, item.detail) for item in snapshot.record.missing]
-        items += [(path, "unsteady", "changed while it was read") for path in snapshot.record.unsteady]
+        items += [(path, "unsteady", tr("changed while it was read")) for path in snapshot.record.unsteady]
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:
             for path, reason, detail in items[:_MOST_LEFT_OUT]:
                 db.execute(
@@ -226,21 +229,20 @@ class Journal:
         where: list[str] = ["1"]
         values: list[str] = []
         if wanted.job:
-            where.append("job IN ('', ?)")
+            where.append(tr("job IN ('', ?)"))
             values.append(wanted.job)
         if wanted.levels:
-            where.append(f"level IN ({', '.join('?' * len(wanted.levels))})")
+            where.append(tr("level IN ({value})").format(value=", ".join("?" * len(wanted.levels))))
             values += list(wanted.levels)
         if wanted.text:
-            where.append("instr(lower(what || ' ' || means || ' ' || todo || ' ' || detail), lower(?))")
+            where.append(tr("instr(lower(what || ' ' || means || ' ' || todo || ' ' || detail), lower(?))"))
             values.append(wanted.text)
         for sign, moment in ((">=", wanted.since), ("<", wanted.until)):
             if moment:
-                where.append(f"time {sign} {int(moment)}")
-        query = (
-            f"SELECT {_EVENT_COLUMNS} FROM event WHERE {' AND '.join(where)} ORDER BY time DESC, id DESC"
-            f" LIMIT {int(wanted.most)}"
-        )
+                where.append(tr("time {sign} {int}").format(sign=sign, int=int(moment)))
+        query = tr(
+            "SELECT {EVENT_COLUMNS} FROM event WHERE {where} ORDER BY time DESC, id DESC LIMIT {int}"
+        ).format(EVENT_COLUMNS=_EVENT_COLUMNS, where=tr(" AND ").join(where), int=int(wanted.most))
         try:
             with self._using() as db:
                 rows = db.execute(query, values).fetchall()
@@ -250,8 +252,8 @@ class Journal:
                     self._clock.now(),
                     "trouble",
                     JobId(""),
-                    "The journal cannot be read",
-                    "Snapshots do not depend on it.",
+                    tr("The journal cannot be read"),
+                    tr("Snapshots do not depend on it."),
                     "",
                     (str(error),),
                 )

@@ -13,6 +13,7 @@ import msgspec
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import StoreId, local_name
+from good_tide.core.translation import tr
 from good_tide.core.words import duration_words
 
 Opened = TypeVar("Opened")
@@ -78,8 +79,8 @@ class AttemptCounter:
         wait = self.seconds_to_wait()
         if wait > 0:
             raise PlaceError(
-                "Too many wrong passphrases",
-                f"Wait {duration_words(wait + 1)}, then try again; the hint may help",
+                tr("Too many wrong passphrases"),
+                tr("Wait {wait}, then try again; the hint may help").format(wait=duration_words(wait + 1)),
             )
 
     def wrong(self) -> None:

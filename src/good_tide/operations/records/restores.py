@@ -14,6 +14,7 @@ import psutil
 
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.restoring import RestoreNote, RestoreRequest, RestoreState
+from good_tide.core.translation import tr
 from good_tide.operations.records.kept_file import KeptFile
 
 _FILE = "restores.json"
@@ -96,5 +97,5 @@ class RestoreNotes:
 def _as_it_is(note: RestoreNote) -> RestoreNote:
     if note.state is not RestoreState.RUNNING or _runs(note.process):
         return note
-    why = "The program was ended, or the machine went off"
+    why = tr("The program was ended, or the machine went off")
     return msgspec.structs.replace(note, state=RestoreState.CUT_OFF, why=why)

@@ -17,7 +17,8 @@ import msgspec
 from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.identifiers import MachineId, StoreId, local_name
 from good_tide.core.records import Machine, Snapshot
-from good_tide.core.words import time_words
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, time_words
 from good_tide.storage.header import SLOT_FOLDER
 from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store
 
@@ -59,9 +60,14 @@ class Noticed(NamedTuple):
 def others_write(machine: str) -> Noticed:
     """That another machine writes the history of this one."""
     return Noticed(
-        f"Another machine writes snapshots as {machine}: one of them was made from an image of the other."
-        " Nothing is released meanwhile",
-        "On the copy: good-tide machine --own-history. Here, when that is done: good-tide machine --accept",
+        tr(
+            "Another machine writes snapshots as {machine}: one of them was made from an image of the other."
+            " Nothing is released meanwhile"
+        ).format(machine=machine),
+        tr(
+            "On the copy: good-tide machine --own-history. Here, when that is done: good-tide machine"
+            " --accept"
+        ),
     )
 
 
@@ -125,15 +131,17 @@ class StoreMemory:
             if newest is None or newest.record.time < taken.time:
                 then = time_words(taken.time, taken.time)
                 now = (
-                    f"its newest is of {time_words(newest.record.time, taken.time)}"
+                    tr("its newest is of {time}").format(time=time_words(newest.record.time, taken.time))
                     if newest is not None
-                    else "it has none"
+                    else tr("it has none")
                 )
                 found.append(
                     Noticed(
-                        f"The store in {store.place.title} is older than when this machine last saw it: the"
-                        f" snapshot of {then} is gone, and {now}",
-                        "Find out who put an old copy there; what was taken since is missing from it",
+                        tr(
+                            "The store in {title} is older than when this machine last saw it: the snapshot"
+                            " of {then} is gone, and {now}"
+                        ).format(title=store.place.title, then=then, now=now),
+                        tr("Find out who put an old copy there; what was taken since is missing from it"),
                     )
                 )
             if newest is None:
@@ -152,15 +160,17 @@ class StoreMemory:
         if back:
             found.append(
                 Noticed(
-                    f"An old index was put back into the store in {store.place.title}",
-                    "Run verify on it, and find out who did that",
+                    tr("An old index was put back into the store in {title}").format(title=store.place.title),
+                    tr("Run verify on it, and find out who did that"),
                 )
             )
         elif gone and not fresh and _holds_unnamed_packs(store):
             found.append(
                 Noticed(
-                    f"{len(gone):,} index files are missing from the store in {store.place.title}",
-                    "Run verify on it, with --read-all",
+                    tr("{gone} index files are missing from the store in {title}").format(
+                        gone=number_words(len(gone)), title=store.place.title
+                    ),
+                    tr("Run verify on it, with --read-all"),
                 )
             )
         memory.retired_index = [name for name in [*memory.retired_index, *gone] if name not in now][
@@ -186,12 +196,15 @@ class StoreMemory:
         memory.slots = now
         if not back:
             return []
-        what = (
-            f"A passphrase or recovery key that had been revoked opens the store in {store.place.title} again"
-        )
+        what = tr(
+            "A passphrase or recovery key that had been revoked opens the store in {title} again"
+        ).format(title=store.place.title)
         return [
             Noticed(
-                what, f"Find out who put keys/{back[0]} back; revoke it anew with “good-tide store slots”"
+                what,
+                tr("Find out who put keys/{back} back; revoke it anew with “good-tide store slots”").format(
+                    back=back[0]
+                ),
             )
         ]
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import Job, MailServer
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.reporting.report import Report, ReportPart, report, write_report
 from good_tide.system.jobs import load_jobs
@@ -48,16 +49,17 @@ class Post:
         made, said = self.made(parts), []
         if file:
             write_report(made, Path(file))
-            said.append(f"written to {file}")
+            said.append(tr("written to {file}").format(file=file))
         if mail:
             to = sorted({one for part in parts for one in part.job.reporting.to})
             if not to:
                 raise PersonError(
-                    "Nobody is to have this report", "Name somebody for the job, with “to” in its reporting"
+                    tr("Nobody is to have this report"),
+                    tr("Name somebody for the job, with “to” in its reporting"),
                 )
             self.mail(made, to)
-            said.append(f"sent to {', '.join(to)}")
-        return f"The report was {' and '.join(said) or 'made'}"
+            said.append(tr("sent to {to}").format(to=", ".join(to)))
+        return tr("The report was {said}").format(said=tr(" and ").join(said) or "made")
 
     def made(self, parts: Sequence[ReportPart]) -> Report:
         """A report on some jobs (``reporting.report``)."""
@@ -76,8 +78,8 @@ class Post:
         server = load_mail_server(self._settings)
         if server is None:
             raise PersonError(
-                "There is no mail server",
-                "Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”",
+                tr("There is no mail server"),
+                tr("Name one in Rhythm, or with “good-tide mail --server HOST --from ADDRESS”"),
             )
         send(server, to, made.subject, made.text, made.html, self._ring)
 
@@ -98,9 +100,9 @@ class Post:
         except PersonError as error:
             return str(error)
         return (
-            f"By {server.host}."
+            tr("By {host}.").format(host=server.host)
             if server is not None
-            else "There is no mail server yet: choose “Mail server…”."
+            else tr("There is no mail server yet: choose “Mail server…”.")
         )
 
     def keep_server(self, server: MailServer, password: str) -> None:
@@ -116,13 +118,18 @@ class Post:
                 if password:
                     self._ring.remember(server.key, password)
                 elif self._ring.recall(server.key) is None:
-                    raise PersonError(f"The password of {server.login} is not known", "Type it")
+                    raise PersonError(
+                        tr("The password of {login} is not known").format(login=server.login), tr("Type it")
+                    )
             except PlaceError as error:
                 raise PlaceError(
-                    error.what, "Keep the password in a file instead: “good-tide mail … --password-file FILE”"
+                    error.what,
+                    tr("Keep the password in a file instead: “good-tide mail … --password-file FILE”"),
                 ) from error
         save_mail_server(self._settings, server)
-        self._journal.add("good", None, f"Reports go through the mail server {server.host}")
+        self._journal.add(
+            "good", None, tr("Reports go through the mail server {host}").format(host=server.host)
+        )
 
     def try_out(self, server: MailServer, password: str, to: str) -> None:
         """Send a message through a mail server that is not kept yet.
@@ -133,11 +140,11 @@ class Post:
         from good_tide.system.mailing import send
 
         checked(server)
-        words = f"This is a test from {self._machine}. Reports will come this way."
+        words = tr("This is a test from {machine}. Reports will come this way.").format(machine=self._machine)
         send(
             server,
             [to],
-            f"Good Tide on {self._machine}: a test",
+            tr("Good Tide on {machine}: a test").format(machine=self._machine),
             words,
             f"<p>{html.escape(words)}</p>",
             self._ring,
@@ -156,9 +163,9 @@ def checked(server: MailServer) -> MailServer:
         PersonError: there is no server, or no sender.
     """
     if not server.host:
-        raise PersonError("The mail server is not named", "Write its name, such as smtp.example.org")
+        raise PersonError(tr("The mail server is not named"), tr("Write its name, such as smtp.example.org"))
     if not _ADDRESS.fullmatch(server.sender):
-        raise PersonError("The sender is no address", "Write one such as office@example.org")
+        raise PersonError(tr("The sender is no address"), tr("Write one such as office@example.org"))
     return server
 
 

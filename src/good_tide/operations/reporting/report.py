@@ -17,6 +17,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Event, Filter, Run
 from good_tide.core.settings import Job
 from good_tide.core.standing import JobStanding, StoreStanding
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, exact_words, iso, local, printable, size_words, time_words
 from good_tide.operations.records.journal import Journal
 
@@ -50,7 +51,11 @@ def report(parts: Sequence[ReportPart], journal: Journal, machine: str, now: int
         PersonError: a template in the settings folder cannot be used.
     """
     trouble = sum(len(part.standing.status.trouble) for part in parts)
-    title = f"{machine}: {count_words(trouble, 'trouble')}" if trouble else f"{machine}: all is well"
+    title = (
+        f"{machine}: {count_words(trouble, 'trouble')}"
+        if trouble
+        else tr("{machine}: all is well").format(machine=machine)
+    )
     values = {
         "title": title,
         "machine": machine,
@@ -80,8 +85,8 @@ def _rendered(template: str, values: dict[str, Any], settings: Path) -> str:
         return made.get_template(template).render(values)
     except (jinja2.TemplateError, UnicodeDecodeError) as error:
         raise PersonError(
-            f"The template {template} cannot be used ({error})",
-            f"Correct it in {settings / _TEMPLATES}, or remove it",
+            tr("The template {template} cannot be used ({error})").format(template=template, error=error),
+            tr("Correct it in {settings}, or remove it").format(settings=settings / _TEMPLATES),
         ) from error
 
 
@@ -116,12 +121,12 @@ def _summary(runs: Sequence[Run]) -> str:
     done = [run for run in runs if run.snapshot]
     words = [
         count_words(len(done), "snapshot"),
-        f"{count_words(sum(run.changed for run in done), 'changed file')}",
+        "{sum}".format(sum=count_words(sum(run.changed for run in done), "changed file")),
     ]
-    words.append(f"{size_words(sum(run.new_bytes for run in done))} new")
+    words.append(tr("{sum} new").format(sum=size_words(sum(run.new_bytes for run in done))))
     failed = sum(run.result == "failed" for run in runs)
     if failed:
-        words.append(f"{count_words(failed, 'try', 'tries')} failed")
+        words.append(tr("{failed} failed").format(failed=count_words(failed, "try", "tries")))
     return ", ".join(words)
 
 
@@ -137,8 +142,14 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
         done, new = [run for run in found if run.snapshot], sum(run.new_bytes for run in found)
         part = (new / peak) ** 0.5
         failed, gaps = sum(run.result == "failed" for run in found), sum(run.gaps for run in found)
-        words = f"{count_words(len(done), 'snapshot')}, {size_words(new)}" if done else "no snapshot"
-        words += f", {failed} failed" if failed else f", {count_words(gaps, 'gap')}" if gaps else ""
+        words = f"{count_words(len(done), 'snapshot')}, {size_words(new)}" if done else tr("no snapshot")
+        words += (
+            tr(", {failed} failed").format(failed=failed)
+            if failed
+            else f", {count_words(gaps, 'gap')}"
+            if gaps
+            else ""
+        )
         lines.append(
             {
                 "name": f"{day:%a} {day.day} {day:%b}",
@@ -155,7 +166,7 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
 def _store_words(store: StoreStanding, now: int) -> str:
     words = _place_words(store)
     if store.last:
-        words += f", last snapshot {time_words(store.last, now)}"
+        words += tr(", last snapshot {last}").format(last=time_words(store.last, now))
     return f"{words}. {store.proven}".rstrip(". ") + "."
 
 
@@ -165,11 +176,11 @@ def _place_words(store: StoreStanding) -> str:
     if store.free is None:
         return "here"
     full = (
-        f", full in about {count_words(max(1, round(store.full_in_days)), 'day')}"
+        tr(", full in about {max}").format(max=count_words(max(1, round(store.full_in_days)), "day"))
         if store.full_in_days is not None and store.full_in_days < 90
         else ""
     )
-    return f"here, {size_words(store.free)} free{full}"
+    return tr("here, {free} free{full}").format(free=size_words(store.free), full=full)
 
 
 def write_report(made: Report, file: Path) -> None:
@@ -188,7 +199,10 @@ def _write(file: Path, text: str) -> None:
         new.write_text(text, encoding="utf-8")
         new.replace(file)
     except OSError as error:
-        raise PlaceError(f"{file} cannot be written ({error.strerror})", "Choose another folder") from error
+        raise PlaceError(
+            tr("{file} cannot be written ({strerror})").format(file=file, strerror=error.strerror),
+            tr("Choose another folder"),
+        ) from error
 
 
 def export_journal(
@@ -214,7 +228,9 @@ def export_journal(
         }
         _write(file, _rendered("journal.html.j2", values, settings))
     else:
-        raise PersonError(f"{file.name} says no form", "Let the name end with .csv, .json or .html")
+        raise PersonError(
+            tr("{name} says no form").format(name=file.name), tr("Let the name end with .csv, .json or .html")
+        )
 
 
 def event_fields(event: Event) -> dict[str, Any]:

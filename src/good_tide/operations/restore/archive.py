@@ -26,6 +26,7 @@ from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.operations.history.browse import entry_at, parts_of_file, walk
 from good_tide.operations.restore.plan import NO_GAPS, Wish
 from good_tide.storage.place import disk_errors
@@ -159,9 +160,11 @@ def write_archive(
     path = Path(os.path.abspath(target))
     make = _maker(path.name)
     if os.path.lexists(path):
-        raise PersonError(f"{path} is there already", "Choose another name, or remove it first")
+        raise PersonError(
+            tr("{path} is there already").format(path=path), tr("Choose another name, or remove it first")
+        )
     with (
-        disk_errors(f"Writing {path}"),
+        disk_errors(tr("Writing {path}").format(path=path)),
         tempfile.NamedTemporaryFile(dir=path.parent, prefix=".good-tide-", delete=False) as out,
     ):
         try:
@@ -188,7 +191,8 @@ def _maker(name: str) -> tuple[_Maker, bool]:
     if name.endswith(".zip"):
         return _Zip, False
     raise PersonError(
-        f"What kind of archive {name} is to be is not clear", "End it with .tar, .tar.zst or .zip"
+        tr("What kind of archive {name} is to be is not clear").format(name=name),
+        tr("End it with .tar, .tar.zst or .zip"),
     )
 
 
@@ -228,7 +232,8 @@ def _everything(store: Store, wish: Wish, report: ArchiveReport) -> Iterator[tup
     if entry.kind is Kind.FOLDER:
         yield from walk(store, entry, wish.path, unread)
     report.problems += [
-        (path, f"Its listing, or a part of it, is lost: {error.what}") for path, error in unread
+        (path, tr("Its listing, or a part of it, is lost: {what}").format(what=error.what))
+        for path, error in unread
     ]
 
 
@@ -237,7 +242,12 @@ def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, r
     if entry.kind is Kind.LEFT_OUT:
         if entry.extra.reason not in NO_GAPS:
             report.problems.append(
-                (path, f"It was not in the snapshot ({entry.extra.detail or entry.extra.reason})")
+                (
+                    path,
+                    tr("It was not in the snapshot ({detail})").format(
+                        detail=entry.extra.detail or entry.extra.reason
+                    ),
+                )
             )
         return
     if entry.kind is not Kind.FILE:
@@ -249,7 +259,7 @@ def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, r
         for part in parts_of_file(store, entry):
             content.write(part)
         if content.tell() != entry.stat.size:
-            raise DamageError("The stored parts do not add up to the file")
+            raise DamageError(tr("The stored parts do not add up to the file"))
         content.seek(0, io.SEEK_SET)
         writer.add(name, entry, wish.snapshot, content)
     report.files += 1

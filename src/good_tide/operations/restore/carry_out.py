@@ -14,6 +14,7 @@ from good_tide.core.errors import DamageError, PlaceError, PlaceFullError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.restoring import Action
 from good_tide.core.selection import no_longer_kept
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.operations.restore.plan import Plan, Step
 from good_tide.operations.restore.read_ahead import ReadAhead
@@ -103,12 +104,17 @@ def _check(
             same = targets[step.target].is_there(store, step)
         except OSError as error:
             report.problems.append(
-                Problem(step.source, f"Cannot be checked: {os.strerror(error.errno or 0)}")
+                Problem(
+                    step.source,
+                    tr("Cannot be checked: {strerror}").format(strerror=os.strerror(error.errno or 0)),
+                )
             )
             continue
         report.checked += same
         if not same:
-            words = "What is on the disk now is not what the store has: restore it again, and check the disk"
+            words = tr(
+                "What is on the disk now is not what the store has: restore it again, and check the disk"
+            )
             report.problems.append(Problem(step.source, words))
 
 
@@ -149,9 +155,11 @@ def _check_room(plan: Plan) -> None:
         where, room_left = free[device]
         if size > room_left:
             raise PlaceFullError(
-                f"{size_words(size)} are to be restored, and the disk of {where} has {size_words(room_left)}"
-                " free; nothing was done",
-                "Make room, restore less, or restore to another disk",
+                tr(
+                    "{size} are to be restored, and the disk of {where} has {room_left} free; nothing was"
+                    " done"
+                ).format(size=size_words(size), where=where, room_left=size_words(room_left)),
+                tr("Make room, restore less, or restore to another disk"),
             )
 
 

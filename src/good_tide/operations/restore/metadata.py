@@ -13,7 +13,8 @@ from collections.abc import Iterator, Mapping
 
 from good_tide.core.entries import Extra
 from good_tide.core.records import SnapshotRecord
-from good_tide.core.words import printable
+from good_tide.core.translation import tr
+from good_tide.core.words import number_words, printable
 from good_tide.operations.restore.plan import Step
 from good_tide.source.folders import ACLS
 
@@ -39,7 +40,11 @@ class Metadata:
         """What the target did not hold, each once: of which path first, and in words; from now on
         forgotten."""
         found = [
-            (first, words + (f" (and of {count - 1:,} more)" if count > 1 else ""))
+            (
+                first,
+                words
+                + (tr(" (and of {count} more)").format(count=number_words(count - 1)) if count > 1 else ""),
+            )
             for words, (first, count) in self._refused.items()
         ]
         self._refused.clear()
@@ -53,7 +58,7 @@ class Metadata:
             self._own(step, link)
         finally:
             os.close(link)
-        with self._noted(step, "times not restored"):
+        with self._noted(step, tr("times not restored")):
             os.utime(name, ns=(modified, modified), dir_fd=folder, follow_symlinks=False)
 
     def of_open(self, step: Step, handle: int) -> None:
@@ -65,10 +70,12 @@ class Metadata:
         mode = stat.mode
         if mode & _RAISING and not owned:
             mode &= ~_RAISING
-            self._note(step, "set-user-id and set-group-id bits not restored: the owner is another one now")
-        with self._noted(step, "permissions not restored"):
+            self._note(
+                step, tr("set-user-id and set-group-id bits not restored: the owner is another one now")
+            )
+        with self._noted(step, tr("permissions not restored")):
             os.fchmod(handle, mode)
-        with self._noted(step, "times not restored"):
+        with self._noted(step, tr("times not restored")):
             os.utime(handle, ns=(stat.modified, stat.modified))
 
     def _own(self, step: Step, handle: int) -> bool:
@@ -83,10 +90,13 @@ class Metadata:
                 name = step.snapshot.record.owners.get(f"{kind[0]}{number}", "")
                 if os.geteuid() == 0 and name and not known(self._called.get(name, name)):
                     self._note(
-                        step, f"there is no {kind} {printable(name.encode())} here: the number {number} stays"
+                        step,
+                        tr("there is no {kind} {encode} here: the number {number} stays").format(
+                            kind=kind, encode=printable(name.encode()), number=number
+                        ),
                     )
         if os.geteuid() == 0:
-            with self._noted(step, "owner not restored"):
+            with self._noted(step, tr("owner not restored")):
                 _chown(handle, *wanted)
         if not stat.mode & _RAISING and not step.entry.extra.attributes:
             return False
@@ -97,9 +107,11 @@ class Metadata:
         for name, value in extra.attributes:
             text = os.fsdecode(name)
             if not text.startswith("user.") and text not in ACLS and not (owned and text == _CAPABILITY):
-                self._note(step, f"attribute {printable(name)} not restored: it gives powers")
+                self._note(
+                    step, tr("attribute {name} not restored: it gives powers").format(name=printable(name))
+                )
                 continue
-            with self._noted(step, f"attribute {printable(name)} not restored"):
+            with self._noted(step, tr("attribute {name} not restored").format(name=printable(name))):
                 os.setxattr(handle, name, value)
 
     @contextlib.contextmanager

@@ -18,6 +18,7 @@ from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Action, Existing, Extent, is_set_aside
+from good_tide.core.translation import tr
 from good_tide.core.words import moment_name
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
@@ -140,7 +141,7 @@ def plan_restore(
         PersonError: nothing is wished for, or a path is not in its snapshot.
     """
     if not wishes:
-        raise PersonError("Nothing was chosen to restore", "Choose a path")
+        raise PersonError(tr("Nothing was chosen to restore"), tr("Choose a path"))
     planner = _Planner(store, existing, control, extent, selector, own)
     elsewhere = elsewhere or Elsewhere()
     notes: list[str] = []
@@ -151,7 +152,11 @@ def plan_restore(
         if into is None and elsewhere.homes:
             other = _place_in_home(store, wish, elsewhere.homes)
             if other is None:
-                notes.append(f"{os.fsdecode(wish.path)!r} was below none of the homes, and is left")
+                notes.append(
+                    tr("{path!r} was below none of the homes, and is left").format(
+                        path=os.fsdecode(wish.path)
+                    )
+                )
                 continue
             target, relative = other
         elif into is None:
@@ -162,7 +167,7 @@ def plan_restore(
             notes += [note] if note else []
         taken.add(relative)
         if (target, relative) in places:
-            note = "It is chosen from another moment as well, and only one can be there"
+            note = tr("It is chosen from another moment as well, and only one can be there")
             planner.block(wish, entry, target, relative, note)
             continue
         places.add((target, relative))
@@ -185,8 +190,10 @@ def _place_in_home(
             return Path(os.fsdecode(new)), tuple(rest.split(b"/")) if rest else ()
         if old.startswith(wish.path.rstrip(b"/") + b"/"):
             raise PersonError(
-                f"{os.fsdecode(wish.path)!r} holds more than the home {os.fsdecode(old)!r}",
-                "Choose the home itself as the path to restore",
+                tr("{path!r} holds more than the home {path_2!r}").format(
+                    path=os.fsdecode(wish.path), path_2=os.fsdecode(old)
+                ),
+                tr("Choose the home itself as the path to restore"),
             )
     return None
 
@@ -198,7 +205,8 @@ def _place_it_had(store: Store, wish: Wish) -> tuple[Path, Relative]:
             rest = wish.path[len(root.name.rstrip(b"/")) :].strip(b"/")
             return Path(os.fsdecode(root.name)), tuple(rest.split(b"/")) if rest else ()
     raise PersonError(
-        f"{os.fsdecode(wish.path)!r} is in none of the covered folders", "Choose where to restore it to"
+        tr("{path!r} is in none of the covered folders").format(path=os.fsdecode(wish.path)),
+        tr("Choose where to restore it to"),
     )
 
 
@@ -209,19 +217,16 @@ def _own_name(path: bytes, taken: set[Relative]) -> tuple[Relative, str]:
     for count in range(1, len(parts) + 1):
         relative = (b" - ".join(parts[-count:]),) if count > 1 else (parts[-1],)
         if relative not in taken:
-            shown = os.fsdecode(relative[0])
-            return (
-                relative,
-                f"{os.fsdecode(path)!r} is restored as {shown!r}, because the other name is taken"
-                if count > 1
-                else "",
-            )
+            return relative, _renamed_words(path, relative[0]) if count > 1 else ""
     number = 2
     while (numbered := (parts[-1] + f" ({number})".encode(),)) in taken:
         number += 1
-    return (
-        numbered,
-        f"{os.fsdecode(path)!r} is restored as {os.fsdecode(numbered[0])!r}, because the other name is taken",
+    return numbered, _renamed_words(path, numbered[0])
+
+
+def _renamed_words(path: bytes, shown: bytes) -> str:
+    return tr("{path!r} is restored as {shown!r}, because the other name is taken").format(
+        path=os.fsdecode(path), shown=os.fsdecode(shown)
     )
 
 
@@ -278,7 +283,9 @@ class _Planner:
                 finally:
                     os.close(outer)
         except OSError as error:
-            why = f"A folder on the way to it is a link or a file now ({os.strerror(error.errno or 0)})"
+            why = tr("A folder on the way to it is a link or a file now ({strerror})").format(
+                strerror=os.strerror(error.errno or 0)
+            )
             self._step(Action.BLOCKED, relative, entry, wish.path, why)
             return
         except PlaceError as error:
@@ -341,13 +348,17 @@ class _Planner:
                 relative,
                 entry,
                 source,
-                f"It could not be read when the snapshot was taken ({entry.extra.detail})",
+                tr("It could not be read when the snapshot was taken ({detail})").format(
+                    detail=entry.extra.detail
+                ),
             )
             return None
         name = os.fsdecode(relative[-1])
         info = _look(name, folder)
         if info is not None and self._own.has(info):
-            self._step(Action.SKIP, relative, entry, source, "This program's own records stay as they are")
+            self._step(
+                Action.SKIP, relative, entry, source, tr("This program's own records stay as they are")
+            )
             return None
         if (
             entry.kind is Kind.FOLDER
@@ -370,7 +381,7 @@ class _Planner:
             beside, done = self._name_beside(entry, relative[-1], folder)
             relative = (*relative[:-1], beside)
             action = Action.IDENTICAL if done else Action.CREATE
-            self._step(action, relative, entry, source, "What is there now is kept beside it")
+            self._step(action, relative, entry, source, tr("What is there now is kept beside it"))
         else:
             self._step(Action.REPLACE, relative, entry, source)
         return self._level(entry, None, relative, source) if entry.kind is Kind.FOLDER else None
@@ -383,7 +394,7 @@ class _Planner:
                 relative,
                 entry,
                 source,
-                f"Its listing, or a part of it, is lost: {error.what}",
+                tr("Its listing, or a part of it, is lost: {what}").format(what=error.what),
             )
         if self._extent is Extent.EXACTLY and handle is not None and not damage:
             self._strange(listing, handle, relative, source)
@@ -403,7 +414,9 @@ class _Planner:
                 continue
             entry = Entry(one.name, kind, Stat(size=one.info.st_size if kind is Kind.FILE else 0))
             where = source.rstrip(b"/") + b"/" + one.name
-            self._step(Action.ASIDE, (*relative, one.name), entry, where, "It was not there at that moment")
+            self._step(
+                Action.ASIDE, (*relative, one.name), entry, where, tr("It was not there at that moment")
+            )
 
     def _name_beside(self, entry: Entry, name: bytes, folder: int | None) -> tuple[bytes, bool]:
         """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``; or the name that it

@@ -16,6 +16,7 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.progress import Control
 from good_tide.core.restoring import RestoreNote, RestoreRequest, RestoreState
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import job_selector
@@ -103,7 +104,7 @@ def restore(
     try:
         report = carry_out(store, plan, clock, control, context.here.restores, check, began, unfinished)
     except GoodTideError as error:
-        why = "It was stopped" if isinstance(error, StoppedError) else error.what
+        why = tr("It was stopped") if isinstance(error, StoppedError) else error.what
         notes.change(identity, state=RestoreState.CUT_OFF, why=why, ended=clock.now())
         raise
     before = notes.find(identity)
@@ -128,10 +129,10 @@ def note_cut_off(context: Context) -> None:
         context.journal.add(
             "trouble",
             job,
-            "A restore was cut off",
+            tr("A restore was cut off"),
             tuple(printable(one.path) for one in note.request.wished[:20]),
-            "What it had brought is there. Nothing is half written.",
-            f"Go on with it: Journal, Restores; or “good-tide restores go-on {note.id}”",
+            tr("What it had brought is there. Nothing is half written."),
+            tr("Go on with it: Journal, Restores; or “good-tide restores go-on {id}”").format(id=note.id),
         )
 
 
@@ -163,7 +164,7 @@ def undo_note(context: Context, note: RestoreNote) -> UndoReport:
     there = [Path(folder) for folder in note.folders if os.path.isdir(folder)]
     if not there:
         raise PersonError(
-            "There is nothing left by which this restore could be undone", "See what is there now"
+            tr("There is nothing left by which this restore could be undone"), tr("See what is there now")
         )
     report = undo_restore(context, there)
     context.restores.change(note.id, state=RestoreState.UNDONE)
@@ -178,14 +179,19 @@ def let_go(context: Context, note: RestoreNote) -> Aside:
             does not allow it.
     """
     if note.state is RestoreState.RUNNING:
-        raise PersonError("This restore is not done yet", "Wait until it is")
+        raise PersonError(tr("This restore is not done yet"), tr("Wait until it is"))
     there = [Path(folder) for folder in note.folders if os.path.isdir(folder)]
     for folder in there:
         if folder.is_symlink() or not (folder / RECORD_FILE).is_file():
-            raise PersonError(f"{folder} holds no {RECORD_FILE}: it is not touched", "Look at what is in it")
+            raise PersonError(
+                tr("{folder} holds no {RECORD_FILE}: it is not touched").format(
+                    folder=folder, RECORD_FILE=RECORD_FILE
+                ),
+                tr("Look at what is in it"),
+            )
     gone = aside_of(note)
     for folder in there:
-        with disk_errors(f"Deleting {folder}"):
+        with disk_errors(tr("Deleting {folder}").format(folder=folder)):
             shutil.rmtree(folder)
     context.restores.change(note.id, state=RestoreState.LET_GO)
     return gone

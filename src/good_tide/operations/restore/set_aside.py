@@ -24,6 +24,7 @@ import msgspec
 from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import PersonError
 from good_tide.core.restoring import SET_ASIDE
+from good_tide.core.translation import tr
 from good_tide.source.folders import open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.place import disk_errors
@@ -200,14 +201,15 @@ def undo(folder: Path) -> UndoReport:
         data = (folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT]
     except OSError:
         raise PersonError(
-            f"{folder} is not a set-aside folder", f"Choose one that holds {RECORD_FILE}"
+            tr("{folder} is not a set-aside folder").format(folder=folder),
+            tr("Choose one that holds {RECORD_FILE}").format(RECORD_FILE=RECORD_FILE),
         ) from None
     lines = _parse(data)
     report = UndoReport(kept=[])
     target = base64.b64decode(lines[0].target) if lines else b""
     if target:
         return _undo_created(folder, Path(os.fsdecode(target)), lines, report)
-    with disk_errors(f"Undoing the restore in {folder}"):
+    with disk_errors(tr("Undoing the restore in {folder}").format(folder=folder)):
         root, _ = open_way(folder.parent)
         aside = open_folder(folder.name, root)
         try:
@@ -240,7 +242,7 @@ def folders_created(folder: Path) -> set[bytes]:
 
 def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoReport) -> UndoReport:
     """Undo a restore that has replaced nothing."""
-    with disk_errors(f"Undoing the restore to {target}"):
+    with disk_errors(tr("Undoing the restore to {target}").format(target=target)):
         root, _ = open_way(target)
         try:
             for line in reversed(lines):
@@ -265,7 +267,9 @@ def _parse(data: bytes) -> list[_Line]:
 def _undo_line(line: _Line, root: int, aside: int, report: UndoReport) -> None:
     relative = tuple(base64.b64decode(part) for part in line.path)
     if any(name in (b"", b".", b"..") or b"/" in name for name in relative):
-        raise PersonError("The record of the restore holds an impossible name", "Put the things back by hand")
+        raise PersonError(
+            tr("The record of the restore holds an impossible name"), tr("Put the things back by hand")
+        )
     if line.what == "begin" or not relative:
         return
     with _reach(root, relative[:-1]) as folder:

@@ -19,6 +19,7 @@ from good_tide.core.clock import Clock
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError
 from good_tide.core.restoring import Action
+from good_tide.core.translation import tr
 from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.metadata import Metadata
 from good_tide.operations.restore.plan import Relative, Step
@@ -49,7 +50,7 @@ class Target:
     ) -> None:
         self.path = path
         self._report = report
-        with disk_errors(f"Restoring to {path}"):
+        with disk_errors(tr("Restoring to {path}").format(path=path)):
             self._root, self._made_root = open_way(path, make=True)
         self.aside = SetAside(path, self._root, clock, keeping)
         self._open: list[tuple[bytes, int]] = []
@@ -213,14 +214,14 @@ class Target:
             if extent.chunk is not None:
                 piece = memoryview(ahead.get(extent.chunk))[extent.offset : extent.offset + extent.length]
                 if len(piece) != extent.length:
-                    raise DamageError("A chunk is shorter than the file needs")
+                    raise DamageError(tr("A chunk is shorter than the file needs"))
                 while piece:
                     written = os.pwrite(handle, piece, at)
                     piece, at = piece[written:], at + written
             else:
                 at += extent.length
         if at != step.entry.stat.size:
-            raise DamageError("The stored parts do not add up to the file")
+            raise DamageError(tr("The stored parts do not add up to the file"))
         os.ftruncate(handle, at)
         self._metadata.of_open(step, handle)
         if step.action is Action.REPLACE:
@@ -272,5 +273,5 @@ def _sync_file_system(handle: int) -> None:
     """Make all that was written to a file system durable (syncfs, Linux)."""
     if _libc.syncfs(handle) != 0:
         number = ctypes.get_errno()
-        with disk_errors("Writing what was restored to the disk"):
+        with disk_errors(tr("Writing what was restored to the disk")):
             raise OSError(number, os.strerror(number))

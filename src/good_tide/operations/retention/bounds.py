@@ -6,6 +6,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError, PlaceFullError, StoppedError
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, Room, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import is_mixed
@@ -54,8 +55,8 @@ class Bounds:
             raise
         except GoodTideError as error:
             if context.journal.is_news(f"bounds/{job.id}/{error.what}"):
-                what = "History could not be thinned"
-                means = "The snapshot itself is whole."
+                what = tr("History could not be thinned")
+                means = tr("The snapshot itself is whole.")
                 context.journal.add("note", job, what, (error.what,), means, error.advice)
 
     def _sweep(self, store: Store, control: Control) -> None:
@@ -85,33 +86,40 @@ class Bounds:
         context, name, machine = self._context, ref.called, self._context.machine_of(job).id
         if job.room.when_short == "stop":
             raise PlaceFullError(
-                f"{name} has {size_words(missing)} less room than is to stay free",
-                "Make room, raise the limit, or let the oldest snapshots go",
+                tr("{name} has {missing} less room than is to stay free").format(
+                    name=name, missing=size_words(missing)
+                ),
+                tr("Make room, raise the limit, or let the oldest snapshots go"),
             )
         if is_mixed(context.here.state, store, machine):
             raise PlaceFullError(
-                f"{name} is short of {size_words(missing)}, and nothing is released while another machine"
-                " writes this one's history",
-                "See the journal for what to do",
+                tr(
+                    "{name} is short of {missing}, and nothing is released while another machine writes this"
+                    " one's history"
+                ).format(name=name, missing=size_words(missing)),
+                tr("See the journal for what to do"),
             )
         alarm = context.alarms.of(job.id)
         if alarm is not None:
             raise PlaceFullError(
-                f"{name} is short of {size_words(missing)}, and nothing is released while nobody has looked"
-                f" at this: {alarm.words(context.clock.now())}",
-                "See “good-tide alarm show”",
+                tr(
+                    "{name} is short of {missing}, and nothing is released while nobody has looked at this:"
+                    " {words}"
+                ).format(name=name, missing=size_words(missing), words=alarm.words(context.clock.now())),
+                tr("See “good-tide alarm show”"),
             )
         floor = context.clock.now() - job.room.floor_days * 86400 * SECOND
         cache = context.here.cache
         precious = precious_now(store, job, machine, cache)
         plan = plan_room(store, machine, missing, floor, control, cache, precious)
         if plan.releases:
-            release(context, store, plan, f"to make room on {name}", job, control)
+            release(context, store, plan, tr("to make room on {name}").format(name=name), job, control)
         freed = sweep_store(context, store, control).freed
         if freed < missing:
             days = count_words(job.room.floor_days, "day")
             raise PlaceFullError(
-                f"{name} is short of {size_words(missing - freed)}, though everything older than {days} was"
-                " released",
-                "Make room, or lower the floor",
+                tr("{name} is short of {missing}, though everything older than {days} was released").format(
+                    name=name, missing=size_words(missing - freed), days=days
+                ),
+                tr("Make room, or lower the floor"),
             )

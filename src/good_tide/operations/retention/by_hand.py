@@ -9,6 +9,7 @@ from good_tide.core.given_words import checked_label
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import time_words
 from good_tide.operations.context import Context
 from good_tide.operations.retention.precious import precious_now
@@ -52,7 +53,7 @@ def release_by_hand(context: Context, job: Job | None, store: Store, plan: ThinP
             stopped it; those that were released are.
     """
     _refuse_while_alarmed(context, store)
-    return release(context, store, plan, "by hand", job, control)
+    return release(context, store, plan, tr("by hand"), job, control)
 
 
 def _refuse_while_alarmed(context: Context, store: Store) -> None:
@@ -72,11 +73,13 @@ def pin_by_hand(
     if on:
         label = checked_label(label)
         pin(store, snapshot, label)
-        context.journal.add("good", job, f"The snapshot of {when} is pinned", (label,) if label else ())
+        context.journal.add(
+            "good", job, tr("The snapshot of {when} is pinned").format(when=when), (label,) if label else ()
+        )
         return True
     if not unpin(store, snapshot):
         return False
-    context.journal.add("good", job, f"The snapshot of {when} is no longer pinned")
+    context.journal.add("good", job, tr("The snapshot of {when} is no longer pinned").format(when=when))
     return True
 
 
@@ -117,10 +120,18 @@ def _other_places(
         stores = stores_of(job)
         for ref in job.stores:
             if ref.place not in own:
-                yield f"The store {ref.called}", ref.path, partial(_opened, stores, ref)
+                yield (
+                    tr("The store {called}").format(called=ref.called),
+                    ref.path,
+                    partial(_opened, stores, ref),
+                )
             if held_count(holdings, ref):
                 area = str(area_folder(holdings, ref))
-                yield f"The holding area of {ref.called}", area, partial(stores.area, ref)
+                yield (
+                    tr("The holding area of {called}").format(called=ref.called),
+                    area,
+                    partial(stores.area, ref),
+                )
 
 
 def _opened(stores: JobStores, ref: StoreRef) -> Store:

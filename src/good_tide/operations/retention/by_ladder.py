@@ -7,7 +7,8 @@ import msgspec
 from good_tide.core.ladder import Ladder
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job
-from good_tide.core.words import count_words
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, number_words
 from good_tide.operations.context import Context
 from good_tide.operations.jobs.changing import keep
 from good_tide.operations.records.store_memory import refuse_mixed
@@ -73,14 +74,15 @@ def thin_by_ladder(
             context.journal.add(
                 "note",
                 job,
-                f"The changed ladder would release {count_words(len(plan.releases), 'snapshot')} of"
-                f" {total:,}",
+                tr("The changed ladder would release {releases} of {total}").format(
+                    releases=count_words(len(plan.releases), "snapshot"), total=number_words(total)
+                ),
                 named(plan.releases, now),
-                "Nothing is released before somebody agrees.",
-                "See Rhythm, and agree there.",
+                tr("Nothing is released before somebody agrees."),
+                tr("See Rhythm, and agree there."),
             )
         return Thinned(plan, True)
-    release(context, store, plan, "by the ladder", job, control)
+    release(context, store, plan, tr("by the ladder"), job, control)
     return Thinned(plan, False)
 
 

@@ -10,6 +10,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.rules import Rule
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import PathStates, home_folder
 from good_tide.operations.stores.opening import Store, catalog_names, ended_versions, synced_catalog
 
@@ -26,8 +27,8 @@ def last_with_precious(store: Store, job: Job, machine: MachineId, cache: Path) 
     identity = store.header.store
     if not set(store.snapshot_ids()) <= catalog_names(cache, identity):
         raise PlaceError(
-            "History was not read to its end yet, and precious versions are in it",
-            "It is thinned when it was",
+            tr("History was not read to its end yet, and precious versions are in it"),
+            tr("It is thinned when it was"),
         )
     coverage = Coverage([Rule(False, path=pattern) for pattern in job.precious], job.home or home_folder())
     states, found = PathStates(coverage), set()

@@ -21,6 +21,7 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.rules import Rule, checked
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.pattern_meaning import meanings
@@ -201,7 +202,7 @@ def plan_purge(store: Store, pattern: str, home: str, control: Control) -> Purge
             nothing of what a machine has now.
     """
     if not pattern.strip():
-        raise PersonError("Nothing is named", "Write a path or a pattern, such as *.mkv")
+        raise PersonError(tr("Nothing is named"), tr("Write a path or a pattern, such as *.mkv"))
     found = all_snapshots(store)
     plan = None
     for meant, own in meanings(store, found, pattern, home):
@@ -228,8 +229,10 @@ def _plan_as(
     for one in newest:
         if not finder.leaves_a_file(one):
             raise PersonError(
-                f"The pattern would leave nothing of what {one.record.machine.name} has now",
-                "Write a narrower pattern, or release the snapshots instead",
+                tr("The pattern would leave nothing of what {name} has now").format(
+                    name=one.record.machine.name
+                ),
+                tr("Write a narrower pattern, or release the snapshots instead"),
             )
     touched = [snapshot for snapshot in found if snapshot.id in hits or finder.shares(snapshot)]
     paths = sorted((path, len(versions)) for path, versions in finder.versions.items())
@@ -250,8 +253,8 @@ def _touches(finder: _Finder, store: Store, snapshot: Snapshot) -> bool:
         state = finder.root_state(root)
         if not state.open:
             raise PersonError(
-                "The pattern would take a whole covered folder out",
-                "Release the snapshots instead, or write a narrower pattern",
+                tr("The pattern would take a whole covered folder out"),
+                tr("Release the snapshots instead, or write a narrower pattern"),
             )
         hits += [
             finder.touches(root.name, page, state) for page in root.pages if root.kind is EntryKind.FOLDER
@@ -284,7 +287,7 @@ def purge(
         pins = {known.snapshot: known.label for known in read_pins(store).values()}
         for number, snapshot in enumerate(plan.snapshots):
             control.checkpoint()
-            control.report(Progress("Writing anew", number, len(plan.snapshots)))
+            control.report(Progress(tr("Writing anew"), number, len(plan.snapshots)))
             record = writer.record(snapshot.record)
             fresh = session.publish(lambda new, stored, record=record: record)  # type: ignore[misc]
             if snapshot.id in pins:
@@ -297,9 +300,15 @@ def purge(
             f"{printable(path)}: {count_words(versions, 'version')}"
             for path, versions in plan.paths[:_PATHS_SHOWN]
         )
-        what = f"“{plan.pattern}” was taken out of {count_words(done, 'snapshot')}"
+        what = tr("“{pattern}” was taken out of {done}").format(
+            pattern=plan.pattern, done=count_words(done, "snapshot")
+        )
         journal.add(
-            "note", None, what, detail, "It cannot be brought back. Its room comes back with the next sweep."
+            "note",
+            None,
+            what,
+            detail,
+            tr("It cannot be brought back. Its room comes back with the next sweep."),
         )
     return done
 

@@ -16,6 +16,7 @@ from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.ledger import By, Taking
 from good_tide.core.progress import Control
 from good_tide.core.settings import Room
+from good_tide.core.translation import tr
 from good_tide.core.words import local, printable
 from good_tide.operations.context import Context
 from good_tide.operations.retention.thinning import ThinPlan, always_kept, pinned
@@ -26,7 +27,7 @@ from good_tide.storage.store import Store
 _DAY = 86400 * SECOND
 PAST_DAYS = 26 * 7
 """So much of the past the forecast looks at."""
-_KIND_WORDS = {LISTING: "listings of folders", OTHER: "other"}
+_KIND_WORDS = {LISTING: tr("listings of folders"), OTHER: "other"}
 
 
 class RoomFacts(msgspec.Struct, frozen=True):

@@ -8,6 +8,7 @@ import msgspec
 
 from good_tide.core.errors import GoodTideError, StoppedError
 from good_tide.core.progress import Control
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.retention.purge import plan_purge
 from good_tide.storage.store import Store
@@ -26,10 +27,11 @@ class Elsewhere(msgspec.Struct, frozen=True):
     def words(self) -> str:
         """In a sentence."""
         if self.trouble:
-            return f"{self.name} could not be looked into, and may still hold it: {self.trouble}"
-        return (
-            f"{self.name} still holds it, in {count_words(self.snapshots, 'snapshot')}: take it out there too"
-            f" ({self.path})"
+            return tr("{name} could not be looked into, and may still hold it: {trouble}").format(
+                name=self.name, trouble=self.trouble
+            )
+        return tr("{name} still holds it, in {snapshots}: take it out there too ({path})").format(
+            name=self.name, snapshots=count_words(self.snapshots, "snapshot"), path=self.path
         )
 
 

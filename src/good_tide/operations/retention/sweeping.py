@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.progress import Control
+from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.operations.context import Context
 from good_tide.operations.retention.thinning import SweepReport, sweep
@@ -31,16 +32,20 @@ def sweep_store(
         if report.freed:
             job = users[0][0] if users else None
             called = users[0][1].called if users else store.place.title
-            context.journal.add("good", job, f"{size_words(report.freed)} given back on {called}")
+            context.journal.add(
+                "good",
+                job,
+                tr("{freed} given back on {called}").format(freed=size_words(report.freed), called=called),
+            )
     return report
 
 
 def swept_words(report: SweepReport) -> str:
     """What came back, in words."""
     if report.unclear:
-        return (
-            f"Nothing was given back, because it is not known what is needed: {report.unclear}. Run"
-            " “good-tide repair” on this store"
-        )
-    more = ", more as soon as whoever writes to the store now is done" if report.waits else ""
-    return f"{size_words(report.freed)} given back{more}"
+        return tr(
+            "Nothing was given back, because it is not known what is needed: {unclear}. Run “good-tide"
+            " repair” on this store"
+        ).format(unclear=report.unclear)
+    more = tr(", more as soon as whoever writes to the store now is done") if report.waits else ""
+    return tr("{freed} given back{more}").format(freed=size_words(report.freed), more=more)

@@ -17,6 +17,7 @@ from good_tide.core.ladder import Ladder, keeps
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
@@ -158,9 +159,11 @@ def plan_release(
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
         why = fast[stays[0]]
-        pinned_out = "Take the pin away first, with “good-tide pin … --off”"
-        way_out = pinned_out if why.why is KeptBecause.PINNED else "Such snapshots always stay"
-        raise PersonError(f"The snapshot {stays[0][:12]} {why.words}", way_out)
+        pinned_out = tr("Take the pin away first, with “good-tide pin … --off”")
+        way_out = pinned_out if why.why is KeptBecause.PINNED else tr("Such snapshots always stay")
+        raise PersonError(
+            tr("The snapshot {stays} {words}").format(stays=stays[0][:12], words=why.words), way_out
+        )
     return _plan(store, found, set(names) - set(stays), control, cache)
 
 
@@ -194,9 +197,9 @@ def release(
     finally:
         if done:
             context.records.note_released(store.header.store)
-            words = f"{count_words(done, 'snapshot')} released {why}"
+            words = tr("{done} released {why}").format(done=count_words(done, "snapshot"), why=why)
             detail = named(plan.releases[:done], context.clock.now())
-            context.journal.add("good", job, words, detail, "The room comes back with the next sweep.")
+            context.journal.add("good", job, words, detail, tr("The room comes back with the next sweep."))
     return done
 
 

@@ -11,6 +11,7 @@ from good_tide.core.errors import GoodTideError, StoppedError
 from good_tide.core.planning import Then
 from good_tide.core.progress import Progress, Stage, Steering
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.schedule.standing import Standings
 from good_tide.system.power import Power
@@ -67,21 +68,28 @@ def run_all(
         if error:
             failed.append(f"{job.name}: {error}")
     count = len(jobs) - len(failed)
-    words = f"{count} of the jobs run" if jobs else "Nothing was due"
+    words = tr("{count} of the jobs run").format(count=count) if jobs else tr("Nothing was due")
     if then is None:
         return EndOfDay(words, "; ".join(failed))
     if failed:
         context.journal.add(
             "trouble",
             None,
-            "Not everything could be run at the end of the day",
+            tr("Not everything could be run at the end of the day"),
             tuple(failed),
-            f"The machine did not {then}.",
+            tr("The machine did not {then}.").format(then=then),
         )
-        return EndOfDay(words, f"The machine stays on, as not everything could be run: {'; '.join(failed)}")
+        return EndOfDay(
+            words,
+            tr("The machine stays on, as not everything could be run: {failed}").format(
+                failed="; ".join(failed)
+            ),
+        )
     _wait_a_minute(context, then, words, announce, steering)
     power.end_of_day(then)
-    return EndOfDay(f"{words}; the machine is told to {then.replace('-', ' ')}")
+    return EndOfDay(
+        tr("{words}; the machine is told to {replace}").format(words=words, replace=then.replace("-", " "))
+    )
 
 
 def _wait_a_minute(
@@ -92,13 +100,15 @@ def _wait_a_minute(
     Raises:
         StoppedError: somebody did.
     """
-    doing = "goes to sleep" if then == "suspend" else "is switched off"
-    announce(f"{words}. The machine {doing} in a minute.")
-    context.journal.add("good", None, f"{words}; the machine {doing} after a minute")
+    doing = tr("goes to sleep") if then == "suspend" else tr("is switched off")
+    announce(tr("{words}. The machine {doing} in a minute.").format(words=words, doing=doing))
+    context.journal.add(
+        "good", None, tr("{words}; the machine {doing} after a minute").format(words=words, doing=doing)
+    )
     for left in range(GRACE_SECONDS, 0, -1):
         steering.report(
             Progress(
-                f"The machine {doing} in {left} s",
+                tr("The machine {doing} in {left} s").format(doing=doing, left=left),
                 bytes_done=GRACE_SECONDS - left,
                 bytes_total=GRACE_SECONDS,
                 stage=Stage.LAST_MINUTE,

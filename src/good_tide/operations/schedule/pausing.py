@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 
 
@@ -13,9 +14,10 @@ def pause(context: Context, until: int) -> None:
         PlaceError: it cannot be kept.
     """
     if not context.records.pause(until):
-        what = "The pause" if until else "The end of the pause"
+        what = tr("The pause") if until else tr("The end of the pause")
         raise PlaceError(
-            f"{what} cannot be kept in {context.here.records}", "Free some room there, or make it writable"
+            tr("{what} cannot be kept in {records}").format(what=what, records=context.here.records),
+            tr("Free some room there, or make it writable"),
         )
-    words = "Everything was paused by hand" if until else "The pause was ended by hand"
+    words = tr("Everything was paused by hand") if until else tr("The pause was ended by hand")
     context.journal.add("note" if until else "good", None, words)

@@ -10,6 +10,7 @@ from good_tide.core import planning
 from good_tide.core.errors import GoodTideError, StoppedError
 from good_tide.core.planning import JobRecord, Occasion
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.alarm.watch import look_at_snapshot
 from good_tide.operations.context import Context
@@ -55,15 +56,18 @@ def run_job(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
             context.journal.add(
                 "note",
                 job,
-                f"No snapshot into {name}",
+                tr("No snapshot into {name}").format(name=name),
                 (fault.what,),
-                "The other stores have it.",
+                tr("The other stores have it."),
                 fault.advice,
             )
     if before.failures:
         tries = count_words(before.failures, "try", "tries")
         context.journal.add(
-            "good", job, "Snapshots work again", (f"After {tries} that failed: {before.error}",)
+            "good",
+            job,
+            tr("Snapshots work again"),
+            (tr("After {tries} that failed: {error}").format(tries=tries, error=before.error),),
         )
     _judge(context, stores, done, steps)
     for one in done:
@@ -83,9 +87,9 @@ def _judge(context: Context, stores: JobStores, done: Sequence[Taken], steps: St
         return  # the snapshot itself is there
     except GoodTideError as error:
         if context.journal.is_news(f"judge/{job.id}/{error.what}"):
-            what = "What the snapshot changed could not be looked at"
+            what = tr("What the snapshot changed could not be looked at")
             context.journal.add(
-                "note", job, what, (error.what,), "The snapshot itself is whole.", error.advice
+                "note", job, what, (error.what,), tr("The snapshot itself is whole."), error.advice
             )
 
 
@@ -106,7 +110,7 @@ def _failed(context: Context, job: Job, error: GoodTideError) -> None:
             job,
             error.what,
             (),
-            "No snapshot was taken. It is tried again by itself.",
+            tr("No snapshot was taken. It is tried again by itself."),
             error.advice,
         )
 
@@ -130,9 +134,9 @@ def cut_off_runs(context: Context, jobs: list[Job]) -> None:
             context.journal.add(
                 "note",
                 job,
-                "The last run was cut off",
+                tr("The last run was cut off"),
                 (),
-                "No snapshot came of it; what it wrote is used by the next one.",
+                tr("No snapshot came of it; what it wrote is used by the next one."),
             )
 
 
@@ -146,21 +150,24 @@ def run_words(taken: list[Taken]) -> tuple[str, str]:
     snapshot = done[0].snapshot
     assert snapshot is not None
     tally = snapshot.record.tally
-    words = (
-        f"Snapshot taken: {count_words(tally.changed_files, 'changed file')},"
-        f" {size_words(tally.new_bytes)} new"
+    words = tr("Snapshot taken: {changed_files}, {new_bytes} new").format(
+        changed_files=count_words(tally.changed_files, "changed file"), new_bytes=size_words(tally.new_bytes)
     )
     if done[0].instead_of:
-        words += f"; kept on this machine: {done[0].instead_of}"
+        words += tr("; kept on this machine: {instead_of}").format(instead_of=done[0].instead_of)
     elif done[0].held:
-        words += f"; kept on this machine until {done[0].ref.name or 'the disk'} is back"
+        words += tr("; kept on this machine until {name} is back").format(
+            name=done[0].ref.name or tr("the disk")
+        )
     elif len(done) > 1:
-        words += f", into {count_words(len(done), 'store')}"
+        words += tr(", into {done}").format(done=count_words(len(done), "store"))
     carried = sum(one.carried for one in taken)
     if carried:
-        words += f"; {count_words(carried, 'snapshot')} carried over that waited for the disk"
+        words += tr("; {carried} carried over that waited for the disk").format(
+            carried=count_words(carried, "snapshot")
+        )
     if snapshot.gaps:
-        words += f"; {count_words(snapshot.gaps, 'file')} could not be read"
+        words += tr("; {gaps} could not be read").format(gaps=count_words(snapshot.gaps, "file"))
     if failed:
-        words += "; not into " + ", ".join(f"{name} ({error})" for name, error in failed)
+        words += tr("; not into ") + ", ".join(f"{name} ({error})" for name, error in failed)
     return words, ""

@@ -13,13 +13,15 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.forecast import days_left
 from good_tide.core.health import StoreHealth, StoreTrouble, left_trouble, proven_words, store_troubles
 from good_tide.core.history import TidePoint
+from good_tide.core.job_facts import JobFacts, StoreState, Topic, Trouble
 from good_tide.core.places import DiskFacts
 from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, decide, next_start
 from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.standing import JobStanding, StoreStanding
-from good_tide.core.status import JobFacts, StoreState, Topic, Trouble, status
+from good_tide.core.status import status
+from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
@@ -256,8 +258,8 @@ def without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
         return standing
     trouble = Trouble(
         now,
-        "The agent is not running: no snapshot is taken by itself",
-        "Run “good-tide agent install”",
+        tr("The agent is not running: no snapshot is taken by itself"),
+        tr("Run “good-tide agent install”"),
         Topic.LATE,
     )
     status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))

@@ -15,6 +15,7 @@ from good_tide.core.identifiers import MachineId, Nanoseconds, local_name
 from good_tide.core.kinds import extended
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot, Tally
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector, outermost
 from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.snapshot.request import CaptureRequest
@@ -49,7 +50,9 @@ def capture(
     if not request.missing_is_gap or not any(os.path.isdir(folder) for folder in folders):
         for folder in folders:
             if not os.path.isdir(folder):
-                raise PersonError(f"There is no folder {folder}", "Check the path")
+                raise PersonError(
+                    tr("There is no folder {folder}").format(folder=folder), tr("Check the path")
+                )
     with RunLock(state, store.header.store, request.machine.id) as owner:
         last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
@@ -102,8 +105,8 @@ def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nan
     if request.at is not None:
         if last is not None and request.at <= last.record.time:
             raise PersonError(
-                "The time given is not after the last snapshot of this machine",
-                "Bring dated copies in from the oldest to the newest",
+                tr("The time given is not after the last snapshot of this machine"),
+                tr("Bring dated copies in from the oldest to the newest"),
             )
         return request.at
     now = clock.now()

@@ -10,6 +10,7 @@ from good_tide.core.errors import GoodTideError, PlaceFullError
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory
@@ -115,30 +116,29 @@ def _make_room(context: Context, area: HoldingArea, job: Job, warn: Warn, full: 
     """
     held = area.held()
     if not held:
-        what = "The holding area is too small for what has changed"
-        raise PlaceFullError(what, "Raise its limit, or connect the disk") from full
+        what = tr("The holding area is too small for what has changed")
+        raise PlaceFullError(what, tr("Raise its limit, or connect the disk")) from full
     _warn_before_loss(context, area, job, warn)
     given = area.release(held[0])
     when = time_words(held[0].record.time, context.clock.now())
-    words = f"The snapshot of {when} left the holding area to make room"
-    detail = (f"{size_words(given)} given back",)
+    words = tr("The snapshot of {when} left the holding area to make room").format(when=when)
+    detail = (tr("{given} given back").format(given=size_words(given)),)
     context.journal.add(
-        "trouble", job, words, detail, "The disk never got this snapshot.", "Connect the disk."
+        "trouble", job, words, detail, tr("The disk never got this snapshot."), tr("Connect the disk.")
     )
-    warn(words, "Connect the disk")
+    warn(words, tr("Connect the disk"))
 
 
 def _warn_before_loss(context: Context, area: HoldingArea, job: Job, warn: Warn) -> None:
     held = area.held()
     if held and context.journal.is_news(f"holding-full/{job.id}/{held[0].id}"):
         when = time_words(held[0].record.time, context.clock.now())
-        words = (
-            f"The holding area is nearly full: of {count_words(len(held), 'snapshot')} in it the one of"
-            f" {when} leaves next"
+        words = tr("The holding area is nearly full: of {held} in it the one of {when} leaves next").format(
+            held=count_words(len(held), "snapshot"), when=when
         )
         detail, todo = (
-            (f"{size_words(area.limit or 0)} is its limit",),
-            "Connect the disk, or raise the limit",
+            (tr("{limit} is its limit").format(limit=size_words(area.limit or 0)),),
+            tr("Connect the disk, or raise the limit"),
         )
-        context.journal.add("note", job, words, detail, "The oldest leave first.", f"{todo}.")
+        context.journal.add("note", job, words, detail, tr("The oldest leave first."), f"{todo}.")
         warn(words, todo)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.snapshot.capture import last_snapshot
@@ -16,5 +17,7 @@ def accept_history(context: Context, job: Job, store: Store) -> bool:
     if not memory.is_mixed(machine):
         return False
     memory.accept(machine, last_snapshot(store, machine))
-    context.journal.add("note", job, f"The history in {store.place.title} is taken as it is")
+    context.journal.add(
+        "note", job, tr("The history in {title} is taken as it is").format(title=store.place.title)
+    )
     return True

@@ -20,6 +20,7 @@ from typing import Self
 
 import msgspec
 
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.operations.snapshot.read_helper import LENGTH_BYTES, receive_exactly
 from good_tide.source.small_files import Expected, SmallRead, read_small
@@ -48,7 +49,7 @@ class _Helper:
         self._waiting: list[Future[SmallRead | None]] = []
         self._guard = threading.Lock()
         self._gone = False
-        self._thread = threading.Thread(target=self._take_answers, name="read ahead")
+        self._thread = threading.Thread(target=self._take_answers, name=tr("read ahead"))
         self._thread.start()
 
     def ask(self, folder: int, files: Sequence[Expected]) -> Future[SmallRead | None]:

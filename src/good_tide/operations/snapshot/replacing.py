@@ -16,6 +16,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.progress import Control
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.snapshot.taking import Steps, take_snapshot
@@ -98,14 +99,15 @@ def begin_replacing(
     other = holds_store(where)
     if other and store_id(where) == ref.store:
         raise PersonError(
-            f"The store in {where.called} is the one of this job", "There is nothing to replace"
+            tr("The store in {called} is the one of this job").format(called=where.called),
+            tr("There is nothing to replace"),
         )
     held = _waiting(context, ref, passphrase)
     if other:
         return Begun(open_counted(context, where, of_other or passphrase).header.store, None)
     encrypted = ref.encrypted if ref.encrypted is not None else held is not None and held.header.encrypted
     if encrypted and passphrase is None:
-        raise PersonError("A passphrase is needed for the new store", "Give that of the old one")
+        raise PersonError(tr("A passphrase is needed for the new store"), tr("Give that of the old one"))
     if not hint and held is not None:
         hint = areas.hint_in(held.root) or ""
     made = create_at(where, passphrase if encrypted else None, hint, twin=held)
@@ -141,7 +143,9 @@ def finish_replacing(
     known = pinned(fresh, store)
     changed = _with(job, ref, known)
     jobs.update_job(context.here.settings, job.id, lambda now: _with(now, ref, known))
-    words = f"Another store is in the place of the one in {where.called}, and is used from now on"
+    words = tr("Another store is in the place of the one in {called}, and is used from now on").format(
+        called=where.called
+    )
     context.journal.add("note", changed, words)
     if report is None:
         return Replaced(changed, None, 0, ())
@@ -201,16 +205,21 @@ def let_left_go(context: Context, job: Job, ref: StoreRef) -> int:
         PersonError: nothing is left. PlaceError: it cannot be removed.
     """
     if not left_count(context.here.holdings, ref):
-        raise PersonError(f"Nothing is left that waited for an earlier store in {ref.path}", "All is well")
+        raise PersonError(
+            tr("Nothing is left that waited for an earlier store in {path}").format(path=ref.path),
+            tr("All is well"),
+        )
     count = let_go(context.here.holdings, ref)
-    what = f"{count_words(count, 'snapshot')} that waited for the old disk and could not be carried: let go"
+    what = tr("{count} that waited for the old disk and could not be carried: let go").format(
+        count=count_words(count, "snapshot")
+    )
     context.journal.add("note", job, what)
     return count
 
 
 def _tell_carried(context: Context, job: Job, report: CarryReport) -> None:
-    what = (
-        f"{count_words(len(report.carried), 'snapshot')} that waited for the old disk came into the new store"
+    what = tr("{carried} that waited for the old disk came into the new store").format(
+        carried=count_words(len(report.carried), "snapshot")
     )
     left = tuple(text for _, text in report.damaged)
     context.journal.add("note" if left else "good", job, what, left)

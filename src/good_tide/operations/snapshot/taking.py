@@ -19,6 +19,7 @@ from good_tide.core.planning import Occasion
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, Tally
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
@@ -110,7 +111,8 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
         try:
             if ref in away:
                 raise PlaceError(
-                    f"The disk {ref.called} is not here", "Connect it; the other stores are used meanwhile"
+                    tr("The disk {called} is not here").format(called=ref.called),
+                    tr("Connect it; the other stores are used meanwhile"),
                 )
             present.append((ref, stores.store(ref)))
         except GoodTideError as error:
@@ -123,7 +125,7 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
     taking = _Taking(context, job, stores, steps, request_for(job, context.here, steps.label))
     if not present:
         if not results:
-            raise PersonError(f"The job {job.name} has no store", "Add one first")
+            raise PersonError(tr("The job {name} has no store").format(name=job.name), tr("Add one first"))
         held = [ref for ref in (*away, *replaced) if areas.has_area(context.here.holdings, ref)]
         if not held or not job.holding.on:
             assert results[0].error is not None
@@ -204,8 +206,12 @@ class _Taking:
     def _tell_trouble(self, catalog: Catalog) -> None:
         """The snapshot is there; what makes looking back quick could not be kept."""
         if catalog.trouble:
-            what = f"What this machine remembers of its stores cannot be kept: {catalog.trouble}"
-            todo = "Free some room in your home folder; snapshots go on, and looking back is slow meanwhile"
+            what = tr("What this machine remembers of its stores cannot be kept: {trouble}").format(
+                trouble=catalog.trouble
+            )
+            todo = tr(
+                "Free some room in your home folder; snapshots go on, and looking back is slow meanwhile"
+            )
             self._context.journal.add("trouble", self._job, what, (), "", todo)
             self._steps.warn(what, todo)
 
@@ -232,7 +238,11 @@ class _Taking:
 
     def into_area(self, ref: StoreRef) -> Taken:
         """Into the holding area."""
-        context, started, name = self._context, time.monotonic(), f"holding area of {ref.called}"
+        context, started, name = (
+            self._context,
+            time.monotonic(),
+            tr("holding area of {called}").format(called=ref.called),
+        )
         try:
             area = self._stores.area(ref)
             snapshot = take_into(context, area, self._job, self.request, self._control, self._steps.warn)
@@ -250,15 +260,14 @@ class _Taking:
         report = drain(area, store, context.here.state, self._control)
         if report is None:
             return 0
-        words = (
-            f"{count_words(len(report.carried), 'snapshot')} carried over from the holding area,"
-            f" {size_words(report.stored_bytes)}"
+        words = tr("{carried} carried over from the holding area, {stored_bytes}").format(
+            carried=count_words(len(report.carried), "snapshot"), stored_bytes=size_words(report.stored_bytes)
         )
         detail = tuple(text for _, text in report.damaged)
         means = (
-            "Some could not be carried and stay in the holding area."
+            tr("Some could not be carried and stay in the holding area.")
             if detail
-            else "Everything taken while the disk was away is on it, and was read back."
+            else tr("Everything taken while the disk was away is on it, and was read back.")
         )
         context.journal.add("trouble" if detail else "good", self._job, words, detail, means)
         return len(report.carried)
@@ -277,10 +286,10 @@ class _Taking:
                 context.journal.add(
                     "note",
                     self._job,
-                    "The holding area could not be made ready",
+                    tr("The holding area could not be made ready"),
                     (str(error),),
-                    "Should the disk go away, no snapshots are taken without it.",
-                    "Make room in the home folder, or switch the holding area off.",
+                    tr("Should the disk go away, no snapshots are taken without it."),
+                    tr("Make room in the home folder, or switch the holding area off."),
                 )
 
     def note(self, store: str, started: float, outcome: Snapshot | GoodTideError) -> None:

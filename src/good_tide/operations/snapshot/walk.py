@@ -18,6 +18,7 @@ from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
 from good_tide.core.records import Snapshot, SnapshotRecord, Tally
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry
@@ -152,9 +153,11 @@ class Walk:
     ) -> Deep[LateEntry | Entry | None]:
         """A folder's entry. None: rules leave it out, and nothing inside is in."""
         if (info.st_dev, info.st_ino) in self._own_places:
-            return self._notes.leave_out(name, path, Reason.STORE, "the store itself")
+            return self._notes.leave_out(name, path, Reason.STORE, tr("the store itself"))
         if depth > DEEPEST:
-            return self._notes.leave_out(name, path, Reason.TOO_DEEP, f"more than {DEEPEST} folders deep")
+            return self._notes.leave_out(
+                name, path, Reason.TOO_DEEP, tr("more than {DEEPEST} folders deep").format(DEEPEST=DEEPEST)
+            )
         try:
             attributes = read_attributes(handle)
             pages = before.pages if before is not None and before.kind is Kind.FOLDER else ()
@@ -288,7 +291,7 @@ class Walk:
     ) -> LateEntry | Entry:
         if item.kind is None:
             return self._notes.leave_out(
-                item.name, path + b"/" + item.name, Reason.SPECIAL, "socket, pipe or device"
+                item.name, path + b"/" + item.name, Reason.SPECIAL, tr("socket, pipe or device")
             )
         if before is not None and same:
             if item.kind is Kind.FILE:

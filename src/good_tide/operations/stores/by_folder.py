@@ -6,6 +6,7 @@ import msgspec
 
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import Noticed, StoreMemory
 from good_tide.operations.stores.holding_area import held_count
@@ -144,10 +145,19 @@ def named_ref(context: Context, named: str) -> tuple[Job, StoreRef]:
             return job, job.stores[0]
         if job.name == named:
             names = ", ".join(ref.called for ref in job.stores)
-            raise PersonError(f"The job {named} has {len(job.stores)} stores", f"Name one of {names}")
+            raise PersonError(
+                tr("The job {named} has {stores} stores").format(named=named, stores=len(job.stores)),
+                tr("Name one of {names}").format(names=names),
+            )
     if "/" in named:
-        raise PlaceError(f"There is no folder {named}", "Check the path and whether its disk is connected")
-    raise PersonError(f"There is no store {named}", "Give its folder, or the name of its disk or of a job")
+        raise PlaceError(
+            tr("There is no folder {named}").format(named=named),
+            tr("Check the path and whether its disk is connected"),
+        )
+    raise PersonError(
+        tr("There is no store {named}").format(named=named),
+        tr("Give its folder, or the name of its disk or of a job"),
+    )
 
 
 def present_place(context: Context, ref: StoreRef) -> StorePlace:
@@ -158,5 +168,5 @@ def present_place(context: Context, ref: StoreRef) -> StorePlace:
     """
     where = context.whereabouts.of(ref)
     if where is None:
-        raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+        raise PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
     return where

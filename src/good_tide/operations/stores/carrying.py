@@ -19,6 +19,7 @@ from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
 from good_tide.storage.envelope import FileKind, open_whole, seal_again
@@ -52,7 +53,7 @@ def carry(
             person stopped it; what arrived stays, and the next carry goes on.
     """
     if source.header.store == target.header.store:
-        raise PersonError("Both are the same store", "Choose another store to carry to")
+        raise PersonError(tr("Both are the same store"), tr("Choose another store to carry to"))
     return _carry(source, target, chosen, state, control)
 
 

@@ -13,6 +13,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
 from good_tide.operations.places.whereabouts import Whereabouts
@@ -120,14 +121,18 @@ def _in_the_way(where: StorePlace) -> list[Check]:
         cause = error.__cause__
         why = cause.strerror if isinstance(cause, OSError) else error.what
         return [
-            Check(Level.BAD, f"{where.called} cannot be looked into ({why})", "Choose a folder of your own")
+            Check(
+                Level.BAD,
+                tr("{called} cannot be looked into ({why})").format(called=where.called, why=why),
+                tr("Choose a folder of your own"),
+            )
         ]
     if other:
         return [
             Check(
                 Level.BAD,
-                f"{where.called} holds other things",
-                "Choose an empty or a new folder; nothing there is ever erased",
+                tr("{called} holds other things").format(called=where.called),
+                tr("Choose an empty or a new folder; nothing there is ever erased"),
             )
         ]
     return []
@@ -143,7 +148,9 @@ def examine(
     disk = disks.of_folder(absolute)
     if disk is None:
         return Examined(
-            str(absolute), None, (Check(Level.BAD, "The system does not know this folder", "Choose another"),)
+            str(absolute),
+            None,
+            (Check(Level.BAD, tr("The system does not know this folder"), tr("Choose another")),),
         )
     if disk.kind == "network" and disk.answers:
         disk = _looked_at(disk, known)
@@ -172,7 +179,11 @@ def examine(
     if holds is None and os.path.isdir(absolute):
         extra += _in_the_way(FolderPlace(absolute))
     if there == absolute and not os.path.isdir(absolute):
-        extra.append(Check(Level.BAD, f"{absolute} is not a folder", "Choose a folder"))
+        extra.append(
+            Check(
+                Level.BAD, tr("{absolute} is not a folder").format(absolute=absolute), tr("Choose a folder")
+            )
+        )
     return Examined(str(absolute), disk, (*extra, *checked), holds)
 
 

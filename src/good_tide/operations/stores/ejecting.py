@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.errors import PersonError
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.storage.place import StorePlace
 
@@ -16,9 +17,11 @@ def eject(context: Context, where: StorePlace) -> str:
     """
     folder = where.folder
     if folder is None:
-        raise PersonError(f"{where.called} is on no disk", "There is nothing to take away")
+        raise PersonError(
+            tr("{called} is on no disk").format(called=where.called), tr("There is nothing to take away")
+        )
     disk = context.disk_of(where)
     became = context.disks.eject(folder)
-    words = f"{disk.name if disk is not None else folder} is {became}"
+    words = tr("{name} is {became}").format(name=disk.name if disk is not None else folder, became=became)
     context.journal.add("good", None, words)
     return words

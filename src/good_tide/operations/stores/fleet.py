@@ -14,6 +14,7 @@ from good_tide.core.clock import SECOND, Clock
 from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError, PersonError
 from good_tide.core.records import Count, Machine, Snapshot
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
@@ -171,8 +172,10 @@ def _meant(store: Store, machine: str, job: str | None) -> list[StatusRecord]:
         known = ", ".join(sorted({one.machine.name for one in rows})) or "none"
         jobs = ", ".join(one.job for one in rows if one.machine.name == machine and one.job)
         raise PersonError(
-            f"The store knows no machine {machine}" if not jobs else f"{machine} has no job {job} there",
-            f"It knows {known}" if not jobs else f"It has {jobs}",
+            tr("The store knows no machine {machine}").format(machine=machine)
+            if not jobs
+            else tr("{machine} has no job {job} there").format(machine=machine, job=job),
+            tr("It knows {known}").format(known=known) if not jobs else tr("It has {jobs}").format(jobs=jobs),
         )
     return found
 

@@ -10,6 +10,7 @@ import msgspec
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.places import Level, Wanted
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.stores.disks import devices_under, examine
 from good_tide.operations.stores.opening import Store, StorePlace, create_at, store_id
@@ -65,11 +66,13 @@ def check_store_folder(folder: str, covered: Sequence[str]) -> str | None:
     for one in covered:
         if one == absolute or one.startswith(absolute + "/"):
             raise PersonError(
-                f"The covered folder {one} lies in the store {absolute}",
-                "Choose another folder for the store",
+                tr("The covered folder {one} lies in the store {absolute}").format(
+                    one=one, absolute=absolute
+                ),
+                tr("Choose another folder for the store"),
             )
         if absolute.startswith(one.rstrip("/") + "/"):
-            return f"The store lies in the covered folder {one}; it leaves itself out"
+            return tr("The store lies in the covered folder {one}; it leaves itself out").format(one=one)
     return None
 
 
@@ -103,16 +106,21 @@ def furnish(
         note = check_store_folder(called, job.folders) if one.where.folder is not None else None
         notes += [note] if note else []
         if any(ref.path == called for ref in job.stores):
-            raise PersonError(f"The job uses {called} already", "Choose another folder")
+            raise PersonError(
+                tr("The job uses {called} already").format(called=called), tr("Choose another folder")
+            )
         checks = examine(context.disks, one.where, Wanted(devices=devices), frozenset(), False).checks
         for check in checks:
             if check.level is Level.BAD:
-                raise PersonError(f"{called} cannot take a store: {check.what}", check.way_out)
+                raise PersonError(
+                    tr("{called} cannot take a store: {what}").format(called=called, what=check.what),
+                    check.way_out,
+                )
         found = tuple(check.what for check in checks if check.level is Level.DOUBTFUL)
         doubts.append(found if one.doubts is None else one.doubts)
         if one.encrypted and not one.is_there and passphrase() is None:
             raise PersonError(
-                "A passphrase is needed for the new store", "Give --passphrase-file, or --unencrypted"
+                tr("A passphrase is needed for the new store"), tr("Give --passphrase-file, or --unencrypted")
             )
     refs, made = list(job.stores), []
     for one, against in zip(wanted, doubts, strict=True):
@@ -126,8 +134,12 @@ def furnish(
         made.append(MadeStore(ref, one.where, new is not None, new.recovery_key if new else None, against))
         refs.append(ref)
         notes += against if one.doubts is None else ()
-        words = f"The store in {called} is used again" if new is None else f"A store was made in {called}"
-        accepted = tuple(f"Accepted knowingly: {doubt}" for doubt in against)
+        words = (
+            tr("The store in {called} is used again").format(called=called)
+            if new is None
+            else tr("A store was made in {called}").format(called=called)
+        )
+        accepted = tuple(tr("Accepted knowingly: {doubt}").format(doubt=doubt) for doubt in against)
         context.journal.add("note" if accepted else "good", job, words, accepted)
     return Furnished(msgspec.structs.replace(job, stores=tuple(refs)), made, notes)
 
@@ -159,6 +171,10 @@ def remember(context: Context, job: Job, made: Sequence[MadeStore], passphrase: 
         try:
             context.ring.remember(store_id(one.where), passphrase)
         except PlaceError as error:
-            context.journal.add("trouble", job, "The passphrase could not be remembered", (str(error),))
-            return [f"The passphrase of {one.where.called} is not remembered: {error.what}"]
+            context.journal.add("trouble", job, tr("The passphrase could not be remembered"), (str(error),))
+            return [
+                tr("The passphrase of {called} is not remembered: {what}").format(
+                    called=one.where.called, what=error.what
+                )
+            ]
     return []

@@ -11,8 +11,10 @@ from pathlib import Path
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Holding, StoreRef
+from good_tide.core.translation import tr
+from good_tide.crypto.slots import slot_hint
 from good_tide.storage.folder_place import FolderPlace
-from good_tide.storage.header import HEADER_FILE, read_header, read_slots, slot_hint
+from good_tide.storage.header import HEADER_FILE, read_header, read_slots
 from good_tide.storage.holding import DISK_FOLDER, HoldingArea, open_holding
 from good_tide.storage.place import StorePlace
 from good_tide.storage.store import SNAPSHOT_FOLDER, Store
@@ -111,7 +113,9 @@ def open_area(
     """
     folder = area_folder(data, ref)
     if not has_area(data, ref):
-        raise PlaceError(f"The disk {ref.name or ref.path} is not here", "Connect it")
+        raise PlaceError(
+            tr("The disk {name} is not here").format(name=ref.name or ref.path), tr("Connect it")
+        )
     return open_holding(folder, passphrase, known, limit_bytes(holding, folder))
 
 

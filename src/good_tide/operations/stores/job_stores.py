@@ -10,6 +10,7 @@ from typing import Protocol
 from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.stores import holding_area as areas
@@ -83,7 +84,7 @@ class JobStores:
         """
         where = self.place_of(ref)
         if where is None:
-            raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+            raise PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
         return where
 
     def here(self) -> list[StoreRef]:
@@ -136,7 +137,8 @@ class JobStores:
             found = self._passphrases.ask(where.called, hint)
         if found is not None and self._refused.get(identity) == found:
             raise WrongPassphraseError(
-                "The passphrase that is kept no longer opens this store", "Type the one that holds now"
+                tr("The passphrase that is kept no longer opens this store"),
+                tr("Type the one that holds now"),
             )
         return found
 
@@ -176,7 +178,9 @@ class JobStores:
         holdings = self._context.here.holdings
         with self._lock(ref):
             if not areas.has_area(holdings, ref):
-                raise PlaceError(f"The disk {ref.called} is not here", "Connect it")
+                raise PlaceError(
+                    tr("The disk {called} is not here").format(called=ref.called), tr("Connect it")
+                )
             identity = areas.store_of_area(holdings, ref)
             passphrase = self._passphrase(identity, areas.slots_place(holdings, ref))
             return self._area(ref, identity, passphrase)

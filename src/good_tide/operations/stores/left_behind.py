@@ -7,6 +7,7 @@ import shutil
 from pathlib import Path
 
 from good_tide.core.settings import StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.stores.holding_area import area_folder
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.holding import HoldingArea, open_holding
@@ -47,7 +48,7 @@ def put_aside(data: Path, ref: StoreRef, held: HoldingArea, passphrase: str | No
     target = aside(data, ref)
     if held.root == target:
         return held
-    with disk_errors(f"Putting {held.root} aside"):
+    with disk_errors(tr("Putting {root} aside").format(root=held.root)):
         held.root.rename(target)
     return open_holding(target, passphrase, (), None)
 
@@ -60,6 +61,6 @@ def let_go(data: Path, ref: StoreRef) -> int:
     """
     count = left_count(data, ref)
     for area in left_areas(data, ref):
-        with disk_errors(f"Removing {area}"):
+        with disk_errors(tr("Removing {area}").format(area=area)):
             shutil.rmtree(area)
     return count

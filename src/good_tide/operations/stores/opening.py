@@ -16,11 +16,13 @@ from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId, StoreId, local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
+from good_tide.core.translation import tr
+from good_tide.crypto.slots import slot_hint
 from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
 from good_tide.storage.folder_place import FolderPlace
-from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots, slot_hint
+from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.place_kinds import store_place
@@ -113,13 +115,14 @@ def put_recovery_script(target: Path) -> Path:
         read_header(place)
         put_script(place)
         return target / SCRIPT_FILE
-    with disk_errors(f"Writing {target}"):
+    with disk_errors(tr("Writing {target}").format(target=target)):
         try:
             with open(target, "xb") as file:
                 file.write(recovery_script())
         except FileExistsError:
             raise PersonError(
-                f"{target} is there already", "Name a new file, or the folder of a store"
+                tr("{target} is there already").format(target=target),
+                tr("Name a new file, or the folder of a store"),
             ) from None
     return target
 

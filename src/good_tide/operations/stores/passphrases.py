@@ -11,6 +11,7 @@ import msgspec
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.records.store_memory import Noticed
@@ -27,7 +28,7 @@ def kept_passphrase(job: Job, store: StoreId, ring: KeyRing) -> str | None:
         PersonError: the passphrase file cannot be read.
     """
     if job.passphrase_file:
-        return passphrase_in(Path(job.passphrase_file), "Check the path, or change the job")
+        return passphrase_in(Path(job.passphrase_file), tr("Check the path, or change the job"))
     try:
         return ring.recall(store)
     except PlaceError:
@@ -43,8 +44,12 @@ def read_by_others(job: Job) -> Noticed | None:
         return None  # whoever reads it says so
     if not mode & 0o077:
         return None
-    what = f"Others on this machine may read the passphrase of {job.name} in {job.passphrase_file}"
-    return Noticed(what, f"Run “chmod 600 {shlex.quote(job.passphrase_file)}”")
+    what = tr("Others on this machine may read the passphrase of {name} in {passphrase_file}").format(
+        name=job.name, passphrase_file=job.passphrase_file
+    )
+    return Noticed(
+        what, tr("Run “chmod 600 {passphrase_file}”").format(passphrase_file=shlex.quote(job.passphrase_file))
+    )
 
 
 def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8 text") -> str:
@@ -56,7 +61,9 @@ def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8
     try:
         return file.read_text(encoding="utf-8").rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
-        raise PersonError(f"The passphrase file {file} cannot be read", advice) from error
+        raise PersonError(
+            tr("The passphrase file {file} cannot be read").format(file=file), advice
+        ) from error
 
 
 def keep_in_file(context: Context, job: Job, file: Path, passphrase: str) -> Job:
@@ -69,8 +76,10 @@ def keep_in_file(context: Context, job: Job, file: Path, passphrase: str) -> Job
     try:
         handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
     except OSError as error:
-        what = f"{file} cannot be made ({os.strerror(error.errno or 0)})"
-        raise PersonError(what, "Name a new file in a folder that is yours") from error
+        what = tr("{file} cannot be made ({strerror})").format(
+            file=file, strerror=os.strerror(error.errno or 0)
+        )
+        raise PersonError(what, tr("Name a new file in a folder that is yours")) from error
     with os.fdopen(handle, "w", encoding="utf-8") as target:
         target.write(passphrase + "\n")
     return save_job(context.here.settings, msgspec.structs.replace(job, passphrase_file=str(file)))

@@ -10,16 +10,17 @@ import msgspec
 from good_tide.core.errors import GoodTideError, PlaceError, StoreReplacedError
 from good_tide.core.identifiers import JobId
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.translation import tr
 from good_tide.storage.header import Header, holds_store, read_header
 from good_tide.storage.place import StorePlace
 from good_tide.storage.store import Store
 from good_tide.system import jobs
 
-_WAY_OUT = (
+_WAY_OUT = tr(
     "Find out who put it there. If it is meant: good-tide job change JOB --drop-store DIR --add-store DIR"
 )
 
-_REPLACED = (
+_REPLACED = tr(
     "Bring the old disk back, or go on with what is there now: good-tide job replace-store JOB DIR, which"
     " carries over what waits on this machine"
 )
@@ -37,13 +38,15 @@ def check_header(ref: StoreRef, where: StorePlace) -> None:
         return
     if ref.encrypted and not header.encrypted:
         raise PlaceError(
-            f"The store in {where.called} is not encrypted, and the one of this job is: nothing is written"
-            " to it",
+            tr(
+                "The store in {called} is not encrypted, and the one of this job is: nothing is written to it"
+            ).format(called=where.called),
             _WAY_OUT,
         )
     if header.store != ref.store or (ref.encrypted is not None and header.encrypted != ref.encrypted):
         raise StoreReplacedError(
-            f"The store in {where.called} is another one than that of this job", _REPLACED
+            tr("The store in {called} is another one than that of this job").format(called=where.called),
+            _REPLACED,
         )
 
 
@@ -54,7 +57,10 @@ def _header(where: StorePlace) -> Header:
         if where.folder is None or not where.folder.is_dir() or holds_store(where):
             raise
         raise StoreReplacedError(
-            f"There is no store in {where.called} any more: its disk was replaced or emptied", _REPLACED
+            tr("There is no store in {called} any more: its disk was replaced or emptied").format(
+                called=where.called
+            ),
+            _REPLACED,
         ) from error
 
 
@@ -66,7 +72,9 @@ def check_keys(ref: StoreRef, store: Store) -> None:
     """
     if ref.keys and ref.keys != store.keys.fingerprint:
         raise PlaceError(
-            f"The store in {store.place.title} only says that it is that of this job: its keys are others",
+            tr("The store in {title} only says that it is that of this job: its keys are others").format(
+                title=store.place.title
+            ),
             _WAY_OUT,
         )
 

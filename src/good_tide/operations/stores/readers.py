@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_using
@@ -24,7 +25,7 @@ def change_passphrase(context: Context, store: Store, old: str, new: str, hint: 
         GoodTideError: the old one does not open it, or the new one cannot be used.
     """
     keyslots.change_passphrase(store.place, store.keys, old, new, hint)
-    return _noted(context, store, "The passphrase was changed; the old one no longer opens the store")
+    return _noted(context, store, tr("The passphrase was changed; the old one no longer opens the store"))
 
 
 def add_passphrase(context: Context, store: Store, new: str, hint: str = "") -> str:
@@ -34,13 +35,13 @@ def add_passphrase(context: Context, store: Store, new: str, hint: str = "") -> 
         GoodTideError: it cannot be used.
     """
     keyslots.add_passphrase(store.place, store.keys, new, hint)
-    return _noted(context, store, "A further passphrase was added")
+    return _noted(context, store, tr("A further passphrase was added"))
 
 
 def add_recovery_key(context: Context, store: Store) -> tuple[str, str]:
     """Add a recovery key. Returns it, and what became of it in words."""
     key = keyslots.add_recovery(store.place, store.keys)
-    return key, _noted(context, store, "A new recovery key was made")
+    return key, _noted(context, store, tr("A new recovery key was made"))
 
 
 def revoke(context: Context, store: Store, number: int) -> str:
@@ -50,8 +51,12 @@ def revoke(context: Context, store: Store, number: int) -> str:
         PersonError: there is none of that number, or it is the last.
     """
     gone = keyslots.revoke(store.place, number)
-    kind = "recovery key" if gone.kind == "recovery" else "passphrase"
-    return _noted(context, store, f"The {kind} number {gone.number} no longer opens the store")
+    kind = tr("recovery key") if gone.kind == "recovery" else "passphrase"
+    return _noted(
+        context,
+        store,
+        tr("The {kind} number {number} no longer opens the store").format(kind=kind, number=gone.number),
+    )
 
 
 def _noted(context: Context, store: Store, words: str) -> str:

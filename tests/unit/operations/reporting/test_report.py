@@ -21,9 +21,10 @@ from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.happenings import Filter, Result, Run
 from good_tide.core.identifiers import Nanoseconds, SnapshotId
+from good_tide.core.job_facts import JobFacts, StoreState
 from good_tide.core.settings import Job, MailServer, Reporting
 from good_tide.core.standing import JobStanding, StoreStanding
-from good_tide.core.status import JobFacts, StoreState, status
+from good_tide.core.status import status
 from good_tide.core.words import local
 from good_tide.operations.reporting.post import Post
 from good_tide.operations.reporting.report import ReportPart, report

@@ -13,8 +13,8 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
-from good_tide.core.status import StoreState
 from good_tide.operations.stores.passphrases import kept_passphrase
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.agent_calls import ReadOverview

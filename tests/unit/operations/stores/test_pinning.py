@@ -10,8 +10,8 @@ from unittest import mock
 
 import msgspec
 
+from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import StoreRef
-from good_tide.core.status import StoreState
 from good_tide.operations.workplace import load_jobs, save_job
 from good_tide.protocol.schedule_calls import TakeSnapshot
 from good_tide.system.jobs import own_settings_folder

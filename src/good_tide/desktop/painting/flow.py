@@ -1,0 +1,72 @@
+"""Widgets beside each other that go on in the next line where there is no room."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QRect, QSize
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+
+class Flow(QWidget):
+    """A row of widgets that breaks into lines, as words do."""
+
+    def __init__(self, *parts: QWidget, spacing: int = 8) -> None:
+        super().__init__()
+        self._parts, self._spacing = parts, spacing
+        for part in parts:
+            part.setParent(self)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        sizes = [self._size(part) for part in self._parts if not part.isHidden()]
+        return QSize(max((size.width() for size in sizes), default=0), self._place(self.width(), False))
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        sizes = [self._size(part) for part in self._parts if not part.isHidden()]
+        wide = sum(size.width() for size in sizes) + self._spacing * max(0, len(sizes) - 1)
+        return QSize(wide, self._place(max(self.width(), 1), False))
+
+    def event(self, event: QEvent) -> bool:
+        """Another size or sight of a part moves those behind it."""
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._settle()
+        return super().event(event)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._settle()
+
+    def _settle(self) -> None:
+        height = self._place(self.width(), True)
+        if self.minimumHeight() != height:
+            self.setMinimumHeight(height)
+            self.setMaximumHeight(height)
+
+    @staticmethod
+    def _size(part: QWidget) -> QSize:
+        return part.sizeHint().expandedTo(part.minimumSizeHint()).expandedTo(part.minimumSize())
+
+    def _place(self, width: int, move: bool) -> int:
+        """Put the parts into lines of a width; how high the lines are together."""
+        lines: list[list[tuple[QWidget, QSize]]] = [[]]
+        x = 0
+        for part in self._parts:
+            if part.isHidden():
+                continue
+            size = self._size(part)
+            if lines[-1] and x + size.width() > width:
+                lines.append([])
+                x = 0
+            lines[-1].append((part, size))
+            x += size.width() + self._spacing
+        y = 0
+        for line in lines:
+            high = max((size.height() for _, size in line), default=0)
+            x = 0
+            for part, size in line:
+                if move:
+                    wide = min(size.width(), max(width, part.minimumSizeHint().width()))
+                    part.setGeometry(QRect(x, y + (high - size.height()) // 2, wide, size.height()))
+                x += size.width() + self._spacing
+            y += high + self._spacing
+        return max(0, y - self._spacing)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import ast
 import sys
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -30,6 +31,8 @@ def _texts(tree: ast.AST) -> Iterator[tuple[int, str, str]]:
 
 
 def _all() -> Iterator[tuple[str, int, str, str]]:
+    for file in sorted((_SOURCE / "starting_points").glob("*.toml")):
+        yield str(file.relative_to(_SOURCE)), 1, tomllib.loads(file.read_text(encoding="utf-8"))["name"], ""
     for file in sorted(_SOURCE.rglob("*.py")):
         for number, one, many in _texts(ast.parse(file.read_text(encoding="utf-8"))):
             yield str(file.relative_to(_SOURCE)), number, one, many

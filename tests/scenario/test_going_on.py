@@ -74,7 +74,7 @@ class GoingOnTest(_ReplacedDisk):
         dialog.passphrase.clear()
         QTest.keyClicks(dialog.passphrase, PASSPHRASE)
         self.press(dialog.go_on)
-        self.until(lambda: self.window.pages.currentWidget() is self.window.recovery)
+        self.until(lambda: self.window.page is self.window.recovery)
         key = self.window.recovery.key.text()
         self.press(self.window.recovery.go_on)
         self.until(
@@ -100,7 +100,7 @@ class GoingOnTest(_ReplacedDisk):
         dialog = self.open_dialog()
         QTest.keyClicks(dialog.passphrase, PASSPHRASE)
         self.press(dialog.go_on)
-        self.until(lambda: self.window.pages.currentWidget() is self.window.recovery)
+        self.until(lambda: self.window.page is self.window.recovery)
         self.press(self.window.recovery.go_on)
         self.window.show_view(VIEWS[2])
         stores = self.views.stores

@@ -372,10 +372,5 @@ class PlacesTest(WindowTest):
         offer = journal.left_out.itemWidget(row_of(journal.left_out, 0), 4)
         assert isinstance(offer, QPushButton)
         QTest.mouseClick(offer, Qt.MouseButton.LeftButton)
-        self.until(
-            lambda: (
-                self.window.pages.currentWidget() is self.views.coverage
-                and bool(self.views.coverage.rules.rules)
-            )
-        )
+        self.until(lambda: self.window.page is self.views.coverage and bool(self.views.coverage.rules.rules))
         self.assertIn("locked.db", self.views.coverage.rules.rules[0])

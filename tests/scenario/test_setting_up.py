@@ -95,7 +95,7 @@ class WindowTest(GoodTideTest):
         self.window.start()
         self.addCleanup(end, self.window, self.agent, thread)
         self.page = self.window.set_up
-        self.until(lambda: self.window.pages.currentWidget() is self.page)
+        self.until(lambda: self.window.page is self.page)
         self.settle(lambda: self.page.survey is not None and self.page.survey.done)
 
     def until(self, true: Callable[[], bool]) -> None:
@@ -122,7 +122,7 @@ class WindowTest(GoodTideTest):
         self.page.secrecy.remember.setChecked(True)
         self.settle(self.page.begin.isEnabled)
         QTest.mouseClick(self.page.begin, Qt.MouseButton.LeftButton)
-        self.until(lambda: self.window.pages.currentWidget() is self.window.recovery)
+        self.until(lambda: self.window.page is self.window.recovery)
         self.settle(lambda: self.window.overview.state == "ready" and self.window.overview.work is None)
         return self.window.recovery.key.text()
 
@@ -314,9 +314,7 @@ class WindowTest(GoodTideTest):
             field.setText(WORDS)
         self.settle(place.panel.add.isEnabled)
         QTest.mouseClick(place.panel.add, Qt.MouseButton.LeftButton)
-        self.settle(
-            lambda: len(place.cards) == 2 and self.window.pages.currentWidget() is self.window.recovery
-        )
+        self.settle(lambda: len(place.cards) == 2 and self.window.page is self.window.recovery)
         self.window.show_view(VIEWS[2])
         first, second = (card.view for card in place.cards)
         pier, mole = first.where, second.where

@@ -149,7 +149,7 @@ class DemoWindowTest(unittest.TestCase):
         self.until(lambda: len(self.place.model.rows()) == 3)
         for number, kind in enumerate(VIEWS, 1):
             QTest.keyClick(self.window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.ControlModifier)
-            self.assertIs(self.window.pages.currentWidget(), self.window.views[kind])
+            self.assertIs(self.window.page, self.window.views[kind])
 
     def test_zooming_panning_and_clicking(self) -> None:
         self.enter("Office/Budgets")

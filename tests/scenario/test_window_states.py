@@ -75,13 +75,13 @@ class StateTest(GoodTideTest):
 
     def shown(self, window: MainWindow) -> str:
         page, view = Views(window).state_page, Views(window).timeline_view
-        self.assertIs(window.pages.currentWidget(), view)
+        self.assertIs(window.page, view)
         self.assertTrue(page.isVisible())
         return f"{page._title.text()}\n{page._words.text()}"
 
     def test_no_job(self) -> None:
         window = self.open()
-        self.until(lambda: window.pages.currentWidget() is window.set_up)
+        self.until(lambda: window.page is window.set_up)
         self.assertIn("Nothing is protected", window.head.sentence.text())
         self.assertFalse(window.head.take.isEnabled())
         self.assertIs(window.head.sign.mood, Mood.ATTENTION)

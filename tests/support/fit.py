@@ -18,9 +18,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from good_tide.core.kinds import KINDS
+from good_tide.core.rules import MARKERS
 from good_tide.desktop.painting.widgets import OneLine
 
 SIZES = (QSize(900, 560), QSize(1000, 620), QSize(1280, 760), QSize(2560, 1440))
+_RULES = ("exclude", "include", "marker", *KINDS, *MARKERS)
+"""The words that rules are written in."""
 _DATA = re.compile(r"/|^[\W\d]*$|^\W*(B|KiB|MiB|GiB|TiB|min|ext4|overlay|tmpfs|exfat|Ctrl\+\w)\W*$")
 """What is data, and not words: paths, numbers, sizes, file systems."""
 
@@ -89,6 +93,7 @@ def untranslated(page: QWidget, data: Iterable[str]) -> list[str]:
             rest, before = re.sub("⟦[^⟦⟧]*⟧", "", text), text
             while rest != before:
                 rest, before = re.sub("⟦[^⟦⟧]*⟧", "", rest), rest
+            rest = re.sub(r"(exclude|include) [a-z0-9 .\-]+", "", rest, flags=re.IGNORECASE)  # rules
             for one in data:
                 rest = rest.replace(one, "")
             if re.search(r"[A-Za-z]{2}", rest) and not _DATA.search(rest):
@@ -102,7 +107,11 @@ def _texts(widget: QWidget) -> list[str]:
     if isinstance(widget, QLineEdit):
         return [widget.placeholderText()]
     if isinstance(widget, QComboBox):
-        return [widget.itemText(number) for number in range(widget.count())]
+        return [
+            widget.itemText(number)
+            for number in range(widget.count())
+            if widget.itemText(number) not in _RULES
+        ]
     if isinstance(widget, QTreeWidget):
         head = widget.headerItem()
         return (

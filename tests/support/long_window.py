@@ -4,36 +4,109 @@ every place of the window with words that are longer by a third."""
 from __future__ import annotations
 
 import os
+from pathlib import Path
 
 from PySide6.QtCore import QSize
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QDialog, QWidget
 
+from good_tide.core.job_facts import StoreState
+from good_tide.core.ladder import Ladder
+from good_tide.core.settings import StoreRef
 from good_tide.desktop.shell.views import VIEWS
 from tests.support.fit import SIZES, cut_texts, out_of_reach, untranslated
 from tests.support.windows import WindowTest
 
-_DATA = ("Office", "Pier", "desk", "plan.txt", "work", "store", "Good Tide", "exclude", "include", "marker")
-"""Made-up names, and the words that rules are written in."""
+_DATA = ("Office", "Pier", "desk", "plan.txt", "work", "store", "Good Tide", "exclude", "include")
+"""Made-up names, and what rules begin with."""
 
 
 class LongWindowTest(WindowTest):
     maxDiff = None
 
+    def wrong_on(self, page: QWidget) -> list[str]:
+        """What does not fit on a page, or was not translated."""
+        found = cut_texts(page)
+        return found + untranslated(page, _DATA) if "en@long" in os.environ.get("LANGUAGE", "") else found
+
+    def picture(self, page: QWidget, name: str) -> None:
+        """Keep what it looks like, where that is wanted."""
+        folder = os.environ.get("GOOD_TIDE_TEST_PICTURES")
+        if folder:
+            page.grab().save(f"{folder}/{name}-{os.environ.get('QT_SCALE_FACTOR', '1')}.png")
+
     def test_every_place(self) -> None:
         scale = float(os.environ.get("QT_SCALE_FACTOR", "1"))
-        translated = "en@long" in os.environ.get("LANGUAGE", "")
         wrong = []
         for size in SIZES:
             self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
             for kind in VIEWS:
                 self.window.show_view(kind)
                 QTest.qWait(350)
-                page = self.window.views[kind]
-                found = out_of_reach(page) + cut_texts(self.window)
-                if translated:
-                    found += untranslated(self.window, _DATA)
+                found = out_of_reach(self.window.views[kind]) + self.wrong_on(self.window)
                 wrong += [f"{kind.icon} {size.toTuple()}: {one}" for one in found]
-                folder = os.environ.get("GOOD_TIDE_TEST_PICTURES")
-                if folder:
-                    self.window.grab().save(f"{folder}/{kind.icon}-{size.width()}-{scale:g}.png")
+                self.picture(self.window, f"{kind.icon}-{size.width()}")
         self.assertEqual(sorted(set(wrong)), [])
+
+    def test_pages_and_dialogs(self) -> None:
+        self.window.resize(1280, 760)
+        stores, coverage, rhythm = self.views.stores, self.views.coverage, self.views.rhythm
+        self.window.show_view(VIEWS[2])
+        self.until(lambda: bool(stores.cards) and stores.cards[0].room.isVisible())
+        wrong: list[str] = []
+
+        def look(page: QWidget, name: str) -> None:
+            QTest.qWait(500)
+            wrong.extend(f"{name}: {one}" for one in self.wrong_on(page))
+            self.picture(page, name)
+
+        view = stores.cards[0].view
+        for show, page in (
+            (stores.show_room, stores.room_page),
+            (stores.show_health, stores.health_page),
+            (stores.show_fleet, stores.fleet_page),
+        ):
+            show(view)
+            look(page, type(page).__name__)
+        self.press(stores.fleet_page.back)
+        self.press(stores.cards[0].room)
+        assert stores.limits is not None
+        look(stores.limits, "limits")
+        stores.limits.reject()
+        self.press(stores.add)
+        look(stores.panel, "adding")
+        self.window.show_view(VIEWS[1])
+        self.until(lambda: coverage.survey is not None and coverage.survey.done)
+        coverage.rules.kinds_wanted.emit()
+        assert coverage.kinds is not None
+        look(coverage.kinds, "kinds")
+        coverage.kinds.reject()
+        self.window.show_view(VIEWS[3])
+        QTest.qWait(300)
+        rhythm.telling.server.click()
+        for dialog in self.window.findChildren(QDialog):
+            if dialog.isVisible():
+                look(dialog, "mail")
+        self.assertEqual(sorted(set(wrong)), [])
+
+
+class LongSetUpTest(LongWindowTest):
+    """Before there is a job."""
+
+    begins_as = StoreState.NO_JOB
+
+    def save_office(self, settings: Path, stores: tuple[StoreRef, ...], ladder: Ladder | None = None) -> None:
+        """None is kept."""
+
+    def test_every_place(self) -> None:
+        scale = float(os.environ.get("QT_SCALE_FACTOR", "1"))
+        wrong = []
+        for size in SIZES[1:]:
+            self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
+            QTest.qWait(600)
+            wrong += [f"{size.toTuple()}: {one}" for one in self.wrong_on(self.window)]
+            self.picture(self.window, f"set-up-{size.width()}")
+        self.assertEqual(sorted(set(wrong)), [])
+
+    def test_pages_and_dialogs(self) -> None:
+        """There are none yet."""

@@ -1,10 +1,35 @@
-"""Widgets beside each other that go on in the next line where there is no room."""
+"""Widgets beside each other that go on in the next line, or stand below each other, where there is no
+room."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QRect, QSize
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QBoxLayout, QSizePolicy, QWidget
+
+
+class Columns(QWidget):
+    """Parts beside each other, of the same width; below each other where each would get less than some."""
+
+    def __init__(self, least: int, spacing: int = 12) -> None:
+        super().__init__()
+        self.setObjectName("clear")
+        self._least, self._count = least, 0
+        self._layout = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
+        self._layout.setContentsMargins(0, 0, 0, 0)
+        self._layout.setSpacing(spacing)
+
+    def add(self, part: QWidget) -> None:
+        """One more part, behind the others."""
+        self._layout.addWidget(part, 1)
+        self._count += 1
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        narrow = self.width() < self._least * self._count
+        self._layout.setDirection(
+            QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight
+        )
 
 
 class Flow(QWidget):

@@ -24,6 +24,7 @@ from good_tide.core.places import Level
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.flow import Columns
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
 from good_tide.desktop.setup.consequences import room_words
@@ -34,6 +35,7 @@ from good_tide.protocol.coverage_calls import NO_JOB, SurveyFolders, SurveyView
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.setup_calls import MadeView, NewStore, OpenToRead, ProposeSetUp, SetUpJob, SetUpView
 
+_NARROWEST_CARD = 270
 _SURVEY_AFTER_MS = 120
 _FOUND_SHOWN = 4
 
@@ -106,11 +108,7 @@ class SetUpPage(QWidget):
         )
         column.addWidget(self._lost)
         column.addLayout(self.found)
-        holder = QWidget()
-        holder.setObjectName("clear")
-        cards = QHBoxLayout(holder)
-        cards.setContentsMargins(0, 0, 0, 0)
-        cards.setSpacing(12)
+        cards = Columns(_NARROWEST_CARD)
         for title, consequence, widgets in (
             (tr("What is kept"), self._what, self._what_widgets()),
             (tr("Where it is kept"), self._where, [self.place]),
@@ -122,11 +120,11 @@ class SetUpPage(QWidget):
             for widget in widgets:
                 inside.addWidget(widget, 1 if widget in (self.folders, self.place, self.secrecy) else 0)
             inside.addWidget(consequence)
-            cards.addWidget(frame, 1)
+            cards.add(frame)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(holder)
+        scroll.setWidget(cards)
         column.addWidget(scroll, 1)
         frame, inside = card(margin=12, spacing=4)
         row = QHBoxLayout()
@@ -161,8 +159,8 @@ class SetUpPage(QWidget):
         self.secrecy.known = (view.machine, os.path.basename(view.home))
         self.points.clear()
         for name, _ in view.starting_points:
-            self.points.addItem(name)
-        self.points.setCurrentText("Office")
+            self.points.addItem(tr(name))
+        self.points.setCurrentText(tr("Office"))
         self._fill_folders(view.proposed)
         self._ask_survey()
         self.place.ask()
@@ -405,7 +403,7 @@ class SetUpPage(QWidget):
             self.secrecy.remember.isChecked(),
             self.place.doubts(),
         )
-        name = self.points.currentText() or "Office"
+        name = self.points.currentText() or tr("Office")
         self._link.ask(SetUpJob(name, self.chosen(), tuple(self._rules), store), self._made, self._refused)
 
     def _made(self, made: MadeView) -> None:

@@ -167,6 +167,11 @@ class MainWindow(QMainWindow):
         self.link.close()
         super().closeEvent(event)
 
+    @property
+    def page(self) -> QWidget:
+        """The page that is in front."""
+        return next(page for page, holder in self._holders.items() if holder is self.pages.currentWidget())
+
     def _to_front(self, page: QWidget) -> None:
         self.pages.setCurrentWidget(self._holders[page])
 

@@ -74,7 +74,7 @@ class LimitsDialog(QDialog):
             line(
                 label(tr("Each store takes at most")),
                 self.limit,
-                label("and"),
+                label(tr("and")),
                 self.part,
                 label(tr("of its disk")),
                 stretch=5,

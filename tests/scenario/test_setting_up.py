@@ -322,6 +322,13 @@ class WindowTest(GoodTideTest):
         self.until(lambda: "Carried 1 snapshot" in self.window.notice.text)
         self.window.work_strip.show_work(Work(WorkKind.CARRY, False, Progress("Carrying"), 1.0))
         self.assertEqual(self.window.work_strip._words.text(), "Carrying snapshots over")
+        self.assertFalse(self.window.work_strip.promise.isVisible())
+        for past in range(5):
+            progress = Progress("Reading", bytes_done=past << 30, bytes_total=4000 << 30)
+            self.window.work_strip.show_work(Work(WorkKind.SNAPSHOT, False, progress, past), "Pier")
+        told = self.window.work_strip.promise.text()
+        self.assertIn("about 4.0 GiB are safe on Pier already", told)
+        self.assertIn("goes on where it was. It lasts until about", told)
         self.window.work_strip.show_work(None)
         self.assertEqual(
             open_store(Path(mole), WORDS).snapshot_ids(), open_store(Path(pier), key).snapshot_ids()

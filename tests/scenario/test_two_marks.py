@@ -288,7 +288,7 @@ class TwoMarksTest(WindowTest):
         self.place.select(os.fsencode(self.work / "plans/light.txt"))
         self.place.mark(3)
         mode = self.pane.inspector._modes.button(1)
-        self.until(lambda: mode.text() == "Vs. mark")
+        self.until(lambda: mode.text() == "Against mark")
         QTest.mouseClick(mode, Qt.MouseButton.LeftButton)
         self.until(
             lambda: "Differs from the other mark: 1 line only here" in self.pane.inspector._verdict.text()
@@ -297,7 +297,7 @@ class TwoMarksTest(WindowTest):
         self.place.mark(2)
         self.until(lambda: "The same as the other mark" in self.pane.inspector._verdict.text())
         self.place.mark(1)
-        self.until(lambda: mode.text() == "Vs. now")
+        self.until(lambda: mode.text() == "Against now")
 
     def test_the_pane_is_as_wide_as_one_likes(self) -> None:
         QTest.keyClick(self.place.lines, Qt.Key.Key_F6)

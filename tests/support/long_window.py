@@ -42,7 +42,7 @@ class LongWindowTest(WindowTest):
             self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
             for kind in VIEWS:
                 self.window.show_view(kind)
-                QTest.qWait(350)
+                QTest.qWait(220)
                 found = out_of_reach(self.window.views[kind]) + self.wrong_on(self.window)
                 wrong += [f"{kind.icon} {size.toTuple()}: {one}" for one in found]
                 self.picture(self.window, f"{kind.icon}-{size.width()}")
@@ -103,7 +103,7 @@ class LongSetUpTest(LongWindowTest):
         wrong = []
         for size in SIZES[1:]:
             self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
-            QTest.qWait(600)
+            QTest.qWait(400)
             wrong += [f"{size.toTuple()}: {one}" for one in self.wrong_on(self.window)]
             self.picture(self.window, f"set-up-{size.width()}")
         self.assertEqual(sorted(set(wrong)), [])

@@ -13,7 +13,7 @@ from good_tide.core.translation import tr
 from good_tide.operations.records.journal import Journal
 from good_tide.system.notices import Notices
 
-SHOWS = "Show"
+SHOWS = tr("Show")
 _PLACES = {
     Topic.DAMAGE: "stores",
     Topic.LOCKED: "timeline",

@@ -109,7 +109,7 @@ class Worker:
                 )
             steering = Steering(lambda progress: self._report(steering, progress))
             self._steering = steering
-            self._what, self._progress, self._started = what, Progress("Starting"), time.monotonic()
+            self._what, self._progress, self._started = what, Progress(tr("Starting")), time.monotonic()
             self._jobs, self._gives_way = tuple(jobs), gives_way
             self._thread = threading.Thread(target=self._run, args=(work, self._steering, behind), name=what)
             self._thread.start()

@@ -131,12 +131,12 @@ def about_command(where: StorePlace, passphrase_file: Path | None, as_json: bool
         )
         return output.DONE
     rows = [
-        ["Store", facts.store],
-        ["Format", str(facts.format)],
-        ["Encrypted", "yes" if facts.encrypted else tr("no: whoever has the disk can read it")],
-        ["Hint", facts.hint or "none"],
-        ["Snapshots", f"{facts.snapshots:,}"],
-        ["Stored", size_words(facts.stored_bytes)],
+        [tr("Store"), facts.store],
+        [tr("Format"), str(facts.format)],
+        [tr("Encrypted"), "yes" if facts.encrypted else tr("no: whoever has the disk can read it")],
+        [tr("Hint"), facts.hint or "none"],
+        [tr("Snapshots"), f"{facts.snapshots:,}"],
+        [tr("Stored"), size_words(facts.stored_bytes)],
         [
             "Machines",
             tr("hidden without the passphrase")

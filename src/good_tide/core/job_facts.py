@@ -58,15 +58,16 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     :param disk: what people call the disk.
     :param last: the newest snapshot, ``gaps`` files missing from it, some of them in ``gap_names``.
     :param next: when the next run begins by itself.
-    :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``,
-        at the very latest until ``wait_latest``. 0: not known.
+    :param due: since when one is due, and ``wait`` what it waits for, until ``wait_until``, at the very
+        latest until ``wait_latest``. 0: not known.
     :param locked: what its stores are called that nobody can open by himself; ``name`` what the job is.
     :param working: what is being done, None: nothing.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
     :param alarm: files were destroyed, as it seems, in words; ``alarm_since`` when.
     :param stores: what somebody should look at about each of the stores.
     :param strange: what is not as it should be with a store, each with what to do.
-    :param free: room on the disk, None while not known.
+    :param free: room on the disk, None while not known; ``room_on`` what the disk is called, where that is
+        not what the store is.
     :param full_in_days: ``forecast.days_left``.
     """
 
@@ -93,6 +94,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     working: WorkKind | None = None
     work_paused: bool = False
     free: int | None = None
+    room_on: str = ""
     full_in_days: float | None = None
     damage: tuple[str, ...] = ()
     alarm: str = ""

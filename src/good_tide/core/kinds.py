@@ -61,37 +61,37 @@ def _endings(words: str) -> frozenset[str]:
 
 KINDS: Mapping[str, Kind] = {
     "documents": Kind(
-        "Documents",
+        tr("Documents"),
         _endings(
             "txt md rst tex rtf doc docx dot dotx odt ott fodt pages pdf ps eps epub xls xlsx xlsm ods ots"
             " csv tsv numbers ppt pptx odp key odg vsd vsdx fountain fdx bib ics vcf"
         ),
     ),
     "pictures": Kind(
-        "Pictures",
+        tr("Pictures"),
         _endings(
             "jpg jpeg jpe png gif bmp tif tiff webp heic heif avif jxl svg svgz ico psd xcf kra ora raw dng"
             " cr2 cr3 nef arw orf rw2 raf exr hdr ai"
         ),
     ),
     "sound": Kind(
-        "Sound", _endings("wav wave aif aiff flac alac mp3 m4a aac ogg oga opus wma mid midi caf ape wv")
+        tr("Sound"), _endings("wav wave aif aiff flac alac mp3 m4a aac ogg oga opus wma mid midi caf ape wv")
     ),
     "video": Kind(
-        "Video", _endings("mp4 m4v mov avi mkv webm mpg mpeg mts m2ts wmv flv ogv 3gp mxf vob prores")
+        tr("Video"), _endings("mp4 m4v mov avi mkv webm mpg mpeg mts m2ts wmv flv ogv 3gp mxf vob prores")
     ),
     "archives": Kind(
-        "Archives and disk images",
+        tr("Archives and disk images"),
         _endings(
             "zip tar gz tgz bz2 tbz xz txz zst 7z rar lz lzma cab iso img dmg vdi vmdk qcow2 vhd vhdx deb"
             " rpm jar"
         ),
     ),
     "programs": Kind(
-        "Programs", _endings("exe msi dll so dylib app appimage flatpakref snap apk class pyc o a lib")
+        tr("Programs"), _endings("exe msi dll so dylib app appimage flatpakref snap apk class pyc o a lib")
     ),
     "temporary": Kind(
-        "Temporary and cache files",
+        tr("Temporary and cache files"),
         _endings("tmp temp bak swp swo part crdownload download cache dmp"),
         ("*~", "~$*", ".~lock.*#", "#*#", ".DS_Store", "Thumbs.db", "desktop.ini", "core"),
         frozenset((".cache", "__pycache__", ".thumbnails", "GPUCache", "CacheStorage", "Code Cache")),

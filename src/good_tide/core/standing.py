@@ -9,9 +9,9 @@ from good_tide.core.status import Status
 
 
 class StoreStanding(msgspec.Struct, frozen=True):
-    """One of a job's stores: where it is found now, bytes free on its disk and days until it is full, None
-    where not known; when a snapshot last came into it from here (nanoseconds since 1970 UTC, 0: never), what
-    has proven that it can be read, and what somebody should look at, each with what to do."""
+    """One of a job's stores: whether it is found now, bytes free on its ``disk`` and days until it is full,
+    None where not known; when a snapshot last came into it from here (nanoseconds since 1970 UTC, 0: never),
+    what has proven that it can be read, and what somebody should look at, each with what to do."""
 
     name: str
     present: bool
@@ -20,6 +20,7 @@ class StoreStanding(msgspec.Struct, frozen=True):
     last: int = 0
     proven: str = ""
     trouble: tuple[tuple[str, str], ...] = ()
+    disk: str = ""
 
 
 class JobStanding(msgspec.Struct, frozen=True):

@@ -9,6 +9,7 @@ import msgspec
 from good_tide.core.clock import SECOND
 from good_tide.core.job_facts import JobFacts, StoreState, Trouble
 from good_tide.core.planning import Wait
+from good_tide.core.progress import WorkKind
 from good_tide.core.translation import noted, tr
 from good_tide.core.troubles import (
     LONG_AWAY,
@@ -118,7 +119,7 @@ def status(facts: JobFacts, now: int) -> Status:
 
 
 def _status(facts: JobFacts, now: int) -> Status:
-    room = room_words(facts.disk, facts.free, facts.full_in_days)
+    room = room_words(facts.room_on or facts.disk, facts.free, facts.full_in_days)
     last = (
         tr("Last snapshot {last}.").format(last=time_words(facts.last, now))
         if facts.last
@@ -127,6 +128,10 @@ def _status(facts: JobFacts, now: int) -> Status:
     after = tr("Next {soon}.").format(soon=_soon(facts.next, now)) if facts.next else ""
     if facts.state is StoreState.NO_JOB:
         return Status(State.NO_JOB, tr("Nothing is protected on this machine yet."), action=Action.SET_UP)
+    if facts.working is WorkKind.SNAPSHOT and not facts.last and not facts.work_paused:
+        goes_on = tr("What is written is kept: it goes on where it was after a stop, sleep or a restart.")
+        first = tr("The first snapshot is being taken.")
+        return Status(State.RUNNING, first, f"{goes_on} {room}".strip())
     if facts.working:
         return Status(
             State.RUNNING, f"{work_words(facts.working, facts.work_paused)}.", f"{last} {room}".strip()

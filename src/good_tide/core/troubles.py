@@ -101,7 +101,7 @@ def troubles_of(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
         found.append(
             Trouble(
                 now,
-                room_words(facts.disk, facts.free, facts.full_in_days).rstrip("."),
+                room_words(facts.room_on or facts.disk, facts.free, facts.full_in_days).rstrip("."),
                 tr("Make room, or add a larger disk"),
                 Topic.FULL,
             )

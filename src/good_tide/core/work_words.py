@@ -7,7 +7,7 @@ from good_tide.core.translation import tr
 
 _WORK = {
     WorkKind.SNAPSHOT: tr("Taking a snapshot"),
-    WorkKind.RESTORE: "Restoring",
+    WorkKind.RESTORE: tr("Restoring"),
     WorkKind.UNDO: tr("Undoing a restore"),
     WorkKind.CARRY: tr("Carrying snapshots over"),
     WorkKind.RUN_DUE: tr("Running everything that is due"),

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Protocol
 
 from good_tide.core.places import DiskFacts, DiskKind
+from good_tide.core.translation import tr
 from good_tide.system.bus import Bus
 from good_tide.system.ejecting import Ejector
 from good_tide.system.mounts import NETWORK_TYPES, Mount, mount_of, read_mounts
@@ -235,7 +236,7 @@ class SystemDisks:
             if kind in ("label", "share"):
                 return value
         if mount.point == "/":
-            return "System disk"
+            return tr("System disk")
         for device in sorted(devices):
             words = self._maker(device)
             if words:

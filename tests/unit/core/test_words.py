@@ -65,6 +65,17 @@ class WordsTest(GoodTideTest):
             ).sentence,
         )
 
+    def test_the_first_snapshot_is_shown_as_what_it_is(self) -> None:
+        first = status(JobFacts(state=StoreState.EMPTY, disk="Pier", working=WorkKind.SNAPSHOT), T0)
+        self.assertEqual(first.sentence, "The first snapshot is being taken.")
+        self.assertIn("goes on where it was", first.detail)
+
+    def test_room_is_said_of_the_disk_and_not_of_the_store(self) -> None:
+        facts = JobFacts(
+            state=StoreState.READY, disk="desk", room_on="System disk", last=T0, by_hand=True, free=10 << 30
+        )
+        self.assertIn("System disk has 10.0 GiB free", status(facts, T0).detail)
+
     def test_what_waits_for_a_busy_machine_says_how_long_at_most(self) -> None:
         facts = JobFacts(
             state=StoreState.READY, last=T0, due=T0 + HOUR, wait=Wait.BUSY, wait_latest=T0 + 3 * HOUR

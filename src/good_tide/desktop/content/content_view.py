@@ -60,7 +60,7 @@ class ContentView(QWidget):
         self._buttons: dict[Arrangement, QToolButton] = {}
         for number, way in enumerate(Arrangement):
             made = QToolButton()
-            made.setText(way.value)
+            made.setText(tr(way.value))
             made.setCheckable(True)
             self._ways.addButton(made, number)
             self._buttons[way] = made

@@ -6,14 +6,16 @@ import enum
 
 from PySide6.QtWidgets import QWidget
 
+from good_tide.core.translation import noted
+
 
 class Arrangement(enum.Enum):
     """How two versions are shown together."""
 
-    BESIDE = "Beside each other"
-    ONE = "In one column"
-    FADED = "Faded over"
-    DIFFERENCE = "What differs"
+    BESIDE = noted("Beside each other")
+    ONE = noted("In one column")
+    FADED = noted("Faded over")
+    DIFFERENCE = noted("What differs")
 
 
 class Page(QWidget):

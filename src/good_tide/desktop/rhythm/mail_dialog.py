@@ -78,10 +78,10 @@ class MailDialog(QDialog):
         form.addRow(tr("Server"), at)
         self.host.setAccessibleName(tr("Server"))
         others: dict[str, QWidget] = {
-            "Connection": self.security,
-            "Reports come from": self.origin,
-            "Login": self.login,
-            "Password": self.password,
+            tr("Connection"): self.security,
+            tr("Reports come from"): self.origin,
+            tr("Login"): self.login,
+            tr("Password"): self.password,
         }
         for words, field in others.items():
             form.addRow(words, field)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import time
+
 from PySide6.QtCore import QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar, QSizePolicy, QToolButton, QVBoxLayout
 
+from good_tide.core.clock import SECOND
 from good_tide.core.pace import Pace
 from good_tide.core.progress import Stage, WorkKind
 from good_tide.core.translation import tr
@@ -19,6 +22,8 @@ from good_tide.protocol.agent_calls import PauseWork, ResumeWork, StopWork, Take
 from good_tide.protocol.health_calls import AlarmView
 
 _NAMES = 4
+_LASTS = 120
+"""Seconds from which on a first snapshot is explained."""
 
 
 class WorkStrip(QFrame):
@@ -46,6 +51,9 @@ class WorkStrip(QFrame):
         row.addWidget(self._facts, 1)
         box.addLayout(row)
         box.addWidget(self._bar)
+        self.promise = label("", "quiet", wrap=True)
+        self.promise.hide()
+        box.addWidget(self.promise)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 8, 14, 8)
         layout.setSpacing(8)
@@ -57,8 +65,11 @@ class WorkStrip(QFrame):
         self.stop.clicked.connect(lambda: link.ask(StopWork()))
         self.hide()
 
-    def show_work(self, work: Work | None) -> None:
-        """Show how far it has come; None hides the strip."""
+    def show_work(self, work: Work | None, first_on: str = "") -> None:
+        """Show how far it has come; None hides the strip.
+
+        :param first_on: the disk that the first snapshot goes to, while it is that one which is taken.
+        """
         self.setVisible(work is not None)
         if work is None:
             self._what = None, ""
@@ -77,9 +88,28 @@ class WorkStrip(QFrame):
         )
         self._facts.setText("   ".join(self._said(work)))
         self._facts.setToolTip(progress.current)
+        promise = self._first_words(work, first_on) if first_on else ""
+        self.promise.setText(promise)
+        self.promise.setVisible(bool(promise))
         total = progress.bytes_total
         self._bar.setMaximum(1000 if total else 0)
         self._bar.setValue(int(1000 * min(1.0, progress.bytes_done / total)) if total else 0)
+
+    def _first_words(self, work: Work, disk: str) -> str:
+        """What the first snapshot is, when it lasts: how much is safe, that it may be left, and until
+        when."""
+        progress, left = work.progress, self._pace.left(work.progress.bytes_total)
+        if left is None or (left < _LASTS and work.seconds < _LASTS):
+            return ""
+        safe = tr("This is the first snapshot: about {done} are safe on {disk} already.").format(
+            done=size_words(progress.bytes_done), disk=disk
+        )
+        goes_on = tr(
+            "You may leave the window, let the machine sleep or switch it off: it goes on where it was."
+        )
+        end = time.time_ns() + int(left) * SECOND
+        until = tr("It lasts until about {end}.").format(end=time_words(end, time.time_ns()))
+        return f"{safe} {goes_on} {until}" if left >= _LASTS else f"{safe} {goes_on}"
 
     def _said(self, work: Work) -> list[str]:
         progress, facts = work.progress, []

@@ -285,7 +285,10 @@ class MainWindow(QMainWindow):
             self.show_view(self.current)
 
     def _show_work(self) -> None:
-        self.work_strip.show_work(self.state.work)
+        work, overview = self.state.work, self.overview
+        first = work is not None and work.what is WorkKind.SNAPSHOT and overview.state is StoreState.EMPTY
+        disk = overview.store.disk if first and overview.store is not None else ""
+        self.work_strip.show_work(work, disk)
         self.head.take.setEnabled(self.state.may_take)
 
     def _do(self, action: Action) -> None:

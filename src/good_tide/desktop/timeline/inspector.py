@@ -59,8 +59,8 @@ class Inspector(QWidget):
         self._modes = QButtonGroup(self)
         modes = [
             self._mode(tr("Content"), _CONTENT),
-            self._mode("Vs. now", _NOW),
-            self._mode("Vs. before", _BEFORE),
+            self._mode(tr("Against now"), _NOW),
+            self._mode(tr("Against before"), _BEFORE),
         ]
         self.content = ContentView(look)
         self.phrase = QLineEdit()
@@ -300,7 +300,7 @@ class Inspector(QWidget):
         self._open.setVisible(is_file)
         for mode in self._modes.buttons():
             mode.setVisible(is_file)
-        self._modes.button(_NOW).setText(tr("Vs. now") if self._marked is None else tr("Vs. mark"))
+        self._modes.button(_NOW).setText(tr("Against now") if self._marked is None else tr("Against mark"))
         self._show_mode(self._modes.checkedId())
 
     def take_comparison(self, view: ComparisonView) -> None:

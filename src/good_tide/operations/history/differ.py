@@ -14,6 +14,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.moves import Moving, with_moves
 from good_tide.storage.store import Store
@@ -37,7 +38,7 @@ class Differ:
         self._looked += 1
         if self._looked % _REPORT_EVERY == 0:
             self._control.checkpoint()
-            self._control.report(Progress("Comparing", self._looked, current=os.fsdecode(path)))
+            self._control.report(Progress(tr("Comparing"), self._looked, current=os.fsdecode(path)))
 
     def differs(self, path: bytes, what: What, kind: str, before: int = 0, after: int = 0) -> None:
         """Keep a difference."""

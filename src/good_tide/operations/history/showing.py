@@ -102,7 +102,7 @@ def _same_bytes(store: Store, entry: Entry, path: bytes, size: int) -> Compariso
 def compare_with_disk(viewer: Viewer, store: Store, entry: Entry, path: bytes) -> Comparison:
     """How a version compares with what is on the disk now."""
     simply = same_as_disk(store, entry, path)
-    if simply.verdict is Verdict.SAME or not simply.words.startswith("Differs"):
+    if simply.verdict is Verdict.SAME or not simply.words.startswith(tr("Differs")):
         return simply
     try:
         with Path(os.fsdecode(path)).open("rb") as file:

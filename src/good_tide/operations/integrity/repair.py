@@ -178,7 +178,7 @@ class _Repair:
         came = 0
         for number, chunk in enumerate(chunks):
             self._control.checkpoint()
-            self._control.report(Progress("Mending", number, len(chunks)))
+            self._control.report(Progress(tr("Mending"), number, len(chunks)))
             plain, called = self._content(chunk, live)
             if plain is None:
                 continue

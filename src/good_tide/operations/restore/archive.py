@@ -212,7 +212,7 @@ def _write(store: Store, wishes: Sequence[Wish], writer: _Writer, control: Contr
         for wish in wishes:
             for path, entry in _everything(store, wish, report):
                 control.checkpoint()
-                control.report(Progress("Writing", report.files, 0, report.size, 0, os.fsdecode(path)))
+                control.report(Progress(tr("Writing"), report.files, 0, report.size, 0, os.fsdecode(path)))
                 try:
                     _add(store, wish, path, entry, writer, report)
                 except DamageError as error:

@@ -68,7 +68,7 @@ def carry_out(
                 control.checkpoint()
                 done = report.created + report.replaced
                 control.report(
-                    Progress("Restoring", done, steps, report.bytes, size, os.fsdecode(step.source))
+                    Progress(tr("Restoring"), done, steps, report.bytes, size, os.fsdecode(step.source))
                 )
                 if step.action is Action.IDENTICAL and unfinished and step.shown in unfinished:
                     targets[step.target].finish_later(step)
@@ -99,7 +99,7 @@ def _check(
         if step.entry.kind is Kind.FOLDER or step.source in failed:
             continue
         control.checkpoint()
-        control.report(Progress("Checking", number, len(steps), current=os.fsdecode(step.source)))
+        control.report(Progress(tr("Checking"), number, len(steps), current=os.fsdecode(step.source)))
         try:
             same = targets[step.target].is_there(store, step)
         except OSError as error:
@@ -196,5 +196,5 @@ def _put_aside(step: Step, target: Target, report: RestoreReport) -> None:
 def _raise_if_full(error: OSError) -> None:
     """No room concerns the whole restore, not one item (``PlaceFullError``)."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
-        with disk_errors("Restoring"):
+        with disk_errors(tr("Restoring")):
             raise error

@@ -306,7 +306,7 @@ class _Planner:
         self._control.checkpoint()
         self.steps.append(Step(action, self._target, relative, entry, source, self._wish.snapshot, note))
         if len(self.steps) % 256 == 0:
-            self._control.report(Progress("Planning", len(self.steps), current=os.fsdecode(source)))
+            self._control.report(Progress(tr("Planning"), len(self.steps), current=os.fsdecode(source)))
 
     def _plan(self, entry: Entry, folder: int | None, relative: Relative, source: bytes) -> None:
         """Plan an entry that goes into an open folder (None: a folder that is not there yet), and everything

@@ -220,7 +220,7 @@ def _plan_as(
     finder, hits = _Finder(store, meant, home), set()
     for number, snapshot in enumerate(found):
         control.checkpoint()
-        control.report(Progress("Looking", number, len(found)))
+        control.report(Progress(tr("Looking"), number, len(found)))
         if _touches(finder, store, snapshot):
             hits.add(snapshot.id)
     newest = [

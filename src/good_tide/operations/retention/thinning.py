@@ -17,7 +17,7 @@ from good_tide.core.ladder import Ladder, keeps
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job
-from good_tide.core.translation import tr
+from good_tide.core.translation import noted, tr
 from good_tide.core.words import count_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
@@ -72,9 +72,9 @@ def pinned(store: Store) -> dict[SnapshotId, str]:
 class KeptBecause(enum.Enum):
     """Why a snapshot is never released."""
 
-    PRECIOUS = "is the last with a version of a precious file"
-    COMPLETE = "is the newest complete one of its machine"
-    NEWEST = "is the newest of its machine"
+    PRECIOUS = noted("is the last with a version of a precious file")
+    COMPLETE = noted("is the newest complete one of its machine")
+    NEWEST = noted("is the newest of its machine")
     PINNED = "is pinned"
 
 
@@ -87,7 +87,8 @@ class AlwaysKept(NamedTuple):
     @property
     def words(self) -> str:
         """In words, as the rest of a sentence about it."""
-        return f"{self.why.value} ({self.label})" if self.label else self.why.value
+        why = tr(self.why.value)
+        return f"{why} ({self.label})" if self.label else why
 
 
 def always_kept(

@@ -154,6 +154,7 @@ class Standings:
             working=doing.working,
             work_paused=doing.work_paused,
             free=first.free if first is not None else None,
+            room_on=first.disk if first is not None else "",
             full_in_days=first.full_in_days if first is not None else None,
             damage=doing.damage,
             alarm=alarm.words(now) if alarm is not None else "",
@@ -233,7 +234,7 @@ class Standings:
         days = days_left(
             tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, where, disk)
         )
-        return msgspec.structs.replace(known, free=disk.free, full_in_days=days)
+        return msgspec.structs.replace(known, free=disk.free, full_in_days=days, disk=disk.name)
 
     def _usable(self, job: Job, where: StorePlace, disk: DiskFacts) -> int:
         """How much may still be added to a store, rounded to a hundredth, so that a forecast is not drawn

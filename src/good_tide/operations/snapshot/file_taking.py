@@ -9,6 +9,7 @@ from collections.abc import Callable
 import msgspec
 
 from good_tide.core.entries import Entry, Kind, Stat
+from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, LateEntry
 from good_tide.operations.snapshot.resume_log import PiecesNote, ResumeLog
@@ -118,7 +119,7 @@ class FileTaking:
         self._notes.count_file(entry.stat.size)
         if info.st_nlink > 1:
             self._links[linked] = entry
-        self._notes.report("Reading")
+        self._notes.report(tr("Reading"))
         return entry
 
     def _further_link(self, name: bytes, first: LateEntry | Entry) -> LateEntry | Entry:
@@ -163,7 +164,7 @@ class FileTaking:
 
     def _tick(self, read: int) -> None:
         self._notes.read_ahead += read
-        self._notes.report("Reading")
+        self._notes.report(tr("Reading"))
         self._notes.checkpoint()
         self._queue.drain()
 

@@ -220,7 +220,7 @@ class _Taking:
         sight."""
         if last_snapshot(store, self.request.machine.id) is not None:
             return self.request
-        self._control.report(Progress("Counting"))
+        self._control.report(Progress(tr("Counting")))
         survey = Survey(self.request.folders, self.request.network)
         while not survey.done:
             survey.look(_COUNT_STEP)

@@ -93,7 +93,7 @@ class Walk:
         self._small.finish()
         self._session.settle()
         self._queue.drain()
-        self._notes.report("Writing", Stage.LAST_PART)
+        self._notes.report(tr("Writing"), Stage.LAST_PART)
         final = [draft.entry(self._store.keys) if isinstance(draft, LateEntry) else draft for draft in drafts]
         roots = encode_page(sorted(final, key=lambda entry: entry.name))
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
@@ -215,7 +215,7 @@ class Walk:
         if small:
             self._notes.current = path
             self._small.read(draft, path, handle, small)
-            self._notes.report("Reading")
+            self._notes.report(tr("Reading"))
         if state is not None and state.out and not small and not draft.entries:
             return None
         self._queue.finished(draft)
@@ -284,7 +284,7 @@ class Walk:
         sizes = [info.st_size for _, _, kind, info in files if kind is Kind.FILE]
         self._notes.files += len(sizes)
         self._notes.bytes += sum(sizes)
-        self._notes.report("Reading")
+        self._notes.report(tr("Reading"))
 
     def _item(
         self, item: Found, path: bytes, handle: int, before: Entry | None, same: bool

@@ -108,7 +108,7 @@ def _carry(
         there = {entry.name: entry for entry in before()}
         for number, snapshot in enumerate(wanted):
             control.checkpoint()
-            control.report(Progress("Carrying", number, len(wanted), carrier.bytes, 0, snapshot.id))
+            control.report(Progress(tr("Carrying"), number, len(wanted), carrier.bytes, 0, snapshot.id))
             try:
                 roots = carrier.roots(snapshot, there)
             except DamageError as error:

@@ -22,17 +22,32 @@ from good_tide.system.keyrings import KeyRing
 
 
 def kept_passphrase(job: Job, store: StoreId, ring: KeyRing) -> str | None:
-    """The passphrase of a job's store from its file, or from the key ring; None where neither has one.
+    """The passphrase of a job's store from its file, from the credentials that systemd gives the agent, or
+    from the key ring; None where none has one.
 
     Raises:
         PersonError: the passphrase file cannot be read.
     """
     if job.passphrase_file:
         return passphrase_in(Path(job.passphrase_file), tr("Check the path, or change the job"))
+    given = _credential(store)
+    if given is not None:
+        return given
     try:
         return ring.recall(store)
     except PlaceError:
         return None
+
+
+def _credential(store: StoreId) -> str | None:
+    """The passphrase that systemd gives a service (systemd.exec(5), ``LoadCredential=``,
+    ``LoadCredentialEncrypted=``): in a file that is called ``good-tide.STORE``, or ``good-tide`` for all."""
+    folder = os.environ.get("CREDENTIALS_DIRECTORY")
+    for name in (f"good-tide.{store}", "good-tide") if folder else ():
+        file = Path(str(folder)) / name
+        if file.is_file():
+            return passphrase_in(file, tr("See which credentials the service is given"))
+    return None
 
 
 def read_by_others(job: Job) -> Noticed | None:
@@ -52,7 +67,7 @@ def read_by_others(job: Job) -> Noticed | None:
     )
 
 
-def passphrase_in(file: Path, advice: str = "Check the path and that it is UTF-8 text") -> str:
+def passphrase_in(file: Path, advice: str = tr("Check the path and that it is UTF-8 text")) -> str:
     """The passphrase in a file, without the line's end.
 
     Raises:

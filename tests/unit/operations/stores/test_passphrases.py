@@ -4,15 +4,17 @@ without the program."""
 from __future__ import annotations
 
 import contextlib
+import os
 import threading
 from collections.abc import Iterator
+from unittest import mock
 
 import msgspec
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, PlaceError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, StoreId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
 from good_tide.operations.stores.passphrases import kept_passphrase
@@ -114,3 +116,17 @@ class KeyRingTest(GoodTideTest):
         secret.unlink()
         with self.assertRaisesRegex(PersonError, "cannot be read"):
             kept_passphrase(with_file, identity, self.ring)
+
+
+class CredentialTest(GoodTideTest):
+    def test_what_systemd_gives_the_agent_opens_the_store(self) -> None:
+        job, folder = Job(name="Office", folders=(), stores=()), self.folder / "credentials"
+        folder.mkdir()
+        store = StoreId("ab" * 16)
+        with mock.patch.dict(os.environ, {"CREDENTIALS_DIRECTORY": str(folder)}):
+            self.assertIsNone(kept_passphrase(job, store, StandInKeyRing()))
+            (folder / "good-tide").write_text("for all\n")
+            self.assertEqual(kept_passphrase(job, store, StandInKeyRing()), "for all")
+            (folder / f"good-tide.{store}").write_text("for this one\n")
+            self.assertEqual(kept_passphrase(job, store, StandInKeyRing()), "for this one")
+        self.assertIsNone(kept_passphrase(job, store, StandInKeyRing()), "only where systemd says so")

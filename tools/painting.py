@@ -156,7 +156,7 @@ def _with_history(socket: Path, settings: Path, theme: str) -> tuple[MainWindow,
 
 def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
     """What takes the room of a store, with a stretch of time chosen and something looked for in all of
-    history."""
+    history; and the machines that use it."""
     page = views.stores.room_page
     views.stores.cards[0].what.click()
     wait_until(lambda: bool(page.picture.snapshots))
@@ -167,6 +167,10 @@ def _room(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> Non
     wait_until(lambda: page.out.isEnabled() and "gives back" in page.words.text() and not window.link.waits)
     shoot("stores-room")
     page.back.click()
+    views.stores.show_fleet(views.stores.cards[0].view)
+    wait_until(lambda: bool(views.stores.fleet_page.machines) and not window.link.waits)
+    shoot("stores-fleet")
+    views.stores.fleet_page.back.click()
 
 
 def render_harm(socket: Path, settings: Path, folder: Path, theme: str = "") -> None:
@@ -207,13 +211,12 @@ def render_harm(socket: Path, settings: Path, folder: Path, theme: str = "") -> 
 
 
 def _coverage(window: MainWindow, views: Views, shoot: Callable[[str], None]) -> None:
-    """Coverage as it is, and with a rule being weighed."""
+    """Coverage with a rule being weighed."""
     place = views.coverage
     wait_until(lambda: place.survey is not None and place.survey.done)
-    shoot("coverage")
     place.rules.add_line("exclude kind sound")
     wait_until(lambda: place.keep.isEnabled() and not window.link.waits and not place._timer.isActive())
-    shoot("coverage-change")
+    shoot("coverage")
     place.discard.click()
     wait_until(lambda: not window.link.waits)
 

@@ -41,7 +41,11 @@ def out_of_reach(page: QWidget) -> list[str]:
     found = []
     for widget in shown(page):
         holder = widget.parentWidget() or page
+        clipped = False
         while holder is not page and not isinstance(holder, QAbstractScrollArea):
+            in_view = isinstance(holder.parentWidget(), QAbstractScrollArea)  # which is scrolled to
+            inside = QRect(widget.mapTo(holder, QPoint()), widget.size())
+            clipped = clipped or not (in_view or holder.rect().contains(inside))
             holder = holder.parentWidget() or page
         place = QRect(widget.mapTo(holder, QPoint()), widget.size())
         if isinstance(holder, QAbstractScrollArea):
@@ -49,7 +53,7 @@ def out_of_reach(page: QWidget) -> list[str]:
             cut = holder.horizontalScrollBarPolicy() == off and place.right() > holder.width()
         else:
             cut = not page.rect().contains(place)
-        if cut:
+        if cut or clipped:
             found.append(f"{_called(widget)} {place.getRect()}")
     return found
 

@@ -69,7 +69,8 @@ class Flow(QWidget):
 
     @staticmethod
     def _size(part: QWidget) -> QSize:
-        return part.sizeHint().expandedTo(part.minimumSizeHint()).expandedTo(part.minimumSize())
+        wanted = part.sizeHint().expandedTo(part.minimumSizeHint()).expandedTo(part.minimumSize())
+        return wanted.boundedTo(part.maximumSize())
 
     def _place(self, width: int, move: bool) -> int:
         """Put the parts into lines of a width; how high the lines are together."""

@@ -294,7 +294,7 @@ class Away(Choices):
             self.limit,
             label(tr("and"), "quiet"),
             self.part,
-            label(tr("of the free room"), "quiet"),
+            label(tr("      of the free room"), "quiet"),
         )
         self._rows.addWidget(self.words)
         self.watch(self.on, self.limit, self.part)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import partial
 
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QPushButton, QWidget
 
@@ -48,8 +48,12 @@ class SearchField(QLineEdit):
                 " (Ctrl+F)"
             )
         )
-        self.setFixedWidth(280)
+        self.setMinimumWidth(130)
+        self.setMaximumWidth(280)
         with_clear_button(self, tr("Clear the search"))
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return QSize(self.maximumWidth(), super().sizeHint().height())
 
 
 class Choice(QPushButton):

@@ -3,6 +3,7 @@ from standard input."""
 
 from __future__ import annotations
 
+import base64
 import json
 import os
 import subprocess
@@ -10,6 +11,9 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import click
+
+from good_tide.cli.main import cli
 from tests.support.base import GoodTideTest, as_ordinary_person, program
 
 _WORDS = "four words by the sea"
@@ -185,3 +189,30 @@ class JobSettingsTest(GoodTideTest):
         self.assertIn("secret", shown.stdout)
         rows = self.ok("contents", self.store, "latest", self.work)["entries"]
         self.assertEqual([row["modified"] for row in rows if row["path"].endswith("secret")], [None])
+
+    def test_every_command_has_json(self) -> None:
+        def look(group: click.Group, called: str, context: click.Context) -> int:
+            seen = 0
+            for name in group.list_commands(context):
+                command = group.get_command(context, name)
+                assert command is not None
+                if isinstance(command, click.Group):
+                    seen += look(command, f"{called} {name}", click.Context(command, parent=context))
+                else:
+                    self.assertTrue(any("--json" in one.opts for one in command.params), f"{called} {name}")
+                    seen += 1
+            return seen
+
+        self.assertGreater(look(cli, "good-tide", click.Context(cli)), 60)
+        self.add()
+        self.ok("snapshot", "Office")
+        plan = self.work / "plan.txt"
+        shown = self.ok("show", "Office", "latest", plan)
+        self.assertEqual(base64.b64decode(shown["content"]), b"plan")
+        self.assertEqual(self.ok("show", "Office", "latest", plan, "--text")["text"], ["plan"])
+        plan.write_text("another")
+        differs = self.ok("show", "Office", "latest", plan, "--against", "now")
+        self.assertEqual((differs["only_here"], differs["only_there"]), (["plan"], ["another"]))
+        rack = self.folder / "rack"
+        self.assertIn("folder", self.ok("stand-in", "add", "Pier", "--rack", rack))
+        self.assertFalse(self.ok("stand-in", "pull", "Pier", "--rack", rack)["plugged"])

@@ -16,7 +16,7 @@ from good_tide import __version__
 from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
-from good_tide.cli.parameters import PATH
+from good_tide.cli.parameters import PATH, quiet_json_option
 from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.translation import tr
 from good_tide.operations.workplace import this_workplace
@@ -59,6 +59,7 @@ def _run(settings: Path | None, while_used: bool) -> int:
     is_flag=True,
     help=tr("End when no window is connected any more and nothing is being done."),
 )
+@quiet_json_option
 def agent_run(settings: Path | None, while_used: bool) -> int:
     """Run it, until it is told to end."""
     return _run(settings, while_used)

@@ -11,14 +11,20 @@ from good_tide.demo.build import DemoFolders, build_demo
 from good_tide.operations.workplace import Workplace
 
 
-def run_demo(here: Workplace, fresh: bool, no_window: bool) -> int:
+def run_demo(here: Workplace, fresh: bool, no_window: bool, as_json: bool = False) -> int:
     """Make the demo when there is none (or ``fresh``), then show it where there is a display."""
     root = here.data / "demo"
     folders = DemoFolders(root)
     if fresh or not folders.complete:
-        output.say(tr("Making ten weeks of made-up history; this takes some seconds, once."))
+        if not as_json:
+            output.say(tr("Making ten weeks of made-up history; this takes some seconds, once."))
         folders = build_demo(root, datetime.now().astimezone(), _tell, here.cache, here.state)
-        output.say("")
+        if output.out.is_terminal:
+            output.say("")
+    if as_json:
+        paths = {"files": folders.workstation, "store": folders.store, "settings": folders.settings}
+        output.print_json({name: str(path) for name, path in paths.items()})
+        return output.DONE
     output.say(
         tr("The demo's files lie in {workstation}, its store in {store}.").format(
             workstation=folders.workstation, store=folders.store

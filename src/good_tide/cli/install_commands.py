@@ -90,16 +90,15 @@ def uninstall_command(takes: tuple[str, ...], yes: bool, as_json: bool) -> int:
     if as_json:
         print_json({"taken": [_fields(one) for one in wanted], "stays": [_fields(one) for one in kept]})
         return output.DONE
-    for heading, rows in (
-        (tr("Taken away:"), wanted),
-        (tr("There stay:") if kept else tr("Nothing stays."), kept),
-    ):
-        if rows or heading == "Nothing stays.":
+    for heading, rows in ((tr("Taken away:"), wanted), (tr("There stay:"), kept)):
+        if rows:
             say(heading)
         for one in rows:
             size = f", {size_words(bytes_of(one.path))}" if one in kept and one.kind is not What.STORE else ""
             say(f"  {one.kind:<11} {one.path}: {one.what}{size}")
-    if kept and any(one.kind is not What.STORE for one in kept):
+    if not kept:
+        say(tr("Nothing stays."))
+    elif any(one.kind is not What.STORE for one in kept):
         say(
             tr(
                 "“good-tide uninstall --take WORD” takes away what stands under a word. Stores are never"

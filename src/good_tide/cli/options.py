@@ -12,6 +12,7 @@ import click
 
 from good_tide.cli import output
 from good_tide.cli.parameters import PATH, STORE, StoreName
+from good_tide.cli.parameters import json_option as json_option
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job
@@ -30,11 +31,6 @@ from good_tide.operations.stores.opening import Store, StorePlace
 from good_tide.operations.stores.passphrases import passphrase_in
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-
-
-def json_option(command: Command) -> Command:
-    """``--json``."""
-    return click.option("--json", "as_json", is_flag=True, help=tr("Print one JSON object."))(command)
 
 
 def progress_option(command: Command) -> Command:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 from click.shell_completion import CompletionItem
@@ -65,3 +66,17 @@ def _jobs(ctx: click.Context) -> list[Job]:
 
 
 JOB, STORE = JobName(), StoreName()
+
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def json_option(command: Command) -> Command:
+    """``--json``."""
+    return click.option("--json", "as_json", is_flag=True, help=tr("Print one JSON object."))(command)
+
+
+def quiet_json_option(command: Command) -> Command:
+    """The same for commands that print nothing but errors."""
+    words = tr("Errors as one JSON object.")
+    return click.option("--json", "as_json", is_flag=True, expose_value=False, help=words)(command)

@@ -50,8 +50,16 @@ _rack_option = click.option("--rack", type=PATH, metavar="DIR", help=tr("Folder 
 @click.option("--capacity", type=int, default=1 << 40, show_default=True, metavar="BYTES")
 @click.option("--device", default="", help=tr("The physical disk it plays to be on."))
 @click.option("--read-only", is_flag=True)
+@json_option
 def stand_in_add(
-    name: str, rack: Path | None, kind: str, file_system: str, capacity: int, device: str, read_only: bool
+    name: str,
+    rack: Path | None,
+    kind: str,
+    file_system: str,
+    capacity: int,
+    device: str,
+    read_only: bool,
+    as_json: bool,
 ) -> int:
     """Add a disk, plugged in."""
     values = {
@@ -62,7 +70,11 @@ def stand_in_add(
         "device": device,
         "read_only": read_only,
     }
-    say(tr("Its contents lie in {add}").format(add=_rack(rack).add(msgspec.convert(values, StandIn))))
+    folder = _rack(rack).add(msgspec.convert(values, StandIn))
+    if as_json:
+        print_json({"name": name, "folder": str(folder)})
+    else:
+        say(tr("Its contents lie in {folder}").format(folder=folder))
     return output.DONE
 
 
@@ -88,18 +100,25 @@ def stand_in_list(rack: Path | None, as_json: bool) -> int:
 @stand_in_group.command("plug")
 @click.argument("name")
 @_rack_option
-def stand_in_plug(name: str, rack: Path | None) -> int:
+@json_option
+def stand_in_plug(name: str, rack: Path | None, as_json: bool) -> int:
     """Plug a disk in."""
-    _rack(rack).plug(name)
-    return output.DONE
+    return _plug(name, rack, True, as_json)
 
 
 @stand_in_group.command("pull")
 @click.argument("name")
 @_rack_option
-def stand_in_pull(name: str, rack: Path | None) -> int:
+@json_option
+def stand_in_pull(name: str, rack: Path | None, as_json: bool) -> int:
     """Pull a disk out."""
-    _rack(rack).plug(name, False)
+    return _plug(name, rack, False, as_json)
+
+
+def _plug(name: str, rack: Path | None, plugged: bool, as_json: bool) -> int:
+    _rack(rack).plug(name, plugged)
+    if as_json:
+        print_json({"name": name, "plugged": plugged})
     return output.DONE
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import threading
 from pathlib import Path
 from typing import get_args
 
@@ -15,7 +14,6 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import JOB, PATH
-from good_tide.cli.stand_in_commands import stand_in_group
 from good_tide.cli.standings import standings_now
 from good_tide.core.errors import PersonError
 from good_tide.core.happenings import Event, Filter, Level
@@ -223,44 +221,4 @@ def mail_command(
                 value=tr(", login {login}").format(login=known.login) if known.login else "",
             )
         )
-    return output.DONE
-
-
-@stand_in_group.command("mail")
-@click.option(
-    "--folder",
-    type=PATH,
-    required=True,
-    metavar="DIR",
-    help=tr("Where messages are kept, as .eml files."),
-)
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help=tr("0: any that is free."))
-def stand_in_mail(folder: Path, port: int) -> int:
-    """A mail server that only keeps what it is given; runs until Ctrl+C."""
-    try:
-        from good_tide.system.stand_in_mail import StandInMail
-    except ModuleNotFoundError as error:  # the mail library belongs to the extra “stand-ins”
-        raise PersonError(
-            tr("The package {name} is not installed, which the stand-in mail server needs").format(
-                name=error.name
-            ),
-            tr("Install it with: pip install 'good-tide[stand-ins]'"),
-        ) from error
-    server = StandInMail(folder, port)
-    number = server.start()
-    say(
-        tr("Takes mail at 127.0.0.1, port {number}; keeps it in {folder}.").format(
-            number=number, folder=folder
-        )
-    )
-    say(
-        tr(
-            "Use it with: good-tide mail --server 127.0.0.1 --port {number} --security none --from"
-            " office@example.org"
-        ).format(number=number)
-    )
-    try:
-        threading.Event().wait()
-    finally:
-        server.stop()
     return output.DONE

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import os
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, look_argument, opened_to_look, whose_options
-from good_tide.cli.output import path_fields, print_json, say, table
+from good_tide.cli.output import named_snapshot, path_fields, print_json, say, table
 from good_tide.core.clock import SystemClock
 from good_tide.core.comparing import Comparison
-from good_tide.core.entries import Kind
+from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.previews import FactsPreview, PicturePreview, Preview, SoundPreview, lines_of
 from good_tide.core.progress import Silent
@@ -27,7 +29,7 @@ from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.history.containing import containing as containing_versions
 from good_tide.operations.history.path_history import machines_with, path_history, path_life
 from good_tide.operations.history.showing import compare_moments, compare_with_disk, show
-from good_tide.operations.stores.opening import synced_catalog
+from good_tide.operations.stores.opening import Store, synced_catalog
 from good_tide.viewing.apart import Viewer
 
 _CONTAINS = {True: "yes", False: "no", None: tr("no text")}
@@ -161,6 +163,7 @@ def versions_command(
     help=tr("Instead, how its text differs from another moment."),
 )
 @whose_options
+@json_option
 def show_command(
     named: str,
     passphrase_file: Path | None,
@@ -170,28 +173,62 @@ def show_command(
     against: str,
     machine: str,
     job_name: str,
+    as_json: bool,
 ) -> int:
-    """Write the content of a file, as it was in a snapshot, to standard output."""
+    """Write the content of a file, as it was in a snapshot, to standard output. With --json an object that
+    has it in base64, or the lines of its text."""
     context = this_context()
     store = opened_to_look(context, named, passphrase_file)
     where = browse.tidy(path)
     chooser = Chooser(context, store, Whose(machine, job_name), [where])
-    entry = browse.entry_at(store, chooser.choose(snapshot_name), where)
+    chosen = chooser.choose(snapshot_name)
+    entry = browse.entry_at(store, chosen, where)
+    if as_json and not against:
+        print_json({**named_snapshot(chosen), **path_fields(where), **_content_fields(store, entry, text)})
+        return output.DONE
     if text or against:
         if entry.kind is not Kind.FILE:
             raise PersonError(tr("{path!r} is no file").format(path=os.fsdecode(where)), tr("Choose a file"))
         with contextlib.closing(Viewer()) as viewer:
-            if against == "now":
-                _print_comparison(compare_with_disk(viewer, store, entry, where))
-            elif against:
-                _print_comparison(compare_moments(viewer, store, entry, chooser.choose(against), where))
-            else:
+            if not against:
                 _print_text(show(viewer, store, entry))
+                return output.DONE
+            compared = (
+                compare_with_disk(viewer, store, entry, where)
+                if against == "now"
+                else compare_moments(viewer, store, entry, chooser.choose(against), where)
+            )
+        if as_json:
+            fields = {**named_snapshot(chosen), **path_fields(where), **_comparison_fields(compared)}
+            print_json({**fields, "against": against})
+        else:
+            _print_comparison(compared)
         return output.DONE
     for part in browse.parts_of_file(store, entry):
         sys.stdout.buffer.write(part)
     sys.stdout.buffer.flush()
     return output.DONE
+
+
+def _content_fields(store: Store, entry: Entry, text: bool) -> dict[str, Any]:
+    """What a file holds, for JSON."""
+    if text:
+        with contextlib.closing(Viewer()) as viewer:
+            return {"text": list(lines_of(show(viewer, store, entry)) or [])}
+    whole = b"".join(browse.parts_of_file(store, entry))
+    return {"size": len(whole), "content": base64.b64encode(whole).decode()}
+
+
+def _comparison_fields(comparison: Comparison) -> dict[str, Any]:
+    """How two versions differ, for JSON: the lines that only one of them has."""
+    text = comparison.compared.text if comparison.compared is not None else None
+    pairs = [pair for pair in text.pairs if not pair.equal] if text is not None else []
+    return {
+        "words": comparison.words,
+        "verdict": str(comparison.verdict),
+        "only_here": [pair.left.text for pair in pairs if pair.left is not None],
+        "only_there": [pair.right.text for pair in pairs if pair.right is not None],
+    }
 
 
 def _print_text(shown: Preview) -> None:

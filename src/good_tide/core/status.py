@@ -19,7 +19,7 @@ from good_tide.core.troubles import (
     room_words,
     troubles_of,
 )
-from good_tide.core.words import count_words, duration_words, time_words
+from good_tide.core.words import count_words, duration_words, local, time_words
 from good_tide.core.work_words import work_words
 
 _GRACE = 10 * 60 * SECOND
@@ -181,10 +181,9 @@ def _status(facts: JobFacts, now: int) -> Status:
             action=Action.UNLOCK,
         )
     if facts.paused_until > now:
-        until = _soon(facts.paused_until, now)
         return Status(
             State.PAUSED,
-            tr("Paused until {removeprefix}.").format(removeprefix=until.removeprefix("at ")),
+            tr("Paused until {until}.").format(until=_clock(facts.paused_until, now)),
             tr("{last} Nothing runs by itself until then.").format(last=last),
             action=Action.GO_ON,
         )
@@ -277,8 +276,17 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
 
 
 def _soon(moment: int, now: int) -> str:
-    words = time_words(moment, now)
-    return "at " + words.removeprefix("today ") if words.startswith("today ") else words
+    """A moment to come as a sentence's end: ``at 14:00``, or with its day where it is another."""
+    clock = _clock(moment, now)
+    return tr("at {clock}").format(clock=clock) if _same_day(moment, now) else clock
+
+
+def _clock(moment: int, now: int) -> str:
+    return f"{local(moment):%H:%M}" if _same_day(moment, now) else time_words(moment, now)
+
+
+def _same_day(moment: int, now: int) -> bool:
+    return local(moment).date() == local(now).date()
 
 
 def _wait_words(facts: JobFacts, now: int) -> str:

@@ -8,8 +8,8 @@ import msgspec
 
 from good_tide.core.errors import PersonError
 from good_tide.core.job_values import differences, values, with_values, words_of
-from good_tide.core.jobfile import JobFile, RhythmPart, StorePart
-from good_tide.core.settings import Holding, Reporting
+from good_tide.core.jobfile import Here, JobFile, RhythmPart, StorePart, job_file, store_ref
+from good_tide.core.settings import Holding, Job, Reporting, StoreRef
 
 FILE = JobFile(name="Office", folders=("~/Documents",), store=(StorePart(name="Pier", label="PIER"),))
 
@@ -91,5 +91,27 @@ class JobValuesTest(unittest.TestCase):
         self.assertEqual(words_of(10_000), "10,000")
 
 
-if __name__ == "__main__":
-    unittest.main()
+class PortableTest(unittest.TestCase):
+    def test_a_file_for_the_next_machine_names_disks_by_label_and_leaves_names_open(self) -> None:
+        job = Job(
+            name="Office",
+            folders=("/home/ada/Documents",),
+            stores=(
+                StoreRef(
+                    path="/media/x/tide/desk/ada", name="Pier", disk="uuid:12-34", inside="tide/desk/ada"
+                ),
+                StoreRef(path="/srv/desk/store", name="store"),
+            ),
+            passphrase_file="/home/ada/words",
+        )
+        here = Here("/home/ada", {}, "desk", "ada", {"uuid:12-34": "PIER"})
+        file = job_file(job, {}, here)
+        self.assertEqual((file.store[0].label, file.store[0].uuid), ("PIER", ""))
+        self.assertEqual(file.store[0].folder, "tide/{machine}/{user}")
+        self.assertEqual((file.store[1].path, file.passphrase_file), ("/srv/{machine}/store", "~/words"))
+        there = store_ref(file.store[0], "laptop", "ben")
+        self.assertEqual((there.disk, there.inside), ("label:PIER", "tide/laptop/ben"))
+        self.assertEqual(store_ref(file.store[1], "laptop", "ben").path, "/srv/laptop/store")
+        self.assertEqual(
+            job_file(job, {}, Here("/home/ada")).store[0].uuid, "12-34", "as it is, unless asked"
+        )

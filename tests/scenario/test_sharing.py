@@ -70,7 +70,7 @@ class SharedStoreTest(GoodTideTest):
                 self.write("note.txt", f"{name} {number}")
                 self.ok("snapshot", name)
         self.assertLess(
-            self.ok("room", store)["stored"], 420_000, "both need the scene, and it is stored once"
+            self.ok("room", store)["stored"], 450_000, "both need the scene, and it is stored once"
         )
         self.assertEqual(len(self.ok("room", store, "--by", "machine")["by"]), 2)
         self.ok("ladder", "Films", "--rung", "1h year")

@@ -239,7 +239,7 @@ class RestoreHandlers:
             removed=count_words(report.removed, "restored thing"),
         )
         if report.kept:
-            words += tr("; {kept} left because it was changed since").format(
+            words += "; " + tr("{kept} left because it was changed since").format(
                 kept=count_words(len(report.kept), "thing")
             )
         return WorkEnded(WorkKind.UNDO, words=words)

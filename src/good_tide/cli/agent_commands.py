@@ -203,9 +203,8 @@ def _say(state: service.ServiceState, as_json: bool) -> int:
             other = (
                 ""
                 if same
-                else tr(", while this command is of version {version}: restart it").format(
-                    version=__version__
-                )
+                else ", "
+                + tr("while this command is of version {version}: restart it").format(version=__version__)
             )
             say(
                 tr("The agent is running, version {version}, process {process}{other}.").format(

@@ -78,12 +78,13 @@ def _say(job: Job, alarm: Alarm, now: int) -> None:
         say(tr("Everything as it was before (what is there now is set aside):"))
         folders = " ".join(f"--path {shlex.quote(folder)}" for folder in job.folders)
         say(
-            tr("    good-tide restore {where} --snapshot {before} {folders} --in-place").format(
+            "    "
+            + tr("good-tide restore {where} --snapshot {before} {folders} --in-place").format(
                 where=where, before=alarm.before, folders=folders
             )
         )
     say(tr("Nothing is released until somebody has looked. When all is as it should be:"))
-    say(tr("    good-tide alarm dismiss {name}").format(name=shlex.quote(job.name)))
+    say("    " + tr("good-tide alarm dismiss {name}").format(name=shlex.quote(job.name)))
 
 
 @alarm_group.command("dismiss")

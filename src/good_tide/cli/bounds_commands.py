@@ -61,7 +61,7 @@ def _snapshot_fields(snapshot: Snapshot) -> dict[str, Any]:
 def _say_plan(called: str, plan: ThinPlan, now: int) -> None:
     total = len(plan.keeps) + len(plan.releases)
     back = (
-        tr("; gives back about {gives_back}").format(gives_back=size_words(plan.gives_back))
+        "; " + tr("gives back about {gives_back}").format(gives_back=size_words(plan.gives_back))
         if plan.gives_back
         else ""
     )
@@ -73,7 +73,7 @@ def _say_plan(called: str, plan: ThinPlan, now: int) -> None:
     if plan.releases:
         shown = [f"{time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:12]]
         more = (
-            tr(", and {releases} more").format(releases=number_words(len(plan.releases) - 12))
+            ", " + tr("and {releases} more").format(releases=number_words(len(plan.releases) - 12))
             if len(plan.releases) > 12
             else ""
         )

@@ -237,10 +237,10 @@ def _say_damage(store: Store, damage: list[Damage]) -> None:
     for one in damage:
         say(f"{one.file}: {one.what}")
         for path in one.paths:
-            say(tr("    affects {path}").format(path=path))
+            say("    " + tr("affects {path}").format(path=path))
         if one.snapshots:
             versions = (
-                tr("{versions} in ").format(versions=count_words(one.versions, "version"))
+                tr("{versions} in").format(versions=count_words(one.versions, "version")) + " "
                 if one.versions
                 else ""
             )
@@ -256,4 +256,6 @@ def _moments(snapshots: list[SnapshotId], times: Mapping[SnapshotId, int]) -> st
     now = this_context().clock.now()
     words = [time_words(times[one], now) if one in times else one[:12] for one in snapshots[:_SNAPSHOTS_SAID]]
     more = len(snapshots) - len(words)
-    return ", ".join(words) + (tr(" and {more} more").format(more=number_words(more)) if more > 0 else "")
+    return ", ".join(words) + (
+        " " + tr("and {more} more").format(more=number_words(more)) if more > 0 else ""
+    )

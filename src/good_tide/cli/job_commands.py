@@ -192,7 +192,7 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
     say(tr("Rules") if job.rules else tr("No rules: everything in these folders is in."))
     for number, rule in enumerate(job.rules, 1):
         say(f"  {number:>3}  {rule}")
-    say(tr("Stores{words}").format(words=tr(", in turns") if job.store_use == "turns" else ""))
+    say(tr("Stores{words}").format(words=", " + tr("in turns") if job.store_use == "turns" else ""))
     for ref in job.stores:
         now = context.whereabouts.of(ref)
         say(f"  {ref.called}   {now.called if now is not None else 'away'}")

@@ -189,7 +189,7 @@ def _agree(job: Job, found: Loading, mail: MailServer | None, yes: bool, as_json
         return
     if as_json or not sys.stdin.isatty():
         told = "; ".join(lines[:5]) + (
-            tr("; and {lines} more").format(lines=len(lines) - 5) if len(lines) > 5 else ""
+            "; " + tr("and {lines} more").format(lines=len(lines) - 5) if len(lines) > 5 else ""
         )
         raise PersonError(
             tr("There is a job {name} already, and the file says otherwise: {told}").format(

@@ -152,7 +152,7 @@ def say_made(
             )
         )
         if one.recovery_key:
-            say(tr("\nRecovery key:  {recovery_key}\n").format(recovery_key=one.recovery_key))
+            say("\n" + tr("Recovery key:  {recovery_key}").format(recovery_key=one.recovery_key))
             say(tr("Copy it by hand and keep it away from this disk. It is not shown again."))
     for note in notes:
         say(tr("Note: {note}.").format(note=note))

@@ -157,7 +157,7 @@ class TerminalPassphrases:
         Raises:
             PersonError: there is no terminal.
         """
-        said = tr(" (hint: {hint})").format(hint=harmless(hint)) if hint else ""
+        said = " " + tr("(hint: {hint})").format(hint=harmless(hint)) if hint else ""
         if sys.stdin.isatty():
             return str(
                 click.prompt(

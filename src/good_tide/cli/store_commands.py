@@ -305,7 +305,7 @@ def slots_command(
         right=(0,),
     )
     if key is not None:
-        say(tr("\nRecovery key:  {key}\n").format(key=key))
+        say("\n" + tr("Recovery key:  {key}").format(key=key))
         say(tr("Copy it by hand and keep it away from this disk. It is not shown again."))
     return output.DONE
 

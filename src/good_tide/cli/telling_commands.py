@@ -218,7 +218,7 @@ def mail_command(
                 port=known.port,
                 security=known.security,
                 sender=known.sender,
-                value=tr(", login {login}").format(login=known.login) if known.login else "",
+                value=", " + tr("login {login}").format(login=known.login) if known.login else "",
             )
         )
     return output.DONE

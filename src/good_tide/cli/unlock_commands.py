@@ -14,6 +14,7 @@ from good_tide.cli.parameters import JOB, PATH
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.settings import Job
 from good_tide.core.translation import tr
+from good_tide.core.words import listed
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.stores.passphrases import keep_in_file, open_counted
 from good_tide.operations.workplace import find_job
@@ -78,11 +79,7 @@ def unlock_command(
     if as_json:
         print_json({"job": job.name, "opens": opened, "kept": kept})
     else:
-        say(
-            tr("It opens {opened}, and is kept {kept}.").format(
-                opened=", ".join(opened), kept=tr(" and ").join(kept)
-            )
-        )
+        say(tr("It opens {opened}, and is kept {kept}.").format(opened=", ".join(opened), kept=listed(kept)))
     return output.DONE
 
 

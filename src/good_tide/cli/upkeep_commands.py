@@ -115,14 +115,17 @@ def _say_standing(one: JobStanding) -> None:
     if one.status.detail:
         say(f"    {one.status.detail}")
     for store in one.stores:
-        room = tr(", {free} free").format(free=size_words(store.free)) if store.free is not None else ""
-        last = tr(", last snapshot {last}").format(last=time_words(store.last, now)) if store.last else ""
+        room = ", " + tr("{free} free").format(free=size_words(store.free)) if store.free is not None else ""
+        last = (
+            ", " + tr("last snapshot {last}").format(last=time_words(store.last, now)) if store.last else ""
+        )
         say(f"    {store.name}: {'here' if store.present else 'away'}{room}{last}")
         if store.proven:
             say(f"        {store.proven}")
     for trouble in one.status.trouble:
         say(
-            tr("    Trouble since {since}: {what}. {todo}.").format(
+            "    "
+            + tr("Trouble since {since}: {what}. {todo}.").format(
                 since=time_words(trouble.since, now), what=trouble.what, todo=trouble.todo
             )
         )

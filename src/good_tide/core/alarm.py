@@ -111,7 +111,7 @@ class Alarm(msgspec.Struct, frozen=True):
             return tr("{files} were emptied or overwritten alike {when}").format(
                 files=count_words(self.files, "file"), when=when
             )
-        called = tr("; they end with {ending} now").format(ending=self.ending) if self.ending else ""
+        called = "; " + tr("they end with {ending} now").format(ending=self.ending) if self.ending else ""
         return tr("{files} became noise {when}{called}").format(
             files=count_words(self.files, "file"), when=when, called=called
         )

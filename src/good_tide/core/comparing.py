@@ -11,7 +11,7 @@ import msgspec
 
 from good_tide.core.previews import Preview
 from good_tide.core.translation import tr
-from good_tide.core.words import count_words
+from good_tide.core.words import count_words, number_words
 
 _MOST_LINES = 4000
 _MOST_ROWS = 2000
@@ -106,18 +106,19 @@ class Compared(msgspec.Struct, frozen=True, tag="compared"):
             cells, added, removed = (
                 sum(getattr(table, what) for table in self.tables) for what in ("cells", "added", "removed")
             )
-            parts = [count_words(cells, "cell") + tr(" otherwise")] if cells else []
-            parts += [count_words(added, "row") + tr(" only here")] if added else []
-            parts += [count_words(removed, "row") + tr(" only there")] if removed else []
+            parts = [tr("{count} otherwise").format(count=count_words(cells, "cell"))] if cells else []
+            parts += [tr("{count} only here").format(count=count_words(added, "row"))] if added else []
+            parts += [tr("{count} only there").format(count=count_words(removed, "row"))] if removed else []
             return ", ".join(parts)
         if self.text is None:
             return ""
         if not self.text.pairs or all(pair.equal for pair in self.text.pairs):
             return tr("only in line ends, or in how it is kept")
         here, there = self.text.added, self.text.removed
-        parts = [count_words(here, "line") + tr(" only here")] if here else []
+        parts = [tr("{count} only here").format(count=count_words(here, "line"))] if here else []
         if there:
-            parts.append((f"{there:,}" if here else count_words(there, "line")) + tr(" only there"))
+            count = number_words(there) if here else count_words(there, "line")
+            parts.append(tr("{count} only there").format(count=count))
         return ", ".join(parts)
 
 

@@ -10,7 +10,7 @@ import msgspec
 from good_tide.core.errors import Harm
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.translation import tr
-from good_tide.core.words import count_words
+from good_tide.core.words import count_words, listed
 
 
 class Damage(msgspec.Struct):
@@ -51,4 +51,4 @@ def costs_words(damage: Sequence[Damage]) -> str:
         )
     if unreadable:
         words.append(count_words(unreadable, "snapshot"))
-    return tr(" and ").join(words)
+    return listed(words)

@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.translation import noted, tr
+from good_tide.core.words import listed
 
 _NAMES = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _SHORT = (noted("Mon"), noted("Tue"), noted("Wed"), noted("Thu"), noted("Fri"), noted("Sat"), noted("Sun"))
@@ -58,7 +59,7 @@ def _run_text(days: Sequence[int]) -> str:
 def day_words(days: Sequence[int]) -> str:
     """Days as people say them."""
     known = {tuple(range(7)): tr("daily"), tuple(range(5)): tr("on weekdays"), (5, 6): tr("on weekends")}
-    return known.get(tuple(days)) or tr("on ") + _day_names(days)
+    return known.get(tuple(days)) or tr("on {days}").format(days=_day_names(days))
 
 
 def _day_names(days: Sequence[int]) -> str:
@@ -167,10 +168,9 @@ class Hours:
             by_days.setdefault(_day_names(days_of(days)), []).append(
                 tr("{start} to {end}").format(start=start, end=end)
             )
-        return tr("only ") + ", ".join(
-            "{days} {hours}".format(days=days, hours=tr(" and ").join(hours))
-            for days, hours in by_days.items()
-        )
+        hours = "{days} {hours}"
+        told = [hours.format(days=days, hours=listed(spans)) for days, spans in by_days.items()]
+        return tr("only {hours}").format(hours=", ".join(told))
 
 
 def _clock(minute: int) -> str:

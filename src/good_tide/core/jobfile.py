@@ -244,7 +244,7 @@ def _check(file: JobFile, text: str) -> None:
     wrong = wrong_sizes(file.room, file.holding)
     if wrong:
         what = tr("{wrong} can be no less than 0").format(wrong=wrong) + (
-            tr(", and no more than 1") if "part" in wrong else ""
+            ", " + tr("and no more than 1") if "part" in wrong else ""
         )
         raise JobFileError(what, _line(text, list(wrong.split("."))), wrong)
     for number, store in enumerate(file.store):

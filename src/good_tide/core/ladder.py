@@ -256,7 +256,7 @@ def words(ladder: Ladder) -> str:
             if rung.reach
             else tr("{dense} for ever").format(dense=dense)
         )
-    return tr(", then ").join(parts)
+    return (", " + tr("then") + " ").join(parts)
 
 
 _PER = {

@@ -22,7 +22,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.hours import Hours, day_words, days_of, days_text
 from good_tide.core.translation import tr
-from good_tide.core.words import number_words
+from good_tide.core.words import listed, number_words
 
 SHORTEST_MINUTES = 10
 LONGEST_MINUTES = 24 * 60
@@ -161,7 +161,7 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
         if not parts:
             return tr("only by hand")
         hours = f", {Hours.of(self.allowed).words()}" if self.allowed else ""
-        return ", ".join(parts[:-1]) + (tr(" and ") if len(parts) > 1 else "") + parts[-1] + hours
+        return listed(parts) + hours
 
 
 class _Rule:

@@ -195,7 +195,7 @@ def no_longer_kept(time: int, kept: Sequence[int], now: int) -> PersonError:
         what,
         tr("Choose another one")
         + (
-            tr("; the nearest is of {nearest}").format(nearest=time_words(nearest, now))
+            "; " + tr("the nearest is of {nearest}").format(nearest=time_words(nearest, now))
             if nearest is not None
             else ""
         ),
@@ -213,7 +213,7 @@ def not_in_snapshot(path: bytes, time: int, known: Iterable[bytes]) -> PersonErr
             path=os.fsdecode(path), time=time_words(time, time)
         ),
         (
-            tr("Nearest names in it: ") + near
+            tr("Nearest names in it:") + " " + near
             if near
             else tr("See its contents for what there is, and “versions” for when it was there")
         ),
@@ -225,7 +225,7 @@ def never_seen(path: bytes, known: Iterable[bytes]) -> PersonError:
     near = _near(path, known)
     return PersonError(
         tr("{path!r} was never in a snapshot").format(path=os.fsdecode(path)),
-        tr("Nearest names: ") + near if near else tr("See the contents of a snapshot for what there is"),
+        tr("Nearest names:") + " " + near if near else tr("See the contents of a snapshot for what there is"),
     )
 
 

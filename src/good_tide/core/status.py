@@ -19,7 +19,7 @@ from good_tide.core.troubles import (
     room_words,
     troubles_of,
 )
-from good_tide.core.words import count_words, duration_words, local, time_words
+from good_tide.core.words import count_words, duration_words, listed, local, time_words
 from good_tide.core.work_words import work_words
 
 _GRACE = 10 * 60 * SECOND
@@ -168,9 +168,7 @@ def _status(facts: JobFacts, now: int) -> Status:
     if facts.away_since:
         return _away(facts, now, last)
     if facts.locked and facts.state is not StoreState.LOCKED:
-        sentence = tr("The passphrase of {locked} is kept nowhere.").format(
-            locked=tr(" and ").join(facts.locked)
-        )
+        sentence = tr("The passphrase of {locked} is kept nowhere.").format(locked=listed(facts.locked))
         detail = tr("No snapshot is taken by itself. {last}").format(last=last)
         return Status(State.LOCKED, sentence, detail, action=Action.UNLOCK)
     if facts.state is StoreState.LOCKED:
@@ -227,7 +225,7 @@ def _status(facts: JobFacts, now: int) -> Status:
         )
     if facts.by_hand:
         age = (now - facts.last) / SECOND
-        ago = tr(", {age} ago").format(age=duration_words(age)) if age >= 3600 else ""
+        ago = ", " + tr("{age} ago").format(age=duration_words(age)) if age >= 3600 else ""
         return Status(
             State.BY_HAND,
             tr("Last snapshot {last}{ago}.").format(last=time_words(facts.last, now), ago=ago),
@@ -244,7 +242,8 @@ def _status(facts: JobFacts, now: int) -> Status:
     return Status(
         State.CURRENT,
         tr("Up to date: {lead}{value}.").format(
-            lead=lead, value=tr(", next ") + _soon(facts.next, now) if facts.next else ""
+            lead=lead,
+            value=", " + tr("next {soon}").format(soon=_soon(facts.next, now)) if facts.next else "",
         ),
         room,
     )
@@ -260,7 +259,7 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
             if facts.held
             else tr("Snapshots go on in the holding area.")
         )
-        after = tr(" Next {soon}.").format(soon=_soon(facts.next, now)) if facts.next else ""
+        after = " " + tr("Next {soon}.").format(soon=_soon(facts.next, now)) if facts.next else ""
         return Status(
             State.AWAY,
             tr("{disk} has been away since {since}.").format(disk=facts.disk, since=since),
@@ -292,7 +291,7 @@ def _same_day(moment: int, now: int) -> bool:
 def _wait_words(facts: JobFacts, now: int) -> str:
     again = _soon(facts.wait_until, now) if facts.wait_until else "soon"
     latest = (
-        tr("; it runs {soon} all the same").format(soon=_soon(facts.wait_latest, now))
+        "; " + tr("it runs {soon} all the same").format(soon=_soon(facts.wait_latest, now))
         if facts.wait_latest
         else ""
     )

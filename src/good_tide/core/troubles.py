@@ -7,7 +7,7 @@ import shlex
 from good_tide.core.clock import SECOND
 from good_tide.core.job_facts import JobFacts, StoreState, Topic, Trouble
 from good_tide.core.translation import tr
-from good_tide.core.words import count_words, size_words
+from good_tide.core.words import count_words, listed, size_words
 
 LONG_AWAY = 7 * 86400 * SECOND
 """After so long without a snapshot, or without the disk, somebody should look."""
@@ -58,7 +58,7 @@ def troubles_of(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
             )
         )
     elif facts.locked:
-        names = tr(" and ").join(facts.locked)
+        names = listed(facts.locked)
         what = tr("The passphrase of {names} is kept nowhere: no snapshot is taken by itself").format(
             names=names
         )

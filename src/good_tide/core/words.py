@@ -132,6 +132,13 @@ def count_words(count: int, thing: str, things: str = "") -> str:
     return several(one, many, count).format(count=number_words(count))
 
 
+def listed(items: Sequence[str]) -> str:
+    """``a``, ``a and b``, ``a, b and c``."""
+    if len(items) < 2:
+        return "".join(items)
+    return tr("{items} and {last}").format(items=", ".join(items[:-1]), last=items[-1])
+
+
 def printable(path: bytes) -> str:
     """A name or path as text: bytes that are no UTF-8, and control characters, as backslash escapes."""
     return harmless(path.decode("utf-8", "backslashreplace"))

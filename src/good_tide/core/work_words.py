@@ -21,4 +21,4 @@ _WORK = {
 
 def work_words(what: WorkKind, paused: bool) -> str:
     """What the agent is doing in words."""
-    return _WORK[what] + (tr(", paused") if paused else "")
+    return _WORK[what] + (", " + tr("paused") if paused else "")

@@ -17,8 +17,6 @@ from io import TextIOWrapper
 from pathlib import Path
 from types import TracebackType
 
-from good_tide.core.translation import tr
-
 _BYTES, _OLDER = 1 << 20, 2
 """Bytes of each file, and how many older ones are kept."""
 _FORM = "%(asctime)s %(process)d %(threadName)s %(name)s: %(message)s"
@@ -50,12 +48,7 @@ class _Formatter(logging.Formatter):
             return super().formatException(ei)
         kind, error, where = ei
         frames = traceback.extract_tb(where)
-        lines = [
-            tr("  {name}:{lineno} in {name_2}").format(
-                name=Path(one.filename).name, lineno=one.lineno, name_2=one.name
-            )
-            for one in frames
-        ]
+        lines = [f"  {Path(one.filename).name}:{one.lineno} in {one.name}" for one in frames]
         number = f" {error.errno}" if isinstance(error, OSError) else ""
         return "\n".join([*lines, f"{kind.__name__ if kind is not None else 'nothing'}{number}"])
 

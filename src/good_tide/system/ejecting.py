@@ -153,7 +153,9 @@ def still_used(using: list[Holder]) -> PlaceError:
     """The error that names who holds a disk."""
     named = "; ".join(one.words() for one in using[:_MOST_HOLDERS])
     more = (
-        tr(" and {using} more").format(using=len(using) - _MOST_HOLDERS) if len(using) > _MOST_HOLDERS else ""
+        " " + tr("and {using} more").format(using=len(using) - _MOST_HOLDERS)
+        if len(using) > _MOST_HOLDERS
+        else ""
     )
     return PlaceError(
         tr("The disk is still used: {named}{more}").format(named=named, more=more),

@@ -110,5 +110,6 @@ class TranslationTest(GoodTideTest):
                 names = [name for _, name, _, _ in string.Formatter().parse(text) if name is not None]
                 self.assertTrue(all(re.fullmatch(r"[A-Za-z_]\w*", name) for name in names), names)
                 self.assertEqual(len(names), len(set(names)))
+            self.assertFalse(text.startswith((", ", "; ", ". ")), f"a piece of a sentence: {text}")
         for known in ("Set up…", "{count} file", "{count} files", "today {clock}", "Take snapshot"):
             self.assertIn(known, found)

@@ -180,7 +180,7 @@ def _text_note(shown: TextPreview) -> str:
 
 def _pages_note(shown: PagesPreview) -> str:
     few = (
-        tr(", the first {pages} of them here").format(pages=len(shown.pages))
+        ", " + tr("the first {pages} of them here").format(pages=len(shown.pages))
         if shown.count > len(shown.pages)
         else ""
     )

@@ -50,7 +50,7 @@ class ListingPage(Page):
             item.setTextAlignment(1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             items.append(item)
         self.tree.addTopLevelItems(items)
-        more = tr("; only the beginning is listed") if shown.cut else ""
+        more = "; " + tr("only the beginning is listed") if shown.cut else ""
         self._note.setText(
             tr("{origin}: {count}, {total} unpacked{more}").format(
                 origin=shown.origin,

@@ -214,7 +214,7 @@ class SoundPage(Page):
             curve.setVisible(sound is not None)
             if sound is not None:
                 words = f"{_length(sound.seconds)}, {sound.facts}"
-                words += tr("; only the beginning is drawn") if sound.cut else ""
+                words += "; " + tr("only the beginning is drawn") if sound.cut else ""
                 head.setText(f"{name}: {words}" if name else words)
                 curve.setAccessibleName(tr("Sound, {words}").format(words=words))
                 curve.sound, curve.longest = sound, longest

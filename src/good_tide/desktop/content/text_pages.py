@@ -91,7 +91,7 @@ class DifferencePage(Page):
         self._difference = difference
         self._left_head.setText(mine)
         self._right_head.setText(other)
-        cut = tr("; only the beginnings were compared") if difference.cut else ""
+        cut = "; " + tr("only the beginnings were compared") if difference.cut else ""
         self._one_head.setText(f"+ {mine}   − {other}{cut}")
         self._fill()
 

@@ -173,7 +173,8 @@ class AreaPicture(QWidget):
                     size=size_words(found.size),
                 )
                 words += (
-                    tr("\nout: {out_files}, {out_size}").format(
+                    "\n"
+                    + tr("out: {out_files}, {out_size}").format(
                         out_files=count_words(found.out_files, "file"), out_size=size_words(found.out_size)
                     )
                     if found.out_files

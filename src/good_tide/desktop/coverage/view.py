@@ -206,7 +206,8 @@ class CoveragePage(View):
             return
         self.survey = view
         out = (
-            tr("; {out_files}, {out_size} are out").format(
+            "; "
+            + tr("{out_files}, {out_size} are out").format(
                 out_files=count_words(view.out_files, "file"), out_size=size_words(view.out_size)
             )
             if view.out_files
@@ -217,7 +218,7 @@ class CoveragePage(View):
                 files=count_words(view.files, "file"),
                 size=size_words(view.size),
                 out=out,
-                words="." if view.done else tr(", so far…"),
+                words="." if view.done else ", " + tr("so far…"),
             )
         )
         if view.missing:
@@ -261,7 +262,7 @@ class CoveragePage(View):
                 words="more" if files > 0 or size > 0 else "less",
             )
         if view.stay:
-            words += tr("; {stay} {words} in earlier snapshots and {words_2} there").format(
+            words += "; " + tr("{stay} {words} in earlier snapshots and {words_2} there").format(
                 stay=count_words(view.stay, "file"),
                 words="was" if view.stay == 1 else "were",
                 words_2="stays" if view.stay == 1 else "stay",

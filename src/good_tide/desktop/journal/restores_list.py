@@ -189,14 +189,15 @@ def _said(made: RestoreMade) -> str:
         created=number_words(note.created), replaced=number_words(note.replaced)
     )
     done += (
-        tr(", {strange} set aside that were not there then").format(strange=number_words(note.strange))
+        ", " + tr("{strange} set aside that were not there then").format(strange=number_words(note.strange))
         if note.strange
         else ""
     )
     if not made.there:
         return tr("{done}. Nothing is left by which it could be undone.").format(done=done)
     kept = (
-        tr(" It keeps {files}, {size}, in {there}").format(
+        " "
+        + tr("It keeps {files}, {size}, in {there}").format(
             files=count_words(made.files, "file"), size=size_words(made.size), there=made.there[0]
         )
         if made.files

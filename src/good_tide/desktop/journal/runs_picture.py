@@ -43,7 +43,7 @@ class Day:
         parts = [f"{when:%a} {when.day} {when:%b}: {count_words(self.runs, 'snapshot')}"]
         if self.runs:
             took = (
-                tr(", the longest took {seconds}").format(seconds=duration_words(self.seconds))
+                ", " + tr("the longest took {seconds}").format(seconds=duration_words(self.seconds))
                 if self.seconds
                 else ""
             )
@@ -52,8 +52,12 @@ class Day:
                     changed=count_words(self.changed, "file"), added=size_words(self.added), took=took
                 )
             )
-        parts += [count_words(self.gaps, "file") + tr(" could not be read")] if self.gaps else []
-        parts += [count_words(self.failed, "run") + tr(" failed")] if self.failed else []
+        parts += (
+            [tr("{count} could not be read").format(count=count_words(self.gaps, "file"))]
+            if self.gaps
+            else []
+        )
+        parts += [tr("{count} failed").format(count=count_words(self.failed, "run"))] if self.failed else []
         return "; ".join(parts)
 
 

@@ -100,7 +100,9 @@ def _of_run(run: Run) -> _Happened:
         if run.changed
         else tr("nothing had changed")
     )
-    gaps = tr("; {gaps} could not be read").format(gaps=count_words(run.gaps, "file")) if run.gaps else ""
+    gaps = (
+        "; " + tr("{gaps} could not be read").format(gaps=count_words(run.gaps, "file")) if run.gaps else ""
+    )
     return _Happened(
         run.began,
         run.name,
@@ -239,9 +241,10 @@ class JournalPage(View):
         words = tr("{done}, {sum} new in all").format(
             done=count_words(len(done), "snapshot"), sum=size_words(sum(run.new_bytes for run in done))
         )
-        words += tr("; {failed} failed").format(failed=count_words(failed, "run")) if failed else ""
+        words += "; " + tr("{failed} failed").format(failed=count_words(failed, "run")) if failed else ""
         words += (
-            tr("; {left_out} left out at the last").format(left_out=count_words(len(view.left_out), "file"))
+            "; "
+            + tr("{left_out} left out at the last").format(left_out=count_words(len(view.left_out), "file"))
             if view.left_out
             else ""
         )

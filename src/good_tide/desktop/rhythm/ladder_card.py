@@ -218,24 +218,27 @@ class LadderCard(QWidget):
         if self._asked:
             back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
             said += (
-                tr("; gives back {gives_back}").format(gives_back=size_words(gives_back))
+                "; " + tr("gives back {gives_back}").format(gives_back=size_words(gives_back))
                 if gives_back is not None
-                else tr("; gives back up to {back}").format(back=size_words(back))
+                else "; " + tr("gives back up to {back}").format(back=size_words(back))
             )
         if months:
             later = brought(self._tide, self.picture.times[there:], stays[there:].count(False))
             if self._asked:
-                said += tr(" of what there is now")
+                said += " " + tr("of what there is now")
             said += (
                 tr("{words} up to {later} of what comes until then").format(
-                    words=tr(", and") if self._asked else tr("; gives back"), later=size_words(later)
+                    words=", " + tr("and") if self._asked else "; " + tr("gives back"),
+                    later=size_words(later),
                 )
                 if later
                 else ""
             )
         oldest = next((moment for moment, stay in zip(self.picture.times, stays, strict=True) if stay), 0)
         said += (
-            tr(". You can go back to {oldest}").format(oldest=time_words(oldest, self._now)) if oldest else ""
+            ". " + tr("You can go back to {oldest}").format(oldest=time_words(oldest, self._now))
+            if oldest
+            else ""
         )
         return f"{said}: {words(self.picture.ladder)}."
 

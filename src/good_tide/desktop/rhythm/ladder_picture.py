@@ -225,9 +225,9 @@ class LadderPicture(QWidget):
             box = QRectF(begin, _TOP, end - begin, _ROW)
             painter.fillRect(box, look.color("band") if number % 2 else look.color("kelp_soft"))
             words = _STEP_WORDS[rung.step] + (
-                tr(", up to {reach_words}").format(reach_words=reach_words(rung.reach))
+                ", " + tr("up to {reach_words}").format(reach_words=reach_words(rung.reach))
                 if rung.reach
-                else tr(", for ever")
+                else ", " + tr("for ever")
             )
             text(painter, QRectF(begin + 4, 4, max(10.0, end - begin - 8), 18), words, look.color("ink"))
             begin = end

@@ -204,7 +204,9 @@ class RhythmPage(View):
     def _preview(self, view: RhythmView, kept: bool) -> None:
         self.sentence.setText(
             tr("{words}{words_2}napshots are taken {words_3}.").format(
-                words="" if kept else tr("Not kept yet: "), words_2="S" if kept else "s", words_3=view.words
+                words="" if kept else tr("Not kept yet:") + " ",
+                words_2="S" if kept else "s",
+                words_3=view.words,
             )
         )
         room = tr(

@@ -164,7 +164,7 @@ class WeekPicture(QWidget):
         state = tr("snapshots are taken") if cell in self._open else tr("nothing runs by itself")
         count = self._counts.get(cell, 0)
         past = (
-            tr("; in {count} of {weeks} weeks there was one").format(count=count, weeks=self._weeks)
+            "; " + tr("in {count} of {weeks} weeks there was one").format(count=count, weeks=self._weeks)
             if self._counts
             else ""
         )

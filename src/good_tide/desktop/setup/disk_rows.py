@@ -82,7 +82,7 @@ class DiskRow(QFrame):
         self.setObjectName("row")
         self.view = view
         facts = view.facts
-        self.radio = QRadioButton(facts.name + (tr(" (proposed)") if view.best else ""))
+        self.radio = QRadioButton(facts.name + (" " + tr("(proposed)") if view.best else ""))
         self.radio.setStyleSheet("font-weight: 600;")
         sign = LevelSign(look, worst(list(view.checks)))
         kind = {"internal": tr("built in"), "external": "external", "network": "network"}[facts.kind]

@@ -59,7 +59,9 @@ class GoOnDialog(QDialog):
                 rules=rules, rhythm=view.rhythm
             )
             + (
-                tr(" Thinned by the same ladder: {ladder}.").format(ladder=view.ladder) if view.ladder else ""
+                " " + tr("Thinned by the same ladder: {ladder}.").format(ladder=view.ladder)
+                if view.ladder
+                else ""
             ),
             tr("The next snapshot goes on where the last one ended; what is the same is not stored again."),
             *view.notes,

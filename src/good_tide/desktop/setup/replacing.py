@@ -59,17 +59,18 @@ class ReplaceDialog(QDialog):
                 where=view.where
             )
             + (
-                tr(" with the passphrase of the old one.")
+                " " + tr("with the passphrase of the old one.")
                 if view.encrypted
-                else tr(" not encrypted, as the old one was.")
+                else " " + tr("not encrypted, as the old one was.")
             )
         )
         waits = (
-            tr("{waiting} that {words} on this machine for the old disk then {words_2} into it. ").format(
+            tr("{waiting} that {words} on this machine for the old disk then {words_2} into it.").format(
                 waiting=count_words(view.waiting, "snapshot"),
                 words="waits" if view.waiting == 1 else "wait",
                 words_2="comes" if view.waiting == 1 else "come",
             )
+            + " "
             if view.waiting
             else ""
         )

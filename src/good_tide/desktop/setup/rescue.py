@@ -91,9 +91,9 @@ class RescueDialog(QDialog):
 
     def _words(self, one: StoreHistory) -> str:
         job = f" · {one.job}" if one.job and one.job not in one.machine.name else ""
-        people = tr(", files of {people}").format(people=", ".join(one.people)) if one.people else ""
+        people = ", " + tr("files of {people}").format(people=", ".join(one.people)) if one.people else ""
         folders = ", ".join(printable(os.path.basename(folder)) for folder in one.folders[:6])
-        more = tr(" and more") if len(one.folders) > 6 else ""
+        more = " " + tr("and more") if len(one.folders) > 6 else ""
         newest = time_words(one.newest, self._now)
         return tr("{name}{job}{people}\n{snapshots}, the last {newest}: {folders}{more}").format(
             name=one.machine.name,

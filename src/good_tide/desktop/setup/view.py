@@ -282,7 +282,7 @@ class SetUpPage(QWidget):
                 "{files}, {size}{words}".format(
                     files=count_words(survey.files, "file"),
                     size=size_words(survey.size),
-                    words="" if survey.done else tr(" so far…"),
+                    words="" if survey.done else " " + tr("so far…"),
                 )
             )
         rules = count_words(len(self._rules), "rule")

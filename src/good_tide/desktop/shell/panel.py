@@ -103,12 +103,12 @@ class PanelIcon(QObject):
             name = f"{one.name}: " if len(view.standings) > 1 else ""
             for words in (
                 f"{name}{one.status.sentence}",
-                tr("    Last: {last}").format(last=time_words(one.last, now))
+                "    " + tr("Last: {last}").format(last=time_words(one.last, now))
                 if one.last
-                else tr("    No snapshot yet"),
-                tr("    Next: {next}").format(next=time_words(one.next, now))
+                else "    " + tr("No snapshot yet"),
+                "    " + tr("Next: {next}").format(next=time_words(one.next, now))
                 if one.next
-                else tr("    Next: by hand"),
+                else "    " + tr("Next: by hand"),
             ):
                 menu.addAction(words).setEnabled(False)
         if not view.standings:

@@ -84,7 +84,7 @@ class WorkStrip(QFrame):
         self.easy.setText(tr("Full speed") if work.easy else tr("Take it easy"))
         self._words.setText(
             work_words(work.what, work.paused)
-            + (tr(", taking it easy") if work.easy and not work.paused else "")
+            + (", " + tr("taking it easy") if work.easy and not work.paused else "")
         )
         self._facts.setText("   ".join(self._said(work)))
         self._facts.setToolTip(progress.current)
@@ -262,14 +262,17 @@ class AlarmStrip(QFrame):
         names = ", ".join(printable(path).rpartition("/")[2] for path in alarm.paths[:_NAMES])
         more = len(alarm.paths) - _NAMES
         told = (
-            tr("Among them {names}{words}. ").format(names=names, words=tr(" and more") if more > 0 else "")
+            tr("Among them {names}{words}. ").format(
+                names=names, words=" " + tr("and more") if more > 0 else ""
+            )
             if names
             else ""
         )
         good = (
-            tr("The last moment before is {before_time}; it is pinned. ").format(
+            tr("The last moment before is {before_time}; it is pinned.").format(
                 before_time=time_words(alarm.before_time, now)
             )
+            + " "
             if alarm.before
             else ""
         )

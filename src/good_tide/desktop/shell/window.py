@@ -320,14 +320,16 @@ class MainWindow(QMainWindow):
                     skipped=number_words(result.skipped),
                 )
                 + (
-                    tr(", {strange} set aside that were not there then").format(
+                    ", "
+                    + tr("{strange} set aside that were not there then").format(
                         strange=number_words(result.strange)
                     )
                     if result.strange
                     else ""
                 )
                 + (
-                    tr(". {checked} read again and the same as in the store").format(
+                    ". "
+                    + tr("{checked} read again and the same as in the store").format(
                         checked=number_words(result.checked)
                     )
                     if result.checked

@@ -48,7 +48,7 @@ class StoreCard(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(frame)
-        self.name = label(view.disk + ("" if view.present else tr("   away")), "title")
+        self.name = label(view.disk + ("" if view.present else "   " + tr("away")), "title")
         head = line(self.name)
         head.addStretch()
         self.into = button(tr("Look into it"))
@@ -175,11 +175,13 @@ class StoreCard(QWidget):
         """How many machines use the store, and which one is latest."""
         late = [one for one in machines if one.late]
         told = tr("{value} with").format(value=count_words(len({one.machine for one in machines}), "machine"))
-        told += tr(" {machines} here").format(machines=count_words(len(machines), "job"))
+        told += " " + tr("{machines} here").format(machines=count_words(len(machines), "job"))
         if late:
             first = f"{late[0].machine} by {duration_words(late[0].late / SECOND)}"
-            told += tr("; late: {first}").format(first=first) + (
-                tr(" and {late} more").format(late=len(late) - 1) if len(late) > 1 else ""
+            told += (
+                "; "
+                + tr("late: {first}").format(first=first)
+                + (" " + tr("and {late} more").format(late=len(late) - 1) if len(late) > 1 else "")
             )
         self.machines.setText(f"{told}.")
         self.machines.setObjectName("harm" if late else "quiet")
@@ -200,7 +202,7 @@ class StoreCard(QWidget):
             if view.encrypted
             else tr("Not encrypted: whoever has the disk can read everything")
         )
-        shown = tr("   ·   the timeline shows this one") if view.shown else ""
+        shown = "   ·   " + tr("the timeline shows this one") if view.shown else ""
         where = "{where}   ·   {file_system}".format(
             where=view.where, file_system=view.file_system or tr("unknown file system")
         )

@@ -174,7 +174,7 @@ class FleetPage(QWidget):
     def _show(self, machines: list[MachineView]) -> None:
         self.machines = machines
         late, retired = sum(bool(one.late) for one in machines), sum(bool(one.retired) for one in machines)
-        told = [count_words(len(machines) - retired, "job") + tr(" watched")]
+        told = [tr("{count} watched").format(count=count_words(len(machines) - retired, "job"))]
         told.append(tr("{late} late").format(late=late) if late else tr("none is late"))
         told += [tr("{retired} retired").format(retired=retired)] if retired else []
         self.sentence.setText(f"{', '.join(told)}.")
@@ -240,7 +240,7 @@ class FleetPage(QWidget):
         if one.retired:
             self._link.ask(call, self._show, self._wrong)
             return
-        job = tr(" with its job {job}").format(job=one.job) if one.job else ""
+        job = " " + tr("with its job {job}").format(job=one.job) if one.job else ""
         self.question = ConfirmDialog(
             self,
             tr("Retire {machine}{job}?").format(machine=one.machine, job=job),

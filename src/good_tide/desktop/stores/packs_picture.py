@@ -93,7 +93,7 @@ class PacksPicture(QWidget):
             else tr("not read back yet")
         )
         since = (
-            tr(", known since {since}").format(since=time_words(one.since * SECOND, self._now))
+            ", " + tr("known since {since}").format(since=time_words(one.since * SECOND, self._now))
             if one.since
             else ""
         )

@@ -208,7 +208,7 @@ class RoomPage(QWidget):
         self._held = held
         machines = {one.machine for one in held.snapshots}
         by_whom = (
-            tr(" of {machines}").format(machines=count_words(len(machines), "machine"))
+            " " + tr("of {machines}").format(machines=count_words(len(machines), "machine"))
             if len(machines) > 1
             else ""
         )
@@ -286,7 +286,7 @@ class RoomPage(QWidget):
 
         def told(view: ReleaseView) -> None:
             if some and number == self._asked and {one.id for one in some} == self.picture.chosen:
-                stays = tr(" {stays} of them stay.").format(stays=view.stays) if view.stays else ""
+                stays = " " + tr("{stays} of them stay.").format(stays=view.stays) if view.stays else ""
                 self.words.setText(
                     tr(
                         "{span}.\nReleasing gives back {gives_back} that no other snapshot needs.{stays}"
@@ -360,7 +360,7 @@ class RoomPage(QWidget):
             return
         paths = count_words(len(view.paths) + view.more, "path")
         again = (
-            tr(" The next snapshot takes it again, unless it is deleted or left out in Coverage.")
+            " " + tr("The next snapshot takes it again, unless it is deleted or left out in Coverage.")
             if view.stands
             else ""
         )

@@ -219,7 +219,7 @@ class StoresPage(View):
         self.sentence.setText(
             tr("{stores} of this job{value}.").format(
                 stores=count_words(len(overview.stores), "store"),
-                value=tr(", {away} away").format(away=away) if away else "",
+                value=", " + tr("{away} away").format(away=away) if away else "",
             )
         )
         if overview.reading:

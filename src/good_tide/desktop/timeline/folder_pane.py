@@ -107,7 +107,7 @@ class FolderPane(QWidget):
         self.counts.setText(
             f"{words}."
             + (
-                tr(" {unclear} could not be compared.").format(unclear=number_words(unclear))
+                " " + tr("{unclear} could not be compared.").format(unclear=number_words(unclear))
                 if unclear
                 else ""
             )
@@ -175,7 +175,7 @@ class FolderPane(QWidget):
             if one.kind == "f"
             else ""
         )
-        moved = tr("\nIt was {other}").format(other=printable(one.other)) if one.other else ""
+        moved = "\n" + tr("It was {other}").format(other=printable(one.other)) if one.other else ""
         item.setToolTip(1, f"{words}{f': {sizes}' if sizes else ''}{moved}")
         item.setData(1, _PATH, one.other or (None if one.what is What.NEW else one.path))
 

@@ -393,7 +393,7 @@ class HistoryPage(QWidget):
         here, gone = self.model.here_then()
         self._count.setText(
             tr("{here} here then").format(here=number_words(here))
-            + (tr(" · {gone} no longer here").format(gone=number_words(gone)) if gone else "")
+            + (" · " + tr("{gone} no longer here").format(gone=number_words(gone)) if gone else "")
             if self.model.moment
             else ""
         )

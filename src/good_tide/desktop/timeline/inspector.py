@@ -172,7 +172,7 @@ class Inspector(QWidget):
             self._last_seq = first
             self._earlier.setText(tr("Show when it first appeared"))
         if row.line.later and earlier:
-            words += tr(" It goes on as {later}.").format(later=printable(row.line.later))
+            words += " " + tr("It goes on as {later}.").format(later=printable(row.line.later))
         self.show_nothing(row.title, words)
         self._earlier.show()
         self._later.setVisible(bool(row.line.later and earlier))
@@ -254,9 +254,9 @@ class Inspector(QWidget):
         modified = (
             ""
             if row.is_folder
-            else tr("\nSaved {modified}").format(modified=time_words(span.modified, now, seconds=True))
+            else "\n" + tr("Saved {modified}").format(modified=time_words(span.modified, now, seconds=True))
         )
-        lost = tr("\nIts content is lost: the store was damaged.") if model.is_lost(span) else ""
+        lost = "\n" + tr("Its content is lost: the store was damaged.") if model.is_lost(span) else ""
         self._facts.setText(
             tr("{what}{modified}\nStood {begin} to {end}, {count}{lost}").format(
                 what=what, modified=modified, begin=time_words(begin, now), end=end, count=count, lost=lost

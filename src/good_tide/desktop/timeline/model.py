@@ -390,15 +390,17 @@ class TimelineModel:
             else tr("last seen {time_of}").format(time_of=time_words(self.time_of(last), now))
         )
         if row.line.earlier:
-            seen += tr(", before that called {basename}").format(
+            seen += ", " + tr("before that called {basename}").format(
                 basename=printable(os.path.basename(row.line.earlier[-1].path))
             )
         if row.line.later:
-            seen += tr(", goes on as {basename}").format(basename=printable(os.path.basename(row.line.later)))
+            seen += ", " + tr("goes on as {basename}").format(
+                basename=printable(os.path.basename(row.line.later))
+            )
         lost = sum(1 for span in readable if self.is_lost(span))
         return "{title}: {kind}, {seen}{value}".format(
             title=row.title,
             kind=kind,
             seen=seen,
-            value=tr(", content of {lost} lost").format(lost=number_words(lost)) if lost else "",
+            value=", " + tr("content of {lost} lost").format(lost=number_words(lost)) if lost else "",
         )

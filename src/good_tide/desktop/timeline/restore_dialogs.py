@@ -211,7 +211,7 @@ class PlanDialog(QDialog):
         counts = {action: count - out[action] for action, count in view.counts.items()}
         words = counted(counts)
         work = sum(counts.get(action, 0) for action in (Action.CREATE, Action.REPLACE, Action.ASIDE))
-        less = tr(" {sum} taken out.").format(sum=number_words(sum(out.values()))) if out else ""
+        less = " " + tr("{sum} taken out.").format(sum=number_words(sum(out.values()))) if out else ""
         self._summary.setText(
             tr("{words}. {bytes} to write.{less}").format(
                 words=words, bytes=size_words(view.bytes - size), less=less

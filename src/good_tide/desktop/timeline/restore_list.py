@@ -116,7 +116,7 @@ class RestoreList(QFrame):
             )
             for time, count in sorted(moments.items())
         ]
-        more = tr(" and {parts} more moments").format(parts=len(parts) - 4) if len(parts) > 4 else ""
+        more = " " + tr("and {parts} more moments").format(parts=len(parts) - 4) if len(parts) > 4 else ""
         self._words.setText(", ".join(parts[:4]) + more)
         self._words.setToolTip("\n".join(printable(one.path) for one in self.items))
         paths = [item.path for item in self.items]

@@ -106,7 +106,7 @@ class StatePage(QWidget):
 
 def _reading_words(done: int, total: int) -> str:
     far = (
-        tr("{done} of {total} snapshots. ").format(done=number_words(done), total=number_words(total))
+        tr("{done} of {total} snapshots.").format(done=number_words(done), total=number_words(total)) + " "
         if total
         else ""
     )

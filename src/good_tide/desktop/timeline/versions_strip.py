@@ -132,9 +132,9 @@ class VersionsStrip(QWidget):
     def words(self, number: int) -> str:
         """A version in words."""
         one = self._versions[number]
-        renamed = tr(", then called {renamed}").format(renamed=one.renamed) if one.renamed else ""
+        renamed = ", " + tr("then called {renamed}").format(renamed=one.renamed) if one.renamed else ""
         what = self.change_words(number)
-        unit = tr(" lines") if what[:1] in "+−±" and "B" not in what else ""
+        unit = " " + tr("lines") if what[:1] in "+−±" and "B" not in what else ""
         return tr("Version {number} of {versions}, {exact_words}, {size}, {what}{unit}{renamed}").format(
             number=number + 1,
             versions=len(self._versions),

@@ -309,7 +309,7 @@ def why(folders: Sequence[Path], coverage: Coverage, path: Path) -> Why:
 
 
 def _answer(coverage: Coverage, rule: int, at: str, covered: Path, missing: bool) -> Why:
-    note = tr(" It is not there now; this is by its name alone.") if missing else ""
+    note = " " + tr("It is not there now; this is by its name alone.") if missing else ""
     if rule == NONE:
         return Why(
             True,

@@ -106,7 +106,7 @@ def proof_words(proof: Proof) -> list[str]:
         packs = count_words(proof.portion.packs, "pack")
         words.append(
             tr("{packs} read back").format(packs=packs)
-            + (tr(", and all of it by now") if proof.portion.whole else "")
+            + (", " + tr("and all of it by now") if proof.portion.whole else "")
         )
         if proof.portion.mended:
             words.append(
@@ -119,7 +119,8 @@ def proof_words(proof: Proof) -> list[str]:
             else tr("none failed")
         )
         live = (
-            tr(", {live} of them compared with the live files").format(live=number_words(proof.drill.live))
+            ", "
+            + tr("{live} of them compared with the live files").format(live=number_words(proof.drill.live))
             if proof.drill.live
             else ""
         )

@@ -229,20 +229,21 @@ class Journal:
         where: list[str] = ["1"]
         values: list[str] = []
         if wanted.job:
-            where.append(tr("job IN ('', ?)"))
+            where.append("job IN ('', ?)")
             values.append(wanted.job)
         if wanted.levels:
-            where.append(tr("level IN ({value})").format(value=", ".join("?" * len(wanted.levels))))
+            where.append(f"level IN ({', '.join('?' * len(wanted.levels))})")
             values += list(wanted.levels)
         if wanted.text:
-            where.append(tr("instr(lower(what || ' ' || means || ' ' || todo || ' ' || detail), lower(?))"))
+            where.append("instr(lower(what || ' ' || means || ' ' || todo || ' ' || detail), lower(?))")
             values.append(wanted.text)
         for sign, moment in ((">=", wanted.since), ("<", wanted.until)):
             if moment:
-                where.append(tr("time {sign} {int}").format(sign=sign, int=int(moment)))
-        query = tr(
-            "SELECT {EVENT_COLUMNS} FROM event WHERE {where} ORDER BY time DESC, id DESC LIMIT {int}"
-        ).format(EVENT_COLUMNS=_EVENT_COLUMNS, where=tr(" AND ").join(where), int=int(wanted.most))
+                where.append(f"time {sign} {int(moment)}")
+        query = (
+            f"SELECT {_EVENT_COLUMNS} FROM event WHERE {' AND '.join(where)} ORDER BY time DESC, id DESC"
+            f" LIMIT {int(wanted.most)}"
+        )
         try:
             with self._using() as db:
                 rows = db.execute(query, values).fetchall()

@@ -11,6 +11,7 @@ from pathlib import Path
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.settings import Job, MailServer
 from good_tide.core.translation import tr
+from good_tide.core.words import listed
 from good_tide.operations.context import Context
 from good_tide.operations.reporting.report import Report, ReportPart, report, write_report
 from good_tide.system.jobs import load_jobs
@@ -59,7 +60,7 @@ class Post:
                 )
             self.mail(made, to)
             said.append(tr("sent to {to}").format(to=", ".join(to)))
-        return tr("The report was {said}").format(said=tr(" and ").join(said) or "made")
+        return tr("The report was {said}").format(said=listed(said) or "made")
 
     def made(self, parts: Sequence[ReportPart]) -> Report:
         """A report on some jobs (``reporting.report``)."""

@@ -144,7 +144,7 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
         failed, gaps = sum(run.result == "failed" for run in found), sum(run.gaps for run in found)
         words = f"{count_words(len(done), 'snapshot')}, {size_words(new)}" if done else tr("no snapshot")
         words += (
-            tr(", {failed} failed").format(failed=failed)
+            ", " + tr("{failed} failed").format(failed=failed)
             if failed
             else f", {count_words(gaps, 'gap')}"
             if gaps
@@ -166,7 +166,7 @@ def _days(runs: Sequence[Run], days: Sequence[Any]) -> list[dict[str, Any]]:
 def _store_words(store: StoreStanding, now: int) -> str:
     words = _place_words(store)
     if store.last:
-        words += tr(", last snapshot {last}").format(last=time_words(store.last, now))
+        words += ", " + tr("last snapshot {last}").format(last=time_words(store.last, now))
     return f"{words}. {store.proven}".rstrip(". ") + "."
 
 
@@ -176,7 +176,7 @@ def _place_words(store: StoreStanding) -> str:
     if store.free is None:
         return "here"
     full = (
-        tr(", full in about {max}").format(max=count_words(max(1, round(store.full_in_days)), "day"))
+        ", " + tr("full in about {max}").format(max=count_words(max(1, round(store.full_in_days)), "day"))
         if store.full_in_days is not None and store.full_in_days < 90
         else ""
     )

@@ -43,7 +43,11 @@ class Metadata:
             (
                 first,
                 words
-                + (tr(" (and of {count} more)").format(count=number_words(count - 1)) if count > 1 else ""),
+                + (
+                    " " + tr("(and of {count} more)").format(count=number_words(count - 1))
+                    if count > 1
+                    else ""
+                ),
             )
             for words, (first, count) in self._refused.items()
         ]

@@ -47,5 +47,5 @@ def swept_words(report: SweepReport) -> str:
             "Nothing was given back, because it is not known what is needed: {unclear}. Run “good-tide"
             " repair” on this store"
         ).format(unclear=report.unclear)
-    more = tr(", more as soon as whoever writes to the store now is done") if report.waits else ""
+    more = ", " + tr("more as soon as whoever writes to the store now is done") if report.waits else ""
     return tr("{freed} given back{more}").format(freed=size_words(report.freed), more=more)

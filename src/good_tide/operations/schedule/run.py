@@ -154,20 +154,21 @@ def run_words(taken: list[Taken]) -> tuple[str, str]:
         changed_files=count_words(tally.changed_files, "changed file"), new_bytes=size_words(tally.new_bytes)
     )
     if done[0].instead_of:
-        words += tr("; kept on this machine: {instead_of}").format(instead_of=done[0].instead_of)
+        words += "; " + tr("kept on this machine: {instead_of}").format(instead_of=done[0].instead_of)
     elif done[0].held:
-        words += tr("; kept on this machine until {name} is back").format(
+        words += "; " + tr("kept on this machine until {name} is back").format(
             name=done[0].ref.name or tr("the disk")
         )
     elif len(done) > 1:
-        words += tr(", into {done}").format(done=count_words(len(done), "store"))
+        words += ", " + tr("into {done}").format(done=count_words(len(done), "store"))
     carried = sum(one.carried for one in taken)
     if carried:
-        words += tr("; {carried} carried over that waited for the disk").format(
+        words += "; " + tr("{carried} carried over that waited for the disk").format(
             carried=count_words(carried, "snapshot")
         )
     if snapshot.gaps:
-        words += tr("; {gaps} could not be read").format(gaps=count_words(snapshot.gaps, "file"))
+        words += "; " + tr("{gaps} could not be read").format(gaps=count_words(snapshot.gaps, "file"))
     if failed:
-        words += tr("; not into ") + ", ".join(f"{name} ({error})" for name, error in failed)
+        names = ", ".join(f"{name} ({error})" for name, error in failed)
+        words += "; " + tr("not into {names}").format(names=names)
     return words, ""

@@ -216,3 +216,17 @@ class JobSettingsTest(GoodTideTest):
         rack = self.folder / "rack"
         self.assertIn("folder", self.ok("stand-in", "add", "Pier", "--rack", rack))
         self.assertFalse(self.ok("stand-in", "pull", "Pier", "--rack", rack)["plugged"])
+
+    def test_a_store_opens_with_its_jobs_passphrase_however_it_is_named(self) -> None:
+        secret, words = self.folder / "secret", self.folder / "words"
+        secret.write_text(_WORDS)
+        secret.chmod(0o600)
+        add = ("job", "add", "Office", "--folder", self.work, "--store", self.store)
+        self.ok(*add, "--passphrase-file", secret)
+        self.ok("unlock", "Office", "--passphrase-file", secret, "--keep-in", words)
+        self.ok("snapshot", "Office")
+        for named in (str(self.store), self.store.name, "Office"):
+            for command in ("history", "verify", "fleet", "room", "pin", "repair"):
+                self.assertEqual(program(command, named).returncode, 0, f"{command} {named}")
+        words.unlink()
+        self.assertEqual(program("verify", self.store).returncode, 2, "nothing else is known")

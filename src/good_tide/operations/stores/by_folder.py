@@ -32,16 +32,17 @@ def open_place(
     """Open the store in a place, whether a job uses it or not; one that a job of this machine knows must be
     the one that it knows. What is strange about it is noted too.
 
-    :param kept_of: a job whose passphrase file or key ring is asked before the person is.
+    :param kept_of: a job whose passphrase file or key ring is asked before the person is; otherwise the one
+        that knows the store.
 
     Raises:
         GoodTideError: it cannot be opened.
     """
     where.check_there()
-    ref = next((ref for _, ref in users_at(context, where) if ref.store), None)
+    job, ref = next(((job, ref) for job, ref in users_at(context, where) if ref.store), (None, None))
     if ref is not None:
         check_header(ref, where)
-    opened = open_counted(context, where, _passphrase(context, where, passphrases, kept_of))
+    opened = open_counted(context, where, _passphrase(context, where, passphrases, kept_of or job))
     if ref is not None:
         check_keys(ref, opened)
     noticed = StoreMemory(context.here.state, opened.header.store).look(opened)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu, QSystemTrayIcon
 from good_tide.core.identifiers import JobId
 from good_tide.core.progress import WorkKind
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import Mood, Status
+from good_tide.core.status import Action, Mood, Status
 from good_tide.core.translation import tr
 from good_tide.core.words import time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
@@ -88,6 +88,10 @@ class PanelIcon(QObject):
     def _show(self, view: str) -> None:
         show_window(self._settings, JobId(""), view)
 
+    def _unlock(self, job: JobId) -> None:
+        """Let the window ask for it; the agent keeps it in its memory then."""
+        show_window(self._settings, job, "timeline")
+
     def _take(self, view: PanelView) -> None:
         self.view = view
         status = worst(view.standings)
@@ -111,6 +115,11 @@ class PanelIcon(QObject):
                 else "    " + tr("Next: by hand"),
             ):
                 menu.addAction(words).setEnabled(False)
+        for one in view.standings:
+            if one.status.action is Action.UNLOCK:
+                menu.addAction(
+                    tr("Give the passphrase of {name}…").format(name=one.name), partial(self._unlock, one.job)
+                )
         if not view.standings:
             menu.addAction(tr("Set up…"), lambda: self._show("timeline"))
         menu.addSeparator()

@@ -105,7 +105,7 @@ class WorkStrip(QFrame):
             done=size_words(progress.bytes_done), disk=disk
         )
         goes_on = tr(
-            "You may leave the window, let the machine sleep or switch it off: it goes on where it was."
+            "You may close the window, let the machine sleep or switch it off: it goes on where it was."
         )
         end = time.time_ns() + int(left) * SECOND
         until = tr("It lasts until about {end}.").format(end=time_words(end, time.time_ns()))

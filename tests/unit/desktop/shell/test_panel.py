@@ -10,7 +10,7 @@ from typing import Any
 
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.standing import JobStanding
-from good_tide.core.status import Mood, State, Status
+from good_tide.core.status import Action, Mood, State, Status
 from good_tide.desktop.painting.signs import panel_icon
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.panel import PanelIcon, worst
@@ -86,6 +86,18 @@ class PanelTest(GoodTideTest):
         words = [action.text() for action in icon.menu.actions() if action.text()]
         self.assertIn("Stop what is being done", words)
         self.assertTrue(any(one.startswith("Go on (paused until") for one in words))
+
+    def test_a_job_whose_store_nobody_can_open_asks_for_its_passphrase(self) -> None:
+        make_application("light")
+        icon = PanelIcon(self.folder / "none.sock", self.folder)
+        opened: list[JobId] = []
+        icon._unlock = lambda job: opened.append(job)  # type: ignore[method-assign, misc]
+        locked = Status(State.LOCKED, "The store on Pier is locked.", action=Action.UNLOCK)
+        icon._take(PanelView((JobStanding(JobId("Office"), "Office", locked),), T0, False, 0))
+        for action in icon.menu.actions():
+            if action.text() == "Give the passphrase of Office…":
+                action.trigger()
+        self.assertEqual(opened, ["Office"])
 
     def test_the_worst_of_several_jobs_is_shown_and_shapes_differ_without_colour(self) -> None:
         make_application("light")

@@ -91,7 +91,7 @@ class PanelTest(GoodTideTest):
         make_application("light")
         icon = PanelIcon(self.folder / "none.sock", self.folder)
         opened: list[JobId] = []
-        icon._unlock = lambda job: opened.append(job)  # type: ignore[method-assign, misc]
+        icon._unlock = lambda job: opened.append(job)  # type: ignore[method-assign]
         locked = Status(State.LOCKED, "The store on Pier is locked.", action=Action.UNLOCK)
         icon._take(PanelView((JobStanding(JobId("Office"), "Office", locked),), T0, False, 0))
         for action in icon.menu.actions():

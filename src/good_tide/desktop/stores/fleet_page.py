@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt, Signal
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -14,20 +14,18 @@ from PySide6.QtWidgets import (
     QStyleOptionViewItem,
     QTreeWidget,
     QTreeWidgetItem,
-    QVBoxLayout,
-    QWidget,
 )
 
 from good_tide.core.clock import SECOND
-from good_tide.core.identifiers import JobId, StoreId
+from good_tide.core.identifiers import StoreId
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, local, time_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.stores.store_page import StorePage
 from good_tide.protocol.agent_calls import Overview, StoreView
-from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import MachineView, ReadFleet, RetireMachine
 
 _MACHINE, _JOB, _STATE, _WEEK, _LAST, _SNAPSHOTS, _FILES, _GAPS, _RHYTHM = range(9)
@@ -95,20 +93,14 @@ class WeekStrip(QStyledItemDelegate):
         painter.restore()
 
 
-class FleetPage(QWidget):
+class FleetPage(StorePage):
     """The machines of one store."""
 
-    closed = Signal()
-
     def __init__(self, look: Palette, link: AgentLink) -> None:
-        super().__init__()
-        self._look, self._link = look, link
-        self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
-        self._reading = False
+        super().__init__(link)
+        self._look = look
         self.machines: list[MachineView] = []
         self.question: ConfirmDialog | None = None
-        self.back, self.title = button(tr("‹ Stores")), label("", "title")
-        self.sentence = label("", "quiet", wrap=True)
         self.late = QCheckBox(tr("Only those that are late"))
         self.order = QComboBox()
         self.order.addItems(_ORDERS)
@@ -124,19 +116,13 @@ class FleetPage(QWidget):
             self.rows.setColumnWidth(column, width)
         align_numbers(self.rows, (_SNAPSHOTS, _FILES, _GAPS))
         self._lay_out()
-        self.back.clicked.connect(self.closed)
         self.late.toggled.connect(self._fill)
         self.order.currentIndexChanged.connect(self._fill)
         self.retire.clicked.connect(self._retire)
         self.rows.currentItemChanged.connect(lambda row, before: self._offer())
 
     def _lay_out(self) -> None:
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(10)
-        head = line(self.back, self.title, self.sentence, spacing=14)
-        head.setStretch(2, 1)
-        outer.addLayout(head)
+        outer = self._outer()
         frame, inner = card(margin=16, spacing=8)
         inner.addLayout(line(self.late, self.order, self.retire, stretch=2, spacing=14))
         inner.addWidget(self.rows, 1)
@@ -159,17 +145,12 @@ class FleetPage(QWidget):
 
     def show_store(self, view: StoreView, overview: Overview) -> None:
         """Show the machines of a store, or show them anew."""
-        if view.id != self._store:
+        if self._know(view, overview):
             self.machines = []
             self.rows.clear()
             self.sentence.setText(tr("Looking…"))
-        self._store, self._job, self._disk, self._now = view.id, overview.job, view.disk, overview.now
-        self._reading = overview.reading
         self.title.setText(tr("Machines of {disk}").format(disk=view.disk))
         self._link.ask(ReadFleet(self._job, self._store), self._show, self._wrong)
-
-    def _wrong(self, fault: Fault) -> None:
-        self.sentence.setText(str(fault))
 
     def _show(self, machines: list[MachineView]) -> None:
         self.machines = machines

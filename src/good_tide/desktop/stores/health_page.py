@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QTreeWidget, QTreeWidgetItem
 
-from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.pack_states import PackState, PackView
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, number_words, printable
@@ -14,8 +13,8 @@ from good_tide.desktop.painting.confirm import ConfirmDialog
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
 from good_tide.desktop.stores.packs_picture import PacksPicture
+from good_tide.desktop.stores.store_page import StorePage
 from good_tide.protocol.agent_calls import Overview, StoreView
-from good_tide.protocol.faults import Fault
 from good_tide.protocol.health_calls import (
     AcceptLoss,
     DamageView,
@@ -56,19 +55,13 @@ def _costs_words(one: DamageView) -> str:
     return tr("{called} is {value}: {costs}").format(called=called, value=one.harm.value, costs=costs)
 
 
-class HealthPage(QWidget):
+class HealthPage(StorePage):
     """One store's health."""
 
-    closed = Signal()
-
     def __init__(self, look: Palette, link: AgentLink) -> None:
-        super().__init__()
-        self._look, self._link = look, link
-        self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
+        super().__init__(link)
         self.view: HealthView | None = None
         self.question: ConfirmDialog | None = None
-        self.back, self.title = button(tr("‹ Stores")), label("", "title")
-        self.sentence = label("", "quiet", wrap=True)
         self.trouble = label("", "harm", wrap=True)
         self.repair = button(tr("Repair"))
         self.repair.setToolTip(
@@ -94,19 +87,13 @@ class HealthPage(QWidget):
         align_numbers(self.costs, (1, 2))
         self.well = label(tr("Nothing is lost."), "strong", wrap=True)
         self._lay_out()
-        self.back.clicked.connect(self.closed)
         self.repair.clicked.connect(lambda: self._do(RepairStore(self._job, self._store)))
         self.prove.clicked.connect(lambda: self._do(ProveStore(self._job, self._store)))
         self.accept.clicked.connect(self._accept)
         self.picture.picked.connect(self._picked)
 
     def _lay_out(self) -> None:
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(10)
-        head = line(self.back, self.title, self.sentence, spacing=14)
-        head.setStretch(2, 1)
-        outer.addLayout(head)
+        outer = self._outer()
         frame, upper = card(margin=16, spacing=8)
         upper.addWidget(self.trouble)
         row = line(self.about, self.prove, self.accept, self.repair)
@@ -126,19 +113,13 @@ class HealthPage(QWidget):
         costs.addStretch()
         outer.addWidget(lower, 2)
 
-    @property
-    def store(self) -> StoreId:
-        """The store that is shown."""
-        return self._store
-
     def show_store(self, view: StoreView, overview: Overview) -> None:
         """Show a store, or show it anew."""
-        if view.id != self._store:
+        if self._know(view, overview):
             self.view = None
             self.picture.show_packs((), overview.now)
             self.sentence.setText(tr("Looking at its packs…"))
             self.costs.clear()
-        self._store, self._job, self._disk, self._now = view.id, overview.job, view.disk, overview.now
         self.title.setText(tr("Health of {disk}").format(disk=view.disk))
         for one in (self.repair, self.prove, self.accept):
             one.setVisible(not overview.reading)
@@ -150,9 +131,6 @@ class HealthPage(QWidget):
 
     def _do(self, call: RepairStore | ProveStore) -> None:
         self._link.ask(call, lambda done: None, self._wrong)
-
-    def _wrong(self, fault: Fault) -> None:
-        self.sentence.setText(str(fault))
 
     def _show(self, view: HealthView) -> None:
         self.view = view

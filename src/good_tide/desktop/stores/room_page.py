@@ -7,18 +7,15 @@ import os
 from datetime import date
 from typing import get_args
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QComboBox,
     QLineEdit,
     QScrollArea,
     QTreeWidget,
     QTreeWidgetItem,
-    QVBoxLayout,
-    QWidget,
 )
 
-from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.ledger import By
 from good_tide.core.rules import path_pattern
 from good_tide.core.translation import tr
@@ -29,6 +26,7 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
 from good_tide.desktop.stores.held_picture import HeldPicture
 from good_tide.desktop.stores.parts_picture import PartsPicture
+from good_tide.desktop.stores.store_page import StorePage
 from good_tide.protocol.agent_calls import Overview, StoreView
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.store_calls import (
@@ -57,29 +55,20 @@ _HINT = tr(
 )
 
 
-class RoomPage(QWidget):
+class RoomPage(StorePage):
     """One store's room.
 
     :ivar closed: back to all stores.
     """
 
-    closed = Signal()
-
     def __init__(self, look: Palette, link: AgentLink) -> None:
-        super().__init__()
-        self._link = link
-        self._store, self._job, self._disk, self._now = StoreId(""), JobId(""), "", 0
+        super().__init__(link)
         self._covered: tuple[str, ...] = ()
-        self._home, self._reading = "", False
+        self._home = ""
         self._held: HeldHistory | None = None
         self._asked = 0
         self._looked = ""
         self.question: ConfirmDialog | None = None
-        self.back, self.title, self.sentence = (
-            button(tr("‹ All stores")),
-            label("", "title"),
-            label("", "quiet", wrap=True),
-        )
         self.picture, self.parts = HeldPicture(look), PartsPicture(look)
         self.words, self.why = label(_HINT, "", wrap=True), QLineEdit()
         self.why.setPlaceholderText(tr("Why they stay"))
@@ -111,12 +100,7 @@ class RoomPage(QWidget):
         self._connect()
 
     def _lay_out(self) -> None:
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(10)
-        head = line(self.back, self.title, self.sentence, spacing=14)
-        head.setStretch(2, 1)
-        outer.addLayout(head)
+        outer = self._outer()
         frame, upper = card(margin=16, spacing=6)
         upper.addWidget(label(tr("What each snapshot holds alone"), "strong"))
         upper.addWidget(self.picture)
@@ -155,7 +139,6 @@ class RoomPage(QWidget):
         outer.addLayout(lower, 1)
 
     def _connect(self) -> None:
-        self.back.clicked.connect(self.closed)
         self.picture.chosen_changed.connect(self._chosen)
         self.by.currentIndexChanged.connect(lambda number: self._show_parts())
         self.parts.picked.connect(self._picked)
@@ -167,24 +150,10 @@ class RoomPage(QWidget):
         self.pattern.textChanged.connect(lambda typed: self._forget_look())
         self.out.clicked.connect(self._take_out)
 
-    @property
-    def store(self) -> StoreId:
-        """The store that is shown."""
-        return self._store
-
     def show_store(self, view: StoreView, overview: Overview) -> None:
         """Show a store, or show it anew."""
-        other = view.id != self._store
-        self._store, self._job, self._disk, self._now, self._covered, self._home, self._reading = (
-            view.id,
-            overview.job,
-            view.disk,
-            overview.now,
-            overview.covered,
-            overview.home,
-            overview.reading,
-        )
-        if other:
+        self._covered, self._home = overview.covered, overview.home
+        if self._know(view, overview):
             self._held = None
             self.picture.show_snapshots((), self._now)
             self.parts.show_parts(())

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QRect, QSize
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QSizePolicy, QWidget
+from PySide6.QtWidgets import QBoxLayout, QSizePolicy, QStackedWidget, QWidget
 
 
 class Columns(QWidget):
@@ -30,6 +30,22 @@ class Columns(QWidget):
         self._layout.setDirection(
             QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight
         )
+
+
+class Pages(QStackedWidget):
+    """Pages of which one is in front, and that one alone says how small they can be."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.currentChanged.connect(lambda number: self.updateGeometry())
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        page = self.currentWidget()
+        return page.minimumSizeHint() if page is not None else QSize(0, 0)
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        page = self.currentWidget()
+        return page.sizeHint() if page is not None else QSize(0, 0)
 
 
 class Flow(QWidget):

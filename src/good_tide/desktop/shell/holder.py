@@ -2,9 +2,35 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QEvent, QSize, Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
+
+
+class _Frame(QWidget):
+    """Gives a page all the room there is. A scroll area would give pages that fold text the height that they
+    like best, and scroll where they could be smaller."""
+
+    def __init__(self, page: QWidget) -> None:
+        super().__init__()
+        self._page = page
+        page.setParent(self)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        return self._page.minimumSizeHint().expandedTo(self._page.minimumSize())
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return self._page.sizeHint()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._page.resize(event.size())
+
+    def event(self, event: QEvent) -> bool:
+        """The page can be smaller, or has to be larger, than before."""
+        if event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()
+        return super().event(event)
 
 
 class Holder(QScrollArea):
@@ -15,8 +41,9 @@ class Holder(QScrollArea):
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setWidgetResizable(True)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.setWidget(page)
-        for clear in (page, self.viewport()):
+        frame = _Frame(page)
+        self.setWidget(frame)
+        for clear in (frame, self.viewport()):
             clear.setAutoFillBackground(False)
 
     def minimumSizeHint(self) -> QSize:  # noqa: N802

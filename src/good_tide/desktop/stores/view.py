@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QButtonGroup,
     QRadioButton,
     QScrollArea,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -19,6 +18,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.confirm import ConfirmDialog
+from good_tide.desktop.painting.flow import Pages
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.desktop.setup.replacing import ReplaceDialog
@@ -90,7 +90,7 @@ class StoresPage(View):
         outer.setSpacing(10)
         self.room_page, self.health_page = RoomPage(look, link), HealthPage(look, link)
         self.fleet_page = FleetPage(look, link)
-        self._pages = QStackedWidget()
+        self._pages = Pages()
         for page in (listed, self.room_page, self.health_page, self.fleet_page):
             self._pages.addWidget(page)
         whole = QVBoxLayout(self)

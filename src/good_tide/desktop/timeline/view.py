@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from good_tide.core.homes import home_of
 from good_tide.core.job_facts import StoreState
 from good_tide.core.status import Action
 from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
+from good_tide.desktop.painting.flow import Pages
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.setup.going_on import GoOnDialog
 from good_tide.desktop.setup.replacing import ReplaceDialog
@@ -31,7 +32,7 @@ class TimelineView(View):
         super().__init__()
         self._link = link
         self.history, self.state = HistoryPage(look, link), StatePage()
-        self.pages = QStackedWidget()
+        self.pages = Pages()
         self.pages.addWidget(self.history)
         self.pages.addWidget(self.state)
         self.pages.setCurrentWidget(self.state)

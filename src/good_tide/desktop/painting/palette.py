@@ -157,6 +157,7 @@ def style_sheet(look: Palette) -> str:
         background: transparent; }}
     QToolButton:hover {{ background: {look.kelp_soft}; }}
     QToolButton:checked {{ background: {look.kelp_soft}; color: {look.kelp}; font-weight: 600; }}
+    QToolButton#mode {{ padding: 4px 5px; }}
     QToolButton#crumb {{ font-size: 12pt; font-weight: 600; padding: 2px 4px; }}
     QToolButton#place {{ border-radius: 8px; padding: 6px 2px; font-size: 8.5pt; color: {look.quiet_text}; }}
     QToolButton#place:checked {{ background: {look.paper}; color: {look.ink}; font-weight: 600; }}

@@ -17,7 +17,7 @@ from good_tide.core.words import count_words, exact_words, number_words, printab
 from good_tide.desktop.content.content_view import ContentView
 from good_tide.desktop.painting.flow import Flow
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import button, label, line, with_clear_button
+from good_tide.desktop.painting.widgets import button, label, with_clear_button
 from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
 from good_tide.desktop.timeline.versions_strip import StripVersion, VersionsStrip
 from good_tide.protocol.restore_calls import PickedItem
@@ -105,7 +105,7 @@ class Inspector(QWidget):
         for words in (self._title, self._facts, self._notes):
             layout.addWidget(words)
         layout.addWidget(self.strip)
-        layout.addLayout(line(*modes, stretch=3, spacing=2))
+        layout.addWidget(Flow(*modes, spacing=2))
         layout.addWidget(self._verdict)
         layout.addWidget(self.content, 1)
         layout.addWidget(self.phrase)
@@ -119,6 +119,7 @@ class Inspector(QWidget):
 
     def _mode(self, words: str, number: int) -> QToolButton:
         made = QToolButton()
+        made.setObjectName("mode")
         made.setText(words)
         made.setCheckable(True)
         made.setChecked(number == _CONTENT)

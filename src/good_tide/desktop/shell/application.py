@@ -15,7 +15,7 @@ from good_tide.desktop.painting.palette import DARK, LIGHT, Palette, style_sheet
 from good_tide.desktop.shell.panel import PanelIcon
 from good_tide.desktop.shell.place_on_screen import keep_place, open_in_place
 from good_tide.desktop.shell.single import SingleInstance, hand_over
-from good_tide.desktop.shell.type_size import chosen_type, enlarge, follow_fonts
+from good_tide.desktop.shell.type_size import chosen_type, enlarge
 from good_tide.desktop.shell.window import MainWindow
 
 _FONTS = Path(__file__).parent.parent / "fonts"
@@ -67,7 +67,6 @@ def run_window(
     """
     enlarge(chosen_type() or desktop_type())
     application, look = make_application(theme)
-    follow_fonts()
     if hand_over(socket, job, view):
         return 0
     window = MainWindow(look, socket, settings)

@@ -1,18 +1,16 @@
 """How large type is, and with it everything else: as the person chose, or as the desktop says. Qt lays
-everything out for one size and enlarges all of it, so that no text outgrows what it stands in."""
+everything out for one size and enlarges all of it, so that no text outgrows what it stands in; a resolution
+that the desktop names for fonts it takes for such a factor by itself."""
 
 from __future__ import annotations
 
 import os
-import sys
 
 from PySide6.QtCore import QSettings
-from PySide6.QtGui import QGuiApplication
 
 SIZES = (1.0, 1.25, 1.5, 2.0)
 """Sizes that a person can choose; those that a desktop asks for may lie between."""
-_FACTOR, _DONE, _DOTS = "QT_SCALE_FACTOR", "GOOD_TIDE_TYPE", "QT_FONT_DPI"
-_USUAL_DOTS = 96
+_FACTOR, _DONE = "QT_SCALE_FACTOR", "GOOD_TIDE_TYPE"
 _KEY = "type"
 
 
@@ -35,14 +33,3 @@ def enlarge(size: float) -> None:
         return
     os.environ[_DONE] = f"{size:g}"
     os.environ[_FACTOR] = f"{float(os.environ.get(_FACTOR) or 1) * size:g}"
-    os.environ[_DOTS] = str(_USUAL_DOTS)
-
-
-def follow_fonts() -> None:
-    """Where the desktop names another resolution for fonts alone, begin again with everything as large as
-    that."""
-    screen = QGuiApplication.primaryScreen()
-    size = screen.logicalDotsPerInch() / _USUAL_DOTS if screen is not None else 1.0
-    if _DONE not in os.environ and size > 1.05:
-        enlarge(size)
-        os.execve(sys.executable, [sys.executable, *sys.orig_argv[1:]], os.environ)

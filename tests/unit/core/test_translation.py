@@ -3,6 +3,7 @@ translates."""
 
 from __future__ import annotations
 
+import ast
 import io
 import re
 import string
@@ -29,7 +30,7 @@ from good_tide.core.words import (
     size_words,
     time_words,
 )
-from tests.support.base import GoodTideTest
+from tests.support.base import REPOSITORY, GoodTideTest
 
 _NOON = 1_793_703_600 * SECOND
 """2026-11-03 at noon in Berlin."""
@@ -113,3 +114,24 @@ class TranslationTest(GoodTideTest):
             self.assertFalse(text.startswith((", ", "; ", ". ")), f"a piece of a sentence: {text}")
         for known in ("Set up…", "{count} file", "{count} files", "today {clock}", "Take snapshot"):
             self.assertIn(known, found)
+
+    def test_every_place_in_a_text_is_filled_by_its_name(self) -> None:
+        """Also on paths that no other test goes: an error's words must not be an error."""
+        looked = 0
+        for file in sorted((REPOSITORY / "src" / "good_tide").rglob("*.py")):
+            tree = ast.parse(file.read_text(encoding="utf-8"))
+            above = {child: node for node in ast.walk(tree) for child in ast.iter_child_nodes(node)}
+            for node in ast.walk(tree):
+                if not (
+                    isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "tr"
+                ):
+                    continue
+                text = node.args[0]
+                if not (isinstance(text, ast.Constant) and isinstance(text.value, str)):
+                    continue
+                wanted = {name for _, name, _, _ in string.Formatter().parse(text.value) if name is not None}
+                filled = above.get(above[node]) if isinstance(above[node], ast.Attribute) else None
+                given = {word.arg for word in filled.keywords} if isinstance(filled, ast.Call) else set()
+                self.assertEqual(wanted, given, f"{file.name}, line {node.lineno}: {text.value}")
+                looked += 1
+        self.assertGreater(looked, 2000)

@@ -43,6 +43,8 @@ _LOST = (
     "CREATE TABLE IF NOT EXISTS lost (identity BLOB, chunk BLOB, PRIMARY KEY (identity, chunk)) WITHOUT ROWID"
 )
 """Made in catalogs of earlier versions too, which know no losses."""
+_OPEN_SPANS = "CREATE INDEX IF NOT EXISTS span_open ON span (folder) WHERE last IS NULL"
+"""What stands in a folder now, however many versions it had; made in catalogs of earlier versions too."""
 _DISK_ERRORS = (
     sqlite3.SQLITE_FULL,
     sqlite3.SQLITE_IOERR,
@@ -168,6 +170,7 @@ class CatalogFile:
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 self._furnish(db)
             db.execute(_LOST)
+            db.execute(_OPEN_SPANS)
             db.execute(names.SCHEMA)
             if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
                 self._take_over(db)

@@ -38,6 +38,20 @@ class CatalogTest(GoodTideTest):
         self.assertEqual(catalog.sync(self.store), [])
         self.assertEqual(len(catalog.tide(MACHINE.id)), 3)
 
+    def test_what_stands_now_is_found_without_looking_at_all_that_stood(self) -> None:
+        """Taking in a snapshot asks this of each folder; without an index of its own it takes the longer the
+        more versions there were."""
+        for again in range(2):
+            catalog = Catalog(self.file, self.store.keys.fingerprint)
+            self.assertEqual(catalog.sync(self.store), [])
+            query = "EXPLAIN QUERY PLAN SELECT name FROM span WHERE folder = 1 AND last IS NULL"
+            plan = catalog._db.execute(query).fetchall()
+            self.assertIn(
+                "span_open", str(plan), "a catalog of an earlier version has it too" if again else ""
+            )
+            catalog._db.execute("DROP INDEX span_open")
+            catalog.close()
+
     def test_where_there_can_be_no_folder(self) -> None:
         (self.folder / "cache").write_text("a file in its place")
         catalog = Catalog(self.file, self.store.keys.fingerprint)

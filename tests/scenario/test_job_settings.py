@@ -230,3 +230,18 @@ class JobSettingsTest(GoodTideTest):
                 self.assertEqual(program(command, named).returncode, 0, f"{command} {named}")
         words.unlink()
         self.assertEqual(program("verify", self.store).returncode, 2, "nothing else is known")
+
+    def test_a_file_whose_only_disk_is_away_does_not_take_the_jobs_store(self) -> None:
+        self.add()
+        self.ok("job", "save", "Office", self.file)
+        text = self.file.read_text()
+        start = text.index("store = [")
+        self.file.write_text(
+            text[:start]
+            + 'store = [{ name = "Mole", label = "NOT-HERE" }]'
+            + text[text.index("]", start) + 1 :]
+        )
+        refused = program("job", "load", self.file, "--yes")
+        self.assertEqual((refused.returncode, "is not here" in refused.stderr), (3, True), refused.stderr)
+        (job,) = self.ok("job", "list")["jobs"]
+        self.assertEqual([one["path"] for one in job["stores"]], [str(self.store)])

@@ -112,6 +112,8 @@ class LivingHereTest(GoodTideTest):
         self.assertEqual(sorted(one["kind"] for one in taken), ["set-aside", "waiting"])
         self.assertFalse(any(Path(one["path"]).exists() for one in taken))
         self.assertEqual(len(self.ok("job", "list")["jobs"]), 1)
+        around = program("--settings", self.folder, "uninstall", "--take", "all", "--yes")
+        self.assertTrue(self.work.exists() and (self.folder / "away").exists(), around.stderr)
         rest = self.ok("uninstall", "--take", "all", "--yes")
         self.assertFalse(any(Path(one["path"]).exists() for one in rest["taken"]))
         self.assertEqual([one["kind"] for one in rest["stays"]], ["store"])
@@ -128,7 +130,7 @@ class LivingHereTest(GoodTideTest):
             self.ok("job", "add", name, *add)
             self.ok("unlock", name, "--passphrase-file", secret, "--keep-in", self.folder / f"{name} words")
             self.ok("snapshot", name)
-        first = self.ok("job", "remove", "Office", "--take", "all")
+        first = self.ok("job", "remove", "Office", "--take", "all", "--take", "passphrase")
         self.assertEqual(
             [one["kind"] for one in first["taken"]], ["passphrase"], "the cache is the other's too"
         )
@@ -138,3 +140,19 @@ class LivingHereTest(GoodTideTest):
         self.assertEqual([one["kind"] for one in last["taken"]], ["cache"])
         self.assertTrue((self.folder / "Twin words").exists())
         self.assertEqual(program("job", "remove", "Twin", "--take", "store").returncode, 2)
+
+    def test_all_is_not_the_passphrase_and_nothing_around_a_store_goes(self) -> None:
+        self.write("plan.txt", "plan")
+        secret = self.folder / "secret"
+        secret.write_text("low tide at noon by the pier")
+        secret.chmod(0o600)
+        store = Path(os.environ["XDG_CACHE_HOME"]) / "good-tide" / "store"
+        add = ("--folder", self.work, "--store", store, "--passphrase-file", secret)
+        self.ok("job", "add", "Office", *add)
+        self.ok("unlock", "Office", "--passphrase-file", secret, "--keep-in", self.folder / "words")
+        refused = program("uninstall", "--take", "cache", "--yes")
+        self.assertEqual((refused.returncode, "is not deleted" in refused.stderr), (2, True), refused.stderr)
+        self.assertTrue((store / "store.json").exists())
+        kinds = {one["kind"] for one in self.ok("job", "remove", "Office", "--take", "all")["taken"]}
+        self.assertNotIn("passphrase", kinds, "the store that stays needs it")
+        self.assertTrue((self.folder / "words").exists())

@@ -23,7 +23,9 @@ from good_tide.operations.jobs.leaving import (
     What,
     all_that_stays,
     bytes_of,
+    chosen,
     take_away,
+    untouchable,
 )
 from good_tide.operations.restore.restoring import let_go
 from good_tide.system import desktop_entry, service
@@ -58,11 +60,8 @@ def install_command(no_agent: bool, as_json: bool) -> int:
         return output.DONE
     for file in files:
         say(f"{file}")
-    say(
-        tr("The agent is started with every session by {started_by}.").format(started_by=started_by)
-        if started_by != "nothing"
-        else ""
-    )
+    if started_by != "nothing":
+        say(tr("The agent is started with every session by {started_by}.").format(started_by=started_by))
     return output.DONE
 
 
@@ -72,7 +71,10 @@ def install_command(no_agent: bool, as_json: bool) -> int:
     "takes",
     multiple=True,
     type=click.Choice([*(one.value for one in OF_PROGRAM), "all"]),
-    help=tr("Take away what stays under this word, for good; may be given again. Stores are never touched."),
+    help=tr(
+        "Take away what stays under this word, for good; may be given again. Stores are never touched, and a"
+        " passphrase only under its own word."
+    ),
 )
 @click.option("--yes", is_flag=True, help=tr("Do not ask before anything is taken away."))
 @json_option
@@ -81,7 +83,7 @@ def uninstall_command(takes: tuple[str, ...], yes: bool, as_json: bool) -> int:
     The program's own files, and a package that it came with, are taken away by what installed them."""
     context = this_context()
     stays = [*all_that_stays(context), *_program()]
-    wanted = [one for one in stays if one.kind is not What.STORE and ("all" in takes or one.kind in takes)]
+    wanted = chosen(stays, takes)
     kept = [one for one in stays if one not in wanted]
     if wanted and not yes:
         _ask(wanted, as_json)
@@ -144,7 +146,7 @@ def _take(context: Context, wanted: list[Stays]) -> None:
         if aside.intersection(note.folders):
             let_go(context, note)
     context.journal.close()
-    take_away([one for one in wanted if one.kind is not What.SET_ASIDE])
+    take_away([one for one in wanted if one.kind is not What.SET_ASIDE], untouchable(context))
 
 
 def _fields(one: Stays) -> dict[str, object]:

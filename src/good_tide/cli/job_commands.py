@@ -38,10 +38,12 @@ from good_tide.operations.jobs.changing import (
 )
 from good_tide.operations.jobs.leaving import (
     OF_JOBS,
+    chosen,
     rename_rows,
     retire_rows,
     take_away,
     takeable,
+    untouchable,
     what_stays,
 )
 from good_tide.operations.jobs.loading import apply_file, file_of
@@ -403,8 +405,8 @@ def job_remove(name: str, takes: tuple[str, ...], as_json: bool) -> int:
     missed = retire_rows(context, JobStores(context, job, NobodyToAsk()))
     remove(context, job)
     stays = what_stays(context, job)
-    taken = [one for one in takeable(context, job, stays) if "all" in takes or one.kind in takes]
-    take_away(taken)
+    taken = chosen(takeable(context, job, stays), takes)
+    take_away(taken, untouchable(context, job))
     stays = [one for one in stays if one not in taken]
     if as_json:
         print_json(

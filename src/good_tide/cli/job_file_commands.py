@@ -14,7 +14,7 @@ from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made
 from good_tide.cli.options import StoreCommand, json_option, opened_named, passphrase_option, read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import JOB, PATH, STORE
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.jobfile import JobFile, expand_folder, parse_job_file, text_of
 from good_tide.core.places import Level
 from good_tide.core.settings import Job, MailServer
@@ -105,12 +105,17 @@ def load_command(
         if only_plan or not (found.differences or mail):
             return _say_plan(known, found, mail, as_json)
         _agree(known, found, mail, yes, as_json)
-        job = apply_file(context, known, parsed)
-        for ref in found.dropped:
-            job = drop_store(context, job, ref, bool(found.new))
         wanted, absent = wanted_of(
             [parsed.store[number] for number in found.new], context.here.machine, context.whereabouts
         )
+        if len(found.dropped) == len(known.stores) and not wanted:
+            raise PlaceError(
+                tr("The disk {name} is not here").format(name=absent[0]),
+                tr("Connect it, and load the file again"),
+            )
+        job = apply_file(context, known, parsed)
+        for ref in found.dropped:
+            job = drop_store(context, job, ref, bool(wanted))
         notes: list[str] = []
         furnished = furnished_job(context, job, wanted, passphrase, hint)
         job = keep(context, furnished.job)

@@ -19,7 +19,7 @@ from good_tide.core.identifiers import JobId, job_id_of_name, new_job_id
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 
-_FOLDER = "jobs"
+JOBS_FOLDER = "jobs"
 _LONGEST_NAME = 80
 
 
@@ -55,7 +55,7 @@ def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
 
 
 def _files(settings: Path) -> list[Path]:
-    return sorted((settings / _FOLDER).glob("*.toml"))
+    return sorted((settings / JOBS_FOLDER).glob("*.toml"))
 
 
 def _file_of(settings: Path, job: JobId) -> Path | None:
@@ -79,7 +79,7 @@ def _file_called(settings: Path, name: str) -> Path | None:
 @contextlib.contextmanager
 def _alone(settings: Path) -> Iterator[None]:
     """One change of the jobs' files at a time, on all of this machine."""
-    folder = settings / _FOLDER
+    folder = settings / JOBS_FOLDER
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     handle = os.open(folder / ".lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
     try:
@@ -185,7 +185,7 @@ def _free_file(settings: Path, name: str) -> Path:
     """A file that no job has, called as the job is as far as that goes."""
     plain = re.sub(r"[^\w-]+", "-", name.casefold()).strip("-")[:_LONGEST_NAME] or "job"
     names = itertools.chain((plain,), (f"{plain}-{number}" for number in itertools.count(2)))
-    return next(file for one in names if not (file := settings / _FOLDER / f"{one}.toml").exists())
+    return next(file for one in names if not (file := settings / JOBS_FOLDER / f"{one}.toml").exists())
 
 
 def _write(file: Path, job: Job) -> None:

@@ -10,7 +10,7 @@ import tomli_w
 from good_tide.core.errors import PersonError
 from good_tide.core.settings import MailServer
 
-_FILE = "mail.toml"
+MAIL_FILE = "mail.toml"
 
 
 def load_mail_server(settings: Path) -> MailServer | None:
@@ -19,7 +19,7 @@ def load_mail_server(settings: Path) -> MailServer | None:
     Raises:
         PersonError: the file cannot be understood.
     """
-    file = settings / _FILE
+    file = settings / MAIL_FILE
     try:
         return msgspec.toml.decode(file.read_bytes(), type=MailServer)
     except FileNotFoundError:
@@ -33,6 +33,6 @@ def load_mail_server(settings: Path) -> MailServer | None:
 def save_mail_server(settings: Path, server: MailServer) -> None:
     """Keep the mail server."""
     settings.mkdir(parents=True, exist_ok=True, mode=0o700)
-    new = settings / f".{_FILE}.new"
+    new = settings / f".{MAIL_FILE}.new"
     new.write_text(tomli_w.dumps(msgspec.to_builtins(server)))
-    new.replace(settings / _FILE)
+    new.replace(settings / MAIL_FILE)

@@ -10,11 +10,12 @@ import shutil
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from good_tide.core.errors import GoodTideError, PlaceError
+from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words
 from good_tide.operations.context import Context
+from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.records.journal import JOURNAL_FILE
 from good_tide.operations.stores.fleet import rename_status, retire_job
 from good_tide.operations.stores.holding_area import area_folder, area_root, held_count
@@ -22,6 +23,8 @@ from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.left_behind import left_areas, left_count
 from good_tide.operations.stores.opening import own_cache
 from good_tide.operations.workplace import load_jobs
+from good_tide.system.jobs import JOBS_FOLDER
+from good_tide.system.mail_server import MAIL_FILE
 
 
 class What(enum.StrEnum):
@@ -102,10 +105,11 @@ def all_that_stays(context: Context) -> list[Stays]:
     for folder, what, kind in (
         (here.cache, tr("names of files and folders in stores; made again when they are needed"), What.CACHE),
         (here.records, tr("the journal, records of runs and restores, the program's log"), What.RECORDS),
-        (here.settings, tr("the jobs"), What.SETTINGS),
+        (here.settings / JOBS_FOLDER, tr("the jobs"), What.SETTINGS),
+        (here.settings / MAIL_FILE, tr("the mail server for reports"), What.SETTINGS),
         (here.data / "demo", tr("the demo"), What.DEMO),
     ):
-        if folder.is_dir():
+        if folder.exists():
             found.append(Stays(str(folder), what, kind))
     return list({one.path: one for one in found}.values())
 
@@ -121,15 +125,42 @@ def takeable(context: Context, job: Job, stays: Sequence[Stays]) -> list[Stays]:
     return [one for one in stays if one.kind in OF_JOBS and one.path not in needed]
 
 
-def take_away(stays: Sequence[Stays]) -> None:
-    """Delete what stays, for good. A store is never touched.
+def chosen(stays: Sequence[Stays], takes: Sequence[str]) -> list[Stays]:
+    """What stands under some words; ``all``: under any but ``passphrase``, which the stores that stay
+    need."""
+    return [
+        one
+        for one in stays
+        if one.kind is not What.STORE
+        and (one.kind in takes or ("all" in takes and one.kind is not What.PASSPHRASE))
+    ]
+
+
+def untouchable(context: Context, *jobs: Job) -> list[str]:
+    """What is never deleted with anything around it: the stores and folders of jobs, and the person's
+    home."""
+    known = [*load_jobs(context.here.settings), *jobs]
+    paths = [path for job in known for path in (*job.folders, *(ref.path for ref in job.stores))]
+    return [home_folder(), *(path for path in paths if path)]
+
+
+def take_away(stays: Sequence[Stays], never: Sequence[str]) -> None:
+    """Delete what stays, for good.
+
+    :param never: what must not be deleted with it (``untouchable``).
 
     Raises:
-        PlaceError: something cannot be deleted.
+        PersonError: something of that is in it; nothing was deleted. PlaceError: something cannot be deleted.
     """
     for one in stays:
-        if one.kind is What.STORE:
-            raise ValueError(f"{one.path} is a store")
+        around = os.path.realpath(one.path)
+        held = [path for path in never if f"{os.path.realpath(path)}/".startswith(f"{around}/")]
+        if held:
+            raise PersonError(
+                tr("{path} holds {held}, and is not deleted").format(path=one.path, held=held[0]),
+                tr("Move that elsewhere first, or name what else is to go"),
+            )
+    for one in stays:
         try:
             if os.path.isdir(one.path) and not os.path.islink(one.path):
                 shutil.rmtree(one.path)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable
+from typing import Any
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
@@ -70,6 +71,7 @@ class WindowTest(GoodTideTest):
         thread = threading.Thread(target=self.agent.run)
         thread.start()
         self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.notices = self.record_notices()
         self.views = Views(self.window)
         self.window.show()
         self.window.start()
@@ -82,8 +84,26 @@ class WindowTest(GoodTideTest):
             self.write("plan.txt", str(hour))
             self.snap(store, hour)
 
+    def record_notices(self) -> list[str]:
+        """What notices say from now on: one may be replaced by the next before a test looks."""
+        told: list[str] = []
+        tell = self.window.notice.tell
+
+        def telling(words: str, *more: Any, **others: Any) -> None:
+            told.append(words)
+            tell(words, *more, **others)
+
+        self.window.notice.tell = telling  # type: ignore[method-assign]
+        return told
+
     def until(self, true: Callable[[], bool]) -> None:
-        wait_until(true)
+        try:
+            wait_until(true)
+        except RuntimeError as error:
+            shown = self.window
+            raise RuntimeError(
+                f"{error}; it was told {self.notices}; {shown.overview.state}, {shown.state.work}"
+            ) from error
 
     def job(self) -> Job:
         return load_jobs(self.settings)[0]

@@ -181,7 +181,12 @@ class LocalPlace:
     def room(self) -> tuple[int, int]:
         with disk_errors(tr("Asking for the room of {root}").format(root=self.root)):
             info = os.statvfs(self.root)
-        return info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
+        free, total = info.f_bavail * info.f_frsize, info.f_blocks * info.f_frsize
+        if self.limit is None:
+            return free, total
+        if self._taken is None:
+            self._taken = self.total_bytes()
+        return max(0, min(free, self.limit - self._taken)), min(total, self.limit)
 
     def things(self) -> list[str]:
         with disk_errors(tr("Looking into {root}").format(root=self.root)):

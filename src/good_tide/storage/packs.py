@@ -252,18 +252,22 @@ class PackWriter:
             at += len(part)
         yield made.file(begin[:-1] + b"\1")
 
-    def _whole_size(self) -> int:
+    @property
+    def whole_size(self) -> int:
         """About how many bytes the pack would take, when it is finished."""
         size = self.size + len(self._chunks) * _ROW_BYTES
         if self._layout.version > 1:
             size = padded_size(size + 2 * _TABLE_STEP)
         return shape_for(size).size if self._layout.parity else size
 
-    def salvage(self) -> PackTable | None:
-        """Finish on a full disk with as many of the first chunks as fit. None if none does."""
+    def salvage(self, most: int) -> PackTable | None:
+        """Finish on a full disk with as many of the first chunks as fit. None if none does.
+
+        :param most: bytes that it may take.
+        """
         while self._chunks:
-            room = (self._too_much or self.size) - _ROOM_STEP
-            while self._chunks and self._whole_size() > room:
+            room = min(most, (self._too_much or self.size) - _ROOM_STEP)
+            while self._chunks and self.whole_size > room:
                 self.size -= len(self._chunks.pop().body) + TAG_BYTES
             before = self.size
             try:

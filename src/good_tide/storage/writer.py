@@ -9,6 +9,8 @@ snapshot.
 from __future__ import annotations
 
 import contextlib
+import errno
+import os
 import threading
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -26,10 +28,14 @@ from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
+from good_tide.storage.place import disk_errors
 from good_tide.storage.store import INDEX_FOLDER, SNAPSHOT_FOLDER, Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
 _WORKERS = 2
+_MOST_RESERVE_BYTES = 4 * 1024 * 1024
+_RESERVE_PART = 64
+"""What large packs leave free of a disk: one part in so many, and at most so many bytes."""
 
 
 class Ticket:
@@ -212,6 +218,9 @@ class WriteSession:
 
     def _write_pack(self, writer: PackWriter) -> None:
         try:
+            if writer.whole_size > self._room_for(writer):
+                with disk_errors(tr("Writing to {title}").format(title=self._store.place.title)):
+                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             table = writer.finish()
         except BaseException as error:
             self._unfinished.append(writer)
@@ -219,6 +228,17 @@ class WriteSession:
             raise
         self.stored_bytes += writer.size
         self._tables.append(table)
+
+    def _room_for(self, writer: PackWriter) -> int:
+        """How many bytes a pack may take, so that a run which fills the disk leaves a reserve behind: the
+        next one, whose cause may be gone, and the sweep need a little room to begin. Small packs may use the
+        reserve."""
+        try:
+            free, total = self._store.place.room()
+        except PlaceError:  # whoever writes will see
+            return writer.whole_size
+        reserve = min(_MOST_RESERVE_BYTES, total // _RESERVE_PART)
+        return free if writer.whole_size <= reserve // 4 else free - reserve
 
     def _raise_failure(self) -> None:
         if self._failure is not None:
@@ -306,7 +326,7 @@ class WriteSession:
                 with contextlib.suppress(PlaceFullError):
                     writer.finish()
                     continue
-            writer.salvage()
+            writer.salvage(self._room_for(writer))
         self._open.clear()
 
     def __enter__(self) -> Self:

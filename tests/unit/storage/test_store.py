@@ -256,6 +256,21 @@ class InvariantTest(GoodTideTest):
                 self.restore(twin, twin.read_snapshot(taken.id), self.work, self.folder / f"{name} out")
                 self.assertEqual((self.folder / f"{name} out" / "work" / "new.txt").read_text(), name)
 
+    def test_a_run_that_fills_a_place_leaves_room_for_the_next_to_begin(self) -> None:
+        keys = self.new_store()
+        for limit in range(1_000_000, 1_200_000, 50_000):
+            place, pieces = MemoryPlace(limit=limit), random.Random(limit)
+            with (
+                self.subTest(limit),
+                self.assertRaises(PlaceFullError),
+                WriteSession(self.memory_store(place, keys), "one-") as session,
+            ):
+                for _ in range(1000):
+                    session.put(pieces.randbytes(2000))
+                session.keep()
+            free = place.room()[0]
+            self.assertTrue(limit // 80 < free < limit // 10, free)
+
     def test_a_full_place_keeps_what_is_whole_and_the_next_run_goes_on(self) -> None:
         self.fill()
         keys = self.new_store()

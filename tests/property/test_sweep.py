@@ -32,6 +32,14 @@ from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import memory_of, sweep
 
 
+def changed_a_little(size: int, seed: int) -> bytes:
+    """One of two contents of about some size, with an edit of its own: its versions share most bytes."""
+    content = bytearray(random.Random(seed % 2).randbytes(size))
+    at = random.Random(seed).randrange(size)
+    content[at : at + 30] = random.Random(seed).randbytes(10 * seed)
+    return bytes(content)
+
+
 class SweepMachine(stateful.RuleBasedStateMachine):
     """Two machines snapshot, release and sweep one store in any order; sweeps and snapshots are cut off;
     clocks are wrong. Each machine keeps its store open, as an agent does, or opens it anew."""
@@ -90,8 +98,8 @@ class SweepMachine(stateful.RuleBasedStateMachine):
     def snapshot(self, machine: Machine, seed: int, cut: int | None, anew: bool) -> None:
         """A snapshot with a file out of ten contents, so that released ones come again; cut off or not."""
         folder = self.folder(machine)
-        (folder / f"file {self.count % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
-        (folder / f"note {seed % 3}").write_text(f"a small one, {seed}")
+        (folder / f"file {self.count % 3}").write_bytes(changed_a_little(100_000, seed))
+        (folder / f"note {seed % 3}").write_bytes(changed_a_little(4_000, seed))
         self.count += 1
         self.now += HOUR
         self.place.cut_after = cut
@@ -135,8 +143,8 @@ class SweepMachine(stateful.RuleBasedStateMachine):
             return
         folder = self.folder(machine)
         for seed in seeds:
-            (folder / f"file {seed % 3}").write_bytes(random.Random(seed).randbytes(100_000 + 1000 * seed))
-            (folder / f"note {seed % 3}").write_text(f"a small one, {seed}")
+            (folder / f"file {seed % 3}").write_bytes(changed_a_little(100_000, seed))
+            (folder / f"note {seed % 3}").write_bytes(changed_a_little(4_000, seed))
             self.now += HOUR
             taken = capture(
                 self.area(machine, False),

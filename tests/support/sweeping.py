@@ -13,9 +13,13 @@ from tests.support.memory_place import MemoryPlace
 
 
 def sweep(
-    store: Store, now: int = T0, watched: Watched | None = None, owner: str = "sweeper-"
+    store: Store,
+    now: int = T0,
+    watched: Watched | None = None,
+    owner: str = "sweeper-",
+    thorough: bool = False,
 ) -> SweepReport:
-    return Sweep(store, owner, watched or Watched(), now, Silent()).run()
+    return Sweep(store, owner, watched or Watched(), now, Silent(), thorough=thorough).run()
 
 
 def release(store: Store, snapshot: Snapshot) -> None:

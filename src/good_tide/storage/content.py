@@ -6,7 +6,11 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from types import TracebackType
+from typing import Protocol, Self
 
+import blake3
 import numpy as np
 
 from good_tide.core.entries import Entry, ExtentLike
@@ -26,7 +30,13 @@ _BLOCK_MAXIMUM = 1024 * 1024
 _BLOCK_END = 64
 """After the minimum, a block ends at a file whose digest's first byte says so: one in this many."""
 
+Put = Callable[[memoryview, Callable[[], None]], Ticket]
+"""Takes a chunk, and what to call when its bytes are no longer needed."""
+
 _HOLE_ID = bytes(32)
+_LARGE_PREFIX = b"P"
+_HASHED_BYTES = 1024 * 1024
+_ZEROS = memoryview(bytes(_HASHED_BYTES))
 
 
 class Part:
@@ -44,7 +54,8 @@ class Part:
 
 
 def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDigest:
-    """Content digest of a file above ``SMALL_FILE_BYTES``: over its extents' chunk identities and lengths."""
+    """Content digest that earlier versions gave to a file above ``SMALL_FILE_BYTES``: over its extents' chunk
+    identities and lengths."""
     return keys.digest(
         b"L"
         + b"".join((extent.chunk or _HOLE_ID) + extent.length.to_bytes(8, "little") for extent in extents)
@@ -57,27 +68,32 @@ def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
 
 
 class BlockBuilder:
-    """Collects small files into blocks of up to 1 MiB.
+    """Collects small files, and pieces of files, into blocks of up to 1 MiB, or ``most`` bytes.
 
     Block ends depend on the files' contents only, so that the same files in the same order give the same
     blocks again, on this machine or another.
     """
 
-    def __init__(self, session: WriteSession) -> None:
-        self._session = session
+    def __init__(self, session: WriteSession, most: int = _BLOCK_MAXIMUM) -> None:
+        self._session, self._most = session, most
         self._pieces: list[bytes] = []
         self._size = 0
         self._ticket = Ticket()
 
     def add(self, content: bytes, digest: ContentDigest) -> Part:
         """Take in a whole small file."""
-        if self._size + len(content) > _BLOCK_MAXIMUM:
+        part = self.add_piece(content)
+        if self._size >= _BLOCK_MINIMUM and digest[0] % _BLOCK_END == 0:
+            self.flush()
+        return part
+
+    def add_piece(self, content: bytes) -> Part:
+        """Take in a piece of a file, which does not end a block."""
+        if self._size + len(content) > self._most:
             self.flush()
         part = Part(self._ticket, self._size, len(content))
         self._pieces.append(content)
         self._size += len(content)
-        if self._size >= _BLOCK_MINIMUM and digest[0] % _BLOCK_END == 0:
-            self.flush()
         return part
 
     def flush(self) -> None:
@@ -85,6 +101,49 @@ class BlockBuilder:
         if self._pieces:
             self._session.put(b"".join(self._pieces), ticket=self._ticket)
             self._pieces, self._size, self._ticket = [], 0, Ticket()
+
+
+class ContentHasher:
+    """Makes the content digest of a file above ``SMALL_FILE_BYTES``, which does not depend on how it is cut:
+    over the BLAKE3 digest of each MiB, 32 zero bytes for one of zeros. ``docs/format.md`` ("Page")."""
+
+    def __init__(self) -> None:
+        self._digests: list[bytes] = []
+        self._open = blake3.blake3()
+        self._size = 0
+        self._zeros = True
+
+    def update(self, data: memoryview) -> None:
+        """The next bytes."""
+        while len(data):
+            piece, data = data[: _HASHED_BYTES - self._size], data[_HASHED_BYTES - self._size :]
+            zeros = self._zeros and piece[0] == 0 and piece == _ZEROS[: len(piece)]
+            if not zeros:
+                if self._zeros:
+                    self._open.update(_ZEROS[: self._size])
+                self._open.update(piece)
+            self._zeros, self._size = zeros, self._size + len(piece)
+            self._end(_HASHED_BYTES)
+
+    def zeros(self, length: int) -> None:
+        """The next bytes are so many zeros."""
+        while length and (self._size or length < _HASHED_BYTES):
+            piece = _ZEROS[: min(length, _HASHED_BYTES - self._size)]
+            self.update(piece)
+            length -= len(piece)
+        self._digests.append(bytes(32 * (length // _HASHED_BYTES)))
+        self.update(_ZEROS[: length % _HASHED_BYTES])
+
+    def _end(self, least: int) -> None:
+        """End the MiB that is open, if it has as many bytes."""
+        if self._size >= least:
+            self._digests.append(bytes(32) if self._zeros else self._open.digest())
+            self._open, self._size, self._zeros = blake3.blake3(), 0, True
+
+    def digest(self, keys: StoreKeys) -> ContentDigest:
+        """The digest of all that there was."""
+        self._end(1)
+        return keys.digest(_LARGE_PREFIX + b"".join(self._digests))
 
 
 class _Buffer:
@@ -104,17 +163,60 @@ class _Buffer:
             self.users -= 1
             self._free.notify_all()
 
+    def returned(self, unused: object) -> None:
+        """Somebody in another thread has done with it."""
+        self.release_memory()
 
-class FileStreamer:
-    """Cuts large files into chunks, reading ahead of the threads that work on them.
+
+class Sink(Protocol):
+    """Takes the chunks of one file, in their order."""
+
+    def take(self, view: memoryview, done: Callable[[], None]) -> None:
+        """The next chunk; ``done`` is called when its bytes are no longer needed."""
+
+    def hole(self, length: int) -> None:
+        """The next bytes are zeros that are not there."""
+
+    def end(self) -> None:
+        """There is no more."""
+
+
+class WholeChunks:
+    """Stores each chunk of a file whole.
 
     :param put: takes each chunk's bytes and a function to call when they are no longer needed.
+    :param parts: what the content lies in; grows as it is read.
     """
 
-    def __init__(self, chunker: Chunker, put: Callable[[memoryview, Callable[[], None]], Ticket]) -> None:
-        self._chunker, self._put = chunker, put
+    def __init__(self, put: Put, parts: list[Part]) -> None:
+        self._put, self._parts = put, parts
+
+    def take(self, view: memoryview, done: Callable[[], None]) -> None:
+        self._parts.append(Part(self._put(view, done), 0, len(view)))
+
+    def hole(self, length: int) -> None:
+        self._parts.append(Part(None, 0, length))
+
+    def end(self) -> None:
+        pass
+
+
+class FileStreamer:
+    """Cuts large files into chunks, reading ahead of the threads that work on them. A context manager."""
+
+    def __init__(self, chunker: Chunker, keys: StoreKeys) -> None:
+        self._chunker, self._keys = chunker, keys
+        self._hashing = ThreadPoolExecutor(1, thread_name_prefix="digest")
         self._free = threading.Condition()
         self._buffers: list[_Buffer] = []
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._hashing.shutdown(wait=True, cancel_futures=True)
 
     def stream(
         self,
@@ -122,54 +224,62 @@ class FileStreamer:
         segments: Sequence[tuple[int, int]],
         size: int,
         tick: Callable[[int], None],
-        parts: list[Part],
-        ahead: Sequence[tuple[int, ChunkId]] = (),
-    ) -> list[Part]:
-        """The parts of an open file of ``size`` bytes, holes between ``segments`` included; ``parts`` grows
-        as it is read.
+        sink: Sink,
+        ahead: int = 0,
+    ) -> ContentDigest:
+        """Hand the content of an open file of ``size`` bytes to ``sink``, holes between ``segments``
+        included; its digest.
 
         Stops early when the file has become shorter; the caller notices by comparing metadata. ``tick`` is
         given the bytes read each time.
 
-        :param ahead: lengths and chunks of pieces at the file's beginning that the store has; they are not
-            read again. Chunk borders depend on what lies before them in their own chunk only, so that the
-            rest is cut as if all had been read.
+        :param ahead: bytes at the file's beginning, whole chunks, that the store has, of a file without
+            holes; they are only hashed. Chunk borders depend on what lies before them in their own chunk
+            only, so that the rest is cut as if all had been read.
         """
-        at = 0
-        if ahead and list(segments) == [(0, size)]:
-            for length, chunk in ahead:
-                ticket = Ticket()
-                ticket.chunk = chunk
-                parts.append(Part(ticket, 0, length))
-                at += length
-            tick(at)
-            segments = [(at, size)]
+        hasher, at = ContentHasher(), 0
+        if ahead:
+            for begin in range(0, ahead, _ONE_READ_BYTES):
+                piece = os.pread(handle, min(_ONE_READ_BYTES, ahead - begin), begin)
+                self._hashing.submit(hasher.update, memoryview(piece)).result()
+                tick(len(piece))
+            at, segments = ahead, [(ahead, size)]
         for begin, end in segments:
             if begin > at:
-                parts.append(Part(None, 0, begin - at))
-            read = self._segment(handle, begin, end, parts, tick)
-            at = begin + read
+                sink.hole(begin - at)
+                self._hashing.submit(hasher.zeros, begin - at)
+            at = begin + self._segment(handle, begin, end, sink, hasher, tick)
             if at < end:
-                return parts
+                size = at
+                break
         if at < size:
-            parts.append(Part(None, 0, size - at))
-        return parts
+            sink.hole(size - at)
+            self._hashing.submit(hasher.zeros, size - at)
+        sink.end()
+        return self._hashing.submit(hasher.digest, self._keys).result()
 
     def _segment(
-        self, handle: int, begin: int, end: int, parts: list[Part], tick: Callable[[int], None]
+        self,
+        handle: int,
+        begin: int,
+        end: int,
+        sink: Sink,
+        hasher: ContentHasher,
+        tick: Callable[[int], None],
     ) -> int:
         """Chunk ``begin..end`` of a file; returns how many bytes there were."""
         if end - begin <= _ONE_READ_BYTES:
             content = os.pread(handle, end - begin, begin)
             tick(len(content))
-            self._chunks(np.frombuffer(content, dtype=np.uint8), memoryview(content), True, parts, None)
+            self._hashing.submit(hasher.update, memoryview(content))
+            self._chunks(np.frombuffer(content, dtype=np.uint8), memoryview(content), True, sink, None)
             return len(content)
         position, carried = begin, memoryview(b"")
         while True:
             buffer = self._take_buffer()
             view = memoryview(buffer.memory)
             view[: len(carried)] = carried
-            filled = len(carried)
+            fresh = filled = len(carried)
             carried.release()
             while filled < len(view) and position < end:
                 got = os.preadv(
@@ -181,7 +291,9 @@ class FileStreamer:
                 filled, position = filled + got, position + got
                 tick(got)
             at_end = position >= end
-            used = self._chunks(np.frombuffer(view[:filled], dtype=np.uint8), view, at_end, parts, buffer)
+            buffer.lend()
+            self._hashing.submit(hasher.update, view[fresh:filled]).add_done_callback(buffer.returned)
+            used = self._chunks(np.frombuffer(view[:filled], dtype=np.uint8), view, at_end, sink, buffer)
             carried = memoryview(bytes(view[used:filled]))
             buffer.release_memory()
             if at_end:
@@ -192,15 +304,14 @@ class FileStreamer:
         data: np.ndarray[tuple[int], np.dtype[np.uint8]],
         view: memoryview,
         at_end: bool,
-        parts: list[Part],
+        sink: Sink,
         buffer: _Buffer | None,
     ) -> int:
         at = 0
         for length in self._chunker.lengths(data, at_end):
             if buffer is not None:
                 buffer.lend()
-            done = _nothing if buffer is None else buffer.release_memory
-            parts.append(Part(self._put(view[at : at + length], done), 0, length))
+            sink.take(view[at : at + length], _nothing if buffer is None else buffer.release_memory)
             at += length
         return at
 
@@ -220,6 +331,12 @@ class FileStreamer:
 
 def _nothing() -> None:
     """Bytes of their own need no giving back."""
+
+
+def lies_in_pieces(entry: Entry) -> bool:
+    """Whether a file above ``SMALL_FILE_BYTES`` lies in parts of chunks, so that not the chunks' identities
+    alone say what its content is."""
+    return entry.stat.size > SMALL_FILE_BYTES and any(extent.offset for extent in entry.extents)
 
 
 def content_ids(entry: Entry) -> bytes:

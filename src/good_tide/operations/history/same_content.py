@@ -7,8 +7,10 @@ import stat
 
 from good_tide.core.entries import Entry, Kind
 from good_tide.source.folders import open_file
-from good_tide.storage.content import SMALL_FILE_BYTES, small_digest
+from good_tide.storage.content import SMALL_FILE_BYTES, ContentHasher, listed_digest, small_digest
 from good_tide.storage.store import Store
+
+_PIECE_BYTES = 1 << 20
 
 
 def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.stat_result) -> bool:
@@ -33,6 +35,17 @@ def is_identical(store: Store, entry: Entry, name: str, folder: int, info: os.st
 def _same_bytes(store: Store, entry: Entry, handle: int) -> bool:
     if entry.stat.size <= SMALL_FILE_BYTES:
         return small_digest(store.keys, os.pread(handle, SMALL_FILE_BYTES + 1, 0)) == entry.digest
+    if listed_digest(store.keys, entry.extents) == entry.digest:
+        return _same_chunks(store, entry, handle)
+    hasher, at = ContentHasher(), 0
+    while piece := os.pread(handle, _PIECE_BYTES, at):
+        hasher.update(memoryview(piece))
+        at += len(piece)
+    return hasher.digest(store.keys) == entry.digest
+
+
+def _same_chunks(store: Store, entry: Entry, handle: int) -> bool:
+    """The same for a file whose digest is one of its chunks, as earlier versions made it."""
     at = 0
     for extent in entry.extents:
         if extent.chunk is None:
@@ -48,7 +61,7 @@ def _same_bytes(store: Store, entry: Entry, handle: int) -> bool:
 def _only_zeros(handle: int, begin: int, length: int) -> bool:
     at, end = begin, begin + length
     while at < end:
-        piece = os.pread(handle, min(1 << 20, end - at), at)
+        piece = os.pread(handle, min(_PIECE_BYTES, end - at), at)
         if not piece or piece.count(0) != len(piece):
             return False
         at += len(piece)

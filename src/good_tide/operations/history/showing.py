@@ -137,7 +137,9 @@ def compare_moments(viewer: Viewer, store: Store, entry: Entry, against: Snapsho
 
 
 def _compare_entries(viewer: Viewer, store: Store, entry: Entry, other: Entry, called: str) -> Comparison:
-    if entry.stat.size == other.stat.size and entry.extents == other.extents:
+    if entry.stat.size == other.stat.size and (
+        entry.digest == other.digest or entry.extents == other.extents
+    ):
         return Comparison(Verdict.SAME, tr("The same as {called}").format(called=called))
     return _compare(viewer, content_of(store, entry), content_of(store, other), called)
 

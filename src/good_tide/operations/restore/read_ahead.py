@@ -20,6 +20,7 @@ class ReadAhead:
 
     def __init__(self, store: Store, steps: Sequence[Step]) -> None:
         self._store = store
+        self.keys = store.keys
         self._pool = ThreadPoolExecutor(2, thread_name_prefix="read")
         self._coming = self._needed(steps)
         self._queue: deque[tuple[ChunkId, Future[bytes]]] = deque()

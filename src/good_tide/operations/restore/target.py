@@ -28,6 +28,7 @@ from good_tide.operations.restore.report import Problem, RestoreReport
 from good_tide.operations.restore.set_aside import Keeping, SetAside
 from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
+from good_tide.storage.content import ContentHasher, lies_in_pieces
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
 
@@ -210,17 +211,23 @@ class Target:
     def _write(self, step: Step, handle: int, ahead: ReadAhead) -> None:
         """Write a file's content and metadata to an open file."""
         at = 0
+        hasher = ContentHasher() if lies_in_pieces(step.entry) else None
         for extent in step.entry.extents:
             if extent.chunk is not None:
                 piece = memoryview(ahead.get(extent.chunk))[extent.offset : extent.offset + extent.length]
                 if len(piece) != extent.length:
                     raise DamageError(tr("A chunk is shorter than the file needs"))
+                if hasher is not None:
+                    hasher.update(piece)
                 while piece:
                     written = os.pwrite(handle, piece, at)
                     piece, at = piece[written:], at + written
             else:
                 at += extent.length
-        if at != step.entry.stat.size:
+                if hasher is not None:
+                    hasher.zeros(extent.length)
+        wrong = hasher is not None and hasher.digest(ahead.keys) != step.entry.digest
+        if at != step.entry.stat.size or wrong:
             raise DamageError(tr("The stored parts do not add up to the file"))
         os.ftruncate(handle, at)
         self._metadata.of_open(step, handle)

@@ -152,9 +152,14 @@ class _Finder:
         found = None if extent.chunk is None else self._store.index.find(extent.chunk)
         return found is not None and (extent.offset, extent.length) != (0, found.plain)
 
+    def is_shared(self, extent: ExtentLike) -> bool:
+        """Whether a file is caught that has other content in the chunk of this extent: by it, that content
+        would stay."""
+        return extent.chunk in self.blocks or (extent.chunk in self.chunks and self._is_part(extent))
+
     def shares(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot refers to a block with something caught, under whatever name."""
-        return bool(self.blocks) and any(
+        return bool(self.chunks) and any(
             walked(self._page_shares(page))
             for root in self._store.roots(snapshot.record)
             for page in root.pages
@@ -165,9 +170,15 @@ class _Finder:
         if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
-            known = any(
-                ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.blocks
+            maybe = any(
+                ChunkId(ids[at : at + CHUNK_ID_BYTES]) in self.chunks
                 for at in range(0, len(ids), CHUNK_ID_BYTES)
+            )
+            known = maybe and any(
+                self.is_shared(extent)
+                for entry in page.entries()
+                if entry.kind is EntryKind.FILE
+                for extent in entry.extents
             )
             for below in () if known else page.folder_pages():
                 known = known or (yield self._page_shares(below))
@@ -399,11 +410,11 @@ class _Rewriter:
 
     def _file(self, entry: Entry) -> Entry:
         """A file; a small one that shares a block with something caught gets a block of its own."""
-        shared = [extent for extent in entry.extents if extent.chunk in self._finder.blocks]
+        shared = [extent for extent in entry.extents if self._finder.is_shared(extent)]
         if not shared or any(extent.chunk in self._finder.lost for extent in shared):
             return entry
         extents = tuple(
-            self._own(extent) if extent.chunk in self._finder.blocks else extent for extent in entry.extents
+            self._own(extent) if self._finder.is_shared(extent) else extent for extent in entry.extents
         )
         return msgspec.structs.replace(entry, extents=extents)
 

@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from types import TracebackType
+from typing import Self
 
 import msgspec
 
 from good_tide.core.entries import Entry, Kind, Stat
+from good_tide.core.identifiers import ContentDigest
 from good_tide.core.translation import tr
-from good_tide.crypto.seals import StoreKeys
-from good_tide.operations.snapshot.listing_drafts import DraftQueue, LateEntry
+from good_tide.operations.snapshot.listing_drafts import DraftQueue, LateContent, LateFile
 from good_tide.operations.snapshot.resume_log import PiecesNote, ResumeLog
 from good_tide.operations.snapshot.run_notes import RunNotes
-from good_tide.operations.snapshot.small_files import UNTRUSTED_NS, SmallFiles
+from good_tide.operations.snapshot.small_files import UNTRUSTED_NS, Before, SmallFiles
 from good_tide.source.folders import (
     Found,
     data_segments,
@@ -26,11 +28,25 @@ from good_tide.source.folders import (
     stat_of,
 )
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.content import SMALL_FILE_BYTES, FileStreamer, Part, small_digest
-from good_tide.storage.writer import WriteSession
+from good_tide.storage.content import (
+    SMALL_FILE_BYTES,
+    BlockBuilder,
+    FileStreamer,
+    Part,
+    Sink,
+    WholeChunks,
+    small_digest,
+)
+from good_tide.storage.fine import ChangedFile, earlier_version
+from good_tide.storage.store import Store
+from good_tide.storage.writer import Ticket, WriteSession
 
+_NO_DIGEST = ContentDigest(b"")
 _TRIES = 3
 """How often a file that changes while it is read is read."""
+_PIECES_BYTES = 64 * 1024
+"""Pieces of large files that changed a little are joined into blocks of so many bytes: small ones, as a
+version after many changes lies in many of them."""
 _LONG_FILE_BYTES = 32 * 1024 * 1024
 """Of larger files the pieces are noted as they are read, so that a run that is cut off goes on in the middle
 of one."""
@@ -38,7 +54,7 @@ of one."""
 
 class FileTaking:
     """Takes in files one by one: those that are not small, changed while they were read, or have several
-    names.
+    names. A context manager.
 
     :param session: takes the chunks.
     :param small: takes the content of small files.
@@ -47,20 +63,29 @@ class FileTaking:
 
     def __init__(
         self,
-        keys: StoreKeys,
+        store: Store,
         session: WriteSession,
         small: SmallFiles,
         queue: DraftQueue,
         log: ResumeLog,
         notes: RunNotes,
     ) -> None:
-        self._keys = keys
+        self._store, self._session = store, session
         self._small, self._queue, self._log, self._notes = small, queue, log, notes
-        self._streamer = FileStreamer(Chunker(keys.border_secret), session.put)
-        self._links: dict[tuple[int, int], LateEntry | Entry] = {}
+        self._streamer = FileStreamer(Chunker(store.keys.border_secret), store.keys)
+        self._pieces = BlockBuilder(session, _PIECES_BYTES)
+        self._links: dict[tuple[int, int], LateFile | Entry] = {}
         self._trust_before = time.time_ns() - UNTRUSTED_NS
 
-    def file_or_gap(self, item: Found, path: bytes, handle: int, before: Entry | None) -> LateEntry | Entry:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._streamer.__exit__(kind, error, trace)
+
+    def file_or_gap(self, item: Found, path: bytes, handle: int, before: Before) -> LateFile | Entry:
         """A file, or its place in the listing when it cannot be read."""
         try:
             return self._file(item, path, handle, before)
@@ -78,7 +103,7 @@ class FileTaking:
             self._links.setdefault((item.info.st_dev, item.info.st_ino), earlier)
         return earlier
 
-    def _file(self, item: Found, path: bytes, folder: int, before: Entry | None) -> LateEntry | Entry:
+    def _file(self, item: Found, path: bytes, folder: int, before: Before) -> LateFile | Entry:
         """Read a file, again if it changed meanwhile."""
         info = item.info
         linked = (info.st_dev, info.st_ino)
@@ -88,7 +113,7 @@ class FileTaking:
         handle = open_file(item.text, folder)
         try:
             for _ in range(_TRIES):
-                content, parts = self._content(handle, info, path + b"/" + item.name)
+                content, parts, digest = self._content(handle, info, path + b"/" + item.name, before.like)
                 after = os.fstat(handle)
                 steady = same_state(info, after)
                 if steady:
@@ -100,21 +125,15 @@ class FileTaking:
             extra = extra_of(info, read_attributes(handle), unsteady=not steady)
         finally:
             os.close(handle)
-        entry: LateEntry | Entry
+        entry: LateFile | Entry
         if content is None:
             stat = self._stat_as_read(info, sum(part.length for part in parts))
-            entry = LateEntry(
-                item.name,
-                Kind.FILE,
-                parts,
-                stat=stat,
-                extra=extra,
-                before=None if before is None else before.digest,
-            )
+            own = before.own if before.own is not None and before.own.kind is Kind.FILE else None
+            entry = LateFile(item.name, LateContent(parts, digest, own), stat, extra)
         else:
             stat = self._stat_as_read(info, len(content))
             entry = self._small.entry(
-                item.name, content, small_digest(self._keys, content), stat, extra, before
+                item.name, content, small_digest(self._store.keys, content), stat, extra, before
             )
         self._notes.count_file(entry.stat.size)
         if info.st_nlink > 1:
@@ -122,12 +141,10 @@ class FileTaking:
         self._notes.report(tr("Reading"))
         return entry
 
-    def _further_link(self, name: bytes, first: LateEntry | Entry) -> LateEntry | Entry:
+    def _further_link(self, name: bytes, first: LateFile | Entry) -> LateFile | Entry:
         self._notes.count_file(first.stat.size)
-        if isinstance(first, LateEntry):
-            return LateEntry(
-                name, first.kind, first.parts, stat=first.stat, extra=first.extra, before=first.before
-            )
+        if isinstance(first, LateFile):
+            return LateFile(name, first.content, first.stat, first.extra)
         return msgspec.structs.replace(first, name=name)
 
     def _stat_as_read(self, info: os.stat_result, length: int) -> Stat:
@@ -138,29 +155,49 @@ class FileTaking:
         stat = stat_of(info, trusted)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
-    def _content(self, handle: int, info: os.stat_result, path: bytes) -> tuple[bytes | None, list[Part]]:
-        """Read an open file once: the bytes of a small file, or None and the parts of a larger one.
+    def _content(
+        self, handle: int, info: os.stat_result, path: bytes, like: Entry | None
+    ) -> tuple[bytes | None, list[Part], ContentDigest]:
+        """Read an open file once: the bytes of a small file, or None, and the parts and the digest of a
+        larger one.
 
         ``info.st_size`` bytes are expected; it may have become longer or shorter.
         """
         if info.st_size <= SMALL_FILE_BYTES:
             content = os.read(handle, info.st_size + 1)
             if len(content) == info.st_size or (len(content) <= SMALL_FILE_BYTES and not os.read(handle, 1)):
-                return content, []
+                return content, [], _NO_DIGEST
             info = os.fstat(handle)
-        segments = data_segments(handle, info.st_size, info.st_blocks)
         parts: list[Part] = []
-        if info.st_size < _LONG_FILE_BYTES:
-            self._streamer.stream(handle, segments, info.st_size, self._tick, parts)
-        else:
-            ahead, noted = (
-                self._log.pieces_of(path, stat_of(info)),
-                PiecesNote(self._log, path, stat_of(info), parts),
-            )
-            self._streamer.stream(handle, segments, info.st_size, self._ticking(noted), parts, ahead)
+        segments = data_segments(handle, info.st_size, info.st_blocks)
+        earlier = earlier_version(self._store, like)
+        sink: Sink = WholeChunks(self._session.put, parts)
+        tick: Callable[[int], None] = self._tick
+        ahead = 0
+        if earlier is not None:
+            sink = ChangedFile(self._store, earlier, self._pieces, self._session.put, parts)
+        elif info.st_size >= _LONG_FILE_BYTES:
+            if segments == [(0, info.st_size)]:
+                ahead = self._read_ahead(path, info, parts)
+            tick = self._ticking(PiecesNote(self._log, path, stat_of(info), parts))
+        digest = self._streamer.stream(handle, segments, info.st_size, tick, sink, ahead)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
-            return os.pread(handle, SMALL_FILE_BYTES, 0), []
-        return None, parts
+            return os.pread(handle, SMALL_FILE_BYTES, 0), [], _NO_DIGEST
+        return None, parts, digest
+
+    def _read_ahead(self, path: bytes, info: os.stat_result, parts: list[Part]) -> int:
+        """The parts at a file's beginning that a run took in which was cut off; how many bytes they are."""
+        at = 0
+        for length, chunk in self._log.pieces_of(path, stat_of(info)):
+            ticket = Ticket()
+            ticket.chunk = chunk
+            parts.append(Part(ticket, 0, length))
+            at += length
+        return at
+
+    def finish(self) -> None:
+        """Hand in what is left of pieces."""
+        self._pieces.flush()
 
     def _tick(self, read: int) -> None:
         self._notes.read_ahead += read

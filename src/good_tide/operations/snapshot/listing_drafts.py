@@ -8,55 +8,94 @@ so the queue is short.
 
 from __future__ import annotations
 
+import abc
 from collections import deque
 from collections.abc import Callable, Sequence
 from operator import attrgetter
+from typing import NamedTuple
 
 from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.pages import encode_page, paginate
-from good_tide.crypto.seals import StoreKeys
-from good_tide.storage.content import Part, listed_digest
+from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
 
 
 class LateEntry:
-    """A folder, or a file above the small size: what it refers to is known only when its turn comes.
+    """A folder, or a file above the small size: what it refers to is known only when its turn comes."""
 
-    :param parts: a file's content; its digest is made of them.
-    :param child: a folder's own draft.
-    :param before: the digest the file had in the last snapshot.
+    __slots__ = ("extra", "name", "stat")
+
+    def __init__(self, name: bytes, stat: Stat, extra: Extra) -> None:
+        self.name, self.stat, self.extra = name, stat, extra
+
+    @property
+    def parts(self) -> Sequence[ExtentLike]:
+        """What a file lies in."""
+        return ()
+
+    @abc.abstractmethod
+    def entry(self) -> Entry:
+        """The final entry."""
+
+
+class LateFolder(LateEntry):
+    """A folder.
+
+    :param child: its own draft.
     """
 
-    __slots__ = ("before", "child", "extra", "kind", "name", "parts", "stat")
+    __slots__ = ("child",)
 
     def __init__(
-        self,
-        name: bytes,
-        kind: Kind,
-        parts: Sequence[ExtentLike] = (),
-        child: FolderDraft | None = None,
-        stat: Stat = NO_STAT,
-        extra: Extra = NOTHING_EXTRA,
-        before: ContentDigest | None = None,
+        self, name: bytes, child: FolderDraft, stat: Stat = NO_STAT, extra: Extra = NOTHING_EXTRA
     ) -> None:
-        self.name, self.kind, self.parts, self.child, self.stat, self.extra = (
-            name,
-            kind,
-            parts,
-            child,
-            stat,
-            extra,
-        )
-        self.before = before
+        super().__init__(name, stat, extra)
+        self.child = child
 
-    def entry(self, keys: StoreKeys) -> Entry:
-        """The final entry."""
-        if self.child is not None:
-            return Entry(self.name, self.kind, self.stat, extents=self.child.extents(), extra=self.extra)
-        return Entry(
-            self.name, self.kind, self.stat, listed_digest(keys, self.parts), tuple(self.parts), self.extra
-        )
+    def entry(self) -> Entry:
+        return Entry(self.name, Kind.FOLDER, self.stat, extents=self.child.extents(), extra=self.extra)
+
+
+class LateContent(NamedTuple):
+    """The content of a file above the small size: what it lies in, its digest, and the entry that the file
+    has in the last snapshot."""
+
+    parts: Sequence[ExtentLike]
+    digest: ContentDigest
+    before: Entry | None
+
+
+class LateFile(LateEntry):
+    """A file above the small size."""
+
+    __slots__ = ("content",)
+
+    def __init__(self, name: bytes, content: LateContent, stat: Stat, extra: Extra) -> None:
+        super().__init__(name, stat, extra)
+        self.content = content
+
+    @property
+    def parts(self) -> Sequence[ExtentLike]:
+        return self.content.parts
+
+    def entry(self) -> Entry:
+        parts, digest, before = self.content
+        if before is not None and _where(before.extents) == _where(parts):
+            # Files of earlier versions have a digest of another kind, which stays as long as the content
+            # does.
+            digest = before.digest
+        return Entry(self.name, Kind.FILE, self.stat, digest, tuple(parts), self.extra)
+
+    @property
+    def is_changed(self) -> bool:
+        """Whether its content is not that of the last snapshot."""
+        before = self.content.before
+        return before is None or self.entry().digest != before.digest
+
+
+def _where(extents: Sequence[ExtentLike]) -> list[tuple[ChunkId | None, int, int]]:
+    return [(one.chunk, one.offset, one.length) for one in extents]
 
 
 class FolderDraft:
@@ -94,10 +133,8 @@ class DraftQueue:
     :param note: told of each folder's path and pages.
     """
 
-    def __init__(
-        self, session: WriteSession, keys: StoreKeys, note: Callable[[bytes, Sequence[bytes]], None]
-    ) -> None:
-        self._session, self._keys, self._note = session, keys, note
+    def __init__(self, session: WriteSession, note: Callable[[bytes, Sequence[bytes]], None]) -> None:
+        self._session, self._note = session, note
         self._waiting: deque[FolderDraft] = deque()
         self.changed_files = 0
         """Files above the small size whose content is not that of the last snapshot."""
@@ -121,6 +158,5 @@ class DraftQueue:
         draft.entries, draft.tickets = [], set()
 
     def _final(self, late: LateEntry) -> Entry:
-        entry = late.entry(self._keys)
-        self.changed_files += entry.kind is Kind.FILE and entry.digest != late.before
-        return entry
+        self.changed_files += isinstance(late, LateFile) and late.is_changed
+        return late.entry()

@@ -18,6 +18,7 @@ from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry
 from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
 from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, content_ids
+from good_tide.storage.fine import earlier_version, small_in_pieces
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
@@ -34,8 +35,17 @@ it (exFAT keeps two seconds, ext4 a few milliseconds); it is read again by the n
 StoredSmall = Callable[[ContentDigest], Extent | None]
 """Where a small file with some content lies in the store already, if the local catalog knows."""
 
-Fresh = tuple[Found, Entry | None]
-"""A small file to be read, and its entry in the last snapshot."""
+
+class Before(NamedTuple):
+    """What the last snapshot has of a file: its entry, and that of the file whose content it may share; the
+    same where there is one."""
+
+    own: Entry | None
+    like: Entry | None
+
+
+Fresh = tuple[Found, Before]
+"""A small file to be read, and what the last snapshot has of it."""
 
 
 class _Pending(NamedTuple):
@@ -50,7 +60,7 @@ class SmallFiles:
     """All small files of one run. A context manager.
 
     :param careful: reads one file that was not as its folder's listing showed it: the file, its folder's path
-        and handle, and its entry in the last snapshot.
+        and handle, and what the last snapshot has of it.
     """
 
     def __init__(
@@ -58,12 +68,12 @@ class SmallFiles:
         store: Store,
         session: WriteSession,
         stored: StoredSmall | None,
-        careful: Callable[[Found, bytes, int, Entry | None], LateEntry | Entry],
+        careful: Callable[[Found, bytes, int, Before], LateEntry | Entry],
     ) -> None:
         self._store, self._stored, self._careful = store, stored, careful
         self._reader = ReadAhead(store.keys)
         self._blocks = BlockBuilder(session)
-        self._known: dict[ContentDigest, ExtentLike] = {}
+        self._known: dict[ContentDigest, tuple[ExtentLike, ...]] = {}
         self._pending: deque[_Pending] = deque()
         self._ahead = 0
         self.files = self.bytes = self.changed = 0
@@ -130,20 +140,28 @@ class SmallFiles:
         digest: ContentDigest,
         stat: Stat,
         extra: Extra,
-        before: Entry | None,
+        before: Before,
     ) -> Entry:
         """The entry of a small file that was read, its content handed in unless the store has it."""
-        if before is not None and before.digest == digest and self._store.has_all(content_ids(before)):
-            return Entry(name, Kind.FILE, stat, digest, before.extents, extra)
-        self.changed += before is None or before.digest != digest
+        own = before.own
+        if own is not None and own.digest == digest and self._store.has_all(content_ids(own)):
+            return Entry(name, Kind.FILE, stat, digest, own.extents, extra)
+        self.changed += own is None or own.digest != digest
         if not content:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
-        part = self._known.get(digest)
-        if part is None:
-            part = self._known[digest] = self._stored_extent(digest, content) or self._blocks.add(
-                content, digest
-            )
-        return Entry(name, Kind.FILE, stat, digest, (part,), extra)
+        parts = self._known.get(digest)
+        if parts is None:
+            parts = self._known[digest] = self._parts(digest, content, before.like)
+        return Entry(name, Kind.FILE, stat, digest, parts, extra)
+
+    def _parts(self, digest: ContentDigest, content: bytes, like: Entry | None) -> tuple[ExtentLike, ...]:
+        """What a content lies in that was not seen before in this run."""
+        stored = self._stored_extent(digest, content)
+        if stored is not None:
+            return (stored,)
+        earlier = earlier_version(self._store, like)
+        pieces = small_in_pieces(earlier, content, self._blocks) if earlier is not None else None
+        return tuple(pieces) if pieces is not None else (self._blocks.add(content, digest),)
 
     def _stored_extent(self, digest: ContentDigest, content: bytes) -> Extent | None:
         """Where the catalog says that this content lies, if it does."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import os
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.pages import Page
-from good_tide.operations.snapshot.listing_drafts import LateEntry
+from good_tide.operations.snapshot.listing_drafts import LateFolder
+from good_tide.operations.snapshot.small_files import Before
 from good_tide.source.folders import (
     Found,
     stat_of,
@@ -45,14 +47,39 @@ def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
     return bool(same[~folders].all())
 
 
-def same_folder(entry: LateEntry, old: Entry) -> bool:
+class Replaced:
+    """Which file of the last snapshot a file of the same folder may share content with: that of its name, or
+    one that is gone with the same ending, as when somebody saves under a new name.
+
+    :param known: the folder's entries in the last snapshot, by name.
+    """
+
+    def __init__(self, found: Sequence[Found], known: Mapping[bytes, Entry]) -> None:
+        self._known = known
+        names = {item.name for item in found} if known else set()
+        self._gone: dict[bytes, list[Entry]] = {}
+        for entry in known.values():
+            if entry.kind is Kind.FILE and entry.name not in names:
+                self._gone.setdefault(_ending(entry.name), []).append(entry)
+
+    def before(self, item: Found) -> Before:
+        """What the last snapshot has of a file."""
+        own = self._known.get(item.name)
+        like = own
+        if own is None and self._gone and item.kind is Kind.FILE:
+            size = item.info.st_size
+            alike = self._gone.get(_ending(item.name), ())
+            like = min(alike, key=lambda entry: abs(entry.stat.size - size), default=None)
+        return Before(own, like)
+
+
+def _ending(name: bytes) -> bytes:
+    return os.path.splitext(name)[1].lower()
+
+
+def same_folder(entry: LateFolder, old: Entry) -> bool:
     """Whether a folder that was walked is as the last snapshot has it."""
-    return (
-        entry.child is not None
-        and entry.child.pages == old.pages
-        and entry.stat == old.stat
-        and entry.extra == old.extra
-    )
+    return entry.child.pages == old.pages and entry.stat == old.stat and entry.extra == old.extra
 
 
 def is_same(item: Found, before: Entry | None) -> bool:

@@ -21,12 +21,12 @@ from good_tide.core.records import Snapshot, SnapshotRecord, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
-from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry
+from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry, LateFolder
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.run_notes import RunNotes
-from good_tide.operations.snapshot.small_files import Fresh, SmallFiles, StoredSmall, is_small
-from good_tide.operations.snapshot.unchanged import is_same, looks_unchanged, same_folder
+from good_tide.operations.snapshot.small_files import Before, Fresh, SmallFiles, StoredSmall, is_small
+from good_tide.operations.snapshot.unchanged import Replaced, is_same, looks_unchanged, same_folder
 from good_tide.source.folders import (
     Found,
     extra_of,
@@ -59,19 +59,21 @@ class Walk:
         """Decides what is in; everything is without one."""
         self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
         notes.small = self._small
-        self._queue = DraftQueue(session, store.keys, log.note_folder)
-        self._files = FileTaking(store.keys, session, self._small, self._queue, log, notes)
+        self._queue = DraftQueue(session, log.note_folder)
+        self._files = FileTaking(store, session, self._small, self._queue, log, notes)
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
         self._started = time.monotonic()
 
     def __enter__(self) -> Self:
         self._small.__enter__()
+        self._files.__enter__()
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self._files.__exit__(kind, error, trace)
         self._small.__exit__(kind, error, trace)
 
     def leave_out_own(self, folders: Sequence[Path]) -> None:
@@ -90,11 +92,12 @@ class Walk:
             draft = self._root(os.fsencode(folder), before.get(os.fsencode(folder)))
             if draft is not None:
                 drafts.append(draft)
+        self._files.finish()
         self._small.finish()
         self._session.settle()
         self._queue.drain()
         self._notes.report(tr("Writing"), Stage.LAST_PART)
-        final = [draft.entry(self._store.keys) if isinstance(draft, LateEntry) else draft for draft in drafts]
+        final = [draft.entry() if isinstance(draft, LateEntry) else draft for draft in drafts]
         roots = encode_page(sorted(final, key=lambda entry: entry.name))
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
 
@@ -168,7 +171,7 @@ class Walk:
             return None
         self._notes.folders += 1
         self._notes.note_owner(info)
-        return LateEntry(name, Kind.FOLDER, child=draft, stat=stat_of(info), extra=extra_of(info, attributes))
+        return LateFolder(name, draft, stat_of(info), extra_of(info, attributes))
 
     def _folder(
         self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int, state: FolderState | None
@@ -196,6 +199,7 @@ class Walk:
         for miss in missed:
             draft.add(self._notes.leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         small: list[Fresh] = []
+        replaced = Replaced(found, known)
         for item in found:
             before_item = known.get(item.name) if known else None
             earlier = read_before.get(item.name) if read_before else None
@@ -204,12 +208,12 @@ class Walk:
                 draft.add(self._files.read_before(item, earlier, before_item))
             elif is_small(item) and not same:
                 self._notes.note_owner(item.info)
-                small.append((item, before_item))
+                small.append((item, replaced.before(item)))
             else:
                 if item.kind is Kind.FOLDER:
                     entry = yield self._sub_folder(item, path, handle, before_item, depth, inside)
                 else:
-                    entry = self._item(item, path, handle, before_item, same)
+                    entry = self._item(item, path, handle, replaced.before(item), same)
                 if entry is not None:
                     draft.add(entry)
         if small:
@@ -271,7 +275,7 @@ class Walk:
                 continue
             draft.add(entry)
             old = known[item.name]
-            same = same and isinstance(entry, LateEntry) and same_folder(entry, old)
+            same = same and isinstance(entry, LateFolder) and same_folder(entry, old)
         files = [item for item in found if item.kind is not Kind.FOLDER]
         self._count_unchanged(files)
         if same:
@@ -286,17 +290,15 @@ class Walk:
         self._notes.bytes += sum(sizes)
         self._notes.report(tr("Reading"))
 
-    def _item(
-        self, item: Found, path: bytes, handle: int, before: Entry | None, same: bool
-    ) -> LateEntry | Entry:
+    def _item(self, item: Found, path: bytes, handle: int, before: Before, same: bool) -> LateEntry | Entry:
         if item.kind is None:
             return self._notes.leave_out(
                 item.name, path + b"/" + item.name, Reason.SPECIAL, tr("socket, pipe or device")
             )
-        if before is not None and same:
+        if before.own is not None and same:
             if item.kind is Kind.FILE:
                 self._notes.count_file(item.info.st_size)
-            return before
+            return before.own
         self._notes.note_owner(item.info)
         if item.kind is Kind.FILE:
             return self._files.file_or_gap(item, path, handle, before)

@@ -15,13 +15,13 @@ import msgspec
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, ExtentLike, Kind
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.storage.content import SMALL_FILE_BYTES, listed_digest, read_whole, small_digest
+from good_tide.storage.content import SMALL_FILE_BYTES, ContentHasher, listed_digest, read_whole, small_digest
 from good_tide.storage.envelope import FileKind, open_whole, seal_again
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.keyslots import share_identities
@@ -131,6 +131,7 @@ class _Carrier:
         self._alike = share_identities(source.keys, target.keys)
         self._chunks: dict[ChunkId, ChunkId] = {}
         self._pages: dict[ChunkId, ChunkId] = {}
+        self._digests: dict[ContentDigest, ContentDigest] = {}
         self._written: list[ChunkId] = []
         self.bytes = 0
 
@@ -225,18 +226,30 @@ class _Carrier:
         if entry.kind is not Kind.FILE:
             return entry
         extents: tuple[ExtentLike, ...] = tuple(self._extent(extent) for extent in entry.extents)
-        digest = entry.digest
-        if not self._alike and entry.digest:
-            if (
-                entry.stat.size <= SMALL_FILE_BYTES
-                and len(entry.extents) <= 1
-                and not any(one.chunk is None for one in entry.extents)
-            ):
-                content = read_whole(self._source.read_chunk, entry.extents, SMALL_FILE_BYTES)
-                digest = small_digest(self._target.keys, content)
-            else:
-                digest = listed_digest(self._target.keys, extents)
+        digest = entry.digest if self._alike or not entry.digest else self._digest(entry, extents)
         return msgspec.structs.replace(entry, extents=extents, digest=digest)
+
+    def _digest(self, entry: Entry, extents: Sequence[ExtentLike]) -> ContentDigest:
+        """The content digest of a file by the target's keys. The same content has the same one."""
+        known = self._digests.get(entry.digest)
+        if known is not None:
+            return known
+        read = self._source.read_chunk
+        if entry.stat.size <= SMALL_FILE_BYTES:
+            digest = small_digest(self._target.keys, read_whole(read, entry.extents, SMALL_FILE_BYTES))
+        elif entry.digest == listed_digest(self._source.keys, entry.extents):
+            digest = listed_digest(self._target.keys, extents)
+        else:
+            hasher = ContentHasher()
+            for extent in entry.extents:
+                if extent.chunk is None:
+                    hasher.zeros(extent.length)
+                else:
+                    content = memoryview(read(extent.chunk))
+                    hasher.update(content[extent.offset : extent.offset + extent.length])
+            digest = hasher.digest(self._target.keys)
+        self._digests[entry.digest] = digest
+        return digest
 
     def _extent(self, extent: ExtentLike) -> Extent:
         chunk = None if extent.chunk is None else self._chunk(extent.chunk)

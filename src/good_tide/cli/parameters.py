@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 from click.shell_completion import CompletionItem
 
+from good_tide.core.addresses import refuse_address
 from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.translation import tr
 
@@ -18,12 +19,13 @@ if TYPE_CHECKING:
 
 class FilledPath(click.Path):
     """A path of at least one character: an empty one, from a script with a variable that is not set, is not
-    the folder that one happens to be in."""
+    the folder that one happens to be in. No address."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         if str(value) == "":
             named = param.opts[0] if param is not None and param.opts else "A path"
             raise PersonError(tr("{named} is empty").format(named=named), tr("Give a path"))
+        refuse_address(str(value))
         return super().convert(value, param, ctx)
 
 

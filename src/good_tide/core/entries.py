@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import enum
+from collections.abc import Iterable
 from typing import Protocol
 
 import msgspec
 
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of, page_id, part_of
 
 
 class Kind(enum.StrEnum):
@@ -107,8 +108,8 @@ NO_STAT = Stat()
 class Entry(msgspec.Struct, frozen=True, gc=False):
     """One name in a folder of a snapshot.
 
-    For a file, ``extents`` are its content in order. For a folder, they are its listing: one whole page each.
-    Links and left-out entries have none; only files have a digest.
+    For a file, ``extents`` are its content in order. For a folder, they are its listing: a page each, of
+    length 0 where it is the whole chunk. Links and left-out entries have none; only files have a digest.
     """
 
     name: bytes
@@ -119,6 +120,15 @@ class Entry(msgspec.Struct, frozen=True, gc=False):
     extra: Extra = NOTHING_EXTRA
 
     @property
-    def pages(self) -> tuple[ChunkId, ...]:
+    def pages(self) -> tuple[PageId, ...]:
         """The pages of a folder's listing."""
-        return tuple(extent.chunk for extent in self.extents if extent.chunk is not None)
+        return tuple(
+            page_id(extent.chunk, extent.offset, extent.length)
+            for extent in self.extents
+            if extent.chunk is not None
+        )
+
+
+def page_extents(pages: Iterable[PageId]) -> tuple[Extent, ...]:
+    """What the entry of a folder with these pages has as its extents."""
+    return tuple(Extent(chunk_of(page), *part_of(page)) for page in pages)

@@ -12,6 +12,10 @@ from typing import NewType
 ChunkId = NewType("ChunkId", bytes)
 """Keyed BLAKE3 of a chunk's plain bytes, 32 bytes."""
 
+PageId = NewType("PageId", bytes)
+"""Where a page of a folder's listing lies: the identity of its chunk, and where it is a part of that, offset
+and length in it (4 bytes each, little-endian). The same for as long as the page is stored."""
+
 ContentDigest = NewType("ContentDigest", bytes)
 """Identity of one file's content within a store, 16 bytes (see ``docs/format.md``, "Content digest")."""
 
@@ -43,6 +47,26 @@ CHUNK_ID_BYTES = 32
 DIGEST_BYTES = 16
 NAME_BYTES = 16
 _JOB_ID_BYTES = 8
+
+
+def page_id(chunk: ChunkId, offset: int, length: int) -> PageId:
+    """Names a page by an extent; of length 0: the whole chunk."""
+    if not length:
+        return PageId(chunk)
+    return PageId(chunk + offset.to_bytes(4, "little") + length.to_bytes(4, "little"))
+
+
+def chunk_of(page: PageId) -> ChunkId:
+    """The chunk that a page lies in."""
+    return ChunkId(page[:CHUNK_ID_BYTES])
+
+
+def part_of(page: PageId) -> tuple[int, int]:
+    """Offset and length of a page in its chunk; of length 0: the whole chunk."""
+    return (
+        int.from_bytes(page[CHUNK_ID_BYTES : CHUNK_ID_BYTES + 4], "little"),
+        int.from_bytes(page[CHUNK_ID_BYTES + 4 :], "little"),
+    )
 
 
 def new_job_id() -> JobId:

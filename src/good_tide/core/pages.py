@@ -17,7 +17,7 @@ import numpy as np
 from good_tide.core.columns import Column, decode_column, encode_columns
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest
+from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest, PageId, page_id
 from good_tide.core.translation import tr
 
 _PAGE_MEAN = 512
@@ -67,6 +67,7 @@ class Page:
         Raises:
             DamageError: the bytes are not a page, or hold names that no folder can hold.
         """
+        self.data = data
         try:
             wire = _decoder.decode(data)
         except _UNREADABLE as error:
@@ -138,7 +139,7 @@ class Page:
         sub-folders."""
         return self._wire.chunks
 
-    def folder_pages(self) -> list[ChunkId]:
+    def folder_pages(self) -> list[PageId]:
         """Pages of the sub-folders' listings, without making entries of all that is in the page.
 
         Raises:
@@ -146,7 +147,7 @@ class Page:
         """
         return [page for pages in self.sub_folders().values() for page in pages]
 
-    def sub_folders(self) -> dict[int, list[ChunkId]]:
+    def sub_folders(self) -> dict[int, list[PageId]]:
         """The pages of each sub-folder's listing, by the number of its entry.
 
         Raises:
@@ -163,7 +164,11 @@ class Page:
         ).tolist():
             begin = int(begins[position])
             own = extents[begin : begin + int(counts[position])]
-            found[position] = [extent.chunk for extent in own if extent.chunk is not None]
+            found[position] = [
+                page_id(extent.chunk, extent.offset, extent.length)
+                for extent in own
+                if extent.chunk is not None
+            ]
         return found
 
     def references(self) -> tuple[Column, Column]:

@@ -14,10 +14,9 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from good_tide.core.deep import Deep, walked
-from good_tide.core.entries import Kind
+from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, SnapshotId
-from good_tide.core.pages import Page
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PageId, SnapshotId, chunk_of
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
@@ -153,9 +152,13 @@ class HoldingArea(Store):
         self._priming = True
         try:
             with WriteSession(self, _OWNER) as session:
+                there = [
+                    one for one in self.marked().values() if one.record.machine.id == newest.record.machine.id
+                ]
+                roots = {entry.name: entry for one in there for entry in self.roots(one.record)}
+                taken: set[PageId] = set()
                 for entry in store.roots(newest.record):
-                    for page in entry.pages if entry.kind is Kind.FOLDER else ():
-                        walked(self._take_page(store, session, page))
+                    walked(self._take_listing(store, session, entry, roots.get(entry.name), taken))
                 session.keep()
         finally:
             self._priming = False
@@ -222,15 +225,28 @@ class HoldingArea(Store):
                 file.write_text(secrets.token_hex(8))
             return HOLDING_OWNER + file.read_text()
 
-    def _take_page(self, store: Store, session: WriteSession, page: ChunkId) -> Deep[None]:
-        """Copy a listing and those below it. One that is here already has everything below it here too."""
-        if page in self.index:
+    def _take_listing(
+        self, store: Store, session: WriteSession, entry: Entry, before: Entry | None, taken: set[PageId]
+    ) -> Deep[None]:
+        """Copy a folder's listing and those below it.
+
+        :param before: what stands at the same place in the snapshot that was taken over last; of its pages
+            everything below is here.
+        :param taken: pages of which that was done in this run.
+        """
+        if entry.kind is not Kind.FOLDER:
             return
-        plain = store.read_chunk(page)
-        for entry in Page(plain).entries():
-            for below in entry.pages if entry.kind is Kind.FOLDER else ():
-                yield self._take_page(store, session, below)
-        session.put_page(plain)
+        there = before.pages if before is not None and before.kind is Kind.FOLDER else ()
+        fresh = [page for page in entry.pages if page not in there and page not in taken]
+        if not fresh:
+            return
+        inside = {one.name: one for page in there for one in self.page(page).entries()}
+        for page in fresh:
+            taken.add(page)
+            for below in store.page(page).entries():
+                yield self._take_listing(store, session, below, inside.get(below.name), taken)
+            if chunk_of(page) not in self.index:
+                session.put_page(store.read_chunk(chunk_of(page)))
 
     def begin_anew(self, store: Store) -> None:
         """Forget everything and take over anew what each machine that took something over needs. Only with
@@ -286,15 +302,17 @@ class HoldingArea(Store):
     def _needed(self) -> set[ChunkId]:
         """Chunks that the snapshots here refer to."""
         needed: set[ChunkId] = set()
+        seen: set[PageId] = set()
         snapshots = (*self.held(), *self.marked().values())
         waiting = [
             page for snapshot in snapshots for entry in self.roots(snapshot.record) for page in entry.pages
         ]
         while waiting:
             page = waiting.pop()
-            if page in needed or page not in self.index:
+            if page in seen or chunk_of(page) not in self.index:
                 continue
-            needed.add(page)
+            seen.add(page)
+            needed.add(chunk_of(page))
             for entry in self.page(page).entries():
                 if entry.kind is Kind.FOLDER:
                     waiting += entry.pages

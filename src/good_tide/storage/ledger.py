@@ -9,6 +9,7 @@ nothing else: what may be deleted is for the sweep to say.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import tempfile
 import zipfile
@@ -23,7 +24,7 @@ from numpy.typing import NDArray
 from good_tide.core.entries import Entry
 from good_tide.core.entries import Kind as EntryKind
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, MachineId, SnapshotId
+from good_tide.core.identifiers import CHUNK_ID_BYTES, MachineId, PageId, SnapshotId, chunk_of, part_of
 from good_tide.core.kinds import kind_of
 from good_tide.core.ledger import EVENT, ROW, Numbers, Reckoning, Rows, applied, netted, without
 from good_tide.core.pages import Page
@@ -37,7 +38,7 @@ _MOST_EVENTS = 2_000_000
 LISTING = "listings"
 OTHER = "other"
 _Value = TypeVar("_Value")
-_Place = tuple[ChunkId, bytes, bytes]
+_Place = tuple[PageId, bytes, bytes]
 """A page, and the part of the contents that it is referred to from: the covered folder, and the folder right
 inside it."""
 
@@ -269,9 +270,8 @@ class _Changes:
                 if root.kind is EntryKind.FOLDER:
                     self._refer([(page, root.name, b"") for page in root.pages], sign)
                 elif root.pages:
-                    self._note(
-                        keys_of(b"".join(root.pages)), self._label(root.name, b"", _kind(root.name)), sign
-                    )
+                    chunks = b"".join(chunk_of(page) for page in root.pages)
+                    self._note(keys_of(chunks), self._label(root.name, b"", _kind(root.name)), sign)
         nodes = [(key, label, delta) for (key, label), delta in self._moved.items() if delta]
         pages = np.zeros(len(nodes), dtype=EVENT)
         for number, name in enumerate(("key", "label", "delta")):
@@ -299,18 +299,20 @@ class _Changes:
             label = listings.get((root, inside))
             if label is None:
                 label = listings[root, inside] = self._label(root, inside, LISTING)
-            node = int.from_bytes(page[:8], "big"), label
+            node = _key(page), label
             before = pages.get(node, 0)
             pages[node] = before + sign
             moved[node] = moved.get(node, 0) + sign
             if before == (0 if sign > 0 else 1):
+                if part_of(page)[1]:  # its own key is that of no chunk
+                    self._note(keys_of(chunk_of(page)), label, sign)
                 self._page(page, root, inside, sign, waiting)
                 if sign < 0:
                     del pages[node]
 
-    def _page(self, page: ChunkId, root: bytes, inside: bytes, sign: int, waiting: list[_Place]) -> None:
+    def _page(self, page: PageId, root: bytes, inside: bytes, sign: int, waiting: list[_Place]) -> None:
         """What a page refers to; nothing if it cannot be read when it is first referred to."""
-        key = int.from_bytes(page[:8], "big")
+        key = _key(page)
         try:
             if sign > 0 or key not in self.unread:
                 self._contents(self._store.page(page), root, inside, sign, waiting)
@@ -331,6 +333,12 @@ class _Changes:
             kinds = {kind: self._label(root, inside, kind) for kind in map(_kind, page.names)}
             labels = np.array([kinds[_kind(name)] for name in page.names], dtype=np.uint32)
             self._note(keys_of(page.chunk_ids)[chunks], labels[owners], sign)
+
+
+def _key(page: PageId) -> int:
+    """A number for a page: for one that is a whole chunk the chunk's key."""
+    whole = len(page) == CHUNK_ID_BYTES
+    return int.from_bytes((page if whole else hashlib.blake2b(page).digest())[:8], "big")
 
 
 def _kind(name: bytes) -> str:

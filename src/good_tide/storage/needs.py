@@ -11,7 +11,7 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import ChunkId, PageId, chunk_of
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.chunk_keys import Keys, keys_of
@@ -53,17 +53,16 @@ def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -
     parts: list[bytes] = []
     size = 0
     lost = known_lost(store)
-    seen: set[ChunkId] = set(lost)
+    seen: set[PageId] = set()
     for number, snapshot in enumerate(snapshots):
         control.checkpoint()
         control.report(Progress("Marking", number))
         roots = store.roots(snapshot.record)
         waiting = [page for root in roots for page in root.pages]
-        parts += waiting
         parts += [extent.chunk for root in roots for extent in root.extents if extent.chunk is not None]
         while waiting:
             identity = waiting.pop()
-            if identity in seen:
+            if identity in seen or chunk_of(identity) in lost:
                 continue
             seen.add(identity)
             page = store.page(identity)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from good_tide.core.addresses import refuse_address
 from good_tide.core.errors import PlaceError
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
@@ -14,8 +15,9 @@ def store_place(named: str) -> StorePlace:
     """The place that a person names.
 
     Raises:
-        ValueError: no kind of place is called so.
+        PersonError: it is an address, of a kind that is not known. ValueError: no kind of place is called so.
     """
+    refuse_address(named)
     for kind in KINDS:
         found = kind.named(named)
         if found is not None:

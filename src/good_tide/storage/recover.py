@@ -55,6 +55,7 @@ INSTALL = """Install it, with one of these:
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 ACLS = (b"system.posix_acl_access", b"system.posix_acl_default")
 HEADER_LIMIT, CHUNK_LIMIT = 1 << 16, 1 << 26
+RECENT_BYTES = 32 * 1024 * 1024
 MOST_SLOTS, MOST_ENTRIES, MOST_EXTENTS, DEEPEST, DEEPEST_RECORD, MOST_VALUES = 64, 4096, 1 << 23, 2100, 16, 1 << 22
 
 
@@ -212,6 +213,7 @@ class Store:
             raise Problem("damaged: the secrets in the key slot have an impossible length")
         self.secret = secrets[:32]
         self.where = {}
+        self.recent = {}
         for name in self.both_names("index"):
             try:
                 self.take_index(unpack(self.whole(2, "index", name, 1 << 30)))
@@ -451,12 +453,19 @@ class Store:
     def chunk(self, identity):
         if identity not in self.where:
             raise Problem("damaged: a needed chunk is in no index")
+        if identity in self.recent:
+            return self.recent[identity]
         problem = None
         for place in self.where[identity]:
             try:
-                return self.chunk_at(identity, *place)
+                content = self.chunk_at(identity, *place)
             except (Problem, OSError) as error:
                 problem = error
+                continue
+            self.recent[identity] = content
+            while sum(map(len, self.recent.values())) > RECENT_BYTES and len(self.recent) > 1:
+                del self.recent[next(iter(self.recent))]
+            return content
         raise problem
 
     def chunk_at(self, identity, pack, number, offset, stored, plain, squeezed, size):
@@ -529,8 +538,9 @@ class Store:
         return entries
 
     def listing(self, entry):
-        for identity, _, _ in entry["extents"]:
-            yield from self.page(self.chunk(identity))
+        for identity, offset, length in entry["extents"]:
+            content = self.chunk(identity)
+            yield from self.page(content[offset : offset + length] if length else content)
 
 
 def walk(store, roots):
@@ -686,7 +696,7 @@ def find(store, snapshots, words):
             if path not in found and all(word in key for word in wanted):
                 found.add(path)
                 print(f"{name}  {shown(str(machine))}  {entry['kind']} {entry['stat'][3]:>14} {os.fsdecode(path)!r}")
-            pages = tuple(identity for identity, _, _ in entry["extents"]) if entry["kind"] == "d" else ()
+            pages = tuple(entry["extents"]) if entry["kind"] == "d" else ()
             if not pages or (path, pages) in seen or path.count(b"/") > DEEPEST:
                 continue
             seen.add((path, pages))

@@ -13,7 +13,7 @@ import numpy as np
 
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, SnapshotId
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, PageId, SnapshotId, chunk_of, part_of
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
@@ -397,13 +397,18 @@ class Store:
             self._recent.clear()
             self._recent_bytes = 0
 
-    def page(self, identity: ChunkId) -> Page:
-        """A page of a folder's listing."""
-        return Page(self.read_chunk(identity))
+    def page_bytes(self, page: PageId) -> bytes:
+        """The plain bytes of a page of a folder's listing; ``Page`` refuses what is none."""
+        chunk, (offset, length) = self.read_chunk(chunk_of(page)), part_of(page)
+        return chunk[offset : offset + length] if length else chunk
 
-    def listing(self, pages: Iterable[ChunkId]) -> list[Entry]:
+    def page(self, page: PageId) -> Page:
+        """A page of a folder's listing."""
+        return Page(self.page_bytes(page))
+
+    def listing(self, pages: Iterable[PageId]) -> list[Entry]:
         """All entries of a folder, in the order of their names' bytes."""
-        return [entry for identity in pages for entry in self.page(identity).entries()]
+        return [entry for page in pages for entry in self.page(page).entries()]
 
     def roots(self, record: SnapshotRecord) -> list[Entry]:
         """The covered folders of a snapshot, under their absolute paths."""

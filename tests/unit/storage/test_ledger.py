@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 import secrets
 from collections.abc import Iterable, Mapping
@@ -13,9 +14,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from good_tide.core.entries import Entry, Extent, Kind, Stat
+from good_tide.core.entries import Entry, Extent, Kind, Stat, page_extents
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId, PageId, page_id
 from good_tide.core.kinds import KINDS, kind_of
 from good_tide.core.ledger import EVENT, ROW, applied
 from good_tide.core.pages import encode_page
@@ -45,9 +46,13 @@ Need = tuple[ChunkId, Label]
 
 class History:
     """A store whose snapshots are made of trees: a number is a file with content of its own, a mapping is a
-    folder."""
+    folder.
 
-    def __init__(self, folder: Path) -> None:
+    :param joined: listings side by side in a folder share a chunk.
+    """
+
+    def __init__(self, folder: Path, joined: bool = False) -> None:
+        self.joined = joined
         root = folder / secrets.token_hex(4)
         create_store(root, None)
         opened = open_store(root, None)
@@ -59,19 +64,36 @@ class History:
 
     def snapshot(self, machine: Machine, roots: dict[bytes, Any]) -> None:
         with WriteSession(self.store, "test-") as session:
-            page = encode_page([self._entry(session, name, tree) for name, tree in sorted(roots.items())])
+            page = encode_page(self._entries(session, roots))
             time = len(self.taken) + 1
             self.taken.append(
                 session.publish(lambda new, stored: SnapshotRecord(time=time, machine=machine, roots=page))
             )
 
-    def _entry(self, session: WriteSession, name: bytes, tree: Any) -> Entry:
-        if isinstance(tree, dict):
-            page = session.put_page(
-                encode_page([self._entry(session, *item) for item in sorted(tree.items())])
-            )
-            return Entry(name, Kind.FOLDER, extents=(Extent(page, 0, 0),))
-        content = random.Random(tree).randbytes(100 + 10 * tree)
+    def _entries(self, session: WriteSession, tree: dict[bytes, Any]) -> list[Entry]:
+        folders = {
+            name: encode_page(self._entries(session, inner))
+            for name, inner in tree.items()
+            if isinstance(inner, dict)
+        }
+        places = dict(zip(folders, self._places(session, list(folders.values())), strict=True))
+        return [
+            Entry(name, Kind.FOLDER, extents=page_extents([places[name]]))
+            if name in places
+            else self._file(session, name, inner)
+            for name, inner in sorted(tree.items())
+        ]
+
+    def _places(self, session: WriteSession, pages: list[bytes]) -> list[PageId]:
+        """Where listings lie that were written: joined into one chunk, or each in its own."""
+        if not self.joined or not pages:
+            return [PageId(session.put_page(page)) for page in pages]
+        chunk = session.put_page(b"".join(pages))
+        ends = list(itertools.accumulate(map(len, pages)))
+        return [page_id(chunk, end - len(page), len(page)) for end, page in zip(ends, pages, strict=True)]
+
+    def _file(self, session: WriteSession, name: bytes, seed: int) -> Entry:
+        content = random.Random(seed).randbytes(100 + 10 * seed)
         ticket = Ticket()
         ticket.chunk = self.store.keys.chunk_id(content)
         session.put(content, ticket=ticket)
@@ -152,10 +174,12 @@ class LedgerTest(GoodTideTest):
                 groups.setdefault(part(label), set()).add(chunk)
             self.assertEqual(ledger.by_label(part), split(groups))
 
-    @given(st.lists(_step, max_size=14), st.sampled_from((1, 2_000_000)))
+    @given(st.lists(_step, max_size=14), st.sampled_from((1, 2_000_000)), st.booleans())
     @settings(max_examples=120, deadline=None)
-    def test_it_says_what_a_slow_count_says(self, steps: list[tuple[str, Any, Any]], most: int) -> None:
-        history = History(self.folder)
+    def test_it_says_what_a_slow_count_says(
+        self, steps: list[tuple[str, Any, Any]], most: int, joined: bool
+    ) -> None:
+        history = History(self.folder, joined)
         with mock.patch.object(ledger_module, "_MOST_EVENTS", most):
             for what, one, other in (*steps, ("ask", 5, None)):
                 if what == "snapshot":

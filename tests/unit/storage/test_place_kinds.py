@@ -3,9 +3,11 @@ kinds."""
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from unittest import mock
 
+from good_tide.core.errors import PersonError
 from good_tide.core.places import Wanted
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
@@ -18,7 +20,7 @@ from good_tide.storage import place_kinds
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
 from good_tide.storage.place_kinds import store_place
-from tests.support.base import MACHINE, OFFICE, GoodTideTest
+from tests.support.base import MACHINE, OFFICE, GoodTideTest, program
 from tests.support.memory_place import InMemory, MemoryPlace
 
 
@@ -37,6 +39,23 @@ class _MemoryKind:
 class PlaceKindTest(GoodTideTest):
     def test_every_path_names_a_folder(self) -> None:
         self.assertEqual(store_place("x/../y"), FolderPlace(Path.cwd() / "y"))
+
+    def test_an_address_is_no_folder(self) -> None:
+        before = os.getcwd()
+        os.chdir(self.folder)
+        self.addCleanup(os.chdir, before)
+        for address in ("sftp://user@host:22/path", "smb://host/share", "davs://host/x", "S3://end/bucket"):
+            with self.subTest(address), self.assertRaisesRegex(PersonError, "is an address"):
+                store_place(address)
+            for words in (
+                ("store", "create", address),
+                ("job", "add", "Office", "--folder", self.work, "--store", address),
+                ("snapshot", "--store", address, self.work),
+                ("restore", "x", "--snapshot", "latest", "--into", address),
+            ):
+                done = program(*words)
+                self.assertEqual((done.returncode, "is an address" in done.stderr), (2, True), done.stderr)
+        self.assertEqual([path.name for path in self.folder.iterdir() if ":" in path.name], [])
 
     def test_a_job_with_a_store_that_is_in_no_folder(self) -> None:
         self.write("plan.txt", "first")

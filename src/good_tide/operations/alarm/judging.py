@@ -11,7 +11,7 @@ from typing import NamedTuple
 from good_tide.core.alarm import Judged
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ContentDigest, PageId
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.operations.alarm.noise import became_noise
@@ -104,7 +104,7 @@ class _Judge:
             self._new += self._files(inside, new)
         return below
 
-    def _entries(self, folder: Entry, without: Collection[ChunkId]) -> dict[bytes, Entry]:
+    def _entries(self, folder: Entry, without: Collection[PageId]) -> dict[bytes, Entry]:
         found: dict[bytes, Entry] = {}
         for page in folder.pages:
             if page not in without:

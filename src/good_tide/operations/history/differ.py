@@ -9,9 +9,9 @@ from collections.abc import Iterable
 import msgspec
 
 from good_tide.core.differences import Differences, Differing, What
-from good_tide.core.entries import Entry, Kind
+from good_tide.core.entries import Entry, Kind, page_extents
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import PageId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
@@ -44,11 +44,11 @@ class Differ:
         """Keep a difference."""
         self.items.append(Differing(path, what, kind, before, after))
 
-    def listing(self, entry: Entry, path: bytes, pages: Iterable[ChunkId]) -> dict[bytes, Entry]:
+    def listing(self, entry: Entry, path: bytes, pages: Iterable[PageId]) -> dict[bytes, Entry]:
         """Entries of some pages of a folder; what cannot be read is noted."""
         only = set(pages)
         own = msgspec.structs.replace(
-            entry, extents=tuple(extent for extent in entry.extents if extent.chunk in only)
+            entry, extents=page_extents(page for page in entry.pages if page in only)
         )
         found, damage = readable_children(self._store, own)
         self.unclear += [(path, error.what) for error in damage]

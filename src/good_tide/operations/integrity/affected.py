@@ -8,7 +8,7 @@ from good_tide.core.damage import Damage
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import DamageError, Harm
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
@@ -41,7 +41,7 @@ class Affected:
         """The same for contents of files."""
         self.versions: set[tuple[ContentDigest, ChunkId]] = set()
         """Versions of files that have lost content, and which; wherever and under whatever name they are."""
-        self._below: dict[ChunkId, frozenset[str]] = {}
+        self._below: dict[PageId, frozenset[str]] = {}
         """For each page the damaged store files that it, or what is below it, needs."""
         self._versions: dict[str, set[tuple[bytes, ContentDigest]]] = {}
         self._paths: dict[str, set[bytes]] = {}
@@ -72,7 +72,7 @@ class Affected:
             for file in files:
                 self.found[file].snapshots.append(snapshot.id)
 
-    def _page(self, identity: ChunkId, path: bytes, depth: int) -> Deep[frozenset[str]]:
+    def _page(self, identity: PageId, path: bytes, depth: int) -> Deep[frozenset[str]]:
         """The damaged store files that a page, and all below it, needs."""
         known = self._below.get(identity)
         if known is not None:
@@ -83,16 +83,17 @@ class Affected:
             check_depth(depth)
             entries = self._store.page(identity).entries()
         except DamageError as error:
-            file = self._lost.get(identity) or error.file or INDEX_FOLDER
-            self.pages[identity] = None
+            file = self._lost.get(chunk_of(identity)) or error.file or INDEX_FOLDER
+            self.pages[chunk_of(identity)] = None
             self._affect(self.note(DamageError(error.what, file=file, harm=error.harm)), path, None)
             files.add(file)
             entries = []
         else:
-            if identity in self._lost:  # the store has it in memory still
-                self.pages[identity] = None
-                self._affect(self._damage_of(self._lost[identity]), path, None)
-                files.add(self._lost[identity])
+            file = self._lost.get(chunk_of(identity), "")
+            if file:  # the store has it in memory still
+                self.pages[chunk_of(identity)] = None
+                self._affect(self._damage_of(file), path, None)
+                files.add(file)
         for entry in entries:
             where = path.rstrip(b"/") + b"/" + entry.name
             if entry.kind is Kind.FOLDER:

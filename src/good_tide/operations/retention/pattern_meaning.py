@@ -7,7 +7,7 @@ import os
 from collections.abc import Iterator, Sequence
 
 from good_tide.core.entries import Entry, Kind
-from good_tide.core.identifiers import ChunkId
+from good_tide.core.identifiers import PageId
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import path_pattern
 from good_tide.core.words import printable
@@ -30,7 +30,7 @@ def meanings(store: Store, found: Sequence[Snapshot], pattern: str, home: str) -
 
 def _printed(store: Store, found: Sequence[Snapshot], text: str) -> bytes | None:
     """The path that was printed as ``text``, if any snapshot holds it."""
-    known: dict[tuple[tuple[ChunkId, ...], str], Entry | None] = {}
+    known: dict[tuple[tuple[PageId, ...], str], Entry | None] = {}
     for snapshot in reversed(found):
         for root in store.roots(snapshot.record):
             shown = printable(root.name).rstrip("/")

@@ -13,10 +13,10 @@ import numpy as np
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage, FolderState
 from good_tide.core.deep import Deep, walked
-from good_tide.core.entries import Entry, Extent, ExtentLike
+from good_tide.core.entries import Entry, Extent, ExtentLike, page_extents
 from good_tide.core.entries import Kind as EntryKind
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PageId, chunk_of, part_of
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, SnapshotRecord
@@ -79,12 +79,14 @@ class _Finder:
         self.blocks: set[ChunkId] = set()
         """Those of them that hold other small files too: whoever refers to them is written anew, so that
         nothing needs them."""
-        self._touched: dict[tuple[bytes, ChunkId], bool] = {}
-        self._sharing: dict[ChunkId, bool] = {}
+        self.joined: set[ChunkId] = set()
+        """Chunks of listings that hold one with something caught, and those of other folders."""
+        self._touched: dict[tuple[bytes, PageId], bool] = {}
+        self._sharing: dict[PageId, bool] = {}
 
-    def entries(self, page: ChunkId) -> list[Entry]:
+    def entries(self, page: PageId) -> list[Entry]:
         """What a listing has."""
-        return [] if page in self.lost else self._store.page(page).entries()
+        return [] if chunk_of(page) in self.lost else self._store.page(page).entries()
 
     def root_state(self, root: Entry) -> FolderState:
         """The state in a covered folder."""
@@ -105,11 +107,11 @@ class _Finder:
             for entry, rule in zip(entries, rules, strict=True)
         ]
 
-    def touches(self, path: bytes, page: ChunkId, state: FolderState) -> bool:
+    def touches(self, path: bytes, page: PageId, state: FolderState) -> bool:
         """Whether anything in a listing, or below it, is caught; notes what."""
         return walked(self._touches(path, page, state))
 
-    def _touches(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[bool]:
+    def _touches(self, path: bytes, page: PageId, state: FolderState) -> Deep[bool]:
         known = self._touched.get((path, page))
         if known is not None:
             return known
@@ -125,6 +127,8 @@ class _Finder:
                 for one in entry.pages:
                     inside = yield self._touches(below, one, inner)
                     found = inside or found
+        if found:
+            self._note_page(page)
         self._touched[path, page] = found
         return found
 
@@ -133,11 +137,17 @@ class _Finder:
         while waiting:
             path, entry = waiting.pop()
             if entry.kind is EntryKind.FOLDER:
-                self.chunks.update(entry.pages)
+                self.chunks.update(map(chunk_of, entry.pages))
+                for page in entry.pages:
+                    self._note_page(page)
                 inside = [inner for page in entry.pages for inner in self.entries(page)]
                 waiting += [(path + b"/" + inner.name, inner) for inner in inside]
             else:
                 self._note_file(path, entry)
+
+    def _note_page(self, page: PageId) -> None:
+        if part_of(page)[1]:
+            self.joined.add(chunk_of(page))
 
     def _note_file(self, path: bytes, entry: Entry) -> None:
         chunks = [extent.chunk for extent in entry.extents if extent.chunk is not None]
@@ -165,8 +175,11 @@ class _Finder:
             for page in root.pages
         )
 
-    def _page_shares(self, identity: ChunkId) -> Deep[bool]:
-        known = self._sharing.get(identity, False if identity in self.lost else None)
+    def _page_shares(self, identity: PageId) -> Deep[bool]:
+        lost = chunk_of(identity) in self.lost
+        known = self._sharing.get(identity, False if lost else None)
+        if known is None and chunk_of(identity) in self.joined:
+            known = self._sharing[identity] = True
         if known is None:
             page = self._store.page(identity)
             ids = page.chunk_ids
@@ -193,7 +206,7 @@ class _Finder:
             for page in root.pages
         )
 
-    def _page_leaves(self, page: ChunkId, state: FolderState) -> Deep[bool]:
+    def _page_leaves(self, page: PageId, state: FolderState) -> Deep[bool]:
         entries = self.entries(page)
         stays = [entry for entry, hit in zip(entries, self.caught(state, entries), strict=True) if not hit]
         found = any(entry.kind is not EntryKind.FOLDER for entry in stays)
@@ -330,7 +343,7 @@ class _Rewriter:
 
     def __init__(self, store: Store, session: WriteSession, finder: _Finder) -> None:
         self._store, self._session, self._finder = store, session, finder
-        self._pages: dict[tuple[bytes, ChunkId], tuple[ChunkId | None, _Loss]] = {}
+        self._pages: dict[tuple[bytes, PageId], tuple[PageId | None, _Loss]] = {}
         self._moved: dict[tuple[ChunkId, int, int], ChunkId] = {}
         for snapshot in all_snapshots(store):
             _touches(finder, store, snapshot)
@@ -362,15 +375,17 @@ class _Rewriter:
         found = []
         for page in entry.pages:
             found.append((yield self._page(path, page, state)))
-        kept = [page for page, _ in found if page is not None] or [self._session.put_page(encode_page([]))]
+        kept = [page for page, _ in found if page is not None] or [
+            PageId(self._session.put_page(encode_page([])))
+        ]
         lost = sum((loss for _, loss in found), _Loss())
-        return msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in kept)), lost
+        return msgspec.structs.replace(entry, extents=page_extents(kept)), lost
 
-    def _page(self, path: bytes, page: ChunkId, state: FolderState) -> Deep[tuple[ChunkId | None, _Loss]]:
+    def _page(self, path: bytes, page: PageId, state: FolderState) -> Deep[tuple[PageId | None, _Loss]]:
         """A page without what is caught, None for one that is empty then; and what was caught."""
         if (path, page) in self._pages:
             return self._pages[path, page]
-        if page in self._finder.lost:
+        if chunk_of(page) in self._finder.lost:
             return page, _Loss()
         entries, lost = self._finder.entries(page), _Loss()
         kept: list[Entry] = []
@@ -387,8 +402,8 @@ class _Rewriter:
                 kept.append(self._file(entry))
         made = (
             page
-            if kept == entries
-            else self._session.put_page(encode_page(kept))
+            if kept == entries and chunk_of(page) not in self._finder.joined
+            else PageId(self._session.put_page(encode_page(kept)))
             if kept or not entries
             else None
         )

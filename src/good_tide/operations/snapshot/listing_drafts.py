@@ -14,11 +14,26 @@ from collections.abc import Callable, Sequence
 from operator import attrgetter
 from typing import NamedTuple
 
-from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.entries import (
+    NO_STAT,
+    NOTHING_EXTRA,
+    Entry,
+    Extent,
+    ExtentLike,
+    Extra,
+    Kind,
+    Stat,
+    page_extents,
+)
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, page_id
 from good_tide.core.pages import encode_page, paginate
 from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
+
+_JOINED_BYTES = 512 * 1024
+"""Listings of so many bytes are joined into a chunk."""
+_MOST_HELD_ENTRIES = 50_000
+"""Folders with so many entries wait at most, as they are in memory."""
 
 
 class LateEntry:
@@ -101,11 +116,13 @@ def _where(extents: Sequence[ExtentLike]) -> list[tuple[ChunkId | None, int, int
 class FolderDraft:
     """A folder of the snapshot being made. ``pages`` is None until its listing is written."""
 
-    __slots__ = ("entries", "pages", "path", "tickets", "unread")
+    __slots__ = ("before", "entries", "pages", "path", "tickets", "unread")
 
-    def __init__(self, pages: tuple[ChunkId, ...] | None = None, path: bytes = b"") -> None:
+    def __init__(self, pages: tuple[PageId, ...] | None = None, path: bytes = b"") -> None:
         self.entries: list[LateEntry | Entry] = []
         self.tickets: set[Ticket] = set()
+        self.before: tuple[bytes, PageId] | None = None
+        """The listing in the last snapshot, if it is of one page: its bytes, and where they lie."""
         self.pages, self.path = pages, path
         self.unread = 0
         """Batches of its files that are not yet taken in."""
@@ -119,7 +136,12 @@ class FolderDraft:
 
     def extents(self) -> tuple[Extent, ...]:
         """What the parent's entry says: one extent a page."""
-        return tuple(Extent(page, 0, 0) for page in self.pages or ())
+        return page_extents(self.pages or ())
+
+    @property
+    def waits(self) -> bool:
+        """Whether the listing of a folder inside is not written yet."""
+        return any(isinstance(one, LateFolder) and one.child.pages is None for one in self.entries)
 
     @property
     def ready(self) -> bool:
@@ -130,12 +152,23 @@ class FolderDraft:
 class DraftQueue:
     """Writes folders' pages in the order they were finished.
 
+    Listings of one page are joined into chunks. As a folder names the chunk that the listings inside it lie
+    in, it waits until that is written.
+
     :param note: told of each folder's path and pages.
+    :param joins: whether the store's format knows listings that share a chunk.
     """
 
-    def __init__(self, session: WriteSession, note: Callable[[bytes, Sequence[bytes]], None]) -> None:
-        self._session, self._note = session, note
+    def __init__(
+        self, session: WriteSession, note: Callable[[bytes, Sequence[bytes]], None], joins: bool
+    ) -> None:
+        self._session, self._note, self._joins = session, note, joins
         self._waiting: deque[FolderDraft] = deque()
+        self._held: list[FolderDraft] = []
+        """Ready folders with one inside whose listing is not written yet."""
+        self._held_entries = 0
+        self._joined: list[tuple[FolderDraft, bytes]] = []
+        self._joined_bytes = 0
         self.changed_files = 0
         """Files above the small size whose content is not that of the last snapshot."""
 
@@ -147,15 +180,54 @@ class DraftQueue:
     def drain(self) -> None:
         """Write what can be written."""
         while self._waiting and self._waiting[0].ready:
-            self._write(self._waiting.popleft())
+            self._take(self._waiting.popleft())
+
+    def finish(self) -> None:
+        """Write everything, when all chunks are known."""
+        self.drain()
+        while self._joined:
+            self._write_joined()
+
+    def _take(self, draft: FolderDraft) -> None:
+        if not draft.waits:
+            self._write(draft)
+            return
+        self._held.append(draft)
+        self._held_entries += len(draft.entries)
+        if self._held_entries > _MOST_HELD_ENTRIES:
+            self._write_joined()
 
     def _write(self, draft: FolderDraft) -> None:
         entries = [self._final(entry) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
         entries.sort(key=attrgetter("name"))
         pages = [encode_page(page) for page in paginate(entries)]
         self._note(draft.path, pages)
-        draft.pages = tuple(self._session.put_page(page) for page in pages)
         draft.entries, draft.tickets = [], set()
+        before, draft.before = draft.before, None
+        if len(pages) > 1 or not self._joins:
+            # Of a long listing most pages are those of the last one, which the store knows by their content.
+            draft.pages = tuple(PageId(self._session.put_page(page)) for page in pages)
+        elif before is not None and pages[0] == before[0]:
+            draft.pages = (before[1],)
+        else:
+            self._joined.append((draft, pages[0]))
+            self._joined_bytes += len(pages[0])
+            if self._joined_bytes >= _JOINED_BYTES:
+                self._write_joined()
+
+    def _write_joined(self) -> None:
+        """Write the listings that were collected, and what waited for them."""
+        joined, self._joined, self._joined_bytes = self._joined, [], 0
+        if not joined:
+            return
+        chunk = self._session.put_page(b"".join(page for _, page in joined))
+        at = 0
+        for draft, page in joined:
+            draft.pages = (page_id(chunk, at, len(page)),)
+            at += len(page)
+        held, self._held, self._held_entries = self._held, [], 0
+        for draft in held:
+            self._take(draft)
 
     def _final(self, late: LateEntry) -> Entry:
         self.changed_files += isinstance(late, LateFile) and late.is_changed

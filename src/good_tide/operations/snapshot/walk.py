@@ -14,7 +14,7 @@ from good_tide.core.coverage import FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Kind, Reason
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, PageId, chunk_of
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
 from good_tide.core.records import Snapshot, SnapshotRecord, Tally
@@ -59,7 +59,7 @@ class Walk:
         """Decides what is in; everything is without one."""
         self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
         notes.small = self._small
-        self._queue = DraftQueue(session, log.note_folder)
+        self._queue = DraftQueue(session, log.note_folder, joins=store.layout.version > 1)
         self._files = FileTaking(store, session, self._small, self._queue, log, notes)
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
@@ -95,7 +95,7 @@ class Walk:
         self._files.finish()
         self._small.finish()
         self._session.settle()
-        self._queue.drain()
+        self._queue.finish()
         self._notes.report(tr("Writing"), Stage.LAST_PART)
         final = [draft.entry() if isinstance(draft, LateEntry) else draft for draft in drafts]
         roots = encode_page(sorted(final, key=lambda entry: entry.name))
@@ -174,7 +174,7 @@ class Walk:
         return LateFolder(name, draft, stat_of(info), extra_of(info, attributes))
 
     def _folder(
-        self, path: bytes, handle: int, before: tuple[ChunkId, ...], depth: int, state: FolderState | None
+        self, path: bytes, handle: int, before: tuple[PageId, ...], depth: int, state: FolderState | None
     ) -> Deep[FolderDraft | None]:
         """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
         self._notes.checkpoint()
@@ -196,6 +196,8 @@ class Walk:
         lost = set() if intact else self._lost(known.values())
         read_before = self._log.files_of(path)
         draft = FolderDraft(path=path)
+        if len(pages) == len(before) == 1:
+            draft.before = pages[0].data, before[0]
         for miss in missed:
             draft.add(self._notes.leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         small: list[Fresh] = []
@@ -225,16 +227,15 @@ class Walk:
         self._queue.finished(draft)
         return draft
 
-    def _pages(self, before: Sequence[ChunkId]) -> list[Page]:
+    def _pages(self, before: Sequence[PageId]) -> list[Page]:
         """The pages of a listing in the last snapshot, without any that the store has lost: what they name is
         read again. One that is still in memory is stored again."""
         found = []
         for identity in before:
             with contextlib.suppress(DamageError):
-                plain = self._store.read_chunk(identity)
-                found.append(Page(plain))
-                if not self._store.has_all(identity):
-                    self._session.put_page(plain)
+                found.append(self._store.page(identity))
+                if not self._store.has_all(chunk_of(identity)):
+                    self._session.put_page(self._store.read_chunk(chunk_of(identity)))
         return found
 
     def _lost(self, known: Iterable[Entry]) -> set[bytes]:
@@ -253,7 +254,7 @@ class Walk:
         handle: int,
         found: Sequence[Found],
         pages: Sequence[Page],
-        before: tuple[ChunkId, ...],
+        before: tuple[PageId, ...],
         depth: int,
         inside: dict[bytes, FolderState],
     ) -> Deep[FolderDraft | None]:
@@ -267,6 +268,8 @@ class Walk:
             return FolderDraft(before)
         known = {entry.name: entry for page in pages for entry in page.entries()}
         draft = FolderDraft(path=path)
+        if len(pages) == 1:
+            draft.before = pages[0].data, before[0]
         same = True
         for item in folders:
             entry = yield self._sub_folder(item, path, handle, known[item.name], depth, inside)

@@ -13,9 +13,9 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.deep import Deep, walked
-from good_tide.core.entries import Entry, Extent, ExtentLike, Kind
+from good_tide.core.entries import Entry, Extent, ExtentLike, Kind, page_extents
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
@@ -130,7 +130,9 @@ class _Carrier:
         self._source, self._target, self._session, self._control = source, target, session, control
         self._alike = share_identities(source.keys, target.keys)
         self._chunks: dict[ChunkId, ChunkId] = {}
-        self._pages: dict[ChunkId, ChunkId] = {}
+        self._pages: dict[PageId, PageId] = {}
+        self._listings: set[ChunkId] = set()
+        """Chunks of listings that were handed in."""
         self._digests: dict[ContentDigest, ContentDigest] = {}
         self._written: list[ChunkId] = []
         self.bytes = 0
@@ -188,10 +190,10 @@ class _Carrier:
         carried = [walked(self._entry(entry, there.get(entry.name))) for entry in roots]
         return snapshot.record.roots if carried == roots else encode_page(carried)
 
-    def _page(self, identity: ChunkId, before: Sequence[ChunkId]) -> Deep[ChunkId]:
+    def _page(self, identity: PageId, before: Sequence[PageId]) -> Deep[PageId]:
         known = self._pages.get(identity)
         if known is None:
-            plain = self._source.read_chunk(identity)
+            plain = self._source.page_bytes(identity)
             there = {
                 entry.name: entry
                 for page in before
@@ -201,9 +203,14 @@ class _Carrier:
             entries, carried = Page(plain).entries(), []
             for entry in entries:
                 carried.append((yield self._entry(entry, there.get(entry.name))))
-            known = self._pages[identity] = self._session.put_page(
-                plain if carried == entries else encode_page(carried)
-            )
+            if self._alike and carried == entries:
+                known = identity
+                if chunk_of(identity) not in self._listings:
+                    self._listings.add(chunk_of(identity))
+                    self._session.put_page(self._source.read_chunk(chunk_of(identity)))
+            else:
+                known = PageId(self._session.put_page(encode_page(carried)))
+            self._pages[identity] = known
         return known
 
     def _entry(self, entry: Entry, before: Entry | None = None) -> Deep[Entry]:
@@ -221,7 +228,7 @@ class _Carrier:
             return (
                 entry
                 if tuple(pages) == entry.pages
-                else msgspec.structs.replace(entry, extents=tuple(Extent(page, 0, 0) for page in pages))
+                else msgspec.structs.replace(entry, extents=page_extents(pages))
             )
         if entry.kind is not Kind.FILE:
             return entry

@@ -239,7 +239,7 @@ class DifferencesTest(GoodTideTest):
         store = self.store
         read = store.page
         pages: list[bytes] = []
-        store.page = lambda identity: pages.append(identity) or read(identity)  # type: ignore[method-assign,func-returns-value]
+        store.page = lambda page: pages.append(page) or read(page)  # type: ignore[method-assign,func-returns-value]
         begun = time.process_time()
         found = between(store, many, later, None, Silent())
         self.assertEqual(told(found, self.work), {"many 50/7.txt": What.CHANGED})

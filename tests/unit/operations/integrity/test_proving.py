@@ -10,7 +10,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.errors import StoppedError
 from good_tide.core.happenings import Filter
 from good_tide.core.health import proven_words
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import Nanoseconds, chunk_of
 from good_tide.core.progress import Silent, Steering
 from good_tide.core.settings import Job
 from good_tide.operations.context import Context
@@ -123,7 +123,7 @@ class ProvingTest(GoodTideTest):
             below = [one for root in roots for one in store.listing(root.pages)]
             self.assertTrue([entry for one in below for entry in store.listing(one.pages)])
             pages = [page for one in (*roots, *below) for page in one.pages]
-        for pack in {place.pack for page in pages for place in kept.index.locations(page)}:
+        for pack in {place.pack for page in pages for place in kept.index.locations(chunk_of(page))}:
             file = self.root / pack_file(pack)
             file.write_bytes(random.Random(3).randbytes(file.stat().st_size))
         self.assertTrue(drill(self.at(0), drilled, Silent(), random.Random(1)).failed)

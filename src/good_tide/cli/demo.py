@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import sys
 from datetime import datetime
 
 from good_tide.cli import launch, output
@@ -19,7 +20,7 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool, as_json: bool = Fals
         if not as_json:
             output.say(tr("Making ten weeks of made-up history; this takes some seconds, once."))
         folders = build_demo(root, datetime.now().astimezone(), _tell, here.cache, here.state)
-        if output.out.is_terminal:
+        if output.is_terminal():
             output.say("")
     if as_json:
         paths = {"files": folders.workstation, "store": folders.store, "settings": folders.settings}
@@ -42,5 +43,6 @@ def run_demo(here: Workplace, fresh: bool, no_window: bool, as_json: bool = Fals
 
 
 def _tell(done: int, total: int) -> None:
-    if output.out.is_terminal:
-        output.out.print(tr("\r{done} of {total} snapshots").format(done=done, total=total), end="")
+    if output.is_terminal():
+        sys.stdout.write(tr("\r{done} of {total} snapshots").format(done=done, total=total))
+        sys.stdout.flush()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import contextlib
 import select
+import shutil
 import signal
 import sys
 import threading
@@ -15,10 +16,6 @@ from typing import Any
 
 import msgspec
 from rich.cells import cell_len
-from rich.console import Console
-from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
-from rich.progress import Progress as Bar
-from rich.table import Table
 
 from good_tide.cli.folding import fitted, folded_line, with_long_cells_below
 from good_tide.core.errors import GoodTideError
@@ -37,8 +34,16 @@ _LONG_TABLE = 300
 _STOPPING_SECONDS = 15.0
 """How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is
 lost by it."""
-out = Console(highlight=False, soft_wrap=True)
-err = Console(stderr=True, highlight=False, soft_wrap=True)
+
+
+def is_terminal() -> bool:
+    """Whether standard output is read by a person."""
+    return sys.stdout.isatty()
+
+
+def width() -> int:
+    """Columns of the terminal."""
+    return shutil.get_terminal_size().columns
 
 
 def exit_code(error: GoodTideError) -> int:
@@ -57,12 +62,17 @@ def print_error(error: GoodTideError, as_json: bool) -> None:
         said = {"error": error.what, "advice": error.advice, "code": exit_code(error)}
         sys.stderr.write(msgspec.json.encode(said).decode() + "\n")
     else:
-        err.print(harmless(f"good-tide: {error}", lines=True), markup=False)
+        _complain(str(error))
 
 
 def say_noticed(what: str, todo: str) -> None:
     """Something strange, on standard error: the command goes on."""
-    err.print(harmless(f"good-tide: {what}. {todo}.", lines=True), markup=False)
+    _complain(f"{what}. {todo}.")
+
+
+def _complain(words: str) -> None:
+    sys.stderr.write(harmless(f"good-tide: {words}", lines=True) + "\n")
+    sys.stderr.flush()
 
 
 def nobody_reads() -> bool:
@@ -86,15 +96,18 @@ def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
 def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
     """An aligned table; columns in ``right`` hold numbers. On a terminal that is too narrow long paths and
     sentences are folded in their column, or stand below their row."""
-    if len(rows) > _LONG_TABLE:
-        _long_table(headings, rows, right)
+    if len(rows) > _LONG_TABLE or not (is_terminal() or any("\n" in cell for row in rows for cell in row)):
+        _plain_table(headings, rows, right)
         return
-    if out.is_terminal:
+    from rich.console import Console  # of a tenth of a second that no script waits for
+    from rich.table import Table
+
+    if is_terminal():
         shown = [[harmless(cell) for cell in row] for row in rows]
-        fits = fitted(headings, shown, right, out.width)
+        fits = fitted(headings, shown, right, width())
         if fits is None:
-            for line in with_long_cells_below(headings, shown, right, out.width):
-                out.print(line, markup=False)
+            for line in with_long_cells_below(headings, shown, right, width()):
+                sys.stdout.write(line + "\n")
             return
         rows = fits
     grid = Table(box=None, pad_edge=False, header_style="bold")
@@ -103,16 +116,16 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
             heading,
             justify="right" if number in right else "left",
             overflow="fold",
-            no_wrap=not out.is_terminal,
+            no_wrap=not is_terminal(),
         )
     for row in rows:
         grid.add_row(*(harmless(cell, lines=True).replace("[", r"\[") for cell in row))
-    wide = out if out.is_terminal else Console(highlight=False, width=4096, soft_wrap=True)
-    wide.print(grid)
+    wide = None if is_terminal() else 4096
+    Console(highlight=False, width=wide, soft_wrap=True).print(grid)
 
 
-def _long_table(headings: list[str], rows: list[list[str]], right: tuple[int, ...]) -> None:
-    """The same for many rows, without weighing each cell: lines as long as they are."""
+def _plain_table(headings: list[str], rows: list[list[str]], right: tuple[int, ...]) -> None:
+    """The same for scripts, and for many rows: lines as long as they are."""
     shown = [headings, *([harmless(cell) for cell in row] for row in rows)]
     wide = [max(cell_len(row[number]) for row in shown) for number in range(len(headings))]
     for row in shown:
@@ -131,9 +144,9 @@ def say(text: str) -> None:
     """A line for people. What a store or a file name says does not move their terminal, which folds it
     between words."""
     shown = harmless(text, lines=True)
-    if out.is_terminal:
-        shown = "\n".join(folded_line(line, out.width) for line in shown.split("\n"))
-    out.print(shown, markup=False)
+    if is_terminal():
+        shown = "\n".join(folded_line(line, width()) for line in shown.split("\n"))
+    sys.stdout.write(shown + "\n")
 
 
 def show_path(path: bytes) -> str:
@@ -152,14 +165,24 @@ def steered(form: str | None, as_json: bool) -> Iterator[Steering]:
     if form == "json":
         steering = Steering(_json_lines())
         bar: contextlib.AbstractContextManager[object] = contextlib.nullcontext()
-    elif err.is_terminal and not as_json:
+    elif sys.stderr.isatty() and not as_json:
+        from rich.console import Console
+        from rich.progress import (
+            BarColumn,
+            DownloadColumn,
+            TextColumn,
+            TimeRemainingColumn,
+            TransferSpeedColumn,
+        )
+        from rich.progress import Progress as Bar
+
         progress = Bar(
             TextColumn("{task.description}"),
             BarColumn(),
             DownloadColumn(binary_units=True),
             TransferSpeedColumn(),
             TimeRemainingColumn(),
-            console=err,
+            console=Console(stderr=True, highlight=False, soft_wrap=True),
             transient=True,
         )
         task = progress.add_task("", total=None, visible=False)

@@ -16,16 +16,14 @@ from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.ladder import (
     READY,
-    Kept,
     Ladder,
     Rung,
     Step,
-    keeps,
     parse_rung,
-    period,
     reach_back,
     words,
 )
+from good_tide.core.ladder_keeping import Kept, keeps, period
 from tests.support.base import REPOSITORY
 from tests.support.moments import BERLIN, DAY, ZONE
 

@@ -13,7 +13,8 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from good_tide.core.clock import SECOND
-from good_tide.core.ladder import Ladder, Rung, Step, keeps, reach_back, reach_words
+from good_tide.core.ladder import Ladder, Rung, Step, reach_back, reach_words
+from good_tide.core.ladder_keeping import keeps
 from good_tide.core.translation import tr
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text

@@ -13,7 +13,8 @@ import msgspec
 from good_tide.core.clock import Clock
 from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import MachineId, SnapshotId, local_name
-from good_tide.core.ladder import Ladder, keeps
+from good_tide.core.ladder import Ladder
+from good_tide.core.ladder_keeping import keeps
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot
 from good_tide.core.settings import Job

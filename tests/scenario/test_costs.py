@@ -1,0 +1,15 @@
+"""What changed is what it costs: the cases of the benchmark, smaller."""
+
+from __future__ import annotations
+
+import unittest
+
+from benchmarks.changes import CASES, measure
+
+
+class CostsTest(unittest.TestCase):
+    def test_a_small_change_takes_little_and_every_version_comes_back(self) -> None:
+        for case in CASES:
+            with self.subTest(case.name):
+                stored, allowed = measure(case, 0.06, 2)
+                self.assertLess(stored, allowed)

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import contextlib
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from good_tide.core.entries import Entry, ExtentLike, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
@@ -21,6 +21,7 @@ from good_tide.storage.delta import LEAST, Shared, shared_stretches
 from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket
 
+_HOLE = ChunkId(b"")
 _RUN_BYTES = 8 * 1024 * 1024
 """Unknown chunks are looked at together up to so many bytes."""
 _SLACK_BYTES = 512 * 1024
@@ -42,9 +43,12 @@ class EarlierVersion:
     """The content of a file as the store has it.
 
     :param extents: of a file whose chunks the store has.
+    :param cuts: how this content is cut into chunks, identities and lengths, as far as that is known.
     """
 
-    def __init__(self, store: Store, extents: Sequence[ExtentLike]) -> None:
+    def __init__(
+        self, store: Store, extents: Sequence[ExtentLike], cuts: Iterable[tuple[ChunkId, int]] = ()
+    ) -> None:
         self._store, self._extents = store, extents
         self._starts: list[int] = []
         self._at: dict[ChunkId, int] = {}
@@ -54,6 +58,10 @@ class EarlierVersion:
             if extent.chunk is not None and not extent.offset:
                 self._at.setdefault(extent.chunk, self.size)
             self.size += extent.length
+        at = 0
+        for chunk, length in cuts:
+            self._at.setdefault(chunk, at)
+            at += length
 
     def place_of(self, chunk: ChunkId) -> int | None:
         """Where a chunk begins in it, if it does."""
@@ -70,23 +78,29 @@ class EarlierVersion:
 
     def read(self, begin: int, end: int) -> bytes | None:
         """The bytes of a stretch; None when the store cannot give them now."""
-        found = []
+        found: list[bytes | memoryview] = []
+        chunks: dict[ChunkId, memoryview] = {}
         with contextlib.suppress(DamageError, NotInPlaceError):
             for piece in self.pieces(begin, end - begin):
-                if piece.chunk is None:
+                chunk = piece.chunk
+                if chunk is None:
                     found.append(bytes(piece.length))
-                else:
-                    content = self._store.read_chunk(piece.chunk)
-                    found.append(content[piece.offset : piece.offset + piece.length])
+                    continue
+                content = chunks.get(chunk)
+                if content is None:
+                    content = chunks[chunk] = memoryview(self._store.read_chunk(chunk))
+                found.append(content[piece.offset : piece.offset + piece.length])
             return b"".join(found)
         return None
 
 
-def earlier_version(store: Store, before: Entry | None) -> EarlierVersion | None:
+def earlier_version(
+    store: Store, before: Entry | None, cuts: Iterable[tuple[ChunkId, int]] = ()
+) -> EarlierVersion | None:
     """The content of a file in the last snapshot, if it is one and the store has it all."""
     if before is None or before.kind is not Kind.FILE or not before.extents:
         return None
-    return EarlierVersion(store, before.extents) if store.has_all(content_ids(before)) else None
+    return EarlierVersion(store, before.extents, cuts) if store.has_all(content_ids(before)) else None
 
 
 def small_in_pieces(earlier: EarlierVersion, content: bytes, blocks: BlockBuilder) -> list[Part] | None:
@@ -138,6 +152,8 @@ class ChangedFile:
     ) -> None:
         self._store, self._earlier, self._blocks, self._put = store, earlier, blocks, put
         self._parts = parts
+        self.cuts: list[tuple[ChunkId, int]] = []
+        """The chunks that were taken; with holes, or when it was no longer compared, not all there are."""
         self._run: list[bytes] = []
         self._run_bytes = 0
         self._before = 0
@@ -150,7 +166,17 @@ class ChangedFile:
             self._whole(view, done)
             return
         chunk = ChunkId(self._store.keys.chunk_id(view))
-        if not self._store.has(chunk):
+        self.cuts.append((chunk, len(view)))
+        place = self._earlier.place_of(chunk)
+        known = self._store.has(chunk)
+        if not known and place is not None and place + len(view) <= self._earlier.size:
+            done()
+            self._end_run(place)
+            for piece in self._earlier.pieces(place, len(view)):
+                _add(self._parts, piece)
+            self._before = place + len(view)
+            return
+        if not known:
             self._run.append(bytes(view))
             self._run_bytes += len(view)
             done()
@@ -158,13 +184,13 @@ class ChangedFile:
                 self._end_run(None)
             return
         done()
-        place = self._earlier.place_of(chunk)
         self._end_run(place)
         _add(self._parts, Part(_known(chunk), 0, len(view)))
         self._before = (self._before if place is None else place) + len(view)
 
     def hole(self, length: int) -> None:
         """The next bytes are zeros that are not there."""
+        self.cuts.append((_HOLE, length))
         self._end_run(None)
         _add(self._parts, Part(None, 0, length))
         self._before += length

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from collections import deque
+import contextlib
+from collections import OrderedDict, deque
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Self
 
+from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import ChunkId
 from good_tide.operations.restore.plan import Step
 from good_tide.storage.store import Store
 
 _AHEAD_CHUNKS = 12
+_KEPT_BYTES = 48 * 1024 * 1024
+"""Plain bytes of chunks that are kept for what comes: a file that changed a little many times lies in pieces
+of many, by turns."""
 
 
 class ReadAhead:
@@ -23,8 +28,11 @@ class ReadAhead:
         self.keys = store.keys
         self._pool = ThreadPoolExecutor(2, thread_name_prefix="read")
         self._coming = self._needed(steps)
-        self._queue: deque[tuple[ChunkId, Future[bytes]]] = deque()
-        self._last: tuple[ChunkId, bytes] | None = None
+        self._queue: deque[ChunkId] = deque()
+        """Chunks that are being read, in their order."""
+        self._reading: dict[ChunkId, Future[bytes]] = {}
+        self._kept: OrderedDict[ChunkId, bytes] = OrderedDict()
+        self._kept_bytes = 0
 
     @staticmethod
     def _needed(steps: Sequence[Step]) -> Iterator[ChunkId]:
@@ -38,19 +46,26 @@ class ReadAhead:
 
     def get(self, chunk: ChunkId) -> bytes:
         """The plain bytes of a chunk; cheap if asked for in the order of the steps."""
-        if self._last is not None and self._last[0] == chunk:
-            return self._last[1]
+        data = self._kept.get(chunk)
+        if data is not None:
+            self._kept.move_to_end(chunk)
+            return data
         self._fill()
-        while (
-            self._queue and self._queue[0][0] != chunk and any(waiting == chunk for waiting, _ in self._queue)
-        ):
-            self._queue.popleft()
-            self._fill()
-        if self._queue and self._queue[0][0] == chunk:
-            data = self._queue.popleft()[1].result()
-        else:
-            data = self._store.read_chunk(chunk)
-        self._last = (chunk, data)
+        while chunk in self._reading:
+            first = self._queue.popleft()
+            if first == chunk:
+                return self._keep(first)
+            with contextlib.suppress(GoodTideError):  # of a file that was given up
+                self._keep(first)
+        return self._store.read_chunk(chunk)
+
+    def _keep(self, chunk: ChunkId) -> bytes:
+        """Take over what was read, and let go what was not asked for longest."""
+        data = self._reading.pop(chunk).result()
+        self._kept[chunk] = data
+        self._kept_bytes += len(data)
+        while self._kept_bytes > _KEPT_BYTES and len(self._kept) > 1:
+            self._kept_bytes -= len(self._kept.popitem(last=False)[1])
         return data
 
     def _fill(self) -> None:
@@ -58,7 +73,9 @@ class ReadAhead:
             chunk = next(self._coming, None)
             if chunk is None:
                 return
-            self._queue.append((chunk, self._pool.submit(self._store.read_chunk, chunk)))
+            if chunk not in self._reading and chunk not in self._kept:
+                self._queue.append(chunk)
+                self._reading[chunk] = self._pool.submit(self._store.read_chunk, chunk)
 
     def __enter__(self) -> Self:
         return self

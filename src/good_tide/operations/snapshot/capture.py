@@ -18,6 +18,7 @@ from good_tide.core.records import Snapshot, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector, outermost
 from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.run_notes import RunNotes
@@ -62,13 +63,17 @@ def capture(
         log = ResumeLog(
             state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has
         )
+        cuts = KnownCuts(
+            state / "cuts" / f"{local_name(store.header.store)}-{request.machine.id}.db", store.keys
+        )
         expected = last.record.tally if last is not None else request.expected or Tally()
         notes = RunNotes(control, last, expected)
         with (
             _few_collections(),
             WriteSession(store, owner) as session,
             log,
-            Walk(store, session, notes, last, stored_small, log) as walk,
+            cuts,
+            Walk(store, session, notes, last, stored_small, log, cuts) as walk,
         ):
             walk.leave_out_own(request.own)
             if request.rules:

@@ -13,6 +13,7 @@ import msgspec
 from good_tide.core.entries import Entry, Kind, Stat
 from good_tide.core.identifiers import ContentDigest
 from good_tide.core.translation import tr
+from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, LateContent, LateFile
 from good_tide.operations.snapshot.resume_log import PiecesNote, ResumeLog
 from good_tide.operations.snapshot.run_notes import RunNotes
@@ -35,6 +36,7 @@ from good_tide.storage.content import (
     Part,
     Sink,
     WholeChunks,
+    lies_in_pieces,
     small_digest,
 )
 from good_tide.storage.fine import ChangedFile, earlier_version
@@ -68,9 +70,10 @@ class FileTaking:
         small: SmallFiles,
         queue: DraftQueue,
         log: ResumeLog,
+        cuts: KnownCuts,
         notes: RunNotes,
     ) -> None:
-        self._store, self._session = store, session
+        self._store, self._session, self._cuts = store, session, cuts
         self._small, self._queue, self._log, self._notes = small, queue, log, notes
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), store.keys)
         self._pieces = BlockBuilder(session, _PIECES_BYTES)
@@ -170,12 +173,14 @@ class FileTaking:
             info = os.fstat(handle)
         parts: list[Part] = []
         segments = data_segments(handle, info.st_size, info.st_blocks)
-        earlier = earlier_version(self._store, like)
+        known = self._cuts.of(like.digest) if like is not None and lies_in_pieces(like) else ()
+        earlier = earlier_version(self._store, like, known)
         sink: Sink = WholeChunks(self._session.put, parts)
         tick: Callable[[int], None] = self._tick
         ahead = 0
+        changed = None
         if earlier is not None:
-            sink = ChangedFile(self._store, earlier, self._pieces, self._session.put, parts)
+            sink = changed = ChangedFile(self._store, earlier, self._pieces, self._session.put, parts)
         elif info.st_size >= _LONG_FILE_BYTES:
             if segments == [(0, info.st_size)]:
                 ahead = self._read_ahead(path, info, parts)
@@ -183,6 +188,8 @@ class FileTaking:
         digest = self._streamer.stream(handle, segments, info.st_size, tick, sink, ahead)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
             return os.pread(handle, SMALL_FILE_BYTES, 0), [], _NO_DIGEST
+        if changed is not None and any(part.offset for part in parts):
+            self._cuts.keep(digest, changed.cuts)
         return None, parts, digest
 
     def _read_ahead(self, path: bytes, info: os.stat_result, parts: list[Part]) -> int:

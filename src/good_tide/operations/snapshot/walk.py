@@ -21,6 +21,7 @@ from good_tide.core.records import Snapshot, SnapshotRecord, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
+from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry, LateFolder
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.resume_log import ResumeLog
@@ -53,6 +54,7 @@ class Walk:
         last: Snapshot | None,
         stored_small: StoredSmall | None,
         log: ResumeLog,
+        cuts: KnownCuts,
     ) -> None:
         self._store, self._session, self._notes, self._last, self._log = store, session, notes, last, log
         self.selector: Selector | None = None
@@ -60,7 +62,7 @@ class Walk:
         self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
         notes.small = self._small
         self._queue = DraftQueue(session, log.note_folder, joins=store.layout.version > 1)
-        self._files = FileTaking(store, session, self._small, self._queue, log, notes)
+        self._files = FileTaking(store, session, self._small, self._queue, log, cuts, notes)
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
         self._started = time.monotonic()

@@ -69,7 +69,12 @@ class _World:
         size = self.rng.choice((0, 90, 2_000, 70_000, 300_000))
         path = self.work / f"folder {number % 3}" / f"{number}.bin"
         path.parent.mkdir(exist_ok=True)
-        path.write_bytes(self.rng.randbytes(size))
+        if path.exists() and self.rng.random() < 0.5:  # what changed a little is built on what was before
+            content = path.read_bytes()
+            at = self.rng.randrange(len(content) + 1)
+            path.write_bytes(content[:at] + self.rng.randbytes(40) + content[at + self.rng.randrange(80) :])
+        else:
+            path.write_bytes(self.rng.randbytes(size))
 
     def store(self) -> Store:
         opened = open_store(self.root, None)

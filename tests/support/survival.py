@@ -108,6 +108,10 @@ class Life:
             path.parent.mkdir(exist_ok=True)
             if self.random.random() < 0.15 and path.exists():
                 path.unlink()
+            elif self.random.random() < 0.4 and path.exists():
+                with path.open("r+b") as file:
+                    file.seek(self.random.randrange(path.stat().st_size + 1))
+                    file.write(self.random.randbytes(50))
             else:
                 path.write_bytes(self.random.randbytes(self.random.choice((20, 3_000, 90_000, 700_000))))
 

@@ -23,6 +23,7 @@ from good_tide.core.progress import Progress, Steering
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, harmless, iso, printable, size_words
+from good_tide.core.work_words import heavy_words
 from good_tide.protocol.faults import DAMAGE, PERSON, PLACE, code_of
 from good_tide.protocol.faults import STOPPED as STOPPED_CODE
 from good_tide.system.limits import exit_after
@@ -257,6 +258,10 @@ def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
             for item in record.left_out
         ],
         "unsteady": [path_fields(path) for path in record.unsteady],
+        "heavy": [
+            {**path_fields(file.path), "read_bytes": file.read, "new_bytes": file.new}
+            for file in record.heavy
+        ],
         "seconds": round(tally.seconds, 3),
     }
 
@@ -282,5 +287,8 @@ def say_snapshot(taken: Snapshot) -> None:
                 path=show_path(item.path), detail=item.detail or item.reason
             )
         )
+    for file in record.heavy:
+        what, means = heavy_words(file)
+        say(f"{what}. {means}")
     for path in record.unsteady:
         say(tr("Changed while it was read: {path}").format(path=show_path(path)))

@@ -44,6 +44,14 @@ class Tally(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
+class HeavyFile(msgspec.Struct, frozen=True):
+    """A large file that was read whole though little of it had changed. Bytes."""
+
+    path: bytes
+    read: Count
+    new: Count
+
+
 class SnapshotRecord(msgspec.Struct, frozen=True):
     """A snapshot as it is stored, but for its name.
 
@@ -66,6 +74,7 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
     rules: tuple[str, ...] = ()
     version: int = 1
     job: str = ""
+    heavy: tuple[HeavyFile, ...] = ()
 
     @property
     def missing(self) -> tuple[LeftOut, ...]:

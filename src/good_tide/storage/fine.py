@@ -152,6 +152,8 @@ class ChangedFile:
     ) -> None:
         self._store, self._earlier, self._blocks, self._put = store, earlier, blocks, put
         self._parts = parts
+        self.new_bytes = 0
+        """Bytes that the store did not have."""
         self.cuts: list[tuple[ChunkId, int]] = []
         """The chunks that were taken; with holes, or when it was no longer compared, not all there are."""
         self._run: list[bytes] = []
@@ -235,9 +237,13 @@ class ChangedFile:
             self._whole(memoryview(content), _nothing)
             return
         for piece in made:
-            _add(self._parts, self._blocks.add_piece(piece) if isinstance(piece, bytes) else piece)
+            if isinstance(piece, bytes):
+                self.new_bytes += len(piece)
+                piece = self._blocks.add_piece(piece)
+            _add(self._parts, piece)
 
     def _whole(self, view: memoryview, done: Callable[[], None]) -> None:
+        self.new_bytes += len(view)
         self._parts.append(Part(self._put(view, done), 0, len(view)))
 
 

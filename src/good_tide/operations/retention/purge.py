@@ -369,6 +369,7 @@ class _Rewriter:
             ),
             left_out=tuple(item for item in before.left_out if item.path not in caught),
             unsteady=tuple(path for path in before.unsteady if path not in caught),
+            heavy=tuple(item for item in before.heavy if item.path not in caught),
         )
 
     def _folder(self, path: bytes, entry: Entry, state: FolderState) -> Deep[tuple[Entry, _Loss]]:

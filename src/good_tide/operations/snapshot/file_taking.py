@@ -188,8 +188,10 @@ class FileTaking:
         digest = self._streamer.stream(handle, segments, info.st_size, tick, sink, ahead)
         if sum(part.length for part in parts) <= SMALL_FILE_BYTES:
             return os.pread(handle, SMALL_FILE_BYTES, 0), [], _NO_DIGEST
-        if changed is not None and any(part.offset for part in parts):
-            self._cuts.keep(digest, changed.cuts)
+        if changed is not None:
+            self._notes.note_read(path, info.st_size, changed.new_bytes)
+            if any(part.offset for part in parts):
+                self._cuts.keep(digest, changed.cuts)
         return None, parts, digest
 
     def _read_ahead(self, path: bytes, info: os.stat_result, parts: list[Part]) -> int:

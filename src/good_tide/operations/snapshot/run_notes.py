@@ -10,12 +10,14 @@ import time
 
 from good_tide.core.entries import Entry, Extra, Kind, Reason
 from good_tide.core.progress import Control, Progress, Stage
-from good_tide.core.records import LeftOut, Snapshot, Tally
+from good_tide.core.records import HeavyFile, LeftOut, Snapshot, Tally
 from good_tide.operations.snapshot.small_files import SmallFiles
 
 _MOST_NAMED = 100_000
 """So many things that are left out are named in the snapshot; its listings hold them all."""
 _REPORT_SECONDS = 0.1
+_HEAVY_BYTES, _HEAVY_PART, _MOST_HEAVY = 4 << 30, 100, 20
+"""A file that is so large and of which less than one part in so many is new is told of; so many at most."""
 
 
 class RunNotes:
@@ -37,6 +39,7 @@ class RunNotes:
         self.current = b""
         self.left_out: list[LeftOut] = []
         self.unsteady: list[bytes] = []
+        self.heavy: list[HeavyFile] = []
         self.owners: dict[str, str] = dict(last.record.owners) if last else {}
         self._seen_owners: set[tuple[int, int]] = set()
         self._reported = 0.0
@@ -50,6 +53,11 @@ class RunNotes:
         """A file changed whenever it was read."""
         if len(self.unsteady) < _MOST_NAMED:
             self.unsteady.append(path)
+
+    def note_read(self, path: bytes, read: int, new: int) -> None:
+        """A file with an earlier version was read whole, and has so many bytes that are new."""
+        if read >= _HEAVY_BYTES and new < read // _HEAVY_PART and len(self.heavy) < _MOST_HEAVY:
+            self.heavy.append(HeavyFile(path, read, new))
 
     def checkpoint(self) -> None:
         """As ``Control.checkpoint``."""

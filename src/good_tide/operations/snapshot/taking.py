@@ -3,6 +3,7 @@ noted."""
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -18,9 +19,11 @@ from good_tide.core.kinds import extended
 from good_tide.core.planning import Occasion
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot, Tally
+from good_tide.core.rules import Rule, path_pattern
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
+from good_tide.core.work_words import heavy_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing
@@ -177,6 +180,7 @@ class _Taking:
             )
             take_into_catalog(store, catalog)
             self._tell_trouble(catalog)
+            self._tell_heavy(snapshot)
             self.note(name, started, snapshot)
             context.health.note_written(store, context.clock.now())
             self._prime(ref, store, snapshot)
@@ -214,6 +218,20 @@ class _Taking:
             )
             self._context.journal.add("trouble", self._job, what, (), "", todo)
             self._steps.warn(what, todo)
+
+    def _tell_heavy(self, snapshot: Snapshot) -> None:
+        """Once a day, files that are read whole each time for little that changed."""
+        for file in snapshot.record.heavy:
+            if self._context.journal.is_news(f"heavy/{self._job.id}/{file.path.hex()}"):
+                what, means = heavy_words(file)
+                pattern = path_pattern(os.fsdecode(file.path), self.request.home, self._job.folders)
+                rule = Rule(False, path=pattern).text if pattern else ""
+                todo = tr(
+                    "If no earlier state of it is ever wanted back, “{rule}” in Coverage leaves it out."
+                )
+                self._context.journal.add(
+                    "note", self._job, what, (), means, todo.format(rule=rule) if rule else ""
+                )
 
     def _request_for(self, store: Store) -> CaptureRequest:
         """The request; before a first snapshot the files are counted, so that its progress has an end in

@@ -124,6 +124,7 @@ class Walk:
             label=request.label,
             left_out=tuple(notes.left_out),
             unsteady=tuple(notes.unsteady),
+            heavy=tuple(notes.heavy),
             owners=notes.owners,
             rules=tuple(rule.text for rule in request.rules),
             job=request.job,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 from collections.abc import Mapping, Sequence
 
@@ -15,6 +16,9 @@ from good_tide.source.folders import (
     Found,
     stat_of,
 )
+
+_MOST_COMPARED = 100
+"""With the names of so many folders that are gone the name of a new one is compared."""
 
 
 def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
@@ -48,8 +52,9 @@ def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
 
 
 class Replaced:
-    """Which file of the last snapshot a file of the same folder may share content with: that of its name, or
-    one that is gone with the same ending, as when somebody saves under a new name.
+    """What in the last snapshot a file or folder may share content with: what had its name in the same
+    folder, or what is gone from there: a file with the same ending, as when somebody saves under a new name;
+    a folder that was renamed, or has much the same name, as those of releases have.
 
     :param known: the folder's entries in the last snapshot, by name.
     """
@@ -58,9 +63,14 @@ class Replaced:
         self._known = known
         names = {item.name for item in found} if known else set()
         self._gone: dict[bytes, list[Entry]] = {}
+        self._gone_folders: list[Entry] = []
         for entry in known.values():
-            if entry.kind is Kind.FILE and entry.name not in names:
+            if entry.name in names:
+                continue
+            if entry.kind is Kind.FILE:
                 self._gone.setdefault(_ending(entry.name), []).append(entry)
+            elif entry.kind is Kind.FOLDER:
+                self._gone_folders.append(entry)
 
     def before(self, item: Found) -> Before:
         """What the last snapshot has of a file."""
@@ -71,6 +81,21 @@ class Replaced:
             alike = self._gone.get(_ending(item.name), ())
             like = min(alike, key=lambda entry: abs(entry.stat.size - size), default=None)
         return Before(own, like)
+
+    def folder(self, item: Found) -> Entry | None:
+        """What the last snapshot has of a folder, or of the one that it replaces."""
+        own = self._known.get(item.name)
+        if own is not None or not self._gone_folders:
+            return own
+        renamed = [entry for entry in self._gone_folders if entry.stat.inode == item.info.st_ino]
+        alike = difflib.get_close_matches(
+            item.text, [os.fsdecode(entry.name) for entry in self._gone_folders[:_MOST_COMPARED]], n=1
+        )
+        for entry in renamed or self._gone_folders:
+            if renamed or os.fsdecode(entry.name) in alike:
+                self._gone_folders.remove(entry)
+                return entry
+        return None
 
 
 def _ending(name: bytes) -> bytes:

@@ -216,7 +216,7 @@ class Walk:
                 small.append((item, replaced.before(item)))
             else:
                 if item.kind is Kind.FOLDER:
-                    entry = yield self._sub_folder(item, path, handle, before_item, depth, inside)
+                    entry = yield self._sub_folder(item, path, handle, replaced.folder(item), depth, inside)
                 else:
                     entry = self._item(item, path, handle, replaced.before(item), same)
                 if entry is not None:

@@ -55,6 +55,43 @@ class CaptureTest(GoodTideTest):
         ]
         self.assertEqual(*links)
 
+    def test_a_renamed_folder_is_not_read_again(self) -> None:
+        for number in range(20):
+            self.write(f"season/acts/{number}.txt", f"act {number}" * 50)
+        self.write("season/sound.wav", random.Random(1).randbytes(300_000))
+        store = self.new_store()
+        with (
+            mock.patch("good_tide.operations.snapshot.file_taking.UNTRUSTED_NS", -1),
+            mock.patch("good_tide.operations.snapshot.small_files.UNTRUSTED_NS", -1),
+        ):
+            self.snap(store)
+            (self.work / "season").rename(self.work / "next year")
+            expected = tree(self.work)
+            with (
+                mock.patch("good_tide.operations.snapshot.file_taking.open_file") as opened,
+                mock.patch("good_tide.operations.snapshot.small_files.SmallFiles.read") as read,
+            ):
+                taken = self.snap(store, 1)
+        self.assertEqual((opened.call_count, read.call_count, taken.record.tally.new_bytes), (0, 0, 0))
+        self.restore(store, taken, self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), expected)
+
+    def test_a_folder_that_replaces_one_of_much_the_same_name_is_compared_with_it(self) -> None:
+        content = random.Random(1).randbytes(200_000)
+        self.write("programme-1.0/text/plan.bin", content)
+        self.write("programme-1.0/list.txt", "\n".join(map(str, range(2000))))
+        store = self.new_store()
+        self.snap(store)
+        shutil.rmtree(self.work / "programme-1.0")
+        self.write("programme-1.1/text/plan.bin", content[:5000] + b"!" + content[5000:])
+        self.write("programme-1.1/list.txt", "\n".join(map(str, range(1, 2000))))
+        expected = tree(self.work)
+        taken = self.snap(store, 1)
+        self.assertLess(taken.record.tally.new_bytes, 100)
+        self.assertEqual(taken.record.tally.changed_files, 2)
+        self.restore(store, taken, self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), expected)
+
     def test_an_unchanged_folder_adds_nothing_and_a_change_adds_itself_only(self) -> None:
         for number in range(30):
             self.write(f"a/{number}", f"number {number}" * 50)

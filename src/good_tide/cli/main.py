@@ -111,6 +111,7 @@ def store_group() -> None:
 def main() -> None:
     """Run a command; every error a person or a disk can cause becomes a sentence and an exit code."""
     set_process_limits()
+    output.make_writable()
     as_json = "--json" in sys.argv
     try:
         code = cli.main(standalone_mode=False)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import io
+import os
 import select
 import shutil
 import signal
@@ -35,6 +37,18 @@ _LONG_TABLE = 300
 _STOPPING_SECONDS = 15.0
 """How long a command may take to stop by itself; what a disk that hangs holds up is then left. Nothing is
 lost by it."""
+
+
+def make_writable() -> None:
+    """Let what is printed go nowhere where it is closed, and as escapes where it cannot be written otherwise,
+    instead of ending the command."""
+    if sys.stdout is None:  # closed, as with ``>&-``
+        sys.stdout = os.fdopen(os.open(os.devnull, os.O_WRONLY), "w")
+    if sys.stderr is None:
+        sys.stderr = os.fdopen(os.open(os.devnull, os.O_WRONLY), "w")
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
 
 
 def is_terminal() -> bool:

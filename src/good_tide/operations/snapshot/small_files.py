@@ -143,15 +143,16 @@ class SmallFiles:
         before: Before,
     ) -> Entry:
         """The entry of a small file that was read, its content handed in unless the store has it."""
-        own = before.own
-        if own is not None and own.digest == digest and self._store.has_all(content_ids(own)):
-            return Entry(name, Kind.FILE, stat, digest, own.extents, extra)
+        own, like = before
         self.changed += own is None or own.digest != digest
+        for one in before:
+            if one is not None and one.digest == digest and self._store.has_all(content_ids(one)):
+                return Entry(name, Kind.FILE, stat, digest, one.extents, extra)
         if not content:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
         parts = self._known.get(digest)
         if parts is None:
-            parts = self._known[digest] = self._parts(digest, content, before.like)
+            parts = self._known[digest] = self._parts(digest, content, like)
         return Entry(name, Kind.FILE, stat, digest, parts, extra)
 
     def _parts(self, digest: ContentDigest, content: bytes, like: Entry | None) -> tuple[ExtentLike, ...]:

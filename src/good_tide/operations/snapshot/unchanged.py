@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import os
+from bisect import bisect_left
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -17,8 +18,8 @@ from good_tide.source.folders import (
     stat_of,
 )
 
-_MOST_COMPARED = 100
-"""With the names of so many folders that are gone the name of a new one is compared."""
+_MOST_COMPARED = 1000
+"""So many names of folders that are new and that are gone are compared with one another at most."""
 
 
 def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
@@ -62,40 +63,51 @@ class Replaced:
     def __init__(self, found: Sequence[Found], known: Mapping[bytes, Entry]) -> None:
         self._known = known
         names = {item.name for item in found} if known else set()
-        self._gone: dict[bytes, list[Entry]] = {}
-        self._gone_folders: list[Entry] = []
-        for entry in known.values():
-            if entry.name in names:
-                continue
+        gone = [entry for entry in known.values() if entry.name not in names]
+        self._files: dict[bytes, list[Entry]] = {}
+        for entry in gone:
             if entry.kind is Kind.FILE:
-                self._gone.setdefault(_ending(entry.name), []).append(entry)
-            elif entry.kind is Kind.FOLDER:
-                self._gone_folders.append(entry)
+                self._files.setdefault(_ending(entry.name), []).append(entry)
+        self._inodes = {entry.stat.inode: entry for entry in gone if entry.kind is Kind.FILE}
+        for alike in self._files.values():
+            alike.sort(key=_size)
+        self._folders = [entry for entry in gone if entry.kind is Kind.FOLDER]
+        new = (
+            sum(item.kind is Kind.FOLDER and item.name not in known for item in found) if self._folders else 0
+        )
+        self._by_name = new * len(self._folders) <= _MOST_COMPARED
 
     def before(self, item: Found) -> Before:
         """What the last snapshot has of a file."""
         own = self._known.get(item.name)
-        like = own
-        if own is None and self._gone and item.kind is Kind.FILE:
-            size = item.info.st_size
-            alike = self._gone.get(_ending(item.name), ())
-            like = min(alike, key=lambda entry: abs(entry.stat.size - size), default=None)
-        return Before(own, like)
+        renamed = self._inodes.get(item.info.st_ino) if own is None else None
+        if renamed is not None:
+            return Before(None, renamed)
+        alike = self._files.get(_ending(item.name), []) if own is None and item.kind is Kind.FILE else []
+        at = bisect_left(alike, item.info.st_size, key=_size)
+        nearest = min(
+            alike[max(0, at - 1) : at + 1],
+            key=lambda entry: abs(_size(entry) - item.info.st_size),
+            default=own,
+        )
+        return Before(own, nearest)
 
     def folder(self, item: Found) -> Entry | None:
         """What the last snapshot has of a folder, or of the one that it replaces."""
         own = self._known.get(item.name)
-        if own is not None or not self._gone_folders:
+        if own is not None or not self._folders:
             return own
-        renamed = [entry for entry in self._gone_folders if entry.stat.inode == item.info.st_ino]
-        alike = difflib.get_close_matches(
-            item.text, [os.fsdecode(entry.name) for entry in self._gone_folders[:_MOST_COMPARED]], n=1
-        )
-        for entry in renamed or self._gone_folders:
-            if renamed or os.fsdecode(entry.name) in alike:
-                self._gone_folders.remove(entry)
-                return entry
-        return None
+        found = next((one for one in self._folders if one.stat.inode == item.info.st_ino), None)
+        if found is None and self._by_name:
+            names = {os.fsdecode(entry.name): entry for entry in self._folders}
+            found = next(map(names.__getitem__, difflib.get_close_matches(item.text, names, n=1)), None)
+        if found is not None:
+            self._folders.remove(found)
+        return found
+
+
+def _size(entry: Entry) -> int:
+    return entry.stat.size
 
 
 def _ending(name: bytes) -> bytes:

@@ -33,6 +33,7 @@ from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
+from good_tide.operations.stores.opening import open_catalog, take_into_catalog
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
@@ -221,7 +222,15 @@ class Bench:
         """One more snapshot, an hour later."""
         self.hour += 1
         clock = SetClock(Nanoseconds((T0 + self.hour * HOUR) * SECOND))
-        return capture(self.open(), CaptureRequest((self.work,), MACHINE), clock, Silent(), self.state)
+        store, request = self.open(), CaptureRequest((self.work,), MACHINE)
+        catalog = open_catalog(store, self.state / "cache")
+        try:
+            known = catalog.stored_small if catalog.names() else None
+            taken = capture(store, request, clock, Silent(), self.state, known)
+            take_into_catalog(store, catalog)
+        finally:
+            catalog.close()
+        return taken
 
     def stored(self) -> int:
         """Bytes of all files of the store."""

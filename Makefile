@@ -49,6 +49,7 @@ quick: system-test venv check
 
 bench: venv
 	$(BIN)/python -m benchmarks.run
+	$(BIN)/python -m benchmarks.changes
 
 coverage: system-test venv
 	$(BIN)/python tools/run_tests.py --coverage

@@ -29,6 +29,7 @@ from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.restoring import Existing
+from good_tide.crypto.slots import Cost
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.snapshot.capture import capture
@@ -40,6 +41,7 @@ from good_tide.storage.store import Store, open_store
 
 MACHINE = Machine(MachineId("be" * 16), "bench")
 T0, HOUR = 1_790_000_000, 3600
+_CHEAP = Cost(memory_kib=64, passes=1, lanes=1)
 A_FILE = 64 * 1024
 """Bytes that each changed file may cost besides."""
 
@@ -212,7 +214,7 @@ class Bench:
     def __init__(self, folder: Path) -> None:
         self.work, self.root, self.state = folder / "work", folder / "store", folder / "state"
         self.work.mkdir()
-        create_store(FolderPlace(self.root), "bench")
+        create_store(FolderPlace(self.root), "bench", cost=_CHEAP)
         self.hour = 0
 
     def open(self) -> Store:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Protocol, Self
 
@@ -163,9 +163,36 @@ class _Buffer:
             self.users -= 1
             self._free.notify_all()
 
-    def returned(self, unused: object) -> None:
-        """Somebody in another thread has done with it."""
-        self.release_memory()
+
+class _HashingApart:
+    """A content digest that is made in another thread, in order."""
+
+    def __init__(self, thread: ThreadPoolExecutor) -> None:
+        self._thread, self._hasher = thread, ContentHasher()
+        self._failure: BaseException | None = None
+
+    def update(self, data: memoryview, done: Callable[[], None] | None = None) -> None:
+        """The next bytes; ``done`` is called when they are no longer needed."""
+        self._ask(lambda: self._hasher.update(data), done or _nothing)
+
+    def zeros(self, length: int) -> None:
+        """The next bytes are so many zeros."""
+        self._ask(lambda: self._hasher.zeros(length), _nothing)
+
+    def _ask(self, act: Callable[[], None], done: Callable[[], None]) -> None:
+        def ended(future: Future[None]) -> None:
+            if not future.cancelled() and future.exception() is not None:
+                self._failure = self._failure or future.exception()
+            done()
+
+        self._thread.submit(act).add_done_callback(ended)
+
+    def digest(self, keys: StoreKeys) -> ContentDigest:
+        """The digest of all that there was."""
+        made = self._thread.submit(self._hasher.digest, keys).result()
+        if self._failure is not None:
+            raise self._failure
+        return made
 
 
 class Sink(Protocol):
@@ -237,26 +264,26 @@ class FileStreamer:
             holes; they are only hashed. Chunk borders depend on what lies before them in their own chunk
             only, so that the rest is cut as if all had been read.
         """
-        hasher, at = ContentHasher(), 0
+        hasher, at = _HashingApart(self._hashing), 0
         if ahead:
             for begin in range(0, ahead, _ONE_READ_BYTES):
                 piece = os.pread(handle, min(_ONE_READ_BYTES, ahead - begin), begin)
-                self._hashing.submit(hasher.update, memoryview(piece)).result()
+                hasher.update(memoryview(piece))
                 tick(len(piece))
             at, segments = ahead, [(ahead, size)]
         for begin, end in segments:
             if begin > at:
                 sink.hole(begin - at)
-                self._hashing.submit(hasher.zeros, begin - at)
+                hasher.zeros(begin - at)
             at = begin + self._segment(handle, begin, end, sink, hasher, tick)
             if at < end:
                 size = at
                 break
         if at < size:
             sink.hole(size - at)
-            self._hashing.submit(hasher.zeros, size - at)
+            hasher.zeros(size - at)
         sink.end()
-        return self._hashing.submit(hasher.digest, self._keys).result()
+        return hasher.digest(self._keys)
 
     def _segment(
         self,
@@ -264,14 +291,14 @@ class FileStreamer:
         begin: int,
         end: int,
         sink: Sink,
-        hasher: ContentHasher,
+        hasher: _HashingApart,
         tick: Callable[[int], None],
     ) -> int:
         """Chunk ``begin..end`` of a file; returns how many bytes there were."""
         if end - begin <= _ONE_READ_BYTES:
             content = os.pread(handle, end - begin, begin)
             tick(len(content))
-            self._hashing.submit(hasher.update, memoryview(content))
+            hasher.update(memoryview(content))
             self._chunks(np.frombuffer(content, dtype=np.uint8), memoryview(content), True, sink, None)
             return len(content)
         position, carried = begin, memoryview(b"")
@@ -292,7 +319,7 @@ class FileStreamer:
                 tick(got)
             at_end = position >= end
             buffer.lend()
-            self._hashing.submit(hasher.update, view[fresh:filled]).add_done_callback(buffer.returned)
+            hasher.update(view[fresh:filled], buffer.release_memory)
             used = self._chunks(np.frombuffer(view[:filled], dtype=np.uint8), view, at_end, sink, buffer)
             carried = memoryview(bytes(view[used:filled]))
             buffer.release_memory()

@@ -51,21 +51,29 @@ class EarlierVersion:
     ) -> None:
         self._store, self._extents = store, extents
         self._starts: list[int] = []
-        self._at: dict[ChunkId, int] = {}
+        self._at: dict[ChunkId, tuple[int, int]] = {}
+        """Where a chunk, or a part of it from its beginning on, begins, and how many bytes of it are
+        there."""
         self.size = 0
         for extent in extents:
             self._starts.append(self.size)
             if extent.chunk is not None and not extent.offset:
-                self._at.setdefault(extent.chunk, self.size)
+                self._at.setdefault(extent.chunk, (self.size, extent.length))
             self.size += extent.length
         at = 0
         for chunk, length in cuts:
-            self._at.setdefault(chunk, at)
+            self._at.setdefault(chunk, (at, length))
             at += length
 
     def place_of(self, chunk: ChunkId) -> int | None:
         """Where a chunk begins in it, if it does."""
-        return self._at.get(chunk)
+        found = self._at.get(chunk)
+        return None if found is None else found[0]
+
+    def has_whole(self, chunk: ChunkId, length: int) -> bool:
+        """Whether all ``length`` bytes of a chunk stand at its place."""
+        at, there = self._at.get(chunk, (0, -1))
+        return there == length and at + length <= self.size
 
     def pieces(self, begin: int, length: int) -> Iterator[Part]:
         """What a stretch of it lies in."""
@@ -171,7 +179,7 @@ class ChangedFile:
         self.cuts.append((chunk, len(view)))
         place = self._earlier.place_of(chunk)
         known = self._store.has(chunk)
-        if not known and place is not None and place + len(view) <= self._earlier.size:
+        if not known and place is not None and self._earlier.has_whole(chunk, len(view)):
             done()
             self._end_run(place)
             for piece in self._earlier.pieces(place, len(view)):

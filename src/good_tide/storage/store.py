@@ -37,7 +37,7 @@ PACK_FOLDER = "packs"
 _MENDER = "mend-"
 _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 _RECENT_BYTES = 32 * 1024 * 1024
-_RECENT_LARGEST = 2 * 1024 * 1024
+_RECENT_LARGEST = 4 * 1024 * 1024
 
 
 class Written(NamedTuple):

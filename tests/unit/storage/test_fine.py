@@ -191,6 +191,18 @@ class FineTest(GoodTideTest):
         self.restore(store, last, self.work, self.folder / "back")
         self.assertEqual((self.folder / "back/work/cut.mov").read_bytes(), base.replace(secret, b""))
 
+    def test_a_chunk_of_which_only_the_beginning_is_left_is_not_taken_for_whole(self) -> None:
+        base = noise(1, 3 * MIB)
+        self.take(film_mov=base)
+        first = self.entry(0, "film.mov").extents[0].length
+        self.take(film_mov=base[: first - 1000] + noise(2, 2000) + base[first + 1000 :])
+        begins = self.entry(1, "film.mov").extents[0]
+        self.assertEqual((begins.offset, begins.length), (0, first - 1000))
+        chunk, has = begins.chunk, Store.has
+        with mock.patch.object(Store, "has", lambda store, one: one != chunk and has(store, one)):
+            self.take(film_mov=base)  # as when the first snapshot is being swept
+        self.assert_all_come_back()
+
     def test_a_digest_says_what_the_content_is_and_not_how_it_was_cut(self) -> None:
         base = bytearray(noise(1, 3 * MIB) + bytes(2 * MIB))
         self.take(film_mov=bytes(base))
@@ -235,5 +247,11 @@ class EarlierVersionTest(GoodTideTest):
             end = chance.randrange(begin, 3500)
             self.assertEqual(earlier.read(begin, end), content[begin:end])
         self.assertEqual(earlier.read(0, 3500), content)
+        self.assertEqual(earlier.place_of(chunk), None, "only parts of it are there")
+        self.assertFalse(earlier.has_whole(chunk, len(whole)))
+        partly = EarlierVersion(store, [Extent(chunk, 0, 1000), Extent(None, 0, len(whole))])
+        self.assertEqual(partly.place_of(chunk), 0)
+        self.assertFalse(partly.has_whole(chunk, len(whole)), "only its beginning is there")
+        self.assertTrue(EarlierVersion(store, entry.extents).has_whole(chunk, len(whole)))
         gone = Entry(b"x", Kind.FILE, Stat(size=10), extents=(Extent(ChunkId(bytes(32)), 0, 10),))
         self.assertIsNone(EarlierVersion(store, gone.extents).read(0, 10))

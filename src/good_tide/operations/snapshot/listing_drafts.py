@@ -114,11 +114,15 @@ def _where(extents: Sequence[ExtentLike]) -> list[tuple[ChunkId | None, int, int
 
 
 class FolderDraft:
-    """A folder of the snapshot being made. ``pages`` is None until its listing is written."""
+    """A folder of the snapshot being made. ``pages`` is None until its listing is written.
 
-    __slots__ = ("before", "entries", "pages", "path", "tickets", "unread")
+    :param size: about how many entries it will have.
+    """
 
-    def __init__(self, pages: tuple[PageId, ...] | None = None, path: bytes = b"") -> None:
+    __slots__ = ("before", "entries", "pages", "path", "size", "tickets", "unread")
+
+    def __init__(self, pages: tuple[PageId, ...] | None = None, path: bytes = b"", size: int = 0) -> None:
+        self.size = size
         self.entries: list[LateEntry | Entry] = []
         self.tickets: set[Ticket] = set()
         self.before: tuple[bytes, PageId] | None = None
@@ -164,6 +168,8 @@ class DraftQueue:
     ) -> None:
         self._session, self._note, self._joins = session, note, joins
         self._waiting: deque[FolderDraft] = deque()
+        self.waiting_entries = 0
+        """Entries of folders that wait for what their files lie in."""
         self._held: list[FolderDraft] = []
         """Ready folders with one inside whose listing is not written yet."""
         self._held_entries = 0
@@ -175,12 +181,15 @@ class DraftQueue:
     def finished(self, draft: FolderDraft) -> None:
         """Take in a folder whose entries are complete, after all its sub-folders."""
         self._waiting.append(draft)
+        self.waiting_entries += draft.size
         self.drain()
 
     def drain(self) -> None:
         """Write what can be written."""
         while self._waiting and self._waiting[0].ready:
-            self._take(self._waiting.popleft())
+            draft = self._waiting.popleft()
+            self.waiting_entries -= draft.size
+            self._take(draft)
 
     def finish(self) -> None:
         """Write everything, when all chunks are known."""

@@ -105,6 +105,10 @@ class SmallFiles:
         ):
             self._take_in(self._pending.popleft())
 
+    def flush(self) -> None:
+        """End the block that is open."""
+        self._blocks.flush()
+
     def finish(self) -> None:
         """Take in everything that was asked for, and end the last block."""
         while self._pending:

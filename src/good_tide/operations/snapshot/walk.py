@@ -42,6 +42,8 @@ from good_tide.storage.content import content_ids
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
+_MOST_WAITING_ENTRIES = 20_000
+
 
 class Walk:
     """The way through the covered folders, which makes their listings."""
@@ -198,7 +200,7 @@ class Walk:
         known = {entry.name: entry for page in pages for entry in page.entries()}
         lost = set() if intact else self._lost(known.values())
         read_before = self._log.files_of(path)
-        draft = FolderDraft(path=path)
+        draft = FolderDraft(path=path, size=len(found))
         if len(pages) == len(before) == 1:
             draft.before = pages[0].data, before[0]
         for miss in missed:
@@ -227,8 +229,16 @@ class Walk:
             self._notes.report(tr("Reading"))
         if state is not None and state.out and not small and not draft.entries:
             return None
-        self._queue.finished(draft)
+        self._finished(draft)
         return draft
+
+    def _finished(self, draft: FolderDraft) -> None:
+        """Let a folder's listing be written when it can; what is new and not yet handed in is, before too
+        much waits for it."""
+        self._queue.finished(draft)
+        if self._queue.waiting_entries > _MOST_WAITING_ENTRIES:
+            self._files.finish()
+            self._small.flush()
 
     def _pages(self, before: Sequence[PageId]) -> list[Page]:
         """The pages of a listing in the last snapshot, without any that the store has lost: what they name is
@@ -270,7 +280,7 @@ class Walk:
             self._count_unchanged(found)
             return FolderDraft(before)
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        draft = FolderDraft(path=path)
+        draft = FolderDraft(path=path, size=len(found))
         if len(pages) == 1:
             draft.before = pages[0].data, before[0]
         same = True
@@ -287,7 +297,7 @@ class Walk:
         if same:
             return FolderDraft(before)
         draft.entries += [known[item.name] for item in files]
-        self._queue.finished(draft)
+        self._finished(draft)
         return draft
 
     def _count_unchanged(self, files: Sequence[Found]) -> None:

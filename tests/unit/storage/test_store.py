@@ -24,6 +24,7 @@ from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.chunker import Chunker
 from good_tide.storage.packs import pack_file, padded_size
+from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 from tests.support.base import (
@@ -250,6 +251,7 @@ class InvariantTest(GoodTideTest):
                     store.place.read(pack_file(next(iter(store.index.tables))), 4, 1)[0], store.header.format
                 )
                 self.assertTrue(verify(store, True, Silent()).ok)
+                self.assertEqual((root / SCRIPT_FILE).read_bytes(), recovery_script(), "it reads what is new")
                 twin = self.new_store(f"{name} carried")
                 self.assertEqual(len(carry(store, twin, None, self.state, Silent()).carried), 3)
                 self.assertTrue(verify(open_store(Path(twin.place.title), PASSPHRASE), True, Silent()).ok)

@@ -24,6 +24,7 @@ from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import StoredSmall
 from good_tide.operations.snapshot.walk import Walk
+from good_tide.storage.recovery_script import renew_script
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
@@ -75,6 +76,7 @@ def capture(
             cuts,
             Walk(store, session, notes, last, stored_small, log, cuts) as walk,
         ):
+            renew_script(store.place)
             walk.leave_out_own(request.own)
             if request.rules:
                 walk.selector = Selector(

@@ -15,7 +15,7 @@ import msgspec
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Extent, ExtentLike, Kind, page_extents
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of, part_of
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
@@ -203,7 +203,7 @@ class _Carrier:
             entries, carried = Page(plain).entries(), []
             for entry in entries:
                 carried.append((yield self._entry(entry, there.get(entry.name))))
-            if self._alike and carried == entries:
+            if self._alike and carried == entries and self._may_lie_there(identity):
                 known = identity
                 if chunk_of(identity) not in self._listings:
                     self._listings.add(chunk_of(identity))
@@ -212,6 +212,10 @@ class _Carrier:
                 known = PageId(self._session.put_page(encode_page(carried)))
             self._pages[identity] = known
         return known
+
+    def _may_lie_there(self, page: PageId) -> bool:
+        """Whether the target's format knows a listing that is a part of a chunk."""
+        return not part_of(page)[1] or self._target.layout.version > 1
 
     def _entry(self, entry: Entry, before: Entry | None = None) -> Deep[Entry]:
         """The same entry for the target, everything it refers to carried over.

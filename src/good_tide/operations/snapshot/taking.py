@@ -225,13 +225,11 @@ class _Taking:
             if self._context.journal.is_news(f"heavy/{self._job.id}/{file.path.hex()}"):
                 what, means = heavy_words(file)
                 pattern = path_pattern(os.fsdecode(file.path), self.request.home, self._job.folders)
-                rule = Rule(False, path=pattern).text if pattern else ""
+                rule = Rule(False, path=pattern or "*").text
                 todo = tr(
                     "If no earlier state of it is ever wanted back, “{rule}” in Coverage leaves it out."
-                )
-                self._context.journal.add(
-                    "note", self._job, what, (), means, todo.format(rule=rule) if rule else ""
-                )
+                ).format(rule=rule)
+                self._context.journal.add("note", self._job, what, (), means, todo if pattern else "")
 
     def _request_for(self, store: Store) -> CaptureRequest:
         """The request; before a first snapshot the files are counted, so that its progress has an end in

@@ -43,6 +43,7 @@ from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
 _MOST_WAITING_ENTRIES = 20_000
+_MOST_THERE = 1000
 
 
 class Walk:
@@ -67,6 +68,8 @@ class Walk:
         self._files = FileTaking(store, session, self._small, self._queue, log, cuts, notes)
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
+        self._there: set[bytes] = set()
+        """Identities of chunks, some together, that the store has."""
         self._started = time.monotonic()
 
     def __enter__(self) -> Self:
@@ -190,7 +193,7 @@ class Walk:
             if state.out and not found and not missed:
                 return None
         pages = self._pages(before)
-        intact = len(pages) == len(before) and all(self._store.has_all(page.chunk_ids) for page in pages)
+        intact = len(pages) == len(before) and all(self._has_all(page.chunk_ids) for page in pages)
         if not missed and intact and looks_unchanged(found, pages):
             unchanged: FolderDraft | None = yield self._unchanged(
                 path, handle, found, pages, before, depth, inside
@@ -247,9 +250,22 @@ class Walk:
         for identity in before:
             with contextlib.suppress(DamageError):
                 found.append(self._store.page(identity))
-                if not self._store.has_all(chunk_of(identity)):
+                if not self._has_all(chunk_of(identity)):
                     self._session.put_page(self._store.read_chunk(chunk_of(identity)))
         return found
+
+    def _has_all(self, identities: bytes) -> bool:
+        """As the store's ``has_all``. Folders side by side refer to the same few chunks; while nothing is
+        damaged, those that were there a moment ago are not asked after again."""
+        if self._store.damage.packs:
+            return self._store.has_all(identities)
+        if identities not in self._there:
+            if not self._store.has_all(identities):
+                return False
+            if len(self._there) >= _MOST_THERE:
+                self._there.clear()
+            self._there.add(identities)
+        return True
 
     def _lost(self, known: Iterable[Entry]) -> set[bytes]:
         """The names of files whose content, or a part of it, the store has lost: they are read again."""

@@ -232,7 +232,7 @@ class HoldingArea(Store):
 
         :param before: what stands at the same place in the snapshot that was taken over last; of its pages
             everything below is here.
-        :param taken: pages of which that was done in this run.
+        :param taken: pages of which that was done in this run, and the chunks that they lie in.
         """
         if entry.kind is not Kind.FOLDER:
             return
@@ -240,13 +240,16 @@ class HoldingArea(Store):
         fresh = [page for page in entry.pages if page not in there and page not in taken]
         if not fresh:
             return
-        inside = {one.name: one for page in there for one in self.page(page).entries()}
+        inside: dict[bytes, Entry] = {}
+        with contextlib.suppress(DamageError, NotInPlaceError):  # lost here: all below is taken again
+            inside = {one.name: one for page in there for one in self.page(page).entries()}
         for page in fresh:
-            taken.add(page)
+            chunk = chunk_of(page)
+            if PageId(chunk) not in taken and not self.has(chunk):
+                session.put_page(store.read_chunk(chunk))
+            taken.update((page, PageId(chunk)))
             for below in store.page(page).entries():
                 yield self._take_listing(store, session, below, inside.get(below.name), taken)
-            if chunk_of(page) not in self.index:
-                session.put_page(store.read_chunk(chunk_of(page)))
 
     def begin_anew(self, store: Store) -> None:
         """Forget everything and take over anew what each machine that took something over needs. Only with

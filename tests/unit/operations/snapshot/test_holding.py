@@ -71,6 +71,21 @@ class HoldingTest(GoodTideTest):
             lambda what, todo: self.warned.append(what),
         )
 
+    def test_an_area_that_lost_its_listings_takes_them_over_again(self) -> None:
+        for pack in (areas.area_root(self.folder)).rglob("packs/*/*"):
+            pack.unlink()
+        self.write("deep/plan.txt", "second\n")
+        store = open_store(self.folder / "store", PASSPHRASE)
+        holding.prime(self.area(store), store, self.snap(store, 1), self.state)
+        (self.folder / "store").rename(self.folder / "away")
+        self.write("deep/plan.txt", "third\n")
+        taken = self.take(2)
+        (self.folder / "away").rename(self.folder / "store")
+        store = open_store(self.folder / "store", PASSPHRASE)
+        holding.drain(self.area(store), store, self.state, Silent())
+        self.restore(store, store.read_snapshot(taken.id), self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
+
     def test_only_what_changed_is_kept_and_everything_arrives_byte_for_byte(self) -> None:
         states = {}
         for hour in (1, 2, 3):

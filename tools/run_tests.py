@@ -34,6 +34,7 @@ NOT_QUICK = (
     "unit.operations.records.test_store_memory",
     "unit.operations.snapshot.test_holding",
     "unit.operations.snapshot.test_joined_listings",
+    "unit.operations.snapshot.test_sightings",
     "unit.operations.stores.test_passphrases",
     "unit.operations.stores.test_pinning",
     "unit.operations.snapshot.test_resume_log",

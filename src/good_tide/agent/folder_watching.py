@@ -9,13 +9,14 @@ from collections.abc import Callable, Iterable
 
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage
-from good_tide.core.identifiers import JobId
+from good_tide.core.identifiers import JobId, Nanoseconds
 from good_tide.core.kinds import extended
 from good_tide.core.settings import Job
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.change_judge import ChangeJudge
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.records.journal import Journal
+from good_tide.operations.snapshot.touched import Touched
 from good_tide.system.watching import FolderWatch
 
 _TELL_SECONDS = 1.0
@@ -34,6 +35,7 @@ class _Watched:
         self.told = 0.0
         self.trouble = ""
         self.watch: FolderWatch | None = None
+        self.touched = Touched(job.folders)
         self._lock = threading.Lock()
 
     def changed_at(self, now: int) -> None:
@@ -105,11 +107,18 @@ class FolderWatching:
                     tr("Raise fs.inotify.max_user_watches, or cover fewer folders."),
                 )
 
-        made.watch = FolderWatch(job.folders, lambda path: self._heard(made, path), left)
+        made.touched.lose()
+        made.watch = FolderWatch(
+            job.folders,
+            lambda path: self._heard(made, path),
+            left,
+            lambda: made.touched.begin(self._clock.now()),
+        )
         made.watch.start()
 
     def _heard(self, watched: _Watched, path: str) -> None:
         watched.count += 1
+        watched.touched.note(path, self._clock.now())
         if not watched.judge.counts(path):
             return
         watched.changed_at(self._clock.now())
@@ -134,6 +143,13 @@ class FolderWatching:
                 self._end(known)
                 self._watch(known)
             known.count = 0
+
+    def touched(self, job: JobId, since: Nanoseconds) -> frozenset[bytes] | None:
+        """Keys of the folders of a job in which something happened since a moment; None: not known."""
+        known = self._jobs.get(job)
+        if known is None or known.trouble or known.count > _BURST:
+            return None
+        return known.touched.since(since)
 
     def falls_back(self, job: JobId) -> bool:
         """Whether a job that wants continuous mode cannot have it."""

@@ -8,6 +8,7 @@ from good_tide.agent.job_session import JobSession
 from good_tide.agent.notifier import Notifier
 from good_tide.agent.worker import Worker
 from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import JobId, Nanoseconds
 from good_tide.core.planning import Occasion, Then
 from good_tide.core.progress import Control, Progress, Stage, Steering, WorkKind
 from good_tide.core.settings import Job
@@ -42,6 +43,7 @@ class _Guarded:
 class Runs:
     """Runs jobs, one at a time.
 
+    :param touched: tells of a job's folders where something happened.
     :param after: called after each run, with when it began and whether it went well.
     """
 
@@ -51,10 +53,11 @@ class Runs:
         worker: Worker,
         notifier: Notifier,
         power: Power,
+        touched: Callable[[JobId, Nanoseconds], frozenset[bytes] | None],
         after: Callable[[JobSession, int, bool], None],
     ) -> None:
         self._context, self._worker, self._notifier = context, worker, notifier
-        self._power, self._after = power, after
+        self._power, self._touched, self._after = power, touched, after
 
     def start(self, session: JobSession, occasion: Occasion) -> bool:
         """Begin a run; False when other work is being done."""
@@ -91,7 +94,12 @@ class Runs:
             self._notifier.warn(job, what, todo)
 
         try:
-            steps = Steps(control=guard, occasion=occasion, warn=warn)
+            steps = Steps(
+                control=guard,
+                occasion=occasion,
+                warn=warn,
+                touched=lambda moment: self._touched(job.id, moment),
+            )
             taken = run_job(self._context, session.stores, steps)
             well = any(one.snapshot is not None for one in taken)
         finally:

@@ -112,7 +112,9 @@ class Agent:
         own = (str(here.state), str(here.cache), str(here.holdings))
         self._watching = FolderWatching(clock, self.context.journal, own, lambda: self.scheduler.poke())
         notifier = Notifier(environment.notices, self.context.journal, environment.show)
-        self.runs = Runs(self.context, self._worker, notifier, environment.power, self._ran)
+        self.runs = Runs(
+            self.context, self._worker, notifier, environment.power, self._watching.touched, self._ran
+        )
         self.reports = Reports(self.context)
         self.scheduler = Scheduler(
             self.context,

@@ -74,7 +74,8 @@ class Coverage:
         self, rules: Sequence[Rule], home: str = "", now: int = 0, kinds: Mapping[str, Kind] = KINDS
     ) -> None:
         self.rules = tuple(rules)
-        self._home, self.kinds = home.rstrip("/"), kinds
+        self._home, self.kinds, self._now = home.rstrip("/"), kinds, now
+        self._ages = [age * SECOND for rule in rules for age in (rule.older, rule.newer) if age is not None]
         self._limits = [_limits(rule, now) for rule in rules]
         self._kind_endings: dict[str, tuple[int, ...]] = {}
         self._pattern_endings: dict[str, tuple[int, ...]] = {}
@@ -294,6 +295,17 @@ class Coverage:
             ):
                 return number
         return NONE
+
+    def turn(self, modified: Iterable[int]) -> int:
+        """When an age limit next turns for one of some files, ns since 1970 UTC: what is decided of them may
+        be another from then on. 0: never.
+
+        :param modified: nanoseconds since 1970 UTC.
+        """
+        if not self._ages:
+            return 0
+        turns = [at + age + 1 for at in modified for age in self._ages if at + age >= self._now]
+        return min(turns, default=0)
 
     def is_out(self, rule: int) -> bool:
         """Whether what a rule decides is out."""

@@ -6,6 +6,7 @@ writes one page anew and not the whole listing. ``docs/format.md`` ("Page") give
 
 from __future__ import annotations
 
+import copy
 import zlib
 from collections.abc import Iterator, Sequence
 from functools import cached_property
@@ -81,6 +82,7 @@ class Page:
             raise DamageError(tr("A folder listing contradicts itself"))
         _check_names(self.names, rooted)
         self._wire = wire
+        self._stamped = False
 
     @cached_property
     def stats(self) -> Column:
@@ -124,9 +126,19 @@ class Page:
                 raise DamageError(tr("A folder listing holds a link or attribute that cannot be"))
         return found
 
+    def with_stamps(self, stamps: Sequence[int]) -> Page:
+        """The same page with change times and inodes that are kept beside it: both of each entry in turn."""
+        page = copy.copy(self)
+        page.stats = self.stats.copy()
+        page.stats[:, 5:] = np.array(stamps, dtype=np.uint64).view(np.int64).reshape(-1, 2)
+        page._stamped = True
+        return page
+
     def has_stats(self, seen: Column) -> bool:
         """Whether its metadata are exactly these rows (as ``stats``): compared as they are stored, without
-        decoding."""
+        decoding, where all are stored."""
+        if self._stamped:
+            return bool((self.stats == seen).all())
         wire = self._wire
         rows = seen.T.copy()
         rows[5] -= rows[4]
@@ -245,8 +257,12 @@ def _map_length(packed: bytes) -> int:
     return int.from_bytes(packed[1 : {0xDE: 3, 0xDF: 5}.get(first, 1)], "big")
 
 
-def encode_page(entries: Sequence[Entry]) -> bytes:
-    """The bytes of a page. ``entries`` are in the order of their names' bytes, without two of one name."""
+def encode_page(entries: Sequence[Entry], stamped: bool = True) -> bytes:
+    """The bytes of a page. ``entries`` are in the order of their names' bytes, without two of one name.
+
+    :param stamped: with change times and inodes; they are 0 otherwise, that of a change time the time of
+        modification.
+    """
     table: dict[ChunkId, int] = {}
     numbers: list[tuple[int, ...]] = []
     pieces: list[tuple[int, int, int]] = []
@@ -260,8 +276,8 @@ def encode_page(entries: Sequence[Entry]) -> bytes:
                 stat.gid,
                 stat.size,
                 stat.modified,
-                stat.changed - stat.modified,
-                stat.inode,
+                stat.changed - stat.modified if stamped else 0,
+                stat.inode if stamped else 0,
                 len(extents),
             )
         )

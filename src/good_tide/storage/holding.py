@@ -89,6 +89,10 @@ class HoldingArea(Store):
     def indexes(self) -> list[ChunkIndex]:
         return [self.index, self.there]
 
+    @property
+    def index_files(self) -> frozenset[str]:
+        return super().index_files | set(self.place.names(_THERE_FOLDER))
+
     def held_names(self) -> list[SnapshotId]:
         """Names of the snapshots that wait for the disk."""
         return [SnapshotId(name) for name in self.place.names(SNAPSHOT_FOLDER)]

@@ -201,7 +201,8 @@ class Store:
 
     @property
     def index_files(self) -> frozenset[str]:
-        """Names of the index files that the index was read from."""
+        """Names of the index files that the index was read from: while they are there, so is what they
+        name."""
         return frozenset(self._index_files)
 
     def forget_index(self) -> None:

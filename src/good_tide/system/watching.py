@@ -22,13 +22,18 @@ class FolderWatch:
     """Tells of changes below some folders until it is ended.
 
     :param changed: given each path that changed, in the watching thread; called often, so it must be quick.
+    :param began: called when everything is watched.
     :param left: told in a sentence when watching is not possible, or no longer complete.
     """
 
     def __init__(
-        self, folders: tuple[str, ...], changed: Callable[[str], None], left: Callable[[str], None]
+        self,
+        folders: tuple[str, ...],
+        changed: Callable[[str], None],
+        left: Callable[[str], None],
+        began: Callable[[], None] = lambda: None,
     ) -> None:
-        self.folders, self._changed, self._left = folders, changed, left
+        self.folders, self._changed, self._left, self._began = folders, changed, left, began
         self._observer: InotifyObserver | None = None
         self._thread = threading.Thread(target=self._begin, name="watch", daemon=True)
         self._ended = False
@@ -80,6 +85,8 @@ class FolderWatch:
                 if os.path.isdir(folder):
                     observer.schedule(Handler(), folder, recursive=True, event_filter=wanted)
             self._observer = observer
+            if not self._ended:
+                self._began()
         except OSError as error:
             self._stop(observer)
             self._left(limit_words(error))

@@ -17,6 +17,7 @@ from good_tide.agent.folder_watching import FolderWatching
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.coverage import Coverage
 from good_tide.core.happenings import Filter
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.planning import Facts, JobRecord, Occasion, decide
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import parse_rule
@@ -128,6 +129,27 @@ class WatchingTest(GoodTideTest):
             decide(rhythm, JobRecord(served=T0), facts, T0 + 30 * 60 * SECOND, 0, "UTC").run, Occasion.CHANGE
         )
         self.assertIn("cannot be watched", limit_words(OSError(errno.EACCES, "Permission denied")))
+
+    def test_a_run_is_told_in_which_folders_something_happened(self) -> None:
+        self.write("season/show/cue.txt", "one")
+        self.write("season/other/cue.txt", "two")
+        before = Nanoseconds(SystemClock().now())
+        made = self.watcher()
+        self.assertIsNone(made.touched(OFFICE, before), "before it was watched anything may have happened")
+        since = Nanoseconds(SystemClock().now())
+        time.sleep(5.1)  # what is told late counts for the moment before
+        self.write("season/show/cue.txt", "three")
+        self.until_quiet(made)
+        own = os.fsencode(self.work) + b"/season/show/"
+        self.assertEqual(made.touched(OFFICE, since), {own})
+        self.assertEqual(made.touched(OFFICE, Nanoseconds(SystemClock().now() + 60 * SECOND)), frozenset())
+        known = made._jobs[OFFICE]
+        known.count = 10_000
+        self.assertIsNone(made.touched(OFFICE, since), "the system may have dropped some")
+        made.taken_in(OFFICE, SystemClock().now())
+        made.wait_ready(60)
+        self.assertIsNone(made.touched(OFFICE, since))
+        self.assertEqual(made.touched(OFFICE, Nanoseconds(SystemClock().now())), frozenset())
 
     def test_what_no_snapshot_takes_in_does_not_count(self) -> None:
         rules = [parse_rule("exclude path Drafts/"), parse_rule("exclude kind temporary")]

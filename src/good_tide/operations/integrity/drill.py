@@ -179,7 +179,7 @@ def _restore_and_compare(
             return
     finally:
         os.close(folder)
-    live = _same_as_live(path, entry, into / name)
+    live = _same_as_live(path, entry, snapshot.record.time, into / name)
     if live is False:
         report.failed.append(
             (printable(path), tr("What was restored differs from the file, unchanged since"))
@@ -187,12 +187,13 @@ def _restore_and_compare(
     report.live += live is not None
 
 
-def _same_as_live(path: bytes, entry: Entry, restored: Path) -> bool | None:
-    """Whether a restored file is the live one byte for byte; None where that changed since, or is gone."""
+def _same_as_live(path: bytes, entry: Entry, taken: int, restored: Path) -> bool | None:
+    """Whether a restored file is the live one byte for byte; None where that changed since its snapshot was
+    ``taken`` (ns since 1970 UTC), or is gone."""
     try:
         info = os.stat(path, follow_symlinks=False)
         as_it_was = (info.st_size, info.st_mtime_ns) == (entry.stat.size, entry.stat.modified)
-        if not stat.S_ISREG(info.st_mode) or not as_it_was or entry.stat.changed != info.st_ctime_ns:
+        if not stat.S_ISREG(info.st_mode) or not as_it_was or info.st_ctime_ns >= taken:
             return None
         with open(path, "rb") as one, restored.open("rb") as other:
             while piece := one.read(1 << 20):

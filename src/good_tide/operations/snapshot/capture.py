@@ -8,19 +8,20 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
+
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import MachineId, Nanoseconds, local_name
+from good_tide.core.identifiers import MachineId, Nanoseconds
 from good_tide.core.kinds import extended
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector, outermost
 from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.request import CaptureRequest
-from good_tide.operations.snapshot.resume_log import ResumeLog
+from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import StoredSmall
 from good_tide.operations.snapshot.walk import Walk
@@ -49,6 +50,7 @@ def capture(
         StoppedError: the person stopped it; what was written is kept for the next run.
     """
     folders = outermost(request.folders)
+    request = msgspec.structs.replace(request, folders=tuple(folders))
     if not request.missing_is_gap or not any(os.path.isdir(folder) for folder in folders):
         for folder in folders:
             if not os.path.isdir(folder):
@@ -61,20 +63,13 @@ def capture(
         memory = StoreMemory(state, store.header.store) if store.shared else None
         if memory is not None:
             memory.note_coming({request.machine.id: moment})
-        log = ResumeLog(
-            state / "resume" / f"{local_name(store.header.store)}-{request.machine.id}.log", store.has
-        )
-        cuts = KnownCuts(
-            state / "cuts" / f"{local_name(store.header.store)}-{request.machine.id}.db", store.keys
-        )
         expected = last.record.tally if last is not None else request.expected or Tally()
         notes = RunNotes(control, last, expected)
         with (
             _few_collections(),
             WriteSession(store, owner) as session,
-            log,
-            cuts,
-            Walk(store, session, notes, last, stored_small, log, cuts) as walk,
+            RunMemory(state, store, request) as kept,
+            Walk(store, session, notes, last, stored_small, kept) as walk,
         ):
             renew_script(store.place)
             walk.leave_out_own(request.own)
@@ -82,8 +77,10 @@ def capture(
                 walk.selector = Selector(
                     Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network
                 )
+            looking = tr("Looking for what changed")
+            walk.clean = kept.look(last, moment, lambda: notes.report(looking))
             taken = walk.take(folders, request, moment)
-            log.finished()
+            kept.finished(taken, walk.clean)
             if memory is not None:
                 memory.note_taken(taken)
             return taken

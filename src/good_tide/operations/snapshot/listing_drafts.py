@@ -27,6 +27,7 @@ from good_tide.core.entries import (
 )
 from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, page_id
 from good_tide.core.pages import encode_page, paginate
+from good_tide.operations.snapshot.sightings import Look
 from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
 
@@ -119,7 +120,7 @@ class FolderDraft:
     :param size: about how many entries it will have.
     """
 
-    __slots__ = ("before", "entries", "pages", "path", "size", "tickets", "unread")
+    __slots__ = ("before", "entries", "look", "pages", "path", "size", "stamps", "tickets", "unread")
 
     def __init__(self, pages: tuple[PageId, ...] | None = None, path: bytes = b"", size: int = 0) -> None:
         self.size = size
@@ -128,6 +129,10 @@ class FolderDraft:
         self.before: tuple[bytes, PageId] | None = None
         """The listing in the last snapshot, if it is of one page: its bytes, and where they lie."""
         self.pages, self.path = pages, path
+        self.look: Look | None = None
+        """What the folder looked like."""
+        self.stamps: list[int] = []
+        """As ``sightings.Stamps``, once its entries are final."""
         self.unread = 0
         """Batches of its files that are not yet taken in."""
 
@@ -159,14 +164,19 @@ class DraftQueue:
     Listings of one page are joined into chunks. As a folder names the chunk that the listings inside it lie
     in, it waits until that is written.
 
-    :param note: told of each folder's path and pages.
+    :param note: told of each folder's path, pages and stamps.
+    :param listed: told of each folder whose listing was handed to the store.
     :param joins: whether the store's format knows listings that share a chunk.
     """
 
     def __init__(
-        self, session: WriteSession, note: Callable[[bytes, Sequence[bytes]], None], joins: bool
+        self,
+        session: WriteSession,
+        note: Callable[[bytes, Sequence[bytes], Sequence[int]], None],
+        listed: Callable[[FolderDraft], None],
+        joins: bool,
     ) -> None:
-        self._session, self._note, self._joins = session, note, joins
+        self._session, self._note, self._listed, self._joins = session, note, listed, joins
         self._waiting: deque[FolderDraft] = deque()
         self.waiting_entries = 0
         """Entries of folders that wait for what their files lie in."""
@@ -209,15 +219,20 @@ class DraftQueue:
     def _write(self, draft: FolderDraft) -> None:
         entries = [self._final(entry) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
         entries.sort(key=attrgetter("name"))
-        pages = [encode_page(page) for page in paginate(entries)]
-        self._note(draft.path, pages)
+        pages = [encode_page(page, stamped=False) for page in paginate(entries)]
+        draft.stamps = [number for entry in entries for number in (entry.stat.changed, entry.stat.inode)]
+        if any(not entry.stat.changed or entry.extra.unsteady for entry in entries):
+            draft.look = None
+        self._note(draft.path, pages, draft.stamps)
         draft.entries, draft.tickets = [], set()
         before, draft.before = draft.before, None
         if len(pages) > 1 or not self._joins:
             # Of a long listing most pages are those of the last one, which the store knows by their content.
             draft.pages = tuple(PageId(self._session.put_page(page)) for page in pages)
+            self._listed(draft)
         elif before is not None and pages[0] == before[0]:
             draft.pages = (before[1],)
+            self._listed(draft)
         else:
             self._joined.append((draft, pages[0]))
             self._joined_bytes += len(pages[0])
@@ -233,6 +248,7 @@ class DraftQueue:
         at = 0
         for draft, page in joined:
             draft.pages = (page_id(chunk, at, len(page)),)
+            self._listed(draft)
             at += len(page)
         held, self._held, self._held_entries = self._held, [], 0
         for draft in held:

@@ -62,8 +62,10 @@ class _Helper:
             self._waiting.append(answer)
         body = msgspec.msgpack.encode(files)
         with contextlib.suppress(OSError):
-            socket.send_fds(self._socket, [len(body).to_bytes(LENGTH_BYTES, "little")], [folder])
-            self._socket.sendall(body)
+            message = len(body).to_bytes(LENGTH_BYTES, "little") + body
+            sent = socket.send_fds(self._socket, [message], [folder])
+            if sent < len(message):
+                self._socket.sendall(message[sent:])
         return answer
 
     def _take_answers(self) -> None:

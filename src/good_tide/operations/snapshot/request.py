@@ -9,6 +9,7 @@ import msgspec
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.records import Machine, Tally
 from good_tide.core.rules import Rule
+from good_tide.operations.snapshot.touched import TouchedSince
 
 
 class CaptureRequest(msgspec.Struct, frozen=True):
@@ -21,6 +22,7 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     :param own: folders of this program, such as the holding area, which are never taken in.
     :param missing_is_gap: a folder that is not there is named in the snapshot instead of refusing the run.
     :param job: the job that takes it, as the text of a job file.
+    :param touched: tells where something happened since the last snapshot, from a watch of the folders.
     :param expected: files and bytes that a first snapshot is expected to have, for its progress.
     """
 
@@ -34,5 +36,6 @@ class CaptureRequest(msgspec.Struct, frozen=True):
     at: Nanoseconds | None = None
     missing_is_gap: bool = False
     own: tuple[Path, ...] = ()
+    touched: TouchedSince | None = None
     expected: Tally | None = None
     job: str = ""

@@ -24,10 +24,12 @@ import msgspec
 from good_tide.core.entries import Entry, Kind, Stat
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import Page
+from good_tide.operations.snapshot.sightings import Stamps, stamped_pages
 from good_tide.storage.content import Part
 
 _HEAD = struct.Struct("<IIBH")
-_FOLDER, _PARTS = 1, 2
+_PARTS, _FOLDER = 2, 3
+"""What a record is of; those of earlier versions, 1, are passed over."""
 _LARGEST = 512 * 1024 * 1024
 """Bytes after which a log that was never finished begins anew."""
 
@@ -43,6 +45,13 @@ class _Pieces(msgspec.Struct, array_like=True):
     stat: Stat
     first: int
     pieces: list[tuple[int, bytes]]
+
+
+class _Listing(msgspec.Struct, array_like=True):
+    """The pages of a folder's listing, and the stamps of all entries."""
+
+    pages: Sequence[bytes]
+    stamps: Stamps
 
 
 class ResumeLog:
@@ -70,7 +79,7 @@ class ResumeLog:
                 end = at + length
                 if kind == _FOLDER:
                     self._folders[path] = at, length
-                else:
+                elif kind == _PARTS:
                     self._take_pieces(path, self._body(at, length))
             os.truncate(self._file, end)
         return self
@@ -119,11 +128,12 @@ class ResumeLog:
         place = self._folders.get(path)
         if place is None:
             return {}
-        pages = msgspec.msgpack.decode(self._body(*place), type=list[bytes])
+        noted = msgspec.msgpack.decode(self._body(*place), type=_Listing)
+        pages = stamped_pages([Page(page) for page in noted.pages], noted.stamps)
         return {
             entry.name: entry
             for page in pages
-            for entry in Page(page).entries()
+            for entry in page.entries()
             if entry.kind is Kind.FILE
             and not entry.extra.unsteady
             and all(one.chunk is None or self._has(one.chunk) for one in entry.extents)
@@ -141,9 +151,9 @@ class ResumeLog:
             found.append((length, chunk))
         return found
 
-    def note_folder(self, path: bytes, pages: Sequence[bytes]) -> None:
+    def note_folder(self, path: bytes, pages: Sequence[bytes], stamps: Stamps) -> None:
         """A folder's files were read; its listing is being written."""
-        self._add(_FOLDER, path, msgspec.msgpack.encode(list(pages)))
+        self._add(_FOLDER, path, msgspec.msgpack.encode(_Listing(pages, stamps)))
 
     def note_pieces(self, path: bytes, stat: Stat, first: int, pieces: Sequence[KnownPart]) -> None:
         """Further pieces of a file were handed to the store; ``first`` came before them."""

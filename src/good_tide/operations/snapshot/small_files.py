@@ -44,6 +44,8 @@ class Before(NamedTuple):
     like: Entry | None
 
 
+NOTHING_BEFORE = Before(None, None)
+
 Fresh = tuple[Found, Before]
 """A small file to be read, and what the last snapshot has of it."""
 

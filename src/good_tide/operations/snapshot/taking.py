@@ -31,6 +31,7 @@ from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.snapshot.capture import capture, last_snapshot
 from good_tide.operations.snapshot.holding import Warn, drain, prime, take_into
 from good_tide.operations.snapshot.request import CaptureRequest
+from good_tide.operations.snapshot.touched import TouchedSince
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.fleet import leave_status
 from good_tide.operations.stores.job_stores import JobStores
@@ -58,12 +59,14 @@ class Taken(msgspec.Struct, frozen=True):
 
 
 class Steps(msgspec.Struct, frozen=True, kw_only=True):
-    """How a run goes on: who steers it, why it was begun, and who is warned of what cannot wait."""
+    """How a run goes on: who steers it, why it was begun, who is warned of what cannot wait, and who tells
+    where something happened (None: nobody)."""
 
     control: Control
     occasion: Occasion = Occasion.HAND
     label: str = ""
     warn: Warn = lambda what, todo: None
+    touched: TouchedSince | None = None
 
 
 def due_stores(
@@ -97,6 +100,13 @@ def request_for(job: Job, here: Workplace, label: str = "") -> CaptureRequest:
     )
 
 
+def _request(job: Job, here: Workplace, steps: Steps) -> CaptureRequest:
+    """A run's request. Whoever asks by hand wants what was saved a moment ago, which a watch may not have
+    told of yet."""
+    touched = steps.touched if steps.occasion is not Occasion.HAND else None
+    return msgspec.structs.replace(request_for(job, here, steps.label), touched=touched)
+
+
 def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Taken]:
     """Take a job's snapshot into the stores whose turn it is, or into the holding area while their disks are
     away. A store that cannot be used does not keep the others from it.
@@ -125,7 +135,7 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
                 _tell_replaced(context, job, ref, error, steps)
             if ref not in away and ref.store:
                 context.health.note_failed(ref.store, error, context.clock.now())
-    taking = _Taking(context, job, stores, steps, request_for(job, context.here, steps.label))
+    taking = _Taking(context, job, stores, steps, _request(job, context.here, steps))
     if not present:
         if not results:
             raise PersonError(tr("The job {name} has no store").format(name=job.name), tr("Add one first"))

@@ -6,13 +6,15 @@ import difflib
 import os
 from bisect import bisect_left
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
 from good_tide.core.entries import Entry, Kind
+from good_tide.core.identifiers import PageId
 from good_tide.core.pages import Page
 from good_tide.operations.snapshot.listing_drafts import LateFolder
-from good_tide.operations.snapshot.small_files import Before
+from good_tide.operations.snapshot.small_files import NOTHING_BEFORE, Before
 from good_tide.source.folders import (
     Found,
     stat_of,
@@ -20,6 +22,23 @@ from good_tide.source.folders import (
 
 _MOST_COMPARED = 1000
 """So many names of folders that are new and that are gone are compared with one another at most."""
+
+
+class Was(NamedTuple):
+    """A folder in the last snapshot: its path there, and its entry; None where it is not there."""
+
+    path: bytes
+    entry: Entry | None
+
+    @property
+    def pages(self) -> tuple[PageId, ...]:
+        """The pages of its listing."""
+        return self.entry.pages if self.entry is not None and self.entry.kind is Kind.FOLDER else ()
+
+
+def was_at(path: bytes, entry: Entry | None, inside: bool = False) -> Was:
+    """What was in a folder of that path, or at the path itself."""
+    return Was(path + b"/" + entry.name if inside and entry is not None else path, entry)
 
 
 def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
@@ -79,6 +98,8 @@ class Replaced:
 
     def before(self, item: Found) -> Before:
         """What the last snapshot has of a file."""
+        if not self._known:
+            return NOTHING_BEFORE
         own = self._known.get(item.name)
         renamed = self._inodes.get(item.info.st_ino) if own is None else None
         if renamed is not None:

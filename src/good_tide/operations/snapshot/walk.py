@@ -21,13 +21,21 @@ from good_tide.core.records import Snapshot, SnapshotRecord, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
-from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry, LateFolder
+from good_tide.operations.snapshot.looking import NOTHING_CLEAN
 from good_tide.operations.snapshot.request import CaptureRequest
-from good_tide.operations.snapshot.resume_log import ResumeLog
+from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
+from good_tide.operations.snapshot.sightings import Look, key_of, look_of, stamped_pages
 from good_tide.operations.snapshot.small_files import Before, Fresh, SmallFiles, StoredSmall, is_small
-from good_tide.operations.snapshot.unchanged import Replaced, is_same, looks_unchanged, same_folder
+from good_tide.operations.snapshot.unchanged import (
+    Replaced,
+    Was,
+    is_same,
+    looks_unchanged,
+    same_folder,
+    was_at,
+)
 from good_tide.source.folders import (
     Found,
     extra_of,
@@ -38,6 +46,7 @@ from good_tide.source.folders import (
     scan,
     stat_of,
 )
+from good_tide.source.sight import seen_of
 from good_tide.storage.content import content_ids
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
@@ -56,16 +65,18 @@ class Walk:
         notes: RunNotes,
         last: Snapshot | None,
         stored_small: StoredSmall | None,
-        log: ResumeLog,
-        cuts: KnownCuts,
+        memory: RunMemory,
     ) -> None:
-        self._store, self._session, self._notes, self._last, self._log = store, session, notes, last, log
+        self._store, self._session, self._notes, self._last = store, session, notes, last
+        self._log, self._sightings = memory.log, memory.sightings
         self.selector: Selector | None = None
         """Decides what is in; everything is without one."""
         self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
         notes.small = self._small
-        self._queue = DraftQueue(session, log.note_folder, joins=store.layout.version > 1)
-        self._files = FileTaking(store, session, self._small, self._queue, log, cuts, notes)
+        self._queue = DraftQueue(session, self._log.note_folder, self._listed, joins=store.layout.version > 1)
+        self._files = FileTaking(store, session, self._small, self._queue, memory.log, memory.cuts, notes)
+        self.clean = NOTHING_CLEAN
+        """Folders that were looked at before."""
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
         self._there: set[bytes] = set()
@@ -96,7 +107,9 @@ class Walk:
         before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
         drafts = []
         for folder in folders:
-            draft = self._root(os.fsencode(folder), before.get(os.fsencode(folder)))
+            draft = self._root(
+                os.fsencode(folder), was_at(os.fsencode(folder), before.get(os.fsencode(folder)))
+            )
             if draft is not None:
                 drafts.append(draft)
         self._files.finish()
@@ -105,7 +118,7 @@ class Walk:
         self._queue.finish()
         self._notes.report(tr("Writing"), Stage.LAST_PART)
         final = [draft.entry() if isinstance(draft, LateEntry) else draft for draft in drafts]
-        roots = encode_page(sorted(final, key=lambda entry: entry.name))
+        roots = encode_page(sorted(final, key=lambda entry: entry.name), stamped=False)
         return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
 
     def _record(
@@ -135,7 +148,7 @@ class Walk:
             job=request.job,
         )
 
-    def _root(self, path: bytes, before: Entry | None) -> LateEntry | Entry | None:
+    def _root(self, path: bytes, was: Was) -> LateEntry | Entry | None:
         try:
             handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as error:
@@ -148,7 +161,7 @@ class Walk:
                 if self.selector is not None
                 else None
             )
-            return walked(self._folder_entry(path, path, handle, info, before, 0, state))
+            return walked(self._folder_entry(path, path, handle, info, was, 0, state))
         finally:
             os.close(handle)
 
@@ -158,7 +171,7 @@ class Walk:
         path: bytes,
         handle: int,
         info: os.stat_result,
-        before: Entry | None,
+        was: Was,
         depth: int,
         state: FolderState | None,
     ) -> Deep[LateEntry | Entry | None]:
@@ -171,8 +184,7 @@ class Walk:
             )
         try:
             attributes = read_attributes(handle)
-            pages = before.pages if before is not None and before.kind is Kind.FOLDER else ()
-            draft = yield self._folder(path, handle, pages, depth, state)
+            draft = yield self._folder(path, handle, was, depth, state)
         except OSError as error:
             return self._notes.leave_out(name, path, reason_of(error), os.strerror(error.errno or 0))
         if draft is None:
@@ -182,30 +194,32 @@ class Walk:
         return LateFolder(name, draft, stat_of(info), extra_of(info, attributes))
 
     def _folder(
-        self, path: bytes, handle: int, before: tuple[PageId, ...], depth: int, state: FolderState | None
+        self, path: bytes, handle: int, was: Was, depth: int, state: FolderState | None
     ) -> Deep[FolderDraft | None]:
-        """Take in an open folder; ``before`` are the pages of its listing in the last snapshot."""
+        """Take in an open folder."""
         self._notes.checkpoint()
+        before = was.pages
         found, missed = scan(handle)
+        seen = seen_of(found) if not missed else b""
+        turn = self.selector.coverage.turn(item.info.st_mtime_ns for item in found) if self.selector else 0
         inside: dict[bytes, FolderState] = {}
         if self.selector is not None and state is not None:
             found, missed, inside = self.selector.keep(found, missed, handle, state, self._device)
             if state.out and not found and not missed:
                 return None
-        pages = self._pages(before)
+        look = look_of(seen, found, turn) if seen else None
+        pages = self._pages(was)
         intact = len(pages) == len(before) and all(self._has_all(page.chunk_ids) for page in pages)
         if not missed and intact and looks_unchanged(found, pages):
             unchanged: FolderDraft | None = yield self._unchanged(
-                path, handle, found, pages, before, depth, inside
+                path, handle, found, pages, was, depth, inside, look
             )
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
         lost = set() if intact else self._lost(known.values())
         read_before = self._log.files_of(path)
-        draft = FolderDraft(path=path, size=len(found))
-        if len(pages) == len(before) == 1:
-            draft.before = pages[0].data, before[0]
+        draft = self._draft(path, len(found), pages, before, look)
         for miss in missed:
             draft.add(self._notes.leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         small: list[Fresh] = []
@@ -221,7 +235,8 @@ class Walk:
                 small.append((item, replaced.before(item)))
             else:
                 if item.kind is Kind.FOLDER:
-                    entry = yield self._sub_folder(item, path, handle, replaced.folder(item), depth, inside)
+                    own = was_at(was.path, replaced.folder(item), inside=True)
+                    entry = yield self._sub_folder(item, path, handle, own, depth, inside)
                 else:
                     entry = self._item(item, path, handle, replaced.before(item), same)
                 if entry is not None:
@@ -243,16 +258,38 @@ class Walk:
             self._files.finish()
             self._small.flush()
 
-    def _pages(self, before: Sequence[PageId]) -> list[Page]:
+    def _draft(
+        self,
+        path: bytes,
+        size: int,
+        pages: Sequence[Page],
+        before: Sequence[PageId],
+        look: Look | None,
+    ) -> FolderDraft:
+        draft = FolderDraft(path=path, size=size)
+        draft.look = look
+        if len(pages) == len(before) == 1:
+            draft.before = pages[0].data, before[0]
+        return draft
+
+    def _listed(self, draft: FolderDraft) -> None:
+        """A folder's listing was handed in."""
+        assert draft.pages is not None
+        self._sightings.note(draft.path, draft.look, draft.pages, draft.stamps)
+        self.clean.changed.discard(key_of(draft.path))
+        draft.stamps = []
+
+    def _pages(self, was: Was) -> list[Page]:
         """The pages of a listing in the last snapshot, without any that the store has lost: what they name is
         read again. One that is still in memory is stored again."""
-        found = []
-        for identity in before:
+        found: list[Page] = []
+        for identity in was.pages:
             with contextlib.suppress(DamageError):
                 found.append(self._store.page(identity))
                 if not self._has_all(chunk_of(identity)):
                     self._session.put_page(self._store.read_chunk(chunk_of(identity)))
-        return found
+        stamps = self._sightings.stamps_of(was.path, was.pages) if len(found) == len(was.pages) else None
+        return found if stamps is None else stamped_pages(found, stamps)
 
     def _has_all(self, identities: bytes) -> bool:
         """As the store's ``has_all``. Folders side by side refer to the same few chunks; while nothing is
@@ -283,9 +320,10 @@ class Walk:
         handle: int,
         found: Sequence[Found],
         pages: Sequence[Page],
-        before: tuple[PageId, ...],
+        was: Was,
         depth: int,
         inside: dict[bytes, FolderState],
+        look: Look | None,
     ) -> Deep[FolderDraft | None]:
         """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after
         all."""
@@ -294,14 +332,13 @@ class Walk:
             return None
         if not folders:
             self._count_unchanged(found)
-            return FolderDraft(before)
+            return self._as_before(path, found, was, look)
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        draft = FolderDraft(path=path, size=len(found))
-        if len(pages) == 1:
-            draft.before = pages[0].data, before[0]
+        draft = self._draft(path, len(found), pages, was.pages, look)
         same = True
         for item in folders:
-            entry = yield self._sub_folder(item, path, handle, known[item.name], depth, inside)
+            own = was_at(was.path, known[item.name], inside=True)
+            entry = yield self._sub_folder(item, path, handle, own, depth, inside)
             if entry is None:
                 same = False
                 continue
@@ -311,9 +348,17 @@ class Walk:
         files = [item for item in found if item.kind is not Kind.FOLDER]
         self._count_unchanged(files)
         if same:
-            return FolderDraft(before)
+            return self._as_before(path, found, was, look)
         draft.entries += [known[item.name] for item in files]
         self._finished(draft)
+        return draft
+
+    def _as_before(self, path: bytes, found: Sequence[Found], was: Was, look: Look | None) -> FolderDraft:
+        """A folder that is as the last snapshot has it."""
+        draft = FolderDraft(was.pages, path)
+        draft.look = look
+        draft.stamps = [number for item in found for number in (item.info.st_ctime_ns, item.info.st_ino)]
+        self._listed(draft)
         return draft
 
     def _count_unchanged(self, files: Sequence[Found]) -> None:
@@ -347,19 +392,39 @@ class Walk:
         item: Found,
         path: bytes,
         handle: int,
-        before: Entry | None,
+        was: Was,
         depth: int,
         states: dict[bytes, FolderState],
     ) -> Deep[LateEntry | Entry | None]:
         inside = path + b"/" + item.name
+        clean = self._clean_folder(item, inside, was)
+        if clean is not None:
+            return clean
         try:
             child = open_folder(item.text, handle)
         except OSError as error:
             return self._notes.leave_out(item.name, inside, reason_of(error), os.strerror(error.errno or 0))
         try:
             entry: LateEntry | Entry | None = yield self._folder_entry(
-                item.name, inside, child, item.info, before, depth + 1, states.get(item.name)
+                item.name, inside, child, item.info, was, depth + 1, states.get(item.name)
             )
             return entry
         finally:
             os.close(child)
+
+    def _clean_folder(self, item: Found, path: bytes, was: Was) -> LateFolder | None:
+        """A folder that was looked at and is as it was, with all inside. None: it has to be walked."""
+        within = self.clean.whole.get(key_of(path))
+        before = was.entry
+        if (
+            within is None
+            or before is None
+            or before.stat != stat_of(item.info)
+            or not self._sightings.holds(path, was.pages)
+        ):
+            return None
+        self._notes.files += within.files
+        self._notes.bytes += within.size
+        self._notes.folders += within.folders
+        self._notes.report(tr("Reading"))
+        return LateFolder(item.name, FolderDraft(was.pages), before.stat, before.extra)

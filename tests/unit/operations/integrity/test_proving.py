@@ -22,9 +22,14 @@ from good_tide.operations.integrity.repair import repair
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.storage.packs import pack_file
 from good_tide.storage.store import Store
-from tests.support.base import HOUR, OTHER_MACHINE, PASSPHRASE, T0, GoodTideTest, open_store
+from tests.support.base import HOUR, OTHER_MACHINE, PASSPHRASE, GoodTideTest, open_store
+from tests.support.base import T0 as BEGIN
 
 DAY = 24 * HOUR
+LATER = 100_000
+"""Hours after which the snapshots are taken: after the files changed, whatever the clock of this machine
+says."""
+T0 = BEGIN + LATER * HOUR
 
 
 class ProvingTest(GoodTideTest):
@@ -37,8 +42,8 @@ class ProvingTest(GoodTideTest):
         self.addCleanup(trusting.stop)
         for number in range(12):
             self.write(f"folder {number % 3}/{number}.bin", rng.randbytes(150_000))
-            self.snap(self.store, number)
-        self.snap(self.store, 12, OTHER_MACHINE)
+            self.snap(self.store, LATER + number)
+        self.snap(self.store, LATER + 12, OTHER_MACHINE)
         self.root = Path(self.store.place.title)
 
     def fresh(self) -> Store:

@@ -127,7 +127,7 @@ class ResumeTest(GoodTideTest):
         blocked = self.folder / "blocked"
         blocked.write_text("a file where a folder should be")
         with ResumeLog(blocked / "log", lambda chunk: True) as unusable:
-            unusable.note_folder(b"/x", [b""])
+            unusable.note_folder(b"/x", [b""], [])
             self.assertEqual(unusable.files_of(b"/x"), {})
 
     def test_a_second_cut_goes_on_from_the_first(self) -> None:

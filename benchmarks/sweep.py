@@ -16,9 +16,10 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, SnapshotRecord
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import create_store
 from good_tide.storage.needs import all_snapshots, needed_keys
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import Store, open_store
 from good_tide.storage.sweep import Sweep, Watched
 from good_tide.storage.writer import Ticket, WriteSession
 

@@ -1,5 +1,5 @@
 """``python -m good_tide``."""
 
-from good_tide.cli.main import main
+from good_tide.start import main
 
 main()

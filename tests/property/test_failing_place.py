@@ -30,7 +30,8 @@ from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.copies import Doubled
 from good_tide.storage.folder_place import LocalPlace
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.folders import SNAPSHOT_FOLDER
+from good_tide.storage.store import Store
 from tests.support.base import CHEAP, HOUR, MACHINE, T0, GoodTideTest, create_store, open_store
 
 _STEPS = 16

@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import random
 from pathlib import Path
+from unittest import mock
 
 import hypothesis
 from hypothesis import stateful
@@ -22,9 +23,10 @@ from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.holding import drain, prime
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.storage.doomed import DOOMED_FOLDER
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, seen_marks
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched
 from tests.support.base import CHEAP, HOUR, MACHINE, OTHER_MACHINE, T0, GoodTideTest, create_store, open_store
 from tests.support.memory_place import PowerCutError
@@ -40,6 +42,16 @@ def changed_a_little(size: int, seed: int) -> bytes:
     return bytes(content)
 
 
+_LOW_LIMITS = {
+    "sweep._MANY_SMALL": 4,
+    "gathering._MANY": 3,
+    "summaries._EACH": 2,
+    "summaries._MOST": 6,
+    "summaries._MOST_SMALL": 2,
+}
+"""From how many on things are joined: few, so that a short history does it."""
+
+
 class SweepMachine(stateful.RuleBasedStateMachine):
     """Two machines snapshot, release and sweep one store in any order; sweeps and snapshots are cut off;
     clocks are wrong. Each machine keeps its store open, as an agent does, or opens it anew."""
@@ -48,6 +60,8 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         super().__init__()
         self.test = GoodTideTest("setUp")
         self.test.setUp()
+        for limit, value in _LOW_LIMITS.items():
+            self.test.enterContext(mock.patch(f"good_tide.storage.{limit}", value))
         root = self.test.folder / "store"
         create_store(root, None, cost=CHEAP)
         self.header, self.keys = open_store(root, None).header, open_store(root, None).keys

@@ -29,7 +29,7 @@ from good_tide.operations.workplace import Workplace, save_job
 from good_tide.protocol.agent_calls import ReadOverview
 from good_tide.protocol.schedule_calls import PauseRhythm, ReadRhythm, RunDue, TakeSnapshot
 from good_tide.protocol.store_calls import EjectDisk
-from good_tide.storage.store import SNAPSHOT_FOLDER
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.ejecting import holders
 from good_tide.system.stand_in_desktop import StandInNotices, StandInPower, StandInSurroundings

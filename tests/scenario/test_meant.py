@@ -22,7 +22,7 @@ from good_tide.protocol.history_calls import FolderView, PinSnapshot
 from good_tide.protocol.restore_calls import PickedItem, PlanRestore
 from good_tide.protocol.sockets import agent_socket
 from good_tide.protocol.version_calls import Beside, ComparisonView, Detail, ReadComparison, ReadDetail
-from good_tide.storage.store import SNAPSHOT_FOLDER
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from tests.support.base import BY_HAND, MACHINE, OFFICE, OTHER_MACHINE, SOUND, open_store
 from tests.support.windows import WindowTest
 

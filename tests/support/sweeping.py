@@ -6,7 +6,8 @@ from pathlib import Path
 
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.folders import SNAPSHOT_FOLDER
+from good_tide.storage.store import Store
 from good_tide.storage.sweep import Sweep, SweepReport, Watched
 from tests.support.base import T0
 from tests.support.memory_place import MemoryPlace

@@ -95,6 +95,22 @@ class ArchitectureTest(unittest.TestCase):
             self.assertNotIn("import pickle", words, path)
             self.assertNotIn("time.sleep", words, path)
 
+    def test_what_is_asked_often_loads_little(self) -> None:
+        """Panels and scripts ask how things stand, and each look at a disk is a process of its own."""
+        heavy = ("numpy", "blake3", "zstandard", "PySide6", "dbus_fast")
+        for module, more in (
+            ("good_tide.cli.status_commands", ("cryptography",)),
+            ("good_tide.cli.job_list_commands", ("cryptography",)),
+            ("good_tide.operations.places.probing", ()),
+        ):
+            asks = f"import sys, {module}; print([one for one in {heavy + more!r} if one in sys.modules])"
+            ran = subprocess.run(
+                [sys.executable, "-c", asks], capture_output=True, text=True, check=True, cwd=REPOSITORY
+            )
+            with self.subTest(module):
+                allowed = "[]" if more else "['blake3']"  # a store's header is recognised beside its keys
+                self.assertEqual(ran.stdout.strip(), allowed)
+
     def test_the_layers_hold(self) -> None:
         ran = subprocess.run(
             [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"],

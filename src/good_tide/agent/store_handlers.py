@@ -327,9 +327,9 @@ class RoomHandlers:
             shown = tuple(
                 HeldSnapshot(
                     one.id,
-                    one.record.time,
-                    one.record.machine.name,
-                    one.record.label,
+                    one.time,
+                    one.machine.name,
+                    one.label,
                     pins.get(one.id),
                     fast[one.id].words if one.id in fast else "",
                     alone[one.id],

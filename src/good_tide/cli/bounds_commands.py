@@ -71,7 +71,7 @@ def _say_plan(called: str, plan: ThinPlan, now: int) -> None:
         )
     )
     if plan.releases:
-        shown = [f"{time_words(snapshot.record.time, now)}" for snapshot in plan.releases[:12]]
+        shown = [f"{time_words(snapshot.time, now)}" for snapshot in plan.releases[:12]]
         more = (
             ", " + tr("and {releases} more").format(releases=number_words(len(plan.releases) - 12))
             if len(plan.releases) > 12
@@ -236,7 +236,7 @@ def release_command(
         )
     chosen = {chooser.choose(wanted).id for wanted in snapshots}
     range_of = chooser.own() if machine or job_name else chooser.snapshots
-    chosen |= {snapshot.id for snapshot in range_of if ranged and begin <= snapshot.record.time < end}
+    chosen |= {snapshot.id for snapshot in range_of if ranged and begin <= snapshot.time < end}
     job = job_using(context, found)
     with output.steered(None, as_json) as steering:
         plan = plan_by_hand(context, job, found, chosen, steering, lenient=ranged)
@@ -291,7 +291,7 @@ def pin_command(
     )
     say(
         tr("The snapshot of {time} is {became}.").format(
-            time=time_words(chosen.record.time, context.clock.now()), became=became
+            time=time_words(chosen.time, context.clock.now()), became=became
         )
     )
     return output.DONE
@@ -306,9 +306,7 @@ def _list_pins(context: Context, store: Store, whose: Whose, as_json: bool) -> i
         print_json({"pins": [{**named_snapshot(one), "label": pins[one.id] or None} for one in rows]})
         return output.DONE
     now = context.clock.now()
-    cells = [
-        [time_words(one.record.time, now), pins[one.id], one.record.machine.name, one.id[:12]] for one in rows
-    ]
+    cells = [[time_words(one.time, now), pins[one.id], one.machine.name, one.id[:12]] for one in rows]
     if cells:
         table([tr("Pinned snapshot"), tr("Label"), tr("Machine"), tr("Snapshot")], cells)
     else:

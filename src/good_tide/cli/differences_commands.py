@@ -74,7 +74,7 @@ def differences_command(
         if second is not None:
             found = between(store, first, second, where, steering)
         else:
-            job = job_of(context, store, first.record.machine)
+            job = job_of(context, store, first.machine)
             selector = job_selector(job, context.clock.now()) if job is not None else None
             found = since(store, first, where, selector, steering, context.here.own_places)
     counts = found.counts()
@@ -111,7 +111,7 @@ def differences_command(
 
 
 def _moment(snapshot: Snapshot) -> dict[str, Any]:
-    return {"snapshot": snapshot.id, "time": iso(snapshot.record.time)}
+    return {"snapshot": snapshot.id, "time": iso(snapshot.time)}
 
 
 def _fields(one: Differing) -> dict[str, Any]:

@@ -233,7 +233,7 @@ def _damage_fields(one: Damage) -> dict[str, object]:
 
 
 def _say_damage(store: Store, damage: list[Damage]) -> None:
-    times = {one.id: one.record.time for one in all_snapshots(store)[0]}
+    times = {one.id: one.time for one in all_snapshots(store)[0]}
     for one in damage:
         say(f"{one.file}: {one.what}")
         for path in one.paths:

@@ -7,16 +7,15 @@ import shlex
 import sys
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 import click
 import msgspec
 
 from good_tide.cli import output
-from good_tide.cli.groups import LazyGroup
+from good_tide.cli.job_list_commands import job_fields
 from good_tide.cli.new_stores import furnished_job, new_passphrase, say_made, wanted_stores
 from good_tide.cli.options import job_stores, json_option, passphrase_option, read_passphrase
-from good_tide.cli.output import print_json, say, table
+from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import JOB, PATH
 from good_tide.core.errors import PersonError
 from good_tide.core.job_values import differences, values, with_values, words_of
@@ -52,14 +51,9 @@ from good_tide.operations.snapshot.replacing import let_left_go, replace_store
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
 from good_tide.operations.stores.passphrases import kept_passphrase
-from good_tide.operations.workplace import add_job, find_job, load_jobs, this_workplace
+from good_tide.operations.workplace import add_job, find_job, load_jobs
 
 _LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
-
-
-@click.group("job", cls=LazyGroup, modules=dict.fromkeys(("save", "load", "take-over"), "job_file_commands"))
-def job_group() -> None:
-    """Make, change, save and load jobs: what is covered, and where its stores are."""
 
 
 def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[Rule, ...]:
@@ -76,7 +70,7 @@ def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[R
         raise RuleError(f"{file}: {error.what}", error.advice) from error
 
 
-@job_group.command("add")
+@click.command("add")
 @click.argument("name")
 @click.option(
     "--folder",
@@ -108,7 +102,7 @@ def _rules_from(file: Path | None, kinds: Mapping[str, Kind] = KINDS) -> tuple[R
 )
 @click.option("--remember", is_flag=True, help=tr("Remember the passphrase in the desktop's key ring."))
 @json_option
-def job_add(
+def add_command(
     name: str,
     folders: tuple[str, ...],
     stores: tuple[str, ...],
@@ -132,49 +126,11 @@ def job_add(
     return say_made(context, job, furnished, notes, passphrase if remember else None, as_json)
 
 
-def _job_fields(job: Job) -> dict[str, Any]:
-    return {
-        "name": job.name,
-        "folders": list(job.folders),
-        "rules": list(job.rules),
-        "stores": [{"name": ref.name, "path": ref.path, "disk": ref.disk or None} for ref in job.stores],
-        "store_use": job.store_use,
-        "rhythm": job.rhythm.words(),
-        "precious": list(job.precious),
-    }
-
-
-@job_group.command("list")
-@json_option
-def job_list(as_json: bool) -> int:
-    """All jobs of this person on this machine."""
-    jobs = load_jobs(this_workplace().settings)
-    if as_json:
-        print_json({"jobs": [_job_fields(job) for job in jobs]})
-    elif jobs:
-        table(
-            [tr("Job"), tr("Folders"), tr("Rules"), tr("Stores")],
-            [
-                [
-                    job.name,
-                    str(len(job.folders)),
-                    str(len(job.rules)),
-                    ", ".join(ref.name or ref.path for ref in job.stores),
-                ]
-                for job in jobs
-            ],
-            right=(1, 2),
-        )
-    else:
-        say(tr("There is no job yet. “good-tide job add” makes one."))
-    return output.DONE
-
-
-@job_group.command("show")
+@click.command("show")
 @click.argument("name", type=JOB)
 @click.option("--settings", "all_settings", is_flag=True, help=tr("All its settings, by the keys of --set."))
 @json_option
-def job_show(name: str, all_settings: bool, as_json: bool) -> int:
+def show_command(name: str, all_settings: bool, as_json: bool) -> int:
     """One job: its folders, rules and stores; or all its settings."""
     context = this_context()
     job = find_job(context.here.settings, name)
@@ -186,7 +142,7 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
             say(f"{key} = {words_of(value)}")
         return output.DONE
     if as_json:
-        print_json(_job_fields(job))
+        print_json(job_fields(job))
         return output.DONE
     say(f"{job.name}\n\nFolders")
     for folder in job.folders:
@@ -201,7 +157,7 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
     return output.DONE
 
 
-@job_group.command("change")
+@click.command("change")
 @click.argument("name", type=JOB)
 @click.option(
     "--folder",
@@ -252,7 +208,7 @@ def job_show(name: str, all_settings: bool, as_json: bool) -> int:
 @click.option("--unencrypted", is_flag=True, help=tr("New stores can be read by anybody who has the disk."))
 @click.option("--hint", default="", help=tr("A hint for the passphrase of new stores."))
 @json_option
-def job_change(
+def change_command(
     name: str,
     folders: tuple[str, ...],
     rules_file: Path | None,
@@ -321,14 +277,14 @@ def _ref_in(job: Job, folder: str) -> StoreRef:
     return found
 
 
-@job_group.command("replace-store")
+@click.command("replace-store")
 @click.argument("name", type=JOB)
 @click.argument("directory")
 @passphrase_option
 @click.option("--hint", default="", help=tr("A hint for the passphrase of a new store."))
 @click.option("--let-go", is_flag=True, help=tr("Forget what could not be carried over."))
 @json_option
-def job_replace_store(
+def replace_store_command(
     name: str, directory: str, passphrase_file: Path | None, hint: str, let_go: bool, as_json: bool
 ) -> int:
     """Go on with what is in the place of a store now, when its disk was replaced or emptied.
@@ -387,7 +343,7 @@ def job_replace_store(
     return output.WITH_GAPS if left else output.DONE
 
 
-@job_group.command("remove")
+@click.command("remove")
 @click.argument("name", type=JOB)
 @click.option(
     "--take",
@@ -397,7 +353,7 @@ def job_replace_store(
     help=tr("Take this away with it, for good; may be given again. Stores, and what other jobs need, stay."),
 )
 @json_option
-def job_remove(name: str, takes: tuple[str, ...], as_json: bool) -> int:
+def remove_command(name: str, takes: tuple[str, ...], as_json: bool) -> int:
     """Remove a job, and say what stays where: its stores and their snapshots, what waits for them, what is
     known of them here."""
     context = this_context()

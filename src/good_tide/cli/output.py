@@ -257,7 +257,7 @@ def named_snapshot(snapshot: Snapshot) -> dict[str, Any]:
 
 def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
     """A snapshot that was taken, for JSON."""
-    record, tally = taken.record, taken.record.tally
+    record, tally = taken.record, taken.tally
     return {
         "snapshot": taken.id,
         "time": iso(record.time),
@@ -282,7 +282,7 @@ def snapshot_fields(taken: Snapshot) -> dict[str, Any]:
 
 def say_snapshot(taken: Snapshot) -> None:
     """A snapshot that was taken, for people."""
-    record, tally = taken.record, taken.record.tally
+    record, tally = taken.record, taken.tally
     say(
         tr("Snapshot {id} of {files}, {bytes}.").format(
             id=taken.id[:12], files=count_words(tally.files, "file"), bytes=size_words(tally.bytes)

@@ -145,7 +145,7 @@ def restore_command(
         chooser.in_place(chosen)
     if archive is not None:
         return _archive(store, chosen, browse.meant(store, chosen, wanted), archive, progress, as_json)
-    job = job_of(context, store, chosen.record.machine)
+    job = job_of(context, store, chosen.machine)
     request = RestoreRequest(
         tuple(Wished(path, chosen.id) for path in browse.meant(store, chosen, wanted)),
         str(into.absolute()) if into is not None else "",

@@ -127,7 +127,7 @@ def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> 
     store = opened_to_look(this_context(), named, passphrase_file)
     snapshots, damage = all_snapshots(store)
     if as_json:
-        times = iso_all([one.record.time for one in snapshots])
+        times = iso_all([one.time for one in snapshots])
         print_json(
             {
                 "snapshots": [
@@ -140,13 +140,13 @@ def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> 
         rows = [
             [
                 one.id[:short],
-                time_words(one.record.time, now),
-                one.record.machine.name,
-                f"{one.record.tally.files:,}",
-                size_words(one.record.tally.bytes),
-                size_words(one.record.tally.new_bytes),
+                time_words(one.time, now),
+                one.machine.name,
+                f"{one.tally.files:,}",
+                size_words(one.tally.bytes),
+                size_words(one.tally.new_bytes),
                 tr("{gaps} gaps").format(gaps=one.gaps) if one.gaps else "",
-                one.record.label,
+                one.label,
             ]
             for one in snapshots
         ]
@@ -161,16 +161,16 @@ def history_command(named: str, passphrase_file: Path | None, as_json: bool) -> 
 
 
 def _history_row(store: Store, one: Snapshot, time: str) -> dict[str, Any]:
-    tally = one.record.tally
+    tally = one.tally
     return {
         "snapshot": one.id,
         "time": time,
-        "machine": one.record.machine.name,
+        "machine": one.machine.name,
         "folders": [show_path(path) for path in covered_folders(store, one)],
         "files": tally.files,
         "bytes": tally.bytes,
         "new_bytes": tally.new_bytes,
-        "label": one.record.label,
+        "label": one.label,
         "gaps": one.gaps,
     }
 

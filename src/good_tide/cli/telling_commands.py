@@ -126,7 +126,7 @@ def report_command(name: str | None, mail: bool, file: Path | None, as_json: boo
     jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
     if not jobs:
         find_job(settings, None)
-    post, known = Post(context), {one.job: one for one in standings_now(context, jobs)}
+    post, known = Post(context), {one.job: one for one in standings_now(context.here, jobs)}
     parts = [ReportPart(job, known[job.id]) for job in jobs if job.id in known]
     if mail or file is not None:
         words = post.now(parts, mail, str(file or ""))

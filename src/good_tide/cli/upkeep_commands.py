@@ -19,7 +19,6 @@ from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, job_stores, json_option, progress_option
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import JOB, STORE
-from good_tide.cli.standings import standings_now
 from good_tide.core.clock import SECOND, SystemClock
 from good_tide.core.errors import GoodTideError, PersonError, PlaceError
 from good_tide.core.hours import Hours
@@ -28,9 +27,8 @@ from good_tide.core.progress import WorkKind
 from good_tide.core.rhythm import Rhythm, every, parse_at, parse_every
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Job
-from good_tide.core.standing import JobStanding
 from good_tide.core.translation import tr
-from good_tide.core.words import iso, size_words, time_words, tomorrow_morning
+from good_tide.core.words import iso, time_words, tomorrow_morning
 from good_tide.operations.context import Context, this_context
 from good_tide.operations.jobs.changing import change_rhythm
 from good_tide.operations.schedule.end_of_day import EndOfDay, is_due, run_all
@@ -62,73 +60,6 @@ def _poke(here: Workplace) -> None:
     with contextlib.suppress(GoodTideError), agent_client(_socket(here)) as agent:
         if agent is not None:
             agent.ask(LookNow())
-
-
-@click.command("status")
-@click.argument("name", required=False, type=JOB)
-@json_option
-def status_command(name: str | None, as_json: bool) -> int:
-    """How the jobs stand. Ends with 0 when all is well, with 1 when something needs a look."""
-    context = this_context()
-    settings = context.here.settings
-    jobs = [find_job(settings, name)] if name is not None else load_jobs(settings)
-    if not jobs:
-        find_job(settings, None)
-    found = standings_now(context, jobs)
-    if as_json:
-        print_json({"jobs": [_standing_fields(one) for one in found]})
-    else:
-        for one in found:
-            _say_standing(one)
-    return output.DONE if all(one.status.well for one in found) else output.WITH_GAPS
-
-
-def _standing_fields(one: JobStanding) -> dict[str, Any]:
-    return {
-        "name": one.name,
-        "state": one.status.state.value,
-        "sentence": one.status.sentence,
-        "last": iso(one.last) if one.last else None,
-        "next": iso(one.next) if one.next else None,
-        "stores": [
-            {
-                "name": store.name,
-                "present": store.present,
-                "free": store.free,
-                "full_in_days": None if store.full_in_days is None else round(store.full_in_days, 1),
-                "last": iso(store.last) if store.last else None,
-                "proven": store.proven,
-                "trouble": [{"what": what, "todo": todo} for what, todo in store.trouble],
-            }
-            for store in one.stores
-        ],
-        "trouble": [
-            {"since": iso(trouble.since), "what": trouble.what, "todo": trouble.todo}
-            for trouble in one.status.trouble
-        ],
-    }
-
-
-def _say_standing(one: JobStanding) -> None:
-    now = SystemClock().now()
-    say(f"{one.name}: {one.status.sentence}")
-    if one.status.detail:
-        say(f"    {one.status.detail}")
-    for store in one.stores:
-        room = ", " + tr("{free} free").format(free=size_words(store.free)) if store.free is not None else ""
-        last = (
-            ", " + tr("last snapshot {last}").format(last=time_words(store.last, now)) if store.last else ""
-        )
-        say(f"    {store.name}: {'here' if store.present else 'away'}{room}{last}")
-        if store.proven:
-            say(f"        {store.proven}")
-    for trouble in one.status.trouble:
-        say(
-            "    "
-            + tr("Trouble since {since}: {what}. {todo}.").format(
-                since=time_words(trouble.since, now), what=trouble.what, todo=trouble.todo
-            )
-        )
 
 
 @click.command("rhythm")

@@ -41,12 +41,23 @@ def decode_column(data: bytes, count: int) -> Column:
     Raises:
         DamageError: the length does not fit.
     """
-    used = data[0] if data else 9
-    if used > 8 or len(data) != 1 + used * count:
-        raise DamageError(tr("A column of numbers has the wrong length"))
-    planes = np.zeros((count, 8), dtype=np.uint8)
-    if used:
-        planes[:, :used] = np.frombuffer(data, dtype=np.uint8, offset=1).reshape(used, count).T
-    folded = planes.reshape(-1).view("<u8")
+    column: Column = decode_columns([data], count)[0]
+    return column
+
+
+def decode_columns(columns: Sequence[bytes], count: int) -> Column:
+    """The ``count`` integers of each of some encoded columns, a row for each.
+
+    Raises:
+        DamageError: the length of one does not fit.
+    """
+    planes = np.zeros((len(columns), count, 8), dtype=np.uint8)
+    for row, data in enumerate(columns):
+        used = data[0] if data else 9
+        if used > 8 or len(data) != 1 + used * count:
+            raise DamageError(tr("A column of numbers has the wrong length"))
+        if used:
+            planes[row, :, :used] = np.frombuffer(data, dtype=np.uint8, offset=1).reshape(used, count).T
+    folded = planes.view("<u8")[:, :, 0]
     steps = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
-    return np.cumsum(steps, dtype=np.int64)
+    return np.cumsum(steps, axis=1, dtype=np.int64)

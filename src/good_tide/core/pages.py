@@ -15,7 +15,7 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 
-from good_tide.core.columns import Column, decode_column, encode_columns
+from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest, PageId, page_id
@@ -92,13 +92,9 @@ class Page:
             DamageError: the columns are none.
         """
         wire, count = self._wire, len(self.names)
-        modified = decode_column(wire.modified, count)
-        stats = np.empty((count, 7), dtype=np.int64)
-        for position, column in enumerate((wire.mode, wire.uid, wire.gid, wire.size)):
-            stats[:, position] = decode_column(column, count)
-        stats[:, 4] = modified
-        stats[:, 5] = modified + decode_column(wire.changed_after, count)
-        stats[:, 6] = decode_column(wire.inode, count)
+        columns = wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode
+        stats = decode_columns(columns, count).T.copy()
+        stats[:, 5] += stats[:, 4]
         if count and not (
             0 <= stats[:, 0].min() <= stats[:, 0].max() <= 0o7777
             and stats[:, 1:4].min() >= 0
@@ -238,9 +234,8 @@ class Page:
             ChunkId(wire.chunks[at : at + CHUNK_ID_BYTES])
             for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)
         ]
-        chunks = decode_column(wire.extent_chunks, count)
-        offsets = decode_column(wire.extent_offsets, count)
-        lengths = decode_column(wire.extent_lengths, count)
+        columns = wire.extent_chunks, wire.extent_offsets, wire.extent_lengths
+        chunks, offsets, lengths = decode_columns(columns, count)
         if count and (min(chunks.min(), offsets.min(), lengths.min()) < 0 or chunks.max() >= len(table)):
             raise DamageError(tr("A folder listing points outside its own tables"))
         return [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated
 
 import msgspec
@@ -83,16 +84,86 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
         return tuple(item for item in self.left_out if item.reason not in _NO_GAPS)
 
 
-class Snapshot(msgspec.Struct, frozen=True):
-    """A snapshot record together with its name in the store."""
+class Brief(msgspec.Struct, frozen=True):
+    """What is known of a snapshot before it is read; ``gaps`` as ``Snapshot.gaps``."""
 
     id: SnapshotId
-    record: SnapshotRecord
+    time: Count
+    machine: Machine
+    tally: Tally = Tally()
+    label: str = ""
+    gaps: Count = 0
+
+
+class Snapshot:
+    """A snapshot: its name in the store, and what it says of itself.
+
+    One of which only the brief is known reads its record when that is first asked for.
+    """
+
+    __slots__ = ("_read", "_record", "brief")
+
+    def __init__(
+        self, brief: Brief, record: SnapshotRecord | None, read: Callable[[], SnapshotRecord] | None = None
+    ) -> None:
+        self.brief, self._record, self._read = brief, record, read
+
+    @classmethod
+    def of(cls, name: SnapshotId, record: SnapshotRecord) -> Snapshot:
+        """A snapshot that was read."""
+        gaps = len(record.missing) + len(record.unsteady)
+        return cls(Brief(name, record.time, record.machine, record.tally, record.label, gaps), record)
+
+    @property
+    def record(self) -> SnapshotRecord:
+        """All that is stored of it.
+
+        Raises:
+            DamageError: it is read now, and not intact. NotInPlaceError: it is no longer there.
+        """
+        if self._record is None:
+            assert self._read is not None
+            self._record = self._read()
+        return self._record
+
+    @property
+    def id(self) -> SnapshotId:
+        """Its name in the store."""
+        return self.brief.id
+
+    @property
+    def time(self) -> int:
+        """When it was taken, nanoseconds since 1970 UTC."""
+        return self.brief.time
+
+    @property
+    def machine(self) -> Machine:
+        """The workstation it is of."""
+        return self.brief.machine
+
+    @property
+    def tally(self) -> Tally:
+        """What is in it, in numbers."""
+        return self.brief.tally
+
+    @property
+    def label(self) -> str:
+        """What a person called it."""
+        return self.brief.label
 
     @property
     def gaps(self) -> int:
         """How many things that a person would want back are missing."""
-        return len(self.record.missing) + len(self.record.unsteady)
+        return self.brief.gaps
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Snapshot) and self.brief == other.brief
+
+    def __hash__(self) -> int:
+        return hash(self.brief.id)
+
+    def __repr__(self) -> str:
+        return f"Snapshot({self.brief})"
 
 
 class StoreHistory(msgspec.Struct, frozen=True):

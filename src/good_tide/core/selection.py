@@ -78,7 +78,7 @@ def last_in(snapshots: Sequence[Snapshot], wanted: str, end: int | None) -> Snap
     Raises:
         PersonError: all are younger.
     """
-    before = [snapshot for snapshot in snapshots if end is None or snapshot.record.time < end]
+    before = [snapshot for snapshot in snapshots if end is None or snapshot.time < end]
     if not before:
         raise PersonError(
             tr("The first snapshot is younger than {wanted}").format(wanted=wanted),

@@ -28,6 +28,7 @@ from good_tide.storage.catalog_names import CatalogNames, FolderNames
 from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.catalog_search import CatalogSearch
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 _NEAR_MOST = 200
 
@@ -86,7 +87,7 @@ class Catalog(CatalogFile):
             if known == set(present):
                 return []
             known = self._forget(known, set(present))
-            found, damage = store.snapshots()
+            found, damage = known_snapshots(store)
             fresh = [snapshot for snapshot in found if snapshot.id not in known]
             if any(self._is_late(snapshot) for snapshot in fresh):
                 self._clear()
@@ -129,8 +130,8 @@ class Catalog(CatalogFile):
     def _is_late(self, snapshot: Snapshot) -> bool:
         """Whether a snapshot belongs before one that was taken in already."""
         query = "SELECT max(time) FROM snapshot JOIN machine ON machine.id = snapshot.machine WHERE key = ?"
-        newest = self._db.execute(query, (snapshot.record.machine.id,)).fetchone()[0]
-        return newest is not None and newest >= snapshot.record.time
+        newest = self._db.execute(query, (snapshot.machine.id,)).fetchone()[0]
+        return newest is not None and newest >= snapshot.time
 
     def _clear(self) -> None:
         with self._transaction():

@@ -67,11 +67,10 @@ class Intake:
             ),
         )
 
-    def _folder(self, folder: int, entry: Entry) -> Deep[bool]:
-        """Compare a folder's listing with what the catalog has; returns whether anything inside is
+    def _folder(self, folder: int, known: bytes | None, entry: Entry) -> Deep[bool]:
+        """Compare a folder's listing with the one that the catalog has; returns whether anything inside is
         different."""
         listing = b"".join(entry.pages)
-        known = self._db.execute("SELECT listing FROM folder WHERE id = ?", (folder,)).fetchone()[0]
         if known == listing:
             return False
         different: bool = yield self._entries(folder, folder, self._store.listing(entry.pages))
@@ -87,6 +86,8 @@ class Intake:
         standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
         fresh: list[tuple[object, ...]] = []
         different = False
+        query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
+        folders = {name: rest for name, *rest in self._db.execute(query, (self._machine, parent))}
         for entry in entries:
             identity = _identity(entry)
             before = standing.pop(entry.name, None)
@@ -99,7 +100,8 @@ class Intake:
                     self._names.append(NewName(owner, entry.name, entry.kind is Kind.FOLDER))
                 fresh.append(self._span(owner, entry, identity))
             if entry.kind is Kind.FOLDER:
-                inside = yield self._folder(self._folder_number(parent, entry.name), entry)
+                number, listing = folders.get(entry.name) or (self._folder_number(parent, entry.name), None)
+                inside = yield self._folder(number, listing, entry)
                 different = inside or different
         for name, (kind, _, size, row) in standing.items():
             different = True

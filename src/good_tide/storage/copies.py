@@ -40,7 +40,8 @@ def read_copy(place: Place, file: str, most: int | None = None) -> bytes | None:
 
 def doubled_names(place: Place, folder: str) -> list[str]:
     """Names of the files in a folder, those included of which only the second copy is left."""
-    return sorted({*place.names(folder), *place.names(copy_of(folder))})
+    names, copies = place.names(folder), place.names(copy_of(folder))
+    return names if names == copies else sorted({*names, *copies})
 
 
 def single(place: Place) -> Place:

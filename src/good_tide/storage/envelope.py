@@ -25,6 +25,7 @@ class FileKind(enum.IntEnum):
     DOOMED = 5
     PIN = 6
     DAMAGE = 7
+    SUMMARY = 8
 
     @property
     def word(self) -> str:

@@ -80,7 +80,7 @@ class LocalPlace:
 
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
-            return sorted(name for name, _ in self._files(folder))
+            return sorted([name for name, _ in self._files(folder)])
 
     def _files(self, folder: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
         """Name of each file in a folder and its sub-folders, as far down as a store goes, and its entry."""

@@ -23,12 +23,14 @@ from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
 from good_tide.storage.packs import Layout, PackTable, pack_file
 from good_tide.storage.place import Place, disk_errors
-from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 from good_tide.storage.writer import WriteSession
 
 DISK_FOLDER = "disk"
@@ -100,7 +102,7 @@ class HoldingArea(Store):
     def held(self) -> list[Snapshot]:
         """The snapshots that wait for the disk, oldest first."""
         found = [self.read_snapshot(name) for name in self.held_names()]
-        return sorted(found, key=lambda one: (one.record.time, one.id))
+        return sorted(found, key=lambda one: (one.time, one.id))
 
     @property
     def marks(self) -> list[SnapshotId]:
@@ -156,9 +158,7 @@ class HoldingArea(Store):
         self._priming = True
         try:
             with WriteSession(self, _OWNER) as session:
-                there = [
-                    one for one in self.marked().values() if one.record.machine.id == newest.record.machine.id
-                ]
+                there = [one for one in self.marked().values() if one.machine.id == newest.machine.id]
                 roots = {entry.name: entry for one in there for entry in self.roots(one.record)}
                 taken: set[PageId] = set()
                 for entry in store.roots(newest.record):
@@ -171,7 +171,7 @@ class HoldingArea(Store):
         before = [
             name
             for name in self.marks
-            if name not in readable or readable[name].record.machine.id == newest.record.machine.id
+            if name not in readable or readable[name].machine.id == newest.machine.id
         ]
         if newest.id not in before:
             with self.place.create(f"{_MARK_FOLDER}/{newest.id}", _OWNER) as file:
@@ -263,10 +263,8 @@ class HoldingArea(Store):
             GoodTideError: the store cannot be read, or the area not be written; the machines' next snapshots
                 take it over.
         """
-        machines = {snapshot.record.machine.id for snapshot in self.marked().values()}
-        newest = {
-            one.record.machine.id: one for one in store.snapshots()[0] if one.record.machine.id in machines
-        }
+        machines = {snapshot.machine.id for snapshot in self.marked().values()}
+        newest = {one.machine.id: one for one in known_snapshots(store)[0] if one.machine.id in machines}
         self.clear()
         for snapshot in newest.values():
             self.prime(store, snapshot)

@@ -89,16 +89,13 @@ class ChunkIndex:
         with self._merging:
             known = self._sorted
             fresh = self._order[known.merged :]
-            keys = [
-                np.frombuffer(table.ids, dtype=">u8").reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
-                for table in fresh
-            ]
-            rows = [
-                np.stack((np.full(len(table), number), np.arange(len(table))), axis=1)
-                for number, table in enumerate(fresh, known.merged)
-            ]
-            all_keys = np.concatenate([known.keys, *keys])
-            all_rows = np.concatenate([known.rows, *rows])
+            ids = np.frombuffer(b"".join([table.ids for table in fresh]), dtype=">u8")
+            keys = ids.reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
+            counts = np.array([len(table) for table in fresh], dtype=np.int64)
+            numbers = np.repeat(np.arange(known.merged, known.merged + len(fresh)), counts)
+            inside = np.arange(len(keys)) - np.repeat(np.cumsum(counts) - counts, counts)
+            all_keys = np.concatenate([known.keys, keys])
+            all_rows = np.concatenate([known.rows, np.stack((numbers, inside), axis=1)])
             order = np.argsort(all_keys, kind="stable")
             self._sorted = _Sorted(known.merged + len(fresh), all_keys[order], all_rows[order])
             return self._sorted

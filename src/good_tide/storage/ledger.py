@@ -32,6 +32,7 @@ from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.chunk_keys import Keys, keys_of
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 _VERSION = 1
 _MOST_EVENTS = 2_000_000
@@ -82,7 +83,7 @@ class Ledger:
         self._chains: list[_Chain] = []
         self._rows: Rows = np.empty(0, dtype=ROW)
         self._read(file)
-        if self._update(store.snapshots()[0]) and not self._partial:
+        if self._update(known_snapshots(store)[0]) and not self._partial:
             with contextlib.suppress(OSError):  # a cache: where it cannot be kept it is made again
                 self._write(file)
         self._reckoning: Reckoning | None = None
@@ -119,7 +120,7 @@ class Ledger:
         fresh = [snapshot for snapshot in present if snapshot.id not in known]
         by_machine: dict[MachineId, list[Snapshot]] = {}
         for snapshot in fresh:
-            by_machine.setdefault(snapshot.record.machine.id, []).append(snapshot)
+            by_machine.setdefault(snapshot.machine.id, []).append(snapshot)
         for machine, own in by_machine.items():
             try:
                 self._take(self._chain(machine), own)
@@ -129,9 +130,7 @@ class Ledger:
             ):  # what stood before is no longer in the store: begin this machine anew
                 number = self._chain(machine)
                 self._clear(number)
-                self._take(
-                    number, [snapshot for snapshot in present if snapshot.record.machine.id == machine]
-                )
+                self._take(number, [snapshot for snapshot in present if snapshot.machine.id == machine])
         return changed or bool(fresh)
 
     def _forget(self, present: Collection[str]) -> bool:

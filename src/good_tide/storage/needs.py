@@ -6,15 +6,16 @@ Chunks are told apart by their keys (``chunk_keys``); two with the same are both
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.identifiers import ChunkId, PageId, chunk_of
+from good_tide.core.identifiers import ChunkId, PackId, PageId, chunk_of
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.chunk_keys import Keys, keys_of
+from good_tide.storage.damage import pack_of
 from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.store import Store
 
@@ -36,10 +37,25 @@ def all_snapshots(store: Store) -> list[Snapshot]:
     return found
 
 
+def lost_chunks(store: Store, among: Collection[PackId] | None = None) -> frozenset[ChunkId]:
+    """Chunks that lie nowhere whole as far as is known.
+
+    :param among: damaged packs to look into; None: all.
+    """
+    lost: set[ChunkId] = set()
+    for pack, numbers in store.damage.packs.items():
+        table = store.index.tables.get(pack)
+        if table is not None and (among is None or pack in among):
+            ids = list(table.chunk_ids())
+            own = [ids[number] for number in numbers if number < len(ids)] if numbers else ids
+            lost.update(one for one in own if not store.has_all(one))
+    return frozenset(lost)
+
+
 def known_lost(store: Store) -> frozenset[ChunkId]:
     """Chunks that lie nowhere whole, and of which repair has found that they are lost for good."""
     final = {pack for pack in store.damage.packs if store.damage.files[pack_file(pack)].lost}
-    return store.lost_chunks(final) if final else frozenset()
+    return lost_chunks(store, final) if final else frozenset()
 
 
 def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -> Keys:
@@ -95,3 +111,17 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
 def held_bytes(store: Store, needed: Keys) -> int:
     """Stored bytes of the needed chunks."""
     return sum(int(table.room()[live].sum()) for table, live in live_chunks(store, needed))
+
+
+def harmful(store: Store) -> list[str]:
+    """The damaged files of a store that may cost something: packs with content that is nowhere else,
+    snapshots, pins."""
+    found = []
+    for file in store.damage.files:
+        pack = pack_of(file)
+        if pack is not None:
+            if lost_chunks(store, [pack]):
+                found.append(file)
+        elif file.startswith(("snapshots/", "pins/")):
+            found.append(file)
+    return found

@@ -47,6 +47,9 @@ class Holds(enum.IntEnum):
     TREE = 1
 
 
+_HOLDS = frozenset(Holds)
+
+
 class Layout(msgspec.Struct, frozen=True):
     """How the packs of a store are made: version of the format, and whether they get parity."""
 
@@ -83,8 +86,8 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
         lengths = (len(self.pack), len(self.ids), len(self.stored), len(self.plain))
         if (
             lengths != (NAME_BYTES, count * CHUNK_ID_BYTES, count * 4, count * 4)
-            or set(self.squeezed) - {0, 1}
-            or self.holds not in set(Holds)
+            or self.squeezed.translate(None, b"\0\1")
+            or self.holds not in _HOLDS
         ):
             raise DamageError(tr("A table of chunks contradicts itself"))
         return self

@@ -6,7 +6,7 @@ import contextlib
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -15,7 +15,7 @@ from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, PageId, SnapshotId, chunk_of, part_of
 from good_tide.core.pages import Page
-from good_tide.core.records import Snapshot, SnapshotRecord
+from good_tide.core.records import Brief, Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunk_keys import each_id, keys_of
@@ -24,6 +24,7 @@ from good_tide.storage.damage import Damaged, KnownDamage, pack_of
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, open_whole, seal_new
 from good_tide.storage.failing_disk import damage_of
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import ChunkIndex, Location, decode_tables
 from good_tide.storage.mending import Mending
@@ -31,9 +32,6 @@ from good_tide.storage.pack_reader import PackReader
 from good_tide.storage.packs import Layout, PackTable, pack_file
 from good_tide.storage.place import Place, StorePlace
 
-INDEX_FOLDER = "index"
-SNAPSHOT_FOLDER = "snapshots"
-PACK_FOLDER = "packs"
 _MENDER = "mend-"
 _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 _RECENT_BYTES = 32 * 1024 * 1024
@@ -62,6 +60,10 @@ class Store:
         self._unnamed: dict[PackId, PackTable] = {}
         """Packs that only a damaged index file names, until a session names them anew."""
         self._snapshots: dict[str, Snapshot] = {}
+        self.summaries: dict[str, list[Brief]] = {}
+        """What is in the summaries that were read, by their names."""
+        self.unsummarised = 0
+        """How many snapshots were in none of them when they were last asked for."""
         self.avoided: frozenset[PackId] = frozenset()
         """Packs that a sweep has doomed: whoever writes does not build on them."""
         self.damage = KnownDamage(place, keys)
@@ -116,17 +118,22 @@ class Store:
         self._index_files.add(name)
         return True
 
-    def unnamed_packs(self) -> list[PackTable]:
+    def unnamed_packs(self, files: Iterable[str] | None = None) -> list[PackTable]:
         """The tables of whole packs that no index file names: a run was cut off after it wrote them, or an
         index file is damaged.
+
+        :param files: those in the folder of packs, if they were listed a moment ago.
 
         Raises:
             PlaceError: the disk gives nothing any more.
         """
         known, found = self._index.tables if self._index is not None else {}, dict(self._unnamed)
-        for file in self.place.names(PACK_FOLDER):
+        named = {pack.hex() for pack in known}
+        for file in self.place.names(PACK_FOLDER) if files is None else files:
+            if file.rpartition("/")[2] in named:
+                continue
             pack = pack_of(f"{PACK_FOLDER}/{file}")
-            if pack is None or pack in known or pack in found or pack in self.avoided:
+            if pack is None or pack in found or pack in self.avoided:
                 continue
             with contextlib.suppress(DamageError, NotInPlaceError):
                 found[pack] = self.table_of(pack)
@@ -230,7 +237,7 @@ class Store:
             file = f"{folder}/{name}"
             plain = self.read_sealed(FileKind.SNAPSHOT, file)
             record = unpacked(plain, SnapshotRecord, file, "a snapshot")
-            known = Snapshot(name, record)
+            known = Snapshot.of(name, record)
             with self._lock:
                 self._snapshots[name] = known
         return known
@@ -254,7 +261,7 @@ class Store:
             except DamageError as error:
                 self.damage.note(error)
                 damage.append(error)
-        found.sort(key=lambda snapshot: (snapshot.record.time, snapshot.id))
+        found.sort(key=lambda snapshot: (snapshot.time, snapshot.id))
         return found, damage
 
     def has(self, identity: ChunkId) -> bool:
@@ -283,28 +290,17 @@ class Store:
             for one in each_id(identities)
         )
 
-    def lost_chunks(self, among: Collection[PackId] | None = None) -> frozenset[ChunkId]:
-        """Chunks that lie nowhere whole as far as is known.
-
-        :param among: damaged packs to look into; None: all.
-        """
-        lost: set[ChunkId] = set()
-        for pack, numbers in self.damage.packs.items():
-            table = self.index.tables.get(pack)
-            if table is not None and (among is None or pack in among):
-                ids = list(table.chunk_ids())
-                own = [ids[number] for number in numbers if number < len(ids)] if numbers else ids
-                lost.update(one for one in own if not self.has_all(one))
-        return frozenset(lost)
-
-    def notice_missing(self) -> None:
+    def notice_missing(self, files: Iterable[str] | None = None) -> None:
         """Look for packs that the index names and that are not there, and note them as damaged.
+
+        :param files: those in the folder of packs, if they were listed a moment ago.
 
         Raises:
             PlaceError: the disk cannot be looked into.
         """
         for last in (False, True):
-            present = {name.rpartition("/")[2] for name in self.place.names(PACK_FOLDER)}
+            listed = self.place.names(PACK_FOLDER) if files is None or last else files
+            present = {name.rpartition("/")[2] for name in listed}
             gone = [
                 pack
                 for pack in self.index.tables

@@ -25,11 +25,12 @@ from good_tide.core.translation import tr
 from good_tide.storage.chunk_keys import Keys
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
 from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, pack_file
-from good_tide.storage.store import INDEX_FOLDER, Store
+from good_tide.storage.store import Store
 
 DEAD_AFTER = 24 * 3600 * SECOND
 """A mark that did not move for so long, by the clock of the machine that looks, belongs to nobody any
@@ -38,6 +39,8 @@ HOLDING_DEAD_AFTER = 90 * 24 * 3600 * SECOND
 """The same for a holding area, whose machine may be on a journey."""
 _WORTH = 0.5
 """A pack is copied when less than this part of it is needed."""
+_SMALL_PACK, _MANY_SMALL = 4 * 1024 * 1024, 64
+"""Packs of less bytes are joined when there are so many: what each hour brings makes two."""
 
 
 class Watched(msgspec.Struct):
@@ -145,6 +148,8 @@ class Sweep:
                 self._delete()
                 self._rewrite()
                 self._delete()
+                self._store.refresh()
+                self._write_index(set())
             except DamageError as error:
                 self._report.unclear = error.what
         self._report.seconds += time.monotonic() - began
@@ -258,17 +263,17 @@ class Sweep:
         self._store.forget_index()
 
     def _rewrite(self) -> None:
-        """Copy what is needed of packs that hold little of it into new packs, and doom the old ones; as far
-        as there is room."""
+        """Copy what is needed of packs that hold little of it, and of small packs where there are many, into
+        new packs, and doom the old ones; as far as there is room."""
         doomed = frozenset().union(*read_doomed(self._store).values())
         live = live_chunks(self._store, self._needed())
-        worth = [
-            (table, needs)
-            for table, needs in live
-            if table.pack not in doomed and needs.any() and self._pays(table, needs)
-        ]
+        stay = [(table, needs) for table, needs in live if table.pack not in doomed and needs.any()]
         for holds in Holds:
-            own = [one for one in worth if one[0].holds == holds]
+            those = [(table, needs) for table, needs in stay if table.holds == holds]
+            small = {table.pack for table, _ in those if int(table.room().sum()) < _SMALL_PACK}
+            if len(small) < _MANY_SMALL:
+                small = set()
+            own = [one for one in those if one[0].pack in small or self._pays(*one)]
             while own:
                 looked_at, copied = self._copy_some(own, holds)
                 own = own[looked_at:]

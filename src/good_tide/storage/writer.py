@@ -12,7 +12,7 @@ import contextlib
 import errno
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Self
@@ -25,11 +25,12 @@ from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
 from good_tide.storage.place import disk_errors
-from good_tide.storage.store import INDEX_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
 _WORKERS = 2
@@ -98,8 +99,9 @@ class WriteSession:
         try:
             self._heed()
             store.refresh()
-            self._adopt()
-            store.notice_missing()
+            files = store.place.names(PACK_FOLDER)
+            self._adopt(files)
+            store.notice_missing(files)
             store.damage.keep()
         except BaseException:
             self._unmark()
@@ -118,11 +120,11 @@ class WriteSession:
             self._mark.__exit__(None, None, None)
             self._mark = None
 
-    def _adopt(self) -> None:
+    def _adopt(self, files: Sequence[str]) -> None:
         """Take over whole packs that no index names: an earlier run was cut off after writing them, or an
         index file is damaged. They are named at once: were they only known to this object, a later run of it
         would build on packs that it takes for named."""
-        self._tables += self._store.unnamed_packs()
+        self._tables += self._store.unnamed_packs(files)
         self._write_index()
 
     def put(
@@ -274,7 +276,7 @@ class WriteSession:
         final = record(self.new_bytes, self.stored_bytes)
         name, data = seal_new(self._store.keys, FileKind.SNAPSHOT, msgspec.msgpack.encode(final))
         self._make_visible(name.hex(), data)
-        return Snapshot(SnapshotId(name.hex()), final)
+        return Snapshot.of(SnapshotId(name.hex()), final)
 
     def publish_as(self, name: str, data: bytes) -> None:
         """The same for a snapshot that has its name already, in another store.

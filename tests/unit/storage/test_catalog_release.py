@@ -11,7 +11,7 @@ from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import MachineId
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.catalog import Catalog
-from good_tide.storage.store import SNAPSHOT_FOLDER
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from tests.support.base import MACHINE, OTHER_MACHINE, GoodTideTest
 
 _STATES = st.lists(

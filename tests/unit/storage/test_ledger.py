@@ -23,8 +23,9 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine, Snapshot, SnapshotRecord
 from good_tide.storage import ledger as ledger_module
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket, WriteSession
 from tests.support.base import GoodTideTest, create_store, open_store
 from tests.support.memory_place import MemoryPlace

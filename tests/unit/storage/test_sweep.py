@@ -16,9 +16,10 @@ from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched
 from good_tide.storage.writer import WriteSession
 from tests.support.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, create_store, open_store

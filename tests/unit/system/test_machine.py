@@ -17,9 +17,9 @@ from good_tide.core.settings import Job
 from good_tide.operations.jobs.making import own_history
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.operations.snapshot.capture import last_snapshot
 from good_tide.operations.stores.carrying import carry
 from good_tide.operations.workplace import load_jobs, save_job, this_workplace
+from good_tide.storage.summaries import last_snapshot
 from good_tide.system import machine
 from tests.support.base import (
     MACHINE,

@@ -70,10 +70,10 @@ class _Judge:
         endings = Counter(_new_ending(pair) for pair in renamed if _new_ending(pair))
         ending, ended = endings.most_common(1)[0] if endings else ("", 0)
         return Judged(
-            time=after.record.time,
+            time=after.time,
             snapshot=after.id,
             before=before.id,
-            known=before.record.tally.files,
+            known=before.tally.files,
             rewritten=len(pairs),
             noise=noise,
             emptied=len(alike),

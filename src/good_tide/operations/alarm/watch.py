@@ -20,6 +20,7 @@ from good_tide.operations.alarm.judging import judge
 from good_tide.operations.context import Context
 from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 _NAMED = 20
 TODO = tr(
@@ -35,8 +36,8 @@ def look_at_snapshot(
     Raises:
         PlaceError: the disk gives nothing any more. StoppedError: the person stopped it.
     """
-    own = [one for one in store.snapshots()[0] if one.record.machine.id == taken.record.machine.id]
-    before = next((one for one in reversed(own) if one.record.time < taken.record.time), None)
+    own = [one for one in known_snapshots(store)[0] if one.machine.id == taken.machine.id]
+    before = next((one for one in reversed(own) if one.time < taken.time), None)
     if before is None:
         return None
     judged = judge(store, before, taken, control)
@@ -62,7 +63,7 @@ def _ring(
         label = tr("The last moment before {exact_words}, when files were destroyed").format(
             exact_words=exact_words(first.time)
         )
-        alarm = msgspec.structs.replace(found, before=good.id, before_time=good.record.time, label=label)
+        alarm = msgspec.structs.replace(found, before=good.id, before_time=good.time, label=label)
         with contextlib.suppress(
             GoodTideError
         ):  # held or read-only: nothing is released anyway while it stands

@@ -32,7 +32,7 @@ def entry_at(store: Store, snapshot: Snapshot, path: bytes) -> Entry:
             return root
         if path.startswith(root.name.rstrip(b"/") + b"/"):
             return _below(store, snapshot, root, path)
-    raise not_in_snapshot(path, snapshot.record.time, [root.name for root in store.roots(snapshot.record)])
+    raise not_in_snapshot(path, snapshot.time, [root.name for root in store.roots(snapshot.record)])
 
 
 def _below(store: Store, snapshot: Snapshot, root: Entry, path: bytes) -> Entry:
@@ -43,9 +43,7 @@ def _below(store: Store, snapshot: Snapshot, root: Entry, path: bytes) -> Entry:
         if found is None and damage:
             raise damage[0]
         if found is None:
-            raise not_in_snapshot(
-                path, snapshot.record.time, [where + b"/" + child.name for child in listing]
-            )
+            raise not_in_snapshot(path, snapshot.time, [where + b"/" + child.name for child in listing])
         entry, where = found, where + b"/" + part
     return entry
 

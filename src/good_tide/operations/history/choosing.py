@@ -18,6 +18,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import Store, known_snapshot
 from good_tide.operations.stores.users import users_of
 from good_tide.operations.workplace import find_job
+from good_tide.storage.summaries import known_snapshots
 
 _NAME_SHOWN = 12
 
@@ -43,10 +44,10 @@ class Chooser:
     """
 
     def __init__(self, context: Context, store: Store, whose: Whose, paths: Sequence[bytes] = ()) -> None:
-        self.snapshots, self.damage = store.snapshots()
+        self.snapshots, self.damage = known_snapshots(store)
         self._context, self._here = context, context.here
         self._store, self._whose, self._paths = store, whose, paths
-        self._machines = {one.record.machine.id: one.record.machine for one in self.snapshots}
+        self._machines = {one.machine.id: one.machine for one in self.snapshots}
 
     @property
     def several(self) -> bool:
@@ -120,7 +121,7 @@ class Chooser:
     def own(self) -> list[Snapshot]:
         """The snapshots of the history that is meant, oldest first."""
         machine = self.machine().id
-        return [one for one in self.snapshots if one.record.machine.id == machine]
+        return [one for one in self.snapshots if one.machine.id == machine]
 
     def choose(self, wanted: str) -> Snapshot:
         """The snapshot named by an id, a start of one, ``latest``, or a time: the last of its history until
@@ -150,7 +151,7 @@ class Chooser:
     def _check_damage(self, chosen: Snapshot, end: int | None) -> None:
         """Refuse to take the one before where the one that is meant is damaged."""
         now_words = tr("Name another one by its id, such as {id} of {time}").format(
-            id=chosen.id[:_NAME_SHOWN], time=time_words(chosen.record.time, chosen.record.time)
+            id=chosen.id[:_NAME_SHOWN], time=time_words(chosen.time, chosen.time)
         )
         for error in self.damage:
             name = error.file.rpartition("/")[2]
@@ -164,11 +165,7 @@ class Chooser:
                     error.file,
                 )
             machine, time = known
-            if (
-                machine == chosen.record.machine.id
-                and time > chosen.record.time
-                and (end is None or time < end)
-            ):
+            if machine == chosen.machine.id and time > chosen.time and (end is None or time < end):
                 raise DamageError(
                     tr("The snapshot {name} of {time}, which is meant, is damaged").format(
                         name=name[:_NAME_SHOWN], time=time_words(time, time)
@@ -183,8 +180,8 @@ class Chooser:
         Raises:
             PersonError: it is of another, or it is not clear whose is this machine's.
         """
-        if not self._whose.said and self.machine().id != chosen.record.machine.id:
-            name = harmless(chosen.record.machine.name)
+        if not self._whose.said and self.machine().id != chosen.machine.id:
+            name = harmless(chosen.machine.name)
             raise PersonError(
                 tr("The snapshot {id} is of {name}, not of this machine").format(
                     id=chosen.id[:_NAME_SHOWN], name=name

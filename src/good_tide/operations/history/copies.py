@@ -32,7 +32,7 @@ def make_copy(store: Store, snapshot: Snapshot, path: bytes, cache: Path) -> Pat
         folder = cache / _FOLDER
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         inside = Path(tempfile.mkdtemp(prefix=_BEGINS, dir=folder))
-        name = moment_name(os.path.basename(path), snapshot.record.time)
+        name = moment_name(os.path.basename(path), snapshot.time)
         target = inside / os.fsdecode(name)
         try:
             with target.open("xb") as file:

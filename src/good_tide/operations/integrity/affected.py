@@ -13,7 +13,8 @@ from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.operations.history.browse import check_depth
-from good_tide.storage.store import INDEX_FOLDER, Store
+from good_tide.storage.folders import INDEX_FOLDER
+from good_tide.storage.store import Store
 
 _MOST_NAMED = 200
 """Paths named per damaged file; the rest are counted."""

@@ -29,6 +29,7 @@ from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 EVERY = 7 * 86400 * SECOND
 """So often a drill is due."""
@@ -70,7 +71,7 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
     lot = lot or random.Random()
     store.forget_recent()
     report, now = DrillReport(failed=[]), context.clock.now()
-    snapshots = _chosen(store.snapshots()[0], lot)
+    snapshots = _chosen(known_snapshots(store)[0], lot)
     scratch = _scratch(context)
     try:
         for number in range(FILES if snapshots else 0):
@@ -98,7 +99,7 @@ def _chosen(snapshots: Sequence[Snapshot], lot: random.Random) -> list[Snapshot]
     """Of each machine the newest, the oldest, and two between; in turns."""
     by_machine: dict[str, list[Snapshot]] = {}
     for snapshot in snapshots:
-        by_machine.setdefault(snapshot.record.machine.id, []).append(snapshot)
+        by_machine.setdefault(snapshot.machine.id, []).append(snapshot)
     turns = [[own[-1], own[0], *(lot.choice(own) for _ in range(2))] for own in by_machine.values()]
     return [one for turn in zip(*turns, strict=True) for one in turn] if turns else []
 
@@ -179,7 +180,7 @@ def _restore_and_compare(
             return
     finally:
         os.close(folder)
-    live = _same_as_live(path, entry, snapshot.record.time, into / name)
+    live = _same_as_live(path, entry, snapshot.time, into / name)
     if live is False:
         report.failed.append(
             (printable(path), tr("What was restored differs from the file, unchanged since"))
@@ -218,12 +219,12 @@ def _listings(store: Store, snapshot: Snapshot, report: DrillReport, control: Co
             report.failed += [(printable(path), error.what) for error in damage]
             waiting += [(path + b"/" + one.name, one) for one in listing]
     report.listed = files
-    if files != snapshot.record.tally.files and not report.failed:
+    if files != snapshot.tally.files and not report.failed:
         report.failed.append(
             (
                 snapshot.id[:12],
                 tr("It has {files} files, and says {files_2}").format(
-                    files=number_words(files), files_2=number_words(snapshot.record.tally.files)
+                    files=number_words(files), files_2=number_words(snapshot.tally.files)
                 ),
             )
         )

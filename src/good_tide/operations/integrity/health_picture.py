@@ -9,9 +9,10 @@ from good_tide.core.progress import Control
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.reading_back import packs_read
-from good_tide.operations.records.store_health import harmful
+from good_tide.storage.needs import harmful, lost_chunks
 from good_tide.storage.packs import pack_file
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 
 def pack_views(context: Context, store: Store) -> list[PackView]:
@@ -30,7 +31,7 @@ def pack_views(context: Context, store: Store) -> list[PackView]:
         if name in kept.mended:
             state = PackState.MENDED
         if table.pack in store.damage.packs:
-            state = PackState.LOST if store.lost_chunks([table.pack]) else PackState.DAMAGED
+            state = PackState.LOST if lost_chunks(store, [table.pack]) else PackState.DAMAGED
         found.append(PackView(name, int(table.room().sum()), kept.seen.get(name, 0) or read, read, state))
     return sorted(found, key=lambda one: (one.since == 0, one.since, one.name))
 
@@ -44,10 +45,10 @@ def known_costs(store: Store, control: Control) -> list[Damage]:
     if not harmful(store):
         return []
     lost: dict[ChunkId, str] = {
-        chunk: pack_file(pack) for pack in store.damage.packs for chunk in store.lost_chunks([pack])
+        chunk: pack_file(pack) for pack in store.damage.packs for chunk in lost_chunks(store, [pack])
     }
     affected = Affected(store, lost, control)
-    snapshots, damaged = store.snapshots()
+    snapshots, damaged = known_snapshots(store)
     for error in damaged:
         affected.note(error)
     affected.look(snapshots)

@@ -17,8 +17,8 @@ from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.integrity.pack_check import check_pack
 from good_tide.operations.records.kept_file import KeptFile
-from good_tide.operations.records.store_health import harmful
 from good_tide.storage.copies_check import put_copies_right
+from good_tide.storage.needs import harmful
 from good_tide.storage.packs import PackTable
 from good_tide.storage.store import Store
 

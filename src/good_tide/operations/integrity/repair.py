@@ -19,10 +19,12 @@ from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.from_live import LiveFiles
 from good_tide.operations.integrity.verify import verify
 from good_tide.storage.damage import Damaged, pack_of
+from good_tide.storage.folders import INDEX_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.keyslots import share_identities
+from good_tide.storage.needs import lost_chunks
 from good_tide.storage.packs import pack_file
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import INDEX_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
 _LIVE = tr("the files as they are now")
@@ -168,7 +170,7 @@ class _Repair:
 
     def _lost(self) -> dict[ChunkId, str]:
         store = self._store
-        return {chunk: pack_file(pack) for pack in store.damage.packs for chunk in store.lost_chunks([pack])}
+        return {chunk: pack_file(pack) for pack in store.damage.packs for chunk in lost_chunks(store, [pack])}
 
     def _bring_back(self, chunks: Sequence[ChunkId], live: LiveFiles | None, session: WriteSession) -> int:
         """Bring lost chunks back, as far as that can be done; how many came.

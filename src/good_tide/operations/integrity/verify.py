@@ -18,11 +18,13 @@ from good_tide.storage.copies_check import put_copies_right
 from good_tide.storage.damage import pack_of
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.index import decode_tables
+from good_tide.storage.needs import lost_chunks
 from good_tide.storage.packs import PackTable, pack_file
 from good_tide.storage.pins import PIN_FOLDER, read_pin
 from good_tide.storage.recovery_script import SCRIPT_FILE, script_state
-from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 
 
 class VerifyReport(msgspec.Struct):
@@ -96,7 +98,7 @@ class _Verifier:
         self._pins()
         for pack in store.damage.packs:
             if pack in store.index.tables:
-                self._lost.update(dict.fromkeys(store.lost_chunks([pack]), pack_file(pack)))
+                self._lost.update(dict.fromkeys(lost_chunks(store, [pack]), pack_file(pack)))
         found, damaged = store.snapshots()
         for error in damaged:
             self._affected.note(error)

@@ -21,13 +21,14 @@ from good_tide.operations.stores.furnishing import MadeStore
 from good_tide.operations.stores.pinning import pinned
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 
 def histories(store: Store) -> list[StoreHistory]:
     """Whose snapshots are in a store, those with the newest last."""
     found: dict[str, list[Snapshot]] = {}
-    for snapshot in store.snapshots()[0]:
-        found.setdefault(snapshot.record.machine.id, []).append(snapshot)
+    for snapshot in known_snapshots(store)[0]:
+        found.setdefault(snapshot.machine.id, []).append(snapshot)
     return sorted((_history(store, those) for those in found.values()), key=lambda one: one.newest)
 
 
@@ -38,14 +39,14 @@ def _history(store: Store, snapshots: list[Snapshot]) -> StoreHistory:
     owners = (newest.record.owners.get(f"u{root.stat.uid}", "") for root in roots)
     file = _job_file(newest)
     return StoreHistory(
-        newest.record.machine,
+        newest.machine,
         file.name if file is not None else "",
         tuple(dict.fromkeys(one for one in owners if one)),
         tuple(root.name for root in roots),
         len(snapshots),
-        newest.record.time,
+        newest.time,
         complete.id,
-        complete.record.time,
+        complete.time,
         len(complete.record.missing),
     )
 
@@ -71,7 +72,7 @@ def taken_over(context: Context, store: Store, machine: Machine, name: str = "")
         PersonError: there is no such history, it is written by a job here already, or none of its folders is
             here.
     """
-    those = [one for one in store.snapshots()[0] if one.record.machine.id == machine.id]
+    those = [one for one in known_snapshots(store)[0] if one.machine.id == machine.id]
     if not those:
         raise PersonError(
             tr("The store has no snapshot of {name}").format(name=machine.name), tr("Choose another history")
@@ -117,7 +118,7 @@ def take_over(
 
 def _plain_file(store: Store, newest: Snapshot) -> JobFile:
     """What can be told of a job by its snapshots alone."""
-    name = newest.record.machine.name.rpartition(" · ")[2]
+    name = newest.machine.name.rpartition(" · ")[2]
     roots = [root.name for root in store.roots(newest.record)]
     home = home_of(roots)
     folders = tuple(

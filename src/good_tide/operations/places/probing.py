@@ -16,9 +16,9 @@ from good_tide.core.identifiers import StoreId
 from good_tide.core.places import FoundStore
 from good_tide.core.translation import tr
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import holds_store, read_header
 from good_tide.storage.place import StorePlace, disk_errors
-from good_tide.storage.store import SNAPSHOT_FOLDER
 
 _ANSWER_SECONDS = 4.0
 _LOOKED_DEEP = 2

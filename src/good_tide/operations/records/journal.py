@@ -177,7 +177,7 @@ class Journal:
 
     def take_left_out(self, job: JobId, snapshot: Snapshot) -> None:
         """Note which files a run left out, and forget those that it did not."""
-        time = snapshot.record.time
+        time = snapshot.time
         items = [(item.path, item.reason, item.detail) for item in snapshot.record.missing]
         items += [(path, "unsteady", tr("changed while it was read")) for path in snapshot.record.unsteady]
         with contextlib.suppress(sqlite3.Error, OSError), self._using() as db:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -12,8 +13,9 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.health import StoreHealth
 from good_tide.core.identifiers import StoreId
 from good_tide.operations.records.kept_file import KeptFile
-from good_tide.storage.damage import pack_of
-from good_tide.storage.store import Store
+
+if TYPE_CHECKING:
+    from good_tide.storage.store import Store
 
 _FILE = "health.json"
 
@@ -43,6 +45,8 @@ class HealthRecords:
 
     def note_written(self, store: Store, when: int) -> None:
         """A snapshot came into a store; and what is known to be damaged by now."""
+        from good_tide.storage.needs import harmful  # most who ask how a store is do not open it
+
         new, mended = harmful(store), len(store.mending.files)
 
         def written(known: StoreHealth) -> StoreHealth:
@@ -94,17 +98,3 @@ class HealthRecords:
 
         self.change(store.header.store, looked)
         store.mending.files.clear()
-
-
-def harmful(store: Store) -> list[str]:
-    """The damaged files of a store that may cost something: packs with content that is nowhere else,
-    snapshots, pins."""
-    found = []
-    for file in store.damage.files:
-        pack = pack_of(file)
-        if pack is not None:
-            if store.lost_chunks([pack]):
-                found.append(file)
-        elif file.startswith(("snapshots/", "pins/")):
-            found.append(file)
-    return found

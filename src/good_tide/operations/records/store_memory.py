@@ -19,8 +19,10 @@ from good_tide.core.identifiers import MachineId, StoreId, local_name
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words, time_words
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER
 from good_tide.storage.header import SLOT_FOLDER
-from good_tide.storage.store import INDEX_FOLDER, PACK_FOLDER, Store
+from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 _FOLDER = "stores"
 _MOST_RETIRED = 5000
@@ -126,12 +128,12 @@ class StoreMemory:
         for machine, taken in list(memory.taken.items()):
             if taken.name in present:
                 continue
-            own = [one for one in store.snapshots()[0] if one.record.machine.id == machine]
+            own = [one for one in known_snapshots(store)[0] if one.machine.id == machine]
             newest = own[-1] if own else None
-            if newest is None or newest.record.time < taken.time:
+            if newest is None or newest.time < taken.time:
                 then = time_words(taken.time, taken.time)
                 now = (
-                    tr("its newest is of {time}").format(time=time_words(newest.record.time, taken.time))
+                    tr("its newest is of {time}").format(time=time_words(newest.time, taken.time))
                     if newest is not None
                     else tr("it has none")
                 )
@@ -147,7 +149,7 @@ class StoreMemory:
             if newest is None:
                 del memory.taken[machine]
             else:
-                memory.taken[machine] = Taken(newest.id, newest.record.time)
+                memory.taken[machine] = Taken(newest.id, newest.time)
         return found
 
     def _index(self, memory: _Memory, store: Store) -> list[Noticed]:
@@ -226,9 +228,9 @@ class StoreMemory:
     def note_taken(self, snapshot: Snapshot) -> None:
         """This machine took a snapshot into the store."""
         memory = self._read()
-        before = memory.taken.get(snapshot.record.machine.id)
-        if before is None or before.time <= snapshot.record.time:
-            memory.taken[snapshot.record.machine.id] = Taken(snapshot.id, snapshot.record.time)
+        before = memory.taken.get(snapshot.machine.id)
+        if before is None or before.time <= snapshot.time:
+            memory.taken[snapshot.machine.id] = Taken(snapshot.id, snapshot.time)
             self._write(memory)
 
     def is_mixed(self, machine: MachineId) -> bool:
@@ -243,7 +245,7 @@ class StoreMemory:
         taken = memory.taken.get(machine)
         if newest is None or taken is None or machine in memory.mixed or newest.id == taken.name:
             return False
-        if newest.record.time <= max(taken.time, memory.coming.get(machine, 0)):
+        if newest.time <= max(taken.time, memory.coming.get(machine, 0)):
             return False
         memory.mixed[machine] = now
         self._write(memory)
@@ -254,7 +256,7 @@ class StoreMemory:
         memory = self._read()
         memory.mixed.pop(machine, None)
         if newest is not None:
-            memory.taken[machine] = Taken(newest.id, newest.record.time)
+            memory.taken[machine] = Taken(newest.id, newest.time)
         self._write(memory)
 
 

@@ -23,6 +23,7 @@ from good_tide.operations.restore.set_aside import Keeping
 from good_tide.operations.restore.target import Target
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 
 def carry_out(
@@ -122,7 +123,7 @@ def _check_still_kept(store: Store, plan: Plan, now: int) -> None:
     present = set(store.snapshot_ids())
     for snapshot in {step.snapshot.id: step.snapshot for step in plan.steps}.values():
         if snapshot.id not in present:
-            raise no_longer_kept(snapshot.record.time, [one.record.time for one in store.snapshots()[0]], now)
+            raise no_longer_kept(snapshot.time, [one.time for one in known_snapshots(store)[0]], now)
 
 
 def _check_room(plan: Plan) -> None:

@@ -422,7 +422,7 @@ class _Planner:
         """A free name that says of when it is, like ``plan (Tue 17 Nov 2026 12.00).txt``; or the name that it
         was brought back under before, and that it was."""
         for number in itertools.count(1):
-            beside = moment_name(name, self._wish.snapshot.record.time, number)
+            beside = moment_name(name, self._wish.snapshot.time, number)
             info = _look(os.fsdecode(beside), folder)
             if info is None or folder is None:
                 return beside, False

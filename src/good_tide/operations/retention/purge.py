@@ -26,10 +26,11 @@ from good_tide.core.words import count_words, printable
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.pattern_meaning import meanings
 from good_tide.storage.chunk_keys import keys_of
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.needs import all_snapshots, known_lost, live_chunks, needed_keys
 from good_tide.storage.pins import pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket, WriteSession
 
 _PATHS_SHOWN = 200
@@ -247,15 +248,11 @@ def _plan_as(
         control.report(Progress(tr("Looking"), number, len(found)))
         if _touches(finder, store, snapshot):
             hits.add(snapshot.id)
-    newest = [
-        one for one in {snapshot.record.machine.id: snapshot for snapshot in found}.values() if one.id in hits
-    ]
+    newest = [one for one in {snapshot.machine.id: snapshot for snapshot in found}.values() if one.id in hits]
     for one in newest:
         if not finder.leaves_a_file(one):
             raise PersonError(
-                tr("The pattern would leave nothing of what {name} has now").format(
-                    name=one.record.machine.name
-                ),
+                tr("The pattern would leave nothing of what {name} has now").format(name=one.machine.name),
                 tr("Write a narrower pattern, or release the snapshots instead"),
             )
     touched = [snapshot for snapshot in found if snapshot.id in hits or finder.shares(snapshot)]

@@ -23,6 +23,7 @@ from good_tide.operations.retention.thinning import ThinPlan, always_kept, pinne
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.ledger import LISTING, OTHER, Label, Ledger
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 _DAY = 86400 * SECOND
 PAST_DAYS = 26 * 7
@@ -106,10 +107,10 @@ def plan_room(
     Raises:
         DamageError: a pin cannot be read.
     """
-    found = store.snapshots()[0]
+    found = known_snapshots(store)[0]
     fast = always_kept(found, pinned(store), precious)
-    own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
-    may = [snapshot for snapshot in own if snapshot.record.time < floor and snapshot.id not in fast]
+    own = [snapshot for snapshot in found if snapshot.machine.id == machine]
+    may = [snapshot for snapshot in own if snapshot.time < floor and snapshot.id not in fast]
     ledger = open_ledger(store, cache, control)
 
     def gain(count: int) -> int:
@@ -138,7 +139,7 @@ def parts_of(store: Store, ledger: Ledger, by: By) -> list[Taking]:
     elif by == "kind":
         parts = ledger.by_label(lambda label: _KIND_WORDS.get(label.kind, label.kind))
     else:
-        records = {snapshot.id: snapshot.record for snapshot in store.snapshots()[0]}
+        records = {snapshot.id: snapshot.record for snapshot in known_snapshots(store)[0]}
         parts = ledger.by_snapshot(
             {
                 name: one.machine.name if by == "machine" else f"{local(one.time):%Y-%m}"

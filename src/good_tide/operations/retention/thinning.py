@@ -22,9 +22,11 @@ from good_tide.core.translation import noted, tr
 from good_tide.core.words import count_words, time_words
 from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.pins import Pin, pin, read_pins, unpin
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 from good_tide.storage.sweep import Sweep, SweepReport, Watched
 
 __all__ = [
@@ -101,8 +103,8 @@ def always_kept(
     :param pins: labels of pinned ones.
     :param precious: those that are the last to hold a version of a precious file.
     """
-    newest = {snapshot.record.machine.id: snapshot.id for snapshot in found}
-    complete = {snapshot.record.machine.id: snapshot.id for snapshot in found if not snapshot.gaps}
+    newest = {snapshot.machine.id: snapshot.id for snapshot in found}
+    complete = {snapshot.machine.id: snapshot.id for snapshot in found if not snapshot.gaps}
     return {
         **dict.fromkeys(precious, AlwaysKept(KeptBecause.PRECIOUS)),
         **dict.fromkeys(complete.values(), AlwaysKept(KeptBecause.COMPLETE)),
@@ -130,11 +132,11 @@ def plan_thinning(
     Raises:
         DamageError: a pin cannot be read.
     """
-    found = store.snapshots()[0]
-    own = [snapshot for snapshot in found if snapshot.record.machine.id == machine]
+    found = known_snapshots(store)[0]
+    own = [snapshot for snapshot in found if snapshot.machine.id == machine]
     fast = always_kept(own, pinned(store), precious)
     held = {number for number, snapshot in enumerate(own) if snapshot.id in fast}
-    stays = keeps(ladder, [snapshot.record.time for snapshot in own], now, zone, held).stays
+    stays = keeps(ladder, [snapshot.time for snapshot in own], now, zone, held).stays
     goes = {snapshot.id for snapshot, kept in zip(own, stays, strict=True) if not kept}
     return _plan(store, own, goes, control, cache)
 
@@ -156,7 +158,7 @@ def plan_release(
         PersonError: one of them always stays.
         DamageError: a pin cannot be read.
     """
-    found = store.snapshots()[0]
+    found = known_snapshots(store)[0]
     fast = always_kept(found, pinned(store), precious)
     stays = sorted(set(names) & set(fast))
     if stays and not lenient:
@@ -207,9 +209,7 @@ def release(
 
 def named(snapshots: Sequence[Snapshot], now: int) -> tuple[str, ...]:
     """Snapshots as the journal names them, a line each."""
-    return tuple(
-        f"{snapshot.record.machine.name}, {time_words(snapshot.record.time, now)}" for snapshot in snapshots
-    )
+    return tuple(f"{snapshot.machine.name}, {time_words(snapshot.time, now)}" for snapshot in snapshots)
 
 
 def sweep(

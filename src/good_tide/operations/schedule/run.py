@@ -149,7 +149,7 @@ def run_words(taken: list[Taken]) -> tuple[str, str]:
         return "", "; ".join(f"{name}: {error}" for name, error in failed)
     snapshot = done[0].snapshot
     assert snapshot is not None
-    tally = snapshot.record.tally
+    tally = snapshot.tally
     words = tr("Snapshot taken: {changed_files}, {new_bytes} new").format(
         changed_files=count_words(tally.changed_files, "changed file"), new_bytes=size_words(tally.new_bytes)
     )

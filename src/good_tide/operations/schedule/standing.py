@@ -10,7 +10,6 @@ import msgspec
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
-from good_tide.core.forecast import days_left
 from good_tide.core.health import StoreHealth, StoreTrouble, left_trouble, proven_words, store_troubles
 from good_tide.core.history import TidePoint
 from good_tide.core.job_facts import JobFacts, StoreState, Topic, Trouble
@@ -23,7 +22,7 @@ from good_tide.core.standing import JobStanding, StoreStanding
 from good_tide.core.status import status
 from good_tide.core.translation import tr
 from good_tide.core.words import printable
-from good_tide.operations.context import Context
+from good_tide.operations.context import Context, open_context
 from good_tide.operations.records.store_memory import StoreMemory, others_write
 from good_tide.operations.retention.room import PAST_DAYS, daily, room_facts
 from good_tide.operations.stores import holding_area as areas
@@ -32,6 +31,7 @@ from good_tide.operations.stores.left_behind import aside, left_count, left_sinc
 from good_tide.operations.stores.opening import StorePlace, known_tide, store_id
 from good_tide.operations.stores.passphrases import read_by_others
 from good_tide.operations.stores.sizes import StoreSizes
+from good_tide.operations.workplace import Workplace
 from good_tide.system.machine import local_zone
 
 _SHARE_SPREAD_SECONDS = 240
@@ -231,6 +231,8 @@ class Standings:
         disk = self._context.disk_of(where) if where is not None else None
         if where is None or disk is None or not disk.total:
             return known
+        from good_tide.core.forecast import days_left  # loads NumPy, and a young store has no forecast
+
         days = days_left(
             tuple(daily(self._tide(job, ref), self._clock.now())), self._usable(job, where, disk)
         )
@@ -265,3 +267,15 @@ def without_agent(standing: JobStanding, job: Job, now: int) -> JobStanding:
     )
     status = msgspec.structs.replace(standing.status, trouble=(trouble, *standing.status.trouble))
     return msgspec.structs.replace(standing, status=status, next=0)
+
+
+def standings_without_agent(here: Workplace, jobs: Sequence[Job]) -> list[JobStanding]:
+    """How some jobs stand, found without an agent, which is a trouble of those that are to run by
+    themselves."""
+    context = open_context(here)
+    now, standings = context.clock.now(), Standings(context)
+    found = []
+    for job in jobs:
+        doing = Doing(locked=locked_stores(context, job))
+        found.append(without_agent(standings.standing(job, doing), job, now))
+    return found

@@ -13,7 +13,7 @@ import msgspec
 from good_tide.core.clock import Clock
 from good_tide.core.coverage import Coverage
 from good_tide.core.errors import PersonError
-from good_tide.core.identifiers import MachineId, Nanoseconds
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.kinds import extended
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot, Tally
@@ -25,9 +25,11 @@ from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import StoredSmall
 from good_tide.operations.snapshot.walk import Walk
+from good_tide.storage.gathering import gather_index
 from good_tide.storage.recovery_script import renew_script
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import last_snapshot, summarise
 from good_tide.storage.writer import WriteSession
 
 
@@ -63,7 +65,7 @@ def capture(
         memory = StoreMemory(state, store.header.store) if store.shared else None
         if memory is not None:
             memory.note_coming({request.machine.id: moment})
-        expected = last.record.tally if last is not None else request.expected or Tally()
+        expected = last.tally if last is not None else request.expected or Tally()
         notes = RunNotes(control, last, expected)
         with (
             _few_collections(),
@@ -80,7 +82,9 @@ def capture(
             looking = tr("Looking for what changed")
             walk.clean = kept.look(last, moment, lambda: notes.report(looking))
             taken = walk.take(folders, request, moment)
+            gather_index(store, owner)
             kept.finished(taken, walk.clean)
+            summarise(store, owner)
             if memory is not None:
                 memory.note_taken(taken)
             return taken
@@ -98,20 +102,14 @@ def _few_collections() -> Iterator[None]:
         gc.set_threshold(*before)
 
 
-def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
-    """The newest readable snapshot of a machine."""
-    own = [snapshot for snapshot in store.snapshots()[0] if snapshot.record.machine.id == machine]
-    return own[-1] if own else None
-
-
 def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nanoseconds:
     """The new snapshot's time. A clock that was set back does not put it before the last one."""
     if request.at is not None:
-        if last is not None and request.at <= last.record.time:
+        if last is not None and request.at <= last.time:
             raise PersonError(
                 tr("The time given is not after the last snapshot of this machine"),
                 tr("Bring dated copies in from the oldest to the newest"),
             )
         return request.at
     now = clock.now()
-    return now if last is None else Nanoseconds(max(now, last.record.time + 1))
+    return now if last is None else Nanoseconds(max(now, last.time + 1))

@@ -19,9 +19,10 @@ from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import CarryReport, carry_held
 from good_tide.operations.stores.holding_area import area_folder, held_count
 from good_tide.operations.stores.opening import open_catalog, take_into_catalog
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.runs import RunLock
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 
 _NEARLY_FULL = 0.8
 
@@ -120,7 +121,7 @@ def _make_room(context: Context, area: HoldingArea, job: Job, warn: Warn, full: 
         raise PlaceFullError(what, tr("Raise its limit, or connect the disk")) from full
     _warn_before_loss(context, area, job, warn)
     given = area.release(held[0])
-    when = time_words(held[0].record.time, context.clock.now())
+    when = time_words(held[0].time, context.clock.now())
     words = tr("The snapshot of {when} left the holding area to make room").format(when=when)
     detail = (tr("{given} given back").format(given=size_words(given)),)
     context.journal.add(
@@ -132,7 +133,7 @@ def _make_room(context: Context, area: HoldingArea, job: Job, warn: Warn, full: 
 def _warn_before_loss(context: Context, area: HoldingArea, job: Job, warn: Warn) -> None:
     held = area.held()
     if held and context.journal.is_news(f"holding-full/{job.id}/{held[0].id}"):
-        when = time_words(held[0].record.time, context.clock.now())
+        when = time_words(held[0].time, context.clock.now())
         words = tr("The holding area is nearly full: of {held} in it the one of {when} leaves next").format(
             held=count_words(len(held), "snapshot"), when=when
         )

@@ -6,8 +6,8 @@ from good_tide.core.settings import Job
 from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.store_memory import StoreMemory
-from good_tide.operations.snapshot.capture import last_snapshot
 from good_tide.operations.stores.opening import Store
+from good_tide.storage.summaries import last_snapshot
 
 
 def accept_history(context: Context, job: Job, store: Store) -> bool:

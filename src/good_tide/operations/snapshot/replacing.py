@@ -27,10 +27,11 @@ from good_tide.operations.stores.left_behind import aside, left_areas, left_coun
 from good_tide.operations.stores.opening import create_at, locked_hint, store_id
 from good_tide.operations.stores.passphrases import open_counted
 from good_tide.operations.stores.pinning import pinned
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import holds_store
 from good_tide.storage.holding import HoldingArea, open_holding
 from good_tide.storage.place import StorePlace
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 from good_tide.system import jobs
 
 

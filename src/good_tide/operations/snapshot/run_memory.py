@@ -21,6 +21,7 @@ from good_tide.operations.snapshot.looking import NOTHING_CLEAN, Clean, look_aga
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.sightings import Ground, Sightings
+from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.store import Store
 
 _FOLDER_COSTS = 4
@@ -70,18 +71,18 @@ class RunMemory:
             return NOTHING_CLEAN
         covered = [os.fsencode(folder) for folder in self._request.folders]
         if touched is not None and 0 <= now - ground.looked < _LOOK_AT_ALL:
-            only = touched(Nanoseconds(last.record.time))
+            only = touched(Nanoseconds(last.time))
             if only is not None:
                 self._looked = ground.looked
                 return look_at(self.sightings.file, covered, now, only)
-        tally = last.record.tally
+        tally = last.tally
         return look_again(
             self.sightings.file, covered, now, tally.files + _FOLDER_COSTS * tally.folders, tick
         )
 
     def finished(self, taken: Snapshot, clean: Clean) -> None:
         """A snapshot was published."""
-        index = tuple(sorted(self._store.index_files))
+        index = tuple(sorted(self._store.index_files or self._store.own_names(INDEX_FOLDER)))
         ground = Ground(taken.id, _terms(self._store, self._request), index, self._looked)
         self.sightings.finish(ground, clean.changed)
         self.log.finished()

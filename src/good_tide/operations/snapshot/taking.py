@@ -28,7 +28,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing
 from good_tide.operations.records.store_memory import StoreMemory, others_write
-from good_tide.operations.snapshot.capture import capture, last_snapshot
+from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.holding import Warn, drain, prime, take_into
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.touched import TouchedSince
@@ -37,6 +37,7 @@ from good_tide.operations.stores.fleet import leave_status
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Catalog, Store, open_catalog, take_into_catalog
 from good_tide.operations.workplace import Workplace
+from good_tide.storage.summaries import last_snapshot
 from good_tide.system.mounts import network_devices
 
 _COUNT_STEP = 0.2
@@ -78,7 +79,7 @@ def due_stores(
 
     def last(one: tuple[StoreRef, Store]) -> int:
         newest = last_snapshot(one[1], machine)
-        return 0 if newest is None else newest.record.time
+        return 0 if newest is None else newest.time
 
     return [min(present, key=last)]
 
@@ -328,7 +329,7 @@ class _Taking:
             result: Result = "stopped" if isinstance(outcome, StoppedError) else "failed"
             journal.add_run(msgspec.structs.replace(base, result=result, words=str(outcome)))
             return
-        tally = outcome.record.tally
+        tally = outcome.tally
         journal.add_run(
             msgspec.structs.replace(
                 base,

@@ -91,15 +91,13 @@ def _carry(
     can take it away any more."""
     unreadable = source.snapshots()[1] if chosen is None else []
     snapshots = (
-        source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.record.time, one.id))
+        source.snapshots()[0] if chosen is None else sorted(chosen, key=lambda one: (one.time, one.id))
     )
     present = set(target.snapshot_ids())
     wanted = [one for one in snapshots if one.id not in present]
     carried: list[str] = []
     damaged = [(error.file.rpartition("/")[2], str(error)) for error in unreadable]
-    StoreMemory(state, target.header.store).note_coming(
-        {one.record.machine.id: one.record.time for one in wanted}
-    )
+    StoreMemory(state, target.header.store).note_coming({one.machine.id: one.time for one in wanted})
     with (
         RunLock.for_work(state, target.header.store, _CARRIER) as owner,
         WriteSession(target, owner) as session,

@@ -19,6 +19,7 @@ from good_tide.core.words import local
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 from good_tide.system.machine import local_zone
 
 _FOLDER = "status"
@@ -65,11 +66,11 @@ class FleetRow(msgspec.Struct, frozen=True):
 def leave_status(store: Store, job: Job, machine: Machine, snapshot: Snapshot, clock: Clock) -> None:
     """Leave the record of a snapshot, in place of this job's earlier ones. The snapshot does not depend on
     it."""
-    tally, due = snapshot.record.tally, next(job.rhythm.starts(clock.now(), 0, local_zone()), None)
+    tally, due = snapshot.tally, next(job.rhythm.starts(clock.now(), 0, local_zone()), None)
     record = StatusRecord(
         machine,
         job.name,
-        snapshot.record.time,
+        snapshot.time,
         snapshot.id,
         due or 0,
         job.rhythm.words(),
@@ -103,13 +104,13 @@ def fleet(store: Store, now: int) -> list[FleetRow]:
     counts: Counter[str] = Counter()
     weeks: dict[str, list[int]] = {}
     known, today = {machine for machine, _ in newest}, local(now).date()
-    for snapshot in store.snapshots()[0]:
-        machine, time = snapshot.record.machine, snapshot.record.time
+    for snapshot in known_snapshots(store)[0]:
+        machine, time = snapshot.machine, snapshot.time
         counts[machine.id] += 1
         if time > now - _WEEK - 86400 * SECOND and 0 <= (ago := (today - local(time).date()).days) < DAYS:
             weeks.setdefault(machine.id, [0] * DAYS)[DAYS - 1 - ago] += 1
         if machine.id not in known:
-            tally = snapshot.record.tally
+            tally = snapshot.tally
             newest[machine.id, ""] = StatusRecord(
                 machine, "", time, snapshot.id, files=tally.files, bytes=tally.bytes, gaps=snapshot.gaps
             )

@@ -14,10 +14,11 @@ from good_tide.core.settings import Holding, StoreRef
 from good_tide.core.translation import tr
 from good_tide.crypto.slots import slot_hint
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import HEADER_FILE, read_header, read_slots
 from good_tide.storage.holding import DISK_FOLDER, HoldingArea, open_holding
 from good_tide.storage.place import StorePlace
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store
+from good_tide.storage.store import Store
 
 _FOLDER = "holding"
 

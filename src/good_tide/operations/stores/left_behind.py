@@ -10,9 +10,9 @@ from good_tide.core.settings import StoreRef
 from good_tide.core.translation import tr
 from good_tide.operations.stores.holding_area import area_folder
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea, open_holding
 from good_tide.storage.place import disk_errors
-from good_tide.storage.store import SNAPSHOT_FOLDER
 
 _SUFFIX = ".before"
 

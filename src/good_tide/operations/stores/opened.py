@@ -7,6 +7,7 @@ from good_tide.core.identifiers import SnapshotId, StoreId
 from good_tide.core.records import Machine, Snapshot
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store
+from good_tide.storage.summaries import known_snapshots
 
 
 def id_of(store: Store) -> StoreId:
@@ -31,7 +32,7 @@ def has_parity(store: Store) -> bool:
 
 def all_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
     """All readable snapshots of a store in order of time, and what is wrong with the others."""
-    return store.snapshots()
+    return known_snapshots(store)
 
 
 def snapshot_of(store: Store, name: SnapshotId) -> Snapshot:
@@ -50,4 +51,4 @@ def covered_folders(store: Store, snapshot: Snapshot) -> list[bytes]:
 
 def machines_in(store: Store) -> list[Machine]:
     """The machines whose snapshots are in a store, in order of their first."""
-    return list({one.record.machine.id: one.record.machine for one in store.snapshots()[0]}.values())
+    return list({one.machine.id: one.machine for one in known_snapshots(store)[0]}.values())

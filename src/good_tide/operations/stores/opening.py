@@ -22,12 +22,13 @@ from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.place_kinds import store_place
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
-from good_tide.storage.store import SNAPSHOT_FOLDER, Store, open_store
+from good_tide.storage.store import Store, open_store
 
 __all__ = [
     "Catalog",
@@ -222,5 +223,5 @@ def take_into_catalog(store: Store, catalog: Catalog) -> None:
     It takes long when many files changed in the snapshots that the catalog has not seen.
     """
     unseen = set(store.snapshot_ids()) - catalog.names()
-    if sum(store.read_snapshot(name).record.tally.changed_files for name in unseen) <= _SMALL_CHANGE_FILES:
+    if sum(store.read_snapshot(name).tally.changed_files for name in unseen) <= _SMALL_CHANGE_FILES:
         catalog.sync(store)

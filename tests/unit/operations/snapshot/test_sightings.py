@@ -27,7 +27,8 @@ from good_tide.operations.snapshot.sightings import key_of
 from good_tide.operations.snapshot.touched import Touched, TouchedSince
 from good_tide.source import folders
 from good_tide.source.sight import seen_in
-from good_tide.storage.store import INDEX_FOLDER, Store
+from good_tide.storage.folders import INDEX_FOLDER
+from good_tide.storage.store import Store
 from good_tide.system.mounts import read_mounts
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest, open_store
 

@@ -1,0 +1,138 @@
+"""Long histories: summaries say what many snapshots are, and index files are gathered; nothing depends on
+either."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from unittest import mock
+
+from good_tide.core.errors import PlaceError
+from good_tide.core.progress import Silent
+from good_tide.core.records import Snapshot
+from good_tide.operations.integrity.verify import verify
+from good_tide.storage import gathering, summaries
+from good_tide.storage.folders import INDEX_FOLDER, SNAPSHOT_FOLDER
+from good_tide.storage.marks import LEASE_FOLDER, Mark
+from good_tide.storage.store import Store
+from good_tide.storage.summaries import SUMMARY_FOLDER, known_snapshots, last_snapshot, summarise
+from tests.support.base import MACHINE, OTHER_MACHINE, GoodTideTest, open_store
+from tests.support.survival import content_of, on_disk
+from tests.support.sweeping import release
+
+
+class LongHistoryTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.root = self.folder / "store"
+        self.new_store(passphrase=None)
+        for module, name, value in (
+            (summaries, "_EACH", 4),
+            (summaries, "_MOST", 12),
+            (summaries, "_MOST_SMALL", 3),
+            (gathering, "_MANY", 5),
+        ):
+            patched = mock.patch.object(module, name, value)
+            patched.start()
+            self.addCleanup(patched.stop)
+        self.states: dict[str, dict[str, bytes]] = {}
+
+    def fresh(self) -> Store:
+        return open_store(self.root, None)
+
+    def take(self, hours: range) -> None:
+        for hour in hours:
+            self.write("plan.txt", f"hour {hour}")
+            machine = OTHER_MACHINE if hour % 5 == 4 else MACHINE
+            self.states[self.snap(self.fresh(), hour, machine).id] = on_disk(self.work)
+
+    def files(self, folder: str) -> list[Path]:
+        return sorted((self.root / folder).glob("*"))
+
+    def read_in(self, store: Store) -> tuple[list[Snapshot], int]:
+        """What is known of a store's snapshots, and how many were read for it."""
+        with mock.patch.object(store, "_read_snapshot", wraps=store._read_snapshot) as read:
+            found, damage = known_snapshots(store)
+        self.assertEqual(damage, [])
+        return found, read.call_count
+
+    def assert_known(self, most_read: int) -> None:
+        found, read = self.read_in(self.fresh())
+        self.assertEqual([one.brief for one in found], [one.brief for one in self.fresh().snapshots()[0]])
+        self.assertEqual([one.record for one in found], [one.record for one in self.fresh().snapshots()[0]])
+        self.assertLessEqual(read, most_read)
+
+    def test_what_many_snapshots_are_is_known_without_reading_them(self) -> None:
+        self.take(range(30))
+        self.assert_known(4)
+        self.assertLessEqual(len(self.files(SUMMARY_FOLDER)), 6)
+        for one in self.fresh().snapshots()[0][3:25:2]:
+            release(self.fresh(), one)
+        self.assert_known(4)
+        self.take(range(30, 45))
+        self.assert_known(4)
+        newest = last_snapshot(self.fresh(), MACHINE.id)
+        assert newest is not None
+        self.assertEqual(
+            newest.time, max(one.time for one in self.fresh().snapshots()[0] if one.machine == MACHINE)
+        )
+
+    def test_a_summary_that_is_damaged_or_gone_is_done_without(self) -> None:
+        self.take(range(10))
+        for file in self.files(SUMMARY_FOLDER):
+            data = bytearray(file.read_bytes())
+            data[len(data) // 2] ^= 4
+            file.write_bytes(data)
+        self.assert_known(10)
+        self.take(range(10, 12))
+        self.assert_known(4)
+        for file in self.files(SUMMARY_FOLDER):
+            file.unlink()
+        self.assert_known(12)
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+
+    def test_a_disk_that_takes_no_summary_takes_the_snapshot(self) -> None:
+        with mock.patch.object(summaries, "_write", side_effect=PlaceError("full", "")):
+            self.take(range(6))
+        self.assertEqual(self.files(SUMMARY_FOLDER), [])
+        self.assert_known(6)
+        store = self.fresh()
+        known_snapshots(store)
+        summarise(store, "later-")
+        self.assert_known(0)
+
+    def test_a_snapshot_that_cannot_be_read_is_said_and_passed_over(self) -> None:
+        self.take(range(4))
+        newest, before = [one for one in self.fresh().snapshots()[0] if one.machine == MACHINE][:-3:-1]
+        for folder in ("", "copies/"):
+            (self.root / folder / SNAPSHOT_FOLDER / newest.id).write_bytes(b"no snapshot")
+        found = last_snapshot(self.fresh(), MACHINE.id)
+        assert found is not None
+        self.assertEqual(found.id, before.id)
+        self.take(range(4, 5))  # a run notes the damage in the store
+        store = self.fresh()
+        store.snapshots()
+        store.damage.keep()
+        store = self.fresh()
+        store.damage.refresh()
+        known, damage = known_snapshots(store)
+        self.assertEqual([one.id for one in known if one.id == newest.id], [])
+        self.assertEqual([error.file for error in damage], [f"{SNAPSHOT_FOLDER}/{newest.id}"])
+
+    def test_index_files_are_gathered_and_all_comes_back(self) -> None:
+        self.take(range(14))
+        self.assertLess(len(self.files(INDEX_FOLDER)), 6)
+        self.assertEqual(len(self.files(INDEX_FOLDER)), len(self.files(f"copies/{INDEX_FOLDER}")))
+        store = self.fresh()
+        for name, state in self.states.items():
+            self.assertEqual(
+                content_of(store, next(one.id for one in store.snapshots()[0] if one.id == name)), state
+            )
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+
+    def test_while_somebody_sweeps_nothing_is_gathered(self) -> None:
+        with Mark(self.fresh().place, LEASE_FOLDER, "another-"):
+            self.take(range(8))
+            self.assertEqual(len(self.files(INDEX_FOLDER)), 8)
+        self.take(range(8, 9))
+        self.assertEqual(len(self.files(INDEX_FOLDER)), 1)
+        self.assertEqual(self.files(LEASE_FOLDER), [])

@@ -19,8 +19,8 @@ from good_tide.system.limits import set_process_limits
 
 _COMMANDS = {
     "snapshot": "snapshot_commands",
-    "history": "snapshot_commands",
-    "contents": "snapshot_commands",
+    "history": "history_commands",
+    "contents": "history_commands",
     "versions": "version_commands",
     "show": "version_commands",
     "find": "find_commands",

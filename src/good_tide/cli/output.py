@@ -12,7 +12,8 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
+from itertools import chain, islice
 from types import FrameType
 from typing import Any
 
@@ -71,6 +72,22 @@ def print_json(value: dict[str, Any]) -> None:
     sys.stdout.write(msgspec.json.encode(value).decode() + "\n")
 
 
+def print_json_list(
+    before: dict[str, Any],
+    name: str,
+    rows: Iterable[dict[str, Any]],
+    after: Callable[[], dict[str, Any]] = dict,
+) -> None:
+    """One JSON object with a long list, of which nothing is kept: what stands before it, its name and rows,
+    and what is known when they were written."""
+    head = msgspec.json.encode(before).decode()[1:-1]
+    sys.stdout.write("{" + head + ("," if head else "") + f'"{name}":[')
+    for number, row in enumerate(rows):
+        sys.stdout.write(("," if number else "") + msgspec.json.encode(row).decode())
+    tail = msgspec.json.encode(after()).decode()[1:-1]
+    sys.stdout.write("]" + ("," if tail else "") + tail + "}\n")
+
+
 def print_error(error: GoodTideError, as_json: bool) -> None:
     """The error as a sentence on standard error; with ``--json`` as an object too."""
     if as_json:
@@ -108,10 +125,16 @@ def path_fields(path: bytes, field: str = "path") -> dict[str, str]:
         }
 
 
-def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = ()) -> None:
+def table(headings: list[str], all_rows: Iterable[list[str]], right: tuple[int, ...] = ()) -> None:
     """An aligned table; columns in ``right`` hold numbers. On a terminal that is too narrow long paths and
-    sentences are folded in their column, or stand below their row."""
-    if len(rows) > _LONG_TABLE or not (is_terminal() or any("\n" in cell for row in rows for cell in row)):
+    sentences are folded in their column, or stand below their row. Of many rows the first ones say how wide
+    columns are, and all are written as they come."""
+    coming = iter(all_rows)
+    rows = list(islice(coming, _LONG_TABLE + 1))
+    if len(rows) > _LONG_TABLE:
+        _plain_table(headings, rows, right, coming)
+        return
+    if not (is_terminal() or any("\n" in cell for row in rows for cell in row)):
         _plain_table(headings, rows, right)
         return
     from rich.console import Console  # of a tenth of a second that no script waits for
@@ -139,11 +162,16 @@ def table(headings: list[str], rows: list[list[str]], right: tuple[int, ...] = (
     Console(highlight=False, width=wide, soft_wrap=True).print(grid)
 
 
-def _plain_table(headings: list[str], rows: list[list[str]], right: tuple[int, ...]) -> None:
-    """The same for scripts, and for many rows: lines as long as they are."""
+def _plain_table(
+    headings: list[str], rows: list[list[str]], right: tuple[int, ...], more: Iterable[list[str]] = ()
+) -> None:
+    """The same for scripts, and for many rows: lines as long as they are.
+
+    :param more: rows that follow; none is kept.
+    """
     shown = [headings, *([harmless(cell) for cell in row] for row in rows)]
     wide = [max(cell_len(row[number]) for row in shown) for number in range(len(headings))]
-    for row in shown:
+    for row in chain(shown, ([harmless(cell) for cell in row] for row in more)):
         cells = [
             (
                 " " * (wide[number] - cell_len(cell)) + cell

@@ -85,7 +85,10 @@ class SnapshotRecord(msgspec.Struct, frozen=True):
 
 
 class Brief(msgspec.Struct, frozen=True):
-    """What is known of a snapshot before it is read; ``gaps`` as ``Snapshot.gaps``."""
+    """What is known of a snapshot before it is read; ``gaps`` as ``Snapshot.gaps``.
+
+    :param folders: the absolute paths of the covered folders; None: those have to be read.
+    """
 
     id: SnapshotId
     time: Count
@@ -93,6 +96,7 @@ class Brief(msgspec.Struct, frozen=True):
     tally: Tally = Tally()
     label: str = ""
     gaps: Count = 0
+    folders: tuple[bytes, ...] | None = None
 
 
 class Snapshot:
@@ -157,7 +161,7 @@ class Snapshot:
         return self.brief.gaps
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Snapshot) and self.brief == other.brief
+        return isinstance(other, Snapshot) and self.id == other.id and self.time == other.time
 
     def __hash__(self) -> int:
         return hash(self.brief.id)

@@ -36,13 +36,15 @@ class _Row(msgspec.Struct, array_like=True, frozen=True):
     machine: int
     label: str
     gaps: int
+    folders: int
     tally: Tally
 
 
 class _Summary(msgspec.Struct, array_like=True, frozen=True):
-    """Rows name their machine by its number in the table."""
+    """Rows name their machine and their covered folders by the numbers in these tables."""
 
     machines: list[Machine]
+    folders: list[tuple[bytes, ...]]
     rows: list[_Row]
 
 
@@ -107,7 +109,7 @@ def summarise(store: Store, owner: str) -> None:
         small = [name for name, rows in store.summaries.items() if len(rows) < _MOST // 2]
         joined = small if len(small) >= _MOST_SMALL else []
         known = [brief for name in joined for brief in store.summaries[name] if brief.id in briefs]
-        read = [store.read_snapshot(name).brief for name in fresh]
+        read = [_with_folders(store, store.read_snapshot(name)) for name in fresh]
         every = sorted({brief.id: brief for brief in (*known, *read)}.values(), key=lambda one: one.time)
         for begin in range(0, len(every), _MOST):
             _write(store, every[begin : begin + _MOST], owner)
@@ -147,19 +149,35 @@ def _rows(store: Store, name: str) -> list[Brief]:
                 row.tally,
                 row.label,
                 row.gaps,
+                said.folders[row.folders],
             )
             for row in said.rows
         ]
     return []
 
 
+def _with_folders(store: Store, snapshot: Snapshot) -> Brief:
+    paths = tuple(root.name for root in store.roots(snapshot.record))
+    return msgspec.structs.replace(snapshot.brief, folders=paths)
+
+
 def _write(store: Store, briefs: Sequence[Brief], owner: str) -> None:
     machines = list({brief.machine: None for brief in briefs})
-    numbers = {machine: number for number, machine in enumerate(machines)}
+    folders = list({brief.folders or (): None for brief in briefs})
+    machine_at = {machine: number for number, machine in enumerate(machines)}
+    folders_at = {paths: number for number, paths in enumerate(folders)}
     rows = [
-        _Row(bytes.fromhex(one.id), one.time, numbers[one.machine], one.label, one.gaps, one.tally)
+        _Row(
+            bytes.fromhex(one.id),
+            one.time,
+            machine_at[one.machine],
+            one.label,
+            one.gaps,
+            folders_at[one.folders or ()],
+            one.tally,
+        )
         for one in briefs
     ]
-    plain = msgspec.msgpack.encode(_Summary(machines, rows))
+    plain = msgspec.msgpack.encode(_Summary(machines, folders, rows))
     written = store.write_sealed(FileKind.SUMMARY, SUMMARY_FOLDER, plain, owner)
     store.summaries[written.name] = list(briefs)

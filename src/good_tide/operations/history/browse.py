@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from good_tide.core.entries import DEEPEST, Entry, Kind
 from good_tide.core.errors import DamageError, PersonError
@@ -116,29 +116,39 @@ def contents(
         PersonError: there is nothing under the path. DamageError: what leads there cannot be read.
     """
     damaged: list[tuple[bytes, DamageError]] = []
-    if path is None:
-        starts = [(root.name, root) for root in store.roots(snapshot.record)]
-        found = [
-            pair
-            for where, root in starts
-            for pair in ((where, root), *(walk(store, root, where, damaged) if deep else ()))
-        ]
-    else:
-        found = _inside(store, entry_at(store, snapshot, path), path, deep, damaged)
-    if unread is None and damaged:
+    found = list(each_content(store, snapshot, path, deep, damaged if unread is None else unread))
+    if damaged:
         raise damaged[0][1]
-    if unread is not None:
-        unread += damaged
     return found
+
+
+def each_content(
+    store: Store,
+    snapshot: Snapshot,
+    path: bytes | None,
+    deep: bool,
+    unread: list[tuple[bytes, DamageError]],
+) -> Iterator[tuple[bytes, Entry]]:
+    """As ``contents``, one after the other.
+
+    :param unread: takes the folders of which a listing cannot be read, as they come.
+    """
+    if path is not None:
+        yield from _inside(store, entry_at(store, snapshot, path), path, deep, unread)
+        return
+    for root in store.roots(snapshot.record):
+        yield root.name, root
+        if deep:
+            yield from walk(store, root, root.name, unread)
 
 
 def _inside(
     store: Store, entry: Entry, path: bytes, deep: bool, damaged: list[tuple[bytes, DamageError]]
-) -> list[tuple[bytes, Entry]]:
+) -> Iterable[tuple[bytes, Entry]]:
     if entry.kind is not Kind.FOLDER:
         return [(path, entry)]
     if deep:
-        return list(walk(store, entry, path, damaged))
+        return walk(store, entry, path, damaged)
     found, wrong = readable_children(store, entry)
     damaged += [(path, error) for error in wrong]
     above = path.rstrip(b"/") + b"/"

@@ -46,7 +46,8 @@ def snapshot_of(store: Store, name: SnapshotId) -> Snapshot:
 
 def covered_folders(store: Store, snapshot: Snapshot) -> list[bytes]:
     """The folders that a snapshot covers."""
-    return [root.name for root in store.roots(snapshot.record)]
+    known = snapshot.brief.folders
+    return list(known) if known is not None else [root.name for root in store.roots(snapshot.record)]
 
 
 def machines_in(store: Store) -> list[Machine]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Callable
@@ -10,14 +11,15 @@ from typing import Self
 
 import msgspec
 
-from good_tide.core.entries import Entry, Kind, Stat
+from good_tide.core.entries import NOTHING_EXTRA, Entry, Extra, Kind, Stat
 from good_tide.core.identifiers import ContentDigest
 from good_tide.core.translation import tr
-from good_tide.operations.snapshot.known_cuts import KnownCuts
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, LateContent, LateFile
-from good_tide.operations.snapshot.resume_log import PiecesNote, ResumeLog
+from good_tide.operations.snapshot.resume_log import PiecesNote
+from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import UNTRUSTED_NS, Before, SmallFiles
+from good_tide.source.databases import in_one_state
 from good_tide.source.folders import (
     Found,
     data_segments,
@@ -54,6 +56,10 @@ _LONG_FILE_BYTES = 32 * 1024 * 1024
 of one."""
 
 
+_Read = tuple[bytes | None, list[Part], ContentDigest]
+"""The bytes of a small file; or None, and the parts and the digest of a larger one."""
+
+
 class FileTaking:
     """Takes in files one by one: those that are not small, changed while they were read, or have several
     names. A context manager.
@@ -69,12 +75,11 @@ class FileTaking:
         session: WriteSession,
         small: SmallFiles,
         queue: DraftQueue,
-        log: ResumeLog,
-        cuts: KnownCuts,
+        memory: RunMemory,
         notes: RunNotes,
     ) -> None:
-        self._store, self._session, self._cuts = store, session, cuts
-        self._small, self._queue, self._log, self._notes = small, queue, log, notes
+        self._store, self._session, self._small, self._queue = store, session, small, queue
+        self._cuts, self._log, self._scratch, self._notes = memory.cuts, memory.log, memory.scratch, notes
         self._streamer = FileStreamer(Chunker(store.keys.border_secret), store.keys)
         self._pieces = BlockBuilder(session, _PIECES_BYTES)
         self._links: dict[tuple[int, int], LateFile | Entry] = {}
@@ -128,21 +133,51 @@ class FileTaking:
             extra = extra_of(info, read_attributes(handle), unsteady=not steady)
         finally:
             os.close(handle)
-        entry: LateFile | Entry
-        if content is None:
-            stat = self._stat_as_read(info, sum(part.length for part in parts))
-            own = before.own if before.own is not None and before.own.kind is Kind.FILE else None
-            entry = LateFile(item.name, LateContent(parts, digest, own), stat, extra)
-        else:
-            stat = self._stat_as_read(info, len(content))
-            entry = self._small.entry(
-                item.name, content, small_digest(self._store.keys, content), stat, extra, before
-            )
-        self._notes.count_file(entry.stat.size)
+        length = sum(part.length for part in parts) if content is None else len(content)
+        entry = self._entry(
+            item.name, (content, parts, digest), self._stat_as_read(info, length), extra, before
+        )
         if info.st_nlink > 1:
             self._links[linked] = entry
+        return entry
+
+    def _entry(self, name: bytes, read: _Read, stat: Stat, extra: Extra, before: Before) -> LateFile | Entry:
+        """The entry of a file that was read."""
+        content, parts, digest = read
+        entry: LateFile | Entry
+        if content is None:
+            own = before.own if before.own is not None and before.own.kind is Kind.FILE else None
+            entry = LateFile(name, LateContent(parts, digest, own), stat, extra)
+        else:
+            entry = self._small.entry(
+                name, content, small_digest(self._store.keys, content), stat, extra, before
+            )
+        self._notes.count_file(stat.size)
         self._notes.report(tr("Reading"))
         return entry
+
+    def database(self, item: Found, path: bytes, folder: int, before: Before) -> LateFile | Entry | None:
+        """A database that may be written now, in one state, what is in its log taken in. None: it is taken as
+        any file."""
+        self._notes.current = path
+        with contextlib.suppress(OSError), in_one_state(folder, item, self._scratch) as copy:
+            if copy is None or item.info.st_nlink > 1:
+                return None
+            info = os.fstat(copy)
+            read = self._content(copy, info, path + b"/" + item.name, before.like)
+            handle = open_file(item.text, folder)
+            try:
+                extra = extra_of(item.info, read_attributes(handle))
+            finally:
+                os.close(handle)
+            stat = msgspec.structs.replace(stat_of(item.info, trusted=False), size=info.st_size)
+            return self._entry(item.name, read, stat, extra, before)
+        return None
+
+    def emptied_log(self, item: Found, before: Before) -> LateFile | Entry:
+        """The log of a database that was taken in one state: nothing is in it any more."""
+        stat = msgspec.structs.replace(stat_of(item.info, trusted=False), size=0)
+        return self._entry(item.name, (b"", [], _NO_DIGEST), stat, NOTHING_EXTRA, before)
 
     def _further_link(self, name: bytes, first: LateFile | Entry) -> LateFile | Entry:
         self._notes.count_file(first.stat.size)
@@ -158,9 +193,7 @@ class FileTaking:
         stat = stat_of(info, trusted)
         return stat if stat.size == length else msgspec.structs.replace(stat, size=length)
 
-    def _content(
-        self, handle: int, info: os.stat_result, path: bytes, like: Entry | None
-    ) -> tuple[bytes | None, list[Part], ContentDigest]:
+    def _content(self, handle: int, info: os.stat_result, path: bytes, like: Entry | None) -> _Read:
         """Read an open file once: the bytes of a small file, or None, and the parts and the digest of a
         larger one.
 

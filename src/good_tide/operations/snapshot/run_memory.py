@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
@@ -38,6 +39,7 @@ class RunMemory:
     :ivar log: what a run that was cut off had read.
     :ivar cuts: how files that lie in pieces are cut.
     :ivar sightings: what was seen in each folder.
+    :ivar scratch: a folder for what a run needs meanwhile.
     """
 
     def __init__(self, state: Path, store: Store, request: CaptureRequest) -> None:
@@ -46,18 +48,24 @@ class RunMemory:
         self.log = ResumeLog(state / "resume" / f"{own}.log", store.has)
         self.cuts = KnownCuts(state / "cuts" / f"{own}.db", store.keys)
         self.sightings = Sightings(state / "sightings" / f"{own}.db")
+        self.scratch = state / "scratch" / own
         self._open = contextlib.ExitStack()
         self._looked = 0
 
     def __enter__(self) -> Self:
+        self._clear()  # what a run left that was cut off
         for one in (self.log, self.cuts, self.sightings):
             self._open.enter_context(one)
         return self
+
+    def _clear(self) -> None:
+        shutil.rmtree(self.scratch, ignore_errors=True)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._open.close()
+        self._clear()
 
     def look(self, last: Snapshot | None, now: Nanoseconds, tick: Callable[[], None]) -> Clean:
         """Look at all folders that are known from the last run.

@@ -36,6 +36,7 @@ from good_tide.operations.snapshot.unchanged import (
     same_folder,
     was_at,
 )
+from good_tide.source.databases import with_log
 from good_tide.source.folders import (
     Found,
     extra_of,
@@ -74,7 +75,7 @@ class Walk:
         self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
         notes.small = self._small
         self._queue = DraftQueue(session, self._log.note_folder, self._listed, joins=store.layout.version > 1)
-        self._files = FileTaking(store, session, self._small, self._queue, memory.log, memory.cuts, notes)
+        self._files = FileTaking(store, session, self._small, self._queue, memory, notes)
         self.clean = NOTHING_CLEAN
         """Folders that were looked at before."""
         self._own_places: set[tuple[int, int]] = set()
@@ -224,7 +225,15 @@ class Walk:
             draft.add(self._notes.leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
         small: list[Fresh] = []
         replaced = Replaced(found, known)
+        logs = with_log(found)
+        emptied: set[bytes] = set()
         for item in found:
+            if item.name in logs or item.name in emptied:
+                taken = self._one_state(item, path, handle, replaced.before(item), item.name in emptied)
+                if taken is not None:
+                    draft.add(taken)
+                    emptied |= {logs[item.name]} if item.name in logs else set()
+                    continue
             before_item = known.get(item.name) if known else None
             earlier = read_before.get(item.name) if read_before else None
             same = is_same(item, before_item) and item.name not in lost
@@ -249,6 +258,15 @@ class Walk:
             return None
         self._finished(draft)
         return draft
+
+    def _one_state(
+        self, item: Found, path: bytes, handle: int, before: Before, emptied: bool
+    ) -> LateEntry | Entry | None:
+        """A database that is open now, or its log once that is taken in. None: it is taken as any file."""
+        if emptied:
+            return self._files.emptied_log(item, before)
+        self._notes.note_owner(item.info)
+        return self._files.database(item, path, handle, before)
 
     def _finished(self, draft: FolderDraft) -> None:
         """Let a folder's listing be written when it can; what is new and not yet handed in is, before too

@@ -50,6 +50,7 @@ quick: system-test venv check
 bench: venv
 	$(BIN)/python -m benchmarks.run
 	$(BIN)/python -m benchmarks.changes
+	$(BIN)/python -m benchmarks.growth
 
 coverage: system-test venv
 	$(BIN)/python tools/run_tests.py --coverage

@@ -46,7 +46,10 @@ def build(root: Path, count: int) -> None:
     disk is not waited for."""
     create_store(FolderPlace(root), None)
     rng = np.random.default_rng(1)
-    with mock.patch("os.fsync"), mock.patch.object(WriteSession, "_adopt"):
+    with (
+        mock.patch("os.fsync", lambda handle: None),
+        mock.patch.object(WriteSession, "_adopt", lambda session, files: None),
+    ):
         store = open_store(FolderPlace(root), None)
         store.notice_missing = lambda files=None: None  # type: ignore[method-assign]
         contents: dict[tuple[int, int], Entry] = {}

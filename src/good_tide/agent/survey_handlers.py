@@ -29,6 +29,7 @@ from good_tide.protocol.coverage_calls import (
     SurveyView,
     WhyView,
 )
+from good_tide.system.memory import release_memory
 from good_tide.system.mounts import network_devices
 
 _STEP_SECONDS = 0.08
@@ -99,6 +100,9 @@ class SurveyHandlers:
         with self._lock:
             self._asked.pop(asker, None)
             self._weighings.pop(asker, None)
+            if not self._weighings and not self._asked:
+                self._survey, self._seen = None, ()
+                release_memory()
 
     def end(self) -> None:
         """Stop working."""

@@ -7,10 +7,13 @@ only what changed, because folders with the same listing as before are skipped a
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import os
 import sqlite3
+import tempfile
 from collections.abc import Callable, Collection, Sequence
+from pathlib import Path
 
 import msgspec
 
@@ -21,6 +24,7 @@ from good_tide.core.history import EarlierName, Lifeline, Span, TidePoint, histo
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.records import Snapshot
+from good_tide.storage.catalog_copy import fetch_copy, put_copy
 from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
 from good_tide.storage.catalog_lives import Lives, Name
@@ -31,6 +35,8 @@ from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots
 
 _NEAR_MOST = 200
+_WORTH_FETCHING = 200
+"""Snapshots of an unseen history that are read faster than the copy of a catalog is fetched."""
 
 
 class Catalog(CatalogFile):
@@ -86,6 +92,8 @@ class Catalog(CatalogFile):
             known = self.names()
             if known == set(present):
                 return []
+            if not known and len(present) >= _WORTH_FETCHING and self._fetch(store):
+                known = self.names()
             known = self._forget(known, set(present))
             found, damage = known_snapshots(store)
             fresh = [snapshot for snapshot in found if snapshot.id not in known]
@@ -102,6 +110,27 @@ class Catalog(CatalogFile):
                 except DamageError as error:
                     damage.append(error)
             return damage
+
+    def _fetch(self, store: Store) -> bool:
+        """Take over the copy of a catalog that lies on the store, if a whole one does."""
+        with contextlib.suppress(OSError), tempfile.TemporaryDirectory(dir=self._file.parent) as inside:
+            image = Path(inside) / "copy"
+            return fetch_copy(store, image) and self.take_image(image)
+        return False
+
+    def carry(self, store: Store, owner: str) -> bool:
+        """Put a copy on the store, for machines that do not know its history; whether that was done.
+
+        :param owner: begins the names of temporary files.
+        """
+        with (
+            contextlib.suppress(OSError, sqlite3.Error),
+            tempfile.TemporaryDirectory(dir=self._file.parent) as inside,
+        ):
+            image = Path(inside) / "copy"
+            self.write_image(image)
+            return put_copy(store, image, owner)
+        return False
 
     def _complete_names(self) -> None:
         """Lay names out to be found, in a catalog of a version that did not."""

@@ -39,6 +39,7 @@ CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
 CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder,
     seq)) WITHOUT ROWID;
 """
+_MARKS = ("user_version", "application_id")
 _LOST = (
     "CREATE TABLE IF NOT EXISTS lost (identity BLOB, chunk BLOB, PRIMARY KEY (identity, chunk)) WITHOUT ROWID"
 )
@@ -212,6 +213,31 @@ class CatalogFile:
     def close(self) -> None:
         """Close the file."""
         self._db.close()
+
+    def write_image(self, file: Path) -> None:
+        """Write all that is in it into a new file.
+
+        Raises:
+            sqlite3.Error: the disk does not take it.
+        """
+        with self._lock:
+            self._db.execute("VACUUM INTO ?", (str(file),))
+
+    def take_image(self, file: Path) -> bool:
+        """Take what is in such a file in place of all that is here, if it is whole, of this version and of
+        the same store."""
+        with self._lock, contextlib.closing(sqlite3.connect(file)) as image:
+            try:
+                if image.execute("PRAGMA quick_check").fetchone()[0] != "ok":
+                    return False
+                marks = [image.execute(f"PRAGMA {name}").fetchone()[0] for name in _MARKS]
+                if marks != [_SCHEMA_VERSION, self._mark]:
+                    return False
+                image.backup(self._db)
+            except sqlite3.DatabaseError:
+                return False
+            self._stamp = None
+            return True
 
     @contextlib.contextmanager
     def _transaction(self) -> Iterator[None]:

@@ -26,6 +26,7 @@ class FileKind(enum.IntEnum):
     PIN = 6
     DAMAGE = 7
     SUMMARY = 8
+    CATALOG = 9
 
     @property
     def word(self) -> str:
@@ -43,6 +44,7 @@ _LIMITS = {
     FileKind.SNAPSHOT: 1 << 27,
     FileKind.DOOMED: 1 << 27,
     FileKind.DAMAGE: 1 << 27,
+    FileKind.CATALOG: 1 << 24,
 }
 
 

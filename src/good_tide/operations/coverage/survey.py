@@ -23,7 +23,7 @@ from good_tide.core.entries import DEEPEST
 from good_tide.core.rules import Rule
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import outermost
-from good_tide.source.folders import has_cache_tag, measure, open_folder
+from good_tide.source.folders import Measured, has_cache_tag, measure, open_folder
 
 _LARGEST_KEPT = 5
 _IDLE_EXPLAINED = 40
@@ -33,15 +33,26 @@ _WEEK_NS = 7 * 86400 * 1_000_000_000
 
 
 class SeenFolder:
-    """What was seen in one folder. ``parent`` is the number of the folder above, -1 for a covered folder."""
+    """What was seen in one folder. ``parent`` is the number of the folder above, -1 for a covered folder. A
+    million files are kept for as long as somebody looks at them, so their names lie packed."""
 
-    __slots__ = ("modified", "name", "names", "parent", "signs", "sizes")
+    __slots__ = ("_names", "modified", "name", "parent", "signs", "sizes")
 
     def __init__(self, parent: int, name: str, signs: FolderSigns) -> None:
         self.parent, self.name, self.signs = parent, name, signs
-        self.names: list[str] = []
+        self._names = b""
         self.sizes = array("q")
         self.modified = array("q")
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the files in it."""
+        return os.fsdecode(self._names).split("\0") if self.sizes else []
+
+    def fill(self, found: Measured) -> None:
+        """Take in what was measured."""
+        self._names = os.fsencode("\0".join(found.names))
+        self.sizes, self.modified = array("q", found.sizes), array("q", found.modified)
 
 
 class Survey:
@@ -86,8 +97,6 @@ class Survey:
             number = len(self.folders)
             if not seen.signs.network_mount and depth < DEEPEST:
                 self._fill(seen, number, path, handle, device, depth)
-            if "CACHEDIR.TAG" in seen.names:
-                seen.signs = seen.signs._replace(cachedir=has_cache_tag(".", handle))
         finally:
             os.close(handle)
         self.folders.append(seen)
@@ -97,11 +106,9 @@ class Survey:
             found = measure(handle)
         except OSError:
             return
-        seen.names, seen.sizes, seen.modified = (
-            found.names,
-            array("q", found.sizes),
-            array("q", found.modified),
-        )
+        seen.fill(found)
+        if "CACHEDIR.TAG" in found.names:
+            seen.signs = seen.signs._replace(cachedir=has_cache_tag(".", handle))
         for name in sorted(found.folders, reverse=True):
             self._waiting.append((number, name, f"{path}/{name}", device, depth + 1))
 
@@ -168,13 +175,14 @@ class Weighing:
         fresh = sum(
             [size for size, modified in zip(folder.sizes, folder.modified, strict=True) if modified >= week]
         )
-        share = Share(len(folder.names), sum(folder.sizes), fresh=fresh)
-        decided = coverage.files(state, folder.names, folder.sizes, folder.modified) if coverage.rules else []
+        share = Share(len(folder.sizes), sum(folder.sizes), fresh=fresh)
+        names = folder.names if coverage.rules else []
+        decided = coverage.files(state, names, folder.sizes, folder.modified) if names else []
         for at, rule in enumerate(decided):
             if rule == NONE:
                 continue
             size = folder.sizes[at]
-            self._caught(self.catches[rule], size, number, folder.names[at])
+            self._caught(self.catches[rule], size, number, names[at])
             if not coverage.rules[rule].include:
                 share.files -= 1
                 share.bytes -= size
@@ -198,11 +206,12 @@ class Weighing:
         """The largest files that are in: sizes and paths, largest first."""
         found: list[tuple[int, str]] = []
         for number, folder in enumerate(self.survey.folders[: len(self.shares)]):
-            decided = self.coverage.files(self.states[number], folder.names, folder.sizes, folder.modified)
+            names = folder.names
+            decided = self.coverage.files(self.states[number], names, folder.sizes, folder.modified)
             for at, rule in enumerate(decided):
                 if self.coverage.is_out(rule) or (len(found) == count and folder.sizes[at] <= found[0][0]):
                     continue
-                item = (folder.sizes[at], f"{self.survey.path(number)}/{folder.names[at]}")
+                item = (folder.sizes[at], f"{self.survey.path(number)}/{names[at]}")
                 (heapq.heappush if len(found) < count else heapq.heappushpop)(found, item)
         return sorted(found, reverse=True)
 

@@ -35,7 +35,13 @@ from good_tide.operations.snapshot.touched import TouchedSince
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.fleet import leave_status
 from good_tide.operations.stores.job_stores import JobStores
-from good_tide.operations.stores.opening import Catalog, Store, open_catalog, take_into_catalog
+from good_tide.operations.stores.opening import (
+    Catalog,
+    Store,
+    carry_catalog,
+    open_catalog,
+    take_into_catalog,
+)
 from good_tide.operations.workplace import Workplace
 from good_tide.storage.summaries import last_snapshot
 from good_tide.system.mounts import network_devices
@@ -195,6 +201,7 @@ class _Taking:
             self.note(name, started, snapshot)
             context.health.note_written(store, context.clock.now())
             self._prime(ref, store, snapshot)
+            carry_catalog(store, catalog, context.here.cache, f"{self.request.machine.id[:12]}-copy-")
             leave_status(store, self._job, self.request.machine, snapshot, context.clock)
             return Taken(ref, snapshot, carried=carried)
         except GoodTideError as error:

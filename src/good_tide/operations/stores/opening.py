@@ -36,6 +36,7 @@ __all__ = [
     "StoreFacts",
     "StorePlace",
     "about",
+    "carry_catalog",
     "catalog_names",
     "create_at",
     "ended_versions",
@@ -54,7 +55,11 @@ __all__ = [
 ]
 
 _SMALL_CHANGE_FILES = 20_000
-"""More changed files are not taken into the catalog at once, but when history is next asked for."""
+"""More changed files are not taken into the catalog at once, but when history is next asked for, or by the
+next run."""
+_MUCH_UNSEEN = 500
+_LONG_HISTORY = 256
+"""Snapshots that are worth a copy of the catalog on the store, and as many more before the next."""
 
 
 class StoreFacts(msgspec.Struct, frozen=True):
@@ -218,10 +223,28 @@ def _ledger_file(cache: Path, store: Store) -> Path:
 
 
 def take_into_catalog(store: Store, catalog: Catalog) -> None:
-    """After a snapshot: bring the catalog up to date, unless that would take long.
-
-    It takes long when many files changed in the snapshots that the catalog has not seen.
-    """
+    """After a snapshot: bring the catalog up to date, unless that would take long: the newest snapshot
+    changed many files, or much of history is unseen."""
     unseen = set(store.snapshot_ids()) - catalog.names()
-    if sum(store.read_snapshot(name).tally.changed_files for name in unseen) <= _SMALL_CHANGE_FILES:
+    if not unseen or len(unseen) > _MUCH_UNSEEN:
+        return
+    newest = max((store.read_snapshot(name) for name in unseen), key=lambda one: one.time)
+    if newest.tally.changed_files <= _SMALL_CHANGE_FILES:
         catalog.sync(store)
+
+
+def carry_catalog(store: Store, catalog: Catalog, cache: Path, owner: str) -> None:
+    """Put a copy of the local catalog on the store, when history became so much longer since that was last
+    done that another machine would feel it.
+
+    :param owner: begins the names of temporary files.
+    """
+    noted = own_cache(cache, store.header.store) / "carried"
+    count, before = len(catalog.names()), 0
+    with contextlib.suppress(OSError, ValueError):
+        before = int(noted.read_text())
+    if count < _LONG_HISTORY or catalog.trouble or abs(count - before) < max(_LONG_HISTORY, before // 4):
+        return
+    if catalog.carry(store, owner):
+        with contextlib.suppress(OSError):
+            noted.write_text(str(count))

@@ -16,7 +16,8 @@ from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 ACLS = ("system.posix_acl_access", "system.posix_acl_default")
-_NAMES = sys.getfilesystemencoding()
+NAMES = sys.getfilesystemencoding()
+"""How names are encoded that are read as text."""
 _CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55"
 _NO_ATTRIBUTES_HERE = (errno.ENOTSUP, errno.ENOSYS, errno.EINVAL)
 
@@ -65,7 +66,7 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
     with os.scandir(handle) as listing:
         for item in listing:
             text = item.name
-            name = text.encode(_NAMES, "surrogateescape")
+            name = text.encode(NAMES, "surrogateescape")
             try:
                 info = item.stat(follow_symlinks=False)
             except OSError as error:

@@ -13,7 +13,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from good_tide.source.folders import Found
+from good_tide.source.folders import NAMES, Found
 
 _DIGEST_BYTES = 16
 _encode = msgspec.msgpack.Encoder().encode
@@ -21,8 +21,8 @@ _encode = msgspec.msgpack.Encoder().encode
 _Row = tuple[bytes, int, int, int, int, int, int, int]
 
 
-def seen_in(folder: bytes) -> bytes:
-    """The digest of what is in a folder now, by its path.
+def seen_in(folder: int) -> bytes:
+    """The digest of what is in an open folder now.
 
     Raises:
         OSError: it, or something in it, cannot be looked at.
@@ -33,7 +33,7 @@ def seen_in(folder: bytes) -> bytes:
             info = item.stat(follow_symlinks=False)
             rows.append(
                 (
-                    item.name,
+                    item.name.encode(NAMES, "surrogateescape"),
                     info.st_mode,
                     info.st_uid,
                     info.st_gid,

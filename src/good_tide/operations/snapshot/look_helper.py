@@ -1,30 +1,32 @@
-"""The helper process: looks at the folders of which a look is kept from the last one backwards, while the
-main process looks from the first one on.
+"""The helper process: looks at the second half of the folders of which a look is kept, while the main process
+looks at the first.
 
-Its arguments are the file of the looks and the time; it writes a letter for each folder, some at a time,
-until it is ended.
+Its arguments are the file of the looks, the time, the key from which on it looks, and the keys of the covered
+folders; it writes a letter for each folder.
 """
 
 from __future__ import annotations
 
-import contextlib
 import os
 import signal
 import sys
-from itertools import islice
 from pathlib import Path
 
-from good_tide.operations.snapshot.looking import BLOCK, same_each
+from good_tide.operations.snapshot.looking import same_between
 from good_tide.operations.snapshot.sightings import KeptLooks
+
+
+def _nothing() -> None:
+    """Whoever asked ends this process when it is to stop."""
 
 
 def main() -> None:
     """Look, and say what was seen."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    answers = same_each(KeptLooks(Path(sys.argv[1])), int(sys.argv[2]), backwards=True)
-    with contextlib.suppress(BrokenPipeError):  # nobody waits for more
-        while found := b"".join(islice(answers, BLOCK)):
-            os.write(sys.stdout.fileno(), found)
+    file, now, begin, *covered = sys.argv[1:]
+    keys = [os.fsencode(one) for one in covered]
+    found = same_between(KeptLooks(Path(file)), (os.fsencode(begin), None), keys, int(now), _nothing)
+    sys.stdout.buffer.write(found)
 
 
 if __name__ == "__main__":

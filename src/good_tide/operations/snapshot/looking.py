@@ -13,17 +13,20 @@ import os
 import sqlite3
 import subprocess
 import sys
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import NamedTuple, Self
 
 from good_tide.operations.snapshot.sightings import KeptLooks, key_of
+from good_tide.source.folders import open_folder
 from good_tide.source.sight import seen_in
 
 _WORTH_A_HELPER = 40_000
 """Files and folders; starting a helper costs as much as looking at some ten thousands."""
-BLOCK = 64
-"""Folders after which a helper hands over what it found."""
+FOLDER_COSTS = 4
+"""Looking into a folder costs as much as looking at so many files."""
+_CHECK_EACH = 256
+_POLL_SECONDS = 0.1
 SAME, OTHER = b"1", b"0"
 
 
@@ -50,22 +53,75 @@ class Clean(NamedTuple):
 NOTHING_CLEAN = Clean({}, set())
 
 
-def same_each(
-    looks: KeptLooks, now: int, backwards: bool = False, only: Collection[bytes] | None = None
-) -> Iterator[bytes]:
-    """For each kept folder in order: ``SAME`` when it is as it was, or ``OTHER``.
+class _OpenFolders:
+    """Folders by their keys, each opened inside the one above, so that no link in place of a folder is
+    followed, to wherever it may lead. Those above the last one stay open. A context manager.
 
-    :param now: ns since 1970 UTC. :param only: keys of those that are looked at; the others are the same.
+    :param covered: keys of the covered folders, which are opened by their paths.
     """
-    for path, look in looks.in_order(backwards):
-        same = False
-        if look is not None and (not look.until or now < look.until):
-            if only is not None and path not in only:
-                yield SAME
-                continue
-            with contextlib.suppress(OSError):
-                same = seen_in(path) == look.seen
-        yield SAME if same else OTHER
+
+    def __init__(self, covered: Iterable[bytes]) -> None:
+        self._covered = sorted(covered, key=len)
+        self._above: list[tuple[bytes, int]] = []
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *unused: object) -> None:
+        self._leave(b"")
+
+    def _leave(self, key: bytes) -> None:
+        """Close what is not above a folder."""
+        while self._above and not key.startswith(self._above[-1][0]):
+            os.close(self._above.pop()[1])
+
+    def open(self, key: bytes) -> int:
+        """A handle of a folder, which stays open for those inside it.
+
+        Raises:
+            OSError: it is not there, or something else is in its place or in that of one above.
+        """
+        self._leave(key)
+        if not self._above:
+            top = next((one for one in self._covered if key.startswith(one)), None)
+            if top is None:
+                raise FileNotFoundError(key)
+            self._above.append((top, os.open(top, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)))
+        while self._above[-1][0] != key:
+            above, handle = self._above[-1]
+            name = key[len(above) :].partition(b"/")[0]
+            self._above.append((above + name + b"/", open_folder(name, handle)))
+        return self._above[-1][1]
+
+
+def same_between(
+    looks: KeptLooks,
+    between: tuple[bytes, bytes | None],
+    covered: Iterable[bytes],
+    now: int,
+    tick: Callable[[], None],
+    only: Collection[bytes] | None = None,
+) -> bytes:
+    """For each kept folder between two keys (the second excluded; None: all that follow): ``SAME`` when it is
+    as it was, or ``OTHER``.
+
+    :param covered: keys of the covered folders. :param now: ns since 1970 UTC.
+    :param tick: called now and then.
+    :param only: keys of those that are looked at; the others are the same.
+    """
+    found = bytearray()
+    with _OpenFolders(covered) as folders:
+        for key, look in looks.between(*between):
+            same = look is not None and (not look.until or now < look.until)
+            if same and (only is None or key in only):
+                try:
+                    same = look is not None and seen_in(folders.open(key)) == look.seen
+                except OSError:
+                    same = False
+            found += SAME if same else OTHER
+            if not len(found) % _CHECK_EACH:
+                tick()
+    return bytes(found)
 
 
 def look_again(
@@ -78,19 +134,18 @@ def look_again(
     :param entries: how much there is to look at, in files.
     :param tick: called now and then; what it raises ends the looking.
     """
-    try:
-        looks = KeptLooks(file)
-    except sqlite3.Error:
-        return NOTHING_CLEAN
-    try:
-        helped = entries >= _WORTH_A_HELPER and len(os.sched_getaffinity(0)) > 1
-        with _Helper(file, now) if helped else contextlib.nullcontext() as helper:
-            same = _all_same(looks, now, helper, tick)
-        return _whole(looks, same, {key_of(path) for path in covered})
-    except sqlite3.Error:
-        return NOTHING_CLEAN
-    finally:
-        looks.close()
+    tops = [key_of(path) for path in covered]
+    with contextlib.suppress(sqlite3.Error), contextlib.closing(KeptLooks(file)) as looks:
+        if entries < _WORTH_A_HELPER or len(os.sched_getaffinity(0)) < 2:
+            return _whole(looks, same_between(looks, (b"", None), tops, now, tick), tops)
+        count, middle = _middle(looks)
+        with _Helper(file, middle, tops, now) as helper:
+            first = same_between(looks, (b"", middle), tops, now, tick)
+            second = helper.answer(tick)
+        if len(first) + len(second) != count:
+            second = same_between(looks, (middle, None), tops, now, tick)
+        return _whole(looks, first + second, tops)
+    return NOTHING_CLEAN
 
 
 def look_at(file: Path, covered: Iterable[bytes], now: int, only: Collection[bytes]) -> Clean:
@@ -98,22 +153,31 @@ def look_at(file: Path, covered: Iterable[bytes], now: int, only: Collection[byt
 
     :param only: their keys.
     """
+    tops = [key_of(path) for path in covered]
     with contextlib.suppress(sqlite3.Error), contextlib.closing(KeptLooks(file)) as looks:
-        same = b"".join(same_each(looks, now, only=only))
-        return _whole(looks, same, {key_of(path) for path in covered})
+        return _whole(looks, same_between(looks, (b"", None), tops, now, lambda: None, only), tops)
     return NOTHING_CLEAN
 
 
-class _Helper:
-    """A process that looks at the folders from the last one backwards. A context manager, which ends it."""
+def _middle(looks: KeptLooks) -> tuple[int, bytes]:
+    """How many folders there are, and the key from which on about half of the work lies."""
+    count = done = 0
+    marks: list[tuple[int, bytes]] = []
+    for key, look in looks.between(b"", None):
+        if not count % _CHECK_EACH:
+            marks.append((done, key))
+        count += 1
+        done += FOLDER_COSTS + (look.files if look is not None else 0)
+    return count, next((key for at, key in marks if 2 * at >= done), marks[-1][1])
 
-    def __init__(self, file: Path, now: int) -> None:
+
+class _Helper:
+    """A process that looks at the folders from a key on. A context manager, which ends it."""
+
+    def __init__(self, file: Path, begin: bytes, covered: Iterable[bytes], now: int) -> None:
         module = "good_tide.operations.snapshot.look_helper"
-        command: list[str | bytes] = [sys.executable, "-m", module, bytes(file), str(now)]
+        command: list[str | bytes] = [sys.executable, "-m", module, bytes(file), str(now), begin, *covered]
         self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE)
-        self._answers = self._process.stdout
-        assert self._answers is not None
-        os.set_blocking(self._answers.fileno(), False)
 
     def __enter__(self) -> Self:
         return self
@@ -122,25 +186,13 @@ class _Helper:
         self._process.kill()
         self._process.communicate()
 
-    def answers(self) -> bytes:
-        """Those that came since, the last folder's first."""
-        assert self._answers is not None
-        return self._answers.read() or b""
-
-
-def _all_same(looks: KeptLooks, now: int, helper: _Helper | None, tick: Callable[[], None]) -> bytes:
-    """For each folder in order whether it is the same. Looks from the first one on, until it meets the helper
-    or the end; a helper that dies only makes it longer."""
-    count = looks.count()
-    first, last = bytearray(), bytearray()
-    for answer in same_each(looks, now):
-        first += answer
-        if not len(first) % BLOCK:
-            tick()
-            last += helper.answers() if helper is not None else b""
-        if len(first) + len(last) >= count:
-            break
-    return bytes(first) + bytes(last[: count - len(first)][::-1])
+    def answer(self, tick: Callable[[], None]) -> bytes:
+        """What it found; waits for it."""
+        while True:
+            try:
+                return self._process.communicate(timeout=_POLL_SECONDS)[0]
+            except subprocess.TimeoutExpired:
+                tick()
 
 
 class _Open:
@@ -177,7 +229,7 @@ def _whole(looks: KeptLooks, same: bytes, walked: Collection[bytes]) -> Clean:
         parent.size += done.size
         parent.folders += done.folders
 
-    for at, (key, look) in enumerate(looks.in_order()):
+    for at, (key, look) in enumerate(looks.between(b"", None)):
         while above and not key.startswith(above[-1].key):
             leave()
         clean = look is not None and same[at : at + 1] == SAME

@@ -18,16 +18,12 @@ from good_tide.core.clock import SECOND
 from good_tide.core.identifiers import Nanoseconds, local_name
 from good_tide.core.records import Snapshot
 from good_tide.operations.snapshot.known_cuts import KnownCuts
-from good_tide.operations.snapshot.looking import NOTHING_CLEAN, Clean, look_again, look_at
+from good_tide.operations.snapshot.looking import FOLDER_COSTS, NOTHING_CLEAN, Clean, look_again, look_at
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.resume_log import ResumeLog
 from good_tide.operations.snapshot.sightings import Ground, Sightings
 from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.store import Store
-
-_FOLDER_COSTS = 4
-"""Looking into a folder costs as much as looking at so many files."""
-
 
 _LOOK_AT_ALL = 24 * 3600 * SECOND
 """Of what a watch does not tell nothing is missed for longer."""
@@ -84,9 +80,7 @@ class RunMemory:
                 self._looked = ground.looked
                 return look_at(self.sightings.file, covered, now, only)
         tally = last.tally
-        return look_again(
-            self.sightings.file, covered, now, tally.files + _FOLDER_COSTS * tally.folders, tick
-        )
+        return look_again(self.sightings.file, covered, now, tally.files + FOLDER_COSTS * tally.folders, tick)
 
     def finished(self, taken: Snapshot, clean: Clean) -> None:
         """A snapshot was published."""

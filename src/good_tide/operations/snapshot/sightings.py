@@ -264,14 +264,14 @@ class KeptLooks:
         """Read no more."""
         self._db.close()
 
-    def count(self) -> int:
-        """How many folders there are."""
-        return int(self._db.execute("SELECT count(*) FROM folder").fetchone()[0])
-
-    def in_order(self, backwards: bool = False) -> Iterator[tuple[bytes, Look | None]]:
-        """All keys in order, each with its look; None where there is none."""
-        order = "DESC" if backwards else "ASC"
-        for path, record in self._db.execute(f"SELECT path, look FROM folder ORDER BY path {order}"):
+    def between(self, first: bytes, end: bytes | None) -> Iterator[tuple[bytes, Look | None]]:
+        """Keys in order from ``first`` to before ``end`` (None: all that follow), each with its look; None
+        where there is none."""
+        rows = self._db.execute(
+            "SELECT path, look FROM folder WHERE path >= ? AND (? IS NULL OR path < ?) ORDER BY path",
+            (first, end, end),
+        )
+        for path, record in rows:
             look = None
             with contextlib.suppress(msgspec.MsgspecError):
                 look = _look_decoder.decode(checked(record))

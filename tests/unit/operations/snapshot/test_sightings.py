@@ -200,8 +200,8 @@ class SightingsTest(_Folders):
         self.assert_whole(self.take(ages), ages)
         self.assert_whole(self.take())
 
-    def test_two_processes_look_from_both_ends(self) -> None:
-        with mock.patch.object(looking, "_WORTH_A_HELPER", 10), mock.patch.object(looking, "BLOCK", 4):
+    def test_two_processes_look_at_a_half_each(self) -> None:
+        with mock.patch.object(looking, "_WORTH_A_HELPER", 10), mock.patch.object(looking, "_CHECK_EACH", 4):
             self.take()
             self.assertEqual(self.walked(), [self.work.name])
             self.write("season 3/show 11/11/cue.txt", "other")
@@ -212,6 +212,18 @@ class SightingsTest(_Folders):
                 self.assertEqual(
                     self.walked(), [self.work.name], "what a helper does not say is looked at here"
                 )
+
+    def test_a_link_in_place_of_a_folder_is_not_followed_to_look(self) -> None:
+        self.take()
+        below = sum(path.is_dir() for path in (self.work / "season 2").rglob("*"))
+        every = sum(path.is_dir() for path in self.work.rglob("*")) + 1
+        elsewhere = self.folder / "elsewhere"
+        (self.work / "season 2").rename(elsewhere)  # with all that is in it as it was
+        (self.work / "season 2").symlink_to(elsewhere)
+        with mock.patch("good_tide.operations.snapshot.looking.seen_in", wraps=seen_in) as seen:
+            snapshot = self.take()
+        self.assertEqual(seen.call_count, every - below - 1)
+        self.assert_whole(snapshot)
 
     def test_what_is_kept_may_be_lost_or_damaged(self) -> None:
         rng = random.Random(5)

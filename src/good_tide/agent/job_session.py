@@ -31,7 +31,7 @@ from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.left_behind import left_count
-from good_tide.operations.stores.opened import id_of, snapshot_of, unseen_snapshots
+from good_tide.operations.stores.opened import id_of, snapshot_of, unlike
 from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
@@ -144,9 +144,11 @@ class JobSession:
             self.look_again()
             return StoreState.AWAY
         try:
-            if self._catches_up():
+            unseen, gone = (0, 0) if self._is_reading() else unlike(*self._opened())
+            if self._catches_up(unseen):
                 return StoreState.CATCHING_UP
-            self.sync()
+            if unseen or gone or self.damage:
+                self.sync()
         except WrongPassphraseError:
             return StoreState.LOCKED
         except StoreReplacedError as error:
@@ -157,13 +159,13 @@ class JobSession:
             return StoreState.DAMAGED
         return StoreState.READY if self.has_snapshots() else StoreState.EMPTY
 
-    def _catches_up(self) -> bool:
+    def _catches_up(self, unseen: int) -> bool:
         """Whether so much history is unseen that it is read in a thread of its own; begins that."""
         if self._is_reading():
             return True
-        store, catalog = self._opened()
-        if unseen_snapshots(store, catalog) < _LONG_HISTORY:
+        if unseen < _LONG_HISTORY:
             return False
+        store, catalog = self._opened()
 
         def tell(done: int, total: int) -> None:
             self.read = (done, total)
@@ -251,7 +253,7 @@ class JobSession:
 
     def has_snapshots(self) -> bool:
         """Whether there is a snapshot of this machine."""
-        return bool(self.catalog().snapshot_ids(self.machine.id))
+        return self.catalog().has_snapshots(self.machine.id)
 
     def tide(self, after: int = 0) -> list[TidePoint]:
         """The snapshots of this machine, without so many of the first of them."""

@@ -64,6 +64,13 @@ class Catalog(CatalogFile):
             )
             return [SnapshotId(name) for (name,) in rows]
 
+    @damage_noted
+    def has_snapshots(self, machine: MachineId) -> bool:
+        """Whether there is a snapshot of a machine."""
+        with self._lock:
+            query = "SELECT 1 FROM snapshot WHERE machine = ? LIMIT 1"
+            return self._db.execute(query, (self._machine(machine),)).fetchone() is not None
+
     @mended
     def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
         """Bring the catalog to what the store holds now; returns what could not be read.

@@ -37,19 +37,19 @@ class KnownCuts:
     """
 
     def __init__(self, file: Path, keys: StoreKeys) -> None:
-        self._file, self._keys = file, keys
+        self.file, self._keys = file, keys
         self._db: sqlite3.Connection | None = None
 
     def __enter__(self) -> Self:
         with contextlib.suppress(OSError, sqlite3.Error):
-            self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             self._db = self._open()
         return self
 
     def _open(self) -> sqlite3.Connection:
         """The file; begun anew when it is damaged."""
         for last in (False, True):
-            db = sqlite3.connect(self._file)
+            db = sqlite3.connect(self.file)
             try:
                 db.execute("PRAGMA synchronous = OFF")
                 db.execute(
@@ -60,7 +60,7 @@ class KnownCuts:
                 db.close()
                 if last:
                     raise
-                self._file.unlink()
+                self.file.unlink()
         raise AssertionError("not reached")
 
     def __exit__(

@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import os
 import shutil
+import time
 from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
@@ -29,6 +30,9 @@ _LOOK_AT_ALL = 24 * 3600 * SECOND
 """Of what a watch does not tell nothing is missed for longer."""
 
 
+_UNUSED_SECONDS = 400 * 24 * 3600
+
+
 class RunMemory:
     """A context manager, under the run's lock.
 
@@ -50,9 +54,19 @@ class RunMemory:
 
     def __enter__(self) -> Self:
         self._clear()  # what a run left that was cut off
+        self._forget_unused()
         for one in (self.log, self.cuts, self.sightings):
             self._open.enter_context(one)
         return self
+
+    def _forget_unused(self) -> None:
+        """What is kept for stores and jobs that are no more goes some day; without it a run is only
+        slower."""
+        for folder in (self.sightings.file.parent, self.cuts.file.parent):
+            with contextlib.suppress(OSError):
+                for item in list(os.scandir(folder)):
+                    if time.time() - item.stat(follow_symlinks=False).st_mtime > _UNUSED_SECONDS:
+                        os.unlink(item.path)
 
     def _clear(self) -> None:
         shutil.rmtree(self.scratch, ignore_errors=True)

@@ -20,9 +20,10 @@ def called(store: Store) -> str:
     return store.place.where.called
 
 
-def unseen_snapshots(store: Store, catalog: Catalog) -> int:
-    """How many snapshots the catalog does not know yet."""
-    return len(set(store.snapshot_ids()) - catalog.names())
+def unlike(store: Store, catalog: Catalog) -> tuple[int, int]:
+    """How many snapshots the catalog does not know yet, and how many it knows that are gone."""
+    present, known = set(store.snapshot_ids()), catalog.names()
+    return len(present - known), len(known - present)
 
 
 def has_parity(store: Store) -> bool:

@@ -242,6 +242,16 @@ class SightingsTest(_Folders):
         self.assertEqual(self.reading(self.take), 60, "without it everything is read once")
         self.assertEqual(self.reading(self.take), 0)
 
+    def test_what_nobody_used_for_a_year_is_forgotten(self) -> None:
+        self.take()
+        (kept,) = (self.state / "sightings").iterdir()
+        old, young = kept.with_name("old.db"), kept.with_name("young.db")
+        for file in (old, young):
+            file.write_bytes(b"")
+        os.utime(old, (1_600_000_000, 1_600_000_000))
+        self.take()
+        self.assertEqual(sorted((self.state / "sightings").iterdir()), sorted([kept, young]))
+
     def test_a_home_that_takes_nothing_costs_speed_and_nothing_else(self) -> None:
         self.take()
         with mock.patch.object(sightings.Sightings, "_begin", side_effect=sqlite3.OperationalError("full")):

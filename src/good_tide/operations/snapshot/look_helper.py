@@ -7,6 +7,7 @@ folders; it writes a letter for each folder.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import sys
@@ -26,7 +27,9 @@ def main() -> None:
     file, now, begin, *covered = sys.argv[1:]
     keys = [os.fsencode(one) for one in covered]
     found = same_between(KeptLooks(Path(file)), (os.fsencode(begin), None), keys, int(now), _nothing)
-    sys.stdout.buffer.write(found)
+    with contextlib.suppress(BrokenPipeError):  # who asked is no more
+        sys.stdout.buffer.write(found)
+        sys.stdout.buffer.flush()
 
 
 if __name__ == "__main__":

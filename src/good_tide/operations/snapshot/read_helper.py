@@ -6,10 +6,12 @@ closes.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import socket
 import sys
+from collections.abc import Callable
 
 import msgspec
 
@@ -39,6 +41,11 @@ def main() -> None:
     )  # Ctrl+C is for the main process, which then closes the socket
     connection = socket.socket(fileno=int(sys.argv[1]))
     digest = digest_with(receive_exactly(connection, DIGEST_KEY_BYTES))
+    with contextlib.suppress(ConnectionError):  # who asked is no more
+        _serve(connection, digest)
+
+
+def _serve(connection: socket.socket, digest: Callable[[bytes], bytes]) -> None:
     decoder, encoder = msgspec.msgpack.Decoder(list[Expected]), msgspec.msgpack.Encoder()
     while True:
         head, handles, _, _ = socket.recv_fds(connection, LENGTH_BYTES, 1)

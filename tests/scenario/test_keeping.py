@@ -422,6 +422,20 @@ class BoundsTest(Keeping):
             sum(path.stat().st_size for path in (self.root / "packs").rglob("*") if path.is_file()), 500_000
         )
 
+    def test_many_small_packs_are_joined_once_a_week_though_nothing_was_released(self) -> None:
+        agent = self.agent()
+        with (
+            mock.patch("good_tide.storage.sweep._WORTH_JOINING", 10),
+            mock.patch("good_tide.storage.sweep._MANY_SMALL", 5),
+        ):
+            for hour in range(9):
+                self.write("film.bin", os.urandom(30_000))
+                self.at(ON_THE_HOUR + hour * HOUR, agent)
+        packs = len(open_store(self.root, PASSPHRASE).index.tables)
+        self.assertLess(packs, 14, "of some 18")
+        self.assertEqual(len(self.times()), 9)
+        self.assertTrue(verify(open_store(self.root, PASSPHRASE), True, Silent()).ok)
+
 
 class EndOfDayTest(Keeping):
     def test_everything_due_then_the_machine_sleeps(self) -> None:

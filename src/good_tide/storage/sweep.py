@@ -41,6 +41,16 @@ _WORTH = 0.5
 """A pack is copied when less than this part of it is needed."""
 _SMALL_PACK, _MANY_SMALL = 4 * 1024 * 1024, 64
 """Packs of less bytes are joined when there are so many: what each hour brings makes two."""
+_WORTH_JOINING = 600
+
+
+def has_many_small_packs(store: Store) -> bool:
+    """Whether there are so many small packs that joining them is worth a sweep though nothing was released:
+    each takes room for padding and parity, and every run lists them all."""
+    tables = store.index.tables.values()
+    if len(tables) < _WORTH_JOINING:
+        return False
+    return sum(int(table.room().sum()) < _SMALL_PACK for table in tables) >= _WORTH_JOINING
 
 
 class Watched(msgspec.Struct):

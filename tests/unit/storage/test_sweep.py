@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import random
+from unittest import mock
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import GoodTideError, PlaceError
@@ -20,7 +21,7 @@ from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
 from good_tide.storage.store import Store
-from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched
+from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched, has_many_small_packs
 from good_tide.storage.writer import WriteSession
 from tests.support.base import CHEAP, HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, create_store, open_store
 from tests.support.memory_place import PowerCutError
@@ -294,3 +295,22 @@ class SweepTest(GoodTideTest):
                 self.assertLess(left.total_bytes(), whole.total_bytes() - 700_000)
             cut += 1
         self.assertGreater(cut, 10)
+
+    def test_many_small_packs_are_joined_though_nothing_was_released(self) -> None:
+        for hour in range(4, 12):
+            self.write(f"sub/{hour}.txt", self.chance.randbytes(3_000))
+            self.snapshots.append(self.snap(self.fresh(), hour))
+            self.states.append(on_disk(self.work))
+        before, packs = self.size(), len(self.fresh().index.tables)
+        self.assertGreater(packs, 16)
+        self.assertFalse(has_many_small_packs(self.fresh()))
+        sweep(self.fresh())
+        self.assertEqual(len(self.fresh().index.tables), packs, "not worth it yet")
+        with mock.patch("good_tide.storage.sweep._WORTH_JOINING", 16):
+            self.assertTrue(has_many_small_packs(self.fresh()))
+        with mock.patch("good_tide.storage.sweep._MANY_SMALL", 8):
+            report = sweep(self.fresh())
+        self.assertEqual(report.rewritten, packs)
+        self.assertLess(len(self.fresh().index.tables), 6)
+        self.assertLess(self.size(), before)
+        self.check(*range(12))

@@ -17,6 +17,7 @@ from good_tide.operations.retention.sweeping import sweep_store
 from good_tide.operations.retention.thinning import release
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.opening import Store, ledger_age, open_ledger
+from good_tide.storage.sweep import has_many_small_packs
 
 _SWEEP_EVERY = 7 * 86400 * SECOND
 _LEDGER_SECONDS = 86400.0
@@ -60,10 +61,13 @@ class Bounds:
                 context.journal.add("note", job, what, (error.what,), means, error.advice)
 
     def _sweep(self, store: Store, control: Control) -> None:
-        """Sweep a store of which something was released, once a week at most."""
+        """Sweep a store of which something was released, or that has many small packs, once a week at
+        most."""
         identity, records = store.header.store, self._context.records
         since = self._context.clock.now() - records.swept(identity)
-        if records.has_released(identity) and not 0 <= since < _SWEEP_EVERY:
+        if 0 <= since < _SWEEP_EVERY:
+            return
+        if records.has_released(identity) or has_many_small_packs(store):
             sweep_store(self._context, store, control)
 
     def before_run(self, stores: JobStores, control: Control) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterable
+from operator import itemgetter
 
 import msgspec
 
@@ -18,7 +19,7 @@ from good_tide.source.folders import NAMES, Found
 _DIGEST_BYTES = 16
 _encode = msgspec.msgpack.Encoder().encode
 
-_Row = tuple[bytes, int, int, int, int, int, int, int]
+_Seen = tuple[bytes, os.stat_result]
 
 
 def seen_in(folder: int) -> bytes:
@@ -27,44 +28,31 @@ def seen_in(folder: int) -> bytes:
     Raises:
         OSError: it, or something in it, cannot be looked at.
     """
-    rows: list[_Row] = []
     with os.scandir(folder) as listing:
-        for item in listing:
-            info = item.stat(follow_symlinks=False)
-            rows.append(
-                (
-                    item.name.encode(NAMES, "surrogateescape"),
-                    info.st_mode,
-                    info.st_uid,
-                    info.st_gid,
-                    info.st_size,
-                    info.st_mtime_ns,
-                    info.st_ctime_ns,
-                    info.st_ino,
-                )
-            )
-    rows.sort()
-    return _digest(rows)
+        seen = [
+            (item.name.encode(NAMES, "surrogateescape"), item.stat(follow_symlinks=False)) for item in listing
+        ]
+    seen.sort(key=itemgetter(0))
+    return _digest(seen)
 
 
 def seen_of(found: Iterable[Found]) -> bytes:
     """The digest of a folder's contents that were scanned, in the order of their names."""
-    return _digest(
-        [
-            (
-                name,
-                info.st_mode,
-                info.st_uid,
-                info.st_gid,
-                info.st_size,
-                info.st_mtime_ns,
-                info.st_ctime_ns,
-                info.st_ino,
-            )
-            for name, _, _, info in found
-        ]
-    )
+    return _digest([(name, info) for name, _, _, info in found])
 
 
-def _digest(rows: list[_Row]) -> bytes:
+def _digest(seen: list[_Seen]) -> bytes:
+    rows = [
+        (
+            name,
+            info.st_mode,
+            info.st_uid,
+            info.st_gid,
+            info.st_size,
+            info.st_mtime_ns,
+            info.st_ctime_ns,
+            info.st_ino,
+        )
+        for name, info in seen
+    ]
     return hashlib.blake2b(_encode(rows), digest_size=_DIGEST_BYTES).digest()

@@ -19,6 +19,7 @@ import msgspec
 
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.crypto.seals import StoreKeys
+from good_tide.operations.snapshot.cache_file import open_cache
 
 _MOST_FILES = 2000
 """Contents that are known at most; those that were used last stay."""
@@ -42,33 +43,16 @@ class KnownCuts:
 
     def __enter__(self) -> Self:
         with contextlib.suppress(OSError, sqlite3.Error):
-            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._db = self._open()
+            self._db = open_cache(self.file, _furnish)
+            self._db.execute("BEGIN")
         return self
-
-    def _open(self) -> sqlite3.Connection:
-        """The file; begun anew when it is damaged."""
-        for last in (False, True):
-            db = sqlite3.connect(self.file)
-            try:
-                db.execute("PRAGMA synchronous = OFF")
-                db.execute(
-                    "CREATE TABLE IF NOT EXISTS content (digest BLOB PRIMARY KEY, cuts BLOB, checked BLOB)"
-                )
-                return db
-            except sqlite3.DatabaseError:
-                db.close()
-                if last:
-                    raise
-                self.file.unlink()
-        raise AssertionError("not reached")
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._db is not None:
             with contextlib.suppress(sqlite3.Error):
-                self._db.commit()
+                self._db.execute("COMMIT")
             self._db.close()
             self._db = None
 
@@ -98,6 +82,11 @@ class KnownCuts:
 
     def _check(self, digest: ContentDigest, packed: bytes) -> bytes:
         return self._keys.digest(_CHECKED + digest + packed)
+
+
+def _furnish(db: sqlite3.Connection) -> None:
+    db.execute("PRAGMA synchronous = OFF")
+    db.execute("CREATE TABLE IF NOT EXISTS content (digest BLOB PRIMARY KEY, cuts BLOB, checked BLOB)")
 
 
 def _decode(packed: bytes) -> list[tuple[bytes, int]]:

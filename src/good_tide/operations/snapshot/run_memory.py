@@ -28,9 +28,8 @@ from good_tide.storage.store import Store
 
 _LOOK_AT_ALL = 24 * 3600 * SECOND
 """Of what a watch does not tell nothing is missed for longer."""
-
-
 _UNUSED_SECONDS = 400 * 24 * 3600
+"""What nobody wrote to for so long is forgotten."""
 
 
 class RunMemory:

@@ -24,6 +24,7 @@ import msgspec
 from good_tide.core.entries import Kind
 from good_tide.core.identifiers import PageId
 from good_tide.core.pages import Page
+from good_tide.operations.snapshot.cache_file import open_cache
 from good_tide.source.folders import Found
 
 _FORM = 1
@@ -88,30 +89,9 @@ class Sightings:
 
     def __enter__(self) -> Self:
         with contextlib.suppress(OSError, sqlite3.Error):
-            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._db = self._open()
+            self._db = open_cache(self.file, _furnish)
             self.ground = self._said()
         return self
-
-    def _open(self) -> sqlite3.Connection:
-        """The file; begun anew when it is damaged or of another form."""
-        for last in (False, True):
-            db = sqlite3.connect(self.file, isolation_level=None)
-            try:
-                form = db.execute("PRAGMA user_version").fetchone()[0]
-                if form not in (0, _FORM):
-                    raise sqlite3.DatabaseError
-                db.execute(_TABLE.format("folder"))
-                db.execute(_GROUND)
-                db.execute(f"PRAGMA user_version = {_FORM}")
-                db.execute("PRAGMA synchronous = NORMAL")
-                return db
-            except sqlite3.DatabaseError:
-                db.close()
-                if last:
-                    raise
-                self.file.unlink()
-        raise AssertionError("not reached")
 
     def _said(self) -> Ground | None:
         assert self._db is not None
@@ -210,6 +190,15 @@ class Sightings:
             self._db.execute("COMMIT")
         except sqlite3.Error:
             self._give_up()
+
+
+def _furnish(db: sqlite3.Connection) -> None:
+    if db.execute("PRAGMA user_version").fetchone()[0] not in (0, _FORM):
+        raise sqlite3.DatabaseError
+    db.execute(_TABLE.format("folder"))
+    db.execute(_GROUND)
+    db.execute(f"PRAGMA user_version = {_FORM}")
+    db.execute("PRAGMA synchronous = NORMAL")
 
 
 def look_of(seen: bytes, found: Iterable[Found], until: int) -> Look:

@@ -186,6 +186,17 @@ class SurveyTest(SelectingTest):
         self.assertEqual([(note.rule, note.hidden_by) for note in notes], [(1, 0), (2, None)])
         self.assertEqual(weighing.largest_in(3), [(1, str(self.work / "notes.txt"))])
 
+    def test_names_that_are_no_text_and_empty_folders_are_kept_as_they_are(self) -> None:
+        names = [b"b\xfcro.txt", "büro.txt".encode(), b" ", b"new\nline", b"tab\t"]
+        for name in names:
+            (self.work / os.fsdecode(name)).write_bytes(b"x")
+        (self.work / "empty").mkdir()
+        survey = Survey([self.work])
+        survey.look(60)
+        seen = {survey.path(number): folder.names for number, folder in enumerate(survey.folders)}
+        self.assertLessEqual({os.fsdecode(name) for name in names}, set(seen[str(self.work)]))
+        self.assertEqual(seen[str(self.work / "empty")], [])
+
     def test_a_survey_goes_on_in_steps_and_sums_come_out_the_same(self) -> None:
         for number in range(200):
             self.write(f"part {number % 7}/deep {number % 3}/file {number}", "x" * number)

@@ -30,7 +30,11 @@ LONG_FIRST = (
 )
 """Modules that take long begin first, so that none is left alone at the end."""
 NOT_QUICK = (
+    "unit.agent.test_folder_watching",
+    "unit.core.test_forecast",
     "unit.operations.coverage.test_selecting",
+    "unit.operations.history.test_differences",
+    "unit.operations.integrity.test_proving",
     "unit.operations.records.test_store_memory",
     "unit.operations.snapshot.test_holding",
     "unit.operations.snapshot.test_joined_listings",
@@ -39,11 +43,13 @@ NOT_QUICK = (
     "unit.operations.stores.test_pinning",
     "unit.operations.snapshot.test_resume_log",
     "unit.storage.test_catalog",
+    "unit.storage.test_catalog_copy",
     "unit.storage.test_catalog_release",
     "unit.storage.test_fine",
     "unit.storage.test_header",
     "unit.storage.test_place_kinds",
     "unit.storage.test_store",
+    "unit.storage.test_summaries",
     "unit.system.test_jobs",
     "unit.system.test_machine",
 )

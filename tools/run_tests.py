@@ -26,15 +26,19 @@ LONG_FIRST = (
     "scenario.test_printed",
     "scenario.test_telling",
     "unit.storage.test_header",
+    "unit.storage.test_ledger",
     "property.test_sweep",
 )
 """Modules that take long begin first, so that none is left alone at the end."""
 NOT_QUICK = (
     "unit.agent.test_folder_watching",
     "unit.core.test_forecast",
+    "unit.core.test_ladder",
     "unit.operations.coverage.test_selecting",
     "unit.operations.history.test_differences",
     "unit.operations.integrity.test_proving",
+    "unit.operations.retention.test_purge",
+    "unit.operations.retention.test_thinning",
     "unit.operations.records.test_store_memory",
     "unit.operations.snapshot.test_holding",
     "unit.operations.snapshot.test_joined_listings",
@@ -50,6 +54,7 @@ NOT_QUICK = (
     "unit.storage.test_place_kinds",
     "unit.storage.test_store",
     "unit.storage.test_summaries",
+    "unit.storage.test_sweep",
     "unit.system.test_jobs",
     "unit.system.test_machine",
 )

@@ -18,7 +18,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.entries import Extent, Kind
-from good_tide.core.errors import DamageError
+from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.findings import Findings
 from good_tide.core.history import EarlierName, Lifeline, Span, TidePoint, history_id
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
@@ -114,6 +114,8 @@ class Catalog(CatalogFile):
                     with self._transaction():
                         if not self._has(snapshot):
                             Intake(self._db, store, snapshot).run()
+                except NotInPlaceError:
+                    continue  # released a moment ago
                 except DamageError as error:
                     damage.append(error)
             return damage

@@ -59,6 +59,21 @@ def put_copy(store: Store, image: Path, owner: str) -> bool:
     return True
 
 
+def remove_copies(store: Store) -> None:
+    """Remove all copies: they may name what was taken out of history.
+
+    Raises:
+        PlaceError: the disk does not let go.
+    """
+    for name in store.own_names(CATALOG_FOLDER):
+        store.place.remove(f"{CATALOG_FOLDER}/{name}")
+
+
+def has_copy(store: Store) -> bool:
+    """Whether a copy, or a part of one, is there."""
+    return bool(store.own_names(CATALOG_FOLDER))
+
+
 def _remove(store: Store, names: list[str]) -> None:
     with contextlib.suppress(PlaceError):
         for name in names:

@@ -9,7 +9,7 @@ two machines that do so at once write the same twice.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
@@ -81,22 +81,26 @@ def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     present = store.snapshot_ids()
     briefs = _briefs(store, present)
     own = [brief for brief in briefs.values() if brief.machine.id == machine]
-    for name in present:
-        if name not in briefs:
-            with contextlib.suppress(DamageError, NotInPlaceError):
-                own.append(store.read_snapshot(name).brief)
-    for newest in sorted(own, key=lambda brief: (brief.time, brief.id), reverse=True):
-        with contextlib.suppress(DamageError, NotInPlaceError):
-            found = store.read_snapshot(newest.id)
-            if found.machine.id == machine:
-                return found
-    return None
+    own += [one.brief for one in _readable(store, [name for name in present if name not in briefs])]
+    newest_first = sorted(own, key=lambda brief: (brief.time, brief.id), reverse=True)
+    found = _readable(store, [brief.id for brief in newest_first if brief.machine.id == machine])
+    return next(found, None)
+
+
+def _readable(store: Store, names: Iterable[SnapshotId]) -> Iterator[Snapshot]:
+    """Some snapshots, read, without those that cannot be read, which is noted as damage, or are gone."""
+    for name in names:
+        try:
+            yield store.read_snapshot(name)
+        except NotInPlaceError:
+            continue
+        except DamageError as error:
+            store.damage.note(error)
 
 
 def summarise(store: Store, owner: str) -> None:
     """Write what many snapshots are that were in no summary when the store was last asked, and join small
-    summaries. That the disk does
-    not take it, or does not give a snapshot, does no harm.
+    summaries. That the disk does not take it does no harm.
 
     :param owner: begins the names of temporary files.
     """
@@ -109,7 +113,7 @@ def summarise(store: Store, owner: str) -> None:
         small = [name for name, rows in store.summaries.items() if len(rows) < _MOST // 2]
         joined = small if len(small) >= _MOST_SMALL else []
         known = [brief for name in joined for brief in store.summaries[name] if brief.id in briefs]
-        read = [_with_folders(store, store.read_snapshot(name)) for name in fresh]
+        read = [_with_folders(store, snapshot) for snapshot in _readable(store, fresh)]
         every = sorted({brief.id: brief for brief in (*known, *read)}.values(), key=lambda one: one.time)
         for begin in range(0, len(every), _MOST):
             _write(store, every[begin : begin + _MOST], owner)

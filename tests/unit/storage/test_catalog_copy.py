@@ -7,14 +7,19 @@ import sqlite3
 from pathlib import Path
 from unittest import mock
 
+from good_tide.core.clock import SetClock
 from good_tide.core.errors import PlaceFullError
+from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.progress import Silent
+from good_tide.operations.records.journal import Journal
+from good_tide.operations.retention.purge import plan_purge, purge
 from good_tide.operations.stores.opening import Catalog, carry_catalog, open_catalog, take_into_catalog
 from good_tide.storage import catalog as catalog_module
 from good_tide.storage import catalog_copy
 from good_tide.storage.catalog_copy import CATALOG_FOLDER
 from good_tide.storage.catalog_intake import Intake
 from good_tide.storage.store import Store
-from tests.support.base import MACHINE, PASSPHRASE, GoodTideTest, open_store
+from tests.support.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, open_store
 from tests.support.sweeping import release
 
 _COUNT = 14
@@ -146,3 +151,24 @@ class CatalogCopyTest(GoodTideTest):
             carry_catalog(store, self.own, self.folder / "own", "test-")
             self.assertNotEqual(self.files(), first)
         self.assert_known(0)
+
+    def names_in_copy(self) -> bytes:
+        """All that a copy says of names, opened."""
+        image = self.folder / f"image {len(self.files())} {self.count}"
+        self.count += 1
+        return image.read_bytes() if catalog_copy.fetch_copy(self.fresh(), image) else b""
+
+    def test_what_is_taken_out_of_history_is_in_no_copy(self) -> None:
+        self.assertTrue(self.carried())
+        self.assertIn(b"letters", self.names_in_copy())
+        clock = SetClock(Nanoseconds(T0 + 99 * HOUR))
+        journal = Journal(self.state, clock)
+        self.addCleanup(journal.close)
+        plan = plan_purge(self.fresh(), "letters/", str(self.folder), Silent())
+        self.assertEqual(purge(self.fresh(), plan, self.state, clock, journal, Silent()), _COUNT)
+        self.assertEqual(self.files(), [])
+        self.own.sync(self.fresh())
+        with mock.patch("good_tide.operations.stores.opening._LONG_HISTORY", 6):
+            carry_catalog(self.fresh(), self.own, self.folder / "own", "test-")
+        self.assertIn(b"plans", self.names_in_copy())
+        self.assertNotIn(b"letters", self.names_in_copy())

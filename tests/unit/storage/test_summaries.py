@@ -116,13 +116,23 @@ class LongHistoryTest(GoodTideTest):
         self.assertEqual(found.id, before.id)
         self.take(range(4, 5))  # a run notes the damage in the store
         store = self.fresh()
-        store.snapshots()
-        store.damage.keep()
-        store = self.fresh()
         store.damage.refresh()
         known, damage = known_snapshots(store)
         self.assertEqual([one.id for one in known if one.id == newest.id], [])
         self.assertEqual([error.file for error in damage], [f"{SNAPSHOT_FOLDER}/{newest.id}"])
+
+    def test_a_snapshot_that_cannot_be_read_does_not_keep_others_from_being_summarised(self) -> None:
+        self.take(range(3))
+        lost = self.fresh().snapshots()[0][1]
+        for folder in ("", "copies/"):
+            (self.root / folder / SNAPSHOT_FOLDER / lost.id).write_bytes(b"no snapshot")
+        self.take(range(3, 8))
+        self.assertTrue(self.files(SUMMARY_FOLDER))
+        store = self.fresh()
+        with mock.patch.object(store, "_read_snapshot", wraps=store._read_snapshot) as read:
+            known, _ = known_snapshots(store)
+        self.assertEqual(len(known), 7)
+        self.assertLess(read.call_count, 5)
 
     def test_index_files_are_gathered_and_all_comes_back(self) -> None:
         self.take(range(14))

@@ -29,7 +29,6 @@ from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
 
 EVERY = 7 * 86400 * SECOND
 """So often a drill is due."""
@@ -71,7 +70,7 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
     lot = lot or random.Random()
     store.forget_recent()
     report, now = DrillReport(failed=[]), context.clock.now()
-    snapshots = _chosen(known_snapshots(store)[0], lot)
+    snapshots = _chosen(store.snapshots()[0], lot)
     scratch = _scratch(context)
     try:
         for number in range(FILES if snapshots else 0):

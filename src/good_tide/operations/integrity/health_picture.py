@@ -12,7 +12,6 @@ from good_tide.operations.integrity.reading_back import packs_read
 from good_tide.storage.needs import harmful, lost_chunks
 from good_tide.storage.packs import pack_file
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
 
 
 def pack_views(context: Context, store: Store) -> list[PackView]:
@@ -48,7 +47,7 @@ def known_costs(store: Store, control: Control) -> list[Damage]:
         chunk: pack_file(pack) for pack in store.damage.packs for chunk in lost_chunks(store, [pack])
     }
     affected = Affected(store, lost, control)
-    snapshots, damaged = known_snapshots(store)
+    snapshots, damaged = store.snapshots()
     for error in damaged:
         affected.note(error)
     affected.look(snapshots)

@@ -21,13 +21,12 @@ from good_tide.operations.stores.furnishing import MadeStore
 from good_tide.operations.stores.pinning import pinned
 from good_tide.operations.workplace import add_job, load_jobs
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
 
 
 def histories(store: Store) -> list[StoreHistory]:
     """Whose snapshots are in a store, those with the newest last."""
     found: dict[str, list[Snapshot]] = {}
-    for snapshot in known_snapshots(store)[0]:
+    for snapshot in store.snapshots()[0]:
         found.setdefault(snapshot.machine.id, []).append(snapshot)
     return sorted((_history(store, those) for those in found.values()), key=lambda one: one.newest)
 
@@ -72,7 +71,7 @@ def taken_over(context: Context, store: Store, machine: Machine, name: str = "")
         PersonError: there is no such history, it is written by a job here already, or none of its folders is
             here.
     """
-    those = [one for one in known_snapshots(store)[0] if one.machine.id == machine.id]
+    those = [one for one in store.snapshots()[0] if one.machine.id == machine.id]
     if not those:
         raise PersonError(
             tr("The store has no snapshot of {name}").format(name=machine.name), tr("Choose another history")

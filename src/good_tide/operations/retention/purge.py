@@ -25,6 +25,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable
 from good_tide.operations.records.journal import Journal
 from good_tide.operations.retention.pattern_meaning import meanings
+from good_tide.storage.catalog_copy import remove_copies
 from good_tide.storage.chunk_keys import keys_of
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.needs import all_snapshots, known_lost, live_chunks, needed_keys
@@ -304,6 +305,7 @@ def purge(
     """
     done = 0
     with RunLock.for_work(state, store.header.store, "purge") as owner, WriteSession(store, owner) as session:
+        remove_copies(store)
         writer = _Rewriter(store, session, _Finder(store, plan.meant, plan.home))
         pins = {known.snapshot: known.label for known in read_pins(store).values()}
         for number, snapshot in enumerate(plan.snapshots):
@@ -316,6 +318,7 @@ def purge(
                 unpin(store, snapshot.id)
             store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
             done += 1
+        remove_copies(store)  # one that another machine put there meanwhile
     if done:
         detail = tuple(
             f"{printable(path)}: {count_words(versions, 'version')}"

@@ -20,6 +20,7 @@ from good_tide.core.translation import tr
 from good_tide.crypto.slots import slot_hint
 from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.catalog_copy import has_copy
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.folders import SNAPSHOT_FOLDER
@@ -241,8 +242,9 @@ def carry_catalog(store: Store, catalog: Catalog, cache: Path, owner: str) -> No
     """
     noted = own_cache(cache, store.header.store) / "carried"
     count, before = len(catalog.names()), 0
-    with contextlib.suppress(OSError, ValueError):
-        before = int(noted.read_text())
+    if has_copy(store):
+        with contextlib.suppress(OSError, ValueError):
+            before = int(noted.read_text())
     if count < _LONG_HISTORY or catalog.trouble or abs(count - before) < max(_LONG_HISTORY, before // 4):
         return
     if catalog.carry(store, owner):

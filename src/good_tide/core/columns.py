@@ -20,6 +20,15 @@ from good_tide.core.translation import tr
 Column = NDArray[np.int64]
 
 
+def signed(numbers: Sequence[int]) -> Column:
+    """Numbers as the operating system gives them, as signed 64-bit integers: times before 1970 are negative,
+    and inodes from 2**63 on wrap around."""
+    try:
+        return np.array(numbers, dtype=np.int64)
+    except OverflowError:
+        return np.array([(number + (1 << 63)) % (1 << 64) - (1 << 63) for number in numbers], dtype=np.int64)
+
+
 def encode_columns(columns: Sequence[Sequence[int]] | Column) -> list[bytes]:
     """The bytes of several columns of equal length, of signed 64-bit integers."""
     table = np.array(columns, dtype=np.int64)

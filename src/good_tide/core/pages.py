@@ -15,7 +15,7 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 
-from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns
+from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns, signed
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest, PageId, page_id
@@ -126,7 +126,7 @@ class Page:
         """The same page with change times and inodes that are kept beside it: both of each entry in turn."""
         page = copy.copy(self)
         page.stats = self.stats.copy()
-        page.stats[:, 5:] = np.array(stamps, dtype=np.uint64).view(np.int64).reshape(-1, 2)
+        page.stats[:, 5:] = signed(stamps).reshape(-1, 2)
         page._stamped = True
         return page
 

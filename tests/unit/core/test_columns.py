@@ -8,7 +8,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from good_tide.core.columns import decode_column, encode_columns
+from good_tide.core.columns import decode_column, encode_columns, signed
 from good_tide.core.errors import DamageError
 
 int64 = st.integers(-(2**63), 2**63 - 1)
@@ -19,6 +19,10 @@ class ColumnTest(unittest.TestCase):
     def test_what_was_encoded_comes_back(self, values: list[int]) -> None:
         column = encode_columns([values])[0]
         self.assertEqual(decode_column(column, len(values)).tolist(), values)
+
+    def test_numbers_of_the_system_are_signed(self) -> None:
+        self.assertEqual(signed([-5, 0, 2**63 - 1]).tolist(), [-5, 0, 2**63 - 1])
+        self.assertEqual(signed([-5, 2**63, 2**64 - 1]).tolist(), [-5, -(2**63), -1])
 
     def test_steady_values_take_few_bytes(self) -> None:
         column = encode_columns(np.arange(1000, dtype=np.int64).reshape(1, -1) + 10**18)[0]

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from good_tide.core.columns import signed
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.identifiers import PageId
 from good_tide.core.pages import Page
@@ -60,7 +61,7 @@ def looks_unchanged(found: Sequence[Found], pages: Sequence[Page]) -> bool:
             info.st_ctime_ns,
             info.st_ino,
         )
-    seen = np.array(numbers, dtype=np.uint64).view(np.int64).reshape(-1, 7)
+    seen = signed(numbers).reshape(-1, 7)
     if len(pages) == 1 and pages[0].has_stats(seen):
         return True
     known = pages[0].stats if len(pages) == 1 else np.concatenate([page.stats for page in pages])

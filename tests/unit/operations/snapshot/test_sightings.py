@@ -295,6 +295,15 @@ class SightingsTest(_Folders):
         self.assertEqual(self.reading(self.take), 0)
         self.assertEqual(self.walked(), [self.work.name])
 
+    def test_files_dated_before_1970(self) -> None:
+        os.utime(self.work / "season 0/show 0/0/cue.txt", (-5000, -5000))
+        self.take()
+        self.assertEqual(self.walked(), [self.work.name])
+        shutil.rmtree(self.state / "sightings")
+        self.assert_whole(self.take())
+        self.take("exclude path nothing")  # everything is walked, and nothing has changed
+        self.assertEqual(self.reading(self.take), 0)
+
     def test_names_that_sort_between_a_folder_and_what_is_in_it(self) -> None:
         for name in ("show", "show!", "show-2", "show/in", "sho", "show/in!", "show0"):
             self.write(f"odd/{name}/a.txt", name)

@@ -36,8 +36,9 @@ Relative = tuple[bytes, ...]
 
 
 class _Line(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One line of the record. ``what``: begin, aside (about to be moved here), replaced (now restored) or
-    created. ``target``: the folder restored to, where the record does not lie in it."""
+    """One line of the record. ``what``: begin, aside (about to be moved here), replaced (about to take its
+    place), created (about to get a name where nothing stood) or back (could not be done: it is as it was
+    before). ``target``: the folder restored to, where the record does not lie in it."""
 
     what: str
     target: str = ""
@@ -144,25 +145,36 @@ class SetAside:
         if self._keeping.began is not None:
             self._keeping.began(folder, self._target)
 
-    def created(self, relative: Relative, folder: int) -> None:
-        """Note that something new was restored, by its name in an open folder."""
-        self._note(_seen("created", relative, folder))
+    def created(self, relative: Relative, whole: os.stat_result | None) -> None:
+        """Note what is about to get a name where nothing stands: before it does, or whoever is killed in
+        between leaves something that no undo knows.
 
-    def replaced_by(self, relative: Relative, folder: int) -> None:
-        """Note what now stands where something was set aside."""
-        self._note(_seen("replaced", relative, folder))
+        :param whole: of the finished file or link; None: it is a folder, which is made under its name.
+        """
+        self._note(_placed("created", relative, whole))
 
-    def give_back(self, relative: Relative, folder: int) -> None:
-        """Put what was taken last back where it was, because nothing could take its place."""
-        assert self._handle is not None
-        with _reach(self._handle, relative[:-1]) as inside:
-            if inside is not None:
-                os.rename(relative[-1], relative[-1], src_dir_fd=inside, dst_dir_fd=folder)
+    def replace(self, relative: Relative, folder: int, whole: os.stat_result | None) -> None:
+        """Move what stands under the last name of ``relative`` in the open ``folder`` here, to make room for
+        something else (``whole``, as for ``created``)."""
+        self._take(relative, folder, _placed("replaced", relative, whole))
 
     def take(self, relative: Relative, folder: int) -> None:
         """Move what stands under the last name of ``relative`` in the open ``folder`` here."""
+        self._take(relative, folder)
+
+    def give_back(self, relative: Relative, folder: int, replaces: bool) -> None:
+        """After a failure: put what was taken last back where it was, and note that nothing was placed."""
+        if replaces:
+            assert self._handle is not None
+            with _reach(self._handle, relative[:-1]) as inside:
+                if inside is not None:
+                    os.rename(relative[-1], relative[-1], src_dir_fd=inside, dst_dir_fd=folder)
+        self._note(_Line("back", path=_text(relative)))
+
+    def _take(self, relative: Relative, folder: int, *further: _Line) -> None:
         handle = self._begin()
-        self._note(_Line("aside", path=_text(relative)))
+        for line in (_Line("aside", path=_text(relative)), *further):
+            self._note(line)
         assert self._record is not None
         os.fsync(self._record)
         inside = os.dup(handle)
@@ -182,10 +194,10 @@ def _text(relative: Relative) -> tuple[str, ...]:
     return tuple(base64.b64encode(name).decode() for name in relative)
 
 
-def _seen(what: str, relative: Relative, folder: int) -> _Line:
-    info = os.stat(relative[-1], dir_fd=folder, follow_symlinks=False)
-    modified = 0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns
-    return _Line(what, "", _text(relative), info.st_ino, modified, info.st_size)
+def _placed(what: str, relative: Relative, whole: os.stat_result | None) -> _Line:
+    if whole is None:
+        return _Line(what, path=_text(relative))
+    return _Line(what, "", _text(relative), whole.st_ino, whole.st_mtime_ns, whole.st_size)
 
 
 def undo(folder: Path) -> UndoReport:
@@ -257,10 +269,15 @@ def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoRe
 
 
 def _parse(data: bytes) -> list[_Line]:
-    lines = []
+    """The lines of a record, without those of what could not be done."""
+    lines: list[_Line] = []
     for text in data.splitlines():
         with contextlib.suppress(msgspec.MsgspecError):
-            lines.append(msgspec.json.decode(text, type=_Line))
+            line = msgspec.json.decode(text, type=_Line)
+            while line.what == "back" and lines and lines[-1].path == line.path:
+                lines.pop()
+            if line.what != "back":
+                lines.append(line)
     return lines
 
 
@@ -275,8 +292,12 @@ def _undo_line(line: _Line, root: int, aside: int, report: UndoReport) -> None:
     with _reach(root, relative[:-1]) as folder:
         if folder is None:
             return
-        if line.what in ("created", "replaced"):
+        if line.what == "created":
             _remove_restored(line, relative, folder, report)
+        elif line.what == "replaced":
+            with _reach(aside, relative[:-1]) as held:
+                if held is not None and _has(relative[-1], held):  # or it was killed before it was set aside
+                    _remove_restored(line, relative, folder, report)
         elif line.what == "aside":
             with _reach(aside, relative[:-1]) as held:
                 _put_back(relative, folder, held, report)

@@ -10,7 +10,7 @@ import ctypes
 import errno
 import os
 import secrets
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -85,8 +85,8 @@ class Target:
             try:
                 handle = open_folder(name, inside)
             except FileNotFoundError:
+                self.aside.created((*[part for part, _ in self._open], name), None)
                 os.mkdir(name, 0o700, dir_fd=inside)
-                self.aside.created((*[part for part, _ in self._open], name), inside)
                 handle = open_folder(name, inside)
             self._open.append((name, handle))
         return self._open[-1][1] if self._open else self._root
@@ -101,18 +101,29 @@ class Target:
             return
         folder = self._folder(relative[:-1])
         if entry.kind is Kind.FOLDER:
-            if step.action is Action.REPLACE:
-                self.aside.take(relative, folder)
-            os.mkdir(relative[-1], 0o700, dir_fd=folder)
+            with self._noted(step, folder, None):
+                os.mkdir(relative[-1], 0o700, dir_fd=folder)
             self._folders.append((step, relative))
         else:
             self._put(step, folder, ahead)
         if step.action is Action.REPLACE:
             self._report.replaced += 1
-            self.aside.replaced_by(relative, folder)
         else:
             self._report.created += 1
-            self.aside.created(relative, folder)
+
+    @contextlib.contextmanager
+    def _noted(self, step: Step, folder: int, whole: os.stat_result | None) -> Iterator[None]:
+        """Note an item that is about to get its name, and make room; a failure leaves what stood there."""
+        replaces = step.action is Action.REPLACE
+        if replaces:
+            self.aside.replace(step.relative, folder, whole)
+        else:
+            self.aside.created(step.relative, whole)
+        try:
+            yield
+        except OSError:
+            self.aside.give_back(step.relative, folder, replaces)
+            raise
 
     def finish_later(self, step: Step) -> None:
         """Give a folder that is there already its metadata, when all in it is there."""
@@ -149,14 +160,11 @@ class Target:
             return
         try:
             self._write(step, handle, ahead)
-            if step.action is Action.REPLACE:
-                self.aside.take(step.relative, folder)
             try:
-                os.link(f"/proc/self/fd/{handle}", step.relative[-1], dst_dir_fd=folder)
+                with self._noted(step, folder, os.fstat(handle)):
+                    os.link(f"/proc/self/fd/{handle}", step.relative[-1], dst_dir_fd=folder)
                 return
             except OSError as error:
-                if step.action is Action.REPLACE:
-                    self.aside.give_back(step.relative, folder)
                 if error.errno not in _NO_LINKS:
                     raise
             self._put_named(step, folder, ahead)
@@ -179,11 +187,12 @@ class Target:
                         self._write(step, handle, ahead)
                     finally:
                         os.close(handle)
-            if step.action is Action.REPLACE:
-                self.aside.take(step.relative, folder)
-                os.rename(temporary, name, src_dir_fd=folder, dst_dir_fd=folder)
-            else:
-                _rename_without_replacing(temporary, name, folder)
+            whole = os.stat(temporary, dir_fd=folder, follow_symlinks=False)
+            with self._noted(step, folder, whole):
+                if step.action is Action.REPLACE:
+                    os.rename(temporary, name, src_dir_fd=folder, dst_dir_fd=folder)
+                else:
+                    _rename_without_replacing(temporary, name, folder)
         except BaseException:
             with contextlib.suppress(OSError):
                 os.unlink(temporary, dir_fd=folder)

@@ -2,21 +2,44 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
+from collections.abc import Callable
+from pathlib import Path
 from unittest import mock
 
 from good_tide.core.entries import Entry, Extent, Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
-from good_tide.core.records import SnapshotRecord
+from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import entry_at, tidy
 from good_tide.operations.restore.plan import Wish, plan_restore
 from good_tide.operations.restore.set_aside import RECORD_FILE, undo
 from good_tide.storage.writer import WriteSession
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest, tree
+
+
+class Killed(BaseException):
+    """Ends a restore where it is."""
+
+
+def files_of(top: Path) -> dict[bytes, object]:
+    """What ``tree`` tells of files and links, and which folders there are."""
+    return {path: what[-3:] if what[0] == "file" else what[0] for path, what in tree(top).items()}
+
+
+def refusing_once(real: Callable[..., None], name: bytes, refusal: int) -> Callable[..., None]:
+    """A renaming that refuses to give a new item this name."""
+
+    def rename(old: bytes, new: bytes, **handles: int) -> None:
+        if new == name and old != name:
+            raise OSError(refusal, "")
+        real(old, new, **handles)
+
+    return rename
 
 
 class RestoreTest(GoodTideTest):
@@ -61,6 +84,61 @@ class RestoreTest(GoodTideTest):
         aside = next(self.work.glob("Set aside*"))
         undo(aside)
         self.assertEqual((self.work / "plan.txt").read_text(), "second plan, worse")
+
+    def test_undo_after_being_killed_at_any_step(self) -> None:
+        os.symlink("plan.txt", self.work / "way")
+        self.write("here/one.txt", "one")
+        past = self.snap(self.store, 1)
+        for name in ("way", "same.txt"):
+            (self.work / name).unlink()
+            (self.work / name).write_text("something else")
+        shutil.rmtree(self.work / "here")
+        (self.work / "here").write_text("a file in place of the folder")
+        self.assertGreater(
+            sum(self.killed_and_undone(past, number, after) for number in range(30) for after in (0, 1)), 15
+        )
+
+    def killed_and_undone(self, past: Snapshot, number: int, after: int) -> bool:
+        """Whether a restore has so many steps that change names; it is killed before or after that one."""
+        before, left = files_of(self.work), [number]
+
+        def dying(name: str) -> mock._patch[object]:
+            real = getattr(os, name)
+
+            def call(*args: object, **options: object) -> object:
+                left[0] -= 1
+                done = real(*args, **options) if left[0] != -1 or after else None
+                if left[0] == -1:
+                    raise Killed
+                return done
+
+            return mock.patch(f"os.{name}", call)
+
+        try:
+            with dying("link"), dying("mkdir"), dying("rename"):
+                self.restore(self.store, past, self.work, None)
+        except Killed:
+            pass
+        for aside in self.work.glob("Set aside*"):
+            if (aside / RECORD_FILE).exists():  # killed before: it is empty
+                self.assertEqual(undo(aside).kept, [], (number, after))
+            else:
+                aside.rmdir()
+        self.assertEqual(files_of(self.work), before, (number, after))
+        return left[0] < 0
+
+    def test_what_cannot_take_its_place_leaves_what_stood_there(self) -> None:
+        before = files_of(self.work)
+        for refusal in (errno.EACCES, errno.EPERM):
+            with (
+                mock.patch("os.link", side_effect=OSError(refusal, "")),
+                mock.patch("os.rename", side_effect=refusing_once(os.rename, b"plan.txt", refusal)),
+            ):
+                report = self.restore(self.store, self.past, self.work / "plan.txt", None)
+            self.assertEqual(len(report.problems), 1)
+            self.assertEqual((self.work / "plan.txt").read_text(), "second plan, worse")
+            self.assertEqual(undo(report.set_aside[0]).kept, [])
+            self.assertEqual(files_of(self.work), before)
 
     def test_skip_and_keep_both(self) -> None:
         skipped = self.restore(self.store, self.past, self.work / "plan.txt", None, Existing.SKIP)

@@ -45,6 +45,7 @@ NOT_QUICK = (
     "unit.operations.snapshot.test_sightings",
     "unit.operations.stores.test_passphrases",
     "unit.operations.stores.test_pinning",
+    "unit.operations.snapshot.test_new_trees",
     "unit.operations.snapshot.test_resume_log",
     "unit.storage.test_catalog",
     "unit.storage.test_catalog_copy",

@@ -9,14 +9,14 @@ from __future__ import annotations
 import copy
 import zlib
 from collections.abc import Iterator, Sequence
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import pairwise
 
 import msgspec
 import numpy as np
 
-from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns, signed
-from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
+from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns, encode_short, signed
+from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest, PageId, page_id
 from good_tide.core.translation import tr
@@ -26,6 +26,12 @@ _PAGE_MAXIMUM = 4096
 _MOST_EXTENTS = 1 << 23
 """Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says
 more is refused before."""
+_FEW = 24
+"""Columns of up to so many numbers are encoded one by one."""
+_SIZE = 3
+"""Which of the columns has the sizes."""
+_NOT_STAMPED = encode_short([]), encode_short([])
+"""The columns of change times and inodes where there are none."""
 _HOLE = 0
 """Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
 
@@ -304,18 +310,81 @@ def encode_page(entries: Sequence[Entry], stamped: bool = True) -> bytes:
     )
 
 
+class Listed(msgspec.Struct, array_like=True):
+    """A page of which all is known but where its contents lie.
+
+    :param kinds: a letter each, as ``Kind``.
+    :param columns: mode, uid, gid, size and time of modification, encoded.
+    :param digests: of the files, in order.
+    :param extras: what few have, by their numbers.
+    """
+
+    names: list[bytes]
+    kinds: bytes
+    columns: list[bytes]
+    digests: list[bytes]
+    extras: dict[int, Extra]
+
+
+def encode_listed(page: Listed, extents: Sequence[Sequence[ExtentLike]]) -> bytes:
+    """The bytes of a page without change times and inodes, as ``encode_page``.
+
+    :param extents: of each of its entries.
+    """
+    counts = [len(own) for own in extents]
+    flat = [extent for own in extents for extent in own]
+    ids = [extent.chunk for extent in flat]
+    table = {chunk: at for at, chunk in enumerate(dict.fromkeys(one for one in ids if one is not None), 1)}
+    if page.kinds.count(b"f") == counts.count(1) == len(counts) and len(table) == 1:
+        # Whole small files, side by side in one chunk.
+        parts = [_ones(len(counts)), _encoded([extent.offset for extent in flat]), page.columns[_SIZE]]
+    else:
+        chunks = [_HOLE if chunk is None else table[chunk] for chunk in ids]
+        pieces = [extent.offset for extent in flat], [extent.length for extent in flat]
+        parts = [_encoded(chunks), *map(_encoded, pieces)]
+    return _encoder.encode(
+        (
+            len(page.names),
+            b"\0".join(page.names),
+            page.kinds,
+            *page.columns,
+            *_NOT_STAMPED,
+            b"".join(page.digests),
+            _ones(len(counts)) if counts.count(1) == len(counts) else _encoded(counts),
+            *parts,
+            b"".join(table),
+            page.extras,
+        )
+    )
+
+
+def _encoded(column: Sequence[int]) -> bytes:
+    return encode_short(column) if len(column) <= _FEW else encode_columns([column])[0]
+
+
+@lru_cache(maxsize=_PAGE_MAXIMUM)
+def _ones(count: int) -> bytes:
+    return encode_short([1] * count)
+
+
 def paginate(entries: Sequence[Entry]) -> Iterator[Sequence[Entry]]:
     """Cut a sorted listing into pages at borders that depend on names only; one empty page for an empty
     folder."""
+    for begin, end in page_borders([entry.name for entry in entries]):
+        yield entries[begin:end]
+
+
+def page_borders(names: Sequence[bytes]) -> Iterator[tuple[int, int]]:
+    """Begin and end of each page of a listing, by its sorted names."""
     start = 0
-    if len(entries) > _PAGE_MEAN:
-        for position, entry in enumerate(entries):
+    if len(names) > _PAGE_MEAN:
+        for position, name in enumerate(names):
             here = position + 1 - start
-            if here >= _PAGE_MAXIMUM or zlib.crc32(entry.name) % _PAGE_MEAN == 0:
-                yield entries[start : position + 1]
+            if here >= _PAGE_MAXIMUM or zlib.crc32(name) % _PAGE_MEAN == 0:
+                yield start, position + 1
                 start = position + 1
-    if start < len(entries) or not entries:
-        yield entries[start:]
+    if start < len(names) or not names:
+        yield start, len(names)
 
 
 def _check_names(names: Sequence[bytes], rooted: bool) -> None:

@@ -19,6 +19,8 @@ from good_tide.source.folders import NAMES, Found
 _DIGEST_BYTES = 16
 _encode = msgspec.msgpack.Encoder().encode
 
+Row = tuple[bytes, int, int, int, int, int, int, int]
+"""Name, mode, owner, group, size in bytes, times of modification and change (ns since 1970 UTC), inode."""
 _Seen = tuple[bytes, os.stat_result]
 
 
@@ -42,7 +44,21 @@ def seen_of(found: Iterable[Found]) -> bytes:
 
 
 def _digest(seen: list[_Seen]) -> bytes:
-    rows = [
+    return digest_of(_rows(seen))
+
+
+def rows_of(found: Iterable[Found]) -> list[Row]:
+    """What is looked at of a folder's contents that were scanned."""
+    return _rows([(name, info) for name, _, _, info in found])
+
+
+def digest_of(rows: list[Row]) -> bytes:
+    """The digest of what was looked at of a folder's contents, in the order of their names."""
+    return hashlib.blake2b(_encode(rows), digest_size=_DIGEST_BYTES).digest()
+
+
+def _rows(seen: list[_Seen]) -> list[Row]:
+    return [
         (
             name,
             info.st_mode,
@@ -55,4 +71,3 @@ def _digest(seen: list[_Seen]) -> bytes:
         )
         for name, info in seen
     ]
-    return hashlib.blake2b(_encode(rows), digest_size=_DIGEST_BYTES).digest()

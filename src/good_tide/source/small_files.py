@@ -9,9 +9,9 @@ import msgspec
 
 from good_tide.source.folders import FILE_FLAGS, read_attributes
 
-Expected = tuple[bytes, int, int, int, int]
-"""Name, size in bytes, modified and changed time (ns since 1970 UTC), inode: as the folder's listing showed
-them."""
+Expected = tuple[bytes | str, int, int, int, int]
+"""Name (as text it is opened sooner), size in bytes, modified and changed time (ns since 1970 UTC), inode: as
+the folder's listing showed them."""
 
 
 class SmallRead(msgspec.Struct, array_like=True):

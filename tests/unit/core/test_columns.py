@@ -8,7 +8,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from good_tide.core.columns import decode_column, encode_columns, signed
+from good_tide.core.columns import decode_column, encode_columns, encode_short, encode_tables, signed
 from good_tide.core.errors import DamageError
 
 int64 = st.integers(-(2**63), 2**63 - 1)
@@ -19,6 +19,16 @@ class ColumnTest(unittest.TestCase):
     def test_what_was_encoded_comes_back(self, values: list[int]) -> None:
         column = encode_columns([values])[0]
         self.assertEqual(decode_column(column, len(values)).tolist(), values)
+
+    @given(st.lists(st.lists(st.tuples(int64, int64), max_size=5), max_size=8))
+    def test_tables_side_by_side_are_as_each_alone(self, tables: list[list[tuple[int, int]]]) -> None:
+        table = np.array([row for one in tables for row in one], dtype=np.int64).reshape(-1, 2).T
+        alone = [encode_columns(np.array(one, dtype=np.int64).reshape(-1, 2).T) for one in tables]
+        self.assertEqual(encode_tables(table, [len(one) for one in tables]), alone)
+
+    @given(st.lists(st.integers(-(2**61), 2**61), max_size=30))
+    def test_a_short_column_is_as_any(self, values: list[int]) -> None:
+        self.assertEqual(encode_short(values), encode_columns([values])[0])
 
     def test_numbers_of_the_system_are_signed(self) -> None:
         self.assertEqual(signed([-5, 0, 2**63 - 1]).tolist(), [-5, 0, 2**63 - 1])

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import abc
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from operator import attrgetter
 from typing import NamedTuple
 
@@ -139,7 +139,11 @@ class FolderDraft:
     def add(self, entry: LateEntry | Entry) -> None:
         """Add an entry, in any order."""
         self.entries.append(entry)
-        for part in entry.parts if isinstance(entry, LateEntry) else entry.extents:
+        self.refers_to(entry.parts if isinstance(entry, LateEntry) else entry.extents)
+
+    def refers_to(self, parts: Iterable[ExtentLike]) -> None:
+        """Wait until the chunks of these are known."""
+        for part in parts:
             if isinstance(part, Part) and part.ticket is not None:
                 self.tickets.add(part.ticket)
 
@@ -151,6 +155,20 @@ class FolderDraft:
     def waits(self) -> bool:
         """Whether the listing of a folder inside is not written yet."""
         return any(isinstance(one, LateFolder) and one.child.pages is None for one in self.entries)
+
+    def listing(self, final: Callable[[LateEntry], Entry]) -> list[bytes]:
+        """The pages of its listing, when all that they refer to is known; what they were made of is no longer
+        kept.
+
+        :param final: gives the entry of a late one.
+        """
+        entries = [final(entry) if isinstance(entry, LateEntry) else entry for entry in self.entries]
+        entries.sort(key=attrgetter("name"))
+        self.stamps = [number for entry in entries for number in (entry.stat.changed, entry.stat.inode)]
+        if any(not entry.stat.changed or entry.extra.unsteady for entry in entries):
+            self.look = None
+        self.entries, self.tickets = [], set()
+        return [encode_page(page, stamped=False) for page in paginate(entries)]
 
     @property
     def ready(self) -> bool:
@@ -212,19 +230,13 @@ class DraftQueue:
             self._write(draft)
             return
         self._held.append(draft)
-        self._held_entries += len(draft.entries)
+        self._held_entries += draft.size
         if self._held_entries > _MOST_HELD_ENTRIES:
             self._write_joined()
 
     def _write(self, draft: FolderDraft) -> None:
-        entries = [self._final(entry) if isinstance(entry, LateEntry) else entry for entry in draft.entries]
-        entries.sort(key=attrgetter("name"))
-        pages = [encode_page(page, stamped=False) for page in paginate(entries)]
-        draft.stamps = [number for entry in entries for number in (entry.stat.changed, entry.stat.inode)]
-        if any(not entry.stat.changed or entry.extra.unsteady for entry in entries):
-            draft.look = None
+        pages = draft.listing(self._final)
         self._note(draft.path, pages, draft.stamps)
-        draft.entries, draft.tickets = [], set()
         before, draft.before = draft.before, None
         if len(pages) > 1 or not self._joins:
             # Of a long listing most pages are those of the last one, which the store knows by their content.

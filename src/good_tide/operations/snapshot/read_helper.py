@@ -16,10 +16,12 @@ from collections.abc import Callable
 import msgspec
 
 from good_tide.crypto.seals import digest_with
-from good_tide.source.small_files import Expected, SmallRead, read_small
+from good_tide.source.small_files import SmallRead, read_small
 
 LENGTH_BYTES = 8
 DIGEST_KEY_BYTES = 32
+_Sent = tuple[bytes, int, int, int, int]
+"""As ``Expected``."""
 
 
 def receive_exactly(connection: socket.socket, length: int) -> bytes:
@@ -46,7 +48,7 @@ def main() -> None:
 
 
 def _serve(connection: socket.socket, digest: Callable[[bytes], bytes]) -> None:
-    decoder, encoder = msgspec.msgpack.Decoder(list[Expected]), msgspec.msgpack.Encoder()
+    decoder, encoder = msgspec.msgpack.Decoder(list[_Sent]), msgspec.msgpack.Encoder()
     while True:
         head, handles, _, _ = socket.recv_fds(connection, LENGTH_BYTES, 1)
         if len(head) < LENGTH_BYTES or not handles:

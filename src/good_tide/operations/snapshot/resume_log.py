@@ -34,6 +34,8 @@ _LARGEST = 512 * 1024 * 1024
 """Bytes after which a log that was never finished begins anew."""
 
 _NOTE_SECONDS = 2.0
+_FLUSH_SECONDS = 0.2
+"""So much is read again at most after a kill."""
 
 KnownPart = tuple[int, ChunkId]
 """Length and chunk of a piece of a file, from its beginning on without gaps."""
@@ -65,6 +67,7 @@ class ResumeLog:
         self._folders: dict[bytes, tuple[int, int]] = {}
         self._pieces: dict[bytes, tuple[Stat, list[KnownPart]]] = {}
         self._out: BinaryIO | None = None
+        self._flushed = 0.0
         self._in: BinaryIO | None = None
 
     def __enter__(self) -> ResumeLog:
@@ -123,6 +126,11 @@ class ResumeLog:
                 [*known[: found.first], *((length, ChunkId(chunk)) for length, chunk in found.pieces)],
             )
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether no run was cut off."""
+        return not self._folders and not self._pieces
+
     def files_of(self, path: bytes) -> dict[bytes, Entry]:
         """Files of a folder that an earlier run read, by name; their content is in the store."""
         place = self._folders.get(path)
@@ -178,7 +186,9 @@ class ResumeLog:
                 )
             rest = path + body
             self._out.write(_HEAD.pack(len(rest), zlib.crc32(rest), kind, len(path)) + rest)
-            self._out.flush()
+            if kind == _PARTS or time.monotonic() - self._flushed > _FLUSH_SECONDS:
+                self._out.flush()
+                self._flushed = time.monotonic()
 
     def finished(self) -> None:
         """The snapshot is published: nothing needs to be gone on with."""

@@ -72,14 +72,17 @@ class RunNotes:
     def note_owner(self, info: os.stat_result) -> None:
         """Keep the names behind user and group numbers, for restores on a machine that numbers them
         otherwise."""
-        pair = (info.st_uid, info.st_gid)
-        if pair in self._seen_owners:
+        self.note_numbers(info.st_uid, info.st_gid)
+
+    def note_numbers(self, user: int, group: int) -> None:
+        """As ``note_owner``."""
+        if (user, group) in self._seen_owners:
             return
-        self._seen_owners.add(pair)
+        self._seen_owners.add((user, group))
         with contextlib.suppress(KeyError):
-            self.owners[f"u{info.st_uid}"] = pwd.getpwuid(info.st_uid).pw_name
+            self.owners[f"u{user}"] = pwd.getpwuid(user).pw_name
         with contextlib.suppress(KeyError):
-            self.owners[f"g{info.st_gid}"] = grp.getgrgid(info.st_gid).gr_name
+            self.owners[f"g{group}"] = grp.getgrgid(group).gr_name
 
     def report(self, phase: str, stage: Stage = Stage.UNDER_WAY) -> None:
         """Tell how far the run is, a few times a second; every last part at once."""

@@ -107,14 +107,35 @@ class SmallFiles:
         ):
             self._take_in(self._pending.popleft())
 
+    def take_new(self, digests: Sequence[bytes], contents: Sequence[bytes]) -> list[tuple[ExtentLike, ...]]:
+        """What the contents of new files lie in, by their digests. What was asked for before comes first:
+        equal files in equal order make equal blocks."""
+        self._take_in_all()
+        known = self._known
+        found: list[tuple[ExtentLike, ...]] = []
+        for digest, content in zip(digests, contents, strict=True):
+            parts = known.get(digest) if content else ()  # type: ignore[call-overload]
+            if parts is None:
+                mine = ContentDigest(digest)
+                stored = self._stored_extent(mine, content) if self._stored is not None else None
+                parts = known[mine] = (stored or self._blocks.add(content, mine),)
+            found.append(parts)
+        self.files += len(found)
+        self.changed += len(found)
+        self.bytes += sum(map(len, contents))
+        return found
+
+    def _take_in_all(self) -> None:
+        while self._pending:
+            self._take_in(self._pending.popleft())
+
     def flush(self) -> None:
         """End the block that is open."""
         self._blocks.flush()
 
     def finish(self) -> None:
         """Take in everything that was asked for, and end the last block."""
-        while self._pending:
-            self._take_in(self._pending.popleft())
+        self._take_in_all()
         self._blocks.flush()
 
     def _take_in(self, pending: _Pending) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -13,20 +13,23 @@ from typing import Self
 from good_tide.core.coverage import FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Kind, Reason
-from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import Nanoseconds, PageId, chunk_of
+from good_tide.core.identifiers import Nanoseconds, PageId
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
 from good_tide.core.records import Snapshot, SnapshotRecord, Tally
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
+from good_tide.operations.snapshot.folders_ahead import FoldersAhead
+from good_tide.operations.snapshot.last_listings import LastListings
 from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry, LateFolder
 from good_tide.operations.snapshot.looking import NOTHING_CLEAN
+from good_tide.operations.snapshot.new_folders import Terms
+from good_tide.operations.snapshot.new_trees import NewTrees
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
-from good_tide.operations.snapshot.sightings import Look, key_of, look_of, stamped_pages
+from good_tide.operations.snapshot.sightings import Look, key_of, look_of
 from good_tide.operations.snapshot.small_files import Before, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.operations.snapshot.unchanged import (
     Replaced,
@@ -48,12 +51,10 @@ from good_tide.source.folders import (
     stat_of,
 )
 from good_tide.source.sight import seen_of
-from good_tide.storage.content import content_ids
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 
 _MOST_WAITING_ENTRIES = 20_000
-_MOST_THERE = 1000
 
 
 class Walk:
@@ -78,10 +79,11 @@ class Walk:
         self._files = FileTaking(store, session, self._small, self._queue, memory, notes)
         self.clean = NOTHING_CLEAN
         """Folders that were looked at before."""
+        self._new: NewTrees
+        """Takes in what is new."""
         self._own_places: set[tuple[int, int]] = set()
         self._device = 0
-        self._there: set[bytes] = set()
-        """Identities of chunks, some together, that the store has."""
+        self._last_listings = LastListings(store, session, memory.sightings)
         self._started = time.monotonic()
 
     def __enter__(self) -> Self:
@@ -105,6 +107,23 @@ class Walk:
 
     def take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         """Walk, write, publish."""
+        with FoldersAhead(self._terms(request, moment), not self._log.is_empty) as ahead:
+            self._new = NewTrees(ahead, self._small, self._notes, self._finished, self._folder_entry)
+            return self._take(folders, request, moment)
+
+    def _terms(self, request: CaptureRequest, moment: Nanoseconds) -> Terms:
+        """What helpers have to know."""
+        return Terms(
+            self._store.keys.digest_key,
+            sorted(self._own_places),
+            request.rules,
+            request.kinds,
+            request.home,
+            sorted(request.network),
+            moment,
+        )
+
+    def _take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
         drafts = []
         for folder in folders:
@@ -209,8 +228,10 @@ class Walk:
             if state.out and not found and not missed:
                 return None
         look = look_of(seen, found, turn) if seen else None
-        pages = self._pages(was)
-        intact = len(pages) == len(before) and all(self._has_all(page.chunk_ids) for page in pages)
+        pages = self._last_listings.pages(was)
+        intact = len(pages) == len(before) and all(
+            self._last_listings.has_all(page.chunk_ids) for page in pages
+        )
         if not missed and intact and looks_unchanged(found, pages):
             unchanged: FolderDraft | None = yield self._unchanged(
                 path, handle, found, pages, was, depth, inside, look
@@ -218,7 +239,8 @@ class Walk:
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        lost = set() if intact else self._lost(known.values())
+        lost = set() if intact else self._last_listings.lost(known.values())
+        self._notes.lost_files += len(lost)
         read_before = self._log.files_of(path)
         draft = self._draft(path, len(found), pages, before, look)
         for miss in missed:
@@ -227,7 +249,7 @@ class Walk:
         replaced = Replaced(found, known)
         logs = with_log(found)
         emptied: set[bytes] = set()
-        for item in found:
+        for at, item in enumerate(found):
             if item.name in logs or item.name in emptied:
                 taken = self._one_state(item, path, handle, replaced.before(item), item.name in emptied)
                 if taken is not None:
@@ -245,11 +267,16 @@ class Walk:
             else:
                 if item.kind is Kind.FOLDER:
                     own = was_at(was.path, replaced.folder(item), inside=True)
+                    if own.entry is None:
+                        new = [item] if known else found[at:]
+                        self._new.ask(new, path, handle, depth, self._device, inside)
                     entry = yield self._sub_folder(item, path, handle, own, depth, inside)
                 else:
                     entry = self._item(item, path, handle, replaced.before(item), same)
                 if entry is not None:
                     draft.add(entry)
+        if not known:
+            self._new.walked(len(found))
         if small:
             self._notes.current = path
             self._small.read(draft, path, handle, small)
@@ -296,41 +323,6 @@ class Walk:
         self._sightings.note(draft.path, draft.look, draft.pages, draft.stamps)
         self.clean.changed.discard(key_of(draft.path))
         draft.stamps = []
-
-    def _pages(self, was: Was) -> list[Page]:
-        """The pages of a listing in the last snapshot, without any that the store has lost: what they name is
-        read again. One that is still in memory is stored again."""
-        found: list[Page] = []
-        for identity in was.pages:
-            with contextlib.suppress(DamageError):
-                found.append(self._store.page(identity))
-                if not self._has_all(chunk_of(identity)):
-                    self._session.put_page(self._store.read_chunk(chunk_of(identity)))
-        stamps = self._sightings.stamps_of(was.path, was.pages) if len(found) == len(was.pages) else None
-        return found if stamps is None else stamped_pages(found, stamps)
-
-    def _has_all(self, identities: bytes) -> bool:
-        """As the store's ``has_all``. Folders side by side refer to the same few chunks; while nothing is
-        damaged, those that were there a moment ago are not asked after again."""
-        if self._store.damage.packs:
-            return self._store.has_all(identities)
-        if identities not in self._there:
-            if not self._store.has_all(identities):
-                return False
-            if len(self._there) >= _MOST_THERE:
-                self._there.clear()
-            self._there.add(identities)
-        return True
-
-    def _lost(self, known: Iterable[Entry]) -> set[bytes]:
-        """The names of files whose content, or a part of it, the store has lost: they are read again."""
-        lost = {
-            entry.name
-            for entry in known
-            if entry.kind is Kind.FILE and not self._store.has_all(content_ids(entry))
-        }
-        self._notes.lost_files += len(lost)
-        return lost
 
     def _unchanged(
         self,
@@ -415,6 +407,11 @@ class Walk:
         states: dict[bytes, FolderState],
     ) -> Deep[LateEntry | Entry | None]:
         inside = path + b"/" + item.name
+        if self._new.knows(inside):
+            taken, known = yield self._new.entry(item, inside, handle)
+            if taken:
+                new: LateEntry | Entry | None = known
+                return new
         clean = self._clean_folder(item, inside, was)
         if clean is not None:
             return clean

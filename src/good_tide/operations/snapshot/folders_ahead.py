@@ -1,0 +1,190 @@
+"""New folders walked and read ahead by processes of their own, where there are many and more than one core.
+
+What they hand over comes in the order in which it was asked for. A helper that dies costs nothing but speed:
+what it did not answer is walked here.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import socket
+import subprocess
+import sys
+import threading
+from collections import deque
+from collections.abc import Iterator, Sequence
+from types import TracebackType
+from typing import Self
+
+import msgspec
+
+from good_tide.core.coverage import FolderState
+from good_tide.core.translation import tr
+from good_tide.operations.snapshot.new_folders import Bundle, LeftFolder, NewFolder, Terms, Wanted
+from good_tide.operations.snapshot.read_helper import LENGTH_BYTES, receive_exactly
+
+_WORTH_HELPERS = 4000
+"""New files walked in this run, a folder counted as four, after which helpers are started; to start them
+costs as much as to read some thousands."""
+_HELPERS = 2
+_BUNDLES_AHEAD = 4
+_REPLY_LIMIT = 1 << 30
+_POLL_SECONDS = 0.05
+_PATIENCE_SECONDS = 0.5
+
+
+class _Helper:
+    """A helper process and the thread that takes its answers."""
+
+    def __init__(self, terms: bytes) -> None:
+        self._socket, theirs = socket.socketpair()
+        with theirs:
+            self._process = subprocess.Popen(
+                [
+                    sys.executable,
+                    "-m",
+                    "good_tide.operations.snapshot.new_folder_helper",
+                    str(theirs.fileno()),
+                ],
+                pass_fds=[theirs.fileno()],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+            )
+        self._answers: queue.Queue[Bundle | None] = queue.Queue(_BUNDLES_AHEAD)
+        self._folders: deque[NewFolder | LeftFolder] = deque()
+        self.owners: list[tuple[int, int]] = []
+        self.gone = False
+        self._send(terms)
+        self._thread = threading.Thread(target=self._take_answers, name=tr("read ahead"))
+        self._thread.start()
+
+    def ask(self, wanted: Wanted, handle: int) -> None:
+        """Have sub-folders of an open folder walked."""
+        self._send(msgspec.msgpack.encode(wanted), handle)
+
+    def _send(self, body: bytes, *handles: int) -> None:
+        message = len(body).to_bytes(LENGTH_BYTES, "little") + body
+        with contextlib.suppress(OSError):  # it has died, and answers nothing
+            sent = socket.send_fds(self._socket, [message], handles) if handles else 0
+            self._socket.sendall(message[sent:])
+
+    def _take_answers(self) -> None:
+        decoder = msgspec.msgpack.Decoder(Bundle)
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            while True:
+                head = receive_exactly(self._socket, LENGTH_BYTES)
+                length = int.from_bytes(head, "little")
+                if len(head) < LENGTH_BYTES or length > _REPLY_LIMIT:
+                    break
+                self._answers.put(decoder.decode(receive_exactly(self._socket, length)))
+        self._answers.put(None)
+
+    def folder(self) -> NewFolder | LeftFolder | None:
+        """The next folder; waits for it. None: the helper has died."""
+        while not self._folders and not self.gone:
+            bundle = self._answers.get()
+            if bundle is None:
+                self.gone = True
+            else:
+                self._folders += bundle.folders
+                self.owners += bundle.owners
+        return self._folders.popleft() if self._folders else None
+
+    def close(self) -> None:
+        """End the process and the thread."""
+        with contextlib.suppress(OSError):
+            self._socket.shutdown(socket.SHUT_RDWR)
+        while self._thread.is_alive():
+            with contextlib.suppress(queue.Empty):
+                self._answers.get(timeout=_POLL_SECONDS)
+        self._socket.close()
+        try:
+            self._process.wait(_PATIENCE_SECONDS)
+        except subprocess.TimeoutExpired:  # it is in the middle of a slow folder
+            self._process.kill()
+            self._process.wait()
+
+
+class FoldersAhead:
+    """Has new folders walked and read by helpers. A context manager.
+
+    :param terms: what is in, and how it is read. :param alone: without helpers.
+    """
+
+    def __init__(self, terms: Terms, alone: bool = False) -> None:
+        self._terms = terms
+        self._helpers: list[_Helper] = []
+        self._asked: dict[bytes, _Helper] = {}
+        self._walked = self._turn = 0
+        self._alone = alone or len(os.sched_getaffinity(0)) < 2
+
+    def walked(self, files: int, folders: int) -> None:
+        """So much that is new was walked here."""
+        self._walked += files + 4 * folders
+        if self._walked >= _WORTH_HELPERS and not self._alone and not self._helpers:
+            terms = msgspec.msgpack.encode(self._terms)
+            try:
+                for _ in range(_HELPERS):
+                    self._helpers.append(_Helper(terms))
+            except OSError:
+                self._alone = True
+
+    @property
+    def at_work(self) -> bool:
+        """Whether folders can be asked for."""
+        return bool(self._helpers)
+
+    def ask(
+        self,
+        path: bytes,
+        handle: int,
+        depth: int,
+        device: int,
+        folders: Sequence[tuple[bytes, FolderState | None]],
+    ) -> None:
+        """Have sub-folders of an open folder walked.
+
+        :param depth: theirs, below the covered folder. :param device: that of the covered folder.
+        """
+        shares: list[list[tuple[bytes, FolderState | None]]] = [[] for _ in self._helpers]
+        for one in folders:
+            self._turn += 1
+            self._asked[path + b"/" + one[0]] = self._helpers[self._turn % len(self._helpers)]
+            shares[self._turn % len(self._helpers)].append(one)
+        for helper, share in zip(self._helpers, shares, strict=True):
+            if share:
+                helper.ask(Wanted(path, depth, device, share), handle)
+
+    def asked(self, path: bytes) -> bool:
+        """Whether a folder was asked for, and not yet taken."""
+        return path in self._asked
+
+    def take(self, path: bytes) -> Iterator[NewFolder | LeftFolder]:
+        """All folders in one that was asked for, and last itself; fewer when the helper has died. They are
+        taken in the order in which they were asked for."""
+        helper = self._asked.pop(path)
+        while (folder := helper.folder()) is not None:
+            if folder.path == path:
+                yield folder
+                return
+            if folder.path.startswith(path + b"/"):  # others were asked for by a walk that was given up
+                yield folder
+
+    def owners(self) -> list[tuple[int, int]]:
+        """User and group numbers of what was taken, each once."""
+        found: list[tuple[int, int]] = []
+        for helper in self._helpers:
+            found += helper.owners
+            helper.owners = []
+        return found
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for helper in self._helpers:
+            helper.close()

@@ -16,10 +16,11 @@ from good_tide.core.restoring import Action
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.translation import tr
 from good_tide.core.words import size_words
-from good_tide.operations.restore.plan import Plan, Step
+from good_tide.operations.restore.plan import Plan
 from good_tide.operations.restore.read_ahead import ReadAhead
 from good_tide.operations.restore.report import Problem, RestoreReport
 from good_tide.operations.restore.set_aside import Keeping
+from good_tide.operations.restore.steps import Step
 from good_tide.operations.restore.target import Target
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
@@ -58,7 +59,7 @@ def carry_out(
     report = RestoreReport(problems=[], metadata_notes=[])
     steps, size = len(plan.steps), plan.payload
     with contextlib.ExitStack() as stack:
-        ahead = stack.enter_context(ReadAhead(store, plan.steps))
+        ahead = stack.enter_context(ReadAhead(store, plan.steps.written_chunks()))
         targets: dict[Path, Target] = {}
         try:
             for step in plan.steps:
@@ -95,12 +96,13 @@ def _check(
 ) -> None:
     """Read what was restored from the disk again."""
     failed = {problem.path for problem in report.problems}
-    steps = [step for step in plan.steps if step.action in (Action.CREATE, Action.REPLACE)]
-    for number, step in enumerate(steps):
+    written = (Action.CREATE, Action.REPLACE)
+    count = sum(plan.count(action) for action in written)
+    for number, step in enumerate(plan.steps.having(*written)):
         if step.entry.kind is Kind.FOLDER or step.source in failed:
             continue
         control.checkpoint()
-        control.report(Progress(tr("Checking"), number, len(steps), current=os.fsdecode(step.source)))
+        control.report(Progress(tr("Checking"), number, count, current=os.fsdecode(step.source)))
         try:
             same = targets[step.target].is_there(store, step)
         except OSError as error:
@@ -121,7 +123,7 @@ def _check(
 
 def _check_still_kept(store: Store, plan: Plan, now: int) -> None:
     present = set(store.snapshot_ids())
-    for snapshot in {step.snapshot.id: step.snapshot for step in plan.steps}.values():
+    for snapshot in plan.steps.snapshots():
         if snapshot.id not in present:
             raise no_longer_kept(snapshot.time, [one.time for one in known_snapshots(store)[0]], now)
 
@@ -134,24 +136,13 @@ def _check_room(plan: Plan) -> None:
     """
     needed: dict[int, int] = {}
     free: dict[int, tuple[Path, int]] = {}
-    devices: dict[Path, int] = {}
-    links: set[tuple[int, int, int]] = set()
-    for step in plan.steps:
-        group = step.entry.extra.link_group
-        known = group is not None and (id(step.snapshot), *group) in links
-        written = step.entry.kind is Kind.FILE and step.action in (Action.CREATE, Action.REPLACE)
-        if not written or known:
-            continue
-        links |= {(id(step.snapshot), *group)} if group is not None else set()
-        if step.target not in devices:
-            above = step.target
-            while not above.exists() and above != above.parent:
-                above = above.parent
-            room, device = os.statvfs(above), above.stat().st_dev
-            devices[step.target], free[device] = device, (above, room.f_bavail * room.f_frsize)
-        stored = sum(extent.length for extent in step.entry.extents if extent.chunk is not None)
-        device = devices[step.target]
-        needed[device] = needed.get(device, 0) + stored
+    for target, size in plan.steps.needed.items():
+        above = target
+        while not above.exists() and above != above.parent:
+            above = above.parent
+        room, device = os.statvfs(above), above.stat().st_dev
+        free[device] = above, room.f_bavail * room.f_frsize
+        needed[device] = needed.get(device, 0) + size
     for device, size in needed.items():
         where, room_left = free[device]
         if size > room_left:

@@ -15,7 +15,7 @@ from good_tide.core.entries import Extra
 from good_tide.core.records import SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words, printable
-from good_tide.operations.restore.plan import Step
+from good_tide.operations.restore.steps import Step
 from good_tide.source.folders import ACLS
 
 _RAISING = 0o6000

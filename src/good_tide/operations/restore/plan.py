@@ -23,13 +23,12 @@ from good_tide.core.words import moment_name
 from good_tide.operations.coverage.selecting import Selector, state_of
 from good_tide.operations.history.browse import check_depth, entry_at, readable_children
 from good_tide.operations.history.same_content import is_identical
+from good_tide.operations.restore.steps import Relative, Step, Steps
 from good_tide.source.folders import open_folder, scan
 from good_tide.source.own_places import NOTHING_OWN, OwnPlaces
 from good_tide.source.ways import open_way
 from good_tide.storage.store import Store
 
-Relative = tuple[bytes, ...]
-"""A path below a target folder, by its names."""
 NO_GAPS = frozenset(reason.value for reason in Reason if not reason.is_gap)
 """Why something is not in a snapshot that nobody would want back."""
 
@@ -52,58 +51,29 @@ class Wish(msgspec.Struct, frozen=True):
     path: bytes
 
 
-class Step(msgspec.Struct, frozen=True):
-    """One item of a plan. ``target`` is the folder everything of this wish goes below; ``source`` the path it
-    had."""
-
-    action: Action
-    target: Path
-    relative: Relative
-    entry: Entry
-    source: bytes
-    snapshot: Snapshot
-    note: str = ""
-
-    @property
-    def payload(self) -> int:
-        """Bytes to be written."""
-        return (
-            self.entry.stat.size
-            if self.entry.kind is Kind.FILE and self.action in (Action.CREATE, Action.REPLACE)
-            else 0
-        )
-
-    @property
-    def shown(self) -> bytes:
-        """The whole path the item will have."""
-        return os.path.join(os.fsencode(self.target), *self.relative)
-
-
 class Plan(msgspec.Struct, frozen=True):
-    """What a restore would do, in the order it would do it: folders before what is in them. Counts and sums
-    go through all of it."""
+    """What a restore would do, in the order it would do it: folders before what is in them."""
 
-    steps: tuple[Step, ...]
+    steps: Steps
     notes: tuple[str, ...] = ()
     owners: dict[str, str] = {}
 
     def count(self, action: Action) -> int:
         """How many items have this action."""
-        return sum(1 for step in self.steps if step.action is action)
+        return self.steps.counts[action]
 
     @property
     def payload(self) -> int:
         """Bytes to be written."""
-        return sum(step.payload for step in self.steps)
+        return self.steps.payload
 
     def places(self) -> tuple[str, ...]:
         """The folders in which what is brought can be seen: for one thing the one that it is in."""
         tops: dict[str, None] = {}
-        for step in self.steps:
-            if step.action in (Action.CREATE, Action.REPLACE):
-                where = step.shown
-                if not any(where.startswith(os.fsencode(top).rstrip(b"/") + b"/") for top in tops):
-                    tops[os.fsdecode(os.path.dirname(where))] = None
+        for step in self.steps.having(Action.CREATE, Action.REPLACE):
+            where = step.shown
+            if not any(where.startswith(os.fsencode(top).rstrip(b"/") + b"/") for top in tops):
+                tops[os.fsdecode(os.path.dirname(where))] = None
         return tuple(tops)
 
     def without(self, paths: Sequence[bytes]) -> Plan:
@@ -111,9 +81,10 @@ class Plan(msgspec.Struct, frozen=True):
         if not paths:
             return self
         out, below = set(paths), tuple(path.rstrip(b"/") + b"/" for path in paths)
-        kept = tuple(
-            step for step in self.steps if (shown := step.shown) not in out and not shown.startswith(below)
-        )
+        kept = Steps()
+        for step in self.steps:
+            if (shown := step.shown) not in out and not shown.startswith(below):
+                kept.append(step)
         return msgspec.structs.replace(self, steps=kept)
 
 
@@ -172,7 +143,7 @@ def plan_restore(
             continue
         places.add((target, relative))
         planner.wish(wish, entry, target, relative)
-    return Plan(tuple(planner.steps), tuple(notes), elsewhere.owners)
+    return Plan(planner.steps, tuple(notes), elsewhere.owners)
 
 
 def _place_in_home(
@@ -254,7 +225,7 @@ class _Planner:
         selector: Selector | None = None,
         own: OwnPlaces = NOTHING_OWN,
     ) -> None:
-        self.steps: list[Step] = []
+        self.steps = Steps()
         self._own = own
         self._store, self._existing, self._control = store, existing, control
         self._extent, self._selector = extent, selector

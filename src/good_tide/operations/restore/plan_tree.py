@@ -8,7 +8,8 @@ from collections.abc import Iterator
 
 from good_tide.core.entries import Kind
 from good_tide.core.restoring import Action, PlanItem
-from good_tide.operations.restore.plan import Plan, Step
+from good_tide.operations.restore.plan import Plan
+from good_tide.operations.restore.steps import Step
 
 TOP = -1
 """The number that stands for the whole plan."""

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import contextlib
 from collections import OrderedDict, deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import Self
 
 from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import ChunkId
-from good_tide.operations.restore.plan import Step
 from good_tide.storage.store import Store
 
 _AHEAD_CHUNKS = 12
@@ -21,28 +20,21 @@ of many, by turns."""
 
 
 class ReadAhead:
-    """Reads the chunks that the coming steps need, in other threads."""
+    """Reads chunks in other threads.
 
-    def __init__(self, store: Store, steps: Sequence[Step]) -> None:
+    :param coming: those that will be needed, in their order.
+    """
+
+    def __init__(self, store: Store, coming: Iterator[ChunkId]) -> None:
         self._store = store
         self.keys = store.keys
         self._pool = ThreadPoolExecutor(2, thread_name_prefix="read")
-        self._coming = self._needed(steps)
+        self._coming = coming
         self._queue: deque[ChunkId] = deque()
         """Chunks that are being read, in their order."""
         self._reading: dict[ChunkId, Future[bytes]] = {}
         self._kept: OrderedDict[ChunkId, bytes] = OrderedDict()
         self._kept_bytes = 0
-
-    @staticmethod
-    def _needed(steps: Sequence[Step]) -> Iterator[ChunkId]:
-        last: ChunkId | None = None
-        for step in steps:
-            if step.payload:
-                for extent in step.entry.extents:
-                    if extent.chunk is not None and extent.chunk != last:
-                        last = extent.chunk
-                        yield last
 
     def get(self, chunk: ChunkId) -> bytes:
         """The plain bytes of a chunk; cheap if asked for in the order of the steps."""

@@ -117,7 +117,7 @@ def restore(
         replaced=done.replaced + report.replaced,
         strange=done.strange + report.strange,
         folders=tuple(folder for folder in done.folders if os.path.isdir(folder)),
-        targets=done.targets or tuple(dict.fromkeys(str(step.target) for step in plan.steps)),
+        targets=done.targets or tuple(str(target) for target in plan.steps.targets()),
     )
     return report
 

@@ -31,6 +31,7 @@ from good_tide.storage.place import disk_errors
 
 RECORD_FILE = "restore-record.jsonl"
 _RECORD_LIMIT = 1 << 28
+_PIECE_BYTES = 1 << 20
 
 Relative = tuple[bytes, ...]
 
@@ -108,8 +109,12 @@ class SetAside:
             self._record = os.open(
                 RECORD_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600, dir_fd=self._handle
             )
-            for line in (_Line("begin"), *self._before):
+            self._note(_Line("begin"))
+            for line in self._before:
                 self._note(line)
+            self._before = []
+            if self.record is not None:
+                self._take_over(self.record, self._record)
             os.fsync(self._root)
             if self.record is not None:
                 shutil.rmtree(self.record, ignore_errors=True)
@@ -120,11 +125,19 @@ class SetAside:
         if self._record is not None:
             os.write(self._record, msgspec.json.encode(line) + b"\n")
             return
-        self._before.append(line)
-        if self._keeping.records is not None and self.record is None and self._early == -1:
+        if self._keeping.records is not None and self._early == -1:
             self._begin_early(self._keeping.records)
         if self.record is not None:
             os.write(self._early, msgspec.json.encode(line) + b"\n")
+        else:
+            self._before.append(line)
+
+    def _take_over(self, record: Path, into: int) -> None:
+        """Write the lines of the record away from the target to that in the set-aside folder."""
+        with (record / RECORD_FILE).open("rb") as lines:
+            lines.readline()  # where it leads
+            while piece := lines.read(_PIECE_BYTES):
+                os.write(into, piece)
 
     def _begin_early(self, records: Path) -> None:
         """Begin a record away from the target. A full disk goes without: then there is no undo."""
@@ -216,16 +229,15 @@ def undo(folder: Path) -> UndoReport:
             tr("{folder} is not a set-aside folder").format(folder=folder),
             tr("Choose one that holds {RECORD_FILE}").format(RECORD_FILE=RECORD_FILE),
         ) from None
-    lines = _parse(data)
     report = UndoReport(kept=[])
-    target = base64.b64decode(lines[0].target) if lines else b""
+    target = _target(data)
     if target:
-        return _undo_created(folder, Path(os.fsdecode(target)), lines, report)
+        return _undo_created(folder, Path(os.fsdecode(target)), data, report)
     with disk_errors(tr("Undoing the restore in {folder}").format(folder=folder)):
         root, _ = open_way(folder.parent)
         aside = open_folder(folder.name, root)
         try:
-            for line in reversed(lines):
+            for line in _backwards(data):
                 _undo_line(line, root, aside, report)
             if not report.kept and _only_folders(aside, RECORD_FILE):
                 _only_folders(aside, RECORD_FILE, remove=True)
@@ -242,22 +254,28 @@ def folders_created(folder: Path) -> set[bytes]:
     """Paths of folders that a restore has made and that are there still, by the folder of its record; those
     it was cut off over have no times and permissions yet."""
     try:
-        lines = _parse((folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT])
+        data = (folder / RECORD_FILE).read_bytes()[:_RECORD_LIMIT]
     except OSError:
         return set()
-    named = base64.b64decode(lines[0].target) if lines else b""
-    target = named or os.fsencode(folder.parent)
-    created = (line.path for line in lines if line.what == "created")
+    target = _target(data) or os.fsencode(folder.parent)
+    created = (line.path for line in _backwards(data) if line.what == "created" and not line.modified)
     paths = {os.path.join(target, *(base64.b64decode(part) for part in path)) for path in created}
     return {path for path in paths if os.path.isdir(path) and not os.path.islink(path)}
 
 
-def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoReport) -> UndoReport:
+def _target(data: bytes) -> bytes:
+    """The folder restored to, by the first line of a record; empty where the record lies in it."""
+    with contextlib.suppress(msgspec.MsgspecError):
+        return base64.b64decode(msgspec.json.decode(data[: data.find(b"\n")], type=_Line).target)
+    return b""
+
+
+def _undo_created(folder: Path, target: Path, data: bytes, report: UndoReport) -> UndoReport:
     """Undo a restore that has replaced nothing."""
     with disk_errors(tr("Undoing the restore to {target}").format(target=target)):
         root, _ = open_way(target)
         try:
-            for line in reversed(lines):
+            for line in _backwards(data):
                 if line.what == "created":
                     _undo_line(line, root, root, report)
             os.fsync(root)
@@ -268,17 +286,20 @@ def _undo_created(folder: Path, target: Path, lines: list[_Line], report: UndoRe
     return report
 
 
-def _parse(data: bytes) -> list[_Line]:
-    """The lines of a record, without those of what could not be done."""
-    lines: list[_Line] = []
-    for text in data.splitlines():
+def _backwards(data: bytes) -> Iterator[_Line]:
+    """The lines of a record from the last to the first, without those of what could not be done."""
+    undone: tuple[str, ...] | None = None
+    end = len(data)
+    while end > 0:
+        begin = data.rfind(b"\n", 0, end) + 1
+        text, end = data[begin:end], begin - 1
         with contextlib.suppress(msgspec.MsgspecError):
             line = msgspec.json.decode(text, type=_Line)
-            while line.what == "back" and lines and lines[-1].path == line.path:
-                lines.pop()
-            if line.what != "back":
-                lines.append(line)
-    return lines
+            if line.what == "back":
+                undone = line.path
+            elif line.path != undone:
+                undone = None
+                yield line
 
 
 def _undo_line(line: _Line, root: int, aside: int, report: UndoReport) -> None:

@@ -22,10 +22,10 @@ from good_tide.core.restoring import Action
 from good_tide.core.translation import tr
 from good_tide.operations.history.same_content import is_identical
 from good_tide.operations.restore.metadata import Metadata
-from good_tide.operations.restore.plan import Relative, Step
 from good_tide.operations.restore.read_ahead import ReadAhead
 from good_tide.operations.restore.report import Problem, RestoreReport
 from good_tide.operations.restore.set_aside import Keeping, SetAside
+from good_tide.operations.restore.steps import Relative, Step
 from good_tide.source.folders import open_file, open_folder
 from good_tide.source.ways import open_way
 from good_tide.storage.content import ContentHasher, lies_in_pieces

@@ -155,7 +155,7 @@ class ArchiveTest(GoodTideTest):
         plan = plan_restore(
             self.store, wishes, None, Existing.SET_ASIDE, Silent(), elsewhere=Elsewhere(homes)
         )
-        self.assertEqual(plan.steps, ())
+        self.assertEqual(len(plan.steps), 0)
         self.assertIn("below none of the homes", plan.notes[0])
 
     def test_a_home_inside_a_covered_folder(self) -> None:

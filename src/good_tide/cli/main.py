@@ -61,6 +61,9 @@ _COMMANDS = {
     "report": "telling_commands",
     "mail": "telling_commands",
     "fleet": "fleet_commands",
+    "mount": "mount_commands",
+    "unmount": "mount_commands",
+    "mounts": "mount_commands",
 }
 """In which module each command is; there it is called ``…_command``, or ``…_group``."""
 _STORE_COMMANDS = dict.fromkeys(

@@ -182,21 +182,22 @@ def job_stores(context: Context, job: Job, passphrase_file: Path | None) -> JobS
 
 def opened(context: Context, where: StorePlace, passphrase_file: Path | None) -> Store:
     """The store in a place; what is strange about it is said."""
-    return _told(open_place(context, where, TerminalPassphrases(passphrase_file, insists=True)))
+    return told(open_place(context, where, TerminalPassphrases(passphrase_file, insists=True)))
 
 
 def opened_named(context: Context, named: str, passphrase_file: Path | None) -> Store:
     """A store by its folder, or by the name of its disk in a job; what is strange about it is said."""
-    return _told(open_named(context, named, TerminalPassphrases(passphrase_file, insists=True)))
+    return told(open_named(context, named, TerminalPassphrases(passphrase_file, insists=True)))
 
 
 def opened_to_look(context: Context, named: str, passphrase_file: Path | None) -> Store:
     """A store that is only read, by its folder or by the name of its disk or of a job; while its disk is
     away, its holding area."""
-    return _told(open_to_look(context, named, TerminalPassphrases(passphrase_file, insists=True)))
+    return told(open_to_look(context, named, TerminalPassphrases(passphrase_file, insists=True)))
 
 
-def _told(found: Opened) -> Store:
+def told(found: Opened) -> Store:
+    """The store that was opened; what is strange about it is said."""
     for noticed in found.noticed:
         output.say_noticed(noticed.what, noticed.todo)
     return found.store

@@ -14,7 +14,7 @@ from good_tide.core.places import DiskFacts, DiskKind
 from good_tide.core.translation import tr
 from good_tide.system.bus import Bus
 from good_tide.system.ejecting import Ejector
-from good_tide.system.mounts import NETWORK_TYPES, Mount, mount_of, read_mounts
+from good_tide.system.mounts import NETWORK_TYPES, OWN_TYPE, Mount, mount_of, read_mounts
 from good_tide.system.udisks import Drive, drives
 
 _NO_DISKS = frozenset(
@@ -38,6 +38,7 @@ _NO_DISKS = frozenset(
         "binfmt_misc",
         "efivarfs",
         "overlay",
+        OWN_TYPE,
         "squashfs",
         "nsfs",
         "rpc_pipefs",

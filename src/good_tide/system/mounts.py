@@ -11,6 +11,8 @@ import msgspec
 _MOST_LINKS = 40
 _MOUNTS = Path("/proc/self/mountinfo")
 
+OWN_TYPE = "fuse.good-tide"
+"""The type of mounts in which this program shows earlier versions."""
 NETWORK_TYPES = frozenset(
     (
         "nfs",
@@ -26,9 +28,11 @@ NETWORK_TYPES = frozenset(
         "davfs",
         "fuse.davfs2",
         "ncpfs",
+        OWN_TYPE,
     )
 )
-"""Types of file systems that lie on another machine."""
+"""Types of file systems that lie on another machine, and that of this program's own mounts: none of them is
+followed without need."""
 
 
 class Mount(msgspec.Struct, frozen=True):
@@ -110,6 +114,11 @@ def mount_of(folder: Path, mounts: list[Mount]) -> Mount | None:
         if inside and (best is None or len(mount.point) >= len(best.point)):
             best = mount
     return best
+
+
+def own_mounts() -> dict[str, int]:
+    """Where this program shows earlier versions, with the device numbers."""
+    return {one.point: os.makedev(*one.device) for one in read_mounts() if one.type == OWN_TYPE}
 
 
 def network_devices(table: Path = _MOUNTS) -> frozenset[int]:

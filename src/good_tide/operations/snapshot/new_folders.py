@@ -42,12 +42,14 @@ _FOLDER_COSTS = 4
 class Terms(msgspec.Struct, array_like=True, frozen=True):
     """What is in, and how it is read.
 
-    :param own: device and inode of folders that are never in.
+    :param own: device and inode of folders that are never in, and ``own_devices``: those of this program's
+        mounts.
     :param moment: of the snapshot, ns since 1970 UTC. The other parameters: as in ``CaptureRequest``.
     """
 
     digest_key: bytes
     own: list[tuple[int, int]]
+    own_devices: list[int] = []
     rules: tuple[Rule, ...] = ()
     kinds: dict[str, tuple[str, ...]] = {}
     home: str = ""
@@ -151,6 +153,7 @@ class NewFolders:
 
     def __init__(self, terms: Terms, digest: Callable[[bytes], bytes]) -> None:
         self._selector, self._own, self._digest = terms.selector(), set(terms.own), digest
+        self._own_devices = set(terms.own_devices)
         self._owners: set[tuple[int, int]] = set()
         self._new_owners: list[tuple[int, int]] = []
         self._columns: list[list[int]] = [[], [], [], [], []]
@@ -235,7 +238,7 @@ class NewFolders:
         level = _Level(above.path + b"/" + name, handle, above.depth + 1, state)
         try:
             seen = info or os.fstat(handle)
-            if (seen.st_dev, seen.st_ino) in self._own:
+            if (seen.st_dev, seen.st_ino) in self._own or seen.st_dev in self._own_devices:
                 raise OSError
             self._note_owners({(seen.st_uid, seen.st_gid)})
             level.attributes = read_attributes(handle)

@@ -63,6 +63,8 @@ class NewTrees:
         )
         self._ready: dict[bytes, tuple[FolderDraft, Extra] | _Taken] = {}
         """Folders that were taken in, by path, until the one that they are in is."""
+        self._left_open = 0
+        """Folders that a helper left and that are being walked; what comes next is of the folders around."""
 
     def walked(self, files: int) -> None:
         """A new folder with so many things in it was walked here."""
@@ -81,7 +83,7 @@ class NewTrees:
 
         :param depth: of the open folder, below the covered one. :param device: that of the covered folder.
         """
-        if not self._ahead.at_work:
+        if not self._ahead.at_work or self._left_open:
             return
         folders = [item for item in items if item.kind is Kind.FOLDER]
         inside = path + b"/" + folders[0].name
@@ -137,6 +139,7 @@ class NewTrees:
         above = asked.rpartition(b"/")[0]
         names = folder.path[len(above) + 1 :].split(b"/")
         inside = os.dup(handle)
+        self._left_open += 1
         try:
             for name in names:
                 outer, inside = inside, open_folder(name, inside)
@@ -150,6 +153,7 @@ class NewTrees:
             detail = os.strerror(error.errno or 0)
             return self._notes.leave_out(names[-1], folder.path, reason_of(error), detail)
         finally:
+            self._left_open -= 1
             os.close(inside)
 
 

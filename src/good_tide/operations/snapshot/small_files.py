@@ -17,16 +17,18 @@ from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry
 from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
-from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, content_ids
+from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, Part, content_ids
 from good_tide.storage.fine import earlier_version, small_in_pieces
 from good_tide.storage.store import Store
-from good_tide.storage.writer import WriteSession
+from good_tide.storage.writer import Ticket, WriteSession
 
 _BATCH_BYTES = 4 * 1024 * 1024
 _BATCH_FILES = 1000
 _AHEAD_BYTES = 32 * 1024 * 1024
 _AHEAD_BATCHES = 24
 """Each batch holds a directory handle open."""
+
+_24_BITS = (1 << 24) - 1
 
 UNTRUSTED_NS = 2 * SECOND
 """A file changed more recently than this when it is read could change again without its change time showing
@@ -58,6 +60,32 @@ class _Pending(NamedTuple):
     begun: int
 
 
+class KnownContents:
+    """What the contents of small files lie in that were met in this run, by their digests. What lies in one
+    piece of a block, as most does, is kept as a number: there can be millions."""
+
+    def __init__(self) -> None:
+        self._places: dict[bytes, int | tuple[ExtentLike, ...]] = {}
+        self._tickets: list[Ticket] = []
+
+    def get(self, digest: bytes) -> tuple[ExtentLike, ...] | None:
+        """What a content lies in; None: it was not met."""
+        place = self._places.get(digest)
+        if not isinstance(place, int):
+            return place
+        return (Part(self._tickets[place >> 48], place >> 24 & _24_BITS, place & _24_BITS),)
+
+    def note(self, digest: bytes, parts: tuple[ExtentLike, ...]) -> None:
+        """Keep what a content lies in."""
+        part = parts[0] if len(parts) == 1 else None
+        if not isinstance(part, Part) or part.ticket is None:
+            self._places[digest] = parts
+            return
+        if not self._tickets or self._tickets[-1] is not part.ticket:
+            self._tickets.append(part.ticket)
+        self._places[digest] = len(self._tickets) - 1 << 48 | part.offset << 24 | part.length
+
+
 class SmallFiles:
     """All small files of one run. A context manager.
 
@@ -75,7 +103,7 @@ class SmallFiles:
         self._store, self._stored, self._careful = store, stored, careful
         self._reader = ReadAhead(store.keys)
         self._blocks = BlockBuilder(session)
-        self._known: dict[ContentDigest, tuple[ExtentLike, ...]] = {}
+        self._known = KnownContents()
         self._pending: deque[_Pending] = deque()
         self._ahead = 0
         self.files = self.bytes = self.changed = 0
@@ -111,14 +139,15 @@ class SmallFiles:
         """What the contents of new files lie in, by their digests. What was asked for before comes first:
         equal files in equal order make equal blocks."""
         self._take_in_all()
-        known = self._known
+        known, new = self._known, self._stored_extent if self._stored is not None else None
         found: list[tuple[ExtentLike, ...]] = []
         for digest, content in zip(digests, contents, strict=True):
-            parts = known.get(digest) if content else ()  # type: ignore[call-overload]
+            parts = known.get(digest) if content else ()
             if parts is None:
                 mine = ContentDigest(digest)
-                stored = self._stored_extent(mine, content) if self._stored is not None else None
-                parts = known[mine] = (stored or self._blocks.add(content, mine),)
+                stored = new(mine, content) if new is not None else None
+                parts = (stored or self._blocks.add(content, mine),)
+                known.note(digest, parts)
             found.append(parts)
         self.files += len(found)
         self.changed += len(found)
@@ -179,7 +208,8 @@ class SmallFiles:
             return Entry(name, Kind.FILE, stat, digest, (), extra)
         parts = self._known.get(digest)
         if parts is None:
-            parts = self._known[digest] = self._parts(digest, content, like)
+            parts = self._parts(digest, content, like)
+            self._known.note(digest, parts)
         return Entry(name, Kind.FILE, stat, digest, parts, extra)
 
     def _parts(self, digest: ContentDigest, content: bytes, like: Entry | None) -> tuple[ExtentLike, ...]:

@@ -53,6 +53,7 @@ from good_tide.source.folders import (
 from good_tide.source.sight import seen_of
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
+from good_tide.system.mounts import own_mounts
 
 _MOST_WAITING_ENTRIES = 20_000
 
@@ -82,6 +83,7 @@ class Walk:
         self._new: NewTrees
         """Takes in what is new."""
         self._own_places: set[tuple[int, int]] = set()
+        self._own_mounts = {os.fsencode(point): device for point, device in own_mounts().items()}
         self._device = 0
         self._last_listings = LastListings(store, session, memory.sightings)
         self._started = time.monotonic()
@@ -113,15 +115,9 @@ class Walk:
 
     def _terms(self, request: CaptureRequest, moment: Nanoseconds) -> Terms:
         """What helpers have to know."""
-        return Terms(
-            self._store.keys.digest_key,
-            sorted(self._own_places),
-            request.rules,
-            request.kinds,
-            request.home,
-            sorted(request.network),
-            moment,
-        )
+        key, own, mounts = self._store.keys.digest_key, sorted(self._own_places), self._own_mounts.values()
+        covered = request.rules, request.kinds, request.home, sorted(request.network), moment
+        return Terms(key, own, sorted(mounts), *covered)
 
     def _take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
@@ -198,6 +194,8 @@ class Walk:
         """A folder's entry. None: rules leave it out, and nothing inside is in."""
         if (info.st_dev, info.st_ino) in self._own_places:
             return self._notes.leave_out(name, path, Reason.STORE, tr("the store itself"))
+        if info.st_dev in self._own_mounts.values():
+            return self._notes.leave_out(name, path, Reason.STORE, tr("earlier versions, shown as folders"))
         if depth > DEEPEST:
             return self._notes.leave_out(
                 name, path, Reason.TOO_DEEP, tr("more than {DEEPEST} folders deep").format(DEEPEST=DEEPEST)
@@ -244,7 +242,9 @@ class Walk:
         read_before = self._log.files_of(path)
         draft = self._draft(path, len(found), pages, before, look)
         for miss in missed:
-            draft.add(self._notes.leave_out(miss.name, path + b"/" + miss.name, miss.reason, miss.detail))
+            inside_path = path + b"/" + miss.name
+            reason = Reason.STORE if inside_path in self._own_mounts else miss.reason
+            draft.add(self._notes.leave_out(miss.name, inside_path, reason, miss.detail))
         small: list[Fresh] = []
         replaced = Replaced(found, known)
         logs = with_log(found)

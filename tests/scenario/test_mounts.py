@@ -10,10 +10,16 @@ import subprocess
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
+
+from PySide6.QtCore import QUrl
+from PySide6.QtGui import QDesktopServices
+from PySide6.QtWidgets import QAbstractButton
 
 from good_tide.core.errors import PlaceError
 from good_tide.operations.mount import mounting
-from tests.support.base import GoodTideTest, program, tree
+from tests.support.base import PASSPHRASE, GoodTideTest, program, tree
+from tests.support.windows import WindowTest
 
 
 def _possible() -> bool:
@@ -163,15 +169,33 @@ class MountTest(GoodTideTest):
         self.kill()
         self.assertEqual(program("unmount", self.past).returncode, 0)
 
-    def kill(self) -> None:
+    def processes(self) -> list[int]:
+        """The processes of this test's mounts."""
         found = subprocess.run(
             ["pgrep", "-f", "good_tide.operations.mount.process"], capture_output=True, text=True, check=False
         )
-        for one in found.stdout.split():
-            environ = Path(f"/proc/{one}/environ").read_bytes()
-            if os.fsencode(self.folder) in environ:
-                os.kill(int(one), signal.SIGKILL)
+        here = os.fsencode(self.folder)
+        return [int(one) for one in found.stdout.split() if here in Path(f"/proc/{one}/environ").read_bytes()]
+
+    def kill(self) -> None:
+        for one in self.processes():
+            os.kill(one, signal.SIGKILL)
         self.wait_until(lambda: not os.path.isdir(self.past), "it is killed")
+
+    def test_a_passphrase_is_in_no_argument_and_no_environment(self) -> None:
+        self.write("plan.txt", "first")
+        self.store, right, wrong = (self.folder / name for name in ("sealed", "right", "wrong"))
+        right.write_text(PASSPHRASE)
+        wrong.write_text("another one")
+        program("store", "create", self.store, passphrase=right)
+        program("snapshot", "--store", self.store, "--folder", self.work, passphrase=right)
+        refused = program("mount", self.store, self.past, passphrase=wrong)
+        self.assertEqual((refused.returncode, self.past.exists()), (3, False))
+        done = program("mount", self.store, self.past, passphrase=right)
+        self.assertEqual((done.returncode, (self.latest / "plan.txt").read_text()), (0, "first"))
+        (process,) = self.processes()
+        for what in ("cmdline", "environ"):
+            self.assertNotIn(PASSPHRASE.encode(), Path(f"/proc/{process}/{what}").read_bytes())
 
     def test_it_ends_by_itself_when_nobody_looks(self) -> None:
         self.write("plan.txt", "first")
@@ -237,3 +261,61 @@ class MountTest(GoodTideTest):
         self.assertEqual(
             (done.returncode, said["files"], reasons), (0, 1, [(str(self.past), "store")]), words
         )
+
+
+@unittest.skipUnless(_possible(), "mounting needs /dev/fuse and the package fuse3")
+class MountFromTheWindowTest(WindowTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.addCleanup(self.unmount)
+
+    def unmount(self) -> None:
+        past = self.folder / "run" / "good-tide" / "past" / "Office"
+        subprocess.run(["fusermount3", "-u", "-z", str(past)], capture_output=True, check=False)
+
+    def opened(self, button: QAbstractButton) -> Path:
+        """The folder that the file manager is to show after a button is pressed."""
+        shown: list[QUrl] = []
+
+        def takes(url: QUrl) -> bool:
+            shown.append(url)
+            return True
+
+        with mock.patch.object(QDesktopServices, "openUrl", side_effect=takes):
+            self.press(button)
+            self.until(lambda: bool(shown))
+        return Path(shown[0].toLocalFile())
+
+    def test_what_was_there_is_shown_in_the_file_manager_until_the_agent_ends(self) -> None:
+        place = self.views.timeline
+        place.enter(os.fsencode(self.work))
+        self.until(lambda: not place.model.missing_views() and place.model.moment == 6)
+        self.until(lambda: place.pane.currentWidget() is place.pane.folder)
+        folder = self.opened(place.pane.folder.files)
+        past = self.folder / "run" / "good-tide" / "past" / "Office"
+        self.assertEqual(folder.parents[len(self.work.parts) - 1], past / "moments")
+        self.assertEqual((folder / "plan.txt").read_text(), "5")
+        place.go(2)
+        place.select(place.model.root + b"/plan.txt")
+        self.until(lambda: not self.window.link.waits and place.pane.currentWidget() is place.inspector)
+        before = self.opened(place.inspector._files)
+        self.assertEqual((before / "plan.txt").read_text(), "1", "its folder, at that moment")
+        self.assertNotEqual(before, folder)
+        with mock.patch.object(QDesktopServices, "openUrl", return_value=False):
+            self.press(place.inspector._files)
+            self.until(lambda: str(before) in place.inspector.says.text())
+        self.agent.end()
+        ends = time.monotonic() + 30
+        while past.exists() and time.monotonic() < ends:
+            time.sleep(0.1)
+        self.assertFalse(past.exists(), "it ends with the agent")
+
+    def test_where_nothing_can_be_mounted_it_is_said(self) -> None:
+        place = self.views.timeline
+        place.enter(os.fsencode(self.work))
+        self.until(lambda: place.pane.currentWidget() is place.pane.folder)
+        with mock.patch("shutil.which", return_value=None):
+            self.press(place.pane.folder.files)
+            self.until(
+                lambda: "Earlier versions cannot be shown as folders here" in place.pane.folder.counts.text()
+            )

@@ -18,6 +18,7 @@ from good_tide.agent.health_handlers import HealthHandlers
 from good_tide.agent.history_handlers import HistoryHandlers
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.journal_handlers import JournalHandlers
+from good_tide.agent.mount_handlers import MountHandlers
 from good_tide.agent.notifier import Notifier
 from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.agent.proving import Proving
@@ -137,6 +138,7 @@ class Agent:
             self.context, self.sessions, self._typed, self._worker, self.scheduler.poke
         )
         self.journal = JournalHandlers(self.context, self.sessions, self.schedule.standing)
+        self._mounts = MountHandlers(self.context, self.sessions, self._typed)
         self._survey = SurveyHandlers(clock, self._stay, self._kinds)
         for job in load_jobs(settings):
             self.sessions.take(job)
@@ -160,6 +162,7 @@ class Agent:
             *ComparingHandlers(context, sessions).handlers(),
             *VersionHandlers(context, sessions, self._viewer).handlers(),
             *RestoreHandlers(context, sessions, worker).handlers(),
+            *self._mounts.handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),
@@ -234,6 +237,7 @@ class Agent:
         self._worker.stop()
         self._worker.wait()
         self._survey.end()
+        self._mounts.close()
         self._watching.end()
         self.reports.wait()
         self.context.journal.close()

@@ -112,6 +112,16 @@ class MakeCopy(JobCall[str], frozen=True):
     time: int = 0
 
 
+class ShowAsFolder(JobCall[str], frozen=True):
+    """Have all moments of the job's history as folders that can be read only. The answer is the folder that a
+    path was at a moment, or that it was in."""
+
+    may_block: ClassVar[bool] = True
+    path: bytes
+    snapshot: SnapshotId
+    time: int = 0
+
+
 class ContainingView(msgspec.Struct, frozen=True):
     """In which versions of a file a phrase stands, by the snapshots in which they appeared; and how many have
     no text. They count the snapshots of ``history``."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
@@ -34,6 +34,7 @@ from good_tide.protocol.version_calls import (
     ReadChanges,
     ReadComparison,
     ReadDetail,
+    ShowAsFolder,
 )
 
 _SETTLE_MS = 60
@@ -83,6 +84,8 @@ class ChoicePane(QStackedWidget):
         self.inspector.looked_for.connect(self._look_for)
         self.inspector.compare.connect(self._compare_version)
         self.inspector.open_copy.connect(self._open_copy)
+        self.inspector.as_folder.connect(lambda path: self._show_as_folder(path, self.inspector.take_says))
+        self.folder.as_folder.connect(lambda path: self._show_as_folder(path, self.folder.say))
         self.inspector.strip.wanted.connect(self._ask_changes)
         self.folder.bring.connect(lambda path, extent: self.bring.emit(self._model.picked(path), extent))
         self.folder.gather.connect(lambda path: self.gather.emit(self._model.picked(path)))
@@ -204,6 +207,22 @@ class ChoicePane(QStackedWidget):
 
         call = MakeCopy(self._job, picked.path, picked.snapshot, picked.time)
         self._link.ask(call, made, failed)
+
+    def _show_as_folder(self, path: bytes, say: Callable[[str], None]) -> None:
+        """What was there at the moment looked at, in the file manager."""
+        model = self._model
+        if not model.moment:
+            return
+
+        def ready(folder: str) -> None:
+            say("")
+            if not QDesktopServices.openUrl(QUrl.fromLocalFile(folder)):
+                say(tr("There is no file manager here. It can be read in {folder}").format(folder=folder))
+
+        say(tr("The folders of that moment are being made ready…"))
+        point = model.tide[model.moment - 1]
+        call = ShowAsFolder(self._job, path, point.name, point.time)
+        self._link.ask(call, ready, lambda fault: say(str(fault)))
 
     def _look_for(self, path: bytes, phrase: str) -> None:
         """In which versions a phrase stands; nothing any more for an empty one."""

@@ -24,6 +24,9 @@ _SIGNS = {
     What.METADATA: (tr("times or permissions"), "quiet_text"),
 }
 _PATH = Qt.ItemDataRole.UserRole
+AS_FOLDER = tr(
+    "All that was there at this moment, in the file manager: any program can read it, none can change it"
+)
 
 
 class FolderPane(QWidget):
@@ -34,11 +37,14 @@ class FolderPane(QWidget):
     bring = Signal(bytes, object)
     go = Signal(bytes)
     gather = Signal(bytes)
+    as_folder = Signal(bytes)
+    """A path is to be shown in the file manager as it was."""
 
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._look, self._path = look, b""
         self._view: DifferencesView | None = None
+        self._counted = ""
         self.title, self.moments = label("", "title", wrap=True), label("", "quiet", wrap=True)
         self.counts = label("", "strong", wrap=True)
         self.tree = QTreeWidget()
@@ -51,6 +57,8 @@ class FolderPane(QWidget):
         self.gone, self.changed = button(tr("Bring back what is gone")), button(tr("Bring back what changed"))
         self.exactly, self.one = button(tr("Make it all as it was…")), button(tr("Bring this back…"))
         self.list_it = button(tr("Add to restore list"))
+        self.files = button(tr("Show in files as it was"))
+        self.files.setToolTip(AS_FOLDER)
         self.exactly.setToolTip(tr("What was not there then is set aside, and nothing is deleted"))
         self.one.setToolTip(
             tr("The chosen thing as it was, or without one the whole; to where it was or elsewhere")
@@ -61,13 +69,14 @@ class FolderPane(QWidget):
         for words in (self.title, self.moments, self.counts):
             layout.addWidget(words)
         layout.addWidget(self.tree, 1)
-        layout.addWidget(Flow(self.one, self.list_it))
+        layout.addWidget(Flow(self.one, self.list_it, self.files))
         for act in (self.gone, self.changed, self.exactly):
             layout.addWidget(act)
         self.gone.clicked.connect(lambda: self.bring.emit(self._path, Extent.MISSING))
         self.changed.clicked.connect(lambda: self.bring.emit(self._path, Extent.CHANGED))
         self.exactly.clicked.connect(lambda: self.bring.emit(self._path, Extent.EXACTLY))
         self.one.clicked.connect(self._bring_one)
+        self.files.clicked.connect(lambda: self.as_folder.emit(self._path))
         self.list_it.clicked.connect(lambda: self.gather.emit(self._path))
         self.tree.itemActivated.connect(lambda item, column: self._go(item))
         self.tree.currentItemChanged.connect(lambda now, before: self._show_one())
@@ -83,6 +92,10 @@ class FolderPane(QWidget):
         for one in (self.gone, self.changed, self.exactly, self.one):
             one.setEnabled(False)
         self.list_it.setEnabled(bool(path))
+
+    def say(self, words: str) -> None:
+        """Say something in place of the counts; nothing any more for no words."""
+        self.counts.setText(words or self._counted)
 
     def fail(self, words: str) -> None:
         """It could not be compared."""
@@ -104,14 +117,12 @@ class FolderPane(QWidget):
         ]
         words = ", ".join(parts) or tr("Nothing differs")
         unclear = len(view.differences.unclear)
-        self.counts.setText(
-            f"{words}."
-            + (
-                " " + tr("{unclear} could not be compared.").format(unclear=number_words(unclear))
-                if unclear
-                else ""
-            )
+        self._counted = f"{words}." + (
+            " " + tr("{unclear} could not be compared.").format(unclear=number_words(unclear))
+            if unclear
+            else ""
         )
+        self.counts.setText(self._counted)
         self._fill(view)
         gone, changed = counts[What.GONE].files + counts[What.MOVED].files, counts[What.CHANGED].files
         for one, count, what in (

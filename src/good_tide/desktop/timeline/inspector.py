@@ -18,6 +18,7 @@ from good_tide.desktop.content.content_view import ContentView
 from good_tide.desktop.painting.flow import Flow
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, label, with_clear_button
+from good_tide.desktop.timeline.folder_pane import AS_FOLDER
 from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
 from good_tide.desktop.timeline.versions_strip import StripVersion, VersionsStrip
 from good_tide.protocol.restore_calls import PickedItem
@@ -34,6 +35,8 @@ class Inspector(QWidget):
     gather = Signal(object)
     open_copy = Signal(object)
     """Open a read-only copy of a ``PickedItem`` in the program for such files."""
+    as_folder = Signal(bytes)
+    """The folder of a path is to be shown in the file manager as it was."""
     compare = Signal(object, object)
     """A ``PickedItem`` is to be compared; with what (``Beside``)."""
     elsewhere = Signal(bytes)
@@ -75,6 +78,9 @@ class Inspector(QWidget):
         self._gather = button(tr("Add to restore list"))
         self._open = button(tr("Open a copy"))
         self._open.setToolTip(tr("A copy that can be read only, in the program for such files"))
+        self._files = button(tr("Show in files as it was"))
+        self._files.setToolTip(AS_FOLDER)
+        self._files.clicked.connect(lambda: self.as_folder.emit(self._picked.path))
         self._earlier = button(tr("Show when it was last there"))
         self._later = button(tr("Show it where it is now"))
         self._later.clicked.connect(lambda: self.elsewhere.emit(self._moved_to))
@@ -113,7 +119,7 @@ class Inspector(QWidget):
         layout.addWidget(self._earlier)
         layout.addWidget(self._later)
         layout.addWidget(self._restore)
-        layout.addWidget(Flow(self._gather, self._open, spacing=6))
+        layout.addWidget(Flow(self._gather, self._open, self._files, spacing=6))
         layout.addWidget(self._promise)
         layout.addWidget(self._filler, 1)
 
@@ -137,6 +143,7 @@ class Inspector(QWidget):
             self._restore,
             self._gather,
             self._open,
+            self._files,
             self._earlier,
             self._later,
             self._promise,
@@ -299,6 +306,7 @@ class Inspector(QWidget):
         is_file = detail.kind is Kind.FILE
         self.phrase.setVisible(is_file)
         self._open.setVisible(is_file)
+        self._files.setVisible(is_file)
         for mode in self._modes.buttons():
             mode.setVisible(is_file)
         self._modes.button(_NOW).setText(tr("Against now") if self._marked is None else tr("Against mark"))

@@ -12,7 +12,7 @@ import functools
 import os
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple, Protocol, TypeVar
 
@@ -26,10 +26,10 @@ from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.operations.history.browse import entry_at, readable_children
 from good_tide.operations.history.path_history import path_life
+from good_tide.operations.mount.moments import free_name, moment_names, own_snapshots
 from good_tide.operations.stores.opened import snapshot_of
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
 
 MOMENTS, FILES, GONE = b"moments", b"files", b"gone"
 _MOST_ENTRIES = 60_000
@@ -152,8 +152,7 @@ class PastTree:
             return
         self._store.refresh()
         self._catalog.sync(self._store)
-        found, _ = known_snapshots(self._store)
-        self._snapshots = [one for one in found if one.machine.id == self._machine]
+        self._snapshots = own_snapshots(self._store, self._machine)
         self._ids = ids
         self._known.clear()
         self._known_entries = 0
@@ -179,7 +178,7 @@ class PastTree:
 
     def _moments(self) -> dict[bytes, Item]:
         found: dict[bytes, Item] = {}
-        names = self.moment_names()
+        names = moment_names(self._snapshots)
         for snapshot in self._snapshots:
             name = names[snapshot.id]
             found[name] = self._folder(name, functools.partial(self._moment, snapshot), snapshot.time)
@@ -192,15 +191,6 @@ class PastTree:
         if self._snapshots:
             newest = self._snapshots[-1]
             found[b"latest"] = _link(b"latest", names[newest.id], newest.time)
-        return found
-
-    def moment_names(self) -> dict[SnapshotId, bytes]:
-        """The name of each moment: its local time to the minute, or to the second where that is taken, or
-        with a number where that is taken too."""
-        found: dict[SnapshotId, bytes] = {}
-        taken: set[bytes] = set()
-        for snapshot in self._snapshots:
-            found[snapshot.id] = _free_name(snapshot.time, b"", taken)
         return found
 
     def _moment(self, snapshot: Snapshot) -> dict[bytes, Item]:
@@ -275,7 +265,7 @@ class PastTree:
         ending = os.path.splitext(line.name)[1]
         for where, span in path_life(self._catalog, self._machine, path):
             if span.kind in (Kind.FILE, Kind.LINK) and span.first in points:
-                name = _free_name(points[span.first].time, ending, taken)
+                name = free_name(points[span.first].time, ending, taken)
                 found[name] = self._version(name, where, span, points[span.first].name)
         return found
 
@@ -333,20 +323,6 @@ def _named(entry: Entry, name: bytes) -> Entry:
 def _link(name: bytes, target: bytes, modified: int) -> Item:
     stat = Stat(0o777, size=len(target), modified=modified)
     return Item(Entry(name, Kind.LINK, stat, extra=Extra(target=target)))
-
-
-def _free_name(moment: int, ending: bytes, taken: set[bytes]) -> bytes:
-    when = local(moment)
-    wanted: Sequence[str] = (f"{when:%Y-%m-%d %H.%M}", f"{when:%Y-%m-%d %H.%M.%S}")
-    number = 1
-    while True:
-        for text in wanted:
-            name = text.encode() + ending
-            if name not in taken:
-                taken.add(name)
-                return name
-        number += 1
-        wanted = (f"{when:%Y-%m-%d %H.%M.%S} ({number})",)
 
 
 def _raise(error: DamageError) -> Entry:

@@ -7,7 +7,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import functools
 import os
 import time
@@ -128,15 +127,24 @@ class PastTree:
             FileNotFoundError: there is no such folder. GoodTideError: it cannot be read.
         """
         if time.monotonic() - self._looked >= _FRESH_SECONDS:
-            self._looked = time.monotonic()
-            with contextlib.suppress(GoodTideError, TimeoutError):  # what is known can be looked at still
-                self._patience(self._refresh)
+            self._refresh()
+        known = self._get(path)
+        if known is not None:
+            return known
+        found, at = self._get(b"/") or self._make(b"/", self._top), b""
+        for part in path.split(b"/")[1:] if path != b"/" else ():
+            at += b"/" + part
+            found = self._get(at) or self._make(at, found.get(part))
+        return found
+
+    def _get(self, path: bytes) -> dict[bytes, Item] | None:
         known = self._known.get(path)
         if known is not None:
             self._known.move_to_end(path)
-            return known
-        item = self.item(path)
-        if item.below is None:
+        return known
+
+    def _make(self, path: bytes, item: Item | None) -> dict[bytes, Item]:
+        if item is None or item.below is None:
             raise FileNotFoundError
         found = self._patience(item.below)
         self._known[path] = found
@@ -146,16 +154,25 @@ class PastTree:
         return found
 
     def _refresh(self) -> None:
-        """Look for new snapshots."""
+        """Look for new snapshots. While the disk does not answer, what is known can be looked at still."""
+        self._looked = time.monotonic()
+        try:
+            news = self._patience(self._news)
+        except (GoodTideError, TimeoutError):
+            return
+        if news is not None:
+            self._ids, self._snapshots = news
+            self._known.clear()
+            self._known_entries = 0
+
+    def _news(self) -> tuple[list[SnapshotId], list[Snapshot]] | None:
+        """All snapshots, and those of this history; None: they are those that are known."""
         ids = self._store.snapshot_ids()
         if ids == self._ids or not ids:  # a disk that has gone has none
-            return
+            return None
         self._store.refresh()
         self._catalog.sync(self._store)
-        self._snapshots = own_snapshots(self._store, self._machine)
-        self._ids = ids
-        self._known.clear()
-        self._known_entries = 0
+        return ids, own_snapshots(self._store, self._machine)
 
     def _folder(self, name: bytes, below: Callable[[], dict[bytes, Item]], modified: int = 0) -> Item:
         stat = Stat(_FOLDER, modified=modified or self.began)

@@ -122,12 +122,15 @@ class MountTest(GoodTideTest):
         self.assertEqual(sorted(os.listdir(gone)), ["away", "gone.txt"])
         self.assertEqual((gone / "gone.txt").read_text(), "gone")
         self.assertEqual((gone / "away" / "in.txt").read_text(), "in")
+        latest = self.past / "moments" / "latest" / inside / "plan.txt"
+        self.assertEqual(latest.read_text(), "second")
         self.write("plan.txt", "third")
         self.snap()
         ends = time.monotonic() + 20
         while len(os.listdir(versions)) < 3 and time.monotonic() < ends:
             time.sleep(0.5)
         self.assertEqual(len(os.listdir(versions)), 3, "new snapshots come by themselves")
+        self.assertEqual(latest.read_text(), "third")
 
     def test_it_is_never_over_something_and_ends_as_asked(self) -> None:
         self.write("plan.txt", "first")

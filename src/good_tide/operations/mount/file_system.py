@@ -30,8 +30,6 @@ import mfusepy  # noqa: E402  (which looks for its library as it is imported)
 
 _KNOWN_SECONDS = 5.0
 """So long the system need not ask again."""
-_CACHE_SYMLINKS = 1 << 23
-"""``FUSE_CAP_CACHE_SYMLINKS``: the system need not ask where a link leads each time that it follows it."""
 _READ_AHEAD = 1 << 20
 _PLUS = 1 << 1
 """``FUSE_FILL_DIR_PLUS``: what is told of a name while a folder is listed is all that there is to know."""
@@ -103,7 +101,7 @@ class PastMount(mfusepy.FUSE):  # type: ignore[misc]
         return bool(self._opened)
 
     def _init(self, conn: Any, config: Any) -> None:
-        conn.contents.want |= conn.contents.capable & _CACHE_SYMLINKS
+        # Where links lead is not to be kept (FUSE_CAP_CACHE_SYMLINKS): “latest” leads elsewhere tomorrow.
         conn.contents.max_readahead = _READ_AHEAD
         told = config.contents
         told.use_ino, told.kernel_cache = 1, 1  # what lies in a snapshot never changes

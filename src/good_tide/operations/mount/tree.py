@@ -33,7 +33,7 @@ from good_tide.storage.store import Store
 MOMENTS, FILES, GONE = b"moments", b"files", b"gone"
 _MOST_ENTRIES = 60_000
 """Entries of listings that are kept in memory: about 40 MiB."""
-_FRESH_SECONDS = 5.0
+_FRESH_SECONDS = 2.0
 """New snapshots are looked for no more often."""
 _FOLDER, _READ_ONLY = 0o555, 0o444
 _CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55\\n# Earlier versions: not to be taken in again.\\n"

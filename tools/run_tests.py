@@ -17,6 +17,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 LONG_FIRST = (
     "scenario.test_hostile",
+    "scenario.test_mounts",
     "scenario.test_survival",
     "scenario.test_readme",
     "scenario.test_setting_up",
@@ -37,6 +38,8 @@ NOT_QUICK = (
     "unit.operations.coverage.test_selecting",
     "unit.operations.history.test_differences",
     "unit.operations.integrity.test_proving",
+    "unit.operations.mount.test_tree",
+    "unit.operations.restore.test_steps",
     "unit.operations.retention.test_purge",
     "unit.operations.retention.test_thinning",
     "unit.operations.records.test_store_memory",

@@ -18,7 +18,8 @@ from PySide6.QtWidgets import QAbstractButton
 
 from good_tide.core.errors import PlaceError
 from good_tide.operations.mount import mounting
-from tests.support.base import PASSPHRASE, GoodTideTest, program, tree
+from good_tide.protocol.version_calls import ShowAsFolder
+from tests.support.base import OFFICE, PASSPHRASE, GoodTideTest, open_store, program, tree
 from tests.support.windows import WindowTest
 
 
@@ -307,6 +308,13 @@ class MountFromTheWindowTest(WindowTest):
         with mock.patch.object(QDesktopServices, "openUrl", return_value=False):
             self.press(place.inspector._files)
             self.until(lambda: str(before) in place.inspector.says.text())
+        self.write("plan.txt", "6")
+        newest = self.snap(open_store(self.root, None), 7)
+        answers: list[str] = []
+        call = ShowAsFolder(OFFICE, bytes(self.work), newest.id, newest.time)
+        self.window.link.ask(call, answers.append)
+        self.until(lambda: bool(answers))
+        self.assertEqual((Path(answers[0]) / "plan.txt").read_text(), "6", "one that came a moment ago")
         self.agent.end()
         ends = time.monotonic() + 30
         while past.exists() and time.monotonic() < ends:

@@ -7,6 +7,7 @@ import contextlib
 import os
 import subprocess
 import threading
+import time
 from typing import NamedTuple
 
 from good_tide.agent.job_session import JobSession
@@ -23,6 +24,8 @@ from good_tide.protocol.contract import Handler
 from good_tide.protocol.version_calls import ShowAsFolder
 
 _END_SECONDS = 10.0
+_APPEARS_SECONDS = 15.0
+_LOOK_SECONDS = 0.2
 
 
 class _Begun(NamedTuple):
@@ -37,6 +40,8 @@ class MountHandlers:
     def __init__(self, context: Context, sessions: Sessions, typed: TypedPassphrases) -> None:
         self._context, self._sessions, self._typed = context, sessions, typed
         self._guard = threading.Lock()
+        self._pause = threading.Event()
+        """Never set: waited on."""
         self._begun: dict[JobId, _Begun] = {}
 
     def handlers(self) -> tuple[Handler, ...]:
@@ -54,6 +59,9 @@ class MountHandlers:
         names = moment_names(own_snapshots(session.store(), session.machine.id))
         top = os.path.join(os.fsencode(self._mounted(session)), MOMENTS, names[snapshot.id])
         path = os.path.join(top, wanted.path.lstrip(b"/"))
+        ends = time.monotonic() + _APPEARS_SECONDS
+        while not os.path.isdir(top) and time.monotonic() < ends:  # the newest comes within some seconds
+            self._pause.wait(_LOOK_SECONDS)
         return os.fsdecode(path if os.path.isdir(path) else os.path.dirname(path))
 
     def _mounted(self, session: JobSession) -> str:
@@ -68,11 +76,14 @@ class MountHandlers:
             mounting.clear_dead()
             above = self._context.here.runtime / "past"
             above.mkdir(parents=True, exist_ok=True, mode=0o700)
+            folder = above / _folder_name(session.job.name)
+            if str(folder) in {one.folder for one in mounting.mounted()}:  # by another agent, of a demo
+                folder = above / f"{_folder_name(session.job.name)} {session.job.id[:6]}"
             where = session.stores.place_of(session.shown)
             wish = MountWish(
                 where.called if where is not None else session.job.id,
                 session.machine.id,
-                str(above / _folder_name(session.job.name)),
+                str(folder),
                 self._typed.known(store),
                 str(self._context.here.settings),
             )

@@ -14,7 +14,7 @@ import subprocess
 import sys
 import threading
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from types import TracebackType
 from typing import Self
 
@@ -81,10 +81,17 @@ class _Helper:
                 self._answers.put(decoder.decode(receive_exactly(self._socket, length)))
         self._answers.put(None)
 
-    def folder(self) -> NewFolder | LeftFolder | None:
-        """The next folder; waits for it. None: the helper has died."""
+    def folder(self, tick: Callable[[], None]) -> NewFolder | LeftFolder | None:
+        """The next folder; waits for it. None: the helper has died.
+
+        :param tick: called now and then; what it raises ends the waiting.
+        """
         while not self._folders and not self.gone:
-            bundle = self._answers.get()
+            try:
+                bundle = self._answers.get(timeout=_POLL_SECONDS)
+            except queue.Empty:
+                tick()
+                continue
             if bundle is None:
                 self.gone = True
             else:
@@ -110,11 +117,13 @@ class _Helper:
 class FoldersAhead:
     """Has new folders walked and read by helpers. A context manager.
 
-    :param terms: what is in, and how it is read. :param alone: without helpers.
+    :param terms: what is in, and how it is read.
+    :param tick: called now and then; what it raises ends the waiting.
+    :param alone: without helpers.
     """
 
-    def __init__(self, terms: Terms, alone: bool = False) -> None:
-        self._terms = terms
+    def __init__(self, terms: Terms, tick: Callable[[], None], alone: bool = False) -> None:
+        self._terms, self._tick = terms, tick
         self._helpers: list[_Helper] = []
         self._asked: dict[bytes, _Helper] = {}
         self._walked = self._turn = 0
@@ -165,7 +174,7 @@ class FoldersAhead:
         """All folders in one that was asked for, and last itself; fewer when the helper has died. They are
         taken in the order in which they were asked for."""
         helper = self._asked.pop(path)
-        while (folder := helper.folder()) is not None:
+        while (folder := helper.folder(self._tick)) is not None:
             if folder.path == path:
                 yield folder
                 return

@@ -109,7 +109,8 @@ class Walk:
 
     def take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         """Walk, write, publish."""
-        with FoldersAhead(self._terms(request, moment), not self._log.is_empty) as ahead:
+        goes_on = not self._log.is_empty
+        with FoldersAhead(self._terms(request, moment), self._notes.checkpoint, goes_on) as ahead:
             self._new = NewTrees(ahead, self._small, self._notes, self._finished, self._folder_entry)
             return self._take(folders, request, moment)
 

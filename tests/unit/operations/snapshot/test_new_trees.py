@@ -9,6 +9,7 @@ import shutil
 import signal
 import socket
 import sqlite3
+import time
 from collections.abc import Iterator
 from unittest import mock
 
@@ -16,12 +17,14 @@ import msgspec
 
 from good_tide.core.clock import SetClock
 from good_tide.core.coverage import FolderState
+from good_tide.core.errors import StoppedError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import Rule
 from good_tide.operations.snapshot import folders_ahead, new_folders
 from good_tide.operations.snapshot.capture import capture
+from good_tide.operations.snapshot.folders_ahead import FoldersAhead
 from good_tide.operations.snapshot.new_folders import LeftFolder, NewFolder, NewFolders, Terms, Wanted
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.storage.store import Store
@@ -182,7 +185,7 @@ class NewTreesTest(GoodTideTest):
             real, left = folders_ahead._Helper.folder, [after]
 
             def folder(
-                helper: folders_ahead._Helper, left: list[int] = left, real: object = real
+                helper: folders_ahead._Helper, tick: object, left: list[int] = left, real: object = real
             ) -> NewFolder | LeftFolder | None:
                 left[0] -= 1
                 if left[0] < 0 and not helper.gone:
@@ -191,7 +194,7 @@ class NewTreesTest(GoodTideTest):
                     while helper._answers.get() is not None:
                         pass
                     helper.gone = True
-                return real(helper)  # type: ignore[operator, no-any-return]
+                return real(helper, tick)  # type: ignore[operator, no-any-return]
 
             with helpers_from(1), mock.patch.object(folders_ahead._Helper, "folder", folder):
                 self.assertEqual(self.facts(self.store(f"store {after}"), f"state {after}"), expected)
@@ -218,6 +221,35 @@ class NewTreesTest(GoodTideTest):
             self.take(store)
         self.assertEqual(begun.call_count, 0, "what was read before is not read again")
 
+    def test_a_stop_does_not_wait_for_a_slow_helper(self) -> None:
+        self.many_folders()
+
+        class Stopping(Silent):
+            def checkpoint(self) -> None:
+                if stopped:
+                    raise StoppedError("stopped", "")
+
+        stopped: list[int] = []
+
+        def asleep(ahead: FoldersAhead, *asked: object) -> None:
+            real(ahead, *asked)  # type: ignore[arg-type]
+            for helper in ahead._helpers:
+                helper._process.send_signal(signal.SIGSTOP)
+                self.addCleanup(helper._process.kill)
+            stopped.append(1)
+
+        real, store = FoldersAhead.ask, self.store("store")
+        begin = time.monotonic()
+        with helpers_from(1), mock.patch.object(FoldersAhead, "ask", asleep), self.assertRaises(StoppedError):
+            capture(
+                store,
+                CaptureRequest((self.work,), MACHINE),
+                SetClock(Nanoseconds(T0)),
+                Stopping(),
+                self.folder / "s",
+            )
+        self.assertLess(time.monotonic() - begin, 20)
+
     def test_a_helper_ends_with_its_socket_and_leaves_ctrl_c_to_the_main_process(self) -> None:
         helper = folders_ahead._Helper(msgspec.msgpack.encode(Terms(bytes(32), [])))
         self.write("a/b.txt", "b")
@@ -225,11 +257,11 @@ class NewTreesTest(GoodTideTest):
         self.addCleanup(os.close, handle)
         for _ in range(2):
             helper.ask(Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [(b"a", None)]), handle)
-            one = helper.folder()
+            one = helper.folder(lambda: None)
             assert isinstance(one, NewFolder)
             self.assertEqual((one.pages[0].names, one.contents), ([b"b.txt"], [b"b"]))
             helper._process.send_signal(signal.SIGINT)
         helper._socket.shutdown(socket.SHUT_RDWR)
-        self.assertIsNone(helper.folder())
+        self.assertIsNone(helper.folder(lambda: None))
         helper.close()
         self.assertEqual(helper._process.returncode, 0)

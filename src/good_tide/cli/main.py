@@ -25,6 +25,7 @@ _COMMANDS = {
     "show": "version_commands",
     "find": "find_commands",
     "differences": "differences_commands",
+    "export": "export_commands",
     "restore": "restore_commands",
     "undo": "restore_commands",
     "restores": "restores_commands",

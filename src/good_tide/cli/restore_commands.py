@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import shlex
-import sys
 from pathlib import Path
 
 import click
 
 from good_tide.cli import output
+from good_tide.cli.export_commands import archived
 from good_tide.cli.options import (
     StoreCommand,
     json_option,
@@ -30,12 +30,10 @@ from good_tide.core.words import count_words, number_words, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose, of_words
-from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
-from good_tide.operations.restore.plan import Plan, Wish
+from good_tide.operations.restore.plan import Plan
 from good_tide.operations.restore.report import RestoreReport
 from good_tide.operations.restore.restoring import plan_request, restore, undo_restore
 from good_tide.operations.restore.set_aside import UndoReport
-from good_tide.operations.stores.opening import Store
 from good_tide.operations.stores.users import job_of
 
 
@@ -88,7 +86,7 @@ from good_tide.operations.stores.users import job_of
 @click.option(
     "--archive",
     metavar="FILE",
-    help=tr("Write an archive instead, by the ending .tar, .tar.zst or .zip; “-”: tar to standard output."),
+    help=tr("Write an archive instead, as “good-tide export” does; “-”: tar to standard output."),
 )
 @click.option(
     "--check",
@@ -144,7 +142,8 @@ def restore_command(
     if in_place:
         chooser.in_place(chosen)
     if archive is not None:
-        return _archive(store, chosen, browse.meant(store, chosen, wanted), archive, progress, as_json)
+        meant = browse.meant(store, chosen, wanted)
+        return archived(store, chosen, meant, archive, progress, as_json)
     job = job_of(context, store, chosen.machine)
     request = RestoreRequest(
         tuple(Wished(path, chosen.id) for path in browse.meant(store, chosen, wanted)),
@@ -187,43 +186,6 @@ def _pair(given: str) -> tuple[str, str]:
 def _home(given: str) -> tuple[bytes, bytes]:
     old, new = _pair(given)
     return browse.tidy(old), browse.tidy(new)
-
-
-def _archive(
-    store: Store, chosen: Snapshot, paths: list[bytes], target: str, progress: str | None, as_json: bool
-) -> int:
-    """Write an archive, and say what is in it; on standard error where it goes to standard output."""
-    wishes = [Wish(chosen, path) for path in paths]
-    with output.steered(progress, as_json) as steering:
-        report = write_archive(store, wishes, target, sys.stdout.buffer, steering)
-    if target == STANDARD_OUTPUT:
-        for path, why in report.problems:
-            click.echo(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why), err=True)
-    elif as_json:
-        print_json(
-            {
-                **named_snapshot(chosen),
-                "archive": os.path.abspath(target),
-                "files": report.files,
-                "folders": report.folders,
-                "links": report.links,
-                "bytes": report.size,
-                "problems": [{**path_fields(path), "reason": why} for path, why in report.problems],
-            }
-        )
-    else:
-        what = f"{count_words(report.files, 'file')}, {size_words(report.size)}"
-        say(
-            tr("{what}, {folders} and {links} in {target}").format(
-                what=what,
-                folders=count_words(report.folders, "folder"),
-                links=count_words(report.links, "link"),
-                target=target,
-            )
-        )
-        for path, why in report.problems:
-            say(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why))
-    return output.WITH_GAPS if report.problems else output.DONE
 
 
 def _extent(missing_only: bool, changed_only: bool, exactly: bool) -> Extent:

@@ -1,4 +1,4 @@
-"""Bringing things back as an archive: tar (POSIX.1-2001, pax headers), the same with Zstandard, or ZIP.
+"""Bringing things back as an archive: tar (POSIX.1-2001, pax headers), with gzip or Zstandard, or ZIP.
 
 A file is whole in it or not there: its content is read to the end before its header is written.
 """
@@ -6,6 +6,8 @@ A file is whole in it or not there: its content is read to the end before its he
 from __future__ import annotations
 
 import contextlib
+import gzip
+import hashlib
 import io
 import os
 import stat
@@ -14,7 +16,7 @@ import tarfile
 import tempfile
 import time
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import IO, Protocol, cast
 
@@ -39,6 +41,7 @@ _XATTR = "SCHILY.xattr."
 _TIMES = 0x5455
 """The extra field with a time to the second, of APPNOTE.TXT's third-party mappings (Info-ZIP)."""
 _ZIP_BEGINS = 1980
+_GZIP_LEVEL = 6
 
 
 class ArchiveReport(msgspec.Struct):
@@ -143,70 +146,110 @@ class _Zip:
 
 
 def write_archive(
-    store: Store, wishes: Sequence[Wish], target: str, standard_output: IO[bytes], control: Control
+    store: Store,
+    wishes: Sequence[Wish],
+    target: str,
+    standard_output: IO[bytes],
+    control: Control,
+    sums: Path | None = None,
 ) -> ArchiveReport:
     """Write some paths of snapshots, with all below them, into an archive. What is damaged is named, and the
     rest is there.
 
     :param target: a file whose ending says what it is, which is not there yet; ``-``: tar to
         ``standard_output``.
+    :param sums: a file, which is not there yet, for the SHA-256 of each file in it, as ``sha256sum -c`` reads
+        them where the archive was unpacked.
 
     Raises:
-        PersonError: the file is there, its ending is none of these, or a path is in none of the snapshots.
+        PersonError: a file is there, its ending is none of these, or a path is in none of the snapshots.
         PlaceError: it cannot be written; nothing is left of it. StoppedError: the person stopped it.
     """
-    if target == STANDARD_OUTPUT:
-        return _write(store, wishes, _Tar(standard_output), control)
-    path = Path(os.path.abspath(target))
-    make = _maker(path.name)
+    with contextlib.ExitStack() as files:
+        noted = files.enter_context(_new_file(sums)) if sums is not None else None
+        if target == STANDARD_OUTPUT:
+            return _write(store, wishes, _Tar(standard_output), control, noted)
+        path = Path(os.path.abspath(target))
+        maker, squeeze = _maker(path.name)
+        out = files.enter_context(_new_file(path))
+        if squeeze is None:
+            return _write(store, wishes, maker(out), control, noted)
+        with squeeze(out) as squeezed:
+            return _write(store, wishes, maker(squeezed), control, noted)
+
+
+@contextlib.contextmanager
+def _new_file(path: Path) -> Iterator[IO[bytes]]:
+    """A file that has its name when it is whole, and does not replace another.
+
+    Raises:
+        PersonError: it is there. PlaceError: it cannot be written; nothing is left of it.
+    """
     if os.path.lexists(path):
         raise PersonError(
             tr("{path} is there already").format(path=path), tr("Choose another name, or remove it first")
         )
     with (
         disk_errors(tr("Writing {path}").format(path=path)),
-        tempfile.NamedTemporaryFile(dir=path.parent, prefix=".good-tide-", delete=False) as out,
+        tempfile.NamedTemporaryFile(dir=path.absolute().parent, prefix=".good-tide-", delete=False) as out,
     ):
         try:
-            report = _with(make, out, store, wishes, control)
+            yield cast(IO[bytes], out)
             out.flush()
             os.fsync(out.fileno())
             os.link(out.name, path)
         finally:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(out.name)
-    return report
 
 
 class _Maker(Protocol):
     def __call__(self, out: IO[bytes]) -> _Writer: ...
 
 
-def _maker(name: str) -> tuple[_Maker, bool]:
-    """What writes an archive of that name, and whether it is compressed as a whole."""
-    if name.endswith(".tar"):
-        return _Tar, False
-    if name.endswith(".tar.zst"):
-        return _Tar, True
-    if name.endswith(".zip"):
-        return _Zip, False
-    raise PersonError(
-        tr("What kind of archive {name} is to be is not clear").format(name=name),
-        tr("End it with .tar, .tar.zst or .zip"),
+_Squeeze = Callable[[IO[bytes]], contextlib.AbstractContextManager[IO[bytes]]]
+
+
+def _zstd(out: IO[bytes]) -> contextlib.AbstractContextManager[IO[bytes]]:
+    return cast(
+        contextlib.AbstractContextManager[IO[bytes]],
+        zstandard.ZstdCompressor(threads=-1).stream_writer(out, closefd=False),
     )
 
 
-def _with(
-    make: tuple[_Maker, bool], out: IO[bytes], store: Store, wishes: Sequence[Wish], control: Control
+def _gzip(out: IO[bytes]) -> contextlib.AbstractContextManager[IO[bytes]]:
+    return cast(
+        contextlib.AbstractContextManager[IO[bytes]], gzip.GzipFile("", "wb", _GZIP_LEVEL, out, mtime=0)
+    )
+
+
+def _maker(name: str) -> tuple[_Maker, _Squeeze | None]:
+    """What writes an archive of that name, and what compresses it as a whole."""
+    if name.endswith(".tar"):
+        return _Tar, None
+    if name.endswith(".tar.zst"):
+        return _Tar, _zstd
+    if name.endswith((".tar.gz", ".tgz")):
+        return _Tar, _gzip
+    if name.endswith(".zip"):
+        return _Zip, None
+    raise PersonError(
+        tr("What kind of archive {name} is to be is not clear").format(name=name),
+        tr("End it with .tar, .tar.gz, .tar.zst or .zip"),
+    )
+
+
+def _sum_line(name: str, digest: str) -> bytes:
+    """A line as ``sha256sum`` writes it (cksum(1), GNU): in a name with a backslash or an end of line these
+    are escaped, and a backslash is in front."""
+    escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
+    mark = "" if escaped == name else "\\"
+    return os.fsencode(f"{mark}{digest}  {escaped}\n")
+
+
+def _write(
+    store: Store, wishes: Sequence[Wish], writer: _Writer, control: Control, sums: IO[bytes] | None = None
 ) -> ArchiveReport:
-    maker, compressed = make
-    if not compressed:
-        return _write(store, wishes, maker(out), control)
-    with zstandard.ZstdCompressor(threads=-1).stream_writer(out, closefd=False) as squeezed:
-        return _write(store, wishes, maker(squeezed), control)
-
-
-def _write(store: Store, wishes: Sequence[Wish], writer: _Writer, control: Control) -> ArchiveReport:
     report = ArchiveReport(problems=[])
     try:
         for wish in wishes:
@@ -214,7 +257,7 @@ def _write(store: Store, wishes: Sequence[Wish], writer: _Writer, control: Contr
                 control.checkpoint()
                 control.report(Progress(tr("Writing"), report.files, 0, report.size, 0, os.fsdecode(path)))
                 try:
-                    _add(store, wish, path, entry, writer, report)
+                    _add(store, wish, path, entry, writer, report, sums)
                 except DamageError as error:
                     report.problems.append((path, error.what))
     except BaseException:
@@ -237,7 +280,15 @@ def _everything(store: Store, wish: Wish, report: ArchiveReport) -> Iterator[tup
     ]
 
 
-def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, report: ArchiveReport) -> None:
+def _add(
+    store: Store,
+    wish: Wish,
+    path: bytes,
+    entry: Entry,
+    writer: _Writer,
+    report: ArchiveReport,
+    sums: IO[bytes] | None,
+) -> None:
     name = os.fsdecode(path).lstrip("/")
     if entry.kind is Kind.LEFT_OUT:
         if entry.extra.reason not in NO_GAPS:
@@ -255,12 +306,17 @@ def _add(store: Store, wish: Wish, path: bytes, entry: Entry, writer: _Writer, r
         report.folders += entry.kind is Kind.FOLDER
         report.links += entry.kind is Kind.LINK
         return
+    digest = hashlib.sha256()
     with tempfile.SpooledTemporaryFile(_IN_MEMORY) as content:
         for part in parts_of_file(store, entry):
             content.write(part)
+            if sums is not None:
+                digest.update(part)
         if content.tell() != entry.stat.size:
             raise DamageError(tr("The stored parts do not add up to the file"))
         content.seek(0, io.SEEK_SET)
         writer.add(name, entry, wish.snapshot, content)
+    if sums is not None:
+        sums.write(_sum_line(name, digest.hexdigest()))
     report.files += 1
     report.size += entry.stat.size

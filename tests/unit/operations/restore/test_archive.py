@@ -52,8 +52,28 @@ class ArchiveTest(GoodTideTest):
         )
         return path, report
 
+    def test_sums_are_checked_by_the_tool_of_the_system_where_it_was_unpacked(self) -> None:
+        self.write("od\\d\nname.txt", "an odd name")
+        taken = self.snap(self.store, 1)
+        sums, out, path = self.folder / "sums", self.folder / "out", self.folder / "handed.tar.gz"
+        out.mkdir()
+        words: tuple[str | Path, ...] = ("export", self.folder / "store", taken.id, self.work)
+        done = program(*words, "--to", path, "--sums", sums, "--json")
+        self.assertEqual((done.returncode, json.loads(done.stdout)["files"]), (0, 6), done.stderr)
+        subprocess.run(["tar", "-C", out, "-xzf", path], check=True)
+        checked: list[str | Path] = ["sha256sum", "--check", "--strict", "--quiet", sums]
+        self.assertEqual(subprocess.run(checked, cwd=out, check=False).returncode, 0)
+        (out / self.inside / "plan.txt").write_text("changed")
+        changed = subprocess.run(checked, cwd=out, check=False, capture_output=True)
+        self.assertIn(b"plan.txt: FAILED", changed.stdout)
+        again = program(*words, "--to", self.folder / "other.tar", "--sums", sums)
+        self.assertEqual((again.returncode, "is there already" in again.stderr), (2, True))
+        self.assertFalse((self.folder / "other.tar").exists())
+        program(*words, "--to", self.folder / "all.zip", "--sums", self.folder / "more sums")
+        self.assertEqual((self.folder / "more sums").read_bytes(), sums.read_bytes())
+
     def test_tar_keeps_everything_by_the_reader_of_the_system(self) -> None:
-        for name in ("out.tar", "out.tar.zst"):
+        for name in ("out.tar", "out.tar.gz", "out.tar.zst"):
             path, report = self.archive(name)
             self.assertEqual((report.files, report.folders, report.links, report.problems), (5, 3, 1, []))
             if name.endswith(".zst"):

@@ -1,0 +1,114 @@
+"""Handing out what was: as an archive, with its sums."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+import click
+
+from good_tide.cli import output
+from good_tide.cli.options import (
+    StoreCommand,
+    json_option,
+    look_argument,
+    opened_to_look,
+    progress_option,
+    whose_options,
+)
+from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path
+from good_tide.cli.parameters import PATH
+from good_tide.core.records import Snapshot
+from good_tide.core.translation import tr
+from good_tide.core.words import count_words, size_words
+from good_tide.operations.context import this_context
+from good_tide.operations.history import browse
+from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
+from good_tide.operations.restore.plan import Wish
+from good_tide.operations.stores.opening import Store
+
+
+@click.command("export", cls=StoreCommand)
+@look_argument
+@click.argument("snapshot_name", metavar="SNAPSHOT")
+@click.argument("paths", metavar="[PATH]...", nargs=-1)
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    metavar="FILE",
+    help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
+)
+@click.option(
+    "--sums",
+    type=PATH,
+    metavar="FILE",
+    help=tr("Write the SHA-256 of each file too; “sha256sum -c FILE” checks what was unpacked."),
+)
+@whose_options
+@progress_option
+@json_option
+def export_command(
+    named: str,
+    passphrase_file: Path | None,
+    snapshot_name: str,
+    paths: tuple[str, ...],
+    target: str,
+    sums: Path | None,
+    machine: str,
+    job_name: str,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Hand out files or folders as they were in a snapshot, or all of it: as an archive."""
+    context = this_context()
+    store = opened_to_look(context, named, passphrase_file)
+    wanted = [browse.tidy(path) for path in paths]
+    chosen = Chooser(context, store, Whose(machine, job_name), wanted).choose(snapshot_name)
+    meant = browse.meant(store, chosen, wanted)
+    return archived(store, chosen, meant, target, progress, as_json, sums)
+
+
+def archived(
+    store: Store,
+    chosen: Snapshot,
+    paths: list[bytes],
+    target: str,
+    progress: str | None,
+    as_json: bool,
+    sums: Path | None = None,
+) -> int:
+    """Write an archive, and say what is in it; on standard error where it goes to standard output."""
+    wishes = [Wish(chosen, path) for path in paths]
+    with output.steered(progress, as_json) as steering:
+        report = write_archive(store, wishes, target, sys.stdout.buffer, steering, sums)
+    if target == STANDARD_OUTPUT:
+        for path, why in report.problems:
+            click.echo(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why), err=True)
+    elif as_json:
+        print_json(
+            {
+                **named_snapshot(chosen),
+                "archive": os.path.abspath(target),
+                "files": report.files,
+                "folders": report.folders,
+                "links": report.links,
+                "bytes": report.size,
+                "problems": [{**path_fields(path), "reason": why} for path, why in report.problems],
+            }
+        )
+    else:
+        what = f"{count_words(report.files, 'file')}, {size_words(report.size)}"
+        say(
+            tr("{what}, {folders} and {links} in {target}").format(
+                what=what,
+                folders=count_words(report.folders, "folder"),
+                links=count_words(report.links, "link"),
+                target=target,
+            )
+        )
+        for path, why in report.problems:
+            say(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why))
+    return output.WITH_GAPS if report.problems else output.DONE

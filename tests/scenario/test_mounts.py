@@ -181,6 +181,14 @@ class MountTest(GoodTideTest):
         here = os.fsencode(self.folder)
         return [int(one) for one in found.stdout.split() if here in Path(f"/proc/{one}/environ").read_bytes()]
 
+    def test_a_folder_by_a_link_is_found_again(self) -> None:
+        self.write("plan.txt", "first")
+        self.snap()
+        (self.folder / "way").symlink_to(self.folder)
+        self.assertEqual(program("mount", self.store, self.folder / "way" / "past").returncode, 0)
+        self.assertEqual((self.latest / "plan.txt").read_text(), "first")
+        self.assertEqual(program("unmount", self.folder / "way" / "past").returncode, 0)
+
     def kill(self) -> None:
         for one in self.processes():
             os.kill(one, signal.SIGKILL)

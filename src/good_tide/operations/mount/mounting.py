@@ -127,7 +127,7 @@ def begin(wish: MountWish) -> tuple[Begun, subprocess.Popen[bytes]]:
 
 def _with_folder(wish: MountWish) -> MountWish:
     """The wish with a folder that can be mounted on, which is made if it is not there."""
-    folder = os.path.abspath(wish.folder)
+    folder = os.path.realpath(wish.folder)  # as the mount table has it
     for one in mounted():
         if one.folder == folder and not one.answers:
             unmounted(folder, lazily=True)  # left by a process that was killed
@@ -205,7 +205,7 @@ def end(folder: Path, by_force: bool = False) -> None:
     Raises:
         PersonError: it is no mount of this program, or somebody uses it.
     """
-    where = os.path.abspath(folder)
+    where = os.path.realpath(folder)
     if where not in {one.folder for one in mounted()}:
         raise PersonError(
             tr("No earlier versions are mounted in {folder}").format(folder=folder),

@@ -36,6 +36,8 @@ _MOST_ENTRIES = 60_000
 _FRESH_SECONDS = 2.0
 """New snapshots are looked for no more often."""
 _FOLDER, _READ_ONLY = 0o555, 0o444
+_ALL = b"/"
+"""Covered, there is no folder above it."""
 _CACHE_TAG = b"Signature: 8a477f597d28d172789f06886806bc55\\n# Earlier versions: not to be taken in again.\\n"
 _FOREIGN = ("CACHEDIR.TAG", ".trackerignore", ".nomedia")
 """By these, programs that follow every folder pass over it (the first: bford.info/cachedir)."""
@@ -213,6 +215,8 @@ class PastTree:
     def _moment(self, snapshot: Snapshot) -> dict[bytes, Item]:
         """The covered folders of a snapshot, in the folders above them."""
         roots = {root.name: root for root in self._store.roots(snapshot.record)}
+        if _ALL in roots:
+            return self._inside(snapshot, roots[_ALL])
         return self._above(b"", roots, lambda root: self._stored(snapshot, root), snapshot.time)
 
     def _above(
@@ -255,6 +259,8 @@ class PastTree:
     def _covered(self, below: Callable[[bytes], dict[bytes, Item]]) -> dict[bytes, Item]:
         """All folders that were ever covered, in the folders above them."""
         roots = {root.name: root for root in self._catalog.roots(self._machine)}
+        if _ALL in roots:
+            return below(_ALL)
 
         def make(root: Entry | Lifeline) -> Item:
             return self._folder(root.name, functools.partial(below, root.name))

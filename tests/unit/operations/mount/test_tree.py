@@ -7,6 +7,8 @@ import shutil
 from pathlib import Path
 from unittest import mock
 
+import msgspec
+
 from good_tide.core.clock import SetClock
 from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, GoodTideError, PlaceError
@@ -87,6 +89,17 @@ class TreeTest(GoodTideTest):
         self.assertEqual(sorted(gone), [b"kept", b"thing"])
         self.assertEqual(sorted(tree.inside(b"/gone" + self.inside + b"/thing")), [b"in.txt"])
         self.assertEqual(sorted(tree.inside(b"/gone" + self.inside + b"/kept")), [b"old.txt"])
+
+    def test_all_of_a_machine_may_be_covered(self) -> None:
+        self.write("in/a.txt", "a")
+        taken = self.snap(self.store)
+        (root,) = self.store.roots(taken.record)
+        everything = msgspec.structs.replace(root, name=b"/")
+        tree = self.tree()
+        (name,) = (name for name in tree.inside(b"/moments") if name.startswith(b"2026"))
+        with mock.patch.object(Store, "roots", return_value=[everything]):
+            self.assertEqual(sorted(tree.inside(b"/moments/" + name)), [b"in"])
+            self.assertEqual(sorted(tree.inside(b"/moments/" + name + b"/in")), [b"a.txt"])
 
     def test_a_lost_listing_leaves_no_folder_that_passes_for_whole(self) -> None:
         self.write("in/a.txt", "a")

@@ -29,6 +29,7 @@ _WORTH_HELPERS = 4000
 """New files walked in this run, a folder counted as four, after which helpers are started; to start them
 costs as much as to read some thousands."""
 _HELPERS = 2
+_MOST_BEGUN_ANEW = 3
 _BUNDLES_AHEAD = 4
 _REPLY_LIMIT = 1 << 30
 _POLL_SECONDS = 0.05
@@ -126,7 +127,7 @@ class FoldersAhead:
         self._terms, self._tick = terms, tick
         self._helpers: list[_Helper] = []
         self._asked: dict[bytes, _Helper] = {}
-        self._walked = self._turn = 0
+        self._walked = self._turn = self._begun_anew = 0
         self._alone = alone or len(os.sched_getaffinity(0)) < 2
 
     def walked(self, files: int, folders: int) -> None:
@@ -157,6 +158,15 @@ class FoldersAhead:
 
         :param depth: theirs, below the covered folder. :param device: that of the covered folder.
         """
+        if self._asked:
+            # A walk was given up that had asked for more than it took, or a helper has died. One that waits
+            # for somebody to take what it has would not read what it is asked now.
+            self._end()
+            self._begun_anew += 1
+            self._alone = self._alone or self._begun_anew > _MOST_BEGUN_ANEW
+            self.walked(0, 0)
+            if not self._helpers:
+                return
         shares: list[list[tuple[bytes, FolderState | None]]] = [[] for _ in self._helpers]
         for one in folders:
             self._turn += 1
@@ -175,11 +185,9 @@ class FoldersAhead:
         taken in the order in which they were asked for."""
         helper = self._asked.pop(path)
         while (folder := helper.folder(self._tick)) is not None:
+            yield folder
             if folder.path == path:
-                yield folder
                 return
-            if folder.path.startswith(path + b"/"):  # others were asked for by a walk that was given up
-                yield folder
 
     def owners(self) -> list[tuple[int, int]]:
         """User and group numbers of what was taken, each once."""
@@ -195,5 +203,10 @@ class FoldersAhead:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self._end()
+
+    def _end(self) -> None:
         for helper in self._helpers:
             helper.close()
+        self._helpers.clear()
+        self._asked.clear()

@@ -221,6 +221,43 @@ class NewTreesTest(GoodTideTest):
             self.take(store)
         self.assertEqual(begun.call_count, 0, "what was read before is not read again")
 
+    def test_what_a_walk_asked_for_and_did_not_take_is_in_nobodys_way(self) -> None:
+        for number in range(6000):
+            self.write(f"many/{number:04} with a name that is as long as names of folders are/a", bytes(900))
+        self.write("other/in/b.txt", "b")
+        handles = [os.open(self.work / name, os.O_RDONLY) for name in ("many", "other")]
+        for handle in handles:
+            self.addCleanup(os.close, handle)
+        folders: list[tuple[bytes, FolderState | None]] = [
+            (os.fsencode(name), None) for name in sorted(os.listdir(self.work / "many"))
+        ]
+        device = os.fstat(handles[0]).st_dev
+        with helpers_from(1), FoldersAhead(Terms(bytes(32), []), lambda: None) as ahead:
+            ahead.walked(1, 1)
+            ahead.ask(b"/many", handles[0], 1, device, folders)
+            next(ahead.take(b"/many/" + folders[0][0]))
+            time.sleep(0.5)
+            ahead.ask(b"/many", handles[0], 1, device, folders)
+            ahead.take(b"/many/" + folders[0][0])
+            ahead.ask(b"/other", handles[1], 1, device, [(b"in", None)])
+            (found,) = ahead.take(b"/other/in")
+        assert isinstance(found, NewFolder)
+        self.assertEqual(found.contents, [b"b"])
+
+    def test_helpers_that_always_die_are_begun_a_few_times_only(self) -> None:
+        self.many_folders()
+        real = folders_ahead._Helper
+
+        def dead(terms: bytes) -> folders_ahead._Helper:
+            made = real(terms)
+            made._process.kill()
+            return made
+
+        expected = self.facts(self.store("alone"), "alone")
+        with helpers_from(1), mock.patch.object(folders_ahead, "_Helper", side_effect=dead) as begun:
+            self.assertEqual(self.facts(self.store("store"), "state"), expected)
+        self.assertLessEqual(begun.call_count, 8)
+
     def test_a_stop_does_not_wait_for_a_slow_helper(self) -> None:
         self.many_folders()
 

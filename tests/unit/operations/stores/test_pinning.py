@@ -133,8 +133,10 @@ class PinnedInAgentTest(WindowTest):
         self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: bool(load_jobs(self.settings)[0].stores[0].keys))
         self.until(lambda: self.window.overview.work is None and len(self.window.overview.tide) == 7)
+        create_store(self.folder / "other", None)
+        # At once: an agent that looks in between takes the disk for one that is away.
         (self.folder / "store").rename(self.folder / "true")
-        create_store(self.folder / "store", None)
+        (self.folder / "other").rename(self.folder / "store")
         self.until(lambda: self.window.state.work is None)
         self.window.link.ask(TakeSnapshot(self.window.link.job))
         self.until(lambda: any("another one than that of this job" in words for words in self.notices))

@@ -222,8 +222,8 @@ class NewTreesTest(GoodTideTest):
         self.assertEqual(begun.call_count, 0, "what was read before is not read again")
 
     def test_what_a_walk_asked_for_and_did_not_take_is_in_nobodys_way(self) -> None:
-        for number in range(6000):
-            self.write(f"many/{number:04} with a name that is as long as names of folders are/a", bytes(900))
+        for number in range(2000):
+            self.write(f"many/{number:04} {'a long name ' * 20}/a", bytes(20_000))
         self.write("other/in/b.txt", "b")
         handles = [os.open(self.work / name, os.O_RDONLY) for name in ("many", "other")]
         for handle in handles:

@@ -4,6 +4,7 @@ come next are read ahead when a file is read from the beginning on."""
 from __future__ import annotations
 
 import contextlib
+import functools
 import threading
 from bisect import bisect_right
 from collections import OrderedDict
@@ -17,6 +18,8 @@ from good_tide.core.identifiers import ChunkId
 KEPT_BYTES = 96 * 1024 * 1024
 """Plain bytes of chunks that are kept at most, for all who read."""
 _AHEAD_BYTES = 12 * 1024 * 1024
+_AHEAD_CHUNKS = 8
+"""A file that changed a little many times lies in pieces of many chunks."""
 _READERS = 3
 
 
@@ -55,11 +58,21 @@ class ChunkCache:
                     self._let_go(chunk)
             raise
         with self._guard:
-            if self._kept.get(chunk) is coming and chunk not in self._sizes:
-                self._sizes[chunk] = len(data)
-                self._bytes += len(data)
-                self._trim(chunk)
+            self._trim(chunk)
         return data
+
+    def _arrived(self, chunk: ChunkId, coming: Future[bytes]) -> None:
+        """Count what was read, whether or not somebody asks for it: who reads the beginnings of many files
+        leaves behind what was read ahead for each."""
+        with self._guard:
+            if self._kept.get(chunk) is not coming:
+                return
+            if coming.cancelled() or coming.exception() is not None:
+                self._let_go(chunk)
+                return
+            self._sizes[chunk] = len(coming.result())
+            self._bytes += self._sizes[chunk]
+            self._trim(chunk)
 
     def ahead(self, chunk: ChunkId) -> None:
         """Begin to read a chunk that will be asked for."""
@@ -68,11 +81,12 @@ class ChunkCache:
     def _coming(self, chunk: ChunkId) -> Future[bytes]:
         with self._guard:
             found = self._kept.get(chunk)
-            if found is None:
-                found = self._kept[chunk] = self._pool.submit(self._read, chunk)
-            else:
+            if found is not None:
                 self._kept.move_to_end(chunk)
-            return found
+                return found
+            found = self._kept[chunk] = self._pool.submit(self._read, chunk)
+        found.add_done_callback(functools.partial(self._arrived, chunk))  # at once, if it is done
+        return found
 
     def _trim(self, but: ChunkId) -> None:
         for chunk in list(self._kept):
@@ -126,10 +140,12 @@ class OpenFile:
 
     def _read_ahead(self, number: int) -> None:
         ahead = 0
+        chunks: set[ChunkId] = set()
         for extent in islice(self._extents, number + 1, None):
-            if ahead >= _AHEAD_BYTES:
+            if ahead >= _AHEAD_BYTES or len(chunks) >= _AHEAD_CHUNKS:
                 return
             ahead += extent.length
             if extent.chunk is not None:
+                chunks.add(extent.chunk)
                 with contextlib.suppress(RuntimeError):  # it is being closed
                     self._cache.ahead(extent.chunk)

@@ -65,6 +65,19 @@ class ReadingTest(unittest.TestCase):
                 file.read(10_000, number * 10_000)
             self.assertLessEqual(cache._bytes, 30_000)
 
+    def test_what_is_read_ahead_for_who_reads_beginnings_only_is_counted_too(self) -> None:
+        self.chunks = {chunk(number): bytes(10_000) for number in range(200)}
+        cache = self.cache()
+        with mock.patch.object(reading, "KEPT_BYTES", 50_000):
+            for begin in range(0, 200, 4):
+                extents = [Extent(chunk(number), 0, 10_000) for number in range(begin, begin + 4)]
+                OpenFile(extents, cache).read(1, 0)
+            ends = time.monotonic() + 5
+            while not all(one.done() for one in list(cache._kept.values())) and time.monotonic() < ends:
+                time.sleep(0.01)
+            cache.get(chunk(199))
+        self.assertLessEqual(sum(len(one.result()) for one in cache._kept.values()), 50_000)
+
     def test_a_lost_chunk_is_asked_for_again_and_a_hanging_disk_is_waited_for_once(self) -> None:
         failing = mock.Mock(side_effect=[DamageError("lost"), b"found"])
         cache = ChunkCache(failing, 5)

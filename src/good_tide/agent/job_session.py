@@ -26,7 +26,8 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
-from good_tide.operations.history.path_history import path_life
+from good_tide.operations.history.missing import missing_in
+from good_tide.operations.history.path_history import path_life, path_spans
 from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
@@ -335,6 +336,36 @@ class JobSession:
             found, history = catalog.find(self.machine.id, query, most), catalog.history(self.machine.id)
         return FoundView(
             found, history, self._lost(line for folder in found.folders for line in folder.lines)
+        )
+
+    def ever_had(self, path: bytes) -> bool | None:
+        """Whether a path was ever in a snapshot; None where that cannot be known now."""
+        try:
+            catalog = self.catalog()
+            return bool(path_spans(catalog, self.machine.id, path)) or self.had_folder(path)
+        except GoodTideError:
+            return None
+
+    def had_folder(self, path: bytes) -> bool:
+        """Whether a path was ever a folder in a snapshot."""
+        return self.catalog().folder(self.machine.id, path) is not None
+
+    def nearest(self, path: bytes) -> bytes:
+        """The folder above a path that was ever in a snapshot; empty where none was."""
+        while len(path) > 1:
+            path = os.path.dirname(path)
+            if self.had_folder(path):
+                return path
+        return b""
+
+    def missing(self, folder: bytes, most: int) -> FoundView:
+        """What was ever in a folder and is not on the disk now, at most so many things. The catalog is not
+        held still for it: the disk may be slow."""
+        catalog, machine = self.catalog(), self.machine.id
+        history = catalog.history(machine)
+        found = missing_in(catalog, machine, folder, most)
+        return FoundView(
+            found, history, self._lost(line for inside in found.folders for line in inside.lines)
         )
 
     def store_views(self) -> tuple[StoreView, ...]:

@@ -21,6 +21,7 @@ from good_tide.agent.journal_handlers import JournalHandlers
 from good_tide.agent.mount_handlers import MountHandlers
 from good_tide.agent.notifier import Notifier
 from good_tide.agent.passphrases import TypedPassphrases
+from good_tide.agent.path_handlers import PathHandlers
 from good_tide.agent.proving import Proving
 from good_tide.agent.replacing_handlers import ReplacingHandlers
 from good_tide.agent.reports import Reports
@@ -163,6 +164,7 @@ class Agent:
             *VersionHandlers(context, sessions, self._viewer).handlers(),
             *RestoreHandlers(context, sessions, worker).handlers(),
             *self._mounts.handlers(),
+            *PathHandlers(context, sessions).handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),

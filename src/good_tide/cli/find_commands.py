@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import os
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, opened_to_look, passphrase_option, whose_options
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
-from good_tide.cli.parameters import STORE
+from good_tide.cli.parameters import PATH, STORE
 from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.history import Lifeline, TidePoint
@@ -22,7 +23,9 @@ from good_tide.core.selection import parse_period, short_length
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, iso, size_words, time_words
 from good_tide.operations.context import this_context
+from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose
+from good_tide.operations.history.missing import missing_in
 from good_tide.operations.stores.opening import synced_catalog
 
 _MOST = 1000
@@ -75,12 +78,12 @@ def find_command(
     found = catalog.find(whose.id, query, most)
     points = {point.seq: point for point in catalog.tide(whose.id)}
     lines = list(zip(found.paths, (line for folder in found.folders for line in folder.lines), strict=True))
+    now = context.clock.now()
     if as_json:
         rows = [{**path_fields(path), **_fields(line, points)} for path, line in lines]
         known: dict[str, Any] = {"machine": whose.name, "more": found.more}
         print_json({**known, "found": [] if found.near else rows, "near": rows if found.near else []})
     else:
-        now = context.clock.now()
         if found.near or not lines:
             say(
                 tr("Nothing was found.")
@@ -90,13 +93,7 @@ def find_command(
         if found.near and lines:
             say(tr("Names that are near:"))
         if lines:
-            short = short_length(point.name for point in points.values())
-            cells = [[show_path(path), *_cells(line, points, now)] for path, line in lines]
-            table(
-                [tr("Path"), tr("Versions"), tr("Last seen"), tr("Size"), tr("Snapshot")],
-                [[*row[:-1], row[-1][:short]] for row in cells],
-                right=(1, 3),
-            )
+            _table(lines, points, now)
         if found.more:
             say(
                 tr("There are more than {count}: write more of it, or --most.").format(
@@ -106,6 +103,75 @@ def find_command(
     for error in damage:
         output.print_error(error, as_json)
     return output.DAMAGED if damage else output.DONE
+
+
+@click.command("missing", cls=StoreCommand)
+@click.argument("named", metavar="STORE|JOB", type=STORE)
+@click.argument("folder", type=PATH)
+@click.option(
+    "--most", type=click.IntRange(1), default=_MOST, show_default=True, help=tr("How many are shown at most.")
+)
+@whose_options
+@passphrase_option
+@json_option
+def missing_command(
+    named: str,
+    folder: Path,
+    most: int,
+    machine: str,
+    job_name: str,
+    passphrase_file: Path | None,
+    as_json: bool,
+) -> int:
+    """What is missing in a folder: what was there and is no longer on the disk, the last first. Of a folder
+    that is missing only itself."""
+    context = this_context()
+    path = browse.tidy(os.fspath(folder))
+    store = opened_to_look(context, named, passphrase_file)
+    catalog, damage = synced_catalog(store, context.here.cache)
+    whose = Chooser(context, store, Whose(machine, job_name), [path]).machine()
+    above = any(root.name.startswith(path.rstrip(b"/") + b"/") for root in catalog.roots(whose.id))
+    if not above and catalog.folder(whose.id, path) is None:
+        raise PersonError(
+            tr("No snapshot of {name} has the folder {path}").format(name=whose.name, path=show_path(path)),
+            tr("Find it by its name with: good-tide find"),
+        )
+    found = missing_in(catalog, whose.id, path, most)
+    points = {point.seq: point for point in catalog.tide(whose.id)}
+    lines = list(zip(found.paths, (line for inside in found.folders for line in inside.lines), strict=True))
+    if as_json:
+        rows = [
+            {
+                **path_fields(path),
+                **_fields(line, points),
+                "later": path_fields(line.later) if line.later else None,
+            }
+            for path, line in lines
+        ]
+        print_json({"machine": whose.name, "more": found.more, "missing": rows})
+    elif not lines:
+        say(tr("Nothing is missing in {path}.").format(path=show_path(path)))
+    else:
+        _table(lines, points, context.clock.now())
+        for path, line in lines:
+            if line.later:
+                say(tr("{path} goes on as {later}").format(path=show_path(path), later=show_path(line.later)))
+        if found.more:
+            say(tr("There is more: name a folder in it, or --most."))
+    for error in damage:
+        output.print_error(error, as_json)
+    return output.DAMAGED if damage else output.DONE
+
+
+def _table(lines: Sequence[tuple[bytes, Lifeline]], points: Mapping[int, TidePoint], now: int) -> None:
+    """Names with their versions, as a table."""
+    short = short_length(point.name for point in points.values())
+    cells = [[show_path(path), *_cells(line, points, now)] for path, line in lines]
+    table(
+        [tr("Path"), tr("Versions"), tr("Last seen"), tr("Size"), tr("Snapshot")],
+        [[*row[:-1], row[-1][:short]] for row in cells],
+        right=(1, 3),
+    )
 
 
 def _seen(line: Lifeline, points: Mapping[int, TidePoint]) -> tuple[TidePoint, TidePoint]:

@@ -24,6 +24,7 @@ _COMMANDS = {
     "versions": "version_commands",
     "show": "version_commands",
     "find": "find_commands",
+    "missing": "find_commands",
     "differences": "differences_commands",
     "export": "export_commands",
     "restore": "restore_commands",

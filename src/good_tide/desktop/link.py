@@ -107,6 +107,11 @@ class AgentLink(QObject):
         QTimer.singleShot(_RETRY_MS, self.open)
 
     @property
+    def up(self) -> bool:
+        """Whether there is a connection now."""
+        return self._up
+
+    @property
     def waits(self) -> bool:
         """Whether an answer is still to come."""
         return bool(self._waiting)

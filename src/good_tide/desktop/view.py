@@ -63,3 +63,13 @@ class RuleOffer(NamedTuple):
     """A rule of coverage that a view proposes; it is weighed and kept where the others are."""
 
     rule: str
+
+
+class PathOffer(NamedTuple):
+    """A path is to be shown, as it was in the last snapshot before a time (nanoseconds since 1970 UTC; 0: in
+    the newest); or what is missing in it."""
+
+    path: bytes
+    is_folder: bool
+    before: int = 0
+    missing: bool = False

@@ -203,3 +203,27 @@ class Bus:
             for interface, heard in self._listeners:
                 if message.interface == interface:
                     heard(str(message.member), message.body)
+
+
+def on_own_connection(work: Callable[[MessageBus], Coroutine[Any, Any, Any]], seconds: float) -> Any:
+    """Do something on a connection of its own to the session's bus, in the bus's thread; the connection stays
+    for as long as the process.
+
+    Raises:
+        BusError: there is no bus, or it did not answer.
+    """
+    if not Bus("session").there:
+        raise BusError(tr("There is no {kind} bus").format(kind="session"))
+
+    async def connected() -> Any:
+        from dbus_fast import BusType
+        from dbus_fast.aio import MessageBus
+
+        return await work(await MessageBus(bus_type=BusType.SESSION).connect())
+
+    try:
+        return _loop.run(connected(), seconds)
+    except Exception as error:  # every fault of a connection comes out of the library in a type of its own
+        raise BusError(
+            tr("The session's bus cannot be asked ({name})").format(name=type(error).__name__)
+        ) from error

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 
 from PySide6.QtCore import QTimer, QUrl, Signal
 from PySide6.QtGui import QDesktopServices
@@ -152,6 +153,8 @@ class NoticeStrip(QFrame):
         self._detail = label("", "quiet", wrap=True)
         self.undo_button = button(tr("Undo"))
         self.show_button = button(tr("Show in files"))
+        self.act_button = button("", primary=True)
+        self._act: Callable[[], None] | None = None
         self._place = ""
         close = QToolButton()
         close.setIcon(icon("close", look.ink, 16))
@@ -166,13 +169,22 @@ class NoticeStrip(QFrame):
         layout.addLayout(box, 1)
         layout.addWidget(self.show_button)
         layout.addWidget(self.undo_button)
+        layout.addWidget(self.act_button)
         layout.addWidget(close)
         self._leave = QTimer(self, singleShot=True, interval=NEWS_MS)
         self._leave.timeout.connect(self._go)
         self.undo_button.clicked.connect(lambda: self.undo.emit(self._undo))
         self.show_button.clicked.connect(lambda: QDesktopServices.openUrl(QUrl.fromLocalFile(self._place)))
+        self.act_button.clicked.connect(self._do)
         close.clicked.connect(self.hide)
         self.hide()
+
+    def _do(self) -> None:
+        """What the notice offers, once."""
+        act, self._act = self._act, None
+        self.hide()
+        if act is not None:
+            act()
 
     @property
     def text(self) -> str:
@@ -186,9 +198,10 @@ class NoticeStrip(QFrame):
         trouble: bool = False,
         undo: tuple[str, ...] = (),
         place: str = "",
+        act: tuple[str, Callable[[], None]] | None = None,
     ) -> None:
         """Show a notice; ``undo``: the folders by which what was done is undone; ``place``: the folder in
-        which it can be seen."""
+        which it can be seen; ``act``: what can be done about it, in words."""
         self.setObjectName("trouble" if trouble else "notice")
         self.style().unpolish(self)
         self.style().polish(self)
@@ -199,8 +212,11 @@ class NoticeStrip(QFrame):
         self.undo_button.setVisible(bool(undo))
         self._place = place
         self.show_button.setVisible(bool(place))
+        self._act = act[1] if act is not None else None
+        self.act_button.setText(act[0] if act is not None else "")
+        self.act_button.setVisible(act is not None)
         self.show()
-        if trouble or undo or place:
+        if trouble or undo or place or act:
             self._leave.stop()
         else:
             self._leave.start()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from PySide6.QtCore import QSize, Qt, Signal
@@ -35,6 +36,7 @@ from good_tide.desktop.setup.view import SetUpPage
 from good_tide.desktop.shell.head import Head
 from good_tide.desktop.shell.holder import Holder, Rail
 from good_tide.desktop.shell.job_state import JobState
+from good_tide.desktop.shell.outside import FromOutside
 from good_tide.desktop.shell.strips import AlarmStrip, NoticeStrip, WorkStrip
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.view import RestoreOffer, View, ViewKind
@@ -44,6 +46,7 @@ from good_tide.protocol.health_calls import AlarmView, DismissAlarm, ReadAlarm
 from good_tide.protocol.restore_calls import UndoRestore
 from good_tide.protocol.schedule_calls import PauseRhythm, TakeSnapshot
 from good_tide.protocol.setup_calls import MadeView, OpenedView
+from good_tide.protocol.wishes import Wish
 
 
 class MainWindow(QMainWindow):
@@ -72,7 +75,10 @@ class MainWindow(QMainWindow):
         }
         for holder in self._holders.values():
             self.pages.addWidget(holder)
+        self.outside = FromOutside(self.link, self.notice, self)
         self.rescue: RescueDialog | None = None
+        self._wish: Wish | None = None
+        """What is wished for when the agent answers."""
         self._offered: tuple[JobId, object] | None = None
         """What is to be brought back when the history of a job has come."""
         self._rail = QButtonGroup(self)
@@ -150,6 +156,8 @@ class MainWindow(QMainWindow):
         self.set_up.made.connect(self._set_up_done)
         self.set_up.opened.connect(self._opened)
         self.recovery.done.connect(lambda: self.show_view(self.current))
+        self.outside.found.connect(self._shows)
+        self.outside.changed.connect(self.state.ask)
         self.link.connected.connect(self._connected)
         self.link.lost.connect(self._lost)
         self.link.failed.connect(lambda words: self.notice.tell(words, trouble=True))
@@ -194,9 +202,24 @@ class MainWindow(QMainWindow):
         if job and known != self.overview.job:
             self.state.show_job(known)
         self.show_view(kind)
+        self._come_to_front()
+
+    def _come_to_front(self) -> None:
         self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
         self.raise_()
         self.activateWindow()
+
+    def show_wish(self, wish: Wish) -> None:
+        """Come to the front with what is wished for, as soon as the agent answers; a path is found first."""
+        if wish.token:  # Qt hands it to the desktop when the window is activated
+            os.environ["XDG_ACTIVATION_TOKEN"] = wish.token
+        if not self.link.up or self.overview.state is StoreState.UNKNOWN:
+            self._wish = wish
+            self._come_to_front()
+            return
+        self.show_named(wish.job, wish.view)
+        if wish.path:
+            self.outside.look(wish)
 
     def _set_up_done(self, made: MadeView) -> None:
         """A job was made: show its recovery key; the first snapshot is taken meanwhile."""
@@ -209,12 +232,12 @@ class MainWindow(QMainWindow):
     def _opened(self, opened: OpenedView) -> None:
         """A store was opened to bring things back from it."""
         self.rescue = RescueDialog(opened, self)
-        self.rescue.chosen.connect(self._looks_into)
+        self.rescue.chosen.connect(self._shows)
         self.rescue.rejected.connect(self.set_up.look_again)
         self.rescue.open()
 
-    def _looks_into(self, job: JobId, offer: object) -> None:
-        """A store of another machine is looked into; something of it may be brought back at once."""
+    def _shows(self, job: JobId, offer: object) -> None:
+        """A job is to be shown, and in it something that a view takes when its history has come."""
         self._offered = (job, offer) if offer is not None else None
         self.show_view(VIEWS[0])
         self.state.show_job(job)
@@ -253,6 +276,9 @@ class MainWindow(QMainWindow):
         self.head.show_jobs(overview)
         for view in self.views.values():
             view.show_job(overview)
+        wish, self._wish = self._wish, None
+        if wish is not None:
+            self.show_wish(wish)
         offered = self._offered
         if offered is not None and offered[0] == overview.job and overview.state is StoreState.READY:
             self._offered = None

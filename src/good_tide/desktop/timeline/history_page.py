@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
 )
 
 from good_tide.core.identifiers import JobId, SnapshotId
-from good_tide.core.name_query import NameQuery
 from good_tide.core.restoring import Extent
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words
@@ -25,21 +24,21 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import OneLine, label, line
 from good_tide.desktop.timeline.choice_pane import ChoicePane
 from good_tide.desktop.timeline.crumbs import Crumbs
+from good_tide.desktop.timeline.finding import Finding
 from good_tide.desktop.timeline.glimpse import Glimpse
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.pin_button import PinButton
 from good_tide.desktop.timeline.restore_dialogs import PlanDialog
 from good_tide.desktop.timeline.restore_list import RestoreList
-from good_tide.desktop.timeline.search_bar import SearchBar
 from good_tide.desktop.timeline.sides import Sides
 from good_tide.desktop.timeline.tide_chart import TideChart
 from good_tide.desktop.timeline.zoom_tools import ZoomTools
+from good_tide.desktop.view import PathOffer
 from good_tide.protocol.agent_calls import Overview
-from good_tide.protocol.history_calls import FindNames, FolderView, FoundView, ReadFolder
+from good_tide.protocol.history_calls import FolderView, ReadFolder
 from good_tide.protocol.restore_calls import PickedItem, Restore
 
-_MOST_FOUND = 500
 _COMMANDS = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier
 
 
@@ -57,9 +56,10 @@ class HistoryPage(QWidget):
         self._coming: TimelineModel | None = None
         """Of a newer history: takes the place of the one shown when all it needs has come."""
         self._job, self._now, self._lost = JobId(""), 0, 0
-        self._leads_in = False
         self._covered: tuple[str, ...] = ()
         self._asked: set[tuple[str, bytes]] = set()
+        self._reveal = b""
+        """A row that is to be scrolled to when it has come."""
         self.dialog: PlanDialog | None = None
         self.chart = TideChart(look)
         self.lines = LifelineView(look)
@@ -74,9 +74,8 @@ class HistoryPage(QWidget):
         self.unmark.setToolTip(tr("Take the second mark away (Escape)"))
         self.pin, self.zoom = PinButton(link), ZoomTools(look)
         self._pinned: dict[SnapshotId, str] = {}
-        self.search = SearchBar()
-        self._before: tuple[bytes, bytes | None, int] | None = None
-        """While something is looked for: the folder, the row and how far one had scrolled before."""
+        self.finding = Finding(link, self)
+        self.search = self.finding.bar
         self._lay_out()
         self._connect()
 
@@ -121,6 +120,7 @@ class HistoryPage(QWidget):
         self.zoom.moved.connect(self._view_moved)
         self.chart.moved.connect(self._view_moved)
         self.lines.moved.connect(self._view_moved)
+        self.lines.verticalScrollBar().valueChanged.connect(self.finding.note_scrolled)
         self.chart.chosen.connect(self.go)
         self.chart.marked.connect(self.mark)
         self.lines.marked.connect(self.mark)
@@ -142,9 +142,10 @@ class HistoryPage(QWidget):
         self.restore_list.moment_wanted.connect(self._from_this_moment)
         self.restore_list.plan_wanted.connect(lambda: self.plan(self.restore_list.items))
         self._crumbs.entered.connect(self.enter)
-        self.search.wanted.connect(self._ask_find)
-        self.search.left.connect(self._end_search)
-        self.search.lead_in.connect(self._lead_in)
+        self.finding.found.connect(self._show_found)
+        self.finding.over.connect(self._end_finding)
+        self.finding.led_in.connect(self._lead_in)
+        self.finding.outdated.connect(self.outdated)
         keys: dict[str, Callable[[], object]] = {
             "Left": lambda: self._step(-1),
             "Right": lambda: self._step(1),
@@ -183,8 +184,7 @@ class HistoryPage(QWidget):
             self._job = overview.job
             self.model, self._coming = self._model_of(overview), None
             self.restore_list.clear()
-            self._before = None
-            self.search.end()
+            self.finding.forget()
             self._show_model()
         elif (overview.history, overview.lost) != ((self._coming or self.model).history, self._lost):
             self._coming = self._model_of(overview)
@@ -206,7 +206,8 @@ class HistoryPage(QWidget):
         self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
         self.chart.show_model(self.model, self._now)
         self.lines.show_model(self.model, self._now)
-        self.zoom.model = self.model
+        self.zoom.model = self.finding.model = self.model
+        self.finding.job = self._job
 
     def go(self, seq: int) -> None:
         """Look at another moment."""
@@ -226,7 +227,7 @@ class HistoryPage(QWidget):
         elif self.model.found is None and self.model.against:
             self.mark(self.model.moment)
         else:
-            self.search.end()
+            self.finding.end()
 
     def _show_in_rows(self, path: bytes) -> None:
         self.enter(os.path.dirname(path))
@@ -235,8 +236,8 @@ class HistoryPage(QWidget):
 
     def enter(self, path: bytes) -> None:
         """Look into a folder; whatever was looked for is found."""
-        self._before, self.model.found = None, None
-        self.search.end()
+        self.model.found = None
+        self.finding.forget()
         self.model.enter(path)
         self.lines.verticalScrollBar().setValue(0)
         self._refresh()
@@ -244,6 +245,7 @@ class HistoryPage(QWidget):
     def select(self, path: bytes) -> None:
         """Choose a row, and no other."""
         self.model.choose(path)
+        self._go_to_last()
         self._refresh()
         self.lines.reveal_selected()
 
@@ -309,9 +311,11 @@ class HistoryPage(QWidget):
             self._coming.follow(self.model)
             self.model, self._coming = self._coming, None
             self._show_model()
-            if self._before is not None:
-                self.search.again()
+            self.finding.again()
         self._refresh()
+        if self._reveal and self.model.row_of(self._reveal) is not None:
+            self._reveal = b""
+            self.lines.reveal_selected()
 
     def _view_moved(self) -> None:
         self.chart.refresh()
@@ -329,6 +333,7 @@ class HistoryPage(QWidget):
         self.model.choose(path)
         if seq:
             self.model.moment = seq
+        self._go_to_last()
         self._refresh()
 
     def _toggle(self, path: bytes) -> None:
@@ -388,7 +393,7 @@ class HistoryPage(QWidget):
 
     def _show_counts(self) -> None:
         if self.model.found is not None:
-            self._count.setText(self.search.words(self.model.found))
+            self._count.setText(self.finding.words(self.model.found))
             return
         here, gone = self.model.here_then()
         self._count.setText(
@@ -409,42 +414,37 @@ class HistoryPage(QWidget):
             return
         super().keyPressEvent(event)
 
-    def _ask_find(self, query: NameQuery) -> None:
-        if self._before is None:
-            bar = self.lines.verticalScrollBar()
-            self._before = self.model.root, self.model.selected, bar.value()
-        self._link.ask(FindNames(self._job, query, _MOST_FOUND), self._take_found, in_order=True)
+    def look_at(self, offer: PathOffer) -> None:
+        """Show a path that was named from outside, at the moment that was named."""
+        seq = self.model.last_before(offer.before) if offer.before else len(self.model.tide)
+        self.enter(offer.path if offer.is_folder else os.path.dirname(offer.path))
+        if not offer.is_folder:
+            self.select(offer.path)
+            self._reveal = offer.path
+        self.go(seq)
+        if offer.missing:
+            self.finding.ask_missing(offer.path)
+        self.lines.setFocus()
 
-    def _take_found(self, view: FoundView) -> None:
-        if self._before is None:
-            return  # nothing is looked for any more
-        if view.history != self.model.history:
-            self.outdated.emit()
-            return
-        self.model.take_found(view.findings, view.lost)
-        self.search.show()
+    def _go_to_last(self) -> None:
+        """Of what is missing the last that there was of it is shown."""
+        row = self.model.row_of(self.model.selected)
+        if self.finding.missing and row is not None and row.standing(self.model.moment) is None:
+            self.model.go(row.life[-1][1].last or len(self.model.tide))
+
+    def _show_found(self) -> None:
         self.lines.verticalScrollBar().setValue(0)
+        if self.finding.missing and self.model.selected is None:
+            self._move_row(1)
         self._refresh()
-        if self._leads_in:
-            self._lead_in()
 
     def _lead_in(self) -> None:
-        """From the field into the rows: at once, or when what is looked for has come."""
-        self._leads_in = self.model.found is None and self.search.active
-        if not self._leads_in:
-            self.lines.setFocus()
-            if self.model.selected is None:
-                self._move_row(1)
+        self.lines.setFocus()
+        if self.model.selected is None:
+            self._move_row(1)
 
-    def _end_search(self) -> None:
-        """Back to where one was, or to what was chosen among what was found."""
-        self.search.hide()
-        self._leads_in = False
-        if self._before is None:
-            return
-        root, selected, scrolled = self._before
-        self._before, self.model.found = None, None
-        self.model.root, self.model.selected = root, selected
+    def _end_finding(self, scrolled: int) -> None:
+        """Back to where one was."""
         self._refresh()
         self.lines.verticalScrollBar().setValue(scrolled)
         self.lines.setFocus()

@@ -304,6 +304,10 @@ class TimelineModel:
             return min(at + 1, len(times))
         return at
 
+    def last_before(self, time: int) -> int:
+        """The last snapshot before a time; the first where all are later."""
+        return max(1, bisect_left(self._times, time))
+
     def go(self, seq: int) -> None:
         """Choose a moment, within what there is, and bring it into view."""
         if self.tide:

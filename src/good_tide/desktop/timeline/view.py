@@ -18,7 +18,7 @@ from good_tide.desktop.setup.replacing import ReplaceDialog
 from good_tide.desktop.timeline.history_page import HistoryPage
 from good_tide.desktop.timeline.reading_strip import ReadingStrip
 from good_tide.desktop.timeline.state_page import StatePage
-from good_tide.desktop.view import RestoreOffer, View, ViewKind
+from good_tide.desktop.view import PathOffer, RestoreOffer, View, ViewKind
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.setup_calls import MadeView
@@ -65,6 +65,9 @@ class TimelineView(View):
         self.pages.setCurrentWidget(self.history if overview.state is StoreState.READY else self.state)
 
     def take_offer(self, offer: object) -> bool:
+        if isinstance(offer, PathOffer):
+            self.history.look_at(offer)
+            return True
         if not isinstance(offer, RestoreOffer):
             return False
         self.history.plan_all(offer.snapshot, offer.time, offer.homes)

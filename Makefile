@@ -38,7 +38,7 @@ check: venv
 	$(BIN)/ruff check --quiet .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache > /dev/null || $(BIN)/lint-imports --no-cache
-	desktop-file-validate src/good_tide/entry/good-tide.desktop
+	desktop-file-validate src/good_tide/entry/org.goodtide.GoodTide.desktop
 	appstreamcli validate --no-net --explain src/good_tide/entry/good-tide.metainfo.xml
 
 test: system-test venv check

@@ -12,7 +12,7 @@ from good_tide.core.standing import JobStanding
 from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.history.copies import clear_copies
-from good_tide.operations.workplace import load_jobs, settings_stamp
+from good_tide.operations.workplace import load_jobs, settings_stamp, tell_file_managers
 from good_tide.protocol.agent_calls import HistoryChanged, StandingsChanged
 from good_tide.protocol.contract import Note
 
@@ -61,6 +61,7 @@ class Upkeep:
             self._context.journal.add("trouble", None, what, (), means, error.advice)
             return
         self._sessions.take_all(jobs)
+        tell_file_managers(settings)
         self._tell(HistoryChanged())
 
     def _tell_standings(self) -> None:

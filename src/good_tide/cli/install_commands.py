@@ -8,8 +8,9 @@ import sys
 import click
 from click.shell_completion import get_completion_class
 
-from good_tide.cli import output
+from good_tide.cli import desktop_commands, output
 from good_tide.cli.agent_commands import install_agent, remove_agent
+from good_tide.cli.desktop_commands import in_words, put_into_managers
 from good_tide.cli.manual import manual
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
@@ -47,22 +48,50 @@ def _made() -> dict[str, str]:
 
 @click.command("install")
 @click.option("--no-agent", is_flag=True, help=tr("Do not start the agent with every session."))
+@click.option(
+    "--managers/--no-managers",
+    default=None,
+    help=tr("Put “Earlier versions” into the menus of file managers, or not; asked without."),
+)
 @json_option
-def install_command(no_agent: bool, as_json: bool) -> int:
+def install_command(no_agent: bool, managers: bool | None, as_json: bool) -> int:
     """Make the program at home here, for this person: its entry in the desktop's menu, its icon, the manual
     page, completions for bash, zsh and fish, and the agent with every session."""
     files = desktop_entry.install(service.own_command()[0], _made())
     if not no_agent:
         install_agent()
     started_by = service.state().by
+    found = put_into_managers() if _wants_managers(managers, as_json) else []
     if as_json:
-        print_json({"files": [str(file) for file in files], "started_by": started_by})
+        print_json(
+            {
+                "files": [str(file) for file in files],
+                "started_by": started_by,
+                "managers": [one.name for one in found],
+            }
+        )
         return output.DONE
     for file in files:
         say(f"{file}")
+    if found:
+        say(in_words(found))
     if started_by != "nothing":
         say(tr("The agent is started with every session by {started_by}.").format(started_by=started_by))
     return output.DONE
+
+
+def _wants_managers(said: bool | None, as_json: bool) -> bool:
+    """Whether file managers are to show earlier versions: as it was said, or as a person says who is asked
+    once."""
+    here = [one for one in desktop_commands.managers().standings() if one.there]
+    if said is not None or not here or any(one.installed for one in here):
+        return said if said is not None else any(one.installed for one in here)
+    if as_json or not sys.stdin.isatty():
+        return False
+    names = ", ".join(one.name for one in here)
+    return click.confirm(
+        tr("Put “Earlier versions” into the menus of {names}?").format(names=names), default=True
+    )
 
 
 @click.command("uninstall")
@@ -114,6 +143,7 @@ def _program() -> list[Stays]:
     """What the desktop, the shell and the session know of the program."""
     known = [(file, tr("menu entry, manual page or completion")) for file in desktop_entry.installed()]
     known += [(file, tr("starts the program with every session")) for file in service.files()]
+    known += [(file, tr("menus of file managers")) for file in desktop_commands.managers().installed()]
     return [Stays(str(file), what, What.PROGRAM) for file, what in known]
 
 
@@ -141,6 +171,7 @@ def _take(context: Context, wanted: list[Stays]) -> None:
         remove_agent()
     if any(one.kind is What.PROGRAM for one in wanted):
         desktop_entry.remove()
+        desktop_commands.managers().remove()
     aside = {one.path for one in wanted if one.kind is What.SET_ASIDE}
     for note in context.restores.all():
         if aside.intersection(note.folders):

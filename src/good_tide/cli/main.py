@@ -50,6 +50,7 @@ _COMMANDS = {
     "run-due": "upkeep_commands",
     "eject": "upkeep_commands",
     "agent": "agent_commands",
+    "desktop": "desktop_commands",
     "install": "install_commands",
     "uninstall": "install_commands",
     "ladder": "bounds_commands",

@@ -143,6 +143,11 @@ def settings_stamp(settings: Path) -> tuple[tuple[str, int, int], ...]:
     return jobs.settings_stamp(settings)
 
 
+def tell_file_managers(settings: Path) -> None:
+    """Let file managers know which folders are covered now."""
+    jobs.tell_file_managers(settings)
+
+
 def load_jobs(settings: Path) -> list[Job]:
     """The jobs in a settings folder (``jobs.load_jobs``)."""
     return jobs.load_jobs(settings)

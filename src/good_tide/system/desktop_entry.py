@@ -14,7 +14,15 @@ import platformdirs
 from good_tide.core.errors import PlaceError
 from good_tide.core.translation import tr
 
-_ENTRY = "applications/good-tide.desktop"
+_NAME = "org.goodtide.GoodTide"
+"""By which desktops know the program, on the session's bus as well."""
+_STARTED = {
+    f"{_NAME}.desktop": f"applications/{_NAME}.desktop",
+    f"{_NAME}.service": f"dbus-1/services/{_NAME}.service",
+}
+"""Files that say how the program is started."""
+_EARLIER = ("applications/good-tide.desktop",)
+"""What earlier versions wrote, and this one takes away."""
 _PACKAGED = {
     "good-tide.svg": "icons/hicolor/scalable/apps/good-tide.svg",
     "good-tide.metainfo.xml": "metainfo/org.goodtide.GoodTide.metainfo.xml",
@@ -43,24 +51,42 @@ def install(program: str, made: Mapping[str, str]) -> list[Path]:
     """
     share, packaged = share_folder(), resources.files("good_tide") / "entry"
     texts = {share / place: (packaged / name).read_text("utf-8") for name, place in _PACKAGED.items()}
-    entry = (packaged / "good-tide.desktop").read_text("utf-8")
-    texts[share / _ENTRY] = entry.replace("Exec=good-tide", f"Exec={_for_entry(program)}")
+    for name, place in _STARTED.items():
+        text = (packaged / name).read_text("utf-8")
+        texts[share / place] = text.replace("Exec=good-tide", f"Exec={for_entry(program)}")
     texts |= {share / MADE[name]: text for name, text in made.items()}
     for file, text in texts.items():
-        try:
-            file.parent.mkdir(parents=True, exist_ok=True)
-            new = file.with_name(f".{file.name}.new")
-            new.write_text(text, encoding="utf-8")
-            new.replace(file)
-        except OSError as error:
-            raise PlaceError(
-                tr("{file} cannot be written ({strerror})").format(file=file, strerror=error.strerror),
-                tr("Check its folder"),
-            ) from error
+        write_text(file, text)
+    for place in _EARLIER:
+        (share / place).unlink(missing_ok=True)
     return sorted(texts)
 
 
-def _for_entry(path: str) -> str:
+def write_text(file: Path, text: str, mode: int = 0o644) -> None:
+    """Write a text in place of the file that is there; see ``write_file``."""
+    write_file(file, os.fsencode(text), mode)
+
+
+def write_file(file: Path, data: bytes, mode: int = 0o644) -> None:
+    """Write a file in place of the one that is there, whole or not at all; with the folders that it is in.
+
+    Raises:
+        PlaceError: it cannot be written.
+    """
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        new = file.with_name(f".{file.name}.new")
+        new.write_bytes(data)
+        new.chmod(mode)
+        new.replace(file)
+    except OSError as error:
+        raise PlaceError(
+            tr("{file} cannot be written ({strerror})").format(file=file, strerror=error.strerror),
+            tr("Check its folder"),
+        ) from error
+
+
+def for_entry(path: str) -> str:
     """A path as the Exec line of a desktop entry has it: in quotes where it has signs that mean something."""
     if not any(sign in path for sign in " \t\"'\\><~|&;$*?#()`%"):
         return path
@@ -73,7 +99,7 @@ def _for_entry(path: str) -> str:
 def installed() -> list[Path]:
     """The files that are there now."""
     share = share_folder()
-    places = [_ENTRY, *_PACKAGED.values(), *MADE.values()]
+    places = [*_STARTED.values(), *_EARLIER, *_PACKAGED.values(), *MADE.values()]
     return sorted(share / place for place in places if (share / place).is_file())
 
 

@@ -14,10 +14,11 @@ import msgspec
 import platformdirs
 import tomli_w
 
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import JobId, job_id_of_name, new_job_id
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
+from good_tide.system.file_managers import take_covered
 
 JOBS_FOLDER = "jobs"
 _LONGEST_NAME = 80
@@ -85,8 +86,16 @@ def _alone(settings: Path) -> Iterator[None]:
     try:
         fcntl.flock(handle, fcntl.LOCK_EX)
         yield
+        tell_file_managers(settings)
     finally:
         os.close(handle)
+
+
+def tell_file_managers(settings: Path) -> None:
+    """Let file managers know which folders are covered now; where that fails, they go by what they knew."""
+    if settings == own_settings_folder():
+        with contextlib.suppress(PersonError, PlaceError, OSError):
+            take_covered(folder for job in load_jobs(settings) for folder in job.folders)
 
 
 def save_job(settings: Path, job: Job) -> Job:

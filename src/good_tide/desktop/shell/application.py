@@ -34,7 +34,7 @@ def make_application(theme: str = "") -> tuple[QApplication, Palette]:
     assert isinstance(application, QApplication)
     application.setApplicationName("good-tide")
     application.setApplicationDisplayName("Good Tide")
-    application.setDesktopFileName("good-tide")
+    application.setDesktopFileName("org.goodtide.GoodTide")
     application.setStyle("Fusion")
     for file in sorted(_FONTS.glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))

@@ -222,6 +222,7 @@ class Agent:
     def run(self) -> None:
         """Serve until ``end``."""
         self._disk_watch.start()
+        self._clients_changed(self._server.count)  # whoever began it may never come
         self.take_notice()
         self.scheduler.begin()
         self._server.serve()

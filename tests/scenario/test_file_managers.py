@@ -1,0 +1,229 @@
+"""Each file manager that can be had, driven on a screen of its own: what is chosen in its menu opens the
+window at the path. And the session's bus, which starts the window when somebody asks for it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.wishes import window_door
+from good_tide.system import service
+from good_tide.system.desktop_entry import install
+from good_tide.system.file_managers import MANAGERS, FileManagers
+from good_tide.system.jobs import own_settings_folder
+from tests.support.base import GoodTideTest, program
+
+_NEEDED = ("Xvfb", "xdotool", "openbox", "dbus-run-session")
+_FOLDER = "Ordner für Gäste"
+_SECONDS = 40.0
+
+_UPS = {"Dolphin": (2, 3), "PCManFM-Qt": (4, 3)}
+"""How often Up is pressed, from the end of the menu of a folder, to “Earlier versions” and “What is missing
+here”; in the others three times and twice."""
+_STARTED = {
+    "Nautilus": ("--new-window",),
+    "Nemo": ("--no-desktop",),
+    "Caja": ("--no-desktop",),
+}
+
+_ASKS = """
+import sys, time
+from good_tide.system.bus import Bus
+bus = Bus("session")
+where = "org.goodtide.GoodTide", "/org/goodtide/GoodTide", "org.freedesktop.Application"
+if sys.argv[1] == "open":
+    bus.call(*where, "Open", "asa{sv}", [[sys.argv[2]], {}], seconds=30)
+else:
+    bus.call(*where, "ActivateAction", "sava{sv}", [sys.argv[2], [], {}], seconds=30)
+print(bus.call("org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus",
+    "GetConnectionUnixProcessID", "s", ["org.goodtide.GoodTide"])[0], flush=True)
+sys.stdin.read()
+"""
+
+
+class ScreenTest(GoodTideTest):
+    """A screen with a bus and a window manager, and a program that notes how it was called."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.screen = self.begin_screen()
+        self.environment = {
+            **os.environ,
+            "DISPLAY": self.screen,
+            "PATH": "/usr/local/bin:/usr/bin:/bin",
+            "XDG_CURRENT_DESKTOP": "X",
+            "LC_ALL": "C.UTF-8",
+        }
+        for name in ("PYTHONHOME", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+            self.environment.pop(name, None)
+        self.called = self.folder / "called"
+        self.program = self.folder / "good-tide"
+        self.program.write_text(
+            f"#!/bin/sh\nprintf '%s\\n' \"$@\" > {self.called}.new\nmv {self.called}.new {self.called}\n"
+        )
+        self.program.chmod(0o755)
+
+    def begin_screen(self) -> str:
+        ends, begins = os.pipe()
+        screen = subprocess.Popen(
+            ["Xvfb", "-displayfd", str(begins), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+            pass_fds=[begins],
+            stderr=subprocess.DEVNULL,
+        )
+        self.addCleanup(screen.wait)
+        self.addCleanup(screen.kill)
+        os.close(begins)
+        with open(ends) as said:
+            return f":{said.readline().strip()}"
+
+    def begin(self, *words: str | Path) -> subprocess.Popen[bytes]:
+        """Begin something that is ended, with all that it began, when the test ends."""
+        begun = subprocess.Popen(
+            [*map(str, words)],
+            env=self.environment,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+
+        def end() -> None:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(begun.pid, 9)
+            begun.wait()
+
+        self.addCleanup(end)
+        return begun
+
+    def tool(self, *words: str) -> str:
+        found = subprocess.run(
+            ["xdotool", *words], env=self.environment, capture_output=True, text=True, check=False
+        )
+        return found.stdout.strip()
+
+    def keys(self, *names: str) -> None:
+        for name in names:
+            self.tool("key", name)
+            time.sleep(0.08)
+
+
+@unittest.skipUnless(all(map(shutil.which, _NEEDED)), f"needs {', '.join(_NEEDED)}")
+class MenusTest(ScreenTest):
+    def drive(self, name: str) -> None:
+        manager = next(one for one in MANAGERS if one.name == name)
+        if not manager.there or not manager.loads:
+            self.skipTest(f"{name} is not installed, or not what loads its extensions")
+        shown = self.folder / "shown here"
+        (shown / _FOLDER).mkdir(parents=True)
+        FileManagers(self.folder / "shared.json").install(str(self.program), [str(shown)])
+        words = " ".join([manager.program, *_STARTED.get(name, ()), f"'{shown}'"])
+        self.begin("dbus-run-session", "--", "sh", "-c", f"openbox & {words}")
+        ups = _UPS.get(name, (3, 2))
+        self.choose(name, ups[0])
+        self.assertEqual(self.words(), ["window", "--", str(shown / _FOLDER)])
+        self.choose(name, ups[1])
+        self.assertEqual(self.words(), ["window", "--missing", "--", str(shown / _FOLDER)])
+
+    def words(self) -> list[str]:
+        words = self.called.read_text().splitlines()
+        self.called.unlink()
+        return words
+
+    def choose(self, name: str, ups: int) -> None:
+        """Choose something in the menu of the one folder that is shown; again, while the manager is not
+        ready."""
+        ends = time.monotonic() + _SECONDS
+        while not self.called.exists():
+            if time.monotonic() > ends:
+                self.fail(f"{name} did not call the program")
+            window = self.tool("search", "--onlyvisible", "--name", "shown here").split()
+            if not window:
+                time.sleep(0.2)
+                continue
+            time.sleep(0.7)
+            self.tool("windowactivate", window[-1])
+            self.keys("Escape", "Escape")
+            if name == "Nautilus":  # takes keys only after a click
+                self.tool("mousemove", "--window", window[-1], "337", "125", "click", "3")
+            else:
+                self.keys("ctrl+a", "Menu")
+            time.sleep(0.6)
+            self.keys(*["Up"] * ups, "Return")
+            self.wait_called(1.5)
+
+    def wait_called(self, seconds: float) -> None:
+        ends = time.monotonic() + seconds
+        while not self.called.exists() and time.monotonic() < ends:
+            time.sleep(0.05)
+
+    def test_nautilus(self) -> None:
+        self.drive("Nautilus")
+
+    def test_nemo(self) -> None:
+        self.drive("Nemo")
+
+    def test_caja(self) -> None:
+        self.drive("Caja")
+
+    def test_dolphin(self) -> None:
+        self.drive("Dolphin")
+
+    def test_thunar(self) -> None:
+        self.drive("Thunar")
+
+    def test_pcmanfm_qt(self) -> None:
+        self.drive("PCManFM-Qt")
+
+
+@unittest.skipUnless(shutil.which("dbus-run-session"), "needs dbus-run-session")
+class ActivationTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        install(service.own_command()[0], {})
+        self.door = window_door(agent_socket(self.folder / "run" / "good-tide", own_settings_folder()))
+
+    def ask(self, how: str, what: str) -> tuple[subprocess.Popen[str], int]:
+        """Ask by the bus; whoever asks, and the process that has the program's name then."""
+        asking = subprocess.Popen(
+            ["dbus-run-session", "--", sys.executable, "-c", _ASKS, how, what],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        )
+        assert asking.stdin is not None and asking.stdout is not None
+        self.addCleanup(asking.wait)
+        self.addCleanup(asking.stdin.close)
+        self.addCleanup(asking.stdout.close)
+        return asking, int(asking.stdout.readline())
+
+    def test_the_bus_starts_the_window_and_it_shows_what_is_asked_for(self) -> None:
+        _, process = self.ask("open", self.work.as_uri())
+        command = Path(f"/proc/{process}/cmdline").read_bytes()
+        self.addCleanup(os.kill, process, 15)
+        self.assertIn(b"--activated", command)
+        ends = time.monotonic() + _SECONDS
+        while not self.door.exists() and time.monotonic() < ends:
+            time.sleep(0.1)
+        self.assertTrue(self.door.exists())
+
+    def test_an_action_needs_no_window(self) -> None:
+        self.write("plan.txt", "plan")
+        store = self.folder / "store"
+        made = program("job", "add", "Office", "--folder", self.work, "--store", store, "--unencrypted")
+        self.assertEqual(made.returncode, 0, made.stderr)
+        self.assertEqual(program("rhythm", "Office", "--by-hand").returncode, 0)
+        before = set((store / "snapshots").glob("*"))
+        _, process = self.ask("act", "snapshot")
+        ends = time.monotonic() + _SECONDS
+        while set((store / "snapshots").glob("*")) == before and time.monotonic() < ends:
+            time.sleep(0.1)
+        self.assertNotEqual(set((store / "snapshots").glob("*")), before)
+        self.assertFalse(self.door.exists())
+        os.kill(process, 15)

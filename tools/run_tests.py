@@ -1,7 +1,7 @@
-"""Run all test modules, as many at once as there are processors: ``tools/run_tests.py [--quick | --coverage]
-[MODULE...]``, with modules such as ``unit.core.test_words``. What a module prints is shown when it fails.
-``--quick``: only unit tests that need little time. ``--coverage``: say what was reached, in sub-processes as
-well."""
+"""Run all test modules, one more at once than there are processors, for they often wait:
+``tools/run_tests.py [--quick | --coverage] [MODULE...]``, with modules such as ``unit.core.test_words``. What
+one prints is shown when it fails. ``--quick``: only unit tests that need little time. ``--coverage``: say what
+was reached, in sub-processes as well."""
 
 from __future__ import annotations
 
@@ -17,12 +17,19 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 LONG_FIRST = (
     "scenario.test_hostile",
+    "scenario.test_languages",
     "scenario.test_mounts",
+    "scenario.test_file_managers",
     "scenario.test_survival",
     "scenario.test_readme",
     "scenario.test_setting_up",
     "unit.system.test_machine",
     "scenario.test_window",
+    "scenario.test_job_settings",
+    "scenario.test_alarm",
+    "unit.operations.snapshot.test_new_trees",
+    "unit.operations.snapshot.test_resume_log",
+    "unit.operations.snapshot.test_sightings",
     "scenario.test_thinning",
     "scenario.test_printed",
     "scenario.test_telling",
@@ -112,7 +119,7 @@ def main() -> int:
                     print(done.stdout, flush=True)
 
     began = time.monotonic()
-    workers = [threading.Thread(target=work) for _ in range(os.cpu_count() or 1)]
+    workers = [threading.Thread(target=work) for _ in range((os.cpu_count() or 1) + 1)]
     for worker in workers:
         worker.start()
     for worker in workers:

@@ -199,6 +199,15 @@ class AgentTest(GoodTideTest):
         self.assertIn("Stopped", self.wait().words)
         self.assertEqual(len(self.overview().tide), 2)
 
+    def test_an_agent_to_which_nobody_ever_comes_ends(self) -> None:
+        self.agent.end()
+        with mock.patch("good_tide.agent.service._LINGER_SECONDS", 0.1):
+            other = Agent(self.here, SetClock(Nanoseconds(T0)), True, environment=quiet(self.settings))
+            thread = threading.Thread(target=other.run, daemon=True)
+            thread.start()
+            thread.join(20)
+        self.assertFalse(thread.is_alive())
+
     def test_a_second_agent_is_refused_and_nonsense_does_no_harm(self) -> None:
         with self.assertRaisesRegex(PlaceError, "already running"):
             Agent(self.here, SetClock(Nanoseconds(T0)), environment=quiet(self.settings))

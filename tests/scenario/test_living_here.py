@@ -30,10 +30,10 @@ class LivingHereTest(GoodTideTest):
 
     def test_the_desktop_finds_the_program(self) -> None:
         found = self.installed()
-        subprocess.run(["desktop-file-validate", found["good-tide.desktop"]], check=True)
+        subprocess.run(["desktop-file-validate", found["org.goodtide.GoodTide.desktop"]], check=True)
         meta = found["org.goodtide.GoodTide.metainfo.xml"]
         subprocess.run(["appstreamcli", "validate", "--no-net", meta], check=True, capture_output=True)
-        self.assertIn(f"Exec={_BIN}/good-tide window", found["good-tide.desktop"].read_text())
+        self.assertIn(f"Exec={_BIN}/good-tide window", found["org.goodtide.GoodTide.desktop"].read_text())
         self.assertTrue(all(str(file).startswith(str(share_folder())) for file in found.values()))
 
     def test_the_manual_page_has_every_command_and_option(self) -> None:

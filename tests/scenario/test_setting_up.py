@@ -31,12 +31,15 @@ from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.desktop.timeline.view import TimelineView
 from good_tide.desktop.view import RestoreOffer
+from good_tide.operations.jobs import in_menus
 from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.agent_calls import Work
 from good_tide.protocol.setup_calls import HistoryView, OpenedView
 from good_tide.protocol.sockets import agent_socket
 from good_tide.storage import header, keyslots
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.system import covered_list
+from good_tide.system.desktop_entry import share_folder
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
@@ -110,6 +113,25 @@ class WindowTest(GoodTideTest):
                 and not self.page._timer.isActive()
                 and not self.views.coverage._timer.isActive()
             )
+        )
+
+    def test_earlier_versions_come_into_the_menus_of_file_managers_where_that_is_wanted(self) -> None:
+        self.assertFalse(self.page.menus.isVisible())  # these are not the person's own settings
+        programs = self.folder / "bin"
+        programs.mkdir()
+        (programs / "pcmanfm-qt").write_text("#!/bin/sh")
+        (programs / "pcmanfm-qt").chmod(0o755)
+        own = mock.patch.object(in_menus, "own_settings_folder", lambda: self.settings)
+        with own, mock.patch.dict(os.environ, {"PATH": str(programs)}):
+            self.page._view = None
+            self.page.start()
+            self.settle(lambda: self.page.menus.isVisible())
+            self.assertIn("PCManFM-Qt", self.page.menus.text())
+            self.choose_disk("Pier")
+            self.set_up()
+            self.settle(lambda: (share_folder() / "file-manager" / "actions").is_dir())
+        self.assertEqual(
+            covered_list.read_list(), [str(self.home / "Documents"), str(self.home / "Pictures")]
         )
 
     def choose_disk(self, name: str) -> None:

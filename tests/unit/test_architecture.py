@@ -22,7 +22,7 @@ class ArchitectureTest(unittest.TestCase):
         names = [
             ".".join(("good_tide", *path.relative_to(SOURCE).with_suffix("").parts))
             for path in SOURCE.rglob("*.py")
-            if "desktop" not in path.parts
+            if not {"desktop", "entry"}.intersection(path.parts)
             and path.name not in ("__main__.py", "recover.py", "launch.py")
             and "cli/demo" not in str(path)
         ]

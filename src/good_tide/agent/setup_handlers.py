@@ -22,6 +22,7 @@ from good_tide.core.words import count_words
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.changing import keep
+from good_tide.operations.jobs.in_menus import may_be_offered, put_into_menus
 from good_tide.operations.jobs.making import checked_folders, own_history
 from good_tide.operations.jobs.taking_over import histories, take_over, taken_over
 from good_tide.operations.records.disk_absences import DiskAbsences
@@ -60,6 +61,7 @@ from good_tide.protocol.setup_calls import (
     OpenToRead,
     ProposeSetUp,
     ProposeTakeOver,
+    PutIntoMenus,
     SetUpJob,
     SetUpView,
     TakeOver,
@@ -101,6 +103,7 @@ class SetUpHandlers:
             OpenToRead.by(self.open_to_read),
             ProposeTakeOver.by(self.propose_take_over),
             TakeOver.by(self.take_over),
+            PutIntoMenus.by(self.into_menus),
         )
 
     def proposal(self, wanted: ProposeSetUp) -> SetUpView:
@@ -117,7 +120,13 @@ class SetUpHandlers:
             office.rules,
             tuple(points),
             self._has_ring(),
+            tuple(may_be_offered(self._here)),
         )
+
+    def into_menus(self, wanted: PutIntoMenus) -> str:
+        """Put earlier versions into the menus of the file managers that are here."""
+        names = ", ".join(one.name for one in put_into_menus(self._here))
+        return tr("“Earlier versions” is in the menus of {names}.").format(names=names)
 
     def _own_points(self) -> list[tuple[str, str]]:
         """The technician's own starting points: job files in the settings folder. One that cannot be read is

@@ -8,22 +8,9 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, print_json_list, say, table
 from good_tide.core.translation import tr
-from good_tide.operations.workplace import load_jobs, this_workplace
-from good_tide.system import service
-from good_tide.system.file_managers import FileManagers, Standing
-
-
-def managers() -> FileManagers:
-    """The file managers of this person."""
-    return FileManagers(this_workplace().state / "shared-files.json")
-
-
-def put_into_managers() -> list[Standing]:
-    """Put it into the menus of all file managers that are here; how it stands with these."""
-    covered = [folder for job in load_jobs(this_workplace().settings) for folder in job.folders]
-    found = managers()
-    found.install(service.own_command()[0], covered)
-    return [one for one in found.standings() if one.there]
+from good_tide.operations.jobs.in_menus import file_managers, put_into_menus
+from good_tide.operations.workplace import this_workplace
+from good_tide.system.file_managers import Standing
 
 
 @click.group("desktop")
@@ -36,7 +23,7 @@ def desktop_group() -> None:
 def desktop_install(as_json: bool) -> int:
     """Put “Earlier versions” and “What is missing here” into the menus of the file managers that are on this
     machine, and the window among the programs that folders are opened with."""
-    found = put_into_managers()
+    found = put_into_menus(this_workplace())
     if as_json:
         print_json_list({}, "managers", map(_fields, found))
         return output.DONE
@@ -51,7 +38,7 @@ def desktop_install(as_json: bool) -> int:
 @json_option
 def desktop_remove(as_json: bool) -> int:
     """Take it out of all menus again. Nothing of it stays."""
-    gone = managers().remove()
+    gone = file_managers(this_workplace()).remove()
     if as_json:
         print_json({"removed": [str(file) for file in gone]})
     else:
@@ -63,7 +50,7 @@ def desktop_remove(as_json: bool) -> int:
 @json_option
 def desktop_status(as_json: bool) -> int:
     """In which file managers it is."""
-    found = managers().standings()
+    found = file_managers(this_workplace()).standings()
     if as_json:
         print_json_list({}, "managers", map(_fields, found))
         return output.DONE

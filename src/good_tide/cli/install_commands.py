@@ -8,9 +8,9 @@ import sys
 import click
 from click.shell_completion import get_completion_class
 
-from good_tide.cli import desktop_commands, output
+from good_tide.cli import output
 from good_tide.cli.agent_commands import install_agent, remove_agent
-from good_tide.cli.desktop_commands import in_words, put_into_managers
+from good_tide.cli.desktop_commands import in_words
 from good_tide.cli.manual import manual
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say
@@ -18,6 +18,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.operations.context import Context, this_context
+from good_tide.operations.jobs.in_menus import file_managers, may_be_offered, put_into_menus
 from good_tide.operations.jobs.leaving import (
     OF_PROGRAM,
     Stays,
@@ -29,6 +30,7 @@ from good_tide.operations.jobs.leaving import (
     untouchable,
 )
 from good_tide.operations.restore.restoring import let_go
+from good_tide.operations.workplace import this_workplace
 from good_tide.system import desktop_entry, service
 
 _SHELLS = ("bash", "zsh", "fish")
@@ -61,7 +63,7 @@ def install_command(no_agent: bool, managers: bool | None, as_json: bool) -> int
     if not no_agent:
         install_agent()
     started_by = service.state().by
-    found = put_into_managers() if _wants_managers(managers, as_json) else []
+    found = put_into_menus(this_workplace()) if _wants_managers(managers, as_json) else []
     if as_json:
         print_json(
             {
@@ -83,12 +85,12 @@ def install_command(no_agent: bool, managers: bool | None, as_json: bool) -> int
 def _wants_managers(said: bool | None, as_json: bool) -> bool:
     """Whether file managers are to show earlier versions: as it was said, or as a person says who is asked
     once."""
-    here = [one for one in desktop_commands.managers().standings() if one.there]
-    if said is not None or not here or any(one.installed for one in here):
-        return said if said is not None else any(one.installed for one in here)
-    if as_json or not sys.stdin.isatty():
-        return False
-    names = ", ".join(one.name for one in here)
+    offered = may_be_offered(this_workplace())
+    if said is not None:
+        return said
+    if not offered or as_json or not sys.stdin.isatty():
+        return any(one.installed for one in file_managers(this_workplace()).standings())
+    names = ", ".join(offered)
     return click.confirm(
         tr("Put “Earlier versions” into the menus of {names}?").format(names=names), default=True
     )
@@ -143,7 +145,7 @@ def _program() -> list[Stays]:
     """What the desktop, the shell and the session know of the program."""
     known = [(file, tr("menu entry, manual page or completion")) for file in desktop_entry.installed()]
     known += [(file, tr("starts the program with every session")) for file in service.files()]
-    known += [(file, tr("menus of file managers")) for file in desktop_commands.managers().installed()]
+    known += [(file, tr("menus of file managers")) for file in file_managers(this_workplace()).installed()]
     return [Stays(str(file), what, What.PROGRAM) for file, what in known]
 
 
@@ -171,7 +173,7 @@ def _take(context: Context, wanted: list[Stays]) -> None:
         remove_agent()
     if any(one.kind is What.PROGRAM for one in wanted):
         desktop_entry.remove()
-        desktop_commands.managers().remove()
+        file_managers(this_workplace()).remove()
     aside = {one.path for one in wanted if one.kind is What.SET_ASIDE}
     for note in context.restores.all():
         if aside.intersection(note.folders):

@@ -15,7 +15,7 @@ from good_tide.protocol.contract import Call, JobCall
 
 class SetUpView(msgspec.Struct, frozen=True):
     """What a set-up begins with: the machine, user directories that are there by their XDG names, and the
-    folders proposed."""
+    folders proposed; ``managers``: file managers that could show earlier versions in their menus."""
 
     machine: str
     home: str
@@ -24,6 +24,14 @@ class SetUpView(msgspec.Struct, frozen=True):
     rules: tuple[str, ...]
     starting_points: tuple[tuple[str, str], ...]
     key_ring: bool
+    managers: tuple[str, ...] = ()
+
+
+class PutIntoMenus(Call[str], frozen=True):
+    """Put earlier versions into the menus of the file managers that are here. The answer says in a sentence
+    where they are now."""
+
+    may_block: ClassVar[bool] = True
 
 
 class ProposeSetUp(Call[SetUpView], frozen=True):

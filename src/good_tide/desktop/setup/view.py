@@ -8,6 +8,7 @@ import tomllib
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
@@ -33,7 +34,15 @@ from good_tide.desktop.setup.secrecy import SecrecyPanel
 from good_tide.protocol.agent_calls import DisksChanged
 from good_tide.protocol.coverage_calls import NO_JOB, SurveyFolders, SurveyView
 from good_tide.protocol.faults import Fault
-from good_tide.protocol.setup_calls import MadeView, NewStore, OpenToRead, ProposeSetUp, SetUpJob, SetUpView
+from good_tide.protocol.setup_calls import (
+    MadeView,
+    NewStore,
+    OpenToRead,
+    ProposeSetUp,
+    PutIntoMenus,
+    SetUpJob,
+    SetUpView,
+)
 
 _NARROWEST_CARD = 270
 _SURVEY_AFTER_MS = 120
@@ -76,6 +85,8 @@ class SetUpPage(QWidget):
         self.back.setToolTip(
             tr("Look into the store that is there, of whatever machine, and restore from it")
         )
+        self.menus = QCheckBox()
+        self.menus.hide()
         self._lost = label("", "strong", wrap=True)
         self.found = QHBoxLayout()
         """A button for each store that lies on a connected disk."""
@@ -131,6 +142,7 @@ class SetUpPage(QWidget):
         words = QVBoxLayout()
         words.addWidget(self._summary)
         words.addWidget(self._trouble)
+        words.addWidget(self.menus)
         row.addLayout(words, 1)
         row.addWidget(self.back)
         row.addWidget(self.begin)
@@ -157,6 +169,13 @@ class SetUpPage(QWidget):
         self._view, self._rules = view, view.rules
         self.secrecy.set_key_ring(view.key_ring)
         self.secrecy.known = (view.machine, os.path.basename(view.home))
+        self.menus.setText(
+            tr("Show earlier versions in the menus of {managers} as well").format(
+                managers=", ".join(view.managers)
+            )
+        )
+        self.menus.setVisible(bool(view.managers))
+        self.menus.setChecked(bool(view.managers))
         self.points.clear()
         for name, _ in view.starting_points:
             self.points.addItem(tr(name))
@@ -410,6 +429,8 @@ class SetUpPage(QWidget):
         for field in (self.secrecy.passphrase, self.secrecy.again, self.secrecy.hint):
             field.clear()
         self._view = None
+        if self.menus.isChecked():
+            self._link.ask(PutIntoMenus())
         self.made.emit(made)
 
     def _refused(self, fault: Fault) -> None:

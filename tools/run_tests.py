@@ -1,7 +1,7 @@
 """Run all test modules, one more at once than there are processors, for they often wait:
 ``tools/run_tests.py [--quick | --coverage] [MODULE...]``, with modules such as ``unit.core.test_words``. What
-one prints is shown when it fails. ``--quick``: only unit tests that need little time. ``--coverage``: say what
-was reached, in sub-processes as well."""
+one prints is shown when it fails. ``--quick``: only unit tests that need little time. ``--coverage``: say
+what was reached, in sub-processes as well."""
 
 from __future__ import annotations
 

@@ -1,47 +1,38 @@
-"""Bringing things back as an archive: tar (POSIX.1-2001, pax headers), with gzip or Zstandard, or ZIP.
+"""Handing things out as an archive (``archive_forms``).
 
-A file is whole in it or not there: its content is read to the end before its header is written.
+A file of some MiB is whole in it or not there: its content is read before its header is written. A larger one
+is written as it is read; where a part of it is lost zeros stand, and it is named.
 """
 
 from __future__ import annotations
 
 import contextlib
-import gzip
 import hashlib
-import io
 import os
-import stat
-import struct
-import tarfile
 import tempfile
-import time
-import zipfile
-from collections.abc import Callable, Iterator, Sequence
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import IO, Protocol, cast
+from typing import IO, NamedTuple, cast
 
 import msgspec
-import zstandard
 
-from good_tide.core.clock import SECOND
-from good_tide.core.entries import Entry, Kind
+from good_tide.core.entries import Entry, ExtentLike, Kind
 from good_tide.core.errors import DamageError, PersonError
+from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
-from good_tide.operations.history.browse import entry_at, parts_of_file, walk
+from good_tide.core.words import number_words
+from good_tide.operations.history.browse import entry_at, walk
+from good_tide.operations.restore.archive_forms import Piece, Tar, Writer, form_of
 from good_tide.operations.restore.plan import NO_GAPS, Wish
+from good_tide.operations.restore.read_ahead import ReadAhead
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
 
 STANDARD_OUTPUT = "-"
 _IN_MEMORY = 32 << 20
-_XATTR = "SCHILY.xattr."
-"""So pax headers of extended attributes begin, by the star(5) manual."""
-_TIMES = 0x5455
-"""The extra field with a time to the second, of APPNOTE.TXT's third-party mappings (Info-ZIP)."""
-_ZIP_BEGINS = 1980
-_GZIP_LEVEL = 6
 
 
 class ArchiveReport(msgspec.Struct):
@@ -54,95 +45,20 @@ class ArchiveReport(msgspec.Struct):
     size: int = 0
 
 
-class _Writer(Protocol):
-    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
-        """Add one thing."""
-        ...
+class Item(NamedTuple):
+    """One thing that goes into an archive, and the name it has there."""
 
-    def close(self) -> None:
-        """Write the archive to its end."""
-        ...
-
-
-class _Counted:
-    """A stream that knows how much was written to it, as one that cannot be asked where it is."""
-
-    def __init__(self, out: IO[bytes]) -> None:
-        self._out, self._written = out, 0
-
-    def write(self, data: bytes) -> int:
-        """Write all of it."""
-        self._out.write(data)
-        self._written += len(data)
-        return len(data)
-
-    def tell(self) -> int:
-        """Bytes written so far."""
-        return self._written
+    snapshot: Snapshot
+    path: bytes
+    name: bytes
+    entry: Entry
 
 
-class _Tar:
-    """A tar archive; links of one file among each other are kept."""
+class Totals(NamedTuple):
+    """How much goes into an archive; zeros while that is not known."""
 
-    def __init__(self, out: IO[bytes]) -> None:
-        counted = cast(IO[bytes], _Counted(out))
-        self._tar = tarfile.TarFile(fileobj=counted, mode="w", format=tarfile.PAX_FORMAT)
-        self._links: dict[tuple[str, int, int], str] = {}
-
-    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
-        info, mine, owners = tarfile.TarInfo(name), entry.stat, snapshot.record.owners
-        info.mode, info.uid, info.gid = mine.mode, mine.uid, mine.gid
-        info.uname, info.gname = owners.get(f"u{mine.uid}", ""), owners.get(f"g{mine.gid}", "")
-        info.mtime = mine.modified // SECOND
-        headers = {"mtime": f"{mine.modified // SECOND}.{mine.modified % SECOND:09d}"}
-        for key, value in entry.extra.attributes:
-            headers[_XATTR + os.fsdecode(key)] = value.decode("utf-8", "surrogateescape")
-        info.pax_headers = headers
-        group = entry.extra.link_group
-        first = self._links.get((snapshot.id, *group)) if group is not None else None
-        if entry.kind is Kind.FOLDER:
-            info.type = tarfile.DIRTYPE
-        elif entry.kind is Kind.LINK:
-            info.type, info.linkname = tarfile.SYMTYPE, os.fsdecode(entry.extra.target)
-        elif first is not None:
-            info.type, info.linkname = tarfile.LNKTYPE, first
-        else:
-            info.size = mine.size
-            if group is not None:
-                self._links[(snapshot.id, *group)] = name
-        self._tar.addfile(info, content if info.type == tarfile.REGTYPE else None)
-
-    def close(self) -> None:
-        self._tar.close()
-
-
-class _Zip:
-    """A ZIP archive, with times to the second and permissions."""
-
-    def __init__(self, out: IO[bytes]) -> None:
-        self._zip = zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False)
-
-    def add(self, name: str, entry: Entry, snapshot: Snapshot, content: IO[bytes] | None) -> None:
-        seconds = entry.stat.modified // SECOND
-        when = time.localtime(seconds)[:6]
-        folder = entry.kind is Kind.FOLDER
-        shown = name.encode("utf-8", "replace").decode() + ("/" if folder else "")
-        info = zipfile.ZipInfo(shown, when if when[0] >= _ZIP_BEGINS else (_ZIP_BEGINS, 1, 1, 0, 0, 0))
-        kind = {Kind.FOLDER: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}.get(entry.kind, stat.S_IFREG)
-        info.external_attr = (kind | entry.stat.mode) << 16 | (0x10 if folder else 0)
-        info.compress_type = zipfile.ZIP_DEFLATED
-        if abs(seconds) < 1 << 31:
-            info.extra = struct.pack("<HHBl", _TIMES, 5, 1, seconds)
-        if content is None:
-            self._zip.writestr(info, entry.extra.target if entry.kind is Kind.LINK else b"")
-            return
-        info.file_size = entry.stat.size
-        with self._zip.open(info, "w", force_zip64=entry.stat.size >= 1 << 31) as inside:
-            while piece := content.read(1 << 20):
-                inside.write(piece)
-
-    def close(self) -> None:
-        self._zip.close()
+    files: int = 0
+    size: int = 0
 
 
 def write_archive(
@@ -165,21 +81,45 @@ def write_archive(
         PersonError: a file is there, its ending is none of these, or a path is in none of the snapshots.
         PlaceError: it cannot be written; nothing is left of it. StoppedError: the person stopped it.
     """
+    report = ArchiveReport(problems=[])
+    tops = [(wish, entry_at(store, wish.snapshot, wish.path)) for wish in wishes]
     with contextlib.ExitStack() as files:
-        noted = files.enter_context(_new_file(sums)) if sums is not None else None
-        if target == STANDARD_OUTPUT:
-            return _write(store, wishes, _Tar(standard_output), control, noted)
-        path = Path(os.path.abspath(target))
-        maker, squeeze = _maker(path.name)
-        out = files.enter_context(_new_file(path))
-        if squeeze is None:
-            return _write(store, wishes, maker(out), control, noted)
-        with squeeze(out) as squeezed:
-            return _write(store, wishes, maker(squeezed), control, noted)
+        writer = _writer(files, target, standard_output)
+        noted = files.enter_context(new_file(sums)) if sums is not None else None
+        control.report(Progress(tr("Looking")))
+        packing = Packing(store, writer, report, noted, _totals(store, tops, control))
+        packing.write((one for wish, entry in tops for one in _below(store, wish, entry, report)), control)
+    return report
+
+
+def write_items(
+    store: Store,
+    items: Iterable[Item],
+    target: str,
+    standard_output: IO[bytes],
+    control: Control,
+    sums: Path | None = None,
+) -> ArchiveReport:
+    """The same for single things, those above before those in them."""
+    report = ArchiveReport(problems=[])
+    with contextlib.ExitStack() as files:
+        writer = _writer(files, target, standard_output)
+        noted = files.enter_context(new_file(sums)) if sums is not None else None
+        Packing(store, writer, report, noted).write(iter(items), control)
+    return report
+
+
+def _writer(files: contextlib.ExitStack, target: str, standard_output: IO[bytes]) -> Writer:
+    if target == STANDARD_OUTPUT:
+        return Tar(standard_output)
+    path = Path(os.path.abspath(target))
+    maker, squeeze = form_of(path.name)
+    out = files.enter_context(new_file(path))
+    return maker(out if squeeze is None else files.enter_context(squeeze(out)))
 
 
 @contextlib.contextmanager
-def _new_file(path: Path) -> Iterator[IO[bytes]]:
+def new_file(path: Path) -> Iterator[IO[bytes]]:
     """A file that has its name when it is whole, and does not replace another.
 
     Raises:
@@ -203,40 +143,163 @@ def _new_file(path: Path) -> Iterator[IO[bytes]]:
                 os.unlink(out.name)
 
 
-class _Maker(Protocol):
-    def __call__(self, out: IO[bytes]) -> _Writer: ...
+def _totals(store: Store, tops: Sequence[tuple[Wish, Entry]], control: Control) -> Totals:
+    """How much it is: from the record of a snapshot of which all is wanted, or by looking through its
+    listings, which takes a fraction of what reading the content takes."""
+    first = tops[0][0].snapshot if tops else None
+    if first is not None and all(wish.snapshot.id == first.id for wish, _ in tops):
+        roots = {root.name for root in store.roots(first.record)}
+        if {wish.path for wish, _ in tops} == roots:
+            return Totals(first.tally.files, first.tally.bytes)
+    files = size = 0
+    for wish, top in tops:
+        below = walk(store, top, wish.path, []) if top.kind is Kind.FOLDER else iter(((wish.path, top),))
+        for number, (_, entry) in enumerate(below):
+            if entry.kind is Kind.FILE:
+                files, size = files + 1, size + entry.stat.size
+            if not number % 1000:
+                control.checkpoint()
+    return Totals(files, size)
 
 
-_Squeeze = Callable[[IO[bytes]], contextlib.AbstractContextManager[IO[bytes]]]
+def _below(store: Store, wish: Wish, entry: Entry, report: ArchiveReport) -> Iterator[Item]:
+    yield Item(wish.snapshot, wish.path, wish.path, entry)
+    unread: list[tuple[bytes, DamageError]] = []
+    if entry.kind is Kind.FOLDER:
+        for path, inside in walk(store, entry, wish.path, unread):
+            yield Item(wish.snapshot, path, path, inside)
+    report.problems += [
+        (path, tr("Its listing, or a part of it, is lost: {what}").format(what=error.what))
+        for path, error in unread
+    ]
 
 
-def _zstd(out: IO[bytes]) -> contextlib.AbstractContextManager[IO[bytes]]:
-    return cast(
-        contextlib.AbstractContextManager[IO[bytes]],
-        zstandard.ZstdCompressor(threads=-1).stream_writer(out, closefd=False),
-    )
+class Packing:
+    """Puts things into an archive; what comes next is read from the store meanwhile."""
+
+    def __init__(
+        self,
+        store: Store,
+        writer: Writer,
+        report: ArchiveReport,
+        sums: IO[bytes] | None,
+        totals: Totals = Totals(),  # noqa: B008  # a value that does not change
+    ) -> None:
+        self._store, self._writer, self._report = store, writer, report
+        self._sums, self._totals = sums, totals
+        self._waiting: deque[Item] = deque()
+        """Things whose content is being read ahead, in their order."""
+
+    def write(self, items: Iterator[Item], control: Control) -> None:
+        """Write all of them, and the archive to its end."""
+        report = self._report
+        try:
+            with ReadAhead(self._store, self._coming(items)) as ahead:
+                while (item := self._waiting.popleft() if self._waiting else next(items, None)) is not None:
+                    control.checkpoint()
+                    control.report(
+                        Progress(
+                            tr("Writing"),
+                            report.files,
+                            self._totals.files,
+                            report.size,
+                            self._totals.size,
+                            os.fsdecode(item.path),
+                        )
+                    )
+                    try:
+                        self._add(item, ahead)
+                    except DamageError as error:
+                        report.problems.append((item.path, error.what))
+        except BaseException:
+            with contextlib.suppress(OSError, ValueError):
+                self._writer.close()  # or it closes itself later, with nobody to tell
+            raise
+        self._writer.close()
+
+    def _coming(self, items: Iterator[Item]) -> Iterator[ChunkId]:
+        """The chunks that will be needed, in their order; the things that need them wait."""
+        for item in items:
+            self._waiting.append(item)
+            if item.entry.kind is Kind.FILE:
+                yield from (one.chunk for one in item.entry.extents if one.chunk is not None)
+
+    def _add(self, item: Item, ahead: ReadAhead) -> None:
+        entry, report = item.entry, self._report
+        name = os.fsdecode(item.name).lstrip("/")
+        if entry.kind is Kind.LEFT_OUT:
+            if entry.extra.reason not in NO_GAPS:
+                detail = entry.extra.detail or entry.extra.reason
+                why = tr("It was not in the snapshot ({detail})").format(detail=detail)
+                report.problems.append((item.path, why))
+        elif entry.kind is not Kind.FILE:
+            self._writer.add(name, entry, item.snapshot, None)
+            report.folders += entry.kind is Kind.FOLDER
+            report.links += entry.kind is Kind.LINK
+        else:
+            self._add_file(item, name, ahead)
+
+    def _add_file(self, item: Item, name: str, ahead: ReadAhead) -> None:
+        entry = item.entry
+        if sum(extent.length for extent in entry.extents) != entry.stat.size:
+            raise DamageError(tr("The stored parts do not add up to the file"))
+        if entry.stat.size <= _IN_MEMORY:
+            pieces = iter([_piece(ahead, extent) for extent in entry.extents])
+        else:
+            pieces = self._with_zeros(item, ahead)
+        digest = hashlib.sha256()
+        if self._sums is not None:
+            pieces = _summed(pieces, digest)
+        self._writer.add(name, entry, item.snapshot, pieces)
+        for _ in pieces:  # of a further link of a file nothing was written
+            pass
+        if self._sums is not None:
+            self._sums.write(_sum_line(name, digest.hexdigest()))
+        self._report.files += 1
+        self._report.size += entry.stat.size
+
+    def _with_zeros(self, item: Item, ahead: ReadAhead) -> Iterator[Piece]:
+        """The content of a large file; zeros where it is lost, which is said once."""
+        at, told = 0, False
+        for extent in item.entry.extents:
+            try:
+                piece = _piece(ahead, extent)
+            except DamageError as error:
+                piece = Piece(bytes(extent.length), extent.length)
+                if not told:
+                    why = tr("A part of it is lost, from byte {at} on; zeros stand in its place ({what})")
+                    self._report.problems.append(
+                        (item.path, why.format(at=number_words(at), what=error.what))
+                    )
+                told = True
+            yield piece
+            at += extent.length
 
 
-def _gzip(out: IO[bytes]) -> contextlib.AbstractContextManager[IO[bytes]]:
-    return cast(
-        contextlib.AbstractContextManager[IO[bytes]], gzip.GzipFile("", "wb", _GZIP_LEVEL, out, mtime=0)
-    )
+def _piece(ahead: ReadAhead, extent: ExtentLike) -> Piece:
+    """One stretch of a file's content.
+
+    Raises:
+        DamageError: it is lost.
+    """
+    if extent.chunk is None:
+        return Piece(None, extent.length)
+    data = ahead.get(extent.chunk)[extent.offset : extent.offset + extent.length]
+    if len(data) != extent.length:
+        raise DamageError(tr("The stored parts do not add up to the file"))
+    return Piece(data, extent.length)
 
 
-def _maker(name: str) -> tuple[_Maker, _Squeeze | None]:
-    """What writes an archive of that name, and what compresses it as a whole."""
-    if name.endswith(".tar"):
-        return _Tar, None
-    if name.endswith(".tar.zst"):
-        return _Tar, _zstd
-    if name.endswith((".tar.gz", ".tgz")):
-        return _Tar, _gzip
-    if name.endswith(".zip"):
-        return _Zip, None
-    raise PersonError(
-        tr("What kind of archive {name} is to be is not clear").format(name=name),
-        tr("End it with .tar, .tar.gz, .tar.zst or .zip"),
-    )
+def _summed(pieces: Iterator[Piece], digest: hashlib._Hash) -> Iterator[Piece]:
+    for piece in pieces:
+        if piece.data is not None:
+            digest.update(piece.data)
+        else:
+            left = piece.length
+            while left:
+                digest.update(bytes(min(left, 1 << 20)))
+                left -= min(left, 1 << 20)
+        yield piece
 
 
 def _sum_line(name: str, digest: str) -> bytes:
@@ -245,78 +308,3 @@ def _sum_line(name: str, digest: str) -> bytes:
     escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
     mark = "" if escaped == name else "\\"
     return os.fsencode(f"{mark}{digest}  {escaped}\n")
-
-
-def _write(
-    store: Store, wishes: Sequence[Wish], writer: _Writer, control: Control, sums: IO[bytes] | None = None
-) -> ArchiveReport:
-    report = ArchiveReport(problems=[])
-    try:
-        for wish in wishes:
-            for path, entry in _everything(store, wish, report):
-                control.checkpoint()
-                control.report(Progress(tr("Writing"), report.files, 0, report.size, 0, os.fsdecode(path)))
-                try:
-                    _add(store, wish, path, entry, writer, report, sums)
-                except DamageError as error:
-                    report.problems.append((path, error.what))
-    except BaseException:
-        with contextlib.suppress(OSError, ValueError):
-            writer.close()  # or it closes itself later, with nobody to tell
-        raise
-    writer.close()
-    return report
-
-
-def _everything(store: Store, wish: Wish, report: ArchiveReport) -> Iterator[tuple[bytes, Entry]]:
-    entry = entry_at(store, wish.snapshot, wish.path)
-    yield wish.path, entry
-    unread: list[tuple[bytes, DamageError]] = []
-    if entry.kind is Kind.FOLDER:
-        yield from walk(store, entry, wish.path, unread)
-    report.problems += [
-        (path, tr("Its listing, or a part of it, is lost: {what}").format(what=error.what))
-        for path, error in unread
-    ]
-
-
-def _add(
-    store: Store,
-    wish: Wish,
-    path: bytes,
-    entry: Entry,
-    writer: _Writer,
-    report: ArchiveReport,
-    sums: IO[bytes] | None,
-) -> None:
-    name = os.fsdecode(path).lstrip("/")
-    if entry.kind is Kind.LEFT_OUT:
-        if entry.extra.reason not in NO_GAPS:
-            report.problems.append(
-                (
-                    path,
-                    tr("It was not in the snapshot ({detail})").format(
-                        detail=entry.extra.detail or entry.extra.reason
-                    ),
-                )
-            )
-        return
-    if entry.kind is not Kind.FILE:
-        writer.add(name, entry, wish.snapshot, None)
-        report.folders += entry.kind is Kind.FOLDER
-        report.links += entry.kind is Kind.LINK
-        return
-    digest = hashlib.sha256()
-    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as content:
-        for part in parts_of_file(store, entry):
-            content.write(part)
-            if sums is not None:
-                digest.update(part)
-        if content.tell() != entry.stat.size:
-            raise DamageError(tr("The stored parts do not add up to the file"))
-        content.seek(0, io.SEEK_SET)
-        writer.add(name, entry, wish.snapshot, content)
-    if sums is not None:
-        sums.write(_sum_line(name, digest.hexdigest()))
-    report.files += 1
-    report.size += entry.stat.size

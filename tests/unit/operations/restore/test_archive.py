@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import random
 import shutil
 import stat
 import subprocess
@@ -17,7 +18,7 @@ from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, PlaceError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import entry_at
@@ -26,6 +27,20 @@ from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.metadata import _owner_here
 from good_tide.operations.restore.plan import Elsewhere, Wish, plan_restore
 from tests.support.base import T0, GoodTideTest, program, tree
+
+
+def facts(root: Path) -> dict[bytes, tuple[object, ...]]:
+    """What is below a folder: kind and content, mode; then time, links and attributes."""
+    found: dict[bytes, tuple[object, ...]] = {}
+    for path, (kind, *rest) in tree(root).items():
+        if kind == "file":
+            mode, modified, content, links, attributes = rest
+            found[path] = (content, mode, modified, links, attributes)
+        elif kind == "folder":
+            found[path] = (kind, *rest)
+        else:
+            found[path] = (kind, rest[0])
+    return found
 
 
 class ArchiveTest(GoodTideTest):
@@ -51,6 +66,16 @@ class ArchiveTest(GoodTideTest):
             self.store, [Wish(self.first, os.fsencode(self.work))], str(path), io.BytesIO(), Silent()
         )
         return path, report
+
+    def lose(self, chunk: ChunkId) -> None:
+        """Overwrite a chunk on the disk."""
+        place = self.store.index.find(chunk)
+        assert place is not None
+        pack = next(path for path in (self.folder / "store" / "packs").rglob(place.pack.hex()))
+        with pack.open("r+b") as file:
+            file.seek(place.offset)
+            file.write(bytes(place.stored))
+        self.store.forget_recent()
 
     def test_sums_are_checked_by_the_tool_of_the_system_where_it_was_unpacked(self) -> None:
         self.write("od\\d\nname.txt", "an odd name")
@@ -106,6 +131,72 @@ class ArchiveTest(GoodTideTest):
             )
             self.assertIn(f"{self.inside}/empty/", found.namelist())
 
+    def test_holes_stay_holes_by_every_reader(self) -> None:
+        shapes: dict[str, list[tuple[int, int]]] = {
+            "begins with one": [(1 << 20, 5000), (3 << 20, 70_000)],
+            "ends with one": [(0, 4096), (8 << 20, 0)],
+            "nothing but one": [(40 << 20, 0)],
+            "many": [(number * 200_000, 4096) for number in range(60)],
+        }
+        for name, data in shapes.items():
+            with (self.work / name).open("wb") as file:
+                for at, length in data:
+                    file.seek(at)
+                    file.write(os.urandom(length))
+                file.truncate(max(at + length for at, length in data))
+        self.first = self.snap(self.store, 1)
+        path, report = self.archive("sparse.tar")
+        self.assertEqual(report.problems, [])
+        self.assertLess(path.stat().st_size, 2 << 20)
+        for words in (["tar", "-xf"], ["bsdtar", "-xf"]):
+            out = self.folder / words[0]
+            out.mkdir()
+            subprocess.run([*words, path, "-C", out], check=True)
+            for name in shapes:
+                there = out / self.inside / name
+                self.assertEqual(there.read_bytes(), (self.work / name).read_bytes(), f"{words[0]}: {name}")
+                self.assertLess(there.stat().st_blocks, 1500, f"{words[0]}: {name}")
+        with tarfile.open(path) as found:
+            for name in shapes:
+                inside = found.extractfile(f"{self.inside}/{name}")
+                assert inside is not None
+                self.assertEqual(inside.read(), (self.work / name).read_bytes(), name)
+
+    def test_a_large_file_is_written_as_it_is_read_and_what_is_lost_of_it_is_named(self) -> None:
+        size = 40 << 20
+        content = random.Random(5).randbytes(size)
+        (self.work / "film.mov").write_bytes(content)
+        self.first = self.snap(self.store, 1)
+        entry = entry_at(self.store, self.first, os.fsencode(self.work / "film.mov"))
+        lost = entry.extents[len(entry.extents) // 2]
+        assert lost.chunk is not None
+        self.lose(lost.chunk)
+        path, report = self.archive("out.tar")
+        begins = sum(one.length for one in entry.extents[: len(entry.extents) // 2])
+        self.assertEqual([os.path.basename(one) for one, _ in report.problems], [b"film.mov"])
+        self.assertIn(f"from byte {begins:,} on", report.problems[0][1])
+        with tarfile.open(path) as found:
+            inside = found.extractfile(f"{self.inside}/film.mov")
+            assert inside is not None
+            read = inside.read()
+        wanted = content[:begins] + bytes(lost.length) + content[begins + lost.length :]
+        self.assertEqual(read == wanted, True)
+        self.assertEqual([one for one in self.folder.iterdir() if one.name.startswith(".good")], [])
+
+    def test_zip_and_tar_by_other_readers_fact_by_fact(self) -> None:
+        tar, _ = self.archive("out.tar.zst")
+        out = self.folder / "by bsdtar"
+        out.mkdir()
+        subprocess.run(["bsdtar", "-xpf", tar, "-C", out], check=True)
+        self.assertEqual(facts(out / self.inside), facts(self.work))
+        (self.work / os.fsdecode(b"sub/n\xff\xfeame.txt")).unlink()  # ZIP has no name for it
+        self.first = self.snap(self.store, 1)
+        packed, _ = self.archive("out.zip")
+        out = self.folder / "by unzip"
+        subprocess.run(["unzip", "-q", packed, "-d", out], check=True)
+        whole = {path: one[:2] for path, one in facts(self.work).items()}
+        self.assertEqual({path: one[:2] for path, one in facts(out / self.inside).items()}, whole)
+
     def test_what_is_there_is_not_written_over_and_nothing_is_left_of_what_failed(self) -> None:
         path = self.write("there.tar", "mine")
         with self.assertRaises(PersonError):
@@ -121,13 +212,7 @@ class ArchiveTest(GoodTideTest):
         entry = entry_at(self.store, self.first, os.fsencode(self.work / "sub/large.bin"))
         chunk = entry.extents[0].chunk
         assert chunk is not None
-        place = self.store.index.find(chunk)
-        assert place is not None
-        pack = next(path for path in (self.folder / "store" / "packs").rglob(place.pack.hex()))
-        with pack.open("r+b") as file:
-            file.seek(place.offset)
-            file.write(bytes(place.stored))
-        self.store.forget_recent()
+        self.lose(chunk)
         path, report = self.archive("out.tar")
         self.assertEqual([os.path.basename(one) for one, _ in report.problems], [b"large.bin"])
         with tarfile.open(path) as found:

@@ -43,6 +43,7 @@ NOT_QUICK = (
     "unit.core.test_forecast",
     "unit.core.test_ladder",
     "unit.operations.coverage.test_selecting",
+    "unit.operations.history.test_changes",
     "unit.operations.history.test_differences",
     "unit.operations.integrity.test_proving",
     "unit.operations.mount.test_tree",

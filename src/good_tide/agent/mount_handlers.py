@@ -15,8 +15,8 @@ from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.agent.sessions import Sessions
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.operations.context import Context
+from good_tide.operations.history.moments import moment_names, own_snapshots
 from good_tide.operations.mount import mounting
-from good_tide.operations.mount.moments import moment_names, own_snapshots
 from good_tide.operations.mount.mounting import MountWish
 from good_tide.operations.mount.tree import MOMENTS
 from good_tide.operations.stores.opened import id_of

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
 from good_tide.cli import output
+from good_tide.cli.changes_commands import stretch
 from good_tide.cli.options import (
     StoreCommand,
     json_option,
@@ -25,9 +27,10 @@ from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose
-from good_tide.operations.restore.archive import STANDARD_OUTPUT, write_archive
+from good_tide.operations.restore.all_versions import version_items
+from good_tide.operations.restore.archive import STANDARD_OUTPUT, ArchiveReport, write_archive, write_items
 from good_tide.operations.restore.plan import Wish
-from good_tide.operations.stores.opening import Store
+from good_tide.operations.stores.opening import Store, synced_catalog
 
 
 @click.command("export", cls=StoreCommand)
@@ -71,6 +74,55 @@ def export_command(
     return archived(store, chosen, meant, target, progress, as_json, sums)
 
 
+@click.command("export-versions", cls=StoreCommand)
+@look_argument
+@click.argument("path")
+@click.option("--since", metavar="T", help=tr("Only what stood then or later."))
+@click.option("--until", metavar="T", help=tr("Only what stood until then."))
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    metavar="FILE",
+    help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
+)
+@click.option(
+    "--sums",
+    type=PATH,
+    metavar="FILE",
+    help=tr("Write the SHA-256 of each file too; “sha256sum -c FILE” checks what was unpacked."),
+)
+@whose_options
+@progress_option
+@json_option
+def export_versions_command(
+    named: str,
+    passphrase_file: Path | None,
+    path: str,
+    since: str | None,
+    until: str | None,
+    target: str,
+    sums: Path | None,
+    machine: str,
+    job_name: str,
+    progress: str | None,
+    as_json: bool,
+) -> int:
+    """Hand out all versions of a file, or of all files in a folder, between two times: as an archive, in
+    which each version is called by the first moment that has it."""
+    context, wanted = this_context(), browse.tidy(path)
+    times = stretch(since, until)
+    store = opened_to_look(context, named, passphrase_file)
+    catalog, damage = synced_catalog(store, context.here.cache)
+    whose = Chooser(context, store, Whose(machine, job_name), [wanted]).machine()
+    problems: list[tuple[bytes, str]] = []
+    items = version_items(store, catalog, whose.id, wanted, times, problems)
+    with output.steered(progress, as_json) as steering:
+        report = write_items(store, items, target, sys.stdout.buffer, steering, sums)
+    report.problems += problems + [(os.fsencode(one.file), one.what) for one in damage]
+    return _say_archived(report, {"machine": whose.name}, target, as_json)
+
+
 def archived(
     store: Store,
     chosen: Snapshot,
@@ -84,13 +136,18 @@ def archived(
     wishes = [Wish(chosen, path) for path in paths]
     with output.steered(progress, as_json) as steering:
         report = write_archive(store, wishes, target, sys.stdout.buffer, steering, sums)
+    return _say_archived(report, named_snapshot(chosen), target, as_json)
+
+
+def _say_archived(report: ArchiveReport, of: dict[str, Any], target: str, as_json: bool) -> int:
+    """What is in an archive; on standard error where it went to standard output."""
     if target == STANDARD_OUTPUT:
         for path, why in report.problems:
             click.echo(tr("Not in it: {path}: {why}").format(path=show_path(path), why=why), err=True)
     elif as_json:
         print_json(
             {
-                **named_snapshot(chosen),
+                **of,
                 "archive": os.path.abspath(target),
                 "files": report.files,
                 "folders": report.folders,

@@ -24,8 +24,8 @@ from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.operations.history.browse import entry_at, readable_children
+from good_tide.operations.history.moments import free_name, moment_names, own_snapshots
 from good_tide.operations.history.path_history import path_life
-from good_tide.operations.mount.moments import free_name, moment_names, own_snapshots
 from good_tide.operations.stores.opened import snapshot_of
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.store import Store

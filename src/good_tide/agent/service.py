@@ -14,6 +14,7 @@ from good_tide import __version__
 from good_tide.agent.comparing_handlers import ComparingHandlers
 from good_tide.agent.environment import Environment, system_environment
 from good_tide.agent.folder_watching import FolderWatching
+from good_tide.agent.handing_handlers import HandingHandlers
 from good_tide.agent.health_handlers import HealthHandlers
 from good_tide.agent.history_handlers import HistoryHandlers
 from good_tide.agent.job_session import JobSession
@@ -165,6 +166,7 @@ class Agent:
             *RestoreHandlers(context, sessions, worker).handlers(),
             *self._mounts.handlers(),
             *PathHandlers(context, sessions).handlers(),
+            *HandingHandlers(context, sessions, worker).handlers(),
             *self._survey.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),

@@ -30,6 +30,7 @@ class WorkKind(enum.StrEnum):
     PROOF = "proof"
     REPAIR = "repair"
     REPLACE = "replace"
+    HAND_OUT = "hand-out"
 
 
 class Stage(enum.StrEnum):

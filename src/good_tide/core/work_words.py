@@ -18,6 +18,7 @@ _WORK = {
     WorkKind.PROOF: tr("Reading a store back"),
     WorkKind.REPAIR: tr("Repairing a store"),
     WorkKind.REPLACE: tr("Going on with another disk"),
+    WorkKind.HAND_OUT: tr("Handing out what was"),
 }
 
 

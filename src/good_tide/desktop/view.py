@@ -23,6 +23,8 @@ class View(QWidget):
     """Bring everything up to date."""
     job_wanted = Signal(object)
     """Show another job, by its identity."""
+    path_wanted = Signal(bytes)
+    """A path that was named from outside is to be looked up."""
     told = Signal(str, str, bool)
     """A notice: words, detail, and whether it is trouble."""
     offered = Signal(object)

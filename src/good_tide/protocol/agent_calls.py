@@ -180,13 +180,16 @@ class WorkGoesOn(Note, frozen=True):
 
 
 class WorkEnded(Note, frozen=True):
-    """The agent ended some work. ``error`` is a sentence, empty when it went well."""
+    """The agent ended some work. ``error`` is a sentence, empty when it went well; ``problems`` what is not
+    there, in sentences; ``place`` the folder in which what it made can be seen."""
 
     topic: ClassVar[Topic] = Topic.WORK
     what: WorkKind
     error: str = ""
     restore: RestoreResult | None = None
     words: str = ""
+    problems: tuple[str, ...] = ()
+    place: str = ""
 
 
 class HistoryChanged(Note, frozen=True):

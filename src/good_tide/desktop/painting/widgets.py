@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtGui import QKeySequence, QPainter, QPaintEvent, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -83,6 +85,14 @@ def button(words: str, primary: bool = False) -> QPushButton:
     if primary:
         made.setObjectName("primary")
     return made
+
+
+def set_keys(widget: QWidget, keys: Mapping[str, Callable[[], object]]) -> None:
+    """Have things done by keys while a widget has the focus."""
+    for key, act in keys.items():
+        shortcut = QShortcut(QKeySequence(key), widget)
+        shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
+        shortcut.activated.connect(act)
 
 
 def with_clear_button(field: QLineEdit, words: str) -> None:

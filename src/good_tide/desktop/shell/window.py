@@ -145,6 +145,7 @@ class MainWindow(QMainWindow):
             view.refresh_wanted.connect(self.state.ask)
             view.job_wanted.connect(self.state.show_job)
             view.told.connect(self.notice.tell)
+            view.path_wanted.connect(lambda path: self.show_wish(Wish(path=path)))
             view.offered.connect(self._offer)
             view.recovery.connect(self._show_recovery)
         self.head.take.clicked.connect(lambda: self.link.ask(TakeSnapshot(self.link.job)))
@@ -370,7 +371,9 @@ class MainWindow(QMainWindow):
                 ended.words, said, bool(result.problems), result.undo, next(iter(result.targets), "")
             )
         else:
-            self.notice.tell(ended.words)
+            self.notice.tell(
+                ended.words, "\n".join(ended.problems[:3]), bool(ended.problems), place=ended.place
+            )
 
     def _undo(self, folders: tuple[str, ...]) -> None:
         self.notice.hide()

@@ -53,6 +53,8 @@ class ChoicePane(QStackedWidget):
     bring = Signal(object, object)
     gather = Signal(object)
     go = Signal(int)
+    archive = Signal(object)
+    """A list of ``PickedItem`` is to be saved as an archive."""
     shown = Signal(bytes)
     outdated = Signal()
     says = Signal()
@@ -71,6 +73,10 @@ class ChoicePane(QStackedWidget):
         self.addWidget(self.folder)
         self.several = SeveralPane()
         self.addWidget(self.several)
+        self.several.archive.connect(
+            lambda paths: self.archive.emit([self._model.picked(path) for path in paths])
+        )
+        self.folder.archive.connect(lambda path: self.archive.emit([self._model.picked(path)]))
         self.several.bring.connect(
             lambda paths: self.bring_all.emit([self._model.picked(path) for path in paths])
         )

@@ -37,6 +37,8 @@ class FolderPane(QWidget):
     bring = Signal(bytes, object)
     go = Signal(bytes)
     gather = Signal(bytes)
+    archive = Signal(bytes)
+    """A path is to be saved as an archive."""
     as_folder = Signal(bytes)
     """A path is to be shown in the file manager as it was."""
 
@@ -57,8 +59,11 @@ class FolderPane(QWidget):
         self.gone, self.changed = button(tr("Bring back what is gone")), button(tr("Bring back what changed"))
         self.exactly, self.one = button(tr("Make it all as it was…")), button(tr("Bring this back…"))
         self.list_it = button(tr("Add to restore list"))
-        self.files = button(tr("Show in files as it was"))
+        self.files = button(tr("Open as folder"))
         self.files.setToolTip(AS_FOLDER)
+        self.save = button(tr("Save as archive…"))
+        self.save.setToolTip(tr("All that was there at this moment, as one file to be handed out"))
+        self.save.clicked.connect(lambda: self.archive.emit(self._path))
         self.exactly.setToolTip(tr("What was not there then is set aside, and nothing is deleted"))
         self.one.setToolTip(
             tr("The chosen thing as it was, or without one the whole; to where it was or elsewhere")
@@ -69,7 +74,7 @@ class FolderPane(QWidget):
         for words in (self.title, self.moments, self.counts):
             layout.addWidget(words)
         layout.addWidget(self.tree, 1)
-        layout.addWidget(Flow(self.one, self.list_it, self.files))
+        layout.addWidget(Flow(self.one, self.list_it, self.files, self.save))
         for act in (self.gone, self.changed, self.exactly):
             layout.addWidget(act)
         self.gone.clicked.connect(lambda: self.bring.emit(self._path, Extent.MISSING))

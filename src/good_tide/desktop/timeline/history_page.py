@@ -18,14 +18,14 @@ from PySide6.QtWidgets import (
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.restoring import Extent
 from good_tide.core.translation import tr
-from good_tide.core.words import number_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import OneLine, label, line
+from good_tide.desktop.painting.widgets import OneLine, label, line, set_keys
 from good_tide.desktop.timeline.choice_pane import ChoicePane
 from good_tide.desktop.timeline.crumbs import Crumbs
 from good_tide.desktop.timeline.finding import Finding
 from good_tide.desktop.timeline.glimpse import Glimpse
+from good_tide.desktop.timeline.handing import Handing
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
 from good_tide.desktop.timeline.pin_button import PinButton
@@ -74,7 +74,7 @@ class HistoryPage(QWidget):
         self.unmark.setToolTip(tr("Take the second mark away (Escape)"))
         self.pin, self.zoom = PinButton(link), ZoomTools(look)
         self._pinned: dict[SnapshotId, str] = {}
-        self.finding = Finding(link, self)
+        self.finding, self.handing = Finding(link, self), Handing(link, self)
         self.search = self.finding.bar
         self._lay_out()
         self._connect()
@@ -128,6 +128,10 @@ class HistoryPage(QWidget):
         self.lines.up_to.connect(self._up_to)
         self.pane.bring_all.connect(self.plan)
         self.pane.bring.connect(lambda item, extent: self.plan([item], extent))
+        self.pane.archive.connect(lambda items: self.handing.save(items, self._now))
+        self.restore_list.archive_wanted.connect(self._save_list)
+        self.restore_list.dragged.connect(self.handing.drag)
+        self.lines.dragged.connect(self._drag)
         self.pane.gather.connect(lambda item: self.restore_list.add(item, self._now))
         self.pane.go.connect(self.go)
         self.pane.shown.connect(self._show_in_rows)
@@ -163,6 +167,7 @@ class HistoryPage(QWidget):
             "Space": lambda: self._toggle_selected(),
             "Backspace": self._go_up,
             "Escape": self._escape,
+            "Ctrl+C": lambda: self.handing.copy(self.model.chosen_items),
             "Shift+Left": lambda: self.mark((self.model.against or self.model.moment) - 1),
             "Shift+Right": lambda: self.mark((self.model.against or self.model.moment) + 1),
             "+": lambda: self.zoom.by(0.625),
@@ -170,10 +175,7 @@ class HistoryPage(QWidget):
             "0": self.zoom.all,
         }
         for widget in (self.lines, self.chart):
-            for key, act in keys.items():
-                shortcut = QShortcut(QKeySequence(key), widget)
-                shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
-                shortcut.activated.connect(act)
+            set_keys(widget, keys)
         QShortcut(QKeySequence("Ctrl+F"), self).activated.connect(self.search.field.setFocus)
 
     def take_overview(self, overview: Overview) -> None:
@@ -299,7 +301,7 @@ class HistoryPage(QWidget):
         self.pin.show_snapshot(self._job, self.model.tide[moment - 1].name if moment else None, self._pinned)
         self.chart.refresh()
         self.lines.refresh()
-        self._show_choice()
+        self.pane.show_choice(self.model, self._job, self._now)
 
     def _take_view(self, view: FolderView) -> None:
         wanted = self._coming or self.model
@@ -388,24 +390,20 @@ class HistoryPage(QWidget):
             else:
                 self.select(path)
 
+    def _save_list(self) -> None:
+        self.handing.save(self.restore_list.items, self._now)
+
+    def _drag(self, path: bytes) -> None:
+        if path not in self.model.several:
+            self.select(path)
+        self.handing.drag(self.model.chosen_items)
+
     def _show_crumbs(self) -> None:
         self._crumbs.show_way([(tr("All covered folders"), b""), *self.model.crumbs()])
 
     def _show_counts(self) -> None:
-        if self.model.found is not None:
-            self._count.setText(self.finding.words(self.model.found))
-            return
-        here, gone = self.model.here_then()
-        self._count.setText(
-            tr("{here} here then").format(here=number_words(here))
-            + (" · " + tr("{gone} no longer here").format(gone=number_words(gone)) if gone else "")
-            if self.model.moment
-            else ""
-        )
-
-    def _show_choice(self) -> None:
-        """What the pane says: of the chosen row, or of the folder looked into."""
-        self.pane.show_choice(self.model, self._job, self._now)
+        found = self.model.found
+        self._count.setText(self.finding.words(found) if found is not None else self.model.here_words())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         """Whoever types looks for something."""

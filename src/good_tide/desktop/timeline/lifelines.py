@@ -6,6 +6,9 @@ from typing import NamedTuple
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
+    QDragEnterEvent,
+    QDragMoveEvent,
+    QDropEvent,
     QFont,
     QKeyEvent,
     QMouseEvent,
@@ -15,13 +18,14 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QAbstractScrollArea, QToolTip
+from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QToolTip
 
 from good_tide.core.history import Span
 from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
+from good_tide.desktop.timeline.handing import dropped_path
 from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
 from good_tide.desktop.timeline.tide_chart import paint_stretch, turn_axis
 
@@ -62,6 +66,10 @@ class LifelineView(QAbstractScrollArea):
     """The mouse is on a version of a file (``Resting``)."""
     moved_on = Signal()
     """It is on none any more."""
+    dragged = Signal(bytes)
+    """A row is being dragged by its name."""
+    dropped = Signal(bytes)
+    """Something was dropped here: its path."""
     entered = Signal(bytes)
     """A folder was double-clicked: look into it."""
 
@@ -80,6 +88,7 @@ class LifelineView(QAbstractScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.verticalScrollBar().setSingleStep(ROW)
         self.viewport().setMouseTracking(True)
+        self.setAcceptDrops(True)
         self.viewport().setAutoFillBackground(False)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Lifelines"))
@@ -300,6 +309,10 @@ class LifelineView(QAbstractScrollArea):
             return
         if self._pressed is None:
             self._tell(model, event)
+        elif self._drags_name(event):
+            row, self._pressed = self._row_at(self._pressed.y()), None
+            if row is not None and not row.caption:
+                self.dragged.emit(row.path)
         elif event.position().x() > NAME_WIDTH and (
             self._dragged or abs(event.position().x() - self._pressed.x()) > _DRAG_PIXELS
         ):
@@ -307,6 +320,25 @@ class LifelineView(QAbstractScrollArea):
             model.axis.pan(event.position().x() - self._pressed.x())
             self._pressed = event.position()
             self.moved.emit()
+
+    def _drags_name(self, event: QMouseEvent) -> bool:
+        """Whether a row is being dragged by its name; on its life it is time that moves."""
+        if self._pressed is None or self._pressed.x() > NAME_WIDTH or self._dragged:
+            return False
+        far = (event.position() - self._pressed).manhattanLength()
+        return far >= QApplication.startDragDistance()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+        if event.source() is None and dropped_path(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:  # noqa: N802
+        event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+        event.setDropAction(Qt.DropAction.CopyAction)
+        event.accept()
+        self.dropped.emit(dropped_path(event.mimeData()))
 
     def leaveEvent(self, event: QEvent) -> None:  # noqa: N802
         self.moved_on.emit()

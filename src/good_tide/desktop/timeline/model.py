@@ -284,6 +284,14 @@ class TimelineModel:
         return [row.path for row in there if row.standing(self.moment) is not None]
 
     @property
+    def chosen_items(self) -> list[PickedItem]:
+        """What is chosen, as it was at the moment looked at; nothing where it did not stand then."""
+        row = self.row_of(self.selected)
+        there = row is not None and row.standing(self.moment) is not None
+        paths = self.several or ([row.path] if row is not None and there else [])
+        return [self.picked(path) for path in paths]
+
+    @property
     def chosen(self) -> tuple[Row, Span | None] | None:
         """The selected row, and the version that stood at the chosen moment."""
         row = self.row_of(self.selected)
@@ -370,6 +378,14 @@ class TimelineModel:
         here = sum(1 for line in lines if line.at(self.moment) is not None)
         gone = sum(1 for line in lines if line.at(self.moment) is None and line.spans[0].first < self.moment)
         return here, gone
+
+    def here_words(self) -> str:
+        """The same in words; nothing while there is no snapshot."""
+        here, gone = self.here_then()
+        if not self.moment:
+            return ""
+        words = tr("{here} here then").format(here=number_words(here))
+        return words + (" · " + tr("{gone} no longer here").format(gone=number_words(gone)) if gone else "")
 
     def extent(self, span: Span) -> tuple[int, int]:
         """Begin and end of a version as times; it stands until the snapshot that shows something else."""

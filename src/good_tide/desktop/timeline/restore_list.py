@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QHeaderView, QTreeWidget, QTreeWidgetItem, QVBoxLayout
@@ -15,6 +16,21 @@ from good_tide.protocol.restore_calls import PickedItem
 _ROWS_SHOWN = 6
 
 
+class _Tree(QTreeWidget):
+    """Rows that can be dragged elsewhere.
+
+    :param drag: called when that begins.
+    """
+
+    def __init__(self, drag: Callable[[], None]) -> None:
+        super().__init__()
+        self._drag = drag
+        self.setDragEnabled(True)
+
+    def startDrag(self, actions: Qt.DropAction) -> None:  # noqa: N802
+        self._drag()
+
+
 class RestoreList(QFrame):
     """The list, which can be looked into: things are taken off it, or taken from another moment.
 
@@ -23,6 +39,10 @@ class RestoreList(QFrame):
     """
 
     plan_wanted = Signal()
+    archive_wanted = Signal()
+    """What is on it is to be saved as an archive."""
+    dragged = Signal(object)
+    """Things on it are being dragged elsewhere (``PickedItem``)."""
     moment_wanted = Signal(object)
 
     def __init__(self) -> None:
@@ -34,7 +54,8 @@ class RestoreList(QFrame):
         self.open, self._clear = button(tr("Look into it")), button(tr("Empty the list"))
         self.open.setCheckable(True)
         self._plan = button(tr("Plan restore…"), primary=True)
-        self.tree = QTreeWidget()
+        self.save = button(tr("Save as archive…"))
+        self.tree = _Tree(self._drag)
         self.tree.setHeaderLabels([tr("Name"), tr("As it was"), tr("Where it was")])
         self.tree.setRootIsDecorated(False)
         self.tree.setUniformRowHeights(True)
@@ -48,7 +69,7 @@ class RestoreList(QFrame):
         box.addWidget(self._words)
         head = QHBoxLayout()
         head.addLayout(box, 1)
-        for one in (self.open, self._clear, self._plan):
+        for one in (self.open, self._clear, self.save, self._plan):
             head.addWidget(one)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
@@ -59,6 +80,7 @@ class RestoreList(QFrame):
         layout.addLayout(self._row)
         self._clear.clicked.connect(self.clear)
         self._plan.clicked.connect(self.plan_wanted)
+        self.save.clicked.connect(self.archive_wanted)
         self.open.toggled.connect(self._look_into)
         self.off.clicked.connect(self._take_off)
         self.moment.clicked.connect(lambda: self.moment_wanted.emit(self._chosen()))
@@ -88,6 +110,9 @@ class RestoreList(QFrame):
 
     def _chosen(self) -> list[int]:
         return sorted(self.tree.indexOfTopLevelItem(item) for item in self.tree.selectedItems())
+
+    def _drag(self) -> None:
+        self.dragged.emit([self.items[number] for number in self._chosen()])
 
     def _take_off(self) -> None:
         gone = set(self._chosen())

@@ -13,11 +13,12 @@ from good_tide.desktop.painting.widgets import button, label
 
 
 class SeveralPane(QWidget):
-    """Lists what is chosen, as it was at the moment that is looked at. ``bring`` and ``gather`` have the
-    paths."""
+    """Lists what is chosen, as it was at the moment that is looked at. ``bring``, ``gather`` and ``archive``
+    have the paths."""
 
     bring = Signal(object)
     gather = Signal(object)
+    archive = Signal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -37,6 +38,9 @@ class SeveralPane(QWidget):
         layout.addWidget(self.names, 1)
         layout.addWidget(self.back)
         layout.addWidget(self.list_it)
+        self.save = button(tr("Save as archive…"))
+        self.save.clicked.connect(lambda: self.archive.emit(list(self._paths)))
+        layout.addWidget(self.save)
         self.back.clicked.connect(lambda: self.bring.emit(list(self._paths)))
         self.list_it.clicked.connect(lambda: self.gather.emit(list(self._paths)))
 

@@ -48,6 +48,8 @@ class TimelineView(View):
         self.reading.go_on.connect(self._go_on_here)
         self.history.pins_changed.connect(self.refresh_wanted)
         self.history.outdated.connect(self.refresh_wanted)
+        self.history.handing.told.connect(self.told)
+        self.history.lines.dropped.connect(self.path_wanted)
         self.state.unlock.connect(self._unlock)
         self.state.again.connect(self.refresh_wanted)
         self.state.go_on.connect(self._go_on)

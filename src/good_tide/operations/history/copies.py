@@ -20,6 +20,14 @@ _FOLDER, _BEGINS = "opened", "copy-"
 _KEPT_SECONDS = 3 * 86400
 
 
+def copies_folder(cache: Path, make: bool = True) -> Path:
+    """The folder that copies lie in, which nobody else can look into."""
+    folder = cache / _FOLDER
+    if make:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    return folder
+
+
 def make_copy(store: Store, snapshot: Snapshot, path: bytes, cache: Path) -> Path:
     """A copy of a file in a snapshot that can be read only, with the moment in its name.
 
@@ -29,8 +37,7 @@ def make_copy(store: Store, snapshot: Snapshot, path: bytes, cache: Path) -> Pat
     entry = entry_at(store, snapshot, path)
     parts = parts_of_file(store, entry)
     with disk_errors(tr("Making a copy")):
-        folder = cache / _FOLDER
-        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        folder = copies_folder(cache)
         inside = Path(tempfile.mkdtemp(prefix=_BEGINS, dir=folder))
         name = moment_name(os.path.basename(path), snapshot.time)
         target = inside / os.fsdecode(name)

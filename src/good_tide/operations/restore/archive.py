@@ -61,6 +61,24 @@ class Totals(NamedTuple):
     size: int = 0
 
 
+def check_target(target: str, sums: Path | None) -> None:
+    """Refuse a name that says no kind of archive, or that is taken.
+
+    Raises:
+        PersonError: it is one.
+    """
+    form_of(os.path.basename(target))
+    for path in (Path(target), *([sums] if sums is not None else [])):
+        if os.path.lexists(path):
+            raise _taken(path)
+
+
+def _taken(path: Path) -> PersonError:
+    return PersonError(
+        tr("{path} is there already").format(path=path), tr("Choose another name, or remove it first")
+    )
+
+
 def write_archive(
     store: Store,
     wishes: Sequence[Wish],
@@ -82,7 +100,7 @@ def write_archive(
         PlaceError: it cannot be written; nothing is left of it. StoppedError: the person stopped it.
     """
     report = ArchiveReport(problems=[])
-    tops = [(wish, entry_at(store, wish.snapshot, wish.path)) for wish in wishes]
+    tops = _tops(store, wishes)
     with contextlib.ExitStack() as files:
         writer = _writer(files, target, standard_output)
         noted = files.enter_context(new_file(sums)) if sums is not None else None
@@ -126,9 +144,7 @@ def new_file(path: Path) -> Iterator[IO[bytes]]:
         PersonError: it is there. PlaceError: it cannot be written; nothing is left of it.
     """
     if os.path.lexists(path):
-        raise PersonError(
-            tr("{path} is there already").format(path=path), tr("Choose another name, or remove it first")
-        )
+        raise _taken(path)
     with (
         disk_errors(tr("Writing {path}").format(path=path)),
         tempfile.NamedTemporaryFile(dir=path.absolute().parent, prefix=".good-tide-", delete=False) as out,
@@ -141,6 +157,19 @@ def new_file(path: Path) -> Iterator[IO[bytes]]:
         finally:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(out.name)
+
+
+def _tops(store: Store, wishes: Sequence[Wish]) -> list[tuple[Wish, Entry]]:
+    return [(wish, entry_at(store, wish.snapshot, wish.path)) for wish in wishes]
+
+
+def totals(store: Store, wishes: Sequence[Wish], control: Control) -> Totals:
+    """How much some things are.
+
+    Raises:
+        PersonError: a path is not in its snapshot.
+    """
+    return _totals(store, _tops(store, wishes), control)
 
 
 def _totals(store: Store, tops: Sequence[tuple[Wish, Entry]], control: Control) -> Totals:

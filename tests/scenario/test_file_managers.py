@@ -33,6 +33,9 @@ _STARTED = {
     "Caja": ("--no-desktop",),
 }
 
+_LOADS_SECONDS = {"Nautilus": 5.0}
+"""So long some take to show a folder, while clicks in it disturb them."""
+
 _ASKS = """
 import sys, time
 from good_tide.system.bus import Bus
@@ -152,7 +155,7 @@ class MenusTest(ScreenTest):
             if not window:
                 time.sleep(0.2)
                 continue
-            time.sleep(0.7)
+            time.sleep(_LOADS_SECONDS.get(name, 0.7))
             self.tool("windowactivate", window[-1])
             if name == "Nautilus":  # takes keys only after a click, and Escape stops its loading
                 self.tool("mousemove", "--window", window[-1], "337", "125", "click", "3")

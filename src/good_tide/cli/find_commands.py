@@ -29,6 +29,8 @@ from good_tide.operations.history.missing import missing_in
 from good_tide.operations.stores.opening import synced_catalog
 
 _MOST = 1000
+_LOOKS_SECONDS = 600.0
+"""Whoever waits at a terminal may stop it."""
 
 
 @click.command("find", cls=StoreCommand)
@@ -136,7 +138,7 @@ def missing_command(
             tr("No snapshot of {name} has the folder {path}").format(name=whose.name, path=show_path(path)),
             tr("Find it by its name with: good-tide find"),
         )
-    found = missing_in(catalog, whose.id, path, most)
+    found = missing_in(catalog, whose.id, path, most, _LOOKS_SECONDS)
     points = {point.seq: point for point in catalog.tide(whose.id)}
     lines = list(zip(found.paths, (line for inside in found.folders for line in inside.lines), strict=True))
     if as_json:
@@ -144,6 +146,7 @@ def missing_command(
             {
                 **path_fields(path),
                 **_fields(line, points),
+                "gone": True,
                 "later": path_fields(line.later) if line.later else None,
             }
             for path, line in lines
@@ -152,7 +155,7 @@ def missing_command(
     elif not lines:
         say(tr("Nothing is missing in {path}.").format(path=show_path(path)))
     else:
-        _table(lines, points, context.clock.now())
+        _table(lines, points, context.clock.now(), missing=True)
         for path, line in lines:
             if line.later:
                 say(tr("{path} goes on as {later}").format(path=show_path(path), later=show_path(line.later)))
@@ -163,10 +166,16 @@ def missing_command(
     return output.DAMAGED if damage else output.DONE
 
 
-def _table(lines: Sequence[tuple[bytes, Lifeline]], points: Mapping[int, TidePoint], now: int) -> None:
-    """Names with their versions, as a table."""
+def _table(
+    lines: Sequence[tuple[bytes, Lifeline]],
+    points: Mapping[int, TidePoint],
+    now: int,
+    missing: bool = False,
+) -> None:
+    """Names with their versions, as a table. :param missing: none of them is on the disk, whatever the newest
+    snapshot has."""
     short = short_length(point.name for point in points.values())
-    cells = [[show_path(path), *_cells(line, points, now)] for path, line in lines]
+    cells = [[show_path(path), *_cells(line, points, now, missing)] for path, line in lines]
     table(
         [tr("Path"), tr("Versions"), tr("Last seen"), tr("Size"), tr("Snapshot")],
         [[*row[:-1], row[-1][:short]] for row in cells],
@@ -195,10 +204,10 @@ def _fields(line: Lifeline, points: Mapping[int, TidePoint]) -> dict[str, Any]:
     }
 
 
-def _cells(line: Lifeline, points: Mapping[int, TidePoint], now: int) -> list[str]:
+def _cells(line: Lifeline, points: Mapping[int, TidePoint], now: int, missing: bool) -> list[str]:
     _, last = _seen(line, points)
     readable = [span for span in line.spans if span.kind != Kind.LEFT_OUT]
-    seen = time_words(last.time, now) if line.gone else tr("there now")
+    seen = time_words(last.time, now) if line.gone or missing else tr("there now")
     is_folder = line.kind == Kind.FOLDER
     size = "" if is_folder else size_words(line.spans[-1].size)
     return ["folder" if is_folder else f"{len(readable):,}", seen, size, last.name]

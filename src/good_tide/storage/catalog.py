@@ -39,6 +39,11 @@ _WORTH_FETCHING = 200
 """Snapshots of an unseen history that are read faster than the copy of a catalog is fetched."""
 
 
+_BELOW = """SELECT name, id FROM folder
+    WHERE machine = (SELECT machine FROM folder WHERE id = ?) AND parent = ?"""
+"""The folders in a folder, by the index: without the machine all folders would be looked through."""
+
+
 class Catalog(CatalogFile):
     """The catalog of one store. Safe to use from several threads, one at a time."""
 
@@ -225,6 +230,15 @@ class Catalog(CatalogFile):
             return self._lifelines(-self._machine(machine))
 
     @damage_noted
+    def names_in(self, folder: int) -> tuple[frozenset[bytes], dict[bytes, int]]:
+        """The names that ever were in a folder and could be read; and the numbers of the folders among
+        them."""
+        names = "SELECT DISTINCT name FROM span WHERE folder = ? AND kind <> ?"
+        with self._lock:
+            found = self._db.execute(names, (folder, Kind.LEFT_OUT.value))
+            return frozenset(name for (name,) in found), dict(self._db.execute(_BELOW, (folder, folder)))
+
+    @damage_noted
     def lifelines(self, folder: int) -> list[Lifeline]:
         """Lifelines of everything that was ever in a folder, folders first, then by name."""
         with self._lock:
@@ -238,11 +252,7 @@ class Catalog(CatalogFile):
         )
         for name, *rest in self._db.execute(query, (folder,)):
             spans.setdefault(name, []).append(Span(*rest))
-        children = (
-            dict(self._db.execute("SELECT name, id FROM folder WHERE parent = ? AND machine >= 0", (folder,)))
-            if folder > 0
-            else {}
-        )
+        children = dict(self._db.execute(_BELOW, (folder, folder))) if folder > 0 else {}
         if folder < 0:
             children = dict(
                 self._db.execute("SELECT name, id FROM folder WHERE parent = 0 AND machine = ?", (-folder,))

@@ -16,7 +16,7 @@ from good_tide.core.settings import Job
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import open_ledger
-from good_tide.storage.catalog import Catalog
+from good_tide.storage.catalog import _BELOW, Catalog
 from good_tide.storage.store import Store
 from good_tide.system import jobs
 from tests.support.base import HOUR, MACHINE, OFFICE, T0, GoodTideTest, program
@@ -50,6 +50,8 @@ class CatalogTest(GoodTideTest):
                 "span_open", str(plan), "a catalog of an earlier version has it too" if again else ""
             )
             catalog._db.execute("DROP INDEX span_open")
+            below = catalog._db.execute(f"EXPLAIN QUERY PLAN {_BELOW}", (1, 1)).fetchall()
+            self.assertIn("(machine=? AND parent=?)", str(below))
             catalog.close()
 
     def test_where_there_can_be_no_folder(self) -> None:

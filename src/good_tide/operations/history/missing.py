@@ -2,57 +2,60 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import time
 from collections import deque
 
-from good_tide.core.entries import Kind
 from good_tide.core.findings import Findings, FoundFolder
 from good_tide.core.history import Lifeline
 from good_tide.core.identifiers import MachineId
 from good_tide.operations.history.path_history import path_spans
 from good_tide.storage.catalog import Catalog
 
-_MOST_SECONDS = 4.0
-"""After so long nothing more is looked for."""
 
-
-def missing_in(catalog: Catalog, machine: MachineId, folder: bytes, most: int) -> Findings:
+def missing_in(
+    catalog: Catalog, machine: MachineId, folder: bytes, most: int, seconds: float = 4.0
+) -> Findings:
     """What was ever in a folder, however deep, and is not on the disk now: at most so many things, what went
     last first. Of a folder that is missing only itself. What went since the newest snapshot is among it; a
-    folder above covered ones has what is missing in them."""
-    ends, more = time.monotonic() + _MOST_SECONDS, False
+    folder above covered ones has what is missing in them.
+
+    :param seconds: after so long nothing more is looked for.
+    """
+    ends, more = time.monotonic() + seconds, False
     inside = [root for root in catalog.roots(machine) if root.name.startswith(folder.rstrip(b"/") + b"/")]
     found = {b"": [root for root in inside if not os.path.lexists(root.name)]}
-    waiting = deque([folder, *(root.name for root in inside if os.path.lexists(root.name))])
+    tops = [folder, *(root.name for root in inside if os.path.lexists(root.name))]
+    waiting = deque((top, number) for top in tops if (number := catalog.folder(machine, top)) is not None)
     while waiting:
         if time.monotonic() > ends:
             more = True
             break
-        at = waiting.popleft()
-        number = catalog.folder(machine, at)
-        if number is None:
-            continue
+        at, number = waiting.popleft()
         there = _names(at)
-        lines = [line for line in catalog.lifelines(number) if line.kind != Kind.LEFT_OUT]
-        gone = [line for line in lines if line.name not in there]
+        if there is None:
+            continue
+        names, folders = catalog.names_in(number)
+        gone = names - there
         waiting.extend(
-            at.rstrip(b"/") + b"/" + line.name
-            for line in lines
-            if line.name in there and line.kind == Kind.FOLDER
+            (at.rstrip(b"/") + b"/" + name, below) for name, below in folders.items() if name in there
         )
         if gone:
-            found[at] = catalog.with_lives(machine, number, gone)
+            lines = [line for line in catalog.lifelines(number) if line.name in gone]
+            found[at] = catalog.with_lives(machine, number, lines)
     count = sum(map(len, found.values()))
     return Findings(tuple(_newest(catalog, machine, found, most)), more or count > most)
 
 
-def _names(folder: bytes) -> frozenset[bytes]:
-    """What is in a folder on the disk; nothing where it is not there or cannot be read."""
-    with contextlib.suppress(OSError):
+def _names(folder: bytes) -> frozenset[bytes] | None:
+    """What is in a folder on the disk: nothing where it is not there; None where it cannot be read, for what
+    cannot be seen is not missing."""
+    try:
         return frozenset(os.listdir(folder))
-    return frozenset()
+    except (FileNotFoundError, NotADirectoryError):
+        return frozenset()
+    except OSError:
+        return None
 
 
 def _newest(

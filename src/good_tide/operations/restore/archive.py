@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import operator
 import os
 import tempfile
 from collections import deque
@@ -33,6 +34,8 @@ from good_tide.storage.store import Store
 
 STANDARD_OUTPUT = "-"
 _IN_MEMORY = 32 << 20
+_REPORT_EVERY, _REPORT_BYTES = 32, 1 << 20
+"""How far it is is said after so many things, and before a file of more bytes."""
 
 
 class ArchiveReport(msgspec.Struct):
@@ -221,21 +224,14 @@ class Packing:
 
     def write(self, items: Iterator[Item], control: Control) -> None:
         """Write all of them, and the archive to its end."""
-        report = self._report
+        report, number = self._report, 0
         try:
             with ReadAhead(self._store, self._coming(items)) as ahead:
                 while (item := self._waiting.popleft() if self._waiting else next(items, None)) is not None:
-                    control.checkpoint()
-                    control.report(
-                        Progress(
-                            tr("Writing"),
-                            report.files,
-                            self._totals.files,
-                            report.size,
-                            self._totals.size,
-                            os.fsdecode(item.path),
-                        )
-                    )
+                    number += 1
+                    if not number % _REPORT_EVERY or item.entry.stat.size > _REPORT_BYTES:
+                        control.checkpoint()
+                        control.report(self._progress(item))
                     try:
                         self._add(item, ahead)
                     except DamageError as error:
@@ -245,6 +241,11 @@ class Packing:
                 self._writer.close()  # or it closes itself later, with nobody to tell
             raise
         self._writer.close()
+
+    def _progress(self, item: Item) -> Progress:
+        report, totals = self._report, self._totals
+        current = os.fsdecode(item.path)
+        return Progress(tr("Writing"), report.files, totals.files, report.size, totals.size, current)
 
     def _coming(self, items: Iterator[Item]) -> Iterator[ChunkId]:
         """The chunks that will be needed, in their order; the things that need them wait."""
@@ -270,7 +271,7 @@ class Packing:
 
     def _add_file(self, item: Item, name: str, ahead: ReadAhead) -> None:
         entry = item.entry
-        if sum(extent.length for extent in entry.extents) != entry.stat.size:
+        if sum(map(_length, entry.extents)) != entry.stat.size:
             raise DamageError(tr("The stored parts do not add up to the file"))
         if entry.stat.size <= _IN_MEMORY:
             pieces = iter([_piece(ahead, extent) for extent in entry.extents])
@@ -303,6 +304,9 @@ class Packing:
                 told = True
             yield piece
             at += extent.length
+
+
+_length = operator.attrgetter("length")
 
 
 def _piece(ahead: ReadAhead, extent: ExtentLike) -> Piece:

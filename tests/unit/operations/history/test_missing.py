@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from unittest import mock
 
 from good_tide.core.findings import Findings
 from good_tide.operations.history.missing import missing_in
@@ -52,6 +53,17 @@ class MissingTest(GoodTideTest):
     def test_a_folder_that_is_not_there_misses_all_that_it_had(self) -> None:
         shutil.rmtree(self.work)
         self.assertEqual(self.missing()[:2], ["a", "b"])
+
+    def test_a_folder_that_cannot_be_read_is_passed_over(self) -> None:
+        listdir = os.listdir
+
+        def refused(path: bytes) -> list[bytes]:
+            if path.endswith(b"/a"):
+                raise PermissionError(13, "no")
+            return listdir(path)
+
+        with mock.patch("os.listdir", refused):
+            self.assertEqual(self.missing(), ["gone"])
 
     def test_a_folder_above_the_covered_ones_has_what_is_missing_in_them(self) -> None:
         above = missing_in(self.catalog, MACHINE.id, os.fsencode(self.folder), 100)

@@ -16,6 +16,9 @@ import zipfile
 from pathlib import Path
 from unittest import mock
 
+from hypothesis import given
+from hypothesis import strategies as st
+
 from good_tide.core.clock import SetClock
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import ChunkId, Nanoseconds
@@ -23,6 +26,7 @@ from good_tide.core.progress import Silent
 from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.restore.archive import ArchiveReport, write_archive
+from good_tide.operations.restore.archive_forms import plain_head
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.metadata import _owner_here
 from good_tide.operations.restore.plan import Elsewhere, Wish, plan_restore
@@ -41,6 +45,32 @@ def facts(root: Path) -> dict[bytes, tuple[object, ...]]:
         else:
             found[path] = (kind, rest[0])
     return found
+
+
+_TEXTS = st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=110)
+
+
+class HeadTest(unittest.TestCase):
+    @given(
+        _TEXTS | st.text(min_size=1, max_size=5),
+        st.integers(0, 0o7777),
+        st.integers(-1, 0o10000000),
+        st.integers(0, 1 << 34),
+        st.integers(-1, 1 << 34),
+        st.sampled_from([tarfile.REGTYPE, tarfile.DIRTYPE, tarfile.SYMTYPE]),
+        _TEXTS,
+    )
+    def test_the_short_way_makes_what_the_library_makes(
+        self, name: str, mode: int, owner: int, size: int, time: int, kind: bytes, other: str
+    ) -> None:
+        info = tarfile.TarInfo(name.strip("/") or "x")
+        info.mode, info.uid, info.gid, info.size, info.mtime = mode, owner, 7, size, time
+        info.type, info.linkname, info.uname = kind, other if kind == tarfile.SYMTYPE else "", other[:40]
+        try:
+            made = plain_head(info)
+        except ValueError:
+            return
+        self.assertEqual(made, info.create_ustar_header(info.get_info(), "ascii", "strict"))
 
 
 class ArchiveTest(GoodTideTest):

@@ -23,6 +23,7 @@ from good_tide.core.status import status
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
+from good_tide.desktop.view import PathOffer
 from good_tide.operations.workplace import load_jobs, this_workplace
 from good_tide.protocol.restore_calls import PickedItem
 from good_tide.protocol.schedule_calls import TakeSnapshot
@@ -54,7 +55,6 @@ def render_views(socket: Path, settings: Path, folder: Path, theme: str = "") ->
         made.append(file)
 
     place = views.timeline
-    shoot("timeline-all")
     winter = (
         next(line.name for line in place.model._views[b""] if line.name.endswith(b"Productions"))
         + b"/Winter play"
@@ -133,6 +133,11 @@ def _find_and_compare(window: MainWindow, views: Views, shoot: Callable[[str], N
     place.search.lead_in.emit()
     shoot("finding")
     place.search.end()
+    place.look_at(PathOffer(b"", True, missing=True))
+    wait_until(lambda: place.model.found is not None and not window.link.waits)
+    wait_until(lambda: not place.pane.settle.isActive() and not window.link.waits)
+    shoot("missing")
+    place.finding.end()
     place.enter(b"")
     flood = min(place.model.floods, default=len(place.model.tide))
     place.go(max(1, flood - 40))

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import click
 
@@ -32,24 +33,32 @@ from good_tide.operations.restore.archive import STANDARD_OUTPUT, ArchiveReport,
 from good_tide.operations.restore.plan import Wish
 from good_tide.operations.stores.opening import Store, synced_catalog
 
+_Command = TypeVar("_Command", bound=Callable[..., Any])
+
+
+def _archive_options(command: _Command) -> _Command:
+    """Where an archive goes, and the sums of what is in it."""
+    sums = click.option(
+        "--sums",
+        type=PATH,
+        metavar="FILE",
+        help=tr("Write the SHA-256 of each file too; “sha256sum -c FILE” checks what was unpacked."),
+    )
+    to = click.option(
+        "--to",
+        "target",
+        required=True,
+        metavar="FILE",
+        help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
+    )
+    return to(sums(command))
+
 
 @click.command("export", cls=StoreCommand)
 @look_argument
 @click.argument("snapshot_name", metavar="SNAPSHOT")
 @click.argument("paths", metavar="[PATH]...", nargs=-1)
-@click.option(
-    "--to",
-    "target",
-    required=True,
-    metavar="FILE",
-    help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
-)
-@click.option(
-    "--sums",
-    type=PATH,
-    metavar="FILE",
-    help=tr("Write the SHA-256 of each file too; “sha256sum -c FILE” checks what was unpacked."),
-)
+@_archive_options
 @whose_options
 @progress_option
 @json_option
@@ -79,19 +88,7 @@ def export_command(
 @click.argument("path")
 @click.option("--since", metavar="T", help=tr("Only what stood then or later."))
 @click.option("--until", metavar="T", help=tr("Only what stood until then."))
-@click.option(
-    "--to",
-    "target",
-    required=True,
-    metavar="FILE",
-    help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
-)
-@click.option(
-    "--sums",
-    type=PATH,
-    metavar="FILE",
-    help=tr("Write the SHA-256 of each file too; “sha256sum -c FILE” checks what was unpacked."),
-)
+@_archive_options
 @whose_options
 @progress_option
 @json_option

@@ -133,7 +133,7 @@ class Finding(QWidget):
         name = printable(os.path.basename(self._missing_in)) or tr("all covered folders")
         if not found.count:
             return tr("Nothing is missing in {name}. Escape leads to all that is there.").format(name=name)
-        count = count_words(found.count, tr("thing"))
+        count = count_words(found.count, "thing")
         if found.more:
             return tr("More than {count} missing in {name}, the newest here. Escape leads back.").format(
                 count=count, name=name

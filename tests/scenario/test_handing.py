@@ -164,6 +164,18 @@ class HandingTest(WindowTest):
         self.assertTrue(again.target.endswith("letters.tar.zst"))
         again.reject()
 
+    def test_all_that_is_covered_is_saved(self) -> None:
+        self.page.enter(b"")
+        self.until(lambda: self.page.pane.folder.title.text() == "All covered folders")
+        self.press(self.page.pane.folder.save)
+        dialog = self.page.handing.dialog
+        assert dialog is not None
+        dialog.path.setText(str(self.folder / "all.zip"))
+        self.press(dialog.save)
+        self.until(lambda: any("all.zip" in one for one in self.notices))
+        with zipfile.ZipFile(self.folder / "all.zip") as found:
+            self.assertEqual(len([one for one in found.namelist() if not one.endswith("/")]), 3)
+
     def test_what_is_dropped_is_looked_up(self) -> None:
         data = QMimeData()
         data.setUrls([QUrl.fromLocalFile(str(self.work / "letters" / "bank.txt"))])

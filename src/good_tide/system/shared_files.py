@@ -34,7 +34,7 @@ class SharedFiles:
         Raises:
             PlaceError: it cannot be written.
         """
-        known = self._known()
+        file, known = file.resolve(), self._known()  # a link to where somebody keeps it stays one
         now = _content(file)
         before = known[str(file)].before if _is_after(known.get(str(file)), now) else now
         self._note({**known, str(file): _Change(before, data)})
@@ -42,7 +42,7 @@ class SharedFiles:
 
     def take_back(self, file: Path, without: Callable[[bytes], bytes]) -> None:
         """Make a file what it was; where somebody changed it since, only what ``without`` takes out goes."""
-        known = self._known()
+        file, known = file.resolve(), self._known()
         change, now = known.pop(str(file), None), _content(file)
         if now is not None:
             wanted = change.before if change is not None and change.after == now else without(now)

@@ -213,6 +213,16 @@ class SharedFilesTest(GoodTideTest):
         shared.take_back(file, lambda text: b"never asked")
         self.assertEqual(file.read_bytes() if file.exists() else None, before)
 
+    def test_a_link_to_where_somebody_keeps_it_stays_one(self) -> None:
+        kept, file = self.work / "kept", self.work / "file"
+        kept.write_bytes(b"a")
+        file.symlink_to(kept)
+        shared = SharedFiles(self.folder / "notes.json")
+        shared.change(file, b"b")
+        self.assertEqual((file.is_symlink(), kept.read_bytes()), (True, b"b"))
+        shared.take_back(file, lambda text: text)
+        self.assertEqual((file.is_symlink(), kept.read_bytes()), (True, b"a"))
+
     def test_the_mode_stays(self) -> None:
         file, shared = self.work / "file", SharedFiles(self.folder / "notes.json")
         file.write_bytes(b"a")

@@ -94,7 +94,8 @@ def run_window(
         wished(wish)
     if listen is not None:
         listen(heard.wished.emit)
-    QTimer.singleShot(_WAITS_MS, window, lambda: None if window.isVisible() else application.quit())
+    if waits:
+        QTimer.singleShot(_WAITS_MS, window, lambda: None if window.isVisible() else application.quit())
     return application.exec()
 
 

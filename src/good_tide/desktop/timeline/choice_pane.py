@@ -76,7 +76,7 @@ class ChoicePane(QStackedWidget):
         self.several.archive.connect(
             lambda paths: self.archive.emit([self._model.picked(path) for path in paths])
         )
-        self.folder.archive.connect(lambda path: self.archive.emit([self._model.picked(path)]))
+        self.folder.archive.connect(lambda path: self.archive.emit(self._model.picked_whole(path)))
         self.several.bring.connect(
             lambda paths: self.bring_all.emit([self._model.picked(path) for path in paths])
         )

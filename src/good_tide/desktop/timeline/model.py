@@ -130,6 +130,10 @@ class TimelineModel:
         then = row.standing(self.moment) if row is not None and row.line.earlier else None
         return PickedItem(path if then is None else then[0], point.name, point.time)
 
+    def picked_whole(self, path: bytes) -> list[PickedItem]:
+        """The same; for no path all folders that the snapshot covers."""
+        return [self.picked(one) for one in ([path] if path else self.covered_at(self.moment))]
+
     def take_view(self, path: bytes, lines: Sequence[Lifeline], lost: frozenset[bytes] = frozenset()) -> None:
         """A folder's lifelines have come; ``lost`` are the identities of versions whose content is lost."""
         self._lost |= lost

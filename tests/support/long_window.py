@@ -14,6 +14,7 @@ from good_tide.core.job_facts import StoreState
 from good_tide.core.ladder import Ladder
 from good_tide.core.settings import StoreRef
 from good_tide.desktop.shell.views import VIEWS
+from good_tide.protocol.wishes import Wish
 from tests.support.fit import SIZES, cut_texts, out_of_reach, untranslated
 from tests.support.windows import WindowTest
 
@@ -87,6 +88,22 @@ class LongWindowTest(WindowTest):
         for dialog in self.window.findChildren(QDialog):
             if dialog.isVisible():
                 look(dialog, "mail")
+        timeline = self.views.timeline
+        self.window.show_view(VIEWS[0])
+        self.until(lambda: timeline.pane.currentWidget() is timeline.pane.folder)
+        look(timeline.pane.folder, "folder")
+        self.press(timeline.pane.folder.save)
+        assert timeline.handing.dialog is not None
+        look(timeline.handing.dialog, "archive")
+        timeline.handing.dialog.reject()
+        outside = self.folder / "store"
+        self.window.show_wish(Wish(path=os.fsencode(outside)))
+        self.until(self.window.notice.act_button.isVisible)
+        look(self.window.notice, "outside")
+        (self.work / "plan.txt").unlink()
+        self.window.show_wish(Wish(path=os.fsencode(self.work), missing=True))
+        self.until(lambda: timeline.model.found is not None)
+        look(timeline, "missing")
         self.assertEqual(sorted(set(wrong)), [])
 
 

@@ -23,10 +23,10 @@ from good_tide.desktop.painting.widgets import button, label, line
 from good_tide.protocol.restore_calls import PickedItem
 
 _KINDS = (
-    (".zip", tr("ZIP: opens everywhere; names, contents, times to the second")),
-    (".tar.zst", tr("tar with Zstandard: everything as it was, owners and attributes too; small and quick")),
-    (".tar.gz", tr("tar with gzip: the same, for older programs")),
-    (".tar", tr("tar: the same, not compressed")),
+    (".zip", tr("ZIP: opens everywhere")),
+    (".tar.zst", tr("tar, Zstandard: small and quick")),
+    (".tar.gz", tr("tar, gzip: for older programs")),
+    (".tar", tr("tar: not compressed")),
 )
 _NO_NAME = "/\0\n"
 
@@ -54,7 +54,8 @@ class ArchiveDialog(QDialog):
         self.path = QLineEdit()
         self.path.setAccessibleName(tr("File to save it as"))
         choose = button(tr("Choose…"))
-        self.check = QCheckBox(tr("With a list of SHA-256 sums beside it, which “sha256sum -c” checks"))
+        self.check = QCheckBox(tr("With a list of SHA-256 sums beside it"))
+        self.check.setToolTip(tr("“sha256sum -c” checks what was unpacked by it"))
         self.trouble = label("", "harm", wrap=True)
         self.save, cancel = button(tr("Save"), primary=True), button(tr("Cancel"))
         layout = QVBoxLayout(self)
@@ -67,6 +68,16 @@ class ArchiveDialog(QDialog):
             one.setChecked(not number)
             self._kinds.addButton(one, number)
             layout.addWidget(one)
+        layout.addWidget(
+            label(
+                tr(
+                    "ZIP keeps names, contents, permissions, and times to the second; tar keeps owners,"
+                    " attributes and links among files as well."
+                ),
+                "quiet",
+                wrap=True,
+            )
+        )
         row = line(label(tr("As"), "small"))
         row.addWidget(self.path, 1)
         row.addWidget(choose)

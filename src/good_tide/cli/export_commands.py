@@ -23,6 +23,7 @@ from good_tide.cli.options import (
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path
 from good_tide.cli.parameters import PATH
 from good_tide.core.records import Snapshot
+from good_tide.core.restoring import Wished
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.operations.context import this_context
@@ -30,6 +31,7 @@ from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.restore.all_versions import version_items
 from good_tide.operations.restore.archive import STANDARD_OUTPUT, ArchiveReport, write_archive, write_items
+from good_tide.operations.restore.handed_folder import write_folder
 from good_tide.operations.restore.plan import Wish
 from good_tide.operations.stores.opening import Store, synced_catalog
 
@@ -49,7 +51,10 @@ def _archive_options(command: _Command) -> _Command:
         "target",
         required=True,
         metavar="FILE",
-        help=tr("The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output."),
+        help=tr(
+            "The archive, by the ending .tar, .tar.gz, .tar.zst or .zip; “-”: tar to standard output; for"
+            " export a folder as well, with a slash at its end or there already."
+        ),
     )
     return to(sums(command))
 
@@ -74,12 +79,17 @@ def export_command(
     progress: str | None,
     as_json: bool,
 ) -> int:
-    """Hand out files or folders as they were in a snapshot, or all of it: as an archive."""
+    """Hand out files or folders as they were in a snapshot, or all of it: as an archive, or a folder."""
     context = this_context()
     store = opened_to_look(context, named, passphrase_file)
     wanted = [browse.tidy(path) for path in paths]
     chosen = Chooser(context, store, Whose(machine, job_name), wanted).choose(snapshot_name)
     meant = browse.meant(store, chosen, wanted)
+    if target.endswith("/") or os.path.isdir(target):
+        wished = tuple(Wished(path, chosen.id) for path in meant)
+        with output.steered(progress, as_json) as steering:
+            report = write_folder(context, store, wished, Path(target).absolute(), steering, sums)
+        return _say_archived(report, named_snapshot(chosen), target, as_json)
     return archived(store, chosen, meant, target, progress, as_json, sums)
 
 

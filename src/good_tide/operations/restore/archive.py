@@ -284,7 +284,7 @@ class Packing:
         for _ in pieces:  # of a further link of a file nothing was written
             pass
         if self._sums is not None:
-            self._sums.write(_sum_line(name, digest.hexdigest()))
+            self._sums.write(sum_line(name, digest.hexdigest()))
         self._report.files += 1
         self._report.size += entry.stat.size
 
@@ -335,7 +335,7 @@ def _summed(pieces: Iterator[Piece], digest: hashlib._Hash) -> Iterator[Piece]:
         yield piece
 
 
-def _sum_line(name: str, digest: str) -> bytes:
+def sum_line(name: str, digest: str) -> bytes:
     """A line as ``sha256sum`` writes it (cksum(1), GNU): in a name with a backslash or an end of line these
     are escaped, and a backslash is in front."""
     escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")

@@ -127,6 +127,19 @@ class ArchiveTest(GoodTideTest):
         program(*words, "--to", self.folder / "all.zip", "--sums", self.folder / "more sums")
         self.assertEqual((self.folder / "more sums").read_bytes(), sums.read_bytes())
 
+    def test_as_a_folder_with_sums(self) -> None:
+        target, sums = self.folder / "handed", self.folder / "sums"
+        words: tuple[str | Path, ...] = ("export", self.folder / "store", self.first.id, self.work)
+        done = program(*words, "--to", f"{target}/", "--sums", sums, "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = json.loads(done.stdout)
+        self.assertEqual((found["files"], found["folders"], found["links"]), (5, 3, 1))
+        self.assertEqual(facts(target / "work"), facts(self.work))
+        checked: list[str | Path] = ["sha256sum", "--check", "--strict", "--quiet", sums]
+        self.assertEqual(subprocess.run(checked, cwd=target, check=False).returncode, 0)
+        again = program(*words, "--to", target)
+        self.assertEqual((again.returncode, "Something is in" in again.stderr), (2, True))
+
     def test_tar_keeps_everything_by_the_reader_of_the_system(self) -> None:
         for name in ("out.tar", "out.tar.gz", "out.tar.zst"):
             path, report = self.archive(name)

@@ -1,4 +1,4 @@
-"""Run all test modules, one more at once than there are processors, for they often wait:
+"""Run all test modules, as many at once as there are processors:
 ``tools/run_tests.py [--quick | --coverage] [MODULE...]``, with modules such as ``unit.core.test_words``. What
 one prints is shown when it fails. ``--quick``: only unit tests that need little time. ``--coverage``: say
 what was reached, in sub-processes as well."""
@@ -120,7 +120,7 @@ def main() -> int:
                     print(done.stdout, flush=True)
 
     began = time.monotonic()
-    workers = [threading.Thread(target=work) for _ in range((os.cpu_count() or 1) + 1)]
+    workers = [threading.Thread(target=work) for _ in range(os.cpu_count() or 1)]
     for worker in workers:
         worker.start()
     for worker in workers:

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from good_tide.core.job_facts import StoreState
+from good_tide.core.planning import Occasion
 from good_tide.desktop.shell.single import SingleInstance
 from good_tide.protocol.coverage_calls import KeepCoverage
 from good_tide.protocol.sockets import agent_socket
@@ -51,6 +52,14 @@ class FromOutsideTest(WindowTest):
         self.wish("props", T0 + HOUR + 1)
         self.until(lambda: self.page.model.root == os.fsencode(self.work / "props"))
         self.until(lambda: [row.title for row in self.page.model.rows()] == ["hat.txt"])
+
+    def test_a_link_to_a_folder_is_a_thing_of_its_own(self) -> None:
+        (self.work / "way").symlink_to("letters")
+        self.agent.runs.start(self.agent.sessions.own()[0], Occasion.HAND)
+        self.until(lambda: len(self.page.model.tide) == 7)
+        self.wish("way")
+        self.until(lambda: self.page.model.selected == os.fsencode(self.work / "way"))
+        self.assertEqual(self.page.model.root, os.fsencode(self.work))
 
     def test_what_is_missing_is_shown_as_it_was_last_and_escape_leads_back(self) -> None:
         (self.work / "letters/bank.txt").unlink()

@@ -38,7 +38,8 @@ class PathHandlers:
         if at.how in (PathIs.OUTSIDE, PathIs.ABOVE):
             other = next((one for one in sessions if one.ever_had(path)), None)
             session, known = (other, True) if other is not None else (session, known)
-        folder, there, words = os.path.isdir(path), os.path.lexists(path), at.words
+        there, words = os.path.lexists(path), at.words
+        folder = os.path.isdir(path) and not os.path.islink(path)
         if at.how is PathIs.OUTSIDE and sessions:
             session = session or sessions[0]
             known = known or False
@@ -50,7 +51,7 @@ class PathHandlers:
             path,
             at.how,
             known,
-            folder or bool(known and session.had_folder(path)),
+            session.had_folder(path) if known else folder,
             there,
             session.nearest(path) if known is False and at.how is PathIs.IN else b"",
             words,

@@ -297,10 +297,10 @@ class Packing:
             except DamageError as error:
                 piece = Piece(bytes(extent.length), extent.length)
                 if not told:
-                    why = tr("A part of it is lost, from byte {at} on; zeros stand in its place ({what})")
-                    self._report.problems.append(
-                        (item.path, why.format(at=number_words(at), what=error.what))
-                    )
+                    why = tr(
+                        "A part of it is lost, from byte {at} on; zeros stand in its place: {what}"
+                    ).format(at=number_words(at), what=error.what)
+                    self._report.problems.append((item.path, why))
                 told = True
             yield piece
             at += extent.length

@@ -33,6 +33,7 @@ class HandingTest(WindowTest):
             self.write("letters/bank.txt", f"dear bank {hour}")
             self.write("letters/old/school.txt", "dear school")
             self.write("plan.txt", f"plan {hour}")
+            self.write("empty.txt", "")
             self.snap(store, hour)
 
     def setUp(self) -> None:
@@ -101,6 +102,12 @@ class HandingTest(WindowTest):
             self.drag("letters")
         (folder,) = self.paths(self.dragged[0])
         self.assertEqual((folder / "old" / "school.txt").read_text(), "dear school")
+
+    def test_many_files_without_content_are_work_as_well(self) -> None:
+        with mock.patch.object(handing_handlers, "_AT_ONCE_FILES", 0):
+            self.drag("empty.txt")
+            self.until(lambda: any("are ready" in one for one in self.notices))
+        self.assertFalse(any("Nothing of it" in one for one in self.notices), self.notices)
 
     def test_a_life_is_moved_and_not_dragged(self) -> None:
         with mock.patch.object(self.page.lines, "dragged") as begun:
@@ -174,7 +181,7 @@ class HandingTest(WindowTest):
         self.press(dialog.save)
         self.until(lambda: any("all.zip" in one for one in self.notices))
         with zipfile.ZipFile(self.folder / "all.zip") as found:
-            self.assertEqual(len([one for one in found.namelist() if not one.endswith("/")]), 3)
+            self.assertEqual(len([one for one in found.namelist() if not one.endswith("/")]), 4)
 
     def test_what_is_dropped_is_looked_up(self) -> None:
         data = QMimeData()

@@ -69,7 +69,7 @@ class HandingHandlers:
             return _ended(words, made.problems, "")
 
         self._worker.start(WorkKind.HAND_OUT, work, (session.job,))
-        return CopiesView((), much.size)
+        return CopiesView((), much.size, coming=True)
 
     def archive(self, wanted: SaveArchive) -> None:
         """Begin to save some things as an archive.

@@ -11,15 +11,17 @@ from good_tide.protocol.restore_calls import PickedItem
 
 
 class CopiesView(msgspec.Struct, frozen=True):
-    """Copies of what was asked for; none where there is so much that they are being made now, ``size`` bytes:
-    who asks again when that has ended gets them at once.
+    """Copies of what was asked for.
 
+    :param coming: there is so much, ``size`` bytes, that they are being made now: who asks again when that
+        has ended gets them at once.
     :param problems: what could not be copied, with why, in sentences.
     """
 
     paths: tuple[str, ...]
     size: int = 0
     problems: tuple[str, ...] = ()
+    coming: bool = False
 
 
 class MakeCopies(JobCall[CopiesView], frozen=True):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QMimeData, QObject, Qt, QUrl, Signal
 from PySide6.QtGui import QDrag, QGuiApplication
@@ -75,16 +75,16 @@ class Handing(QObject):
         if clipboard.ownsClipboard() and clipboard.mimeData().hasFormat(_COPIED):
             clipboard.clear()
 
-    def _ask(self, items: Sequence[PickedItem], ready: object) -> None:
+    def _ask(self, items: Sequence[PickedItem], ready: Callable[[CopiesView], None]) -> None:
         def failed(fault: Fault) -> None:
             self.told.emit(str(fault), "", True)
 
         if items:
-            self._link.ask(MakeCopies(self._link.job, tuple(items)), ready, failed)  # type: ignore[arg-type]
+            self._link.ask(MakeCopies(self._link.job, tuple(items)), ready, failed)
 
     def _are_there(self, view: CopiesView, again: str) -> bool:
         """Whether there are copies; otherwise it is said that they are being made."""
-        if view.size:
+        if view.coming:
             self.told.emit(
                 tr("{size} are being copied out of the store first").format(size=size_words(view.size)),
                 again,
@@ -99,10 +99,10 @@ class Handing(QObject):
         if not items:
             return
         self.dialog = dialog = ArchiveDialog(items, now, self._window)
-        call = SaveArchive(self._link.job, tuple(items), "")
+        job, chosen = self._link.job, tuple(items)
 
         def save() -> None:
-            wanted = SaveArchive(call.job, call.items, dialog.target, dialog.sums)
+            wanted = SaveArchive(job, chosen, dialog.target, dialog.sums)
             self._link.ask(wanted, None, lambda fault: self.told.emit(str(fault), "", True))
 
         dialog.accepted.connect(save)

@@ -20,7 +20,7 @@ class Became(enum.StrEnum):
     CHANGED = "changed"
     GONE = "gone"
     MOVED = "moved"
-    """The content was under another path in the snapshot before, and is under no other now."""
+    """The content went under exactly one path, and came under exactly this one, in the same snapshot."""
 
 
 class Change(NamedTuple):

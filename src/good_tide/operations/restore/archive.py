@@ -221,6 +221,8 @@ class Packing:
         self._sums, self._totals = sums, totals
         self._waiting: deque[Item] = deque()
         """Things whose content is being read ahead, in their order."""
+        self._broken: DamageError | None = None
+        """Why there are no further things; it is no fault of the one that is being read just then."""
 
     def write(self, items: Iterator[Item], control: Control) -> None:
         """Write all of them, and the archive to its end."""
@@ -236,6 +238,8 @@ class Packing:
                         self._add(item, ahead)
                     except DamageError as error:
                         report.problems.append((item.path, error.what))
+            if self._broken is not None:
+                raise self._broken
         except BaseException:
             with contextlib.suppress(OSError, ValueError):
                 self._writer.close()  # or it closes itself later, with nobody to tell
@@ -249,10 +253,17 @@ class Packing:
 
     def _coming(self, items: Iterator[Item]) -> Iterator[ChunkId]:
         """The chunks that will be needed, in their order; the things that need them wait."""
-        for item in items:
+        while (item := self._next(items)) is not None:
             self._waiting.append(item)
             if item.entry.kind is Kind.FILE:
                 yield from (one.chunk for one in item.entry.extents if one.chunk is not None)
+
+    def _next(self, items: Iterator[Item]) -> Item | None:
+        try:
+            return next(items, None)
+        except DamageError as error:
+            self._broken = error
+            return None
 
     def _add(self, item: Item, ahead: ReadAhead) -> None:
         entry, report = item.entry, self._report

@@ -13,6 +13,7 @@ import sys
 import tarfile
 import unittest
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
@@ -20,12 +21,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from good_tide.core.clock import SetClock
-from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.errors import DamageError, PersonError, PlaceError
 from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.restoring import Existing
 from good_tide.operations.history.browse import entry_at
-from good_tide.operations.restore.archive import ArchiveReport, write_archive
+from good_tide.operations.restore.archive import ArchiveReport, Item, write_archive, write_items
 from good_tide.operations.restore.archive_forms import plain_head
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.metadata import _owner_here
@@ -126,6 +127,17 @@ class ArchiveTest(GoodTideTest):
         self.assertFalse((self.folder / "other.tar").exists())
         program(*words, "--to", self.folder / "all.zip", "--sums", self.folder / "more sums")
         self.assertEqual((self.folder / "more sums").read_bytes(), sums.read_bytes())
+
+    def test_an_end_that_comes_while_a_file_is_read_ahead_is_no_end_of_the_archive(self) -> None:
+        def items() -> Iterator[Item]:
+            for name in ("plan.txt", "sub/large.bin"):
+                path = os.fsencode(self.work / name)
+                yield Item(self.first, path, path, entry_at(self.store, self.first, path))
+            raise DamageError("nested too deeply")
+
+        with self.assertRaisesRegex(DamageError, "nested"):
+            write_items(self.store, items(), str(self.folder / "out.tar"), io.BytesIO(), Silent())
+        self.assertFalse((self.folder / "out.tar").exists())
 
     def test_as_a_folder_with_sums(self) -> None:
         target, sums = self.folder / "handed", self.folder / "sums"

@@ -24,6 +24,7 @@ LONG_FIRST = (
     "scenario.test_readme",
     "scenario.test_setting_up",
     "unit.system.test_machine",
+    "scenario.test_sftp_place",
     "scenario.test_window",
     "scenario.test_job_settings",
     "scenario.test_alarm",

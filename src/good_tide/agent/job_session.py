@@ -376,7 +376,8 @@ class JobSession:
         where = self.stores.place_of(ref)
         disk = ref.name or Path(ref.path).name
         if where is None:
-            return StoreView(ref.id, ref.path, disk, False, True)
+            why = str(self._context.whereabouts.away(ref)) if ref.on_server else ""
+            return StoreView(ref.id, ref.path, disk, False, True, why=why)
         facts = self._context.disk_of(where)
         try:
             check_header(ref, where)

@@ -15,7 +15,7 @@ from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.stores.disks import devices_under, known_store_ids, look_at
 from good_tide.operations.workplace import load_jobs
 
-_LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
+LEVEL_SIGNS = {Level.GOOD: "good", Level.DOUBTFUL: "doubtful", Level.BAD: "bad"}
 
 
 @click.command("disks")
@@ -56,7 +56,7 @@ def disks_command(as_json: bool) -> int:
         say(f"{disk.name}   {disk.kind}, {disk.file_system}, {room}   {disk.path}")
         for check in check_place(disk, wanted):
             say(
-                f"    {_LEVEL_SIGNS[check.level]:<9}"
+                f"    {LEVEL_SIGNS[check.level]:<9}"
                 f" {check.what}{'. ' + check.way_out if check.way_out else ''}."
             )
     if not found:

@@ -40,6 +40,7 @@ _COMMANDS = {
     "window": "window_commands",
     "panel": "window_commands",
     "disks": "disk_commands",
+    "place": "place_commands",
     "job": "job_group",
     "machine": "machine_commands",
     "coverage": "coverage_commands",

@@ -73,8 +73,9 @@ def _say_standing(one: JobStanding) -> None:
             ", " + tr("last snapshot {last}").format(last=time_words(store.last, now)) if store.last else ""
         )
         say(f"    {store.name}: {'here' if store.present else 'away'}{room}{last}")
-        if store.proven:
-            say(f"        {store.proven}")
+        for more in (store.why, store.proven):
+            if more:
+                say(f"        {more}")
     for trouble in one.status.trouble:
         say(
             "    "

@@ -36,6 +36,33 @@ class PlaceFullError(PlaceError):
     """The disk has no room left."""
 
 
+class PlaceAwayError(PlaceError):
+    """The place of a store cannot be reached now, whole or in any part: nothing is damaged."""
+
+
+class ServerKeyError(PlaceError):
+    """A server shows a key that nobody has said to be right.
+
+    :param shown: its fingerprint.
+    :param known: fingerprints of those that it showed before; empty: none.
+    """
+
+    def __init__(self, what: str, advice: str, shown: str, known: str = "") -> None:
+        super().__init__(what, advice)
+        self.shown, self.known = shown, known
+
+
+class LoginError(PlaceError):
+    """A server does not let in who asks: a password or a key is missing or wrong.
+
+    :param of_key: the passphrase of a key is what is missing.
+    """
+
+    def __init__(self, what: str, advice: str, of_key: bool = False) -> None:
+        super().__init__(what, advice)
+        self.of_key = of_key
+
+
 class NotInPlaceError(PlaceError):
     """A file that the store should have is not there."""
 

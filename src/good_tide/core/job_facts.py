@@ -62,6 +62,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
         latest until ``wait_latest``. 0: not known.
     :param locked: what its stores are called that nobody can open by himself; ``name`` what the job is.
     :param working: what is being done, None: nothing.
+    :param away_why: why its server cannot be used, in sentences; empty: it is a disk.
     :param held: snapshots in the holding area; ``holding`` whether it takes more.
     :param alarm: files were destroyed, as it seems, in words; ``alarm_since`` when.
     :param stores: what somebody should look at about each of the stores.
@@ -85,6 +86,7 @@ class JobFacts(msgspec.Struct, frozen=True, kw_only=True):
     battery: float | None = None
     paused_until: int = 0
     away_since: int = 0
+    away_why: str = ""
     held: int = 0
     holding: bool = False
     failures: int = 0

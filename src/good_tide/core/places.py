@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import enum
+from collections.abc import Iterable
 from typing import Literal
 
 import msgspec
 
+from good_tide.core.addresses import PORTS
 from good_tide.core.identifiers import StoreId
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
@@ -22,6 +24,8 @@ _ORDERED = {
     *("ntfs", "ntfs3", "hfsplus", "apfs"),
 }
 """Those that keep a journal or write in copies: after a cut of power they are as they were at some moment."""
+UNTOLD_ROOM = 1 << 50
+"""Stands for the bytes of a place that does not tell how many it has."""
 _SLOW_ANSWER = 1.0
 _SLOW = 8.0
 _VERY_SLOW = 1.0
@@ -152,10 +156,13 @@ def check_place(disk: DiskFacts, wanted: Wanted) -> list[Check]:
                 tr("While it is away no snapshots reach it; leave it connected, or add a second store"),
             )
         )
+    return by_level(check for check in checks if check is not None)
+
+
+def by_level(checks: Iterable[Check]) -> list[Check]:
+    """Checks, the worst first."""
     order = [Level.BAD, Level.DOUBTFUL, Level.GOOD]
-    return sorted(
-        (check for check in checks if check is not None), key=lambda check: order.index(check.level)
-    )
+    return sorted(checks, key=lambda check: order.index(check.level))
 
 
 def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
@@ -183,7 +190,9 @@ def _writable(disk: DiskFacts, wanted: Wanted) -> Check:
     return Check(Level.GOOD, tr("It can be written"))
 
 
-def _file_system(disk: DiskFacts) -> Check:
+def _file_system(disk: DiskFacts) -> Check | None:
+    if disk.file_system in PORTS:
+        return None  # what a server promises is asked of it
     kind = disk.file_system or tr("an unknown file system")
     if disk.file_system in _VOLATILE:
         return Check(
@@ -246,6 +255,12 @@ def _physical(disk: DiskFacts, wanted: Wanted) -> Check | None:
 
 
 def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
+    if disk.total >= UNTOLD_ROOM:
+        return Check(
+            Level.DOUBTFUL,
+            tr("It does not tell how much room there is"),
+            tr("Ask who runs it; a run that finds it full says so, and loses nothing"),
+        )
     room = tr("{free} free of {total}").format(free=size_words(disk.free), total=size_words(disk.total))
     if wanted.bytes is None:
         return (

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from good_tide.core.addresses import looks_like_address
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.kinds import extended
 from good_tide.core.ladder import Ladder
@@ -45,6 +46,11 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     def names(self, store: StoreId) -> bool:
         """Whether a store is meant: by its id, or by what stood for it before it was opened."""
         return store in (self.id, msgspec.structs.replace(self, store=StoreId("")).id)
+
+    @property
+    def on_server(self) -> bool:
+        """Whether the store is in a folder of a server, and not of this machine."""
+        return not self.disk and looks_like_address(self.path)
 
     @property
     def called(self) -> str:

@@ -21,6 +21,8 @@ class StoreStanding(msgspec.Struct, frozen=True):
     proven: str = ""
     trouble: tuple[tuple[str, str], ...] = ()
     disk: str = ""
+    why: str = ""
+    """Why its server cannot be used now; empty for disks, and when it can."""
 
 
 class JobStanding(msgspec.Struct, frozen=True):

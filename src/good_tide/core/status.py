@@ -249,6 +249,12 @@ def _status(facts: JobFacts, now: int) -> Status:
     )
 
 
+def _away_words(facts: JobFacts, since: str) -> str:
+    if facts.away_why:
+        return tr("{disk} cannot be used since {since}.").format(disk=facts.disk, since=since)
+    return tr("{disk} has been away since {since}.").format(disk=facts.disk, since=since)
+
+
 def _away(facts: JobFacts, now: int, last: str) -> Status:
     since = time_words(facts.away_since, now)
     if facts.holding:
@@ -260,11 +266,11 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
             else tr("Snapshots go on in the holding area.")
         )
         after = " " + tr("Next {soon}.").format(soon=_soon(facts.next, now)) if facts.next else ""
-        return Status(
-            State.AWAY,
-            tr("{disk} has been away since {since}.").format(disk=facts.disk, since=since),
-            f"{kept} {last}{after}",
-        )
+        why = f"{facts.away_why} " if facts.away_why else ""
+        return Status(State.AWAY, _away_words(facts, since), f"{why}{kept} {last}{after}")
+    if facts.away_why:
+        none = tr("No snapshots are taken.")
+        return Status(State.AWAY, _away_words(facts, since), f"{facts.away_why} {none} {last}")
     return Status(
         State.AWAY,
         tr("{disk} has been away since {since}; no snapshots are taken.").format(

@@ -46,6 +46,7 @@ class StoreView(msgspec.Struct, frozen=True):
         into.
     :param shown: whether history is shown from this store.
     :param replaced: its disk was replaced or emptied: another store is in its place, or none.
+    :param why: why its server cannot be used now; empty for disks.
     :param left: snapshots that waited for the disk before, and could not be carried into this store.
     """
 
@@ -66,6 +67,7 @@ class StoreView(msgspec.Struct, frozen=True):
     removable: bool = False
     replaced: bool = False
     left: int = 0
+    why: str = ""
 
 
 class JobName(msgspec.Struct, frozen=True):

@@ -6,7 +6,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 
-from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceError
+from good_tide.core.errors import DamageError, Harm, NotInPlaceError, PlaceAwayError, PlaceError
 from good_tide.core.translation import tr
 from good_tide.storage.place import Place, Readable
 
@@ -38,6 +38,8 @@ def damage_of(place: Place, file: str, missing: bool = True) -> Iterator[None]:
             raise DamageError(
                 tr("{file} is missing").format(file=file), file=file, harm=Harm.MISSING
             ) from error
+        raise
+    except PlaceAwayError:
         raise
     except PlaceError as error:
         if answers(place):

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from good_tide.core.addresses import refuse_address
 from good_tide.core.errors import PlaceError
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
+from good_tide.storage.server_place import ServerPlace
 
-KINDS = (FolderPlace,)
+KINDS = (ServerPlace, FolderPlace)
 """Asked one after the other what a person means; a folder is what everything else is."""
 
 
@@ -17,7 +17,6 @@ def store_place(named: str) -> StorePlace:
     Raises:
         PersonError: it is an address, of a kind that is not known. ValueError: no kind of place is called so.
     """
-    refuse_address(named)
     for kind in KINDS:
         found = kind.named(named)
         if found is not None:

@@ -191,6 +191,8 @@ class StoreCard(QWidget):
 
     @staticmethod
     def _words(view: StoreView) -> str:
+        if view.why:
+            return f"{view.where}\n{view.why}"
         if not view.present:
             return tr(
                 "{where}\nThe disk is not here. Everything on it is as it was; connect it to go on."

@@ -62,16 +62,23 @@ class StatePage(QWidget):
         disk = overview.store.disk if overview.store is not None else tr("the disk")
         folder = overview.store.where if overview.store is not None else ""
         hint = overview.store.hint if overview.store is not None else ""
-        pages = {
-            StoreState.AWAY: (
-                tr("The disk {disk} is not here").format(disk=disk),
-                (
-                    tr(
-                        "The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
-                        " everything on it is as it was."
-                    ).format(folder=folder)
+        why = overview.store.why if overview.store is not None else ""
+        away = (
+            tr("The disk {disk} is not here").format(disk=disk),
+            tr(
+                "The store is expected in {folder}. Connect the disk: it is noticed by itself, and"
+                " everything on it is as it was."
+            ).format(folder=folder),
+        )
+        if why:
+            away = (
+                tr("{disk} cannot be used now").format(disk=disk),
+                tr("{why} It is tried again by itself; everything in {folder} is as it was.").format(
+                    why=why, folder=folder
                 ),
-            ),
+            )
+        pages = {
+            StoreState.AWAY: away,
             StoreState.LOCKED: (
                 tr("The store on {disk} is locked").format(disk=disk),
                 tr("Hint: {hint}").format(hint=hint or tr("none was given")),

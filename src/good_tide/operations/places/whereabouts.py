@@ -8,8 +8,10 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
+from good_tide.core.errors import PlaceError
 from good_tide.core.places import DiskFacts
 from good_tide.core.settings import StoreRef
+from good_tide.core.translation import tr
 from good_tide.operations.places.probing import probe_apart
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
@@ -33,6 +35,13 @@ class _Answer(NamedTuple):
         return time.monotonic() - self.asked <= _ANSWER_HOLDS
 
 
+class _Server(NamedTuple):
+    """Whether a server's folder could be used, and why not."""
+
+    answer: _Answer
+    refusal: PlaceError | None
+
+
 class Whereabouts:
     """Finds stores by what is known of them. Shares are asked in a process of their own, as one whose server
     is gone holds up whoever touches it, for ever; every other touch of a store comes after this one. Threads
@@ -48,15 +57,27 @@ class Whereabouts:
         self._silent: dict[str, _Answer] = {}
         """Disks that did not answer."""
         self._answers: dict[Path, _Answer] = {}
+        self._servers: dict[str, _Server] = {}
 
     def of(self, ref: StoreRef) -> StorePlace | None:
         """Where a store is now, None while its disk is away, or its share does not answer."""
         where, disk = self._looked_up(ref)
         if where is None or (disk is not None and not disk.answers):
             return None
-        if disk is not None and disk.kind == "network" and where.folder is not None:
+        if where.folder is None:
+            return where if self._why_not(where) is None else None
+        if disk is not None and disk.kind == "network":
             return where if self._share_answers(disk, where.folder) else None
         return where if ref.disk or is_there(where) else None
+
+    def away(self, ref: StoreRef) -> PlaceError:
+        """Why a store that is away is."""
+        if ref.on_server:
+            where = self.untouched(ref)
+            why = self._why_not(where) if where is not None else None
+            if why is not None:
+                return why
+        return PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
 
     def untouched(self, ref: StoreRef) -> StorePlace | None:
         """Where a store would be now, without touching its disk; None while the disk is not mounted."""
@@ -75,6 +96,28 @@ class Whereabouts:
             return where, self._disks.of_folder(where.folder) if where.folder is not None else None
         disk = next((one for one in self._disks.disks() if ref.disk in (one.id, *one.aliases)), None)
         return (FolderPlace(Path(disk.path) / ref.inside), disk) if disk is not None else (None, None)
+
+    def _why_not(self, where: StorePlace) -> PlaceError | None:
+        """Why a server's folder cannot be used now; None when it can. Its process ends by itself what
+        hangs."""
+        with self._guard:
+            asking = self._asking.setdefault(where.called, threading.Lock())
+        with asking:
+            known = self._servers.get(where.called)
+            if known is None or not known.answer.holds:
+                refusal = None
+                try:
+                    where.check_there()
+                except PlaceError as error:
+                    _log.warning("a server cannot be used")
+                    refusal = error
+                known = _Server(_Answer(refusal is None, time.monotonic()), refusal)
+                self._servers[where.called] = known
+            return known.refusal
+
+    def look_again(self, where: StorePlace) -> None:
+        """Ask a server anew: what was in the way may be gone."""
+        self._servers.pop(where.called, None)
 
     def _share_answers(self, disk: DiskFacts, folder: Path) -> bool:
         with self._guard:

@@ -72,7 +72,7 @@ class Standings:
 
     def spread(self, job: Job) -> int:
         """This machine's share of the job's spread, in nanoseconds."""
-        shared = any(ref.disk.startswith("share:") for ref in job.stores)
+        shared = any(ref.disk.startswith("share:") or ref.on_server for ref in job.stores)
         seconds = (
             job.rhythm.spread_seconds
             if job.rhythm.spread_seconds is not None
@@ -145,6 +145,7 @@ class Standings:
             battery=doing.battery,
             paused_until=self._records.paused_until,
             away_since=away_since,
+            away_why=first.why if first is not None and not first.present else "",
             held=sum(areas.held_count(self._here.holdings, ref) for ref in job.stores),
             holding=self.holds(job),
             failures=record.failures,
@@ -227,6 +228,7 @@ class Standings:
             last=health.written,
             proven=proven_words(health, self._clock.now()) if health != StoreHealth() else "",
             trouble=tuple((one.what, one.todo) for one in troubles),
+            why=str(self._context.whereabouts.away(ref)) if where is None and ref.on_server else "",
         )
         disk = self._context.disk_of(where) if where is not None else None
         if where is None or disk is None or not disk.total:

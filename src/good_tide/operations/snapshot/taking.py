@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.coverage import Coverage
-from good_tide.core.errors import GoodTideError, PersonError, PlaceError, StoppedError, StoreReplacedError
+from good_tide.core.errors import GoodTideError, PersonError, StoppedError, StoreReplacedError
 from good_tide.core.happenings import Result, Run
 from good_tide.core.identifiers import MachineId
 from good_tide.core.jobfile import job_file_text
@@ -130,10 +130,7 @@ def take_snapshot(context: Context, stores: JobStores, steps: Steps) -> list[Tak
     for ref in job.stores:
         try:
             if ref in away:
-                raise PlaceError(
-                    tr("The disk {called} is not here").format(called=ref.called),
-                    tr("Connect it; the other stores are used meanwhile"),
-                )
+                raise context.whereabouts.away(ref)
             present.append((ref, stores.store(ref)))
         except GoodTideError as error:
             results.append(Taken(ref, error=error))
@@ -310,7 +307,9 @@ class _Taking:
         """What the holding area needs; without it snapshots would not go on without the disk, which is said
         and not fatal."""
         context = self._context
-        if not self._job.holding.on or (not ref.disk and context.whereabouts.of(ref) is None):
+        if not self._job.holding.on or (
+            not ref.disk and not ref.on_server and context.whereabouts.of(ref) is None
+        ):
             return
         try:
             area = areas.area_for(context.here.holdings, ref, store, self._job.holding)

@@ -73,7 +73,7 @@ def open_named(context: Context, named: str, passphrases: Passphrases) -> Opened
         GoodTideError: there is none of that name, its disk is away, or it cannot be opened.
     """
     where = store_place(named)
-    if is_there(where):
+    if where.folder is None or is_there(where):
         return open_place(context, where, passphrases)
     job, ref = named_ref(context, named)
     return open_place(context, present_place(context, ref), passphrases, job)
@@ -91,7 +91,7 @@ def open_to_look(context: Context, named: str, passphrases: Passphrases) -> Open
         return open_place(context, where, passphrases)
     try:
         job, ref = _meant(context, named)
-    except PersonError:
+    except (PersonError, PlaceError):
         if "/" not in named:
             raise
         return open_place(context, where, passphrases)  # which says that the folder is not there
@@ -169,5 +169,5 @@ def present_place(context: Context, ref: StoreRef) -> StorePlace:
     """
     where = context.whereabouts.of(ref)
     if where is None:
-        raise PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
+        raise context.whereabouts.away(ref)
     return where

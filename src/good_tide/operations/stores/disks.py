@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from good_tide.core.addresses import address, looks_like_address
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
@@ -16,10 +17,12 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
+from good_tide.operations.places.servers import Need, try_server
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.place import StorePlace
+from good_tide.storage.server_place import ServerPlace
 from good_tide.system.disks import Disks
 
 _OWN_FOLDER = "good-tide"
@@ -105,12 +108,14 @@ def store_in(where: StorePlace) -> StoreId | None:
 
 class Examined(msgspec.Struct, frozen=True):
     """A folder looked at as the place of a store. ``holds`` is the store that is there already, None for
-    none."""
+    none; ``need`` what a server wants first, and ``shown`` the fingerprint of the key that it shows."""
 
     folder: str
     disk: DiskFacts | None
     checks: tuple[Check, ...]
     holds: StoreId | None = None
+    need: Need = Need.NOTHING
+    shown: str = ""
 
 
 def _in_the_way(where: StorePlace) -> list[Check]:
@@ -142,6 +147,9 @@ def examine(
     disks: Disks, where: StorePlace, wanted: Wanted, known: frozenset[StoreId], measure: bool
 ) -> Examined:
     """Check one place, which need not be there yet, as that of a store."""
+    if isinstance(where, ServerPlace):
+        tried = try_server(where.address, wanted, known, measure)
+        return Examined(where.called, tried.disk, tried.checks, tried.holds, tried.need, tried.shown)
     if where.folder is None:
         return Examined(where.called, None, (), store_in(where))
     absolute = where.folder
@@ -191,7 +199,7 @@ def store_ref(disks: Disks, where: StorePlace) -> StoreRef:
     """How a store in a place is to be found again, wherever its disk will be mounted."""
     absolute = where.folder
     if absolute is None:
-        return StoreRef(path=where.called, name=where.called)
+        return StoreRef(path=where.called, name=_name_elsewhere(where.called))
     disk = disks.of_folder(absolute)
     if disk is None or disk.path == "/" or disk.id.startswith("mount:"):
         return StoreRef(
@@ -200,6 +208,11 @@ def store_ref(disks: Disks, where: StorePlace) -> StoreRef:
     return StoreRef(
         path=str(absolute), name=disk.name, disk=disk.id, inside=os.path.relpath(absolute, disk.path)
     )
+
+
+def _name_elsewhere(called: str) -> str:
+    """What a store that is in no folder of this machine is called: as its server."""
+    return address(called).host if looks_like_address(called) else called
 
 
 def known_store_ids(jobs: Iterable[Job], whereabouts: Whereabouts) -> frozenset[StoreId]:

@@ -7,7 +7,7 @@ import threading
 import time
 from typing import Protocol
 
-from good_tide.core.errors import PersonError, PlaceError, WrongPassphraseError
+from good_tide.core.errors import PersonError, WrongPassphraseError
 from good_tide.core.identifiers import StoreId
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
@@ -84,7 +84,7 @@ class JobStores:
         """
         where = self.place_of(ref)
         if where is None:
-            raise PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
+            raise self._context.whereabouts.away(ref)
         return where
 
     def here(self) -> list[StoreRef]:
@@ -178,9 +178,7 @@ class JobStores:
         holdings = self._context.here.holdings
         with self._lock(ref):
             if not areas.has_area(holdings, ref):
-                raise PlaceError(
-                    tr("The disk {called} is not here").format(called=ref.called), tr("Connect it")
-                )
+                raise self._context.whereabouts.away(ref)
             identity = areas.store_of_area(holdings, ref)
             passphrase = self._passphrase(identity, areas.slots_place(holdings, ref))
             return self._area(ref, identity, passphrase)

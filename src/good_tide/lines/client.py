@@ -1,0 +1,205 @@
+"""Asks the process that speaks with a server; begins it when it is needed, and ends it when it hangs."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import os
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import IO, TypeVar, cast
+
+import msgspec
+
+from good_tide.core.addresses import Address
+from good_tide.lines.wire import (
+    Answer,
+    Answered,
+    AnyCall,
+    Asked,
+    Begin,
+    Call,
+    Failed,
+    Moved,
+    Read,
+    Trouble,
+    frame,
+    read_frame,
+)
+
+A = TypeVar("A")
+
+_SILENCE_SECONDS = 150.0
+"""After so long without a sign of life the process is ended. It tries for less by itself."""
+_AT_ONCE_SECONDS = 20.0
+"""The same for calls that are not tried again."""
+_LOOK_SECONDS = 0.5
+
+
+class LineError(Exception):
+    """A call failed: what the server, or the way to it, did."""
+
+    def __init__(self, failed: Failed) -> None:
+        super().__init__(failed.trouble)
+        self.failed = failed
+
+
+class _Waiting:
+    """A call that has no answer yet."""
+
+    def __init__(self, call: AnyCall) -> None:
+        self.call = call
+        self.answer: Future[object] = Future()
+
+
+class _Process:
+    """One process and its pipes. Its answers are read by a thread; any thread may ask."""
+
+    def __init__(self, begin: Begin) -> None:
+        self._numbers = itertools.count(1)
+        self._waiting: dict[int, _Waiting] = {}
+        self._guard = threading.Lock()
+        self._writing = threading.Lock()
+        self.last_sign = time.monotonic()
+        self.ended = False
+        self.process = subprocess.Popen(
+            [sys.executable, "-P", "-m", "good_tide.servers.helper"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            env={**os.environ, "PYTHONDONTWRITEBYTECODE": "1"},
+            start_new_session=True,
+        )
+        self._write(begin, b"")
+        threading.Thread(target=self._read, name="line", daemon=True).start()
+
+    def ask(self, call: AnyCall, payload: bytes | memoryview) -> Future[object]:
+        """Send a call."""
+        waiting = _Waiting(call)
+        with self._guard:
+            number = next(self._numbers)
+            if self.ended:
+                waiting.answer.set_exception(LineError(Failed(number, Trouble.AWAY)))
+                return waiting.answer
+            self._waiting[number] = waiting
+        self._write(Asked(number, call), payload)
+        return waiting.answer
+
+    def _write(self, message: msgspec.Struct, payload: bytes | memoryview) -> None:
+        stream = cast("IO[bytes]", self.process.stdin)
+        with self._writing, contextlib.suppress(OSError, ValueError):
+            stream.write(frame(message, len(payload)))
+            if payload:
+                stream.write(payload)
+            stream.flush()
+
+    def _read(self) -> None:
+        stream = cast("IO[bytes]", self.process.stdout)
+        with contextlib.suppress(OSError, ValueError, msgspec.MsgspecError):
+            while (came := read_frame(stream.read)) is not None:
+                self.last_sign = time.monotonic()
+                answer: Answer = msgspec.msgpack.decode(came.message, type=Answer)
+                if not isinstance(answer, Moved):
+                    self._take(answer, came.payload)
+        self.end()
+        stream.close()
+        with self._writing, contextlib.suppress(OSError):
+            cast("IO[bytes]", self.process.stdin).close()
+
+    def _take(self, answer: Answered | Failed, payload: bytes) -> None:
+        with self._guard:
+            waiting = self._waiting.pop(answer.number, None)
+        if waiting is None:
+            return
+        if isinstance(answer, Failed):
+            waiting.answer.set_exception(LineError(answer))
+        elif isinstance(waiting.call, Read):
+            waiting.answer.set_result(payload)
+        else:
+            waiting.answer.set_result(msgspec.msgpack.decode(answer.value, type=waiting.call.answer))
+
+    def end(self) -> None:
+        """End it; what it was asked fails."""
+        with self._guard:
+            self.ended = True
+            left, self._waiting = self._waiting, {}
+        self.process.kill()
+        for number, waiting in left.items():
+            with contextlib.suppress(Exception):
+                waiting.answer.set_exception(LineError(Failed(number, Trouble.AWAY)))
+        self.process.wait()
+
+
+class Line:
+    """The line of this process to one server. Threads may share it."""
+
+    def __init__(self, address: Address) -> None:
+        self.address = address
+        self._guard = threading.Lock()
+        self._running: _Process | None = None
+        self._begin = Begin(str(address))
+
+    def ask(self, call: Call[A], payload: bytes | memoryview = b"") -> A:
+        """Ask, and wait for the answer.
+
+        Raises:
+            LineError: the server did not do it.
+        """
+        return self.begin(call, payload)()
+
+    def begin(self, call: Call[A], payload: bytes | memoryview = b"") -> Callable[[], A]:
+        """Ask; what is given back waits for the answer, and raises as ``ask`` does."""
+        process = self._process()
+        answer = process.ask(cast("AnyCall", call), payload)
+        asked = time.monotonic()
+        patience = _SILENCE_SECONDS if call.again else _AT_ONCE_SECONDS
+
+        def wait() -> A:
+            while True:
+                try:
+                    return cast(A, answer.result(timeout=_LOOK_SECONDS))
+                except TimeoutError:
+                    if time.monotonic() - max(asked, process.last_sign) > patience:
+                        process.end()
+
+        return wait
+
+    def begin_with(self, given: Begin) -> None:
+        """Begin anew with what somebody has given: a password, or that a key is the right one."""
+        with self._guard:
+            self._begin = given
+            self._end()
+
+    def begin_as(self, other: Line) -> None:
+        """Use what was given for another folder of the same server."""
+        self.begin_with(msgspec.structs.replace(other._begin, address=str(self.address)))
+
+    def end(self) -> None:
+        """End the process, if it runs; it begins again when something is asked."""
+        with self._guard:
+            self._end()
+
+    def _end(self) -> None:
+        if self._running is not None:
+            self._running.end()
+            self._running = None
+
+    def _process(self) -> _Process:
+        with self._guard:
+            if self._running is None or self._running.ended:
+                self._running = _Process(self._begin)
+            return self._running
+
+
+_lines: dict[Address, Line] = {}
+_guard = threading.Lock()
+
+
+def line_to(address: Address) -> Line:
+    """The line of this process to a folder on a server."""
+    with _guard:
+        return _lines.setdefault(address, Line(address))

@@ -1,0 +1,240 @@
+"""What goes between this program and the process that speaks with a server: frames of MessagePack, each with
+its length before it, and the bytes of a file as they are behind it."""
+
+from __future__ import annotations
+
+import enum
+import struct
+from collections.abc import Callable
+from typing import ClassVar, Generic, NamedTuple, TypeVar
+
+import msgspec
+
+A = TypeVar("A")
+_LENGTHS = struct.Struct("<II")
+_LARGEST = 1 << 31
+
+
+class Trouble(enum.StrEnum):
+    """Why a server did not do something."""
+
+    MISSING = "missing"
+    TAKEN = "taken"
+    FULL = "full"
+    DENIED = "denied"
+    READ_ONLY = "read-only"
+    AWAY = "away"
+    """It cannot be reached, or does not answer."""
+    LOGIN = "login"
+    """It does not let in who asks."""
+    LOCKED_KEY = "locked-key"
+    """The key of the login has a passphrase that is not known."""
+    NEW_KEY = "new-key"
+    """Nobody has said yet that the key by which it shows who it is is the right one."""
+    CHANGED_KEY = "changed-key"
+    """It shows another key than before."""
+    MORE_ASKED = "more-asked"
+    """It asks for more than a password or a key: nobody is there to answer when a run begins by itself."""
+    NO_FOLDER = "no-folder"
+    """The folder of the address is not there."""
+    NOT_SPOKEN = "not-spoken"
+    """It is no server of this kind."""
+    OTHER = "other"
+
+
+class Found(msgspec.Struct, frozen=True, array_like=True):
+    """A file in a folder and its sub-folders: its name from there, and its length in bytes."""
+
+    name: str
+    size: int
+
+
+class Thing(msgspec.Struct, frozen=True, array_like=True):
+    """Something in a folder: ``kind`` is file, folder or other."""
+
+    name: str
+    kind: str
+
+
+class Room(msgspec.Struct, frozen=True, array_like=True):
+    """Bytes free and in all; -1: the server does not tell."""
+
+    free: int
+    total: int
+
+
+class Promises(msgspec.Struct, frozen=True):
+    """What a server can promise of a file that it has said to have.
+
+    :param durable: it makes a file durable when asked.
+    :param names_once: of two who make a file of one name at once, one is refused.
+    :param replaces_whole: a file that is replaced is there all the time, old or new.
+    :param round_trip: seconds that a question and its answer take.
+    :param up: bytes a second that it takes; ``down``: that it gives.
+    """
+
+    durable: bool
+    names_once: bool
+    replaces_whole: bool
+    round_trip: float = 0.0
+    up: float = 0.0
+    down: float = 0.0
+
+
+class Call(msgspec.Struct, Generic[A], frozen=True, tag=True):
+    """Something asked of a server; ``answer`` is the type of what comes back."""
+
+    answer: ClassVar[object] = None
+    again: ClassVar[bool] = True
+    """Whether it is tried again when the line breaks."""
+
+
+class There(Call[None], frozen=True, tag=True):
+    """Whether the folder of the address is there: asked once, at once."""
+
+    again: ClassVar[bool] = False
+
+
+class Make(Call[None], frozen=True, tag=True):
+    """Make the folder of the address, and those above it."""
+
+
+class Tree(Call[list[Found]], frozen=True, tag=True):
+    """The files in a folder and its sub-folders, as far down as a store goes; none where it is not there."""
+
+    answer: ClassVar[object] = list[Found]
+    folder: str
+
+
+class Things(Call[list[Thing]], frozen=True, tag=True):
+    """What lies in a folder, whatever it is."""
+
+    answer: ClassVar[object] = list[Thing]
+    folder: str
+
+
+class Size(Call[int], frozen=True, tag=True):
+    """Length of a file."""
+
+    answer: ClassVar[object] = int
+    name: str
+
+
+class Read(Call[bytes], frozen=True, tag=True):
+    """Bytes of a file; ``length`` None: to its end."""
+
+    name: str
+    offset: int = 0
+    length: int | None = None
+    limit: int = 1 << 30
+
+
+class Put(Call[None], frozen=True, tag=True):
+    """Make a file whole: durable, then visible under its name. Its bytes follow the call.
+
+    :param owner: begins the name of its temporary file.
+    :param exclusive: the name must be free.
+    """
+
+    name: str
+    owner: str
+    exclusive: bool = False
+
+
+class Remove(Call[None], frozen=True, tag=True):
+    """Remove a file; nothing if it is not there."""
+
+    name: str
+
+
+class AskRoom(Call[Room], frozen=True, tag=True):
+    """How much room there is."""
+
+    answer: ClassVar[object] = Room
+
+
+class Try(Call[Promises], frozen=True, tag=True):
+    """Find out what the server can promise, by files of so many bytes that are removed again."""
+
+    answer: ClassVar[object] = Promises
+    again: ClassVar[bool] = False
+    size: int
+
+
+AnyCall = There | Make | Tree | Things | Size | Read | Put | Remove | AskRoom | Try
+
+
+class Begin(msgspec.Struct, frozen=True):
+    """What the process is told first.
+
+    :param password: given by somebody who is there now; otherwise the ones that are kept are used.
+    :param key_passphrase: the same of the passphrase of a key.
+    :param trust: fingerprint of a server's key that somebody has said to be right.
+    """
+
+    address: str
+    password: str | None = None
+    key_passphrase: str | None = None
+    trust: str = ""
+
+
+class Asked(msgspec.Struct, frozen=True):
+    """A call, by a number that its answer has too."""
+
+    number: int
+    call: AnyCall
+
+
+class Answered(msgspec.Struct, frozen=True, tag=True):
+    """What came of a call, as MessagePack; the bytes that were read follow as they are."""
+
+    number: int
+    value: msgspec.Raw = msgspec.Raw(b"\xc0")
+
+
+class Failed(msgspec.Struct, frozen=True, tag=True):
+    """A call failed. ``said``: what the server said; ``shown`` and ``known``: fingerprints of its keys."""
+
+    number: int
+    trouble: Trouble
+    said: str = ""
+    shown: str = ""
+    known: str = ""
+
+
+class Moved(msgspec.Struct, frozen=True, tag=True):
+    """The process and the line are alive: bytes that the server has acknowledged so far."""
+
+    sent: int
+    received: int
+
+
+Answer = Answered | Failed | Moved
+
+
+class Frame(NamedTuple):
+    """What came, and the bytes behind it."""
+
+    message: bytes
+    payload: bytes
+
+
+def frame(message: msgspec.Struct, payload_size: int = 0) -> bytes:
+    """A frame, behind which so many bytes follow."""
+    data = msgspec.msgpack.encode(message)
+    return _LENGTHS.pack(len(data), payload_size) + data
+
+
+def read_frame(read: Callable[[int], bytes]) -> Frame | None:
+    """The next frame; None at the end.
+
+    :param read: gives so many bytes, or fewer at the end.
+    """
+    begin = read(_LENGTHS.size)
+    if len(begin) < _LENGTHS.size:
+        return None
+    length, size = _LENGTHS.unpack(begin)
+    if length > _LARGEST or size > _LARGEST:
+        return None
+    message, payload = read(length), read(size) if size else b""
+    return Frame(message, payload) if len(message) == length and len(payload) == size else None

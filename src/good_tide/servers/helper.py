@@ -1,0 +1,191 @@
+"""The process that speaks with a server: ``python -m good_tide.servers.helper``. On standard input come what
+it begins with and then calls, on standard output go answers (``lines.wire``). It ends with its input."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import sys
+import time
+
+import msgspec
+
+from good_tide.core.addresses import address
+from good_tide.lines.wire import (
+    Answered,
+    AnyCall,
+    Asked,
+    AskRoom,
+    Begin,
+    Failed,
+    Frame,
+    Make,
+    Moved,
+    Put,
+    Read,
+    Remove,
+    Size,
+    There,
+    Things,
+    Tree,
+    Trouble,
+    Try,
+    frame,
+    read_frame,
+)
+from good_tide.servers.kinds import server_for
+from good_tide.servers.server import LineBrokenError, Progress, Server, ServerError
+
+_TRY_SECONDS = 60.0
+"""So long a call is tried again when the line breaks."""
+_FIRST_PAUSE, _LONGEST_PAUSE = 0.5, 15.0
+_STILL_SECONDS = 25.0
+"""A connection over which nothing moves for so long, while something is asked, is given up."""
+_AT_ONCE_SECONDS = 12.0
+_SIGN_SECONDS = 1.0
+_MOST_CALLS = 48
+"""Calls that are under way at once."""
+
+
+class _Serving:
+    """Carries out calls, each in a task of its own."""
+
+    def __init__(self, begin: Begin) -> None:
+        self._progress = Progress(self._moved)
+        self._server: Server | None = None
+        self._begin = begin
+        self._last_move = time.monotonic()
+        self._bound = asyncio.Semaphore(_MOST_CALLS)
+
+    def _moved(self) -> None:
+        self._last_move = time.monotonic()
+
+    def _served(self) -> Server:
+        if self._server is None:
+            self._server = server_for(address(self._begin.address), self._begin, self._progress)
+        return self._server
+
+    async def carry_out(self, asked: Asked, payload: bytes) -> None:
+        """Answer a call."""
+        async with self._bound:
+            try:
+                value, read = await self._tried(asked.call, payload)
+            except ServerError as error:
+                _answer(Failed(asked.number, error.trouble, error.said, error.shown, error.known))
+            except LineBrokenError as error:
+                _answer(Failed(asked.number, Trouble.AWAY, str(error)))
+            except Exception as error:
+                _answer(Failed(asked.number, Trouble.OTHER, f"{type(error).__name__}: {error}"))
+            else:
+                _answer(Answered(asked.number, value), read)
+
+    async def _tried(self, call: AnyCall, payload: bytes) -> tuple[msgspec.Raw, bytes]:
+        """Carry out a call, again over a new connection while it breaks."""
+        deadline = time.monotonic() + (_TRY_SECONDS if call.again else 0.0)
+        pause, tries = _FIRST_PAUSE, 0
+        while True:
+            tries += 1
+            before = self._last_move
+            try:
+                return await self._watched(call, payload, tries > 1)
+            except LineBrokenError:
+                if self._last_move > before and call.again:  # it moves, so it is worth going on
+                    deadline, pause = time.monotonic() + _TRY_SECONDS, _FIRST_PAUSE
+                if tries > 1 and time.monotonic() + pause > deadline:
+                    raise
+            if tries > 1:
+                await asyncio.sleep(pause)
+                pause = min(_LONGEST_PAUSE, 2 * pause)
+
+    async def _watched(self, call: AnyCall, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
+        """Carry out a call, unless the connection stands still."""
+        still = _STILL_SECONDS if call.again else _AT_ONCE_SECONDS
+        began = time.monotonic()
+        work = asyncio.ensure_future(self._do(call, payload, again))
+        while True:
+            done, _ = await asyncio.wait({work}, timeout=1.0)
+            if done:
+                return work.result()
+            if time.monotonic() - max(began, self._last_move) > still:
+                work.cancel()
+                with contextlib.suppress(asyncio.CancelledError, ServerError, LineBrokenError):
+                    await work
+                await self._served().close()
+                raise LineBrokenError("nothing came for too long")
+
+    async def _do(self, call: AnyCall, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
+        server = self._served()
+        value: object = None
+        match call:
+            case There():
+                await server.there()
+            case Make():
+                await server.make()
+            case Tree(folder):
+                value = await server.tree(folder)
+            case Things(folder):
+                value = await server.things(folder)
+            case Size(name):
+                value = await server.size(name)
+            case Read(name, offset, length, limit):
+                return msgspec.Raw(b"\xc0"), await server.read(name, offset, length, limit)
+            case Put(name, owner, exclusive):
+                await server.put(name, owner, payload, exclusive, again)
+            case Remove(name):
+                await server.remove(name)
+            case AskRoom():
+                value = await server.room()
+            case Try(size):
+                value = await server.promises(size)
+        return msgspec.Raw(msgspec.msgpack.encode(value)), b""
+
+    async def signs(self) -> None:
+        """Say as long as something moves."""
+        told = 0.0
+        while True:
+            await asyncio.sleep(_SIGN_SECONDS)
+            if self._last_move > told:
+                told = self._last_move
+                _answer(Moved(self._progress.sent, self._progress.received))
+
+
+def _answer(message: msgspec.Struct, payload: bytes = b"") -> None:
+    out = sys.stdout.buffer
+    out.write(frame(message, len(payload)))
+    if payload:
+        out.write(payload)
+    out.flush()
+
+
+async def _serve() -> None:
+    loop = asyncio.get_running_loop()
+
+    def take() -> Frame | None:
+        return read_frame(sys.stdin.buffer.read)
+
+    begin = await loop.run_in_executor(None, take)
+    if begin is None:
+        return
+    serving = _Serving(msgspec.msgpack.decode(begin.message, type=Begin))
+    signs = asyncio.ensure_future(serving.signs())
+    running: set[asyncio.Task[None]] = set()
+    while (came := await loop.run_in_executor(None, take)) is not None:
+        asked = msgspec.msgpack.decode(came.message, type=Asked)
+        task = asyncio.create_task(serving.carry_out(asked, came.payload))
+        running.add(task)
+        task.add_done_callback(running.discard)
+    signs.cancel()
+
+
+def main() -> None:
+    """Serve until the input ends."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    with contextlib.suppress(BrokenPipeError):
+        asyncio.run(_serve())
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

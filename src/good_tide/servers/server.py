@@ -1,0 +1,97 @@
+"""What every kind of server gives, and the errors that it has in common."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
+
+DEEPEST = 3
+"""How many folders deep a store goes, and is looked into."""
+TEMPORARY = "tmp"
+"""Folder of files that are not yet complete."""
+
+
+class ServerError(Exception):
+    """A server, or the way to it, did not do something.
+
+    :param trouble: what it comes down to.
+    :param said: what the server said.
+    :param shown: fingerprint of the key that it showed; ``known``: of those that it showed before.
+    """
+
+    def __init__(self, trouble: Trouble, said: str = "", shown: str = "", known: str = "") -> None:
+        super().__init__(trouble, said)
+        self.trouble, self.said, self.shown, self.known = trouble, said, shown, known
+
+
+class LineBrokenError(Exception):
+    """The connection ended, or nothing came over it for too long: it is worth another try."""
+
+
+class Server(Protocol):
+    """A folder on a server. Each call raises ``ServerError``, or ``LineBrokenError`` when it may be tried
+    again over a new connection; several may be under way at once. Names are relative to the folder."""
+
+    async def there(self) -> None:
+        """Whether the folder is there."""
+        ...
+
+    async def make(self) -> None:
+        """Make the folder, and those above it."""
+        ...
+
+    async def tree(self, folder: str) -> list[Found]:
+        """Files in a folder and its sub-folders; none where it is not there."""
+        ...
+
+    async def things(self, folder: str) -> list[Thing]:
+        """What lies in a folder."""
+        ...
+
+    async def size(self, name: str) -> int:
+        """Length of a file."""
+        ...
+
+    async def read(self, name: str, offset: int, length: int | None, limit: int) -> bytes:
+        """Bytes of a file, not more than ``limit``."""
+        ...
+
+    async def put(self, name: str, owner: str, data: bytes, exclusive: bool, again: bool) -> None:
+        """Make a file whole.
+
+        :param again: an earlier try may have been carried out, and only its answer been lost.
+        """
+        ...
+
+    async def remove(self, name: str) -> None:
+        """Remove a file; nothing if it is not there."""
+        ...
+
+    async def room(self) -> Room:
+        """How much room there is."""
+        ...
+
+    async def promises(self, size: int) -> Promises:
+        """What it can promise, and how fast it takes and gives so many bytes; nothing stays of them."""
+        ...
+
+    async def close(self) -> None:
+        """End the connection; the next call opens another."""
+        ...
+
+
+class Progress:
+    """Bytes that servers have acknowledged."""
+
+    def __init__(self, tell: Callable[[], None]) -> None:
+        self.sent = 0
+        self.received = 0
+        self._tell = tell
+
+    def moved(self, sent: int = 0, received: int = 0) -> None:
+        """Count some more."""
+        self.sent += sent
+        self.received += received
+        self._tell()

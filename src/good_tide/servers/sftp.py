@@ -1,0 +1,443 @@
+"""Folders on SFTP servers, over SSH."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import secrets
+import time
+from collections import OrderedDict
+from collections.abc import Awaitable
+from typing import TypeVar
+
+import asyncssh
+
+from good_tide.core.addresses import HOME, Address
+from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
+from good_tide.servers.host_keys import HostKeys, port_of
+from good_tide.servers.logins import Answers
+from good_tide.servers.server import DEEPEST, TEMPORARY, LineBrokenError, Progress, ServerError
+
+T = TypeVar("T")
+
+_CIPHERS = "aes128-gcm@openssh.com,aes256-gcm@openssh.com,chacha20-poly1305@openssh.com,aes256-ctr"
+"""The fastest first; others follow where a server has none of them."""
+_CONNECT_SECONDS = 8.0
+_KEEPALIVE_SECONDS, _KEEPALIVES = 15.0, 4
+_BLOCK = 128 * 1024
+_UNDER_WAY = 24
+"""Blocks under way at once: about 3 MB, which fills a line of 100 Mbit/s over a quarter of a second."""
+_OPEN_FILES = 16
+_OPEN_FOLDERS = 16
+"""Folders that are listed at once."""
+_COMPARED = 1 << 20
+_HELD = "packs/"
+"""Files that are kept open to read from: they are large, and not replaced by others of the same name."""
+
+
+class SftpServer:
+    """A folder on an SFTP server.
+
+    :param tell: counts what goes over the line.
+    """
+
+    def __init__(self, address: Address, login: Answers, keys: HostKeys, tell: Progress) -> None:
+        self._address, self._login, self._keys, self._tell = address, login, keys, tell
+        path = address.path
+        self._root = path[len(HOME) :].lstrip("/") or "." if _from_home(path) else path
+        self._connecting = asyncio.Lock()
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self._client: asyncssh.SFTPClient | None = None
+        self._held: OrderedDict[str, asyncssh.SFTPClientFile] = OrderedDict()
+        self._made: set[str] = set()
+        """Folders that are known to be there."""
+
+    async def there(self) -> None:
+        client = await self._open()
+        with _told():
+            kind = await _missing_as(Trouble.NO_FOLDER, client.stat(self._root))
+        if kind.type not in (asyncssh.FILEXFER_TYPE_DIRECTORY, asyncssh.FILEXFER_TYPE_UNKNOWN):
+            raise ServerError(Trouble.NO_FOLDER)
+
+    async def make(self) -> None:
+        client = await self._open()
+        with _told():
+            await client.makedirs(self._root, asyncssh.SFTPAttrs(permissions=0o700), exist_ok=True)
+
+    async def tree(self, folder: str) -> list[Found]:
+        found: list[Found] = []
+        bound = asyncio.Semaphore(_OPEN_FOLDERS)
+
+        async def look(inside: str, depth: int) -> None:
+            async with bound:
+                entries = await self._entries(f"{folder}/{inside}" if inside else folder)
+            below = []
+            for name, attributes in entries:
+                if attributes.type == asyncssh.FILEXFER_TYPE_REGULAR:
+                    found.append(Found(inside + name, attributes.size or 0))
+                elif attributes.type == asyncssh.FILEXFER_TYPE_DIRECTORY and depth < DEEPEST:
+                    below.append(look(f"{inside}{name}/", depth + 1))
+            await asyncio.gather(*below)
+
+        await look("", 0)
+        return sorted(found, key=lambda one: one.name)
+
+    async def things(self, folder: str) -> list[Thing]:
+        kinds = {asyncssh.FILEXFER_TYPE_REGULAR: "file", asyncssh.FILEXFER_TYPE_DIRECTORY: "folder"}
+        client = await self._open()
+        with _told():
+            await _missing_as(Trouble.NO_FOLDER, client.stat(self._path(folder)))
+        entries = await self._entries(folder)
+        return sorted(
+            (Thing(name, kinds.get(attributes.type, "other")) for name, attributes in entries),
+            key=lambda one: one.name,
+        )
+
+    async def _entries(self, folder: str) -> list[tuple[str, asyncssh.SFTPAttrs]]:
+        client = await self._open()
+        entries = []
+        with _told():
+            try:
+                async for entry in client.scandir(self._path(folder)):
+                    name = str(entry.filename)
+                    if name not in (".", ".."):
+                        entries.append((name, entry.attrs))
+            except asyncssh.SFTPNoSuchFile:
+                return []
+        self._tell.moved(received=len(entries) * 64)
+        return entries
+
+    async def size(self, name: str) -> int:
+        client = await self._open()
+        with _told():
+            found = await client.lstat(self._path(name))
+        if found.type not in (asyncssh.FILEXFER_TYPE_REGULAR, asyncssh.FILEXFER_TYPE_UNKNOWN):
+            raise ServerError(Trouble.MISSING)
+        return found.size or 0
+
+    async def read(self, name: str, offset: int, length: int | None, limit: int) -> bytes:
+        with _told():
+            file = await self._to_read(name)
+            try:
+                if length is None:
+                    size = (await file.stat()).size or 0
+                    length = max(0, size - offset)
+                if length > limit:
+                    raise ServerError(Trouble.OTHER, "too large")
+                return await self._read_fully(file, offset, length)
+            finally:
+                if not name.startswith(_HELD):
+                    _later(file.close())
+
+    async def _to_read(self, name: str) -> asyncssh.SFTPClientFile:
+        held = self._held.get(name)
+        if held is not None:
+            self._held.move_to_end(name)
+            return held
+        client = await self._open()
+        file = await client.open(self._path(name), "rb", block_size=_BLOCK, max_requests=_UNDER_WAY)
+        if name.startswith(_HELD):
+            self._held[name] = file
+            while len(self._held) > _OPEN_FILES:
+                _later(self._held.popitem(last=False)[1].close())
+        return file
+
+    async def _read_fully(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
+        parts: list[bytes] = []
+        left = length
+        while left:
+            part = await file.read(min(left, _BLOCK * _UNDER_WAY), offset)
+            if not part:
+                break
+            assert isinstance(part, bytes)
+            self._tell.moved(received=len(part))
+            parts.append(part)
+            offset, left = offset + len(part), left - len(part)
+        return b"".join(parts)
+
+    async def put(self, name: str, owner: str, data: bytes, exclusive: bool, again: bool) -> None:
+        client = await self._open()
+        temporary = f"{TEMPORARY}/{owner}{secrets.token_hex(8)}"
+        written = False
+        try:
+            with _told():
+                await self._folder_of(temporary)
+                await self._write(client, temporary, data)
+                written = True
+                await self._folder_of(name)
+                await self._name_it(client, temporary, name, exclusive)
+        except ServerError as error:
+            if error.trouble is Trouble.TAKEN and again and await self._same(name, data):
+                return
+            if error.trouble in (Trouble.OTHER, Trouble.FULL):
+                await self._explain(error, len(data), written)
+            raise
+        finally:
+            self._forget(name)
+
+    async def _write(self, client: asyncssh.SFTPClient, temporary: str, data: bytes) -> None:
+        """Write a temporary file and make it durable; it does not stay where that fails."""
+        path = self._path(temporary)
+        try:
+            file = await client.open(
+                path,
+                asyncssh.FXF_WRITE | asyncssh.FXF_CREAT | asyncssh.FXF_EXCL,
+                asyncssh.SFTPAttrs(permissions=0o600),
+                encoding=None,
+                block_size=_BLOCK,
+                max_requests=_UNDER_WAY,
+            )
+            try:
+                view, step, at = memoryview(data), _BLOCK * _UNDER_WAY, 0
+                running: list[asyncio.Task[None]] = []
+                while at < len(data):
+                    running.append(asyncio.ensure_future(self._write_part(file, view[at : at + step], at)))
+                    at += step
+                    if len(running) > 1:
+                        await running.pop(0)
+                for part in running:
+                    await part
+                with contextlib.suppress(asyncssh.SFTPOpUnsupported):
+                    await file.fsync()
+            finally:
+                await file.close()
+        except asyncssh.SFTPError:
+            with contextlib.suppress(asyncssh.SFTPError):
+                await client.remove(path)
+            raise
+
+    async def _write_part(self, file: asyncssh.SFTPClientFile, part: memoryview, at: int) -> None:
+        await file.write(bytes(part), at)
+        self._tell.moved(sent=len(part))
+
+    async def _name_it(self, client: asyncssh.SFTPClient, temporary: str, name: str, exclusive: bool) -> None:
+        """Give a file its name. Where the name must be free by a link, which no other can come before."""
+        source, target = self._path(temporary), self._path(name)
+        try:
+            if not exclusive:
+                try:
+                    await client.posix_rename(source, target)
+                except asyncssh.SFTPOpUnsupported:
+                    await self._replace(client, source, target)
+                return
+            try:
+                await client.link(source, target)
+            except asyncssh.SFTPOpUnsupported:
+                await client.rename(source, target)  # version 3: refuses a name that is taken
+            else:
+                await client.remove(source)
+        except asyncssh.SFTPError as error:
+            taken = exclusive and await client.lexists(target)
+            with contextlib.suppress(asyncssh.SFTPError):
+                await client.remove(source)
+            if not taken:
+                raise
+            raise ServerError(Trouble.TAKEN) from error
+
+    async def _replace(self, client: asyncssh.SFTPClient, source: str, target: str) -> None:
+        """For servers that cannot put one file in the place of another: the name is free for a moment."""
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            await client.remove(target)
+        await client.rename(source, target)
+
+    async def _same(self, name: str, data: bytes) -> bool:
+        """Whether a file holds what was to be written."""
+        if len(data) > _COMPARED or await self.size(name) != len(data):
+            return False
+        return await self.read(name, 0, len(data), len(data)) == data
+
+    async def _explain(self, error: ServerError, size: int, written: bool) -> None:
+        """Version 3 of the protocol calls most things a failure: ask what may be behind it."""
+        room = await self.room()
+        if not written and 0 <= room.free < size + _BLOCK:
+            raise ServerError(Trouble.FULL) from error
+
+    async def _folder_of(self, name: str) -> None:
+        """Make the folder of a file, unless it is known to be there; the folder of the address must be."""
+        folder = name.rpartition("/")[0]
+        if not folder or folder in self._made:
+            return
+        await self._folder_of(folder)
+        client = await self._open()
+        try:
+            await client.mkdir(self._path(folder), asyncssh.SFTPAttrs(permissions=0o700))
+        except asyncssh.SFTPNoSuchFile:
+            raise ServerError(Trouble.NO_FOLDER) from None
+        except asyncssh.SFTPError:
+            if not await client.isdir(self._path(folder)):
+                raise
+        self._made.add(folder)
+
+    async def remove(self, name: str) -> None:
+        client = await self._open()
+        self._forget(name)
+        with _told(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            await client.remove(self._path(name))
+
+    def _forget(self, name: str) -> None:
+        held = self._held.pop(name, None)
+        if held is not None:
+            _later(held.close())
+
+    async def room(self) -> Room:
+        client = await self._open()
+        with _told():
+            try:
+                found = await client.statvfs(self._root)
+            except asyncssh.SFTPOpUnsupported:
+                return Room(-1, -1)
+        unit = found.frsize or found.bsize
+        return Room(found.bavail * unit, found.blocks * unit)
+
+    async def promises(self, size: int) -> Promises:
+        client = await self._open()
+        durable = replaces = once = True
+        first, second = (f".good-tide-try-{secrets.token_hex(8)}" for _ in range(2))
+        data = secrets.token_bytes(size)
+        with _told():
+            begun = time.monotonic()
+            await client.stat(self._root)
+            round_trip = time.monotonic() - begun
+            try:
+                begun = time.monotonic()
+                await self._write(client, first, data)
+                up = time.monotonic() - begun
+                begun = time.monotonic()
+                whole = await self.read(first, 0, size, size) == data
+                down = time.monotonic() - begun
+                async with client.open(self._path(first), "ab", encoding=None) as file:
+                    try:
+                        await file.fsync()
+                    except asyncssh.SFTPOpUnsupported:
+                        durable = False
+                try:
+                    await client.posix_rename(self._path(first), self._path(second))
+                    await client.posix_rename(self._path(second), self._path(first))
+                except asyncssh.SFTPOpUnsupported:
+                    replaces = False
+                try:
+                    await client.link(self._path(first), self._path(second))
+                except asyncssh.SFTPError:
+                    once = False
+            finally:
+                for name in (first, second):
+                    with contextlib.suppress(asyncssh.SFTPError):
+                        await client.remove(self._path(name))
+        if not whole:
+            raise ServerError(Trouble.OTHER, "it gave back other bytes than it was given")
+        return Promises(durable, once, replaces, round_trip, size / up, size / down)
+
+    async def close(self) -> None:
+        connection, self._connection, self._client = self._connection, None, None
+        self._held.clear()
+        self._made.clear()
+        if connection is not None:
+            connection.abort()
+
+    def _path(self, name: str) -> str:
+        return f"{self._root}/{name}" if name else self._root
+
+    async def _open(self) -> asyncssh.SFTPClient:
+        """The client of the connection that is open, or of a new one."""
+        async with self._connecting:
+            if self._client is None or self._connection is None or self._connection.is_closed():
+                await self.close()
+                self._connection, self._client = await self._connect()
+            return self._client
+
+    async def _connect(self) -> tuple[asyncssh.SSHClientConnection, asyncssh.SFTPClient]:
+        """Log in.
+
+        Raises:
+            ServerError: the server is not to be trusted, or does not let in. LineBrokenError: no connection.
+        """
+        address = self._address
+        connection = None
+        try:
+            connection = await asyncssh.connect(
+                address.host,
+                port_of(address),
+                username=address.user or (),
+                **self._login.options(),
+                known_hosts=self._keys.known_for,
+                encryption_algs=f"^{_CIPHERS}",
+                compression_algs="none",
+                connect_timeout=_CONNECT_SECONDS,
+                login_timeout=2 * _CONNECT_SECONDS,
+                keepalive_interval=_KEEPALIVE_SECONDS,
+                keepalive_count_max=_KEEPALIVES,
+            )
+            self._tell.moved()
+            return connection, await connection.start_sftp_client()
+        except asyncssh.HostKeyNotVerifiable:
+            raise await self._keys.refusal(address) from None
+        except asyncssh.PermissionDenied:
+            raise self._login.refusal() from None
+        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
+            raise ServerError(Trouble.LOCKED_KEY) from None
+        except asyncssh.ChannelOpenError as error:
+            raise ServerError(Trouble.NOT_SPOKEN, error.reason) from None
+        except (asyncssh.ProtocolError, asyncssh.KeyExchangeFailed, asyncssh.ProtocolNotSupported) as error:
+            if "authentication" in error.reason:
+                raise self._login.refusal() from None
+            raise ServerError(Trouble.NOT_SPOKEN, str(error.reason)) from None
+        except (asyncssh.DisconnectError, OSError, TimeoutError) as error:
+            if connection is not None:
+                connection.abort()
+            raise LineBrokenError(_reason(error)) from error
+
+
+def _from_home(path: str) -> bool:
+    return path == HOME or path.startswith(f"{HOME}/")
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, OSError) and (error.strerror or error.errno):
+        known = isinstance(error.errno, int) and error.errno > 0
+        return os.strerror(error.errno) if known and error.errno is not None else str(error.strerror)
+    return str(error) or type(error).__name__
+
+
+def _later(closing: Awaitable[object]) -> None:
+    """Let something end by itself; that it fails when the line is broken says nothing new."""
+
+    async def end() -> None:
+        with contextlib.suppress(asyncssh.Error, OSError):
+            await closing
+
+    _ending.add(task := asyncio.ensure_future(end()))
+    task.add_done_callback(_ending.discard)
+
+
+_ending: set[asyncio.Future[None]] = set()
+
+
+async def _missing_as(trouble: Trouble, asked: Awaitable[T]) -> T:
+    try:
+        return await asked
+    except asyncssh.SFTPNoSuchFile as error:
+        raise ServerError(trouble) from error
+
+
+_TROUBLES: dict[type[asyncssh.SFTPError], Trouble] = {
+    asyncssh.SFTPNoSuchFile: Trouble.MISSING,
+    asyncssh.SFTPNoSuchPath: Trouble.MISSING,
+    asyncssh.SFTPFileAlreadyExists: Trouble.TAKEN,
+    asyncssh.SFTPPermissionDenied: Trouble.DENIED,
+    asyncssh.SFTPWriteProtect: Trouble.READ_ONLY,
+    asyncssh.SFTPNoSpaceOnFilesystem: Trouble.FULL,
+    asyncssh.SFTPQuotaExceeded: Trouble.FULL,
+}
+
+
+class _told(contextlib.AbstractContextManager[None]):  # noqa: N801
+    """Turns what the library says into what it comes down to."""
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, asyncssh.SFTPNoConnection | asyncssh.SFTPConnectionLost):
+            raise LineBrokenError(error.reason) from error
+        if isinstance(error, asyncssh.SFTPError):
+            raise ServerError(_TROUBLES.get(type(error), Trouble.OTHER), error.reason) from error
+        if isinstance(error, asyncssh.Error | OSError | asyncio.IncompleteReadError):
+            raise LineBrokenError(_reason(error)) from error

@@ -1,0 +1,395 @@
+"""Stores on servers. Each file is made in memory and carried as one, so that a broken line is only a new try;
+the process that does it is another one (``good_tide.servers``)."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+from typing import Self, TypeVar
+
+import msgspec
+
+from good_tide.core.addresses import Address, address, looks_like_address
+from good_tide.core.errors import (
+    DamageError,
+    LoginError,
+    NameTakenError,
+    NotInPlaceError,
+    PlaceAwayError,
+    PlaceError,
+    PlaceFullError,
+    ServerKeyError,
+)
+from good_tide.core.places import UNTOLD_ROOM
+from good_tide.core.translation import tr
+from good_tide.lines.client import Line, LineError, line_to
+from good_tide.lines.wire import (
+    AskRoom,
+    Call,
+    Failed,
+    Make,
+    Put,
+    Read,
+    Remove,
+    Size,
+    There,
+    Things,
+    Tree,
+    Trouble,
+)
+from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace
+
+A = TypeVar("A")
+
+_BLOCK = 256 * 1024
+"""Bytes of packs that are asked for at once at least."""
+_KEPT_BLOCKS = 96
+"""Blocks that are kept: 24 MiB."""
+_MOST_AHEAD = 16
+"""Blocks that are asked for ahead of who reads on: 4 MiB."""
+_PACKS = "packs/"
+
+
+class ServerPlace(msgspec.Struct, frozen=True):
+    """A folder on a server."""
+
+    address: Address
+
+    @classmethod
+    def named(cls, words: str) -> Self | None:
+        """The folder that an address names; None for what is no address.
+
+        Raises:
+            PersonError: an address that cannot be used.
+        """
+        return cls(address(words)) if looks_like_address(words) else None
+
+    @property
+    def called(self) -> str:
+        return str(self.address)
+
+    @property
+    def folder(self) -> Path | None:
+        return None
+
+    def check_there(self) -> None:
+        asked(self.address, There(), tr("Looking for {address}").format(address=self.called))
+
+    def make(self) -> None:
+        asked(self.address, Make(), tr("Making a store in {path}").format(path=self.called))
+
+    def files(self, limit: int | None = None) -> Place:
+        return SpoolingPlace(self.address)
+
+
+def asked(place: Address, call: Call[A], doing: str, payload: bytes | memoryview = b"") -> A:
+    """Ask a server.
+
+    Raises:
+        PlaceError: one of its kinds, for whatever kept it from being done.
+    """
+    return waited(line_to(place).begin(call, payload), place, doing)
+
+
+def waited(answer: Callable[[], A], place: Address, doing: str) -> A:
+    """What a server answered.
+
+    Raises:
+        As ``asked``.
+    """
+    try:
+        return answer()
+    except LineError as error:
+        raise place_error(error.failed, place, doing) from error
+
+
+def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | DamageError:
+    """What a failure on a server means for who asked."""
+    host, said = place.host, failed.said
+    match failed.trouble:
+        case Trouble.MISSING:
+            return NotInPlaceError(
+                tr("{doing}: it is not there").format(doing=doing),
+                tr("Check that the folder on the server holds this store"),
+            )
+        case Trouble.TAKEN:
+            return NameTakenError(
+                tr("{doing}: it was made by another at the same moment").format(doing=doing),
+                tr("Use that one"),
+            )
+        case Trouble.FULL:
+            return PlaceFullError(
+                tr("{doing}: no room left on the server").format(doing=doing),
+                tr("Free some room there, or use another place; what was visible is whole"),
+            )
+        case Trouble.DENIED:
+            return PlaceError(
+                tr("{doing}: the server does not permit it").format(doing=doing),
+                tr("Ask who runs it whether {login} may write there").format(login=place.login),
+            )
+        case Trouble.READ_ONLY:
+            return PlaceError(
+                tr("{doing}: the server gives it to read only").format(doing=doing),
+                tr("Ask who runs it whether {login} may write there").format(login=place.login),
+            )
+        case Trouble.LOGIN:
+            return LoginError(
+                tr("{host} does not let {user} in").format(host=host, user=place.user or tr("you"))
+                + (f" ({said})" if said else ""),
+                tr("Run “good-tide place try {address}” to give the password, or put a key there").format(
+                    address=place
+                ),
+            )
+        case Trouble.LOCKED_KEY:
+            return LoginError(
+                tr("The key for {host} has a passphrase").format(host=host),
+                tr("Run “good-tide place try {address}” to give it, or add the key to the agent").format(
+                    address=place
+                ),
+                of_key=True,
+            )
+        case Trouble.MORE_ASKED:
+            return LoginError(
+                tr("{host} asks for more than a password ({said})").format(host=host, said=said),
+                tr("Runs that begin by themselves cannot answer: use a key, or another login"),
+            )
+        case Trouble.NEW_KEY:
+            return ServerKeyError(
+                tr("{host} is not known yet; it shows the key {shown}").format(host=host, shown=failed.shown),
+                tr(
+                    "Compare it with what who runs the server says, then run “good-tide place try"
+                    " {address} --fingerprint {shown}”"
+                ).format(address=place, shown=failed.shown),
+                failed.shown,
+            )
+        case Trouble.CHANGED_KEY:
+            return ServerKeyError(
+                tr("{host} shows another key than before: {shown}, and not {known}").format(
+                    host=host, shown=failed.shown, known=failed.known
+                ),
+                tr(
+                    "Somebody may stand in between: nothing was sent. Ask who runs the server; if it has a"
+                    " new key, remove the old one (ssh-keygen -R {host}) and try again"
+                ).format(host=host),
+                failed.shown,
+                failed.known,
+            )
+        case Trouble.NO_FOLDER:
+            return PlaceAwayError(
+                tr("There is no folder {path} on {host}").format(path=place.path, host=host),
+                tr("Check the address, and whether the server has all its disks"),
+            )
+        case Trouble.NOT_SPOKEN:
+            return PlaceAwayError(
+                tr("{host} does not speak {kind} on port {port}").format(
+                    host=host, kind=place.kind, port=place.port
+                )
+                + (f" ({said})" if said else ""),
+                tr("Check the address"),
+            )
+        case Trouble.AWAY:
+            return PlaceAwayError(
+                tr("{host} does not answer").format(host=host) + (f" ({said})" if said else ""),
+                tr("Check the network and whether the server runs; it goes on by itself"),
+            )
+        case Trouble.OTHER:
+            if said == "too large":
+                return DamageError(tr("{doing}: larger than any file that is read whole").format(doing=doing))
+            return PlaceError(
+                f"{doing}: {said or failed.trouble}", tr("Ask who runs the server, then try again")
+            )
+
+
+class SpoolingPlace:
+    """The files of a folder on a server. Threads may use it at once."""
+
+    def __init__(self, place: Address) -> None:
+        self._address = place
+        self._line: Line = line_to(place)
+        self._blocks = _Blocks(self._line)
+
+    @property
+    def title(self) -> str:
+        return str(self._address)
+
+    @property
+    def where(self) -> StorePlace:
+        return ServerPlace(self._address)
+
+    def _ask(self, call: Call[A], doing: str, payload: bytes | memoryview = b"") -> A:
+        return waited(self._line.begin(call, payload), self._address, doing)
+
+    def _at(self, name: str) -> str:
+        return f"{self.title}/{name}" if name else self.title
+
+    def names(self, folder: str) -> list[str]:
+        doing = tr("Listing {root}").format(root=self._at(folder))
+        return [one.name for one in self._ask(Tree(folder), doing)]
+
+    def size(self, name: str) -> int:
+        return self._ask(Size(name), tr("Looking at {root}").format(root=self._at(name)))
+
+    def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
+        doing = tr("Reading {root}").format(root=self._at(name))
+        if name.startswith(_PACKS) and length is not None and length <= READ_LIMIT:
+            count = length
+            return waited(lambda: self._blocks.read(name, offset, count), self._address, doing)
+        if length is not None and length > READ_LIMIT:
+            length = min(length, max(0, self.size(name) - offset))
+        return self._ask(Read(name, offset, length, READ_LIMIT), doing)
+
+    def create(self, name: str, owner: str) -> NewFile:
+        return _SpooledFile(self._put, name, owner)
+
+    def _put(self, name: str, owner: str, data: bytes | memoryview, exclusive: bool) -> None:
+        self._blocks.forget(name)
+        self._ask(Put(name, owner, exclusive), tr("Writing to {root}").format(root=self.title), data)
+        self._blocks.forget(name)
+
+    def clear_temporary(self, owner: str) -> None:
+        for name in self.names(TEMPORARY):
+            if name.startswith(owner) and "/" not in name:
+                self.remove(f"{TEMPORARY}/{name}")
+
+    def remove(self, name: str) -> None:
+        self._blocks.forget(name)
+        self._ask(Remove(name), tr("Removing {root}").format(root=self._at(name)))
+
+    def total_bytes(self) -> int:
+        return sum(one.size for one in self._ask(Tree(""), tr("Listing {root}").format(root=self.title)))
+
+    def room(self) -> tuple[int, int]:
+        room = self._ask(AskRoom(), tr("Asking for the room of {root}").format(root=self.title))
+        return (room.free, room.total) if room.free >= 0 else (UNTOLD_ROOM, UNTOLD_ROOM)
+
+    def things(self) -> list[str]:
+        doing = tr("Looking into {root}").format(root=self.title)
+        return [one.name for one in self._ask(Things(""), doing)]
+
+    def holds_only_files(self, folder: str) -> bool:
+        doing = tr("Looking into {inside}").format(inside=self._at(folder))
+        kinds = {one.name: one.kind for one in self._ask(Things(""), doing)}
+        return kinds.get(folder) == "folder" and all(
+            one.kind == "file" for one in self._ask(Things(folder), doing)
+        )
+
+
+class _Blocks:
+    """Blocks of packs that were read, and those that whoever reads on will want next."""
+
+    def __init__(self, line: Line) -> None:
+        self._line = line
+        self._guard = threading.Lock()
+        self._kept: OrderedDict[tuple[str, int], _Block] = OrderedDict()
+        self._last: OrderedDict[str, tuple[int, int]] = OrderedDict()
+        """Of each pack that is being read: the last block, and how many are asked for ahead."""
+
+    def read(self, name: str, offset: int, length: int) -> bytes:
+        """Bytes of a pack; raises ``LineError``."""
+        if length <= 0:
+            return b""
+        first, last = offset // _BLOCK, (offset + length - 1) // _BLOCK
+        with self._guard:
+            ahead = self._ahead(name, first, last)
+            blocks = [self._block(name, number) for number in range(first, last + 1)]
+            for number in range(last + 1, last + 1 + ahead):
+                self._block(name, number)
+            while len(self._kept) > _KEPT_BLOCKS:
+                self._kept.popitem(last=False)
+        parts = []
+        for number, block in enumerate(blocks, first):
+            try:
+                parts.append(block.data())
+            except LineError:
+                self._drop(name, number, block)
+                raise
+        whole = parts[0] if len(parts) == 1 else b"".join(parts)
+        begin = offset - first * _BLOCK
+        return whole[begin : begin + length]
+
+    def _ahead(self, name: str, first: int, last: int) -> int:
+        """How many blocks to ask for ahead: twice as many each time that somebody reads on."""
+        before = self._last.pop(name, None)
+        ahead = 0
+        if before is not None and before[0] <= first <= before[0] + 1 and last > before[0]:
+            ahead = min(_MOST_AHEAD, 2 * before[1] or 2)
+        elif before is not None and before[0] == last:
+            ahead = before[1]
+        self._last[name] = (last, ahead)
+        while len(self._last) > _MOST_AHEAD:
+            self._last.popitem(last=False)
+        return ahead
+
+    def _block(self, name: str, number: int) -> _Block:
+        found = self._kept.pop((name, number), None)
+        if found is None:
+            found = _Block(self._line.begin(Read(name, number * _BLOCK, _BLOCK)))
+        self._kept[name, number] = found
+        return found
+
+    def _drop(self, name: str, number: int, block: _Block) -> None:
+        with self._guard:
+            if self._kept.get((name, number)) is block:
+                del self._kept[name, number]
+
+    def forget(self, name: str) -> None:
+        """A file was replaced or removed, or will be."""
+        with self._guard:
+            self._last.pop(name, None)
+            for key in [key for key in self._kept if key[0] == name]:
+                del self._kept[key]
+
+
+class _Block:
+    """A block that was asked for."""
+
+    def __init__(self, answer: Callable[[], bytes]) -> None:
+        self._answer = answer
+        self._guard = threading.Lock()
+        self._data: bytes | None = None
+
+    def data(self) -> bytes:
+        """Its bytes, fewer at the end of the file; raises ``LineError``."""
+        with self._guard:
+            if self._data is None:
+                self._data = self._answer()
+            return self._data
+
+
+class _SpooledFile:
+    """A file that is made in memory, and carried when it is whole."""
+
+    def __init__(
+        self, put: Callable[[str, str, bytes | memoryview, bool], None], name: str, owner: str
+    ) -> None:
+        self._put, self._name, self._owner = put, name, owner
+        self._parts: list[bytes | memoryview] | None = []
+        self.size = 0
+
+    def write(self, data: bytes | memoryview) -> None:
+        self._open_parts().append(bytes(data) if len(data) < _BLOCK else data)
+        self.size += len(data)
+
+    def commit(self, exclusive: bool = False) -> None:
+        parts = self._open_parts()
+        self._put(self._name, self._owner, parts[0] if len(parts) == 1 else b"".join(parts), exclusive)
+        self._parts = None
+
+    def discard(self) -> None:
+        self._parts = None
+
+    def _open_parts(self) -> list[bytes | memoryview]:
+        if self._parts is None:
+            raise ValueError("the file is already committed or discarded")
+        return self._parts
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.discard()

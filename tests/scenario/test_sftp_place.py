@@ -1,0 +1,246 @@
+"""A folder on an SFTP server is a place like any other: against OpenSSH's server on loopback, with all that
+it can do and with as little as servers have; and what comes between."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+import time
+from pathlib import Path
+
+from good_tide.core.errors import (
+    LoginError,
+    NotInPlaceError,
+    PlaceAwayError,
+    PlaceError,
+    PlaceFullError,
+    ServerKeyError,
+)
+from good_tide.lines import client
+from good_tide.lines.client import line_to
+from good_tide.lines.wire import Begin, Put, Try
+from good_tide.storage.place import Place
+from good_tide.storage.server_place import ServerPlace
+from tests.support.base import GoodTideTest
+from tests.support.ssh_server import SshServer, server_for
+from tests.unit.storage.test_place import PlaceContract
+
+
+class _ServerTest(GoodTideTest):
+    denied = ""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+        self.server = server_for(self, self.settings, self.denied)
+        self.where = ServerPlace(self.server.address)
+        self.place: Place = self.where.files()
+        self.addCleanup(line_to(self.server.address).end)
+
+    def put(self, name: str, data: bytes, exclusive: bool = False) -> None:
+        """Write a file."""
+        with self.place.create(name, "me-") as file:
+            file.write(data)
+            file.commit(exclusive)
+
+
+class SftpPlaceTest(PlaceContract, _ServerTest):
+    def test_what_the_server_has_is_what_was_written(self) -> None:
+        large = os.urandom(9_000_001)
+        self.put("packs/a/large", large)
+        self.assertEqual((self.server.files / "packs/a/large").read_bytes(), large)
+        self.assertEqual(self.place.read("packs/a/large"), large)
+        pieces = [self.place.read("packs/a/large", at, 70_001) for at in range(0, len(large), 70_001)]
+        self.assertEqual(b"".join(pieces), large)
+        self.assertEqual(self.place.read("packs/a/large", 8_999_990, 1 << 30), large[-11:])
+        self.put("packs/a/large", b"another")
+        self.assertEqual(self.place.read("packs/a/large", 0, 100), b"another")
+        self.assertEqual([path.name for path in (self.server.files / "tmp").iterdir()], [])
+        self.assertEqual((self.server.files / "packs/a/large").stat().st_mode & 0o777, 0o600)
+
+    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
+        self.put("index/x", b"x")
+        for owner in ("me-1", "you-1"):
+            (self.server.files / "tmp" / owner).write_bytes(b"left")
+        self.place.clear_temporary("me-")
+        self.assertEqual(self.place.names("tmp"), ["you-1"])
+
+    def test_links_and_folders_are_no_files_of_a_store(self) -> None:
+        self.put("index/x", b"x")
+        (self.server.files / "index/link").symlink_to("/etc/passwd")
+        (self.server.files / "index/below").mkdir()
+        self.assertEqual(self.place.names("index"), ["x"])
+        with self.assertRaises(NotInPlaceError):
+            self.place.size("index/link")
+        self.assertEqual(
+            (self.place.things(), self.place.holds_only_files("index"), self.place.holds_only_files("tmp")),
+            (["index", "tmp"], False, True),
+        )
+
+    def test_of_two_who_make_a_name_one_is_refused(self) -> None:
+        other = client.Line(self.server.address)
+        self.addCleanup(other.end)
+        taken: list[str] = []
+
+        def race(line: client.Line, number: int) -> None:
+            try:
+                line.ask(client_put(f"lease/{number}"), b"mine")
+            except client.LineError as error:
+                taken.append(error.failed.trouble)
+
+        for number in range(40):
+            both = [
+                threading.Thread(target=race, args=(line, number))
+                for line in (line_to(self.server.address), other)
+            ]
+            for one in both:
+                one.start()
+            for one in both:
+                one.join()
+        self.assertEqual(taken, ["taken"] * 40)
+        self.assertEqual((len(self.place.names("lease")), self.place.names("tmp")), (40, []))
+
+    def test_room_is_the_servers(self) -> None:
+        free, total = self.place.room()
+        found = os.statvfs(self.server.files)
+        self.assertEqual(total, found.f_blocks * found.f_frsize)
+        self.assertAlmostEqual(free, found.f_bavail * found.f_frsize, delta=1 << 30)
+
+    def test_what_it_promises(self) -> None:
+        self.assertEqual(promised(self.server), (True, True, True))
+        self.assertEqual(self.place.things(), [])
+
+    def test_a_folder_that_is_not_there_is_made_or_is_away(self) -> None:
+        inner = ServerPlace(self.server.address.inside("new folder").inside("é"))
+        self.addCleanup(line_to(inner.address).end)
+        with self.assertRaisesRegex(PlaceAwayError, "There is no folder"):
+            inner.check_there()
+        with self.assertRaises(PlaceAwayError), inner.files().create("index/x", "me-") as file:
+            file.commit()
+        self.assertFalse((self.server.files / "new folder").exists())
+        inner.make()
+        inner.check_there()
+        self.assertTrue((self.server.files / "new folder" / "é").is_dir())
+
+    def test_a_killed_process_is_begun_anew(self) -> None:
+        self.put("index/x", b"x")
+        running = line_to(self.server.address)._running
+        assert running is not None
+        os.kill(running.process.pid, signal.SIGKILL)
+        running.process.wait()
+        self.assertEqual(self.place.read("index/x"), b"x")
+
+
+def promised(server: SshServer) -> tuple[bool, bool, bool]:
+    """What a server promises, when it is tried."""
+    found = line_to(server.address).ask(Try(1 << 20))
+    assert min(found.round_trip, found.up, found.down) > 0
+    return found.durable, found.names_once, found.replaces_whole
+
+
+def client_put(name: str) -> Put:
+    """A file whose name must be free."""
+    return Put(name, "me-", True)
+
+
+class LeastSftpPlaceTest(PlaceContract, _ServerTest):
+    """A server without links, without ``fsync``, that cannot replace, and does not tell its room."""
+
+    denied = "hardlink,fsync,posix-rename,statvfs,limits"
+
+    def test_what_it_promises(self) -> None:
+        self.assertEqual(promised(self.server), (False, False, False))
+        self.assertGreater(self.place.room()[0], 1 << 45)
+
+    def test_a_file_is_replaced(self) -> None:
+        self.put("index/x", b"one")
+        self.put("index/x", b"two")
+        self.assertEqual(self.place.read("index/x"), b"two")
+
+
+class FaultTest(_ServerTest):
+    def test_a_server_that_restarts_is_waited_for(self) -> None:
+        self.put("packs/a/one", b"one")
+        self.server.stop()
+        threading.Timer(3.0, self.server.start).start()
+        self.put("packs/a/two", bytes(3_000_000))
+        self.assertEqual(self.place.names("packs"), ["a/one", "a/two"])
+
+    def test_a_server_that_is_gone_says_so_at_once_when_it_is_looked_for(self) -> None:
+        self.where.check_there()
+        self.server.stop()
+        began = time.monotonic()
+        with self.assertRaisesRegex(PlaceAwayError, "does not answer"):
+            self.where.check_there()
+        self.assertLess(time.monotonic() - began, 5)
+
+    def test_a_server_that_hangs_is_away_and_goes_on_where_it_was(self) -> None:
+        self.put("index/x", b"x")
+        self.server.freeze()
+        began = time.monotonic()
+        with self.assertRaises(PlaceAwayError):
+            self.where.check_there()
+        self.assertLess(time.monotonic() - began, 30)
+        self.server.freeze(False)
+        self.assertEqual(self.place.read("index/x"), b"x")
+
+    def test_a_new_key_is_asked_once_and_a_changed_one_refused(self) -> None:
+        known = self.settings / "known_hosts"
+        known.unlink()
+        with self.assertRaises(ServerKeyError) as new:
+            self.where.check_there()
+        self.assertEqual((new.exception.known, new.exception.shown[:7]), ("", "SHA256:"))
+        line_to(self.server.address).begin_with(Begin(self.where.called, trust=new.exception.shown))
+        self.where.check_there()
+        line_to(self.server.address).begin_with(Begin(self.where.called))
+        self.where.check_there()
+        self.server.stop()
+        self.server.new_host_key()
+        self.server.start()
+        with self.assertRaises(ServerKeyError) as changed:
+            self.where.check_there()
+        self.assertEqual(changed.exception.known, new.exception.shown)
+        self.assertNotEqual(changed.exception.shown, new.exception.shown)
+        with self.assertRaisesRegex(ServerKeyError, "another key than before"):
+            self.put("index/x", b"x")
+        self.assertFalse((self.server.files / "index").exists())
+
+    def test_who_is_not_let_in_is_told(self) -> None:
+        (self.server.folder / "allowed").write_text("")
+        with self.assertRaisesRegex(LoginError, "does not let"):
+            self.where.check_there()
+
+    def test_credentials_that_others_can_read_are_not_used(self) -> None:
+        (self.settings / "logins.toml").chmod(0o644)
+        with self.assertRaisesRegex(LoginError, "can be read by others"):
+            self.where.check_there()
+
+    def test_what_may_not_be_written_is_said(self) -> None:
+        if os.getuid() == 0:
+            self.skipTest("root may write everywhere")
+        self.server.files.chmod(0o500)
+        self.addCleanup(self.server.files.chmod, 0o700)
+        with self.assertRaisesRegex(PlaceError, "does not permit"):
+            self.put("index/x", b"x")
+
+
+class FullServerTest(GoodTideTest):
+    def test_a_full_server_is_full_and_keeps_what_it_has(self) -> None:
+        if os.getuid() != 0:
+            self.skipTest("only root can give the server a small disk")
+        settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+        folder = self.folder / "ssh"
+        script = f'mount -t tmpfs -o size=8m none {folder}/served && exec "$@"'
+        server = SshServer(folder, before=("unshare", "-m", "sh", "-c", script, "sh"))
+        self.addCleanup(server.stop)
+        server.let_in(settings)
+        place = ServerPlace(server.address).files()
+        self.addCleanup(line_to(server.address).end)
+        with place.create("packs/a/fits", "me-") as file:
+            file.write(os.urandom(5_000_000))
+            file.commit()
+        with self.assertRaises(PlaceFullError), place.create("packs/a/more", "me-") as file:
+            file.write(os.urandom(5_000_000))
+            file.commit()
+        self.assertEqual((place.names("packs"), place.names("tmp")), (["a/fits"], []))

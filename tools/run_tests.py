@@ -5,13 +5,17 @@ what was reached, in sub-processes as well."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections import deque
+from collections.abc import Iterator
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -77,6 +81,53 @@ NOT_QUICK = (
 """Unit tests that run whole commands, or many examples."""
 
 
+ON_THE_SYSTEM_DISK = (
+    "scenario.test_file_managers",
+    "scenario.test_job_settings",
+    "scenario.test_keeping",
+    "scenario.test_languages",
+    "scenario.test_living_here",
+    "scenario.test_readme",
+    "scenario.test_terminal",
+)
+"""Tests in which the disk of stores and files has no name of its own."""
+_MEMORY_DISK_BYTES = 8 << 30
+
+
+@contextlib.contextmanager
+def memory_disk() -> Iterator[str | None]:
+    """A folder on a real file system that lies in memory: most of the time of tests on a slow disk is waiting
+    for it. None where there is too little memory, or only root could mount it."""
+    memory = Path("/dev/shm")
+    if os.getuid() != 0 or not memory.is_dir() or shutil.disk_usage(memory).free < _MEMORY_DISK_BYTES:
+        yield None
+        return
+    folder = Path(tempfile.mkdtemp(prefix="good-tide-tests-"))
+    image = memory / folder.name
+    try:
+        with open(image, "wb") as file:
+            file.truncate(_MEMORY_DISK_BYTES)
+        made = (
+            ["mkfs.ext4", "-q", "-m", "0", str(image)],
+            [
+                "mount",
+                "-o",
+                "loop,noatime,discard",
+                str(image),
+                str(folder),
+            ],
+        )
+        ready = all(subprocess.run(words, capture_output=True, check=False).returncode == 0 for words in made)
+        if ready:
+            folder.chmod(0o1777)
+        yield str(folder) if ready else None
+    finally:
+        subprocess.run(["umount", "--lazy", str(folder)], capture_output=True, check=False)
+        image.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            folder.rmdir()
+
+
 def modules() -> list[str]:
     """All test modules, by their names within ``tests``."""
     found = (ROOT / "tests").rglob("test_*.py")
@@ -110,8 +161,17 @@ def main() -> int:
                 name = waiting.popleft()
             began = time.monotonic()
             command = [sys.executable, *before, "-m", "unittest", "--buffer", f"tests.{name}"]
+            on_disk = disk is None or name in ON_THE_SYSTEM_DISK
             done = subprocess.run(
-                command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+                command,
+                cwd=ROOT,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+                text=True,
+                check=False,
+                env=os.environ
+                if disk is None or name in ON_THE_SYSTEM_DISK
+                else {**os.environ, "TMPDIR": disk},
             )
             last = done.stdout.strip().rpartition("\n")[2]
             with tell:
@@ -122,10 +182,11 @@ def main() -> int:
 
     began = time.monotonic()
     workers = [threading.Thread(target=work) for _ in range(os.cpu_count() or 1)]
-    for worker in workers:
-        worker.start()
-    for worker in workers:
-        worker.join()
+    with memory_disk() as disk:
+        for worker in workers:
+            worker.start()
+        for worker in workers:
+            worker.join()
     print(
         f"{len(names)} modules in {time.monotonic() - began:.0f} s"
         + (f"; FAILED: {', '.join(failed)}" if failed else ", all green")

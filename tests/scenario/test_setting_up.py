@@ -5,8 +5,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import threading
-from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
@@ -14,107 +12,34 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QPushButton
-from tools.window_driver import Views, wait_until
 
-from good_tide.agent.service import Agent
-from good_tide.core.clock import SystemClock
 from good_tide.core.happenings import Filter
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.places import Level
 from good_tide.core.progress import Progress, WorkKind
 from good_tide.core.records import StoreHistory
 from good_tide.core.restoring import Extent
-from good_tide.crypto import slots
 from good_tide.desktop.setup.rescue import RescueDialog
-from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.views import VIEWS
-from good_tide.desktop.shell.window import MainWindow
 from good_tide.desktop.timeline.view import TimelineView
 from good_tide.desktop.view import RestoreOffer
 from good_tide.operations.jobs import in_menus
-from good_tide.operations.workplace import Workplace, load_jobs
+from good_tide.operations.workplace import load_jobs
 from good_tide.protocol.agent_calls import Work
 from good_tide.protocol.setup_calls import HistoryView, OpenedView
-from good_tide.protocol.sockets import agent_socket
-from good_tide.storage import header, keyslots
+from good_tide.storage import header
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.system import covered_list
 from good_tide.system.desktop_entry import share_folder
-from good_tide.system.disk_choice import STAND_IN_FILE
-from good_tide.system.keyrings import StandInKeyRing
-from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, HOUR, MACHINE, OFFICE, OTHER_MACHINE, T0, GoodTideTest, open_store, tree
+from good_tide.system.stand_in_disks import StandIn
+from tests.support.base import CHEAP, HOUR, MACHINE, OFFICE, OTHER_MACHINE, T0, open_store, tree
 from tests.support.disk_facts import GIB
-from tests.support.stand_ins import quiet
-from tests.support.windows import end
+from tests.support.windows import SetUpWindowTest
 
 WORDS = "harbour lantern slow curtain"
 
 
-class WindowTest(GoodTideTest):
-    """The set-up and the places, on stand-in disks, with a real agent behind them."""
-
-    def setUp(self) -> None:
-        super().setUp()
-        for module, name in (
-            (header, "create_store"),
-            (keyslots, "change_passphrase"),
-            (keyslots, "add_recovery"),
-        ):
-            defaults = getattr(module, name).__defaults__
-            cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
-            patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
-            patch.start()
-            self.addCleanup(patch.stop)
-        self.home = Path(os.environ["HOME"])
-        for name in (
-            "Documents/budget.csv",
-            "Documents/Drafts/one.txt",
-            "Pictures/poster.png",
-            "Documents/x.tmp",
-        ):
-            (self.home / name).parent.mkdir(parents=True, exist_ok=True)
-            (self.home / name).write_bytes(b"x" * 5000)
-        self.rack = StandInDisks(self.folder / "rack")
-        self.rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
-        self.rack.add(
-            StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk")
-        )
-        self.rack.add(StandIn(name="Mole", capacity=90 * GIB, device="two", plugged=False))
-        self.settings = self.folder / "settings"
-        self.settings.mkdir()
-        (self.settings / STAND_IN_FILE).write_text(str(self.rack.root))
-        here = Workplace(
-            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
-        )
-        self.ring = StandInKeyRing()
-        self.agent = Agent(here, SystemClock(), environment=quiet(self.settings), ring=self.ring)
-        thread = threading.Thread(target=self.agent.run)
-        thread.start()
-        _, look = make_application("light")
-        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
-        self.views = Views(self.window)
-        self.window.show()
-        self.window.start()
-        self.addCleanup(end, self.window, self.agent, thread)
-        self.page = self.window.set_up
-        self.until(lambda: self.window.page is self.page)
-        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
-
-    def until(self, true: Callable[[], bool]) -> None:
-        wait_until(true)
-
-    def settle(self, true: Callable[[], bool] = lambda: True) -> None:
-        """Wait until something is so, no question is open and no short timer runs."""
-        self.until(
-            lambda: (
-                true()
-                and not self.window.link.waits
-                and not self.page._timer.isActive()
-                and not self.views.coverage._timer.isActive()
-            )
-        )
-
+class WindowTest(SetUpWindowTest):
     def test_earlier_versions_come_into_the_menus_of_file_managers_where_that_is_wanted(self) -> None:
         self.assertFalse(self.page.menus.isVisible())  # these are not the person's own settings
         programs = self.folder / "bin"

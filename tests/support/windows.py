@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
@@ -13,17 +15,22 @@ from PySide6.QtWidgets import QAbstractButton, QTreeWidget, QTreeWidgetItem
 from tools.window_driver import Views, wait_until
 
 from good_tide.agent.service import Agent
-from good_tide.core.clock import SetClock
+from good_tide.core.clock import SetClock, SystemClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
+from good_tide.crypto import slots
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.sockets import agent_socket
+from good_tide.storage import header, keyslots
 from good_tide.storage.store import Store
+from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
-from tests.support.base import HOUR, MACHINE, T0, GoodTideTest
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.support.base import CHEAP, HOUR, MACHINE, T0, GoodTideTest
+from tests.support.disk_facts import GIB
 from tests.support.stand_ins import quiet
 
 
@@ -111,3 +118,68 @@ class WindowTest(GoodTideTest):
     def press(self, button: QAbstractButton) -> None:
         self.until(button.isEnabled)
         QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+class SetUpWindowTest(GoodTideTest):
+    """The set-up and the places, on stand-in disks, with a real agent behind them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for module, name in (
+            (header, "create_store"),
+            (keyslots, "change_passphrase"),
+            (keyslots, "add_recovery"),
+        ):
+            defaults = getattr(module, name).__defaults__
+            cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
+            patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
+            patch.start()
+            self.addCleanup(patch.stop)
+        self.home = Path(os.environ["HOME"])
+        for name in (
+            "Documents/budget.csv",
+            "Documents/Drafts/one.txt",
+            "Pictures/poster.png",
+            "Documents/x.tmp",
+        ):
+            (self.home / name).parent.mkdir(parents=True, exist_ok=True)
+            (self.home / name).write_bytes(b"x" * 5000)
+        self.rack = StandInDisks(self.folder / "rack")
+        self.rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
+        self.rack.add(
+            StandIn(name="Attic", kind="internal", capacity=90 * GIB, device="stand-in system disk")
+        )
+        self.rack.add(StandIn(name="Mole", capacity=90 * GIB, device="two", plugged=False))
+        self.settings = self.folder / "settings"
+        self.settings.mkdir()
+        (self.settings / STAND_IN_FILE).write_text(str(self.rack.root))
+        here = Workplace(
+            self.cache, self.state, self.folder, self.settings, self.folder / "run" / "good-tide", MACHINE
+        )
+        self.ring = StandInKeyRing()
+        self.agent = Agent(here, SystemClock(), environment=quiet(self.settings), ring=self.ring)
+        thread = threading.Thread(target=self.agent.run)
+        thread.start()
+        _, look = make_application("light")
+        self.window = MainWindow(look, agent_socket(here.runtime, self.settings), self.settings)
+        self.views = Views(self.window)
+        self.window.show()
+        self.window.start()
+        self.addCleanup(end, self.window, self.agent, thread)
+        self.page = self.window.set_up
+        self.until(lambda: self.window.page is self.page)
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+
+    def until(self, true: Callable[[], bool]) -> None:
+        wait_until(true)
+
+    def settle(self, true: Callable[[], bool] = lambda: True) -> None:
+        """Wait until something is so, no question is open and no short timer runs."""
+        self.until(
+            lambda: (
+                true()
+                and not self.window.link.waits
+                and not self.page._timer.isActive()
+                and not self.views.coverage._timer.isActive()
+            )
+        )

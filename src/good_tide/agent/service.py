@@ -30,6 +30,7 @@ from good_tide.agent.restore_handlers import RestoreHandlers
 from good_tide.agent.runs import Runs
 from good_tide.agent.schedule_handlers import ScheduleHandlers
 from good_tide.agent.scheduler import Scheduler
+from good_tide.agent.server_handlers import ServerHandlers
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.setup_handlers import SetUpHandlers
 from good_tide.agent.store_handlers import RoomHandlers, StoreHandlers
@@ -168,6 +169,7 @@ class Agent:
             *PathHandlers(context, sessions).handlers(),
             *HandingHandlers(context, sessions, worker).handlers(),
             *self._survey.handlers(),
+            *ServerHandlers(context).handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),
             *HealthHandlers(context, sessions, worker).handlers(),

@@ -12,7 +12,7 @@ import msgspec
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.passphrases import TypedPassphrases
 from good_tide.agent.sessions import Sessions
-from good_tide.core.errors import GoodTideError, PersonError, PlaceError
+from good_tide.core.errors import GoodTideError, PersonError
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.jobfile import parse_job_file
 from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
@@ -67,6 +67,7 @@ from good_tide.protocol.setup_calls import (
     TakeOver,
     TakeOverView,
 )
+from good_tide.system.keyrings import answers
 from good_tide.system.user_folders import proposed_folders, user_folders
 
 OWN_POINTS = "starting-points"
@@ -119,7 +120,7 @@ class SetUpHandlers:
             tuple(proposed_folders(home)),
             office.rules,
             tuple(points),
-            self._has_ring(),
+            answers(self._context.ring),
             tuple(may_be_offered(self._here)),
         )
 
@@ -144,13 +145,6 @@ class SetUpHandlers:
                     (str(error),),
                 )
         return found
-
-    def _has_ring(self) -> bool:
-        try:
-            self._context.ring.recall("-")
-        except PlaceError:
-            return False
-        return True
 
     def look_at_disks(self, wanted: LookAtDisks) -> list[DiskView]:
         """All disks with their checks, the best one marked."""
@@ -201,7 +195,7 @@ class SetUpHandlers:
         checks = list(found.checks)
         hint = None
         try:
-            note = check_store_folder(found.folder, wanted.folders)
+            note = check_store_folder(found.folder, wanted.folders) if where.folder is not None else ""
             checks += [Check(Level.GOOD, note)] if note else []
         except PersonError as error:
             checks.insert(0, Check(Level.BAD, error.what, error.advice))
@@ -210,7 +204,7 @@ class SetUpHandlers:
                 hint = locked_hint(where)
             except GoodTideError:
                 hint = None
-        return ExaminedView(found.folder, tuple(checks), found.holds, hint)
+        return ExaminedView(found.folder, tuple(checks), found.holds, hint, found.need)
 
     def same_disk(self, wanted: AreOnSameDisk) -> bool:
         """Whether two paths are on the same disk, or one of them on no disk that is known."""

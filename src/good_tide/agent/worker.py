@@ -11,6 +11,7 @@ from good_tide.core.errors import GoodTideError, PlaceError, StoppedError, of_sy
 from good_tide.core.progress import Progress, Steering, WorkKind
 from good_tide.core.settings import Job
 from good_tide.core.translation import tr
+from good_tide.lines.client import end_lines
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
 from good_tide.system.developer_log import Private
@@ -23,6 +24,10 @@ _WAY_SECONDS = 10.0
 """So long work that gives way is waited for."""
 
 Tell = Callable[[Note], None]
+
+
+_PATIENCE_SECONDS = 5.0
+"""So long work that was stopped may take for what it asked a server."""
 
 
 class Worker:
@@ -200,8 +205,18 @@ class Worker:
         self._steer(Steering.resume)
 
     def stop(self) -> None:
-        """End the work soon; what was finished is kept."""
+        """End the work soon; what was finished is kept. A server that does not answer is not waited for."""
         self._steer(Steering.stop)
+        with self._lock:
+            thread = self._thread
+        if thread is not None and thread.is_alive():
+            threading.Thread(target=self._hurry, args=(thread,), name="hurry", daemon=True).start()
+
+    @staticmethod
+    def _hurry(thread: threading.Thread) -> None:
+        thread.join(_PATIENCE_SECONDS)
+        if thread.is_alive():
+            end_lines()
 
     def take_it_easy(self, easy: bool) -> None:
         """Let the work rest between stretches, or go at full speed."""

@@ -14,11 +14,11 @@ from good_tide.cli.options import json_option, read_passphrase
 from good_tide.cli.output import print_json, say
 from good_tide.cli.parameters import PATH
 from good_tide.core.addresses import Address, address
-from good_tide.core.places import Level, Wanted, worst
+from good_tide.core.places import Level, ServerNeed, Wanted, worst
 from good_tide.core.translation import tr
 from good_tide.core.words import harmless
 from good_tide.operations.context import Context, this_context
-from good_tide.operations.places.servers import Given, Need, Tried, give, keep_given, try_server
+from good_tide.operations.places.servers import Given, Tried, give, keep_given, try_server
 from good_tide.operations.stores.disks import known_store_ids
 from good_tide.operations.workplace import load_jobs
 from good_tide.system.logins import Keeping, forget_login
@@ -83,18 +83,18 @@ def _tried(context: Context, place: Address, given: Given, asks: bool) -> tuple[
 
 def _asked(place: Address, tried: Tried, given: Given) -> Given | None:
     """What somebody gives to a server that needs it; None: nothing."""
-    if tried.need is Need.KEY and not given.fingerprint:
+    if tried.need is ServerNeed.KEY and not given.fingerprint:
         words = tr("{host} is not known yet. It shows the key {shown}.").format(
             host=place.host, shown=tried.shown
         )
         click.echo(harmless(words), err=True)
         if click.confirm(tr("Is it the right one, as who runs the server says?"), err=True):
             return msgspec.structs.replace(given, fingerprint=tried.shown)
-    if tried.need is Need.PASSWORD:
+    if tried.need is ServerNeed.PASSWORD:
         words = tr("Password of {login} (nothing: give up)").format(login=place.login)
         password = click.prompt(words, hide_input=True, default="", show_default=False, err=True)
         return msgspec.structs.replace(given, password=password) if password else None
-    if tried.need is Need.KEY_PASSPHRASE:
+    if tried.need is ServerNeed.KEY_PASSPHRASE:
         words = tr("Passphrase of the key (nothing: give up)")
         passphrase = click.prompt(words, hide_input=True, default="", show_default=False, err=True)
         return msgspec.structs.replace(given, key_passphrase=passphrase) if passphrase else None

@@ -96,6 +96,16 @@ class Check(msgspec.Struct, frozen=True):
     by_disk_tool: bool = False
 
 
+class ServerNeed(enum.StrEnum):
+    """What somebody has to give before a server can be used."""
+
+    NOTHING = ""
+    KEY = "key"
+    """That its key is the right one."""
+    PASSWORD = "password"
+    KEY_PASSPHRASE = "key-passphrase"
+
+
 class Wanted(msgspec.Struct, frozen=True, kw_only=True):
     """What a place is to take.
 

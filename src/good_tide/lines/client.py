@@ -199,6 +199,15 @@ _lines: dict[Address, Line] = {}
 _guard = threading.Lock()
 
 
+def end_lines() -> None:
+    """End all lines of this process: what was asked over them fails at once, and what is asked next begins
+    anew."""
+    with _guard:
+        lines = list(_lines.values())
+    for line in lines:
+        line.end()
+
+
 def line_to(address: Address) -> Line:
     """The line of this process to a folder on a server."""
     with _guard:

@@ -8,7 +8,7 @@ from typing import ClassVar
 import msgspec
 
 from good_tide.core.identifiers import JobId, StoreId
-from good_tide.core.places import Check, DiskFacts
+from good_tide.core.places import Check, DiskFacts, ServerNeed
 from good_tide.core.records import StoreHistory
 from good_tide.protocol.contract import Call, JobCall
 
@@ -62,12 +62,13 @@ class LookAtDisks(Call[list[DiskView]], frozen=True):
 
 class ExaminedView(msgspec.Struct, frozen=True):
     """One folder as the place of a store. ``holds``: the id of a store that is there already, with its hint
-    if it is locked."""
+    if it is locked; ``need``: what its server wants first."""
 
     folder: str
     checks: tuple[Check, ...]
     holds: StoreId | None = None
     hint: str | None = None
+    need: ServerNeed = ServerNeed.NOTHING
 
 
 class ExamineFolder(Call[ExaminedView], frozen=True):

@@ -72,6 +72,15 @@ def _told() -> Iterator[None]:
         ) from error
 
 
+def answers(ring: KeyRing) -> bool:
+    """Whether a key ring is there, and open."""
+    try:
+        ring.recall("-")
+    except PlaceError:
+        return False
+    return True
+
+
 class DesktopKeyRing:
     """The key ring of the session, over D-Bus."""
 

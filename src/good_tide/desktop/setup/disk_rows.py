@@ -18,13 +18,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.places import Level, worst
+from good_tide.core.places import Level, ServerNeed, worst
 from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch
 from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.setup.server_dialog import ServerDialog
 from good_tide.desktop.setup.verdicts import CheckList, LevelSign
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.setup_calls import DiskView, ExaminedView, ExamineFolder, LookAtDisks
@@ -151,7 +152,7 @@ class PlaceChooser(QWidget):
         self._holder.setObjectName("clear")
         self.path = QLineEdit()
         self.path.setAccessibleName(tr("Folder of the store"))
-        self.path.setPlaceholderText(tr("Folder of the store"))
+        self.path.setPlaceholderText(tr("Folder, or sftp://user@server/folder"))
         browse = button(tr("Choose…"))
         browse.setToolTip(tr("Choose any folder by hand; a new one is made"))
         self.list = CheckList(look)
@@ -162,12 +163,16 @@ class PlaceChooser(QWidget):
         row = line(self.path)
         row.addWidget(browse)
         column.addLayout(row)
+        self.server = button(tr("On a server…"))
+        self.server.setToolTip(tr("Keep the store in a folder of a server, by its address and a login"))
+        column.addLayout(line(self.server, stretch=1))
         column.addWidget(self.list)
         self.tool = button(tr("Open the system's disk tool"))
         self.tool.hide()
         column.addWidget(self.tool, 0, Qt.AlignmentFlag.AlignLeft)
         self.tool.clicked.connect(self._open_tool)
         browse.clicked.connect(self._browse)
+        self.server.clicked.connect(self.ask_server)
         self.path.editingFinished.connect(self._typed)
 
     @property
@@ -208,18 +213,25 @@ class PlaceChooser(QWidget):
             best = next((view for view in disks if view.best), None)
             self.path.setText(best.proposed if best is not None else "")
             current = self.disk
-        for row in self.rows:
-            row.radio.setChecked(current is not None and row.view.facts.id == current.facts.id)
+        self._mark(current)
         self.examine()
 
     def choose(self, folder: str, by_hand: bool = False) -> None:
         """Choose a folder."""
         self._by_hand = by_hand
         self.path.setText(folder)
+        if "://" in folder:
+            self.path.setCursorPosition(0)
         current = self.disk
+        self._mark(current)
+        self.examine()
+
+    def _mark(self, current: DiskView | None) -> None:
+        """Mark the disk that is chosen; none where the folder is on none of them."""
+        self._group.setExclusive(False)
         for row in self.rows:
             row.radio.setChecked(current is not None and row.view.facts.id == current.facts.id)
-        self.examine()
+        self._group.setExclusive(True)
 
     def examine(self) -> None:
         """Have the chosen folder checked."""
@@ -246,6 +258,7 @@ class PlaceChooser(QWidget):
             self.list.show_checks(view.checks)
             self.tool.setVisible(disk_tool() is not None and any(check.by_disk_tool for check in view.checks))
             self.path.setToolTip(view.folder)
+            self.server.setText(tr("Log in…") if view.need is not ServerNeed.NOTHING else tr("On a server…"))
             self.changed.emit()
             self.measure()
 
@@ -263,6 +276,13 @@ class PlaceChooser(QWidget):
         folder = QFileDialog.getExistingDirectory(self, tr("Folder for the store"), self.folder or "/")
         if folder:
             self.choose(folder, by_hand=True)
+
+    def ask_server(self) -> None:
+        """Choose a folder on a server."""
+        began = self.folder if "://" in self.folder else ""
+        dialog = ServerDialog(self._look, self._link, began, self)
+        dialog.accepted.connect(lambda: self.choose(dialog.address, by_hand=True))
+        dialog.open()
 
     def _open_tool(self) -> None:
         tool = disk_tool()

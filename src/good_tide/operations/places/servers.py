@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-import enum
+import contextlib
+import os
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
+import platformdirs
 
-from good_tide.core.addresses import Address
-from good_tide.core.errors import LoginError, PlaceAwayError, PlaceError, ServerKeyError
+from good_tide.core.addresses import Address, address
+from good_tide.core.errors import LoginError, PersonError, PlaceAwayError, PlaceError, ServerKeyError
 from good_tide.core.identifiers import StoreId
-from good_tide.core.places import Check, DiskFacts, Level, Wanted, by_level, check_place
+from good_tide.core.places import Check, DiskFacts, Level, ServerNeed, Wanted, by_level, check_place
+from good_tide.core.settings import Job
 from good_tide.core.translation import tr
 from good_tide.lines.client import LineError, line_to
-from good_tide.lines.wire import Begin, Promises, There, Trouble, Try
+from good_tide.lines.wire import Begin, Promises, There, Things, Trouble, Try
 from good_tide.operations.places.probing import describe_store
 from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.server_place import ServerPlace, asked, place_error
@@ -22,16 +26,6 @@ from good_tide.system.logins import Keeping, Login, keep_login
 
 _TRIED_BYTES = 4 << 20
 _FEW_BYTES = 64 << 10
-
-
-class Need(enum.StrEnum):
-    """What somebody has to give before a server can be used."""
-
-    NOTHING = ""
-    KEY = "key"
-    """That its key is the right one."""
-    PASSWORD = "password"
-    KEY_PASSPHRASE = "key-passphrase"
 
 
 class Given(msgspec.Struct, frozen=True):
@@ -46,18 +40,20 @@ class Given(msgspec.Struct, frozen=True):
 class Tried(msgspec.Struct, frozen=True):
     """How a server stands as a place for a store.
 
-    :param need: what has to be given first; ``shown`` is the fingerprint of its key, for ``Need.KEY``.
+    :param need: what has to be given first; ``shown`` is the fingerprint of its key, for ``ServerNeed.KEY``.
     :param holds: the store that is there already.
     :param up: bytes a second that it takes, and gives (``down``), where that was measured.
+    :param missing: the folder is not there yet.
     """
 
     disk: DiskFacts
     checks: tuple[Check, ...]
-    need: Need = Need.NOTHING
+    need: ServerNeed = ServerNeed.NOTHING
     shown: str = ""
     holds: StoreId | None = None
     up: float = 0.0
     down: float = 0.0
+    missing: bool = False
 
 
 def give(place: Address, given: Given) -> None:
@@ -123,7 +119,9 @@ def try_server(place: Address, wanted: Wanted, known: frozenset[StoreId], measur
             )
         )
     holds = stores[0].store if stores else None
-    return Tried(disk, tuple(by_level(checks)), holds=holds, up=promises.up, down=promises.down)
+    return Tried(
+        disk, tuple(by_level(checks)), holds=holds, up=promises.up, down=promises.down, missing=there != place
+    )
 
 
 def _nearest(place: Address) -> Address:
@@ -171,12 +169,12 @@ def _refused(place: Address, error: PlaceError) -> Tried:
         path=str(place),
         answers=not away,
     )
-    need, shown = Need.NOTHING, ""
+    need, shown = ServerNeed.NOTHING, ""
     if isinstance(error, ServerKeyError):
         shown = error.shown
-        need = Need.NOTHING if error.known else Need.KEY
+        need = ServerNeed.NOTHING if error.known else ServerNeed.KEY
     elif isinstance(error, LoginError):
-        need = Need.KEY_PASSPHRASE if error.of_key else Need.PASSWORD
+        need = ServerNeed.KEY_PASSPHRASE if error.of_key else ServerNeed.PASSWORD
     return Tried(disk, (Check(Level.BAD, error.what, error.advice),), need, shown)
 
 
@@ -208,3 +206,27 @@ def _promised(promises: Promises) -> list[Check]:
             )
         )
     return checks
+
+
+def folders_in(place: Address) -> list[str]:
+    """Names of the folders in a folder on a server; none where it cannot be looked into."""
+    try:
+        found = asked(place, Things(""), tr("Looking into {inside}").format(inside=place))
+    except PlaceError:
+        return []
+    return [one.name for one in found if one.kind == "folder" and not one.name.startswith(".")]
+
+
+def known_servers(jobs: Iterable[Job]) -> list[str]:
+    """Addresses of folders on servers that are known here: of the stores of jobs, and from the bookmarks of
+    file managers (one in each line of a file: its address, and then what it is called)."""
+    found = [ref.path for job in jobs for ref in job.stores if ref.on_server]
+    for folder in ("gtk-3.0", "gtk-4.0"):
+        file = Path(os.path.dirname(platformdirs.user_config_dir("good-tide"))) / folder / "bookmarks"
+        with contextlib.suppress(OSError, UnicodeDecodeError):
+            found += [line.partition(" ")[0] for line in file.read_text(encoding="utf-8").splitlines()]
+    usable = []
+    for one in found:
+        with contextlib.suppress(PersonError):
+            usable.append(str(address(one)))
+    return list(dict.fromkeys(usable))

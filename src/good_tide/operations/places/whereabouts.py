@@ -115,9 +115,9 @@ class Whereabouts:
                 self._servers[where.called] = known
             return known.refusal
 
-    def look_again(self, where: StorePlace) -> None:
-        """Ask a server anew: what was in the way may be gone."""
-        self._servers.pop(where.called, None)
+    def look_again(self, called: str) -> None:
+        """Ask a server's folder anew: what was in the way may be gone."""
+        self._servers.pop(called, None)
 
     def _share_answers(self, disk: DiskFacts, folder: Path) -> bool:
         with self._guard:

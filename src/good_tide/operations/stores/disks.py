@@ -12,12 +12,12 @@ import msgspec
 from good_tide.core.addresses import address, looks_like_address
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
-from good_tide.core.places import Check, DiskFacts, Level, Wanted, check_place, worst
+from good_tide.core.places import Check, DiskFacts, Level, ServerNeed, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
-from good_tide.operations.places.servers import Need, try_server
+from good_tide.operations.places.servers import try_server
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, in_the_way
@@ -114,7 +114,7 @@ class Examined(msgspec.Struct, frozen=True):
     disk: DiskFacts | None
     checks: tuple[Check, ...]
     holds: StoreId | None = None
-    need: Need = Need.NOTHING
+    need: ServerNeed = ServerNeed.NOTHING
     shown: str = ""
 
 

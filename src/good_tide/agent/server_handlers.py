@@ -1,0 +1,63 @@
+"""Folders on servers, tried from the window."""
+
+from __future__ import annotations
+
+from good_tide.core.addresses import address
+from good_tide.core.places import ServerNeed, Wanted
+from good_tide.operations.context import Context
+from good_tide.operations.places.servers import (
+    Given,
+    folders_in,
+    give,
+    keep_given,
+    known_servers,
+    try_server,
+)
+from good_tide.operations.stores.disks import known_store_ids
+from good_tide.operations.workplace import load_jobs
+from good_tide.protocol.contract import Handler
+from good_tide.protocol.server_calls import ReadKnownServers, ServerView, TryServer
+from good_tide.system.keyrings import answers
+
+
+class ServerHandlers:
+    """Tries servers, and keeps logins by choice."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def handlers(self) -> tuple[Handler, ...]:
+        """What clients may ask."""
+        return (TryServer.by(self.try_server), ReadKnownServers.by(self.known))
+
+    def try_server(self, wanted: TryServer) -> ServerView:
+        """A folder on a server as the place of a store.
+
+        Raises:
+            PersonError: the address cannot be meant. PlaceError: the login cannot be kept.
+        """
+        context, place = self._context, address(wanted.address)
+        given = Given(wanted.password, wanted.key_passphrase, wanted.fingerprint)
+        if given != Given():
+            give(place, given)
+        known = known_store_ids(load_jobs(context.here.settings), context.whereabouts)
+        tried = try_server(place, Wanted(), known, False)
+        refused = tried.need is not ServerNeed.NOTHING or not tried.disk.answers
+        if wanted.keep and not refused:
+            keep_given(
+                context.here.settings, context.ring, place, given, "ring" if answers(context.ring) else "file"
+            )
+        context.whereabouts.look_again(str(place))
+        return ServerView(
+            str(place),
+            tried.disk.name,
+            tried.checks,
+            tried.need,
+            tried.shown,
+            tried.missing,
+            tuple(folders_in(place)) if not refused and not tried.missing else (),
+        )
+
+    def known(self, wanted: ReadKnownServers) -> list[str]:
+        """Addresses that this machine knows."""
+        return known_servers(load_jobs(self._context.here.settings))

@@ -169,9 +169,7 @@ def main() -> int:
                 stderr=subprocess.STDOUT,
                 text=True,
                 check=False,
-                env=os.environ
-                if disk is None or name in ON_THE_SYSTEM_DISK
-                else {**os.environ, "TMPDIR": disk},
+                env=os.environ if on_disk else {**os.environ, "TMPDIR": str(disk)},
             )
             last = done.stdout.strip().rpartition("\n")[2]
             with tell:

@@ -9,9 +9,15 @@ from unittest import mock
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
+from good_tide.core.identifiers import JobId
+from good_tide.core.job_facts import StoreState
 from good_tide.core.places import ServerNeed
+from good_tide.core.standing import JobStanding
 from good_tide.desktop.setup.server_dialog import ServerDialog
+from good_tide.operations.stores.holding_area import held_count
 from good_tide.operations.workplace import load_jobs
+from good_tide.protocol.schedule_calls import ReadStandings, TakeSnapshot
+from tests.support.base import program
 from tests.support.ssh_server import server_for
 from tests.support.windows import SetUpWindowTest
 
@@ -73,7 +79,60 @@ class OnAServerTest(SetUpWindowTest):
         self.until(lambda: bool(load_jobs(self.settings)))
         [job] = load_jobs(self.settings)
         self.assertEqual(([ref.path for ref in job.stores], job.stores[0].name), ([wanted], "127.0.0.1"))
-        self.until(lambda: len(list((self.server.files / "desk" / "snapshots").glob("*"))) == 1)
+        self.until(lambda: self.there() == 1 and self.window.overview.state is StoreState.READY)
+        self.work_ended(job.id)
+
+        budget = self.home / "Documents" / "budget.csv"
+        budget.write_text("while the server was stopped")
+        self.server.stop()
+        with mock.patch("good_tide.operations.places.whereabouts._ANSWER_HOLDS", 0.2):
+            self.take(job.id)
+            ref = load_jobs(self.settings)[0].stores[0]
+            self.assertEqual((held_count(self.agent.context.here.holdings, ref), self.there()), (1, 1))
+            self.until(lambda: "127.0.0.1 has not been usable" in self.standing(job.id).status.sentence)
+            self.assertIn("does not answer", self.standing(job.id).status.detail)
+            self.picture(self.window, "server-away")
+            self.server.start()
+            self.take(job.id)
+        self.until(lambda: self.there() >= 3 and held_count(self.agent.context.here.holdings, ref) == 0)
+
+        secret, out = self.folder / "secret", self.folder / "out"
+        secret.write_text(WORDS)
+        brought = ("--path", str(budget), "--snapshot", "latest", "--into", str(out))
+        done = program("restore", wanted, *brought, "--passphrase-file", str(secret))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual((out / "budget.csv").read_text(), "while the server was stopped")
+
+        self.server.stop()
+        self.server.new_host_key()
+        self.server.start()
+        with mock.patch("good_tide.operations.places.whereabouts._ANSWER_HOLDS", 0.2):
+            self.until(lambda: "another key than before" in self.standing(job.id).status.detail)
+        done = program("place", "try", wanted)
+        self.assertEqual((done.returncode, "another key than before" in done.stdout), (3, True), done.stdout)
+
+    def there(self) -> int:
+        """How many snapshots the server has."""
+        return len(list((self.server.files / "desk" / "snapshots").glob("*")))
+
+    def standing(self, job: JobId) -> JobStanding:
+        """How the job stands."""
+        found: list[list[JobStanding]] = []
+        self.window.link.ask(ReadStandings(), found.append)
+        self.until(lambda: bool(found))
+        return next(one for one in found[0] if one.job == job)
+
+    def work_ended(self, job: JobId) -> None:
+        """Wait until nothing is being done."""
+        self.until(lambda: self.agent._worker.current is None)
+
+    def take(self, job: JobId) -> None:
+        """Take a snapshot, to its end."""
+        asked: list[object] = []
+        self.window.link.ask(TakeSnapshot(job), asked.append, asked.append)
+        self.until(lambda: bool(asked))
+        self.assertEqual(asked, [None])
+        self.work_ended(job)
 
     def picture(self, widget: QWidget, name: str) -> None:
         """A picture, where somebody wants to look."""

@@ -44,6 +44,7 @@ from good_tide.core.errors import GoodTideError
 from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Occasion
 from good_tide.core.settings import Job
+from good_tide.lines.client import patience
 from good_tide.operations.context import open_context
 from good_tide.operations.jobs.changing import change_coverage, change_kinds
 from good_tide.operations.records.disk_absences import DiskAbsences
@@ -225,6 +226,7 @@ class Agent:
 
     def run(self) -> None:
         """Serve until ``end``."""
+        patience.usual = False  # whoever looks is told at once; work waits
         self._disk_watch.start()
         self._clients_changed(self._server.count)  # whoever began it may never come
         self.take_notice()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import threading
 import time
@@ -11,7 +12,7 @@ from good_tide.core.errors import GoodTideError, PlaceError, StoppedError, of_sy
 from good_tide.core.progress import Progress, Steering, WorkKind
 from good_tide.core.settings import Job
 from good_tide.core.translation import tr
-from good_tide.lines.client import end_lines
+from good_tide.lines.client import end_lines, patience
 from good_tide.protocol.agent_calls import Work, WorkEnded, WorkGoesOn
 from good_tide.protocol.contract import Note
 from good_tide.system.developer_log import Private
@@ -26,7 +27,7 @@ _WAY_SECONDS = 10.0
 Tell = Callable[[Note], None]
 
 
-_PATIENCE_SECONDS = 5.0
+_PATIENCE_SECONDS = 3.0
 """So long work that was stopped may take for what it asked a server."""
 
 
@@ -64,6 +65,7 @@ class Worker:
             if steering is None or thread is None or not self._gives_way:
                 return
         steering.stop()
+        self._hurry(thread)
         thread.join(_WAY_SECONDS)
 
     @property
@@ -161,7 +163,8 @@ class Worker:
         try:
             if behind:
                 lower_priority()
-            ended = work(steering)
+            with contextlib.nullcontext() if self._gives_way else patience.of_work():
+                ended = work(steering)
         except StoppedError as error:
             ended = WorkEnded(what, words=str(error))
         except GoodTideError as error:

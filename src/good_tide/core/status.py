@@ -251,7 +251,7 @@ def _status(facts: JobFacts, now: int) -> Status:
 
 def _away_words(facts: JobFacts, since: str) -> str:
     if facts.away_why:
-        return tr("{disk} cannot be used since {since}.").format(disk=facts.disk, since=since)
+        return tr("{disk} has not been usable since {since}.").format(disk=facts.disk, since=since)
     return tr("{disk} has been away since {since}.").format(disk=facts.disk, since=since)
 
 
@@ -267,7 +267,7 @@ def _away(facts: JobFacts, now: int, last: str) -> Status:
         )
         after = " " + tr("Next {soon}.").format(soon=_soon(facts.next, now)) if facts.next else ""
         why = f"{facts.away_why} " if facts.away_why else ""
-        return Status(State.AWAY, _away_words(facts, since), f"{why}{kept} {last}{after}")
+        return Status(State.AWAY, _away_words(facts, since), f"{kept} {why}{last}{after}")
     if facts.away_why:
         none = tr("No snapshots are taken.")
         return Status(State.AWAY, _away_words(facts, since), f"{facts.away_why} {none} {last}")

@@ -9,7 +9,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 from typing import IO, TypeVar, cast
 
@@ -25,6 +25,7 @@ from good_tide.lines.wire import (
     Call,
     Failed,
     Moved,
+    Put,
     Read,
     Trouble,
     frame,
@@ -38,6 +39,33 @@ _SILENCE_SECONDS = 150.0
 _AT_ONCE_SECONDS = 20.0
 """The same for calls that are not tried again."""
 _LOOK_SECONDS = 0.5
+
+
+class _Patience:
+    """Which threads wait while a line that broke is tried again: those that do long work, and all in a
+    process that does nothing else. Others are told at once."""
+
+    def __init__(self) -> None:
+        self.usual = True
+        self._own = threading.local()
+
+    @property
+    def now(self) -> bool:
+        """Whether this thread waits."""
+        found: bool = getattr(self._own, "patient", self.usual)
+        return found
+
+    @contextlib.contextmanager
+    def of_work(self) -> Iterator[None]:
+        """This thread does long work meanwhile."""
+        self._own.patient = True
+        try:
+            yield
+        finally:
+            del self._own.patient
+
+
+patience = _Patience()
 
 
 class LineError(Exception):
@@ -77,7 +105,7 @@ class _Process:
         self._write(begin, b"")
         threading.Thread(target=self._read, name="line", daemon=True).start()
 
-    def ask(self, call: AnyCall, payload: bytes | memoryview) -> Future[object]:
+    def ask(self, call: AnyCall, payload: bytes | memoryview, waits: bool) -> Future[object]:
         """Send a call."""
         waiting = _Waiting(call)
         with self._guard:
@@ -86,7 +114,7 @@ class _Process:
                 waiting.answer.set_exception(LineError(Failed(number, Trouble.AWAY)))
                 return waiting.answer
             self._waiting[number] = waiting
-        self._write(Asked(number, call), payload)
+        self._write(Asked(number, call, waits), payload)
         return waiting.answer
 
     def _write(self, message: msgspec.Struct, payload: bytes | memoryview) -> None:
@@ -154,16 +182,17 @@ class Line:
     def begin(self, call: Call[A], payload: bytes | memoryview = b"") -> Callable[[], A]:
         """Ask; what is given back waits for the answer, and raises as ``ask`` does."""
         process = self._process()
-        answer = process.ask(cast("AnyCall", call), payload)
+        waits = call.again and (patience.now or isinstance(call, Put))
+        answer = process.ask(cast("AnyCall", call), payload, waits)
         asked = time.monotonic()
-        patience = _SILENCE_SECONDS if call.again else _AT_ONCE_SECONDS
+        longest = _SILENCE_SECONDS if waits else _AT_ONCE_SECONDS
 
         def wait() -> A:
             while True:
                 try:
                     return cast(A, answer.result(timeout=_LOOK_SECONDS))
                 except TimeoutError:
-                    if time.monotonic() - max(asked, process.last_sign) > patience:
+                    if time.monotonic() - max(asked, process.last_sign) > longest:
                         process.end()
 
         return wait

@@ -179,10 +179,14 @@ class Begin(msgspec.Struct, frozen=True):
 
 
 class Asked(msgspec.Struct, frozen=True):
-    """A call, by a number that its answer has too."""
+    """A call, by a number that its answer has too.
+
+    :param patient: whether it is tried again for a while when the line breaks.
+    """
 
     number: int
     call: AnyCall
+    patient: bool
 
 
 class Answered(msgspec.Struct, frozen=True, tag=True):

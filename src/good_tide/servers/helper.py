@@ -43,7 +43,7 @@ _TRY_SECONDS = 60.0
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.5, 15.0
 _STILL_SECONDS = 25.0
 """A connection over which nothing moves for so long, while something is asked, is given up."""
-_AT_ONCE_SECONDS = 12.0
+_AT_ONCE_SECONDS = 6.0
 _SIGN_SECONDS = 1.0
 _MOST_CALLS = 48
 """Calls that are under way at once."""
@@ -71,7 +71,7 @@ class _Serving:
         """Answer a call."""
         async with self._bound:
             try:
-                value, read = await self._tried(asked.call, payload)
+                value, read = await self._tried(asked, payload)
             except ServerError as error:
                 _answer(Failed(asked.number, error.trouble, error.said, error.shown, error.known))
             except LineBrokenError as error:
@@ -81,17 +81,18 @@ class _Serving:
             else:
                 _answer(Answered(asked.number, value), read)
 
-    async def _tried(self, call: AnyCall, payload: bytes) -> tuple[msgspec.Raw, bytes]:
-        """Carry out a call, again over a new connection while it breaks."""
-        deadline = time.monotonic() + (_TRY_SECONDS if call.again else 0.0)
+    async def _tried(self, asked: Asked, payload: bytes) -> tuple[msgspec.Raw, bytes]:
+        """Carry out a call, again over a new connection while it breaks: once at least, as the server may
+        have ended one that was idle."""
+        deadline = time.monotonic() + (_TRY_SECONDS if asked.patient else 0.0)
         pause, tries = _FIRST_PAUSE, 0
         while True:
             tries += 1
             before = self._last_move
             try:
-                return await self._watched(call, payload, tries > 1)
+                return await self._watched(asked, payload, tries > 1)
             except LineBrokenError:
-                if self._last_move > before and call.again:  # it moves, so it is worth going on
+                if self._last_move > before and asked.patient:  # it moves, so it is worth going on
                     deadline, pause = time.monotonic() + _TRY_SECONDS, _FIRST_PAUSE
                 if tries > 1 and time.monotonic() + pause > deadline:
                     raise
@@ -99,11 +100,11 @@ class _Serving:
                 await asyncio.sleep(pause)
                 pause = min(_LONGEST_PAUSE, 2 * pause)
 
-    async def _watched(self, call: AnyCall, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
+    async def _watched(self, asked: Asked, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
         """Carry out a call, unless the connection stands still."""
-        still = _STILL_SECONDS if call.again else _AT_ONCE_SECONDS
+        still = _STILL_SECONDS if asked.patient else _AT_ONCE_SECONDS
         began = time.monotonic()
-        work = asyncio.ensure_future(self._do(call, payload, again))
+        work = asyncio.ensure_future(self._do(asked.call, payload, again))
         while True:
             done, _ = await asyncio.wait({work}, timeout=1.0)
             if done:

@@ -265,7 +265,7 @@ def _physical(disk: DiskFacts, wanted: Wanted) -> Check | None:
 
 
 def _room(disk: DiskFacts, wanted: Wanted) -> Check | None:
-    if disk.total >= UNTOLD_ROOM:
+    if disk.total >= UNTOLD_ROOM or (disk.kind == "network" and not disk.total):
         return Check(
             Level.DOUBTFUL,
             tr("It does not tell how much room there is"),

@@ -14,7 +14,14 @@ from typing import Self
 
 import msgspec
 
-from good_tide.core.errors import DamageError, NameTakenError, NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import (
+    DamageError,
+    NameTakenError,
+    NotInPlaceError,
+    PlaceAwayError,
+    PlaceError,
+    PlaceFullError,
+)
 from good_tide.core.translation import tr
 from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors
 
@@ -44,7 +51,7 @@ class FolderPlace(msgspec.Struct, frozen=True):
 
     def check_there(self) -> None:
         if not os.path.isdir(self.path):
-            raise PlaceError(
+            raise PlaceAwayError(
                 tr("There is no folder {path}").format(path=self.path),
                 tr("Check the path and whether its disk is connected"),
             )
@@ -90,6 +97,7 @@ class LocalPlace:
             try:
                 handle = _open_below(self.root, f"{folder}/{inside}")
             except FileNotFoundError:
+                FolderPlace(self.root).check_there()
                 continue
             try:
                 with os.scandir(handle) as listing:
@@ -291,7 +299,7 @@ class _LocalNewFile:
     def commit(self, exclusive: bool = False) -> None:
         handle = self._open_handle()
         with disk_errors(tr("Writing to {root}").format(root=self._root)):
-            os.fsync(handle)
+            _sync(handle)
             os.close(handle)
             self._handle = None
             folder, _, last = self._name.rpartition("/")
@@ -318,7 +326,7 @@ class _LocalNewFile:
         except FileExistsError:
             raise taken from None
         except OSError as error:
-            if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
+            if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK, errno.EINVAL):
                 raise
             with contextlib.suppress(FileNotFoundError):
                 os.stat(last, dir_fd=target, follow_symlinks=False)
@@ -372,7 +380,7 @@ def _make_folder(root: Path, folder: str) -> int:
 
 
 def _sync(handle: int) -> None:
-    """Make the names in an open folder durable. File systems that cannot say so with EINVAL."""
+    """Make a file, or the names in an open folder, durable. File systems that cannot say so with EINVAL."""
     try:
         os.fsync(handle)
     except OSError as error:

@@ -13,6 +13,8 @@ _MOUNTS = Path("/proc/self/mountinfo")
 
 OWN_TYPE = "fuse.good-tide"
 """The type of mounts in which this program shows earlier versions."""
+BY_FILE_MANAGER = "fuse.gvfsd-fuse"
+"""The type under which all shares lie that the file manager has opened, each in a folder of its own."""
 NETWORK_TYPES = frozenset(
     (
         "nfs",
@@ -28,6 +30,7 @@ NETWORK_TYPES = frozenset(
         "davfs",
         "fuse.davfs2",
         "ncpfs",
+        BY_FILE_MANAGER,
         OWN_TYPE,
     )
 )

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 from unittest import mock
 
 from good_tide.core.errors import (
     NameTakenError,
     NotInPlaceError,
+    PlaceAwayError,
     PlaceError,
 )
 from good_tide.core.settings import StoreRef
@@ -98,6 +100,33 @@ class LocalPlaceTest(PlaceContract, GoodTideTest):
             self.place.create("packs/x", owner).write(b"left behind")
         self.place.clear_temporary("me-")
         self.assertEqual([name[:4] for name in self.place.names("tmp")], ["you-"])
+
+    def test_a_folder_that_has_vanished_is_away_and_not_damaged(self) -> None:
+        store = self.new_store("gone")
+        first = self.snap(store)
+        root = self.folder / "gone"
+        root.rename(self.folder / "elsewhere")
+        for act in (lambda: store.place.names("packs"), store.refresh, lambda: self.snap(store)):
+            with self.assertRaises(PlaceAwayError):
+                act()
+        (self.folder / "elsewhere").rename(root)
+        self.assertEqual(store.snapshots(), ([first], []))
+
+    def test_a_file_system_that_makes_nothing_durable_takes_files(self) -> None:
+        def no_fsync(handle: int) -> None:
+            raise OSError(errno.EINVAL, "Invalid argument")
+
+        def no_link(*words: object, **more: object) -> None:
+            raise OSError(errno.EINVAL, "Invalid argument")
+
+        with (
+            mock.patch("os.fsync", no_fsync),
+            mock.patch("os.link", no_link),
+            self.place.create("index/x", "me-") as file,
+        ):
+            file.write(b"x")
+            file.commit(exclusive=True)
+        self.assertEqual(self.place.read("index/x"), b"x")
 
 
 class MemoryPlaceTest(PlaceContract, GoodTideTest):

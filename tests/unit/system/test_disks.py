@@ -7,8 +7,12 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from good_tide.core.places import Level, check_place
+from good_tide.operations.places.probing import Probe
+from good_tide.operations.stores import disks
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.system.disks import SystemDisks
 from good_tide.system.mounts import mount_of, read_mounts
 from good_tide.system.udisks import Drive
@@ -92,6 +96,24 @@ class SystemDisksTest(GoodTideTest):
             (found["/net/harbour"].kind, found["/net/harbour"].id), ("network", "share:harbour:/archive")
         )
         self.assertTrue(found["/mnt/image"].read_only)
+
+    def test_each_share_that_the_file_manager_has_opened_has_room_of_its_own(self) -> None:
+        every = self.folder / "gvfs"
+        share = every / "smb-share:server=harbour,share=office"
+        share.mkdir(parents=True)
+        with open(self.table, "a", encoding="utf-8") as table:
+            table.write(f"26 20 0:41 / {every} rw - fuse.gvfsd-fuse gvfsd-fuse rw\n")
+        asked: list[Path] = []
+
+        def probe(path: Path, known: frozenset[str]) -> Probe:
+            asked.append(path)
+            return Probe(1 << 40, 1 << 39, True, ())
+
+        with mock.patch.object(disks, "probe_apart", probe):
+            found = disks.examine(self.disks, FolderPlace(share / "new"), MINE, frozenset(), False)
+        assert found.disk is not None
+        self.assertEqual((asked, found.disk.kind, found.disk.free), ([share], "network", 1 << 39))
+        self.assertIsNot(found.checks[0].level, Level.BAD)
 
     def test_a_disk_that_was_plugged_in_but_is_not_mounted_is_told_of(self) -> None:
         self.device(self.sys / "devices" / "usb2" / "block" / "sdd", "8:48")

@@ -24,6 +24,7 @@ from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.place import StorePlace
 from good_tide.storage.server_place import ServerPlace
 from good_tide.system.disks import Disks
+from good_tide.system.mounts import BY_FILE_MANAGER
 
 _OWN_FOLDER = "good-tide"
 
@@ -36,15 +37,17 @@ def look_at(disks: Disks, known_stores: frozenset[StoreId]) -> list[DiskFacts]:
         return list(threads.map(lambda disk: _looked_at(disk, known_stores), found))
 
 
-def _looked_at(disk: DiskFacts, known: frozenset[StoreId]) -> DiskFacts:
+def _looked_at(disk: DiskFacts, known: frozenset[StoreId], part: Path | None = None) -> DiskFacts:
+    """A disk as it is now; of a share that is one of several in a mount, its ``part``."""
     if not disk.answers or not disk.mounted:
         return disk
-    path = Path(disk.path)
+    path = part or Path(disk.path)
     if disk.kind == "network":
         answer = probe_apart(path, known)
         if answer is None:
             return msgspec.structs.replace(disk, answers=False)
-        total, free = (disk.total, disk.free) if disk.total else (answer.total, answer.free)
+        told = disk.total and part is None
+        total, free = (disk.total, disk.free) if told else (answer.total, answer.free)
         return msgspec.structs.replace(
             disk,
             total=total,
@@ -161,7 +164,8 @@ def examine(
             (Check(Level.BAD, tr("The system does not know this folder"), tr("Choose another")),),
         )
     if disk.kind == "network" and disk.answers:
-        disk = _looked_at(disk, known)
+        one_of_many = disk.file_system == BY_FILE_MANAGER
+        disk = _looked_at(disk, known, _nearest(absolute, disk) if one_of_many else None)
     if not disk.answers:
         return Examined(str(absolute), disk, tuple(check_place(disk, wanted)))
     there = absolute
@@ -193,6 +197,12 @@ def examine(
             )
         )
     return Examined(str(absolute), disk, (*extra, *checked), holds)
+
+
+def _nearest(folder: Path, disk: DiskFacts) -> Path:
+    """The share that the file manager has opened in which a folder lies: each has room of its own."""
+    inside = folder.relative_to(disk.path).parts
+    return Path(disk.path, *inside[:1])
 
 
 def store_ref(disks: Disks, where: StorePlace) -> StoreRef:

@@ -9,6 +9,8 @@ import threading
 import time
 from pathlib import Path
 
+import msgspec
+
 from good_tide.core.errors import (
     LoginError,
     NotInPlaceError,
@@ -20,11 +22,17 @@ from good_tide.core.errors import (
 from good_tide.lines import client
 from good_tide.lines.client import line_to
 from good_tide.lines.wire import Begin, Put, Try
+from good_tide.storage.header import create_store
 from good_tide.storage.place import Place
 from good_tide.storage.server_place import ServerPlace
+from good_tide.storage.store import open_store
 from tests.support.base import GoodTideTest
-from tests.support.ssh_server import SshServer, server_for
+from tests.support.slow_line import SlowLine
+from tests.support.ssh_server import SshServer, free_port, server_for
 from tests.unit.storage.test_place import PlaceContract
+
+_ROUND_TRIP, _RATE = 0.08, 12.5e6
+"""Seconds, and bytes a second, of a line that is slow."""
 
 
 class _ServerTest(GoodTideTest):
@@ -244,3 +252,42 @@ class FullServerTest(GoodTideTest):
             file.write(os.urandom(5_000_000))
             file.commit()
         self.assertEqual((place.names("packs"), place.names("tmp")), (["a/fits"], []))
+
+
+class SlowLineTest(_ServerTest):
+    """Over a line with a round trip of 80 ms and 100 Mbit/s: what takes long is bytes, not questions."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        port = free_port()
+        self.line = SlowLine(port, self.server.port, _ROUND_TRIP * 1000)
+        self.addCleanup(self.line.end)
+        self.server.let_in(self.settings, port=port)
+        self.where = ServerPlace(msgspec.structs.replace(self.server.address, port=port))
+        self.addCleanup(line_to(self.where.address).end)
+        self.place = self.where.files()
+
+    def test_an_unchanged_run_takes_few_round_trips(self) -> None:
+        for number in range(300):
+            self.write(f"some/folder {number % 20}/{number}.txt", f"{number}" * 50)
+        create_store(self.where, None)
+        self.snap(open_store(self.where, None))
+        began = time.monotonic()
+        store = open_store(self.where, None)
+        store.snapshots()
+        opened = time.monotonic() - began
+        self.snap(store)
+        self.assertLess(opened / _ROUND_TRIP, 15)
+        self.assertLess((time.monotonic() - began) / _ROUND_TRIP, 60)
+
+    def test_the_line_is_full_in_both_directions(self) -> None:
+        data = os.urandom(24_000_000)
+        self.where.check_there()
+        began = time.monotonic()
+        self.put("packs/a/large", data)
+        up = len(data) / (time.monotonic() - began)
+        began = time.monotonic()
+        parts = [self.place.read("packs/a/large", at, 200_000) for at in range(0, len(data), 200_000)]
+        down = len(data) / (time.monotonic() - began)
+        self.assertEqual(b"".join(parts), data)
+        self.assertGreater(min(up, down), 0.6 * _RATE)

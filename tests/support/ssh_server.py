@@ -14,6 +14,8 @@ import time
 import unittest
 from pathlib import Path
 
+import msgspec
+
 from good_tide.core.addresses import Address
 
 _SECONDS = 20.0
@@ -125,17 +127,19 @@ class SshServer:
                         found.append(int(folder.name))
         return found
 
-    def let_in(self, settings: Path, trusted: bool = True) -> None:
-        """Keep the login, and that the key is right, in the settings of a test."""
+    def let_in(self, settings: Path, port: int = 0) -> None:
+        """Keep the login, and that the key is right, in the settings of a test; for another port too, which
+        leads here."""
+        port = port or self.port
         settings.mkdir(parents=True, exist_ok=True)
         logins = settings / "logins.toml"
         with open(logins, "a", encoding="utf-8") as file:
-            file.write(f'["{self.address.server}"]\nkey = "{self.key}"\n')
+            server = msgspec.structs.replace(self.address, port=port).server
+            file.write(f'["{server}"]\nkey = "{self.key}"\n')
         logins.chmod(0o600)
-        if trusted:
-            public = " ".join((self.folder / "host.pub").read_text().split()[:2])
-            with open(settings / "known_hosts", "a", encoding="utf-8") as file:
-                file.write(f"[127.0.0.1]:{self.port} {public}\n")
+        public = " ".join((self.folder / "host.pub").read_text().split()[:2])
+        with open(settings / "known_hosts", "a", encoding="utf-8") as file:
+            file.write(f"[127.0.0.1]:{port} {public}\n")
 
 
 def _new_key(file: Path) -> None:

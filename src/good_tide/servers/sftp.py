@@ -7,8 +7,8 @@ import contextlib
 import os
 import secrets
 import time
-from collections import OrderedDict
-from collections.abc import Awaitable
+from collections import OrderedDict, deque
+from collections.abc import Awaitable, Callable
 from typing import TypeVar
 
 import asyncssh
@@ -28,9 +28,13 @@ _KEEPALIVE_SECONDS, _KEEPALIVES = 15.0, 4
 _BLOCK = 128 * 1024
 _UNDER_WAY = 24
 """Blocks under way at once: about 3 MB, which fills a line of 100 Mbit/s over a quarter of a second."""
+_STRETCH, _STRETCHES = 8 * _BLOCK, 4
+"""Bytes of a file that are asked for together, and how many such stretches at once."""
 _OPEN_FILES = 16
 _OPEN_FOLDERS = 16
 """Folders that are listed at once."""
+_PARTS_AHEAD = 8
+"""Parts of a listing that are asked for at once, each of some hundred names."""
 _COMPARED = 1 << 20
 _HELD = "packs/"
 """Files that are kept open to read from: they are large, and not replaced by others of the same name."""
@@ -50,8 +54,6 @@ class SftpServer:
         self._connection: asyncssh.SSHClientConnection | None = None
         self._client: asyncssh.SFTPClient | None = None
         self._held: OrderedDict[str, asyncssh.SFTPClientFile] = OrderedDict()
-        self._made: set[str] = set()
-        """Folders that are known to be there."""
 
     async def there(self) -> None:
         client = await self._open()
@@ -95,18 +97,33 @@ class SftpServer:
         )
 
     async def _entries(self, folder: str) -> list[tuple[str, asyncssh.SFTPAttrs]]:
-        client = await self._open()
-        entries = []
+        """What is in a folder. The library asks for one part after the other, each a round trip; here the
+        next are asked for before one has come."""
+        asking = (await self._open())._handler
+        entries: list[tuple[str, asyncssh.SFTPAttrs]] = []
         with _told():
             try:
-                async for entry in client.scandir(self._path(folder)):
-                    name = str(entry.filename)
-                    if name not in (".", ".."):
-                        entries.append((name, entry.attrs))
+                handle = await asking.opendir(self._path(folder).encode())
             except asyncssh.SFTPNoSuchFile:
                 return []
+            try:
+                ahead, ended = 2, False
+                while not ended:
+                    parts = await asyncio.gather(
+                        *(asking.readdir(handle) for _ in range(ahead)), return_exceptions=True
+                    )
+                    for part in parts:
+                        if isinstance(part, asyncssh.SFTPEOFError):
+                            ended = True
+                        elif isinstance(part, BaseException):
+                            raise part
+                        else:
+                            entries += [(_name(entry.filename), entry.attrs) for entry in part[0]]
+                    ahead = min(_PARTS_AHEAD, 2 * ahead)
+            finally:
+                _later(asking.close(handle))
         self._tell.moved(received=len(entries) * 64)
-        return entries
+        return [(name, attributes) for name, attributes in entries if name not in (".", "..")]
 
     async def size(self, name: str) -> int:
         client = await self._open()
@@ -120,12 +137,19 @@ class SftpServer:
         with _told():
             file = await self._to_read(name)
             try:
-                if length is None:
-                    size = (await file.stat()).size or 0
-                    length = max(0, size - offset)
+                if name.startswith(_HELD) and length is not None:
+                    return await self._read_fully(file, offset, length)
+                first, found = await asyncio.gather(
+                    file.read(min(_BLOCK, limit if length is None else length), offset), file.stat()
+                )
+                assert isinstance(first, bytes)
+                self._tell.moved(received=len(first))
+                rest = max(0, (found.size or 0) - offset)
+                length = rest if length is None else min(length, rest)
                 if length > limit:
                     raise ServerError(Trouble.OTHER, "too large")
-                return await self._read_fully(file, offset, length)
+                left = length - len(first)
+                return first + await self._read_fully(file, offset + len(first), left) if left > 0 else first
             finally:
                 if not name.startswith(_HELD):
                     _later(file.close())
@@ -144,17 +168,30 @@ class SftpServer:
         return file
 
     async def _read_fully(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
+        """So many bytes, fewer at the end of the file. Stretches are asked for before those before them have
+        come."""
         parts: list[bytes] = []
-        left = length
-        while left:
-            part = await file.read(min(left, _BLOCK * _UNDER_WAY), offset)
-            if not part:
-                break
-            assert isinstance(part, bytes)
-            self._tell.moved(received=len(part))
-            parts.append(part)
-            offset, left = offset + len(part), left - len(part)
-        return b"".join(parts)
+        coming: deque[asyncio.Future[bytes]] = deque()
+        at, end = offset, offset + length
+        try:
+            while at < end or coming:
+                while at < end and len(coming) < _STRETCHES:
+                    coming.append(asyncio.ensure_future(self._stretch(file, at, min(_STRETCH, end - at))))
+                    at += _STRETCH
+                part = await coming.popleft()
+                parts.append(part)
+                if len(part) < _STRETCH:
+                    break
+        finally:
+            for one in coming:
+                one.cancel()
+        return parts[0] if len(parts) == 1 else b"".join(parts)
+
+    async def _stretch(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
+        part = await file.read(length, offset)
+        assert isinstance(part, bytes)
+        self._tell.moved(received=len(part))
+        return part
 
     async def put(self, name: str, owner: str, data: bytes, exclusive: bool, again: bool) -> None:
         client = await self._open()
@@ -162,11 +199,9 @@ class SftpServer:
         written = False
         try:
             with _told():
-                await self._folder_of(temporary)
-                await self._write(client, temporary, data)
+                await self._in_folder(temporary, lambda: self._write(client, temporary, data))
                 written = True
-                await self._folder_of(name)
-                await self._name_it(client, temporary, name, exclusive)
+                await self._in_folder(name, lambda: self._name_it(client, temporary, name, exclusive))
         except ServerError as error:
             if error.trouble is Trouble.TAKEN and again and await self._same(name, data):
                 return
@@ -196,12 +231,12 @@ class SftpServer:
                     at += step
                     if len(running) > 1:
                         await running.pop(0)
-                for part in running:
-                    await part
-                with contextlib.suppress(asyncssh.SFTPOpUnsupported):
-                    await file.fsync()
+                made = await asyncio.gather(*running, file.fsync(), return_exceptions=True)
+                for one in made:
+                    if isinstance(one, BaseException) and not isinstance(one, asyncssh.SFTPOpUnsupported):
+                        raise one
             finally:
-                await file.close()
+                _later(file.close())
         except asyncssh.SFTPError:
             with contextlib.suppress(asyncssh.SFTPError):
                 await client.remove(path)
@@ -227,6 +262,8 @@ class SftpServer:
                 await client.rename(source, target)  # version 3: refuses a name that is taken
             else:
                 await client.remove(source)
+        except asyncssh.SFTPNoSuchFile:
+            raise
         except asyncssh.SFTPError as error:
             taken = exclusive and await client.lexists(target)
             with contextlib.suppress(asyncssh.SFTPError):
@@ -253,10 +290,19 @@ class SftpServer:
         if not written and 0 <= room.free < size + _BLOCK:
             raise ServerError(Trouble.FULL) from error
 
+    async def _in_folder(self, name: str, act: Callable[[], Awaitable[None]]) -> None:
+        """Do something with a name; where its folder is not there, make it and do it again."""
+        try:
+            await act()
+        except asyncssh.SFTPNoSuchFile:
+            await self._folder_of(name)
+            await act()
+
     async def _folder_of(self, name: str) -> None:
-        """Make the folder of a file, unless it is known to be there; the folder of the address must be."""
+        """Make the folder of a file, and those above it in the store; the folder of the address must be
+        there."""
         folder = name.rpartition("/")[0]
-        if not folder or folder in self._made:
+        if not folder:
             return
         await self._folder_of(folder)
         client = await self._open()
@@ -267,7 +313,6 @@ class SftpServer:
         except asyncssh.SFTPError:
             if not await client.isdir(self._path(folder)):
                 raise
-        self._made.add(folder)
 
     async def remove(self, name: str) -> None:
         client = await self._open()
@@ -331,7 +376,6 @@ class SftpServer:
     async def close(self) -> None:
         connection, self._connection, self._client = self._connection, None, None
         self._held.clear()
-        self._made.clear()
         if connection is not None:
             connection.abort()
 
@@ -411,6 +455,10 @@ def _later(closing: Awaitable[object]) -> None:
 
 
 _ending: set[asyncio.Future[None]] = set()
+
+
+def _name(name: str | bytes) -> str:
+    return os.fsdecode(name)
 
 
 async def _missing_as(trouble: Trouble, asked: Awaitable[T]) -> T:

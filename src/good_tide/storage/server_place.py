@@ -4,7 +4,6 @@ the process that does it is another one (``good_tide.servers``)."""
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
@@ -41,16 +40,13 @@ from good_tide.lines.wire import (
     Trouble,
 )
 from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace
+from good_tide.storage.server_cache import ServerCache
 
 A = TypeVar("A")
 
-_BLOCK = 256 * 1024
-"""Bytes of packs that are asked for at once at least."""
-_KEPT_BLOCKS = 96
-"""Blocks that are kept: 24 MiB."""
-_MOST_AHEAD = 16
-"""Blocks that are asked for ahead of who reads on: 4 MiB."""
 _PACKS = "packs/"
+_COPIED = 1 << 20
+"""Fewer bytes are copied when they are written: who wrote them may use the memory again."""
 
 
 class ServerPlace(msgspec.Struct, frozen=True):
@@ -209,7 +205,7 @@ class SpoolingPlace:
     def __init__(self, place: Address) -> None:
         self._address = place
         self._line: Line = line_to(place)
-        self._blocks = _Blocks(self._line)
+        self._cache = _cache_of(place)
 
     @property
     def title(self) -> str:
@@ -227,7 +223,8 @@ class SpoolingPlace:
 
     def names(self, folder: str) -> list[str]:
         doing = tr("Listing {root}").format(root=self._at(folder))
-        return [one.name for one in self._ask(Tree(folder), doing)]
+        found = waited(lambda: self._cache.files(folder), self._address, doing)
+        return [one.name for one in found]
 
     def size(self, name: str) -> int:
         return self._ask(Size(name), tr("Looking at {root}").format(root=self._at(name)))
@@ -236,7 +233,10 @@ class SpoolingPlace:
         doing = tr("Reading {root}").format(root=self._at(name))
         if name.startswith(_PACKS) and length is not None and length <= READ_LIMIT:
             count = length
-            return waited(lambda: self._blocks.read(name, offset, count), self._address, doing)
+            return waited(lambda: self._cache.part(name, offset, count), self._address, doing)
+        small = waited(lambda: self._cache.small(name), self._address, doing)
+        if small is not None:
+            return small[offset : None if length is None else offset + length]
         if length is not None and length > READ_LIMIT:
             length = min(length, max(0, self.size(name) - offset))
         return self._ask(Read(name, offset, length, READ_LIMIT), doing)
@@ -245,9 +245,9 @@ class SpoolingPlace:
         return _SpooledFile(self._put, name, owner)
 
     def _put(self, name: str, owner: str, data: bytes | memoryview, exclusive: bool) -> None:
-        self._blocks.forget(name)
+        self._cache.changed(name)
         self._ask(Put(name, owner, exclusive), tr("Writing to {root}").format(root=self.title), data)
-        self._blocks.forget(name)
+        self._cache.changed(name)
 
     def clear_temporary(self, owner: str) -> None:
         for name in self.names(TEMPORARY):
@@ -255,7 +255,7 @@ class SpoolingPlace:
                 self.remove(f"{TEMPORARY}/{name}")
 
     def remove(self, name: str) -> None:
-        self._blocks.forget(name)
+        self._cache.changed(name)
         self._ask(Remove(name), tr("Removing {root}").format(root=self._at(name)))
 
     def total_bytes(self) -> int:
@@ -277,86 +277,13 @@ class SpoolingPlace:
         )
 
 
-class _Blocks:
-    """Blocks of packs that were read, and those that whoever reads on will want next."""
-
-    def __init__(self, line: Line) -> None:
-        self._line = line
-        self._guard = threading.Lock()
-        self._kept: OrderedDict[tuple[str, int], _Block] = OrderedDict()
-        self._last: OrderedDict[str, tuple[int, int]] = OrderedDict()
-        """Of each pack that is being read: the last block, and how many are asked for ahead."""
-
-    def read(self, name: str, offset: int, length: int) -> bytes:
-        """Bytes of a pack; raises ``LineError``."""
-        if length <= 0:
-            return b""
-        first, last = offset // _BLOCK, (offset + length - 1) // _BLOCK
-        with self._guard:
-            ahead = self._ahead(name, first, last)
-            blocks = [self._block(name, number) for number in range(first, last + 1)]
-            for number in range(last + 1, last + 1 + ahead):
-                self._block(name, number)
-            while len(self._kept) > _KEPT_BLOCKS:
-                self._kept.popitem(last=False)
-        parts = []
-        for number, block in enumerate(blocks, first):
-            try:
-                parts.append(block.data())
-            except LineError:
-                self._drop(name, number, block)
-                raise
-        whole = parts[0] if len(parts) == 1 else b"".join(parts)
-        begin = offset - first * _BLOCK
-        return whole[begin : begin + length]
-
-    def _ahead(self, name: str, first: int, last: int) -> int:
-        """How many blocks to ask for ahead: twice as many each time that somebody reads on."""
-        before = self._last.pop(name, None)
-        ahead = 0
-        if before is not None and before[0] <= first <= before[0] + 1 and last > before[0]:
-            ahead = min(_MOST_AHEAD, 2 * before[1] or 2)
-        elif before is not None and before[0] == last:
-            ahead = before[1]
-        self._last[name] = (last, ahead)
-        while len(self._last) > _MOST_AHEAD:
-            self._last.popitem(last=False)
-        return ahead
-
-    def _block(self, name: str, number: int) -> _Block:
-        found = self._kept.pop((name, number), None)
-        if found is None:
-            found = _Block(self._line.begin(Read(name, number * _BLOCK, _BLOCK)))
-        self._kept[name, number] = found
-        return found
-
-    def _drop(self, name: str, number: int, block: _Block) -> None:
-        with self._guard:
-            if self._kept.get((name, number)) is block:
-                del self._kept[name, number]
-
-    def forget(self, name: str) -> None:
-        """A file was replaced or removed, or will be."""
-        with self._guard:
-            self._last.pop(name, None)
-            for key in [key for key in self._kept if key[0] == name]:
-                del self._kept[key]
+_caches: dict[Address, ServerCache] = {}
+_guard = threading.Lock()
 
 
-class _Block:
-    """A block that was asked for."""
-
-    def __init__(self, answer: Callable[[], bytes]) -> None:
-        self._answer = answer
-        self._guard = threading.Lock()
-        self._data: bytes | None = None
-
-    def data(self) -> bytes:
-        """Its bytes, fewer at the end of the file; raises ``LineError``."""
-        with self._guard:
-            if self._data is None:
-                self._data = self._answer()
-            return self._data
+def _cache_of(place: Address) -> ServerCache:
+    with _guard:
+        return _caches.setdefault(place, ServerCache(line_to(place)))
 
 
 class _SpooledFile:
@@ -370,7 +297,7 @@ class _SpooledFile:
         self.size = 0
 
     def write(self, data: bytes | memoryview) -> None:
-        self._open_parts().append(bytes(data) if len(data) < _BLOCK else data)
+        self._open_parts().append(bytes(data) if len(data) < _COPIED else data)
         self.size += len(data)
 
     def commit(self, exclusive: bool = False) -> None:

@@ -1,0 +1,174 @@
+"""What is known of a folder on a server for a moment, and what is asked for ahead, so that reading many small
+things takes as long as reading one.
+
+Nothing of it outlives a few seconds, or anything that is written or removed from here: whoever leaves a mark
+and then looks, sees what others did before.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import Generic, TypeVar
+
+from good_tide.lines.client import Line, LineError
+from good_tide.lines.wire import Found, Read, Tree
+
+A = TypeVar("A")
+
+_SECONDS = 3.0
+"""How long what was seen a moment ago is taken for what is there."""
+_FOLDERS = (
+    *("keys", "snapshots", "index", "summaries", "pins", "damage", "doomed", "writers", "lease", "tmp"),
+    *("copies/keys", "copies/snapshots", "copies/index", "copies/pins"),
+)
+"""Folders of few files, listed together."""
+_HEADS = ("store.json", "copies/store.json")
+_SMALL = 256 * 1024
+"""Files of more bytes are not read ahead."""
+_FILES_AHEAD = 32
+_KEPT_BYTES = 16 << 20
+
+_BLOCK = 512 * 1024
+"""Bytes of packs that are asked for at once at least."""
+_KEPT_BLOCKS = 64
+"""Blocks that are kept: 32 MiB."""
+_BLOCKS_AHEAD = 12
+"""Blocks that are asked for ahead of who reads on: 6 MiB."""
+
+
+class _Coming(Generic[A]):
+    """An answer that was asked for, and when (seconds of the monotonic clock)."""
+
+    def __init__(self, answer: Callable[[], A]) -> None:
+        self.asked = time.monotonic()
+        self._answer = answer
+        self._guard = threading.Lock()
+        self._value: list[A] = []
+
+    @property
+    def fresh(self) -> bool:
+        """Whether it still stands for what is there."""
+        return time.monotonic() - self.asked <= _SECONDS
+
+    def value(self) -> A:
+        """What came; raises ``LineError``."""
+        with self._guard:
+            if not self._value:
+                self._value.append(self._answer())
+            return self._value[0]
+
+
+class ServerCache:
+    """Of one folder on a server; all who use it in this process share one. Threads may use it at once."""
+
+    def __init__(self, line: Line) -> None:
+        self._line = line
+        self._guard = threading.Lock()
+        self._listings: dict[str, _Coming[list[Found]]] = {}
+        self._files: OrderedDict[str, _Coming[bytes]] = OrderedDict()
+        self._blocks: OrderedDict[tuple[str, int], _Coming[bytes]] = OrderedDict()
+        self._last: OrderedDict[str, tuple[int, int]] = OrderedDict()
+        """Of each pack that is being read: the last block, and how many are asked for ahead."""
+
+    def changed(self, name: str) -> None:
+        """A file was made or removed from here, or will be: nothing that was seen before counts any more."""
+        with self._guard:
+            self._listings.clear()
+            self._files.clear()
+            self._last.pop(name, None)
+            for key in [key for key in self._blocks if key[0] == name]:
+                del self._blocks[key]
+
+    def files(self, folder: str) -> list[Found]:
+        """Files in a folder and those below; raises ``LineError``."""
+        if folder not in _FOLDERS:
+            return self._line.ask(Tree(folder))
+        with self._guard:
+            found = self._listings.get(folder)
+            if found is None or not found.fresh:
+                self._listings = {one: _Coming(self._line.begin(Tree(one))) for one in _FOLDERS}
+                found = self._listings[folder]
+        try:
+            return found.value()
+        except LineError:
+            with self._guard:
+                self._listings.clear()
+            raise
+
+    def small(self, name: str) -> bytes | None:
+        """A small file, whole, and others of its folder asked for with it; None for one that is not small,
+        or not there. Raises ``LineError``."""
+        folder = name.rpartition("/")[0]
+        if name in _HEADS:
+            ahead = list(_HEADS)
+        elif folder in _FOLDERS:
+            names = [one.name for one in self.files(folder) if one.size <= _SMALL]
+            last = name.rpartition("/")[2]
+            if last not in names:
+                return None
+            at = names.index(last)
+            ahead = [f"{folder}/{one}" for one in names[at : at + _FILES_AHEAD]]
+        else:
+            return None
+        with self._guard:
+            for one in ahead:
+                known = self._files.get(one)
+                if known is None or not known.fresh:
+                    self._files[one] = _Coming(self._line.begin(Read(one, 0, None, _SMALL)))
+            found = self._files[name]
+            while len(self._files) * _SMALL > _KEPT_BYTES and next(iter(self._files)) != name:
+                self._files.popitem(last=False)
+        try:
+            return found.value()
+        except LineError:
+            with self._guard:
+                self._files.pop(name, None)
+            return None  # who reads it alone is told why
+
+    def part(self, name: str, offset: int, length: int) -> bytes:
+        """Bytes of a pack; raises ``LineError``."""
+        if length <= 0:
+            return b""
+        first, last = offset // _BLOCK, (offset + length - 1) // _BLOCK
+        with self._guard:
+            ahead = self._ahead(name, first, last)
+            blocks = [self._block(name, number) for number in range(first, last + 1)]
+            for number in range(last + 1, last + 1 + ahead):
+                self._block(name, number)
+            while len(self._blocks) > _KEPT_BLOCKS:
+                self._blocks.popitem(last=False)
+        parts = []
+        for number, block in enumerate(blocks, first):
+            try:
+                parts.append(block.value())
+            except LineError:
+                with self._guard:
+                    if self._blocks.get((name, number)) is block:
+                        del self._blocks[name, number]
+                raise
+        whole = parts[0] if len(parts) == 1 else b"".join(parts)
+        begin = offset - first * _BLOCK
+        return whole[begin : begin + length]
+
+    def _ahead(self, name: str, first: int, last: int) -> int:
+        """How many blocks to ask for ahead: twice as many each time that somebody reads on."""
+        before = self._last.pop(name, None)
+        ahead = 0
+        if before is not None and before[0] <= first <= before[0] + 1 and last > before[0]:
+            ahead = min(_BLOCKS_AHEAD, 2 * before[1] or 2)
+        elif before is not None and before[0] == last:
+            ahead = before[1]
+        self._last[name] = (last, ahead)
+        while len(self._last) > _BLOCKS_AHEAD:
+            self._last.popitem(last=False)
+        return ahead
+
+    def _block(self, name: str, number: int) -> _Coming[bytes]:
+        found = self._blocks.pop((name, number), None)
+        if found is None:
+            found = _Coming(self._line.begin(Read(name, number * _BLOCK, _BLOCK)))
+        self._blocks[name, number] = found
+        return found

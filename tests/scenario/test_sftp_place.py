@@ -4,13 +4,18 @@ it can do and with as little as servers have; and what comes between."""
 from __future__ import annotations
 
 import os
+import shutil
 import signal
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
+from unittest import mock
 
 import msgspec
 
+from good_tide.core.addresses import address
 from good_tide.core.errors import (
     LoginError,
     NotInPlaceError,
@@ -22,11 +27,12 @@ from good_tide.core.errors import (
 from good_tide.lines import client
 from good_tide.lines.client import line_to
 from good_tide.lines.wire import Begin, Put, Try
+from good_tide.servers.stand_in import StandInFacts
 from good_tide.storage.header import create_store
 from good_tide.storage.place import Place
 from good_tide.storage.server_place import ServerPlace
 from good_tide.storage.store import open_store
-from tests.support.base import GoodTideTest
+from tests.support.base import GoodTideTest, program
 from tests.support.slow_line import SlowLine
 from tests.support.ssh_server import SshServer, free_port, server_for
 from tests.unit.storage.test_place import PlaceContract
@@ -291,3 +297,76 @@ class SlowLineTest(_ServerTest):
         down = len(data) / (time.monotonic() - began)
         self.assertEqual(b"".join(parts), data)
         self.assertGreater(min(up, down), 0.6 * _RATE)
+
+
+class PasswordTest(GoodTideTest):
+    """Logins by password, against the stand-in that ships."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+
+    def stand_in(self, *more: str) -> StandInFacts:
+        """A server, until the test ends."""
+        words = [sys.executable, "-m", "good_tide.servers.stand_in", str(self.folder / "served"), "0", *more]
+        process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        assert process.stdin is not None
+        assert process.stdout is not None
+        for end in (process.wait, process.stdout.close, process.stdin.close):
+            self.addCleanup(end)
+        return msgspec.json.decode(process.stdout.readline(), type=StandInFacts)
+
+    def tried(self, facts: StandInFacts, password: str, *more: str) -> subprocess.CompletedProcess[str]:
+        """``place try``, with a password."""
+        given = self.folder / "given"
+        given.write_text(password + "\n")
+        words = ("place", "try", facts.address, "--fingerprint", facts.fingerprint, "--password-file", given)
+        return program(*words, *more)
+
+    def test_a_password_is_kept_where_somebody_wants_it_and_forgotten(self) -> None:
+        facts = self.stand_in()
+        wrong = self.tried(facts, "wrong", "--keep", "file")
+        self.assertEqual((wrong.returncode, "does not let guest in" in wrong.stdout), (3, True), wrong.stdout)
+        self.assertFalse((self.settings / "logins.toml").exists())
+        right = self.tried(facts, facts.password, "--keep", "file")
+        self.assertEqual(right.returncode, 0, right.stdout + right.stderr)
+        kept = self.settings / "logins.toml"
+        self.assertEqual((kept.stat().st_mode & 0o777, facts.password in kept.read_text()), (0o600, True))
+        self.write("plan.txt", "kept on a server")
+        for words in (
+            ("store", "create", facts.address, "--unencrypted"),
+            ("snapshot", "--store", facts.address, "--folder", self.work),
+            ("restore", facts.address, "--all", "--snapshot", "latest", "--into", self.folder / "out"),
+        ):
+            done = program(*words)
+            self.assertEqual((done.returncode, facts.password in done.stdout), (0, False), done.stderr)
+        self.assertEqual((self.folder / "out" / "work" / "plan.txt").read_text(), "kept on a server")
+        self.assertEqual(program("place", "forget", facts.address).returncode, 0)
+        self.assertNotIn(facts.password, kept.read_text())
+        self.assertEqual(program("store", "about", facts.address).returncode, 3)
+
+    def test_a_server_that_asks_for_a_code_is_unfit_for_runs_by_themselves(self) -> None:
+        facts = self.stand_in("--code")
+        done = self.tried(facts, facts.password)
+        self.assertEqual((done.returncode, "asks for more than a password" in done.stdout), (3, True))
+        self.assertIn("Code from your telephone", done.stdout)
+
+    def test_the_service_manager_hands_over_logins(self) -> None:
+        facts = self.stand_in()
+        self.tried(facts, facts.password)
+        handed = self.folder / "handed"
+        handed.mkdir()
+        server = address(facts.address).server
+        (handed / "good-tide-logins").write_text(f'["{server}"]\npassword = "{facts.password}"\n')
+        with mock.patch.dict(os.environ, {"CREDENTIALS_DIRECTORY": str(handed)}):
+            self.assertEqual(program("place", "try", facts.address).returncode, 0)
+
+    def test_one_command_begins_the_stand_in(self) -> None:
+        words = [sys.executable, "-m", "good_tide", "stand-in", "server", "sftp", "--json"]
+        with subprocess.Popen(words, stdout=subprocess.PIPE, start_new_session=True) as process:
+            assert process.stdout is not None
+            facts = msgspec.json.decode(process.stdout.readline(), type=dict[str, str])
+            self.addCleanup(shutil.rmtree, facts["folder"])
+            os.killpg(process.pid, signal.SIGINT)
+        self.assertEqual(process.returncode, 5)  # stopped by somebody
+        self.assertEqual(sorted(facts), ["address", "fingerprint", "folder", "password"])

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import signal
+import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import click
@@ -13,7 +15,7 @@ from good_tide.cli import output
 from good_tide.cli.options import json_option
 from good_tide.cli.output import print_json, say, table
 from good_tide.cli.parameters import PATH
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.translation import tr
 from good_tide.operations.workplace import this_workplace
 from good_tide.system.disk_choice import disks_for
@@ -22,7 +24,7 @@ from good_tide.system.stand_in_disks import StandIn, StandInDisks
 
 @click.group("stand-in")
 def stand_in_group() -> None:
-    """Stand-in disks: folders that play disks, to try a set-up without any."""
+    """Stand-in disks and servers, to try a set-up without any."""
 
 
 def _rack(folder: Path | None) -> StandInDisks:
@@ -157,4 +159,34 @@ def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
         signal.pause()
     finally:
         server.stop()
+    return output.DONE
+
+
+@stand_in_group.command("server")
+@click.argument("kind", type=click.Choice(["sftp"]))
+@click.option("--folder", type=PATH, metavar="DIR", help=tr("Where its files are kept; a new one otherwise."))
+@click.option(
+    "--port", type=int, default=0, metavar="N", help=tr("On this port; any that is free otherwise.")
+)
+@json_option
+def stand_in_server(kind: str, folder: Path | None, port: int, as_json: bool) -> int:
+    """A server on this machine, with a login that is thrown away, to try a store on a server. It runs until
+    it is stopped."""
+    kept = folder or Path(tempfile.mkdtemp(prefix="good-tide-server-"))
+    command = [sys.executable, "-P", "-m", "good_tide.servers.stand_in", str(kept), str(port)]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
+        assert server.stdout is not None
+        first = server.stdout.readline()
+        if not first:
+            raise PlaceError(tr("The stand-in server did not begin"), tr("Choose another port"))
+        facts = msgspec.json.decode(first, type=dict[str, str])
+        if as_json:
+            print_json({**facts, "folder": str(kept)})
+        else:
+            say(tr("A server runs on this machine. Its files are in {folder}.").format(folder=kept))
+            for name, value in facts.items():
+                say(f"    {name:<12}{value}")
+            say(tr("Try it with “good-tide place try {address}”. Stop it with Ctrl+C.").format(**facts))
+        sys.stdout.flush()
+        server.wait()
     return output.DONE

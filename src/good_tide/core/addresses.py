@@ -85,7 +85,7 @@ def address(named: str) -> Address:
             tr("The address has a password in it, which others can read"),
             tr("Leave it out: it is asked for, and kept in the key ring"),
         )
-    path = unquote(parts.path).rstrip("/")
+    path = unquote(parts.path).rstrip("/") or parts.path[:1]
     if not _HOST.fullmatch(host) or not path or parts.query or parts.fragment or _odd(path):
         raise PersonError(
             tr("{named} does not say which folder on which server").format(named=named),

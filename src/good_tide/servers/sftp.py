@@ -113,8 +113,8 @@ class SftpServer:
                         *(asking.readdir(handle) for _ in range(ahead)), return_exceptions=True
                     )
                     for part in parts:
-                        if isinstance(part, asyncssh.SFTPEOFError):
-                            ended = True
+                        if isinstance(part, asyncssh.SFTPEOFError | asyncssh.SFTPNoSuchFile):
+                            ended = True  # some servers look for the folder only now
                         elif isinstance(part, BaseException):
                             raise part
                         else:

@@ -1,0 +1,99 @@
+"""A store on a server does all that one on a disk does: it is thinned and swept, mended, carried there and
+back, and used by many machines at once."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from good_tide.lines.client import line_to
+from good_tide.storage.server_place import ServerPlace
+from good_tide.storage.store import open_store
+from tests.support.base import GoodTideTest, program
+from tests.support.ssh_server import server_for
+
+_CLIENTS = 10
+_AS_ANOTHER = """
+import sys
+from pathlib import Path
+from good_tide.system import machine
+machine._MACHINE_ID = Path(sys.argv.pop(1))
+from good_tide.start import main
+main()
+"""
+"""The program, on a machine of its own."""
+
+
+class ServerStoreTest(GoodTideTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.server = server_for(self, Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide")
+        self.address = self.server.address.inside("store")
+        self.addCleanup(line_to(self.address).end)
+        self.done("store", "create", str(self.address), "--unencrypted")
+
+    def done(self, *words: str | Path) -> str:
+        """What a command says that has to go well."""
+        found = program(*words)
+        self.assertEqual(found.returncode, 0, f"{words}: {found.stdout}{found.stderr}")
+        return found.stdout
+
+    def packs(self) -> list[Path]:
+        """The packs on the server, the largest first."""
+        found = [path for path in (self.server.files / "store/packs").rglob("*") if path.is_file()]
+        return sorted(found, key=lambda path: -path.stat().st_size)
+
+    def test_released_swept_mended_and_carried_there_and_back(self) -> None:
+        store, words = str(self.address), ("--store", str(self.address), "--folder", str(self.work))
+        for number in range(3):
+            self.write(f"{number}.bin", os.urandom(2_000_000))
+            (self.work / f"{number - 1}.bin").unlink(missing_ok=True)
+            self.done("snapshot", *words)
+        listed = json.loads(self.done("history", store, "--json"))["snapshots"]
+        self.done("release", store, *(one["snapshot"] for one in listed[:2]))
+        before = sum(path.stat().st_size for path in self.packs())
+        self.assertIn("gave back", self.done("sweep", store))
+        self.assertLess(sum(path.stat().st_size for path in self.packs()), before / 2)
+        with open(self.packs()[0], "r+b") as file:
+            file.seek(100_000)
+            file.write(b"\xff" * 2000)
+        self.assertIn("Put right", self.done("verify", store, "--read-all"))
+        self.assertIn("All is well", self.done("verify", store, "--read-all"))
+        local, again = self.folder / "local", str(self.server.address.inside("again"))
+        self.done("store", "create", local, "--unencrypted")
+        self.done("store", "create", again, "--unencrypted")
+        self.assertIn("1 snapshot carried", self.done("store", "carry", store, local))
+        self.assertIn("1 snapshot carried", self.done("store", "carry", local, again))
+        out = self.folder / "out"
+        self.done("restore", again, "--all", "--snapshot", "latest", "--into", out)
+        self.assertEqual((out / "work/2.bin").read_bytes(), (self.work / "2.bin").read_bytes())
+
+    def test_ten_machines_at_once(self) -> None:
+        running = []
+        for number in range(_CLIENTS):
+            own = self.folder / f"machine {number}"
+            (own / "files").mkdir(parents=True)
+            (own / "machine-id").write_text(f"{number:032}")
+            (own / "files" / "name.txt").write_text(f"machine {number}")
+            (own / "files" / "same.bin").write_bytes(b"the same for all" * 50_000)
+            places = {f"XDG_{kind}_HOME": str(own / kind) for kind in ("STATE", "CACHE", "DATA")}
+            command = ["snapshot", "--store", str(self.address), "--folder", str(own / "files")]
+            running.append(
+                subprocess.Popen(
+                    [sys.executable, "-c", _AS_ANOTHER, str(own / "machine-id"), *command],
+                    env={**os.environ, **places},
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT,
+                )
+            )
+        said = [process.communicate(timeout=240)[0] for process in running]
+        self.assertEqual([process.returncode for process in running], [0] * _CLIENTS, said)
+        store = open_store(ServerPlace(self.address), None)
+        found, damage = store.snapshots()
+        self.assertEqual((len(found), len({one.record.machine.id for one in found}), damage), (10, 10, []))
+        self.assertIn("All is well", self.done("verify", str(self.address), "--read-all"))
+        for folder in ("tmp", "writers"):
+            self.assertEqual(list((self.server.files / "store" / folder).iterdir()), [])

@@ -11,7 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from typing import IO, TypeVar, cast
+from typing import IO, BinaryIO, TypeVar, cast
 
 import msgspec
 
@@ -126,9 +126,9 @@ class _Process:
             stream.flush()
 
     def _read(self) -> None:
-        stream = cast("IO[bytes]", self.process.stdout)
+        stream = cast("BinaryIO", self.process.stdout)
         with contextlib.suppress(OSError, ValueError, msgspec.MsgspecError):
-            while (came := read_frame(stream.read)) is not None:
+            while (came := read_frame(stream)) is not None:
                 self.last_sign = time.monotonic()
                 answer: Answer = msgspec.msgpack.decode(came.message, type=Answer)
                 if not isinstance(answer, Moved):
@@ -138,7 +138,7 @@ class _Process:
         with self._writing, contextlib.suppress(OSError):
             cast("IO[bytes]", self.process.stdin).close()
 
-    def _take(self, answer: Answered | Failed, payload: bytes) -> None:
+    def _take(self, answer: Answered | Failed, payload: bytearray) -> None:
         with self._guard:
             waiting = self._waiting.pop(answer.number, None)
         if waiting is None:
@@ -146,7 +146,7 @@ class _Process:
         if isinstance(answer, Failed):
             waiting.answer.set_exception(LineError(answer))
         elif isinstance(waiting.call, Read):
-            waiting.answer.set_result(payload)
+            waiting.answer.set_result(bytes(payload))
         else:
             waiting.answer.set_result(msgspec.msgpack.decode(answer.value, type=waiting.call.answer))
 

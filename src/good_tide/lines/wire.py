@@ -5,8 +5,7 @@ from __future__ import annotations
 
 import enum
 import struct
-from collections.abc import Callable
-from typing import ClassVar, Generic, NamedTuple, TypeVar
+from typing import BinaryIO, ClassVar, Generic, NamedTuple, TypeVar
 
 import msgspec
 
@@ -219,8 +218,8 @@ Answer = Answered | Failed | Moved
 class Frame(NamedTuple):
     """What came, and the bytes behind it."""
 
-    message: bytes
-    payload: bytes
+    message: bytearray
+    payload: bytearray
 
 
 def frame(message: msgspec.Struct, payload_size: int = 0) -> bytes:
@@ -229,16 +228,25 @@ def frame(message: msgspec.Struct, payload_size: int = 0) -> bytes:
     return _LENGTHS.pack(len(data), payload_size) + data
 
 
-def read_frame(read: Callable[[int], bytes]) -> Frame | None:
-    """The next frame; None at the end.
-
-    :param read: gives so many bytes, or fewer at the end.
-    """
-    begin = read(_LENGTHS.size)
-    if len(begin) < _LENGTHS.size:
+def read_frame(stream: BinaryIO) -> Frame | None:
+    """The next frame; None at the end."""
+    begin = _exactly(stream, _LENGTHS.size)
+    if begin is None:
         return None
     length, size = _LENGTHS.unpack(begin)
     if length > _LARGEST or size > _LARGEST:
         return None
-    message, payload = read(length), read(size) if size else b""
-    return Frame(message, payload) if len(message) == length and len(payload) == size else None
+    message, payload = _exactly(stream, length), _exactly(stream, size)
+    return Frame(message, payload) if message is not None and payload is not None else None
+
+
+def _exactly(stream: BinaryIO, size: int) -> bytearray | None:
+    """So many bytes, in memory once; None at the end."""
+    found = bytearray(size)
+    view, at = memoryview(found), 0
+    while at < size:
+        count = stream.readinto(view[at:])  # type: ignore[attr-defined]
+        if not count:
+            return None
+        at += count
+    return found

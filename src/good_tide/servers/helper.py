@@ -67,7 +67,7 @@ class _Serving:
             self._server = server_for(address(self._begin.address), self._begin, self._progress)
         return self._server
 
-    async def carry_out(self, asked: Asked, payload: bytes) -> None:
+    async def carry_out(self, asked: Asked, payload: bytearray) -> None:
         """Answer a call."""
         async with self._bound:
             try:
@@ -81,7 +81,7 @@ class _Serving:
             else:
                 _answer(Answered(asked.number, value), read)
 
-    async def _tried(self, asked: Asked, payload: bytes) -> tuple[msgspec.Raw, bytes]:
+    async def _tried(self, asked: Asked, payload: bytearray) -> tuple[msgspec.Raw, bytes]:
         """Carry out a call, again over a new connection while it breaks: once at least, as the server may
         have ended one that was idle."""
         deadline = time.monotonic() + (_TRY_SECONDS if asked.patient else 0.0)
@@ -100,7 +100,7 @@ class _Serving:
                 await asyncio.sleep(pause)
                 pause = min(_LONGEST_PAUSE, 2 * pause)
 
-    async def _watched(self, asked: Asked, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
+    async def _watched(self, asked: Asked, payload: bytearray, again: bool) -> tuple[msgspec.Raw, bytes]:
         """Carry out a call, unless the connection stands still."""
         still = _STILL_SECONDS if asked.patient else _AT_ONCE_SECONDS
         began = time.monotonic()
@@ -116,7 +116,7 @@ class _Serving:
                 await self._served().close()
                 raise LineBrokenError("nothing came for too long")
 
-    async def _do(self, call: AnyCall, payload: bytes, again: bool) -> tuple[msgspec.Raw, bytes]:
+    async def _do(self, call: AnyCall, payload: bytearray, again: bool) -> tuple[msgspec.Raw, bytes]:
         server = self._served()
         value: object = None
         match call:
@@ -164,7 +164,7 @@ async def _serve() -> None:
     loop = asyncio.get_running_loop()
 
     def take() -> Frame | None:
-        return read_frame(sys.stdin.buffer.read)
+        return read_frame(sys.stdin.buffer)
 
     begin = await loop.run_in_executor(None, take)
     if begin is None:

@@ -58,7 +58,7 @@ class Server(Protocol):
         """Bytes of a file, not more than ``limit``."""
         ...
 
-    async def put(self, name: str, owner: str, data: bytes, exclusive: bool, again: bool) -> None:
+    async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
         """Make a file whole.
 
         :param again: an earlier try may have been carried out, and only its answer been lost.

@@ -193,7 +193,7 @@ class SftpServer:
         self._tell.moved(received=len(part))
         return part
 
-    async def put(self, name: str, owner: str, data: bytes, exclusive: bool, again: bool) -> None:
+    async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
         client = await self._open()
         temporary = f"{TEMPORARY}/{owner}{secrets.token_hex(8)}"
         written = False
@@ -211,7 +211,7 @@ class SftpServer:
         finally:
             self._forget(name)
 
-    async def _write(self, client: asyncssh.SFTPClient, temporary: str, data: bytes) -> None:
+    async def _write(self, client: asyncssh.SFTPClient, temporary: str, data: bytes | bytearray) -> None:
         """Write a temporary file and make it durable; it does not stay where that fails."""
         path = self._path(temporary)
         try:
@@ -278,7 +278,7 @@ class SftpServer:
             await client.remove(target)
         await client.rename(source, target)
 
-    async def _same(self, name: str, data: bytes) -> bool:
+    async def _same(self, name: str, data: bytes | bytearray) -> bool:
         """Whether a file holds what was to be written."""
         if len(data) > _COMPARED or await self.size(name) != len(data):
             return False

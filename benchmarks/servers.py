@@ -1,0 +1,90 @@
+"""Stores on an SFTP server against the same on a disk: ``python -m benchmarks.servers [MB]`` (300 if not
+given). First snapshot, unchanged snapshot and restore, on loopback and over a line of 80 ms and 100 Mbit/s;
+each ratio from a run on the disk in the same minute. Needs OpenSSH's server."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from tests.support.slow_line import SlowLine
+from tests.support.ssh_server import SshServer, free_port
+
+_LINE_MS, _LINE_RATE = 80.0, 12.5e6
+
+
+def build(top: Path, megabytes: int) -> int:
+    """Half of it noise in large files, a third text, the rest small files; how many bytes."""
+    rng = np.random.default_rng(3)
+    words = [f"{number:x}" for number in rng.integers(1 << 40, size=5000)]
+    top.mkdir()
+    for number in range(megabytes // 40):
+        (top / f"noise {number}").write_bytes(rng.bytes(20_000_000))
+    for number in range(megabytes // 30):
+        (top / f"text {number}").write_text(" ".join(rng.choice(words, 950_000)))
+    for number in range(megabytes * 10):
+        folder = top / f"folder {number // 100}"
+        folder.mkdir(exist_ok=True)
+        (folder / f"{number}.txt").write_text(" ".join(rng.choice(words, 700)))
+    return sum(path.stat().st_size for path in top.rglob("*") if path.is_file())
+
+
+def run(*words: str) -> float:
+    """Seconds that a command takes."""
+    began = time.perf_counter()
+    command = [sys.executable, "-m", "good_tide", *words]
+    subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
+    return time.perf_counter() - began
+
+
+def measure(store: str, source: Path, out: Path) -> tuple[float, float, float]:
+    """Seconds of a first snapshot, an unchanged one, and a restore."""
+    run("store", "create", store, "--unencrypted")
+    taken = [run("snapshot", "--store", store, "--folder", str(source)) for _ in range(2)]
+    restored = run("restore", store, "--all", "--snapshot", "latest", "--into", str(out))
+    return taken[0], taken[1], restored
+
+
+def main() -> None:
+    """Print figures and ratios."""
+    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 300
+    with tempfile.TemporaryDirectory(prefix="good-tide-bench-") as folder:
+        top = Path(folder)
+        settings = top / "settings"
+        os.environ.update(GOOD_TIDE_SETTINGS=str(settings), XDG_STATE_HOME=f"{top}/state")
+        os.environ.update(XDG_CACHE_HOME=f"{top}/cache")
+        size = build(top / "source", megabytes)
+        server = SshServer(top / "ssh")
+        port = free_port()
+        line = SlowLine(port, server.port, _LINE_MS, _LINE_RATE)
+        try:
+            server.let_in(settings)
+            server.let_in(settings, port)
+            near = server.address
+            far = msgspec.structs.replace(near, port=port)
+            print(f"{size / 1e6:.0f} MB            first  unchanged  restore   (seconds)")
+            local = measure(str(top / "disk"), top / "source", top / "out 1")
+            print("disk             " + "".join(f"{one:7.1f}   " for one in local))
+            for name, where in (("server, loopback", near), ("server, 80 ms", far)):
+                found = measure(
+                    str(where.inside(f"store {where.port}")), top / "source", top / f"out {where.port}"
+                )
+                ratios = "  ".join(f"{one / base:.1f}" for one, base in zip(found, local))
+                print(f"{name:<17}" + "".join(f"{one:7.1f}   " for one in found) + f"  of the disk: {ratios}")
+            full = [100 * size / _LINE_RATE / one for one in (found[0], found[2])]
+            print(
+                f"over the line of 80 ms: {full[0]:.0f} % of it filled by the first, {full[1]:.0f} % by the restore"
+            )
+        finally:
+            line.end()
+            server.stop()
+
+
+if __name__ == "__main__":
+    main()

@@ -79,7 +79,7 @@ def main() -> None:
                 print(f"{name:<17}" + "".join(f"{one:7.1f}   " for one in found) + f"  of the disk: {ratios}")
             full = [100 * size / _LINE_RATE / one for one in (found[0], found[2])]
             print(
-                f"over the line of 80 ms: {full[0]:.0f} % of it filled by the first, {full[1]:.0f} % by the restore"
+                f"of the line of 80 ms: {full[0]:.0f} % filled by the first, {full[1]:.0f} % by the restore"
             )
         finally:
             line.end()

@@ -225,6 +225,29 @@ class FaultTest(_ServerTest):
         with self.assertRaisesRegex(LoginError, "does not let"):
             self.where.check_there()
 
+    def test_a_key_with_a_passphrase_asks_for_it(self) -> None:
+        words = ["ssh-keygen", "-q", "-p", "-P", "", "-N", "lantern slow", "-f", str(self.server.key)]
+        subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
+        with self.assertRaises(LoginError) as refused:
+            self.where.check_there()
+        self.assertTrue(refused.exception.of_key)
+        line_to(self.server.address).begin_with(Begin(self.where.called, key_passphrase="lantern slow"))
+        self.where.check_there()
+
+    def test_a_name_of_the_settings_of_ssh_is_honoured(self) -> None:
+        (self.settings / "logins.toml").unlink()
+        (self.settings / "known_hosts").rename(self.settings / "kept")
+        folder = Path(os.environ["HOME"]) / ".ssh"
+        folder.mkdir(parents=True)
+        (self.settings / "kept").rename(folder / "known_hosts")
+        (folder / "config").write_text(
+            f"Host harbour\n HostName 127.0.0.1\n Port {self.server.port}\n"
+            f" User {self.server.address.user}\n IdentityFile {self.server.key}\n"
+        )
+        where = ServerPlace(address(f"sftp://harbour{self.server.files}"))
+        self.addCleanup(line_to(where.address).end)
+        where.check_there()
+
     def test_credentials_that_others_can_read_are_not_used(self) -> None:
         (self.settings / "logins.toml").chmod(0o644)
         with self.assertRaisesRegex(LoginError, "can be read by others"):

@@ -12,13 +12,27 @@ from PySide6.QtWidgets import QDialog, QWidget
 
 from good_tide.core.job_facts import StoreState
 from good_tide.core.ladder import Ladder
+from good_tide.core.places import Check, Level, ServerNeed
 from good_tide.core.settings import StoreRef
+from good_tide.desktop.setup.server_dialog import ServerDialog
 from good_tide.desktop.shell.views import VIEWS
+from good_tide.protocol.server_calls import ServerView
 from good_tide.protocol.wishes import Wish
 from tests.support.fit import SIZES, cut_texts, out_of_reach, untranslated
 from tests.support.windows import WindowTest
 
-_DATA = ("Office", "Pier", "desk", "plan.txt", "work", "store", "Good Tide", "exclude", "include")
+_DATA = (
+    "Office",
+    "Pier",
+    "good-tide-tests",
+    "desk",
+    "plan.txt",
+    "work",
+    "store",
+    "Good Tide",
+    "exclude",
+    "include",
+)
 """Made-up names, and what rules begin with."""
 
 
@@ -126,4 +140,24 @@ class LongSetUpTest(LongWindowTest):
         self.assertEqual(sorted(set(wrong)), [])
 
     def test_pages_and_dialogs(self) -> None:
-        """There are none yet."""
+        place = self.window.set_up.place
+        place.ask_server()
+        [dialog] = self.window.findChildren(ServerDialog)
+        address = "sftp://store@store/store/store"
+        checks = (Check(Level.GOOD, "store"), Check(Level.DOUBTFUL, "store " * 12, "store " * 12))
+        wrong: list[str] = []
+        for name, view in (
+            ("address", None),
+            ("key", ServerView(address, "store", checks, ServerNeed.KEY, "store" * 9)),
+            ("secret", ServerView(address, "store", checks, ServerNeed.PASSWORD)),
+            ("passphrase", ServerView(address, "store", checks, ServerNeed.KEY_PASSPHRASE)),
+            ("folders", ServerView(address, "store", checks, folders=("store", "work"))),
+            ("missing", ServerView(address, "store", checks, missing=True)),
+        ):
+            if view is not None:
+                dialog._take(dialog._asked, view)
+            QTest.qWait(200)
+            wrong += [f"server, {name}: {one}" for one in self.wrong_on(dialog)]
+            self.picture(dialog, f"server-{name}")
+        dialog.reject()
+        self.assertEqual(sorted(set(wrong)), [])

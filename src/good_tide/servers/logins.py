@@ -29,6 +29,7 @@ class Answers:
         self._more = ""
         self._tried = self._talked = False
         self._ring_said = ""
+        self._locked_key = False
 
     def options(self) -> dict[str, object]:
         """What a connection is opened with."""
@@ -37,10 +38,7 @@ class Answers:
         if self._kept.key is not None:
             options["client_keys"] = [os.path.expanduser(self._kept.key)]
         passphrase = self._given.key_passphrase or self._kept.key_passphrase
-        if passphrase is not None:
-            options["passphrase"] = passphrase
-        elif self._kept.key is not None:
-            options["passphrase"] = self._key_passphrase
+        options["passphrase"] = self._key_passphrase if passphrase is None else passphrase
         return options
 
     async def password(self) -> str | None:
@@ -52,7 +50,9 @@ class Answers:
         return known if known is not None else await self._recall(logins.ring_name(self._server))
 
     async def _key_passphrase(self, file: str) -> str | None:
-        return await self._recall(logins.key_ring_name(self._server))
+        found = await self._recall(logins.key_ring_name(self._server))
+        self._locked_key = found is None
+        return found
 
     async def _recall(self, name: str) -> str | None:
         """What the key ring has; nothing where nobody unlocks it in time."""
@@ -77,6 +77,8 @@ class Answers:
         """Why it does not let in."""
         if self._more:
             return ServerError(Trouble.MORE_ASKED, self._more)
+        if self._locked_key:
+            return ServerError(Trouble.LOCKED_KEY)
         return ServerError(Trouble.LOGIN, self._ring_said)
 
 

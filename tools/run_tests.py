@@ -28,6 +28,7 @@ LONG_FIRST = (
     "scenario.test_readme",
     "scenario.test_setting_up",
     "unit.system.test_machine",
+    "scenario.test_server_faults",
     "scenario.test_sftp_place",
     "scenario.test_window",
     "scenario.test_job_settings",

@@ -17,49 +17,26 @@ import msgspec
 
 from good_tide.core.addresses import address
 from good_tide.core.errors import (
-    LoginError,
     NotInPlaceError,
     PlaceAwayError,
-    PlaceError,
-    PlaceFullError,
-    ServerKeyError,
 )
 from good_tide.lines import client
 from good_tide.lines.client import line_to
-from good_tide.lines.wire import Begin, Put, Try
+from good_tide.lines.wire import Put, Try
 from good_tide.servers.stand_in import StandInFacts
 from good_tide.storage.header import create_store
-from good_tide.storage.place import Place
 from good_tide.storage.server_place import ServerPlace
 from good_tide.storage.store import open_store
 from tests.support.base import GoodTideTest, program
 from tests.support.slow_line import SlowLine
-from tests.support.ssh_server import SshServer, free_port, server_for
+from tests.support.ssh_server import ServedTest, SshServer, free_port
 from tests.unit.storage.test_place import PlaceContract
 
 _ROUND_TRIP, _RATE = 0.08, 12.5e6
 """Seconds, and bytes a second, of a line that is slow."""
 
 
-class _ServerTest(GoodTideTest):
-    denied = ""
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
-        self.server = server_for(self, self.settings, self.denied)
-        self.where = ServerPlace(self.server.address)
-        self.place: Place = self.where.files()
-        self.addCleanup(line_to(self.server.address).end)
-
-    def put(self, name: str, data: bytes, exclusive: bool = False) -> None:
-        """Write a file."""
-        with self.place.create(name, "me-") as file:
-            file.write(data)
-            file.commit(exclusive)
-
-
-class SftpPlaceTest(PlaceContract, _ServerTest):
+class SftpPlaceTest(PlaceContract, ServedTest):
     def test_what_the_server_has_is_what_was_written(self) -> None:
         large = os.urandom(9_000_001)
         self.put("packs/a/large", large)
@@ -158,7 +135,7 @@ def client_put(name: str) -> Put:
     return Put(name, "me-", True)
 
 
-class LeastSftpPlaceTest(PlaceContract, _ServerTest):
+class LeastSftpPlaceTest(PlaceContract, ServedTest):
     """A server without links, without ``fsync``, that cannot replace, and does not tell its room."""
 
     denied = "hardlink,fsync,posix-rename,statvfs,limits"
@@ -173,117 +150,7 @@ class LeastSftpPlaceTest(PlaceContract, _ServerTest):
         self.assertEqual(self.place.read("index/x"), b"two")
 
 
-class FaultTest(_ServerTest):
-    def test_a_server_that_restarts_is_waited_for(self) -> None:
-        self.put("packs/a/one", b"one")
-        self.server.stop()
-        threading.Timer(3.0, self.server.start).start()
-        self.put("packs/a/two", bytes(3_000_000))
-        self.assertEqual(self.place.names("packs"), ["a/one", "a/two"])
-
-    def test_a_server_that_is_gone_says_so_at_once_when_it_is_looked_for(self) -> None:
-        self.where.check_there()
-        self.server.stop()
-        began = time.monotonic()
-        with self.assertRaisesRegex(PlaceAwayError, "does not answer"):
-            self.where.check_there()
-        self.assertLess(time.monotonic() - began, 5)
-
-    def test_a_server_that_hangs_is_away_and_goes_on_where_it_was(self) -> None:
-        self.put("index/x", b"x")
-        self.server.freeze()
-        began = time.monotonic()
-        with self.assertRaises(PlaceAwayError):
-            self.where.check_there()
-        self.assertLess(time.monotonic() - began, 30)
-        self.server.freeze(False)
-        self.assertEqual(self.place.read("index/x"), b"x")
-
-    def test_a_new_key_is_asked_once_and_a_changed_one_refused(self) -> None:
-        known = self.settings / "known_hosts"
-        known.unlink()
-        with self.assertRaises(ServerKeyError) as new:
-            self.where.check_there()
-        self.assertEqual((new.exception.known, new.exception.shown[:7]), ("", "SHA256:"))
-        line_to(self.server.address).begin_with(Begin(self.where.called, trust=new.exception.shown))
-        self.where.check_there()
-        line_to(self.server.address).begin_with(Begin(self.where.called))
-        self.where.check_there()
-        self.server.stop()
-        self.server.new_host_key()
-        self.server.start()
-        with self.assertRaises(ServerKeyError) as changed:
-            self.where.check_there()
-        self.assertEqual(changed.exception.known, new.exception.shown)
-        self.assertNotEqual(changed.exception.shown, new.exception.shown)
-        with self.assertRaisesRegex(ServerKeyError, "another key than before"):
-            self.put("index/x", b"x")
-        self.assertFalse((self.server.files / "index").exists())
-
-    def test_who_is_not_let_in_is_told(self) -> None:
-        (self.server.folder / "allowed").write_text("")
-        with self.assertRaisesRegex(LoginError, "does not let"):
-            self.where.check_there()
-
-    def test_a_key_with_a_passphrase_asks_for_it(self) -> None:
-        words = ["ssh-keygen", "-q", "-p", "-P", "", "-N", "lantern slow", "-f", str(self.server.key)]
-        subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
-        with self.assertRaises(LoginError) as refused:
-            self.where.check_there()
-        self.assertTrue(refused.exception.of_key)
-        line_to(self.server.address).begin_with(Begin(self.where.called, key_passphrase="lantern slow"))
-        self.where.check_there()
-
-    def test_a_name_of_the_settings_of_ssh_is_honoured(self) -> None:
-        (self.settings / "logins.toml").unlink()
-        (self.settings / "known_hosts").rename(self.settings / "kept")
-        folder = Path(os.environ["HOME"]) / ".ssh"
-        folder.mkdir(parents=True)
-        (self.settings / "kept").rename(folder / "known_hosts")
-        (folder / "config").write_text(
-            f"Host harbour\n HostName 127.0.0.1\n Port {self.server.port}\n"
-            f" User {self.server.address.user}\n IdentityFile {self.server.key}\n"
-        )
-        where = ServerPlace(address(f"sftp://harbour{self.server.files}"))
-        self.addCleanup(line_to(where.address).end)
-        where.check_there()
-
-    def test_credentials_that_others_can_read_are_not_used(self) -> None:
-        (self.settings / "logins.toml").chmod(0o644)
-        with self.assertRaisesRegex(LoginError, "can be read by others"):
-            self.where.check_there()
-
-    def test_what_may_not_be_written_is_said(self) -> None:
-        if os.getuid() == 0:
-            self.skipTest("root may write everywhere")
-        self.server.files.chmod(0o500)
-        self.addCleanup(self.server.files.chmod, 0o700)
-        with self.assertRaisesRegex(PlaceError, "does not permit"):
-            self.put("index/x", b"x")
-
-
-class FullServerTest(GoodTideTest):
-    def test_a_full_server_is_full_and_keeps_what_it_has(self) -> None:
-        if os.getuid() != 0:
-            self.skipTest("only root can give the server a small disk")
-        settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
-        folder = self.folder / "ssh"
-        script = f'mount -t tmpfs -o size=8m none {folder}/served && exec "$@"'
-        server = SshServer(folder, before=("unshare", "-m", "sh", "-c", script, "sh"))
-        self.addCleanup(server.stop)
-        server.let_in(settings)
-        place = ServerPlace(server.address).files()
-        self.addCleanup(line_to(server.address).end)
-        with place.create("packs/a/fits", "me-") as file:
-            file.write(os.urandom(5_000_000))
-            file.commit()
-        with self.assertRaises(PlaceFullError), place.create("packs/a/more", "me-") as file:
-            file.write(os.urandom(5_000_000))
-            file.commit()
-        self.assertEqual((place.names("packs"), place.names("tmp")), (["a/fits"], []))
-
-
-class SlowLineTest(_ServerTest):
+class SlowLineTest(ServedTest):
     """Over a line with a round trip of 80 ms and 100 Mbit/s: what takes long is bytes, not questions."""
 
     def setUp(self) -> None:

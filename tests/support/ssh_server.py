@@ -17,6 +17,10 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.addresses import Address
+from good_tide.lines.client import line_to
+from good_tide.storage.place import Place
+from good_tide.storage.server_place import ServerPlace
+from tests.support.base import GoodTideTest
 
 _SECONDS = 20.0
 
@@ -44,10 +48,13 @@ class SshServer:
     :param folder: where its files and keys are.
     :param denied: requests of SFTP that it refuses (sftp-server(8), ``-P``).
     :param before: words before the program, such as those that give it a small disk.
+    :param host: the address on which it listens.
     """
 
-    def __init__(self, folder: Path, denied: str = "", before: tuple[str, ...] = ()) -> None:
-        self.folder, self._before = folder, before
+    def __init__(
+        self, folder: Path, denied: str = "", before: tuple[str, ...] = (), host: str = "127.0.0.1"
+    ) -> None:
+        self.folder, self._before, self.host = folder, before, host
         self._program = sshd()
         self.port = free_port()
         self.files = folder / "served"
@@ -59,7 +66,7 @@ class SshServer:
         (folder / "allowed").write_bytes((folder / "login.pub").read_bytes())
         refused = f" -P {denied}" if denied else ""
         (folder / "config").write_text(
-            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\n"
+            f"Port {self.port}\nListenAddress {host}\nHostKey {folder}/host\n"
             f"AuthorizedKeysFile {folder}/allowed\nStrictModes no\nPasswordAuthentication no\nUsePAM no\n"
             f"PidFile none\nMaxStartups 100\nSubsystem sftp internal-sftp{refused}\n"
         )
@@ -70,7 +77,7 @@ class SshServer:
     @property
     def address(self) -> Address:
         """The address of its folder."""
-        return Address("sftp", os.environ.get("USER") or _user(), "127.0.0.1", self.port, str(self.files))
+        return Address("sftp", os.environ.get("USER") or _user(), self.host, self.port, str(self.files))
 
     def new_host_key(self) -> None:
         """Show another key from now on, as a server that was set up anew does, or somebody in between."""
@@ -92,7 +99,7 @@ class SshServer:
             )
         deadline = time.monotonic() + _SECONDS
         while time.monotonic() < deadline:
-            with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 1):
+            with contextlib.suppress(OSError), socket.create_connection((self.host, self.port), 1):
                 return
             if self._running.poll() is not None:
                 break
@@ -139,7 +146,7 @@ class SshServer:
         logins.chmod(0o600)
         public = " ".join((self.folder / "host.pub").read_text().split()[:2])
         with open(settings / "known_hosts", "a", encoding="utf-8") as file:
-            file.write(f"[127.0.0.1]:{port} {public}\n")
+            file.write(f"[{self.host}]:{port} {public}\n")
 
 
 def _new_key(file: Path) -> None:
@@ -158,3 +165,24 @@ def server_for(test: unittest.TestCase, settings: Path, denied: str = "") -> Ssh
     test.addCleanup(server.stop)
     server.let_in(settings)
     return server
+
+
+class ServedTest(GoodTideTest):
+    """With a server, and the place that its folder is."""
+
+    denied = ""
+    """Requests that it refuses."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
+        self.server = server_for(self, self.settings, self.denied)
+        self.where = ServerPlace(self.server.address)
+        self.place: Place = self.where.files()
+        self.addCleanup(line_to(self.server.address).end)
+
+    def put(self, name: str, data: bytes, exclusive: bool = False) -> None:
+        """Write a file."""
+        with self.place.create(name, "me-") as file:
+            file.write(data)
+            file.commit(exclusive)

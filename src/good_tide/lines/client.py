@@ -94,6 +94,8 @@ class _Process:
         self._writing = threading.Lock()
         self.last_sign = time.monotonic()
         self.ended = False
+        self.fell = False
+        """Whether it ended by itself, or was ended by somebody else."""
         self.process = subprocess.Popen(
             [sys.executable, "-P", "-m", "good_tide.servers.helper"],
             stdin=subprocess.PIPE,
@@ -105,7 +107,7 @@ class _Process:
         self._write(begin, b"")
         threading.Thread(target=self._read, name="line", daemon=True).start()
 
-    def ask(self, call: AnyCall, payload: bytes | memoryview, waits: bool) -> Future[object]:
+    def ask(self, call: AnyCall, payload: bytes | memoryview, waits: bool, again: bool) -> Future[object]:
         """Send a call."""
         waiting = _Waiting(call)
         with self._guard:
@@ -114,7 +116,7 @@ class _Process:
                 waiting.answer.set_exception(LineError(Failed(number, Trouble.AWAY)))
                 return waiting.answer
             self._waiting[number] = waiting
-        self._write(Asked(number, call, waits), payload)
+        self._write(Asked(number, call, waits, again), payload)
         return waiting.answer
 
     def _write(self, message: msgspec.Struct, payload: bytes | memoryview) -> None:
@@ -133,6 +135,7 @@ class _Process:
                 answer: Answer = msgspec.msgpack.decode(came.message, type=Answer)
                 if not isinstance(answer, Moved):
                     self._take(answer, came.payload)
+        self.fell = not self.ended
         self.end()
         stream.close()
         with self._writing, contextlib.suppress(OSError):
@@ -162,6 +165,18 @@ class _Process:
         self.process.wait()
 
 
+def _waited(process: _Process, answer: Future[object], waits: bool) -> object:
+    """What a process answered; one that gives no sign of life is ended."""
+    asked = time.monotonic()
+    longest = _SILENCE_SECONDS if waits else _AT_ONCE_SECONDS
+    while True:
+        try:
+            return answer.result(timeout=_LOOK_SECONDS)
+        except TimeoutError:
+            if time.monotonic() - max(asked, process.last_sign) > longest:
+                process.end()
+
+
 class Line:
     """The line of this process to one server. Threads may share it."""
 
@@ -181,19 +196,21 @@ class Line:
 
     def begin(self, call: Call[A], payload: bytes | memoryview = b"") -> Callable[[], A]:
         """Ask; what is given back waits for the answer, and raises as ``ask`` does."""
-        process = self._process()
         waits = call.again and (patience.now or isinstance(call, Put))
-        answer = process.ask(cast("AnyCall", call), payload, waits)
-        asked = time.monotonic()
-        longest = _SILENCE_SECONDS if waits else _AT_ONCE_SECONDS
+
+        def ask(again: bool) -> tuple[_Process, Future[object]]:
+            process = self._process()
+            return process, process.ask(cast("AnyCall", call), payload, waits, again)
+
+        first = ask(False)
 
         def wait() -> A:
-            while True:
-                try:
-                    return cast(A, answer.result(timeout=_LOOK_SECONDS))
-                except TimeoutError:
-                    if time.monotonic() - max(asked, process.last_sign) > longest:
-                        process.end()
+            try:
+                return cast(A, _waited(*first, waits))
+            except LineError:
+                if not waits or not first[0].fell:
+                    raise
+                return cast(A, _waited(*ask(True), waits))
 
         return wait
 

@@ -181,11 +181,13 @@ class Asked(msgspec.Struct, frozen=True):
     """A call, by a number that its answer has too.
 
     :param patient: whether it is tried again for a while when the line breaks.
+    :param again: a process that has ended may have carried it out already.
     """
 
     number: int
     call: AnyCall
     patient: bool
+    again: bool = False
 
 
 class Answered(msgspec.Struct, frozen=True, tag=True):

@@ -43,6 +43,9 @@ _TRY_SECONDS = 60.0
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.5, 15.0
 _STILL_SECONDS = 25.0
 """A connection over which nothing moves for so long, while something is asked, is given up."""
+_SETTLING_SECONDS = 120.0
+"""The same while a server makes durable what it has, which its disk may hold up; a line that is dead is found
+sooner, as SSH asks for signs of life by itself."""
 _AT_ONCE_SECONDS = 6.0
 _SIGN_SECONDS = 1.0
 _MOST_CALLS = 48
@@ -90,7 +93,7 @@ class _Serving:
             tries += 1
             before = self._last_move
             try:
-                return await self._watched(asked, payload, tries > 1)
+                return await self._watched(asked, payload, asked.again or tries > 1)
             except LineBrokenError:
                 if self._last_move > before and asked.patient:  # it moves, so it is worth going on
                     deadline, pause = time.monotonic() + _TRY_SECONDS, _FIRST_PAUSE
@@ -109,7 +112,8 @@ class _Serving:
             done, _ = await asyncio.wait({work}, timeout=1.0)
             if done:
                 return work.result()
-            if time.monotonic() - max(began, self._last_move) > still:
+            limit = max(still, _SETTLING_SECONDS) if self._progress.still else still
+            if time.monotonic() - max(began, self._last_move) > limit:
                 work.cancel()
                 with contextlib.suppress(asyncio.CancelledError, ServerError, LineBrokenError):
                     await work

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Iterator
 from typing import Protocol
 
 from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
@@ -88,7 +89,19 @@ class Progress:
     def __init__(self, tell: Callable[[], None]) -> None:
         self.sent = 0
         self.received = 0
+        self.still = 0
+        """How many calls wait for something that may take long."""
         self._tell = tell
+
+    @contextlib.contextmanager
+    def settling(self) -> Iterator[None]:
+        """Meanwhile nothing moves, and that says nothing: the server makes durable what it has."""
+        self.still += 1
+        try:
+            yield
+        finally:
+            self.still -= 1
+            self._tell()
 
     def moved(self, sent: int = 0, received: int = 0) -> None:
         """Count some more."""

@@ -139,6 +139,10 @@ class SftpServer:
             try:
                 if name.startswith(_HELD) and length is not None:
                     return await self._read_fully(file, offset, length)
+                if length is not None and length <= _BLOCK:
+                    whole = await self._stretch(file, offset, length)
+                    if len(whole) == length:
+                        return whole
                 first, found = await asyncio.gather(
                     file.read(min(_BLOCK, limit if length is None else length), offset), file.stat()
                 )
@@ -231,7 +235,8 @@ class SftpServer:
                     at += step
                     if len(running) > 1:
                         await running.pop(0)
-                made = await asyncio.gather(*running, file.fsync(), return_exceptions=True)
+                with self._tell.settling():
+                    made = await asyncio.gather(*running, file.fsync(), return_exceptions=True)
                 for one in made:
                     if isinstance(one, BaseException) and not isinstance(one, asyncssh.SFTPOpUnsupported):
                         raise one

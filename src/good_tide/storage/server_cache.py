@@ -25,7 +25,8 @@ _FOLDERS = (
     *("copies/keys", "copies/snapshots", "copies/index", "copies/pins"),
 )
 """Folders of few files, listed together."""
-_HEADS = ("store.json", "copies/store.json")
+_HEADS = ("store.json", "copies/store.json", "recover.py")
+"""Files that a run reads and that are in none of these folders."""
 _SMALL = 256 * 1024
 """Files of more bytes are not read ahead."""
 _FILES_AHEAD = 32
@@ -74,10 +75,11 @@ class ServerCache:
         """Of each pack that is being read: the last block, and how many are asked for ahead."""
 
     def changed(self, name: str) -> None:
-        """A file was made or removed from here, or will be: nothing that was seen before counts any more."""
+        """A file was made or removed from here, or will be: what folders were seen to hold before counts no
+        more. Other files stay what they are: no name is used twice."""
         with self._guard:
             self._listings.clear()
-            self._files.clear()
+            self._files.pop(name, None)
             self._last.pop(name, None)
             for key in [key for key in self._blocks if key[0] == name]:
                 del self._blocks[key]
@@ -87,10 +89,7 @@ class ServerCache:
         if folder not in _FOLDERS:
             return self._line.ask(Tree(folder))
         with self._guard:
-            found = self._listings.get(folder)
-            if found is None or not found.fresh:
-                self._listings = {one: _Coming(self._line.begin(Tree(one))) for one in _FOLDERS}
-                found = self._listings[folder]
+            found = self._listed(folder)
         try:
             return found.value()
         except LineError:
@@ -98,26 +97,37 @@ class ServerCache:
                 self._listings.clear()
             raise
 
+    def _listed(self, folder: str) -> _Coming[list[Found]]:
+        """A folder's listing, asked for with all others where it is not fresh."""
+        found = self._listings.get(folder)
+        if found is None or not found.fresh:
+            self._listings = {one: _Coming(self._line.begin(Tree(one))) for one in _FOLDERS}
+            found = self._listings[folder]
+        return found
+
     def small(self, name: str) -> bytes | None:
         """A small file, whole, and others of its folder asked for with it; None for one that is not small,
         or not there. Raises ``LineError``."""
         folder = name.rpartition("/")[0]
+        ahead: dict[str, int | None]
         if name in _HEADS:
-            ahead = list(_HEADS)
+            ahead = dict.fromkeys(_HEADS)
         elif folder in _FOLDERS:
-            names = [one.name for one in self.files(folder) if one.size <= _SMALL]
-            last = name.rpartition("/")[2]
-            if last not in names:
+            few = {f"{folder}/{one.name}": one.size for one in self.files(folder) if one.size <= _SMALL}
+            if name not in few:
                 return None
-            at = names.index(last)
-            ahead = [f"{folder}/{one}" for one in names[at : at + _FILES_AHEAD]]
+            names = list(few)
+            at = names.index(name)
+            ahead = {one: few[one] for one in names[at : at + _FILES_AHEAD]}
         else:
             return None
         with self._guard:
-            for one in ahead:
+            if name in _HEADS:
+                self._listed("keys")  # whoever reads them opens the store
+            for one, size in ahead.items():
                 known = self._files.get(one)
                 if known is None or not known.fresh:
-                    self._files[one] = _Coming(self._line.begin(Read(one, 0, None, _SMALL)))
+                    self._files[one] = _Coming(self._line.begin(Read(one, 0, size, _SMALL)))
             found = self._files[name]
             while len(self._files) * _SMALL > _KEPT_BYTES and next(iter(self._files)) != name:
                 self._files.popitem(last=False)

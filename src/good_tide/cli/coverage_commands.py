@@ -139,11 +139,13 @@ def run_jobs(
                     }
                 )
                 if not as_json:
-                    where = (
-                        tr("the holding area, as the disk is away")
-                        if one.held
-                        else one.ref.name or one.ref.path
-                    )
+                    where = one.ref.name or one.ref.path
+                    if one.held:
+                        where = (
+                            tr("the holding area, as the server is away")
+                            if one.ref.on_server
+                            else tr("the holding area, as the disk is away")
+                        )
                     say(tr("{name}, into {where}:").format(name=job.name, where=where))
                     if one.carried:
                         say(

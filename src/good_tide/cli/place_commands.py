@@ -130,9 +130,13 @@ def _facts(place: Address, tried: Tried) -> dict[str, object]:
 
 @place_group.command("forget")
 @click.argument("named", metavar="ADDRESS")
-def place_forget(named: str) -> int:
+@json_option
+def place_forget(named: str, as_json: bool) -> int:
     """Forget the password that is kept for a server."""
     place, context = address(named), this_context()
     forget_login(context.here.settings, context.ring, place.server)
-    say(tr("Nothing is kept of the login {server} any more.").format(server=place.server))
+    if as_json:
+        print_json({"server": place.server})
+    else:
+        say(tr("Nothing is kept of the login {server} any more.").format(server=place.server))
     return output.DONE

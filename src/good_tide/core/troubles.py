@@ -78,14 +78,13 @@ def troubles_of(facts: JobFacts, now: int) -> tuple[Trouble, ...]:
             )
         )
     if facts.away_since and not (facts.holding and now - facts.away_since < LONG_AWAY):
-        found.append(
-            Trouble(
-                facts.away_since,
-                tr("The disk {disk} is away").format(disk=facts.disk),
-                tr("Connect it"),
-                Topic.AWAY,
+        what, todo = tr("The disk {disk} is away").format(disk=facts.disk), tr("Connect it")
+        if facts.away_why:
+            what, todo = (
+                tr("The store on {disk} cannot be used").format(disk=facts.disk),
+                facts.away_why.rstrip("."),
             )
-        )
+        found.append(Trouble(facts.away_since, what, todo, Topic.AWAY))
     if facts.state is StoreState.EMPTY and not facts.working:
         found.append(Trouble(now, tr("There is no snapshot yet"), tr("Take the first one"), Topic.FIRST))
     elif facts.last and now - facts.last > LONG_AWAY and not facts.by_hand and not facts.failures:

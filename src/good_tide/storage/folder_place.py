@@ -63,6 +63,10 @@ class FolderPlace(msgspec.Struct, frozen=True):
     def files(self, limit: int | None = None) -> Place:
         return LocalPlace(self.path, limit)
 
+    def own_files(self, limit: int | None = None) -> Place:
+        """The same of a folder of this program's own, which is made when something comes into it."""
+        return LocalPlace(self.path, limit, may_be_missing=True)
+
 
 class LocalPlace:
     """A directory on a mounted file system.
@@ -71,10 +75,11 @@ class LocalPlace:
     one.
 
     :param limit: bytes that all files in it may take together; None: what the disk gives.
+    :param may_be_missing: the directory itself, which then holds nothing; otherwise it is away.
     """
 
-    def __init__(self, root: Path, limit: int | None = None) -> None:
-        self.root, self.limit = root, limit
+    def __init__(self, root: Path, limit: int | None = None, may_be_missing: bool = False) -> None:
+        self.root, self.limit, self._may_be_missing = root, limit, may_be_missing
         self._taken: int | None = None
 
     @property
@@ -97,7 +102,8 @@ class LocalPlace:
             try:
                 handle = _open_below(self.root, f"{folder}/{inside}")
             except FileNotFoundError:
-                FolderPlace(self.root).check_there()
+                if not self._may_be_missing:
+                    FolderPlace(self.root).check_there()
                 continue
             try:
                 with os.scandir(handle) as listing:

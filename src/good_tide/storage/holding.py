@@ -59,7 +59,7 @@ class HoldingArea(Store):
     def __init__(
         self, root: Path, header: Header, keys: StoreKeys, known: Iterable[str] = (), limit: int | None = None
     ) -> None:
-        super().__init__(FolderPlace(root).files(limit), header, keys)
+        super().__init__(FolderPlace(root).own_files(limit), header, keys)
         self.root, self.limit = root, limit
         self.base: Store | None = None
         self._known = tuple(known)

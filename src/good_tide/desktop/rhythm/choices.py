@@ -281,7 +281,7 @@ class Away(Choices):
     """What goes on while the disk is away."""
 
     def __init__(self) -> None:
-        super().__init__(tr("While the disk is away"))
+        super().__init__(tr("While the disk or server is away"))
         self.on = QCheckBox(tr("go on in the holding area of this machine"))
         self.limit, self.part = (
             number(1, 4096, tr(" GiB"), tr("Limit of the holding area")),

@@ -235,11 +235,9 @@ class SftpServer:
                     at += step
                     if len(running) > 1:
                         await running.pop(0)
-                with self._tell.settling():
-                    made = await asyncio.gather(*running, file.fsync(), return_exceptions=True)
-                for one in made:
-                    if isinstance(one, BaseException) and not isinstance(one, asyncssh.SFTPOpUnsupported):
-                        raise one
+                await asyncio.gather(*running)  # not every server keeps requests in order
+                with self._tell.settling(), contextlib.suppress(asyncssh.SFTPOpUnsupported):
+                    await file.fsync()
             finally:
                 _later(file.close())
         except asyncssh.SFTPError:

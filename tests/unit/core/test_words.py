@@ -65,6 +65,30 @@ class WordsTest(GoodTideTest):
             ).sentence,
         )
 
+    def test_a_server_that_is_away_says_why(self) -> None:
+        why = "harbour does not answer. Check the network."
+        for holding, words in (
+            (True, "Snapshots go on in the holding area."),
+            (False, "No snapshots are taken."),
+        ):
+            facts = JobFacts(
+                state=StoreState.AWAY,
+                disk="harbour",
+                last=T0,
+                away_since=T0,
+                away_why=why,
+                holding=holding,
+            )
+            told = status(facts, T0 + HOUR)
+            self.assertEqual(told.sentence, "harbour has not been usable since today 16:13.")
+            self.assertIn(words, told.detail)
+            self.assertIn(why, told.detail)
+        late = status(facts, T0 + 24 * 8 * HOUR)
+        self.assertIn(
+            ("The store on harbour cannot be used", why.rstrip(".")),
+            [(one.what, one.todo) for one in late.trouble],
+        )
+
     def test_the_first_snapshot_is_shown_as_what_it_is(self) -> None:
         first = status(JobFacts(state=StoreState.EMPTY, disk="Pier", working=WorkKind.SNAPSHOT), T0)
         self.assertEqual(first.sentence, "The first snapshot is being taken.")

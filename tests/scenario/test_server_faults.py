@@ -86,6 +86,11 @@ class FaultTest(ServedTest):
         line_to(self.server.address).begin_with(Begin(self.where.called, key_passphrase="lantern slow"))
         self.where.check_there()
 
+    def test_a_key_that_is_not_there_is_named(self) -> None:
+        self.server.key.unlink()
+        with self.assertRaisesRegex(LoginError, f"the key {self.server.key} cannot be read"):
+            self.where.check_there()
+
     def test_a_name_of_the_settings_of_ssh_is_honoured(self) -> None:
         (self.settings / "logins.toml").unlink()
         (self.settings / "known_hosts").rename(self.settings / "kept")

@@ -186,7 +186,11 @@ def stand_in_server(kind: str, folder: Path | None, port: int, as_json: bool) ->
             say(tr("A server runs on this machine. Its files are in {folder}.").format(folder=kept))
             for name, value in facts.items():
                 say(f"    {name:<12}{value}")
-            say(tr("Try it with “good-tide place try {address}”. Stop it with Ctrl+C.").format(**facts))
+            say(
+                tr("Try it with “good-tide place try {address}”. Stop it with Ctrl+C.").format(
+                    address=facts["address"]
+                )
+            )
         sys.stdout.flush()
         server.wait()
     return output.DONE

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import asyncssh
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.translation import tr
 from good_tide.lines.wire import Begin, Trouble
 from good_tide.servers.server import ServerError
 from good_tide.system import logins
@@ -32,11 +33,18 @@ class Answers:
         self._locked_key = False
 
     def options(self) -> dict[str, object]:
-        """What a connection is opened with."""
+        """What a connection is opened with.
+
+        Raises:
+            ServerError: the key that is named cannot be read.
+        """
         self._tried = self._talked = False
         options: dict[str, object] = {"client_factory": lambda: _Client(self)}
         if self._kept.key is not None:
-            options["client_keys"] = [os.path.expanduser(self._kept.key)]
+            key = os.path.expanduser(self._kept.key)
+            if not os.access(key, os.R_OK):
+                raise ServerError(Trouble.LOGIN, tr("the key {key} cannot be read").format(key=key))
+            options["client_keys"] = [key]
         passphrase = self._given.key_passphrase or self._kept.key_passphrase
         options["passphrase"] = self._key_passphrase if passphrase is None else passphrase
         return options

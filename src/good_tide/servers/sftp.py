@@ -15,16 +15,13 @@ import asyncssh
 
 from good_tide.core.addresses import HOME, Address
 from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
-from good_tide.servers.host_keys import HostKeys, port_of
+from good_tide.servers.host_keys import HostKeys
 from good_tide.servers.logins import Answers
-from good_tide.servers.server import DEEPEST, TEMPORARY, LineBrokenError, Progress, ServerError
+from good_tide.servers.server import DEEPEST, TEMPORARY, Progress, ServerError
+from good_tide.servers.ssh import connect, later, told
 
 T = TypeVar("T")
 
-_CIPHERS = "aes128-gcm@openssh.com,aes256-gcm@openssh.com,chacha20-poly1305@openssh.com,aes256-ctr"
-"""The fastest first; others follow where a server has none of them."""
-_CONNECT_SECONDS = 8.0
-_KEEPALIVE_SECONDS, _KEEPALIVES = 15.0, 4
 _BLOCK = 128 * 1024
 _UNDER_WAY = 24
 """Blocks under way at once: about 3 MB, which fills a line of 100 Mbit/s over a quarter of a second."""
@@ -57,14 +54,14 @@ class SftpServer:
 
     async def there(self) -> None:
         client = await self._open()
-        with _told():
+        with told():
             kind = await _missing_as(Trouble.NO_FOLDER, client.stat(self._root))
         if kind.type not in (asyncssh.FILEXFER_TYPE_DIRECTORY, asyncssh.FILEXFER_TYPE_UNKNOWN):
             raise ServerError(Trouble.NO_FOLDER)
 
     async def make(self) -> None:
         client = await self._open()
-        with _told():
+        with told():
             await client.makedirs(self._root, asyncssh.SFTPAttrs(permissions=0o700), exist_ok=True)
 
     async def tree(self, folder: str) -> list[Found]:
@@ -88,7 +85,7 @@ class SftpServer:
     async def things(self, folder: str) -> list[Thing]:
         kinds = {asyncssh.FILEXFER_TYPE_REGULAR: "file", asyncssh.FILEXFER_TYPE_DIRECTORY: "folder"}
         client = await self._open()
-        with _told():
+        with told():
             await _missing_as(Trouble.NO_FOLDER, client.stat(self._path(folder)))
         entries = await self._entries(folder)
         return sorted(
@@ -101,7 +98,7 @@ class SftpServer:
         next are asked for before one has come."""
         asking = (await self._open())._handler
         entries: list[tuple[str, asyncssh.SFTPAttrs]] = []
-        with _told():
+        with told():
             try:
                 handle = await asking.opendir(self._path(folder).encode())
             except asyncssh.SFTPNoSuchFile:
@@ -121,20 +118,20 @@ class SftpServer:
                             entries += [(_name(entry.filename), entry.attrs) for entry in part[0]]
                     ahead = min(_PARTS_AHEAD, 2 * ahead)
             finally:
-                _later(asking.close(handle))
+                later(asking.close(handle))
         self._tell.moved(received=len(entries) * 64)
         return [(name, attributes) for name, attributes in entries if name not in (".", "..")]
 
     async def size(self, name: str) -> int:
         client = await self._open()
-        with _told():
+        with told():
             found = await client.lstat(self._path(name))
         if found.type not in (asyncssh.FILEXFER_TYPE_REGULAR, asyncssh.FILEXFER_TYPE_UNKNOWN):
             raise ServerError(Trouble.MISSING)
         return found.size or 0
 
     async def read(self, name: str, offset: int, length: int | None, limit: int) -> bytes:
-        with _told():
+        with told():
             file = await self._to_read(name)
             try:
                 if name.startswith(_HELD) and length is not None:
@@ -156,7 +153,7 @@ class SftpServer:
                 return first + await self._read_fully(file, offset + len(first), left) if left > 0 else first
             finally:
                 if not name.startswith(_HELD):
-                    _later(file.close())
+                    later(file.close())
 
     async def _to_read(self, name: str) -> asyncssh.SFTPClientFile:
         held = self._held.get(name)
@@ -168,7 +165,7 @@ class SftpServer:
         if name.startswith(_HELD):
             self._held[name] = file
             while len(self._held) > _OPEN_FILES:
-                _later(self._held.popitem(last=False)[1].close())
+                later(self._held.popitem(last=False)[1].close())
         return file
 
     async def _read_fully(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
@@ -202,7 +199,7 @@ class SftpServer:
         temporary = f"{TEMPORARY}/{owner}{secrets.token_hex(8)}"
         written = False
         try:
-            with _told():
+            with told():
                 await self._in_folder(temporary, lambda: self._write(client, temporary, data))
                 written = True
                 await self._in_folder(name, lambda: self._name_it(client, temporary, name, exclusive))
@@ -239,7 +236,7 @@ class SftpServer:
                 with self._tell.settling(), contextlib.suppress(asyncssh.SFTPOpUnsupported):
                     await file.fsync()
             finally:
-                _later(file.close())
+                later(file.close())
         except asyncssh.SFTPError:
             with contextlib.suppress(asyncssh.SFTPError):
                 await client.remove(path)
@@ -320,17 +317,17 @@ class SftpServer:
     async def remove(self, name: str) -> None:
         client = await self._open()
         self._forget(name)
-        with _told(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
+        with told(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
             await client.remove(self._path(name))
 
     def _forget(self, name: str) -> None:
         held = self._held.pop(name, None)
         if held is not None:
-            _later(held.close())
+            later(held.close())
 
     async def room(self) -> Room:
         client = await self._open()
-        with _told():
+        with told():
             try:
                 found = await client.statvfs(self._root)
             except asyncssh.SFTPOpUnsupported:
@@ -343,7 +340,7 @@ class SftpServer:
         durable = replaces = once = True
         first, second = (f".good-tide-try-{secrets.token_hex(8)}" for _ in range(2))
         data = secrets.token_bytes(size)
-        with _told():
+        with told():
             begun = time.monotonic()
             await client.stat(self._root)
             round_trip = time.monotonic() - begun
@@ -390,74 +387,14 @@ class SftpServer:
         async with self._connecting:
             if self._client is None or self._connection is None or self._connection.is_closed():
                 await self.close()
-                self._connection, self._client = await self._connect()
+                self._connection, self._client = await connect(
+                    self._address, self._login, self._keys, self._tell
+                )
             return self._client
-
-    async def _connect(self) -> tuple[asyncssh.SSHClientConnection, asyncssh.SFTPClient]:
-        """Log in.
-
-        Raises:
-            ServerError: the server is not to be trusted, or does not let in. LineBrokenError: no connection.
-        """
-        address = self._address
-        connection = None
-        try:
-            connection = await asyncssh.connect(
-                address.host,
-                port_of(address),
-                username=address.user or (),
-                **self._login.options(),
-                known_hosts=self._keys.known_for,
-                encryption_algs=f"^{_CIPHERS}",
-                compression_algs="none",
-                connect_timeout=_CONNECT_SECONDS,
-                login_timeout=2 * _CONNECT_SECONDS,
-                keepalive_interval=_KEEPALIVE_SECONDS,
-                keepalive_count_max=_KEEPALIVES,
-            )
-            self._tell.moved()
-            return connection, await connection.start_sftp_client()
-        except asyncssh.HostKeyNotVerifiable:
-            raise await self._keys.refusal(address) from None
-        except asyncssh.PermissionDenied:
-            raise self._login.refusal() from None
-        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
-            raise ServerError(Trouble.LOCKED_KEY) from None
-        except asyncssh.ChannelOpenError as error:
-            raise ServerError(Trouble.NOT_SPOKEN, error.reason) from None
-        except (asyncssh.ProtocolError, asyncssh.KeyExchangeFailed, asyncssh.ProtocolNotSupported) as error:
-            if "authentication" in error.reason:
-                raise self._login.refusal() from None
-            raise ServerError(Trouble.NOT_SPOKEN, str(error.reason)) from None
-        except (asyncssh.DisconnectError, OSError, TimeoutError) as error:
-            if connection is not None:
-                connection.abort()
-            raise LineBrokenError(_reason(error)) from error
 
 
 def _from_home(path: str) -> bool:
     return path == HOME or path.startswith(f"{HOME}/")
-
-
-def _reason(error: Exception) -> str:
-    if isinstance(error, OSError) and (error.strerror or error.errno):
-        known = isinstance(error.errno, int) and error.errno > 0
-        return os.strerror(error.errno) if known and error.errno is not None else str(error.strerror)
-    return str(error) or type(error).__name__
-
-
-def _later(closing: Awaitable[object]) -> None:
-    """Let something end by itself; that it fails when the line is broken says nothing new."""
-
-    async def end() -> None:
-        with contextlib.suppress(asyncssh.Error, OSError):
-            await closing
-
-    _ending.add(task := asyncio.ensure_future(end()))
-    task.add_done_callback(_ending.discard)
-
-
-_ending: set[asyncio.Future[None]] = set()
 
 
 def _name(name: str | bytes) -> str:
@@ -469,26 +406,3 @@ async def _missing_as(trouble: Trouble, asked: Awaitable[T]) -> T:
         return await asked
     except asyncssh.SFTPNoSuchFile as error:
         raise ServerError(trouble) from error
-
-
-_TROUBLES: dict[type[asyncssh.SFTPError], Trouble] = {
-    asyncssh.SFTPNoSuchFile: Trouble.MISSING,
-    asyncssh.SFTPNoSuchPath: Trouble.MISSING,
-    asyncssh.SFTPFileAlreadyExists: Trouble.TAKEN,
-    asyncssh.SFTPPermissionDenied: Trouble.DENIED,
-    asyncssh.SFTPWriteProtect: Trouble.READ_ONLY,
-    asyncssh.SFTPNoSpaceOnFilesystem: Trouble.FULL,
-    asyncssh.SFTPQuotaExceeded: Trouble.FULL,
-}
-
-
-class _told(contextlib.AbstractContextManager[None]):  # noqa: N801
-    """Turns what the library says into what it comes down to."""
-
-    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
-        if isinstance(error, asyncssh.SFTPNoConnection | asyncssh.SFTPConnectionLost):
-            raise LineBrokenError(error.reason) from error
-        if isinstance(error, asyncssh.SFTPError):
-            raise ServerError(_TROUBLES.get(type(error), Trouble.OTHER), error.reason) from error
-        if isinstance(error, asyncssh.Error | OSError | asyncio.IncompleteReadError):
-            raise LineBrokenError(_reason(error)) from error

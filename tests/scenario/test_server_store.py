@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 from good_tide.lines.client import line_to
@@ -70,6 +71,22 @@ class ServerStoreTest(GoodTideTest):
         out = self.folder / "out"
         self.done("restore", again, "--all", "--snapshot", "latest", "--into", out)
         self.assertEqual((out / "work/2.bin").read_bytes(), (self.work / "2.bin").read_bytes())
+
+    def test_a_job_moves_no_more_than_it_may(self) -> None:
+        self.write("large.bin", os.urandom(3_000_000))
+        self.done("job", "add", "Office", "--folder", self.work, "--store", str(self.address))
+        self.done("job", "change", "Office", "--set", "line.up_bytes=1 MB", "--set", "line.down_bytes=1 MB")
+        self.assertIn("line.up_bytes", self.done("job", "show", "Office", "--settings"))
+        for words in (
+            ("snapshot", "Office"),
+            ("restore", "Office", "--all", "--snapshot", "latest", "--into", self.folder / "out"),
+        ):
+            began = time.monotonic()
+            self.done(*words)
+            self.assertGreater(time.monotonic() - began, 2.5, words)
+        self.done("job", "change", "Office", "--set", "line.hours=mon 00:00-00:01")
+        wrong = program("job", "change", "Office", "--set", "line.hours=whenever")
+        self.assertEqual((wrong.returncode, "are no hours" in wrong.stderr), (2, True), wrong.stderr)
 
     def test_ten_machines_at_once(self) -> None:
         running = []

@@ -31,6 +31,7 @@ from good_tide.core.rules import RuleError, parse_rule
 from good_tide.core.settings import (
     Holding,
     Job,
+    LineLimit,
     MailServer,
     Noise,
     ReadBackDays,
@@ -158,6 +159,7 @@ class JobFile(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, for
     room: Room = Room()
     precious: tuple[str, ...] = ()
     read_back_days: ReadBackDays = 30
+    line: LineLimit = LineLimit()
     kinds: dict[str, tuple[str, ...]] = {}
     passphrase_file: str = ""
     mail: MailServer | None = None
@@ -235,6 +237,10 @@ def _check(file: JobFile, text: str) -> None:
         file.parsed_ladder()
     except PersonError as error:
         raise JobFileError(error.what, _line(text, ["ladder"]), "ladder") from error
+    try:
+        file.line.check()
+    except PersonError as error:
+        raise JobFileError(error.what, _line(text, ["line"]), "line") from error
     for number, pattern in enumerate(file.precious):
         try:
             parse_rule(f'exclude path "{pattern}"')
@@ -385,6 +391,7 @@ def job_file(job: Job, encrypted: Mapping[str, bool], here: Here, mail: MailServ
         room=job.room,
         precious=job.precious,
         read_back_days=job.read_back_days,
+        line=job.line,
         kinds=job.kinds,
         passphrase_file=portable_folder(job.passphrase_file, here.home, {}),
         mail=mail,

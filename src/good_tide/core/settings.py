@@ -7,12 +7,15 @@ from typing import Annotated, Literal
 import msgspec
 
 from good_tide.core.addresses import looks_like_address
+from good_tide.core.errors import PersonError
+from good_tide.core.hours import Hours
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.kinds import extended
 from good_tide.core.ladder import Ladder
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import Rule, parse_rule
+from good_tide.core.translation import tr
 
 StoreUse = Literal["both", "turns"]
 """With several stores: a snapshot into each of them every time, or into one after the other in turn."""
@@ -97,6 +100,30 @@ class Room(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid
     floor_days: int = 30
 
 
+class LineLimit(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """How much a job may move over the line to a server, in bytes a second to it and from it; 0: as much as
+    the line takes.
+
+    :param hours: hours of the week in which that holds, such as ``mon-fri 08:00-18:00``; empty: always.
+    """
+
+    up_bytes: int = 0
+    down_bytes: int = 0
+    hours: tuple[str, ...] = ()
+
+    def check(self) -> None:
+        """Make sure that it can be meant.
+
+        Raises:
+            PersonError: it cannot.
+        """
+        if min(self.up_bytes, self.down_bytes) < 0:
+            raise PersonError(
+                tr("a limit of the line can be no less than 0"), tr("0 stands for as much as it takes")
+            )
+        Hours.of(self.hours)
+
+
 def wrong_sizes(room: Room, holding: Holding) -> str:
     """Which of the limits can be none, as the key that it has in a job file; empty: all can."""
     for key, size in (
@@ -170,6 +197,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
         would release much at once.
     :param precious: path patterns, as in rules of coverage, of files whose every version is kept.
     :param read_back_days: within so many days every byte of its stores is read back; 0: not by itself.
+    :param line: how much may be moved over the line to a server.
     :param former: names that the job had before.
     """
 
@@ -192,6 +220,7 @@ class Job(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     room: Room = Room()
     precious: tuple[str, ...] = ()
     read_back_days: ReadBackDays = 30
+    line: LineLimit = LineLimit()
     former: tuple[str, ...] = ()
 
     def parsed_rules(self) -> tuple[Rule, ...]:

@@ -16,6 +16,7 @@ from typing import IO, BinaryIO, TypeVar, cast
 import msgspec
 
 from good_tide.core.addresses import Address
+from good_tide.core.settings import LineLimit
 from good_tide.lines.wire import (
     Answer,
     Answered,
@@ -24,6 +25,7 @@ from good_tide.lines.wire import (
     Begin,
     Call,
     Failed,
+    Limit,
     Moved,
     Put,
     Read,
@@ -217,8 +219,18 @@ class Line:
     def begin_with(self, given: Begin) -> None:
         """Begin anew with what somebody has given: a password, or that a key is the right one."""
         with self._guard:
-            self._begin = given
+            self._begin = msgspec.structs.replace(given, limit=self._begin.limit)
             self._end()
+
+    def limit_to(self, limit: LineLimit) -> None:
+        """Move no more than so much from now on."""
+        with self._guard:
+            if self._begin.limit == limit:
+                return
+            self._begin = msgspec.structs.replace(self._begin, limit=limit)
+            running = self._running
+        if running is not None and not running.ended:
+            running.ask(Limit(limit), b"", False, False)
 
     def begin_as(self, other: Line) -> None:
         """Use what was given for another folder of the same server."""

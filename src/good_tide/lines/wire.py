@@ -9,6 +9,8 @@ from typing import BinaryIO, ClassVar, Generic, NamedTuple, TypeVar
 
 import msgspec
 
+from good_tide.core.settings import LineLimit
+
 A = TypeVar("A")
 _LENGTHS = struct.Struct("<II")
 _LARGEST = 1 << 31
@@ -160,7 +162,14 @@ class Try(Call[Promises], frozen=True, tag=True):
     size: int
 
 
-AnyCall = There | Make | Tree | Things | Size | Read | Put | Remove | AskRoom | Try
+class Limit(Call[None], frozen=True, tag=True):
+    """Move no more than so much from now on."""
+
+    again: ClassVar[bool] = False
+    limit: LineLimit
+
+
+AnyCall = There | Make | Tree | Things | Size | Read | Put | Remove | AskRoom | Try | Limit
 
 
 class Begin(msgspec.Struct, frozen=True):
@@ -169,12 +178,14 @@ class Begin(msgspec.Struct, frozen=True):
     :param password: given by somebody who is there now; otherwise the ones that are kept are used.
     :param key_passphrase: the same of the passphrase of a key.
     :param trust: fingerprint of a server's key that somebody has said to be right.
+    :param limit: how much may be moved.
     """
 
     address: str
     password: str | None = None
     key_passphrase: str | None = None
     trust: str = ""
+    limit: LineLimit = LineLimit()
 
 
 class Asked(msgspec.Struct, frozen=True):

@@ -21,6 +21,7 @@ from good_tide.lines.wire import (
     Begin,
     Failed,
     Frame,
+    Limit,
     Make,
     Moved,
     Put,
@@ -56,7 +57,7 @@ class _Serving:
     """Carries out calls, each in a task of its own."""
 
     def __init__(self, begin: Begin) -> None:
-        self._progress = Progress(self._moved)
+        self._progress = Progress(self._moved, begin.limit)
         self._server: Server | None = None
         self._begin = begin
         self._last_move = time.monotonic()
@@ -121,6 +122,9 @@ class _Serving:
                 raise LineBrokenError("nothing came for too long")
 
     async def _do(self, call: AnyCall, payload: bytearray, again: bool) -> tuple[msgspec.Raw, bytes]:
+        if isinstance(call, Limit):
+            self._progress.limit_to(call.limit)
+            return msgspec.Raw(b"\xc0"), b""
         server = self._served()
         value: object = None
         match call:

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import time
 from collections.abc import Callable, Iterator
 from typing import Protocol
 
+from good_tide.core.hours import Hours
+from good_tide.core.settings import LineLimit
 from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
+from good_tide.system.machine import local_zone
 
 DEEPEST = 3
 """How many folders deep a store goes, and is looked into."""
@@ -84,14 +89,45 @@ class Server(Protocol):
 
 
 class Progress:
-    """Bytes that servers have acknowledged."""
+    """Bytes that servers have acknowledged, and how many may follow.
 
-    def __init__(self, tell: Callable[[], None]) -> None:
+    :param tell: called when something moves, or waits because no more may.
+    """
+
+    def __init__(self, tell: Callable[[], None], limit: LineLimit | None = None) -> None:
+        self._limit = limit or LineLimit()
+        self._free = [0.0, 0.0]
+        """When the next bytes may move, to the server and from it (seconds of the monotonic clock)."""
         self.sent = 0
         self.received = 0
         self.still = 0
         """How many calls wait for something that may take long."""
         self._tell = tell
+
+    def limit_to(self, limit: LineLimit) -> None:
+        """Move no more than so much from now on."""
+        self._limit, self._free = limit, [0.0, 0.0]
+
+    @property
+    def limited(self) -> bool:
+        """Whether there is a limit, at any time."""
+        return bool(self._limit.up_bytes or self._limit.down_bytes)
+
+    async def pace(self, sent: int = 0, received: int = 0) -> None:
+        """Wait until so many bytes may move."""
+        limit = self._limit
+        for way, (count, rate) in enumerate(((sent, limit.up_bytes), (received, limit.down_bytes))):
+            if not count or not rate or not self._holds(limit):
+                continue
+            due = max(self._free[way], time.monotonic())
+            self._free[way] = due + count / rate
+            while (left := due - time.monotonic()) > 0 and self._limit is limit and self._holds(limit):
+                await asyncio.sleep(min(left, 1.0))
+                self._tell()
+
+    @staticmethod
+    def _holds(limit: LineLimit) -> bool:
+        return not limit.hours or Hours.of(limit.hours).is_open(time.time_ns(), local_zone())
 
     @contextlib.contextmanager
     def settling(self) -> Iterator[None]:

@@ -189,6 +189,7 @@ class SftpServer:
         return parts[0] if len(parts) == 1 else b"".join(parts)
 
     async def _stretch(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
+        await self._tell.pace(received=length)
         part = await file.read(length, offset)
         assert isinstance(part, bytes)
         self._tell.moved(received=len(part))
@@ -225,7 +226,8 @@ class SftpServer:
                 max_requests=_UNDER_WAY,
             )
             try:
-                view, step, at = memoryview(data), _BLOCK * _UNDER_WAY, 0
+                view, at = memoryview(data), 0
+                step = _BLOCK if self._tell.limited else _BLOCK * _UNDER_WAY
                 running: list[asyncio.Task[None]] = []
                 while at < len(data):
                     running.append(asyncio.ensure_future(self._write_part(file, view[at : at + step], at)))
@@ -243,6 +245,7 @@ class SftpServer:
             raise
 
     async def _write_part(self, file: asyncssh.SFTPClientFile, part: memoryview, at: int) -> None:
+        await self._tell.pace(sent=len(part))
         await file.write(bytes(part), at)
         self._tell.moved(sent=len(part))
 

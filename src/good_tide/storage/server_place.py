@@ -23,6 +23,7 @@ from good_tide.core.errors import (
     ServerKeyError,
 )
 from good_tide.core.places import UNTOLD_ROOM
+from good_tide.core.settings import LineLimit
 from good_tide.core.translation import tr
 from good_tide.lines.client import Line, LineError, line_to
 from good_tide.lines.wire import (
@@ -79,6 +80,12 @@ class ServerPlace(msgspec.Struct, frozen=True):
 
     def files(self, limit: int | None = None) -> Place:
         return SpoolingPlace(self.address)
+
+
+def limit_line(where: StorePlace, limit: LineLimit) -> None:
+    """Let no more than so much move over the line to a place, if there is one."""
+    if isinstance(where, ServerPlace):
+        line_to(where.address).limit_to(limit)
 
 
 def asked(place: Address, call: Call[A], doing: str, payload: bytes | memoryview = b"") -> A:

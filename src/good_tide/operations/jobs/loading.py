@@ -106,6 +106,7 @@ def apply_file(context: Context, job: Job, file: JobFile) -> Job:
         job,
         kinds=like.kinds,
         read_back_days=like.read_back_days,
+        line=like.line,
         passphrase_file=like.passphrase_file,
     )
     job = change_coverage(context, begun, like.folders, like.rules)

@@ -156,5 +156,6 @@ def fields_of(file: JobFile) -> dict[str, Any]:
         "room": file.room,
         "precious": file.precious,
         "read_back_days": file.read_back_days,
+        "line": file.line,
         "passphrase_file": expand_folder(file.passphrase_file, home, {}) if file.passphrase_file else "",
     }

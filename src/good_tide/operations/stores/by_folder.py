@@ -17,6 +17,7 @@ from good_tide.operations.stores.pinning import check_header, check_keys
 from good_tide.operations.stores.users import users_at
 from good_tide.operations.workplace import load_jobs
 from good_tide.storage.place_kinds import is_there
+from good_tide.storage.server_place import limit_line
 
 
 class Opened(msgspec.Struct, frozen=True):
@@ -40,7 +41,8 @@ def open_place(
     """
     where.check_there()
     job, ref = next(((job, ref) for job, ref in users_at(context, where) if ref.store), (None, None))
-    if ref is not None:
+    if ref is not None and job is not None:
+        limit_line(where, job.line)
         check_header(ref, where)
     opened = open_counted(context, where, _passphrase(context, where, passphrases, kept_of or job))
     if ref is not None:

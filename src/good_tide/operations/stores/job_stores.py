@@ -17,6 +17,7 @@ from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.opening import Store, StorePlace, catalog_names, locked_hint, store_id
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys, knowing, pin_in_settings
+from good_tide.storage.server_place import limit_line
 
 
 class Passphrases(Protocol):
@@ -99,6 +100,7 @@ class JobStores:
         """
         ref = next((one for one in self.job.stores if one.place == ref.place and one.store), ref)
         where = self.present(ref)
+        limit_line(where, self.job.line)
         with self._lock(ref):
             check_header(ref, where)
             identity = store_id(where)

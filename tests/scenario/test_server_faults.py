@@ -71,6 +71,11 @@ class FaultTest(ServedTest):
         with self.assertRaisesRegex(ServerKeyError, "another key than before"):
             self.put("index/x", b"x")
         self.assertFalse((self.server.files / "index").exists())
+        line_to(self.server.address).begin_with(Begin(self.where.called, trust=new.exception.shown))
+        with self.assertRaises(ServerKeyError):
+            self.where.check_there()
+        line_to(self.server.address).begin_with(Begin(self.where.called, trust=changed.exception.shown))
+        self.where.check_there()
 
     def test_who_is_not_let_in_is_told(self) -> None:
         (self.server.folder / "allowed").write_text("")

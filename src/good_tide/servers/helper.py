@@ -38,6 +38,7 @@ from good_tide.lines.wire import (
 )
 from good_tide.servers.kinds import server_for
 from good_tide.servers.server import LineBrokenError, Progress, Server, ServerError
+from good_tide.system.limits import set_process_limits
 
 _TRY_SECONDS = 60.0
 """So long a call is tried again when the line breaks."""
@@ -190,6 +191,7 @@ async def _serve() -> None:
 
 def main() -> None:
     """Serve until the input ends."""
+    set_process_limits()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     with contextlib.suppress(BrokenPipeError):
         asyncio.run(_serve())

@@ -174,8 +174,8 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
                     host=host, shown=failed.shown, known=failed.known
                 ),
                 tr(
-                    "Somebody may stand in between: nothing was sent. Ask who runs the server; if {shown} is"
-                    " its new key, run “good-tide place try {address} --fingerprint {shown}”"
+                    "Somebody may stand in between: nothing was sent. Ask who runs the server; if it has a"
+                    " new key, run “good-tide place try {address} --fingerprint {shown}”"
                 ).format(shown=failed.shown, address=place),
                 failed.shown,
                 failed.known,

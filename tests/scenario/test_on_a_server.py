@@ -93,7 +93,10 @@ class OnAServerTest(SetUpWindowTest):
             self.assertIn("does not answer", self.standing(job.id).status.detail)
             self.picture(self.window, "server-away")
             self.server.start()
-            self.take(job.id)
+            for _ in range(5):  # a busy machine may take it for away once more
+                self.take(job.id)
+                if self.there() > 1:
+                    break
         self.until(lambda: self.there() >= 3 and held_count(self.agent.context.here.holdings, ref) == 0)
 
         secret, out = self.folder / "secret", self.folder / "out"

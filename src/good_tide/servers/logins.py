@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import asyncssh
 
@@ -32,14 +32,16 @@ class Answers:
         self._ring_said = ""
         self._locked_key = False
 
-    def options(self) -> dict[str, object]:
+    def options(self, connected: Callable[[], None]) -> dict[str, object]:
         """What a connection is opened with.
+
+        :param connected: called when there is somebody at the other end, before the login.
 
         Raises:
             ServerError: the key that is named cannot be read.
         """
         self._tried = self._talked = False
-        options: dict[str, object] = {"client_factory": lambda: _Client(self)}
+        options: dict[str, object] = {"client_factory": lambda: _Client(self, connected)}
         if self._kept.key is not None:
             key = os.path.expanduser(self._kept.key)
             if not os.access(key, os.R_OK):
@@ -91,8 +93,11 @@ class Answers:
 
 
 class _Client(asyncssh.SSHClient):
-    def __init__(self, answers: Answers) -> None:
-        self._answers = answers
+    def __init__(self, answers: Answers, connected: Callable[[], None]) -> None:
+        self._answers, self._connected = answers, connected
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        self._connected()
 
     async def password_auth_requested(self) -> str | None:
         return await self._answers.password()

@@ -35,7 +35,7 @@ async def connect(
             address.host,
             port_of(address),
             username=address.user or (),
-            **login.options(),
+            **login.options(tell.moved),
             known_hosts=keys.known_for,
             encryption_algs=f"^{_CIPHERS}",
             compression_algs="none",

@@ -24,6 +24,10 @@ _ANSWER_HOLDS = 20.0
 """Seconds for which a share that answered, or did not, is believed to do so still."""
 
 
+_TIMES_AS_LONG = 5
+"""A server that hangs holds up who looks for one part in so many of the time."""
+
+
 class _Answer(NamedTuple):
     """Whether a share answered, and when it was asked, by the monotonic clock."""
 
@@ -36,10 +40,16 @@ class _Answer(NamedTuple):
 
 
 class _Server(NamedTuple):
-    """Whether a server's folder could be used, and why not."""
+    """Whether a server's folder could be used, why not, and how many seconds it took to find out."""
 
     answer: _Answer
     refusal: PlaceError | None
+    took: float
+
+    @property
+    def holds(self) -> bool:
+        """Whether it is believed still: the longer, the longer it held up who asked."""
+        return self.answer.holds or time.monotonic() - self.answer.asked <= _TIMES_AS_LONG * self.took
 
 
 class Whereabouts:
@@ -104,14 +114,15 @@ class Whereabouts:
             asking = self._asking.setdefault(where.called, threading.Lock())
         with asking:
             known = self._servers.get(where.called)
-            if known is None or not known.answer.holds:
-                refusal = None
+            if known is None or not known.holds:
+                refusal, began = None, time.monotonic()
                 try:
                     where.check_there()
                 except PlaceError as error:
                     _log.warning("a server cannot be used")
                     refusal = error
-                known = _Server(_Answer(refusal is None, time.monotonic()), refusal)
+                now = time.monotonic()
+                known = _Server(_Answer(refusal is None, now), refusal, now - began)
                 self._servers[where.called] = known
             return known.refusal
 

@@ -61,6 +61,14 @@ class OnAServerTest(SetUpWindowTest):
         self.settle(lambda: dialog.steps.currentIndex() == 3)
         self.assertEqual([dialog.folders.item(0).text()], ["others"])
         self.assertFalse(dialog.use.isEnabled())  # other things are in it
+        inside = str(self.server.address.inside("others"))  # which holds files only
+        dialog._go(inside)
+        self.settle(lambda: dialog.address == inside and dialog.steps.currentIndex() == 3)
+        self.assertFalse(dialog.use.isEnabled())
+        dialog.new.setText("desk")
+        self.assertTrue(dialog.use.isEnabled())
+        dialog.above.click()
+        self.settle(lambda: dialog.address != f"{inside}/desk" and dialog.steps.currentIndex() == 3)
         dialog.new.setText("desk")
         self.assertTrue(dialog.use.isEnabled())
         self.picture(dialog, "server-folders")
@@ -109,6 +117,13 @@ class OnAServerTest(SetUpWindowTest):
         self.server.stop()
         self.server.new_host_key()
         self.server.start()
+        page.place.ask_server()
+        again = self.window.findChildren(ServerDialog)[-1]
+        again._go(wanted)
+        self.settle(lambda: again._view is not None and again._view.refused)
+        self.assertIn("another key than before", again.checks.checks[0].what)
+        self.assertFalse(again.use.isEnabled())
+        again.reject()
         with mock.patch("good_tide.operations.places.whereabouts._ANSWER_HOLDS", 0.2):
             self.until(lambda: "another key than before" in self.standing(job.id).status.detail)
         done = program("place", "try", wanted)

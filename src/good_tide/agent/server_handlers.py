@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from good_tide.core.addresses import address
-from good_tide.core.places import ServerNeed, Wanted
+from good_tide.core.places import Wanted
 from good_tide.operations.context import Context
 from good_tide.operations.places.servers import (
     Given,
@@ -42,8 +42,7 @@ class ServerHandlers:
             give(place, given)
         known = known_store_ids(load_jobs(context.here.settings), context.whereabouts)
         tried = try_server(place, Wanted(), known, False)
-        refused = tried.need is not ServerNeed.NOTHING or not tried.disk.answers
-        if wanted.keep and not refused:
+        if wanted.keep and not tried.refused:
             keep_given(
                 context.here.settings, context.ring, place, given, "ring" if answers(context.ring) else "file"
             )
@@ -54,8 +53,9 @@ class ServerHandlers:
             tried.checks,
             tried.need,
             tried.shown,
+            tried.refused,
             tried.missing,
-            tuple(folders_in(place)) if not refused and not tried.missing else (),
+            tuple(folders_in(place)) if not tried.refused and not tried.missing else (),
         )
 
     def known(self, wanted: ReadKnownServers) -> list[str]:

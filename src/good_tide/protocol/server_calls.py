@@ -16,6 +16,7 @@ class ServerView(msgspec.Struct, frozen=True):
     :param address: as it is kept.
     :param server: what the server is called.
     :param need: what has to be given first; ``shown`` the fingerprint of its key, for ``ServerNeed.KEY``.
+    :param refused: it does not answer, is not to be trusted, or does not let in.
     :param missing: the folder is not there yet; the nearest one that is was tried.
     :param folders: names of the folders in it.
     """
@@ -25,6 +26,7 @@ class ServerView(msgspec.Struct, frozen=True):
     checks: tuple[Check, ...]
     need: ServerNeed = ServerNeed.NOTHING
     shown: str = ""
+    refused: bool = False
     missing: bool = False
     folders: tuple[str, ...] = ()
 

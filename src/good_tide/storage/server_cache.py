@@ -1,8 +1,9 @@
 """What is known of a folder on a server for a moment, and what is asked for ahead, so that reading many small
 things takes as long as reading one.
 
-Nothing of it outlives a few seconds, or anything that is written or removed from here: whoever leaves a mark
-and then looks, sees what others did before.
+What a folder was seen to hold outlives neither a few seconds nor anything that is written or removed from
+here: whoever leaves a mark and then looks, sees what others did before. Contents, which do not change under
+their names, are kept a little longer, and not so long that who reads a store back reads its own memory.
 """
 
 from __future__ import annotations
@@ -18,8 +19,10 @@ from good_tide.lines.wire import Found, Read, Tree
 
 A = TypeVar("A")
 
-_SECONDS = 3.0
-"""How long what was seen a moment ago is taken for what is there."""
+_LISTING_SECONDS = 3.0
+"""How long what a folder was seen to hold is taken for what it holds."""
+_CONTENT_SECONDS = 60.0
+"""The same of what is in a file. More than a slow line takes for all that is asked for ahead."""
 _FOLDERS = (
     *("keys", "snapshots", "index", "summaries", "pins", "damage", "doomed", "writers", "lease", "tmp"),
     *("copies/keys", "copies/snapshots", "copies/index", "copies/pins"),
@@ -49,10 +52,9 @@ class _Coming(Generic[A]):
         self._guard = threading.Lock()
         self._value: list[A] = []
 
-    @property
-    def fresh(self) -> bool:
-        """Whether it still stands for what is there."""
-        return time.monotonic() - self.asked <= _SECONDS
+    def fresh(self, seconds: float) -> bool:
+        """Whether it was asked for within so many seconds."""
+        return time.monotonic() - self.asked <= seconds
 
     def value(self) -> A:
         """What came; raises ``LineError``."""
@@ -100,7 +102,7 @@ class ServerCache:
     def _listed(self, folder: str) -> _Coming[list[Found]]:
         """A folder's listing, asked for with all others where it is not fresh."""
         found = self._listings.get(folder)
-        if found is None or not found.fresh:
+        if found is None or not found.fresh(_LISTING_SECONDS):
             self._listings = {one: _Coming(self._line.begin(Tree(one))) for one in _FOLDERS}
             found = self._listings[folder]
         return found
@@ -126,7 +128,7 @@ class ServerCache:
                 self._listed("keys")  # whoever reads them opens the store
             for one, size in ahead.items():
                 known = self._files.get(one)
-                if known is None or not known.fresh:
+                if known is None or not known.fresh(_CONTENT_SECONDS):
                     self._files[one] = _Coming(self._line.begin(Read(one, 0, size, _SMALL)))
             found = self._files[name]
             while len(self._files) * _SMALL > _KEPT_BYTES and next(iter(self._files)) != name:
@@ -178,7 +180,7 @@ class ServerCache:
 
     def _block(self, name: str, number: int) -> _Coming[bytes]:
         found = self._blocks.pop((name, number), None)
-        if found is None:
+        if found is None or not found.fresh(_CONTENT_SECONDS):
             found = _Coming(self._line.begin(Read(name, number * _BLOCK, _BLOCK)))
         self._blocks[name, number] = found
         return found

@@ -219,11 +219,9 @@ class ServerDialog(QDialog):
 
     def _show_folders(self, view: ServerView) -> None:
         self.checks.show_checks(view.checks)
-        if view.need is ServerNeed.NOTHING and any(check.level is Level.BAD for check in view.checks):
-            in_use = bool(view.folders)
-            if not in_use:
-                self._show_words("")
-                return
+        if view.refused:
+            self._show_words("")
+            return
         words = (
             tr("This folder is not there yet; it is made with the store.")
             if view.missing

@@ -44,6 +44,7 @@ class Tried(msgspec.Struct, frozen=True):
     :param holds: the store that is there already.
     :param up: bytes a second that it takes, and gives (``down``), where that was measured.
     :param missing: the folder is not there yet.
+    :param refused: the server does not answer, is not to be trusted, or does not let in.
     """
 
     disk: DiskFacts
@@ -54,6 +55,7 @@ class Tried(msgspec.Struct, frozen=True):
     up: float = 0.0
     down: float = 0.0
     missing: bool = False
+    refused: bool = False
 
 
 def give(place: Address, given: Given) -> None:
@@ -175,7 +177,8 @@ def _refused(place: Address, error: PlaceError) -> Tried:
         need = ServerNeed.NOTHING if error.known else ServerNeed.KEY
     elif isinstance(error, LoginError):
         need = ServerNeed.KEY_PASSPHRASE if error.of_key else ServerNeed.PASSWORD
-    return Tried(disk, (Check(Level.BAD, error.what, error.advice),), need, shown)
+    refused = isinstance(error, PlaceAwayError | ServerKeyError | LoginError)
+    return Tried(disk, (Check(Level.BAD, error.what, error.advice),), need, shown, refused=refused)
 
 
 def _promised(promises: Promises) -> list[Check]:

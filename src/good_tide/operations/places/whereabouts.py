@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
-from good_tide.core.errors import PlaceError
+from good_tide.core.errors import PlaceAwayError, PlaceError
 from good_tide.core.places import DiskFacts
 from good_tide.core.settings import StoreRef
 from good_tide.core.translation import tr
@@ -85,8 +85,9 @@ class Whereabouts:
         if ref.on_server:
             where = self.untouched(ref)
             why = self._why_not(where) if where is not None else None
-            if why is not None:
-                return why
+            return why or PlaceAwayError(
+                tr("{called} could not be used a moment ago").format(called=ref.called), tr("Try again")
+            )
         return PlaceError(tr("The disk {called} is not here").format(called=ref.called), tr("Connect it"))
 
     def untouched(self, ref: StoreRef) -> StorePlace | None:

@@ -260,6 +260,18 @@ class AwayTest(Keeping):
         self.assertEqual(self.state_of(agent), State.CURRENT)
         self.assertEqual(len(agent.history.overview(ReadOverview(OFFICE)).tide), 5)
 
+    def test_what_waited_is_carried_over_as_soon_as_the_disk_is_back(self) -> None:
+        agent = self.agent()
+        self.at(ON_THE_HOUR, agent)
+        self.rack.plug("Pier", False)
+        self.at(ON_THE_HOUR + HOUR, agent)
+        self.rack.plug("Pier")
+        self.at(ON_THE_HOUR + HOUR + 5 * MINUTE, agent)
+        self.at(ON_THE_HOUR + HOUR + 7 * MINUTE, agent)
+        self.assertEqual(
+            [(time - ON_THE_HOUR) // MINUTE for time in self.times()], [0, 60, 67], "within a minute or so"
+        )
+
     def test_without_a_holding_area_it_waits_and_says_since_when(self) -> None:
         agent = self.agent(holding=Holding(on=False))
         self.at(ON_THE_HOUR, agent)

@@ -137,6 +137,7 @@ class Scheduler:
             self._watching.newest(job.id),
             self._records.paused_until,
             unwatched=self._watching.falls_back(job.id),
+            held=any(self._standings.held(ref) for ref in job.stores if present[ref.id]),
         )
 
     def keep_due(self) -> list[JobSession]:

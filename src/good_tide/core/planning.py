@@ -88,6 +88,7 @@ class Facts(msgspec.Struct, frozen=True):
     :param disk_here: whether a store can take the snapshot.
     :param disk_came: when its disk came while the agent ran, 0: before.
     :param holding: whether the holding area takes it while the disk is away.
+    :param held: whether snapshots wait in the holding area of a store that is here.
     :param changed: when the newest change was seen that no snapshot has yet, 0: none.
     :param paused_until: 0: not paused.
     :param unwatched: the folders cannot be watched though the rhythm wants it: changes are supposed as often
@@ -101,6 +102,7 @@ class Facts(msgspec.Struct, frozen=True):
     paused_until: int = 0
     conditions: Conditions = Conditions()
     unwatched: bool = False
+    held: bool = False
 
 
 class Decision(msgspec.Struct, frozen=True):
@@ -152,7 +154,8 @@ def _due(
     if last is not None and last + spread > record.served:
         first = rhythm.next_due(record.served - spread) if record.served else last
         found.append(((last if first is None else first) + spread, Occasion.TIME))
-    if rhythm.on_disk and facts.disk_here and facts.disk_came > record.served:
+    at_once = rhythm.on_disk or (facts.held and not rhythm.by_hand)
+    if at_once and facts.disk_here and facts.disk_came > record.served:
         found.append((facts.disk_came, Occasion.DISK))
     rest = _rest_time(rhythm, record, facts)
     if rest is not None and rest <= now:

@@ -76,7 +76,8 @@ class Rhythm(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forb
     """When a job runs by itself. With no rule and no occasion it runs by hand only.
 
     :param rules: recurrence rules, each a ``DTSTART`` and an ``RRULE`` line.
-    :param on_disk: also when the job's disk came, after ``settle_seconds``.
+    :param on_disk: also when the job's disk came, after ``settle_seconds``; what waits for it in the holding
+        area is brought then in any case, unless it runs by hand.
     :param on_change: also when files came to rest: nothing changed for ``quiet_seconds``, at most every
         ``at_most_minutes``. Changes of files above ``large_bytes`` and in ``timed_only`` folders are left to
         the rules.

@@ -112,6 +112,27 @@ class PlanningTest(unittest.TestCase):
                 Facts(True, paused_until=self.now + 3 * HOUR),
                 Decision(look=self.now + 3 * HOUR),
             ),
+            (
+                "what waited for its disk is brought when it comes",
+                usual,
+                served,
+                Facts(True, self.now - 2 * MINUTE, held=True),
+                Decision(Occasion.DISK, None, self.now - 2 * MINUTE),
+            ),
+            (
+                "nothing waited for it",
+                usual,
+                served,
+                Facts(True, self.now - 2 * MINUTE),
+                Decision(look=at("2026-11-25T15:07")),
+            ),
+            (
+                "by hand",
+                Rhythm(rules=()),
+                served,
+                Facts(True, self.now - 2 * MINUTE, held=True),
+                Decision(),
+            ),
             ("disk away", usual, one, Facts(False), Decision(None, Wait.DISK, since_one)),
             (
                 "settling",

@@ -97,6 +97,10 @@ class Standings:
         """Whether the holding area takes the job's snapshots while its disks are away."""
         return job.holding.on and any(areas.has_area(self._here.holdings, ref) for ref in job.stores)
 
+    def held(self, ref: StoreRef) -> int:
+        """How many snapshots wait in the holding area of a store."""
+        return areas.held_count(self._here.holdings, ref)
+
     def decision(self, job: Job, facts: Facts) -> Decision:
         """What is to be done now (``planning.decide``)."""
         return decide(job.rhythm, self.record(job), facts, self._clock.now(), self.spread(job), local_zone())
@@ -146,7 +150,7 @@ class Standings:
             paused_until=self._records.paused_until,
             away_since=away_since,
             away_why=first.why if first is not None and not first.present else "",
-            held=sum(areas.held_count(self._here.holdings, ref) for ref in job.stores),
+            held=sum(map(self.held, job.stores)),
             holding=self.holds(job),
             failures=record.failures,
             failing_since=record.failing_since,

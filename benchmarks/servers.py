@@ -13,8 +13,9 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+from tests.support.servers import free_port
 from tests.support.slow_line import SlowLine
-from tests.support.ssh_server import SshServer, free_port
+from tests.support.ssh_server import SshServer
 
 _LINE_MS, _LINE_RATE = 80.0, 12.5e6
 

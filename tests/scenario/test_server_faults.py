@@ -13,44 +13,18 @@ from pathlib import Path
 from good_tide.core.addresses import address
 from good_tide.core.errors import (
     LoginError,
-    PlaceAwayError,
     PlaceError,
-    PlaceFullError,
     ServerKeyError,
 )
 from good_tide.lines.client import line_to
 from good_tide.lines.wire import Begin
 from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest
-from tests.support.ssh_server import ServedTest, SshServer
+from tests.support.server_contract import FaultContract, check_full
+from tests.support.ssh_server import SshServedTest, SshServer
 
 
-class FaultTest(ServedTest):
-    def test_a_server_that_restarts_is_waited_for(self) -> None:
-        self.put("packs/a/one", b"one")
-        self.server.stop()
-        threading.Timer(3.0, self.server.start).start()
-        self.put("packs/a/two", bytes(3_000_000))
-        self.assertEqual(self.place.names("packs"), ["a/one", "a/two"])
-
-    def test_a_server_that_is_gone_says_so_at_once_when_it_is_looked_for(self) -> None:
-        self.where.check_there()
-        self.server.stop()
-        began = time.monotonic()
-        with self.assertRaisesRegex(PlaceAwayError, "does not answer"):
-            self.where.check_there()
-        self.assertLess(time.monotonic() - began, 5)
-
-    def test_a_server_that_hangs_is_away_and_goes_on_where_it_was(self) -> None:
-        self.put("index/x", b"x")
-        self.server.freeze()
-        began = time.monotonic()
-        with self.assertRaises(PlaceAwayError):
-            self.where.check_there()
-        self.assertLess(time.monotonic() - began, 30)
-        self.server.freeze(False)
-        self.assertEqual(self.place.read("index/x"), b"x")
-
+class FaultTest(FaultContract, SshServedTest):
     def test_a_new_key_is_asked_once_and_a_changed_one_refused(self) -> None:
         known = self.settings / "known_hosts"
         known.unlink()
@@ -126,23 +100,7 @@ class FaultTest(ServedTest):
 
 class FullServerTest(GoodTideTest):
     def test_a_full_server_is_full_and_keeps_what_it_has(self) -> None:
-        if os.getuid() != 0:
-            self.skipTest("only root can give the server a small disk")
-        settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
-        folder = self.folder / "ssh"
-        script = f'mount -t tmpfs -o size=8m none {folder}/served && exec "$@"'
-        server = SshServer(folder, before=("unshare", "-m", "sh", "-c", script, "sh"))
-        self.addCleanup(server.stop)
-        server.let_in(settings)
-        place = ServerPlace(server.address).files()
-        self.addCleanup(line_to(server.address).end)
-        with place.create("packs/a/fits", "me-") as file:
-            file.write(os.urandom(5_000_000))
-            file.commit()
-        with self.assertRaises(PlaceFullError), place.create("packs/a/more", "me-") as file:
-            file.write(os.urandom(5_000_000))
-            file.commit()
-        self.assertEqual((place.names("packs"), place.names("tmp")), (["a/fits"], []))
+        check_full(self, lambda folder, before: SshServer(folder, before=before))
 
 
 _LOSS = """

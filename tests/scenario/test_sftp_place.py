@@ -9,7 +9,6 @@ import signal
 import socket
 import subprocess
 import sys
-import threading
 import time
 from pathlib import Path
 from unittest import mock
@@ -19,44 +18,30 @@ import msgspec
 from good_tide.core.addresses import address
 from good_tide.core.errors import (
     NotInPlaceError,
-    PlaceAwayError,
 )
-from good_tide.lines import client
 from good_tide.lines.client import line_to
-from good_tide.lines.wire import Put, Try
-from good_tide.servers.stand_in import StandInFacts
+from good_tide.servers.stand_ins.facts import StandInFacts
 from good_tide.storage.header import create_store
 from good_tide.storage.server_place import ServerPlace
 from good_tide.storage.store import open_store
 from tests.support.base import GoodTideTest, program
+from tests.support.server_contract import ServerContract, promised
+from tests.support.servers import free_port
 from tests.support.slow_line import SlowLine
-from tests.support.ssh_server import ServedTest, SshServer, free_port
+from tests.support.ssh_server import SshServedTest
 from tests.unit.storage.test_place import PlaceContract
 
 _ROUND_TRIP, _RATE = 0.08, 12.5e6
 """Seconds, and bytes a second, of a line that is slow."""
 
 
-class SftpPlaceTest(PlaceContract, ServedTest):
-    def test_what_the_server_has_is_what_was_written(self) -> None:
+class SftpPlaceTest(ServerContract, SshServedTest):
+    def test_files_are_whole_and_their_owners_only(self) -> None:
         large = os.urandom(9_000_001)
         self.put("packs/a/large", large)
         self.assertEqual((self.server.files / "packs/a/large").read_bytes(), large)
-        self.assertEqual(self.place.read("packs/a/large"), large)
-        pieces = [self.place.read("packs/a/large", at, 70_001) for at in range(0, len(large), 70_001)]
-        self.assertEqual(b"".join(pieces), large)
-        self.assertEqual(self.place.read("packs/a/large", 8_999_990, 1 << 30), large[-11:])
-        self.put("packs/a/large", b"another")
-        self.assertEqual(self.place.read("packs/a/large", 0, 100), b"another")
         self.assertEqual([path.name for path in (self.server.files / "tmp").iterdir()], [])
         self.assertEqual((self.server.files / "packs/a/large").stat().st_mode & 0o777, 0o600)
-
-    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
-        self.put("index/x", b"x")
-        for owner in ("me-1", "you-1"):
-            (self.server.files / "tmp" / owner).write_bytes(b"left")
-        self.place.clear_temporary("me-")
-        self.assertEqual(self.place.names("tmp"), ["you-1"])
 
     def test_links_and_folders_are_no_files_of_a_store(self) -> None:
         self.put("index/x", b"x")
@@ -70,73 +55,21 @@ class SftpPlaceTest(PlaceContract, ServedTest):
             (["index", "tmp"], False, True),
         )
 
-    def test_of_two_who_make_a_name_one_is_refused(self) -> None:
-        other = client.Line(self.server.address)
-        self.addCleanup(other.end)
-        taken: list[str] = []
-
-        def race(line: client.Line, number: int) -> None:
-            try:
-                line.ask(client_put(f"lease/{number}"), b"mine")
-            except client.LineError as error:
-                taken.append(error.failed.trouble)
-
-        for number in range(40):
-            both = [
-                threading.Thread(target=race, args=(line, number))
-                for line in (line_to(self.server.address), other)
-            ]
-            for one in both:
-                one.start()
-            for one in both:
-                one.join()
-        self.assertEqual(taken, ["taken"] * 40)
-        self.assertEqual((len(self.place.names("lease")), self.place.names("tmp")), (40, []))
-
     def test_room_is_the_servers(self) -> None:
         free, total = self.place.room()
         found = os.statvfs(self.server.files)
         self.assertEqual(total, found.f_blocks * found.f_frsize)
         self.assertAlmostEqual(free, found.f_bavail * found.f_frsize, delta=1 << 30)
 
-    def test_what_it_promises(self) -> None:
-        self.assertEqual(promised(self.server), (True, True, True))
-        self.assertEqual(self.place.things(), [])
-
-    def test_a_folder_that_is_not_there_is_made_or_is_away(self) -> None:
-        inner = ServerPlace(self.server.address.inside("new folder").inside("é"))
-        self.addCleanup(line_to(inner.address).end)
-        with self.assertRaisesRegex(PlaceAwayError, "There is no folder"):
-            inner.check_there()
-        with self.assertRaises(PlaceAwayError), inner.files().create("index/x", "me-") as file:
-            file.commit()
-        self.assertFalse((self.server.files / "new folder").exists())
-        inner.make()
-        inner.check_there()
-        self.assertTrue((self.server.files / "new folder" / "é").is_dir())
-
-    def test_a_killed_process_is_begun_anew(self) -> None:
+    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
         self.put("index/x", b"x")
-        running = line_to(self.server.address)._running
-        assert running is not None
-        os.kill(running.process.pid, signal.SIGKILL)
-        running.process.wait()
-        self.assertEqual(self.place.read("index/x"), b"x")
+        for owner in ("me-1", "you-1"):
+            (self.server.files / "tmp" / owner).write_bytes(b"left")
+        self.place.clear_temporary("me-")
+        self.assertEqual(self.place.names("tmp"), ["you-1"])
 
 
-def promised(server: SshServer) -> tuple[bool, bool, bool]:
-    """What a server promises, when it is tried."""
-    found = line_to(server.address).ask(Try(1 << 20))
-    assert min(found.round_trip, found.up, found.down) > 0
-    return found.durable, found.names_once, found.replaces_whole
-
-
-def client_put(name: str) -> Put:
-    """A file whose name must be free."""
-    return Put(name, "me-", True)
-
-
-class LeastSftpPlaceTest(PlaceContract, ServedTest):
+class LeastSftpPlaceTest(PlaceContract, SshServedTest):
     """A server without links, without ``fsync``, that cannot replace, and does not tell its room."""
 
     denied = "hardlink,fsync,posix-rename,statvfs,limits"
@@ -151,7 +84,7 @@ class LeastSftpPlaceTest(PlaceContract, ServedTest):
         self.assertEqual(self.place.read("index/x"), b"two")
 
 
-class SlowLineTest(ServedTest):
+class SlowLineTest(SshServedTest):
     """Over a line with a round trip of 80 ms and 100 Mbit/s: what takes long is bytes, not questions."""
 
     def setUp(self) -> None:
@@ -199,7 +132,14 @@ class PasswordTest(GoodTideTest):
 
     def stand_in(self, *more: str) -> StandInFacts:
         """A server, until the test ends."""
-        words = [sys.executable, "-m", "good_tide.servers.stand_in", str(self.folder / "served"), "0", *more]
+        words = [
+            sys.executable,
+            "-m",
+            "good_tide.servers.stand_ins.sftp",
+            str(self.folder / "served"),
+            "0",
+            *more,
+        ]
         process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         assert process.stdin is not None
         assert process.stdout is not None

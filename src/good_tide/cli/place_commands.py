@@ -26,13 +26,17 @@ from good_tide.system.logins import Keeping, forget_login
 
 @click.group("place")
 def place_group() -> None:
-    """Folders on servers as places for stores: sftp://user@host/folder."""
+    """Folders on servers as places for stores, by addresses such as sftp://user@host/folder, smb://…,
+    davs://… and s3://…."""
 
 
 @place_group.command("try")
 @click.argument("named", metavar="ADDRESS")
 @click.option(
-    "--fingerprint", default="", metavar="F", help=tr("The server's key, which you know to be the right one.")
+    "--fingerprint",
+    default="",
+    metavar="F",
+    help=tr("The server's key or certificate, which you know to be right."),
 )
 @click.option(
     "--password-file",
@@ -84,8 +88,14 @@ def _tried(context: Context, place: Address, given: Given, asks: bool) -> tuple[
 def _asked(place: Address, tried: Tried, given: Given) -> Given | None:
     """What somebody gives to a server that needs it; None: nothing."""
     if tried.need is ServerNeed.KEY and not given.fingerprint:
-        words = tr("{host} is not known yet. It shows the key {shown}.").format(
-            host=place.host, shown=tried.shown
+        words = (
+            tr("This machine does not trust the certificate that {host} shows: {shown}.").format(
+                host=place.host, shown=tried.shown
+            )
+            if place.by_certificate
+            else tr("{host} is not known yet. It shows the key {shown}.").format(
+                host=place.host, shown=tried.shown
+            )
         )
         click.echo(harmless(words), err=True)
         if click.confirm(tr("Is it the right one, as who runs the server says?"), err=True):

@@ -1,7 +1,8 @@
-"""Commands about stand-in disks."""
+"""Commands about stand-ins: disks, a mail server, servers for stores."""
 
 from __future__ import annotations
 
+import importlib.util
 import signal
 import subprocess
 import sys
@@ -162,8 +163,12 @@ def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
     return output.DONE
 
 
+_NEEDED = {"dav": ("wsgidav", "cheroot"), "s3": ("moto", "werkzeug")}
+"""Packages that a stand-in server needs besides."""
+
+
 @stand_in_group.command("server")
-@click.argument("kind", type=click.Choice(["sftp"]))
+@click.argument("kind", type=click.Choice(["sftp", "smb", "dav", "s3"]))
 @click.option("--folder", type=PATH, metavar="DIR", help=tr("Where its files are kept; a new one otherwise."))
 @click.option(
     "--port", type=int, default=0, metavar="N", help=tr("On this port; any that is free otherwise.")
@@ -172,20 +177,34 @@ def stand_in_mail(folder: Path, port: int, as_json: bool) -> int:
 def stand_in_server(kind: str, folder: Path | None, port: int, as_json: bool) -> int:
     """A server on this machine, with a login that is thrown away, to try a store on a server. It runs until
     it is stopped."""
+    missing = [name for name in _NEEDED.get(kind, ()) if importlib.util.find_spec(name) is None]
+    if missing:
+        raise PersonError(
+            tr("The stand-in server needs {packages}").format(packages=", ".join(missing)),
+            tr("Install good-tide with its extra stand-ins"),
+        )
     kept = folder or Path(tempfile.mkdtemp(prefix="good-tide-server-"))
-    command = [sys.executable, "-P", "-m", "good_tide.servers.stand_in", str(kept), str(port)]
+    command = [sys.executable, "-P", "-m", f"good_tide.servers.stand_ins.{kind}", str(kept), str(port)]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
         assert server.stdout is not None
         first = server.stdout.readline()
         if not first:
-            raise PlaceError(tr("The stand-in server did not begin"), tr("Choose another port"))
+            raise PlaceError(
+                tr("The stand-in server did not begin"),
+                tr("Choose another port; for smb, install Samba (the package samba)"),
+            )
         facts = msgspec.json.decode(first, type=dict[str, str])
         if as_json:
             print_json({**facts, "folder": str(kept)})
         else:
-            say(tr("A server runs on this machine. Its files are in {folder}.").format(folder=kept))
+            say(
+                tr("A server runs on this machine. It keeps what it is given in memory, until it is stopped.")
+                if kind == "s3"
+                else tr("A server runs on this machine. Its files are in {folder}.").format(folder=kept)
+            )
             for name, value in facts.items():
-                say(f"    {name:<12}{value}")
+                if value:
+                    say(f"    {name:<12}{value}")
             say(
                 tr("Try it with “good-tide place try {address}”. Stop it with Ctrl+C.").format(
                     address=facts["address"]

@@ -1,4 +1,4 @@
-"""Addresses of places that are in no folder of this machine: ``sftp://user@host:port/path`` (RFC 3986)."""
+"""Addresses of places that are in no folder of this machine (RFC 3986), such as ``sftp://user@host:port/path``."""
 
 from __future__ import annotations
 
@@ -11,8 +11,18 @@ import msgspec
 from good_tide.core.errors import PersonError
 from good_tide.core.translation import tr
 
-PORTS = {"sftp": 22}
+PORTS = {"sftp": 22, "smb": 445, "davs": 443, "s3": 443}
 """The kinds of servers that are known, each with the port that it uses where none is named."""
+EXAMPLES = {
+    "sftp": "sftp://user@host/folder",
+    "smb": "smb://user@host/share/folder",
+    "davs": "davs://user@host/folder",
+    "s3": "s3://key@host/bucket/folder",
+}
+"""How an address of each kind is written."""
+_PARTED = ("smb", "s3")
+"""Kinds with a share or a bucket, which the path begins with."""
+_WITH_CERTIFICATE = ("davs", "s3")
 HOME = "/~"
 """Begins a path that is meant from the folder in which a login begins."""
 
@@ -50,6 +60,23 @@ class Address(msgspec.Struct, frozen=True):
         """Who logs in where, as people write it."""
         return f"{self.user}@{self.host}" if self.user else self.host
 
+    @property
+    def by_certificate(self) -> bool:
+        """Whether the server shows who it is by a certificate (TLS)."""
+        return self.kind in _WITH_CERTIFICATE
+
+    @property
+    def by_key(self) -> bool:
+        """Whether a key may log in instead of a password, and the server shows one of its own (SSH)."""
+        return self.kind == "sftp"
+
+    @property
+    def above(self) -> Self | None:
+        """The folder around this one; None at the top, which of a share or a bucket is the whole of it."""
+        around, _, _ = self.path.rstrip("/").rpartition("/")
+        top = self.path in ("/", HOME) or (self.kind in _PARTED and not around)
+        return None if top else msgspec.structs.replace(self, path=around or "/")
+
     def inside(self, name: str) -> Self:
         """The address of a folder in this one."""
         return msgspec.structs.replace(self, path=f"{self.path.rstrip('/')}/{name}")
@@ -71,7 +98,8 @@ def address(named: str) -> Address:
         kind, host, port = parts.scheme.lower(), parts.hostname or "", parts.port
     except ValueError:
         raise PersonError(
-            tr("{named} is no address").format(named=named), tr("Write sftp://user@host/folder")
+            tr("{named} is no address").format(named=named),
+            tr("Write {example}").format(example=EXAMPLES["sftp"]),
         ) from None
     if kind not in PORTS:
         raise PersonError(
@@ -86,10 +114,11 @@ def address(named: str) -> Address:
             tr("Leave it out: it is asked for, and kept in the key ring"),
         )
     path = unquote(parts.path).rstrip("/") or parts.path[:1]
-    if not _HOST.fullmatch(host) or not path or parts.query or parts.fragment or _odd(path):
+    odd = not path or parts.query or parts.fragment or _odd(path)
+    if not _HOST.fullmatch(host) or odd or (kind in _PARTED and not path.strip("/")):
         raise PersonError(
             tr("{named} does not say which folder on which server").format(named=named),
-            tr("Write sftp://user@host/folder"),
+            tr("Write {example}").format(example=EXAMPLES[kind]),
         )
     return Address(kind, unquote(parts.username or ""), host, port or PORTS[kind], path)
 

@@ -10,7 +10,8 @@ from good_tide.system.jobs import settings_folder
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.logins import login_in_files
 
-HOSTS_FILE = "known_hosts"
+_HOSTS_FILE = "known_hosts"
+_CERTIFICATES_FILE = "known_certificates"
 
 
 def server_for(place: Address, begin: Begin, progress: Progress) -> Server:
@@ -19,14 +20,36 @@ def server_for(place: Address, begin: Begin, progress: Progress) -> Server:
     Raises:
         ServerError: what is kept for its login cannot be used.
     """
-    from good_tide.servers.host_keys import HostKeys  # these load the libraries of this kind
-    from good_tide.servers.logins import Answers
-    from good_tide.servers.sftp import SftpServer
-
     settings = settings_folder()
     try:
         kept = login_in_files(settings, place.server)
     except PlaceError as error:
         raise ServerError(Trouble.LOGIN, error.what) from error
-    answers = Answers(place.server, begin, kept, DesktopKeyRing())
-    return SftpServer(place, answers, HostKeys(settings / HOSTS_FILE, begin.trust), progress)
+    known = (place.server, begin, kept, DesktopKeyRing())
+    match place.kind:
+        case "smb":
+            from good_tide.servers.logins import Answers
+            from good_tide.servers.smb.share import SmbServer
+
+            return SmbServer(place, Answers(*known), progress)
+        case "davs":
+            from good_tide.servers.logins import Answers
+            from good_tide.servers.web.certificates import Certificates
+            from good_tide.servers.web.dav import DavServer
+
+            trusted = Certificates(settings / _CERTIFICATES_FILE, begin.trust)
+            return DavServer(place, Answers(*known), trusted, progress)
+        case "s3":
+            from good_tide.servers.logins import Answers
+            from good_tide.servers.web.certificates import Certificates
+            from good_tide.servers.web.objects import ObjectServer
+
+            trusted = Certificates(settings / _CERTIFICATES_FILE, begin.trust)
+            return ObjectServer(place, Answers(*known), trusted, progress)
+        case _:
+            from good_tide.servers.ssh.host_keys import HostKeys
+            from good_tide.servers.ssh.logins import SshAnswers
+            from good_tide.servers.ssh.sftp import SftpServer
+
+            keys = HostKeys(settings / _HOSTS_FILE, begin.trust)
+            return SftpServer(place, SshAnswers(*known), keys, progress)

@@ -144,7 +144,9 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
                 + (f" ({said})" if said else ""),
                 tr("Run “good-tide place try {address}” to give the password, or put a key there").format(
                     address=place
-                ),
+                )
+                if place.by_key
+                else tr("Run “good-tide place try {address}” to give the password").format(address=place),
             )
         case Trouble.LOCKED_KEY:
             return LoginError(
@@ -161,7 +163,13 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
             )
         case Trouble.NEW_KEY:
             return ServerKeyError(
-                tr("{host} is not known yet; it shows the key {shown}").format(host=host, shown=failed.shown),
+                tr("This machine does not trust the certificate that {host} shows: {shown}").format(
+                    host=host, shown=failed.shown
+                )
+                if place.by_certificate
+                else tr("{host} is not known yet; it shows the key {shown}").format(
+                    host=host, shown=failed.shown
+                ),
                 tr(
                     "Compare it with what who runs the server says, then run “good-tide place try"
                     " {address} --fingerprint {shown}”"
@@ -170,7 +178,11 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
             )
         case Trouble.CHANGED_KEY:
             return ServerKeyError(
-                tr("{host} shows another key than before: {shown}, and not {known}").format(
+                tr("{host} shows another certificate than before: {shown}, and not {known}").format(
+                    host=host, shown=failed.shown, known=failed.known
+                )
+                if place.by_certificate
+                else tr("{host} shows another key than before: {shown}, and not {known}").format(
                     host=host, shown=failed.shown, known=failed.known
                 ),
                 tr(

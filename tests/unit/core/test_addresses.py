@@ -17,6 +17,9 @@ class AddressTest(unittest.TestCase):
             ("sftp://harbour:2222/~/new folder", "sftp://harbour:2222/~/new%20folder"),
             ("sftp://a%40b@[fe80::1]/x%2Fy/é", "sftp://a%40b@[fe80::1]/x/y/%C3%A9"),
             ("sftp://harbour/", "sftp://harbour/"),
+            ("smb://TIDE%3Bada@harbour:445/share/x", "smb://TIDE%3Bada@harbour/share/x"),
+            ("davs://ada@harbour:443/", "davs://ada@harbour/"),
+            ("s3://KEY@objects.harbour:9000/tide", "s3://KEY@objects.harbour:9000/tide"),
         ):
             with self.subTest(written):
                 found = address(written)
@@ -28,6 +31,15 @@ class AddressTest(unittest.TestCase):
         self.assertEqual(found, Address("sftp", "ada", "harbour", 2222, "/backup"))
         self.assertEqual((found.server, found.login), ("sftp://ada@harbour:2222", "ada@harbour"))
         self.assertEqual(str(found.inside("a b")), "sftp://ada@harbour:2222/backup/a%20b")
+        self.assertEqual((found.inside("a b").above, found.above and found.above.above), (found, None))
+
+    def test_the_top_of_a_share_or_a_bucket_is_the_whole_of_it(self) -> None:
+        for written in ("smb://harbour/share/desk", "s3://KEY@harbour/bucket/desk"):
+            above = address(written).above
+            assert above is not None
+            self.assertEqual((str(above), above.above), (written[: -len("/desk")], None))
+        for written in ("davs://harbour/", "sftp://harbour/~"):
+            self.assertIsNone(address(written).above)
 
     def test_what_cannot_be_meant_is_refused(self) -> None:
         for wrong in (
@@ -42,7 +54,9 @@ class AddressTest(unittest.TestCase):
             "sftp://harbour:99999/x",
             "sftp://ha%00rbour/x%0a",
             "ftp://harbour/x",
-            "smb://harbour/share",
+            "smb://harbour/",
+            "s3://key@harbour/",
+            "davs://harbour",
         ):
             with self.subTest(wrong), self.assertRaises(PersonError):
                 address(wrong)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import posixpath
-
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -17,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from good_tide.core.addresses import EXAMPLES, address
 from good_tide.core.places import Level, ServerNeed
 from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
@@ -26,7 +25,7 @@ from good_tide.desktop.setup.verdicts import CheckList
 from good_tide.protocol.faults import Fault
 from good_tide.protocol.server_calls import ReadKnownServers, ServerView, TryServer
 
-_EXAMPLE = "sftp://user@server/folder"
+_EXAMPLE = EXAMPLES["sftp"]
 
 
 class ServerDialog(QDialog):
@@ -87,7 +86,7 @@ class ServerDialog(QDialog):
         self.use.setEnabled(False)
         for one in (self.leave, self.use, self.connect_it):
             one.setAutoDefault(False)
-        self._show_words(tr("Write the address as {example}.").format(example=_EXAMPLE))
+        self._show_words(_how_to_write())
         link.ask(ReadKnownServers(), self._offer, lambda fault: None)
         if began:
             self._try()
@@ -97,7 +96,7 @@ class ServerDialog(QDialog):
         self._key_words = label("", "", wrap=True)
         self.shown_key = label("", "strong", wrap=True)
         self.shown_key.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.right_key = button(tr("It is the right key"))
+        self.right_key = button(tr("It is the right one"))
         inside.addWidget(self._key_words)
         inside.addWidget(self.shown_key)
         inside.addLayout(line(self.right_key, stretch=1))
@@ -137,7 +136,7 @@ class ServerDialog(QDialog):
         row.addWidget(self.new, 1)
         inside.addLayout(row)
         self.folders.itemActivated.connect(lambda item: self._go(f"{self._shown()}/{item.text()}"))
-        self.above.clicked.connect(lambda: self._go(posixpath.dirname(self._shown())))
+        self.above.clicked.connect(lambda: self._go(str(address(self._shown()).above)))
         self.new.textChanged.connect(lambda words: self._name_new())
         return page
 
@@ -155,15 +154,15 @@ class ServerDialog(QDialog):
         self.field.addItems([one for one in known if self.field.findText(one) < 0])
         self.field.setCurrentText(typed)
 
-    def _go(self, address: str) -> None:
+    def _go(self, where: str) -> None:
         self.new.clear()
-        self.field.setCurrentText(address)
+        self.field.setCurrentText(where)
         self._try()
 
     def _try(self, trust: bool = False, secret: bool = False) -> None:
         """Ask the server anew, with what was given on the step that is shown."""
-        view, address = self._view, self.field.currentText().strip()
-        if not address:
+        view, written = self._view, self.field.currentText().strip()
+        if not written:
             return
         of_key = view is not None and view.need is ServerNeed.KEY_PASSPHRASE
         given = self.secret.text() if secret else None
@@ -173,7 +172,7 @@ class ServerDialog(QDialog):
         self.checks.show_checks(())
         self._show_words(tr("Asking the server…"))
         call = TryServer(
-            address,
+            written,
             password=None if of_key else given,
             key_passphrase=given if of_key else None,
             fingerprint=view.shown if trust and view is not None else "",
@@ -189,12 +188,7 @@ class ServerDialog(QDialog):
         self._view = view
         self.field.setCurrentText(view.address)
         if view.need is ServerNeed.KEY:
-            self._key_words.setText(
-                tr(
-                    "{server} is not known yet. It shows the key below: compare it with what who runs the"
-                    " server says."
-                ).format(server=view.server)
-            )
+            self._key_words.setText(_key_words(view))
             self.shown_key.setText(view.shown)
             self.steps.setCurrentIndex(1)
         elif view.need is not ServerNeed.NOTHING:
@@ -228,6 +222,7 @@ class ServerDialog(QDialog):
             else tr("The folders in {address}. Enter one, or name a new one.").format(address=view.address)
         )
         self._folder_words.setText(words)
+        self.above.setEnabled(address(view.address).above is not None)
         self.folders.clear()
         self.folders.addItems(list(view.folders))
         self.steps.setCurrentIndex(3)
@@ -254,6 +249,30 @@ class ServerDialog(QDialog):
         self._words.setText(words)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.steps.setCurrentIndex(0)
+
+
+def _key_words(view: ServerView) -> str:
+    """What is asked of a person when a server is not known."""
+    if address(view.address).by_certificate:
+        return tr(
+            "This machine does not trust the certificate that {server} shows. Compare its fingerprint below"
+            " with what who runs the server says."
+        ).format(server=view.server)
+    return tr(
+        "{server} is not known yet. It shows the key below: compare it with what who runs the server says."
+    ).format(server=view.server)
+
+
+def _how_to_write() -> str:
+    """How addresses of each kind are written, and what each is."""
+    kinds = {
+        "sftp": tr("a server that you log in to with SSH"),
+        "smb": tr("a share of an office server"),
+        "davs": tr("a folder of a web server (WebDAV)"),
+        "s3": tr("object storage; the key is the access key"),
+    }
+    lines = (f"{EXAMPLES[kind]}   –   {words}" for kind, words in kinds.items())
+    return "\n\n".join((tr("Write the address of a folder in one of these ways:"), *lines))
 
 
 def _page() -> tuple[QWidget, QVBoxLayout]:

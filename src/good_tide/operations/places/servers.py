@@ -137,8 +137,8 @@ def _nearest(place: Address) -> Address:
             line_to(place).ask(There())
             return place
         except LineError as error:
-            above = msgspec.structs.replace(place, path=str(Path(place.path).parent))
-            if error.failed.trouble is not Trouble.NO_FOLDER or above == place:
+            above = place.above
+            if error.failed.trouble is not Trouble.NO_FOLDER or above is None:
                 found = place_error(error.failed, place, tr("Looking for {address}").format(address=place))
                 raise found if isinstance(found, PlaceError) else PlaceError(found.what) from error
         line_to(above).begin_as(line_to(place))

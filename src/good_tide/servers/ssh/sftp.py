@@ -5,20 +5,21 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import secrets
-import time
-from collections import OrderedDict, deque
-from collections.abc import Awaitable, Callable
+from collections import deque
+from collections.abc import Awaitable
 from typing import TypeVar
 
 import asyncssh
 
 from good_tide.core.addresses import HOME, Address
-from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
-from good_tide.servers.host_keys import HostKeys
-from good_tide.servers.logins import Answers
-from good_tide.servers.server import DEEPEST, TEMPORARY, Progress, ServerError
-from good_tide.servers.ssh import connect, later, told
+from good_tide.lines.wire import Promises, Room, Trouble
+from good_tide.servers.folders import Entry, FolderServer
+from good_tide.servers.measuring import measured, trial_name
+from good_tide.servers.open_files import OpenFiles
+from good_tide.servers.server import Progress, ServerError
+from good_tide.servers.ssh.connection import connect, later, told
+from good_tide.servers.ssh.host_keys import HostKeys
+from good_tide.servers.ssh.logins import SshAnswers
 
 T = TypeVar("T")
 
@@ -27,30 +28,27 @@ _UNDER_WAY = 24
 """Blocks under way at once: about 3 MB, which fills a line of 100 Mbit/s over a quarter of a second."""
 _STRETCH, _STRETCHES = 8 * _BLOCK, 4
 """Bytes of a file that are asked for together, and how many such stretches at once."""
-_OPEN_FILES = 16
-_OPEN_FOLDERS = 16
-"""Folders that are listed at once."""
 _PARTS_AHEAD = 8
 """Parts of a listing that are asked for at once, each of some hundred names."""
-_COMPARED = 1 << 20
+_KINDS = {asyncssh.FILEXFER_TYPE_REGULAR: "file", asyncssh.FILEXFER_TYPE_DIRECTORY: "folder"}
 _HELD = "packs/"
 """Files that are kept open to read from: they are large, and not replaced by others of the same name."""
 
 
-class SftpServer:
+class SftpServer(FolderServer):
     """A folder on an SFTP server.
 
     :param tell: counts what goes over the line.
     """
 
-    def __init__(self, address: Address, login: Answers, keys: HostKeys, tell: Progress) -> None:
+    def __init__(self, address: Address, login: SshAnswers, keys: HostKeys, tell: Progress) -> None:
         self._address, self._login, self._keys, self._tell = address, login, keys, tell
         path = address.path
         self._root = path[len(HOME) :].lstrip("/") or "." if _from_home(path) else path
         self._connecting = asyncio.Lock()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._client: asyncssh.SFTPClient | None = None
-        self._held: OrderedDict[str, asyncssh.SFTPClientFile] = OrderedDict()
+        self._held: OpenFiles[asyncssh.SFTPClientFile] = OpenFiles(self._open_to_read, _closed)
 
     async def there(self) -> None:
         client = await self._open()
@@ -64,45 +62,13 @@ class SftpServer:
         with told():
             await client.makedirs(self._root, asyncssh.SFTPAttrs(permissions=0o700), exist_ok=True)
 
-    async def tree(self, folder: str) -> list[Found]:
-        found: list[Found] = []
-        bound = asyncio.Semaphore(_OPEN_FOLDERS)
-
-        async def look(inside: str, depth: int) -> None:
-            async with bound:
-                entries = await self._entries(f"{folder}/{inside}" if inside else folder)
-            below = []
-            for name, attributes in entries:
-                if attributes.type == asyncssh.FILEXFER_TYPE_REGULAR:
-                    found.append(Found(inside + name, attributes.size or 0))
-                elif attributes.type == asyncssh.FILEXFER_TYPE_DIRECTORY and depth < DEEPEST:
-                    below.append(look(f"{inside}{name}/", depth + 1))
-            await asyncio.gather(*below)
-
-        await look("", 0)
-        return sorted(found, key=lambda one: one.name)
-
-    async def things(self, folder: str) -> list[Thing]:
-        kinds = {asyncssh.FILEXFER_TYPE_REGULAR: "file", asyncssh.FILEXFER_TYPE_DIRECTORY: "folder"}
-        client = await self._open()
-        with told():
-            await _missing_as(Trouble.NO_FOLDER, client.stat(self._path(folder)))
-        entries = await self._entries(folder)
-        return sorted(
-            (Thing(name, kinds.get(attributes.type, "other")) for name, attributes in entries),
-            key=lambda one: one.name,
-        )
-
-    async def _entries(self, folder: str) -> list[tuple[str, asyncssh.SFTPAttrs]]:
+    async def entries(self, folder: str) -> list[Entry]:
         """What is in a folder. The library asks for one part after the other, each a round trip; here the
         next are asked for before one has come."""
         asking = (await self._open())._handler
-        entries: list[tuple[str, asyncssh.SFTPAttrs]] = []
+        entries: list[Entry] = []
         with told():
-            try:
-                handle = await asking.opendir(self._path(folder).encode())
-            except asyncssh.SFTPNoSuchFile:
-                return []
+            handle = await asking.opendir(self._path(folder).encode())
             try:
                 ahead, ended = 2, False
                 while not ended:
@@ -110,17 +76,17 @@ class SftpServer:
                         *(asking.readdir(handle) for _ in range(ahead)), return_exceptions=True
                     )
                     for part in parts:
-                        if isinstance(part, asyncssh.SFTPEOFError | asyncssh.SFTPNoSuchFile):
-                            ended = True  # some servers look for the folder only now
+                        if isinstance(part, asyncssh.SFTPEOFError):
+                            ended = True
                         elif isinstance(part, BaseException):
                             raise part
                         else:
-                            entries += [(_name(entry.filename), entry.attrs) for entry in part[0]]
+                            entries += map(_entry, part[0])
                     ahead = min(_PARTS_AHEAD, 2 * ahead)
             finally:
                 later(asking.close(handle))
         self._tell.moved(received=len(entries) * 64)
-        return [(name, attributes) for name, attributes in entries if name not in (".", "..")]
+        return [one for one in entries if one.name not in (".", "..")]
 
     async def size(self, name: str) -> int:
         client = await self._open()
@@ -132,9 +98,10 @@ class SftpServer:
 
     async def read(self, name: str, offset: int, length: int | None, limit: int) -> bytes:
         with told():
-            file = await self._to_read(name)
+            held = name.startswith(_HELD)
+            file = await self._held.get(name) if held else await self._open_to_read(name)
             try:
-                if name.startswith(_HELD) and length is not None:
+                if held and length is not None:
                     return await self._read_fully(file, offset, length)
                 if length is not None and length <= _BLOCK:
                     whole = await self._stretch(file, offset, length)
@@ -152,21 +119,13 @@ class SftpServer:
                 left = length - len(first)
                 return first + await self._read_fully(file, offset + len(first), left) if left > 0 else first
             finally:
-                if not name.startswith(_HELD):
+                if not held:
                     later(file.close())
 
-    async def _to_read(self, name: str) -> asyncssh.SFTPClientFile:
-        held = self._held.get(name)
-        if held is not None:
-            self._held.move_to_end(name)
-            return held
+    async def _open_to_read(self, name: str) -> asyncssh.SFTPClientFile:
         client = await self._open()
-        file = await client.open(self._path(name), "rb", block_size=_BLOCK, max_requests=_UNDER_WAY)
-        if name.startswith(_HELD):
-            self._held[name] = file
-            while len(self._held) > _OPEN_FILES:
-                later(self._held.popitem(last=False)[1].close())
-        return file
+        with told():
+            return await client.open(self._path(name), "rb", block_size=_BLOCK, max_requests=_UNDER_WAY)
 
     async def _read_fully(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
         """So many bytes, fewer at the end of the file. Stretches are asked for before those before them have
@@ -196,25 +155,17 @@ class SftpServer:
         return part
 
     async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
-        client = await self._open()
-        temporary = f"{TEMPORARY}/{owner}{secrets.token_hex(8)}"
-        written = False
         try:
-            with told():
-                await self._in_folder(temporary, lambda: self._write(client, temporary, data))
-                written = True
-                await self._in_folder(name, lambda: self._name_it(client, temporary, name, exclusive))
-        except ServerError as error:
-            if error.trouble is Trouble.TAKEN and again and await self._same(name, data):
-                return
-            if error.trouble in (Trouble.OTHER, Trouble.FULL):
-                await self._explain(error, len(data), written)
-            raise
+            await super().put(name, owner, data, exclusive, again)
         finally:
-            self._forget(name)
+            await self._held.let_go(name)
+
+    async def write(self, temporary: str, data: bytes | bytearray) -> None:
+        client = await self._open()
+        with told():
+            await self._write(client, temporary, data)
 
     async def _write(self, client: asyncssh.SFTPClient, temporary: str, data: bytes | bytearray) -> None:
-        """Write a temporary file and make it durable; it does not stay where that fails."""
         path = self._path(temporary)
         try:
             file = await client.open(
@@ -249,8 +200,13 @@ class SftpServer:
         await file.write(bytes(part), at)
         self._tell.moved(sent=len(part))
 
+    async def name_it(self, temporary: str, name: str, exclusive: bool) -> None:
+        """Where the name must be free it is given by a link, which no other can come before."""
+        client = await self._open()
+        with told():
+            await self._name_it(client, temporary, name, exclusive)
+
     async def _name_it(self, client: asyncssh.SFTPClient, temporary: str, name: str, exclusive: bool) -> None:
-        """Give a file its name. Where the name must be free by a link, which no other can come before."""
         source, target = self._path(temporary), self._path(name)
         try:
             if not exclusive:
@@ -281,52 +237,22 @@ class SftpServer:
             await client.remove(target)
         await client.rename(source, target)
 
-    async def _same(self, name: str, data: bytes | bytearray) -> bool:
-        """Whether a file holds what was to be written."""
-        if len(data) > _COMPARED or await self.size(name) != len(data):
-            return False
-        return await self.read(name, 0, len(data), len(data)) == data
-
-    async def _explain(self, error: ServerError, size: int, written: bool) -> None:
-        """Version 3 of the protocol calls most things a failure: ask what may be behind it."""
-        room = await self.room()
-        if not written and 0 <= room.free < size + _BLOCK:
-            raise ServerError(Trouble.FULL) from error
-
-    async def _in_folder(self, name: str, act: Callable[[], Awaitable[None]]) -> None:
-        """Do something with a name; where its folder is not there, make it and do it again."""
-        try:
-            await act()
-        except asyncssh.SFTPNoSuchFile:
-            await self._folder_of(name)
-            await act()
-
-    async def _folder_of(self, name: str) -> None:
-        """Make the folder of a file, and those above it in the store; the folder of the address must be
-        there."""
-        folder = name.rpartition("/")[0]
-        if not folder:
-            return
-        await self._folder_of(folder)
+    async def make_folder(self, folder: str) -> None:
         client = await self._open()
-        try:
-            await client.mkdir(self._path(folder), asyncssh.SFTPAttrs(permissions=0o700))
-        except asyncssh.SFTPNoSuchFile:
-            raise ServerError(Trouble.NO_FOLDER) from None
-        except asyncssh.SFTPError:
-            if not await client.isdir(self._path(folder)):
+        with told():
+            try:
+                await client.mkdir(self._path(folder), asyncssh.SFTPAttrs(permissions=0o700))
+            except asyncssh.SFTPNoSuchFile:
                 raise
+            except asyncssh.SFTPError:
+                if not await client.isdir(self._path(folder)):
+                    raise
 
     async def remove(self, name: str) -> None:
         client = await self._open()
-        self._forget(name)
+        await self._held.let_go(name)
         with told(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
             await client.remove(self._path(name))
-
-    def _forget(self, name: str) -> None:
-        held = self._held.pop(name, None)
-        if held is not None:
-            later(held.close())
 
     async def room(self) -> Room:
         client = await self._open()
@@ -341,19 +267,15 @@ class SftpServer:
     async def promises(self, size: int) -> Promises:
         client = await self._open()
         durable = replaces = once = True
-        first, second = (f".good-tide-try-{secrets.token_hex(8)}" for _ in range(2))
-        data = secrets.token_bytes(size)
+        first, second = trial_name(), trial_name()
         with told():
-            begun = time.monotonic()
-            await client.stat(self._root)
-            round_trip = time.monotonic() - begun
             try:
-                begun = time.monotonic()
-                await self._write(client, first, data)
-                up = time.monotonic() - begun
-                begun = time.monotonic()
-                whole = await self.read(first, 0, size, size) == data
-                down = time.monotonic() - begun
+                speeds = await measured(
+                    lambda: client.stat(self._root),
+                    lambda data: self._write(client, first, data),
+                    lambda: self.read(first, 0, size, size),
+                    size,
+                )
                 async with client.open(self._path(first), "ab", encoding=None) as file:
                     try:
                         await file.fsync()
@@ -372,13 +294,11 @@ class SftpServer:
                 for name in (first, second):
                     with contextlib.suppress(asyncssh.SFTPError):
                         await client.remove(self._path(name))
-        if not whole:
-            raise ServerError(Trouble.OTHER, "it gave back other bytes than it was given")
-        return Promises(durable, once, replaces, round_trip, size / up, size / down)
+        return Promises(durable, once, replaces, *speeds)
 
     async def close(self) -> None:
         connection, self._connection, self._client = self._connection, None, None
-        self._held.clear()
+        self._held.forget()
         if connection is not None:
             connection.abort()
 
@@ -396,12 +316,17 @@ class SftpServer:
             return self._client
 
 
+async def _closed(file: asyncssh.SFTPClientFile) -> None:
+    later(file.close())
+
+
 def _from_home(path: str) -> bool:
     return path == HOME or path.startswith(f"{HOME}/")
 
 
-def _name(name: str | bytes) -> str:
-    return os.fsdecode(name)
+def _entry(named: asyncssh.SFTPName) -> Entry:
+    attributes = named.attrs
+    return Entry(os.fsdecode(named.filename), _KINDS.get(attributes.type, "other"), attributes.size or 0)
 
 
 async def _missing_as(trouble: Trouble, asked: Awaitable[T]) -> T:

@@ -11,9 +11,9 @@ import asyncssh
 
 from good_tide.core.addresses import Address
 from good_tide.lines.wire import Trouble
-from good_tide.servers.host_keys import HostKeys, port_of
-from good_tide.servers.logins import Answers
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
+from good_tide.servers.ssh.host_keys import HostKeys, port_of
+from good_tide.servers.ssh.logins import SshAnswers
 
 _CIPHERS = "aes128-gcm@openssh.com,aes256-gcm@openssh.com,chacha20-poly1305@openssh.com,aes256-ctr"
 """The fastest first; others follow where a server has none of them."""
@@ -22,7 +22,7 @@ _KEEPALIVE_SECONDS, _KEEPALIVES = 15.0, 4
 
 
 async def connect(
-    address: Address, login: Answers, keys: HostKeys, tell: Progress
+    address: Address, login: SshAnswers, keys: HostKeys, tell: Progress
 ) -> tuple[asyncssh.SSHClientConnection, asyncssh.SFTPClient]:
     """Log in.
 

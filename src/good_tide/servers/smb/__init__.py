@@ -1,0 +1,1 @@
+"""Folders on shares of SMB servers."""

@@ -1,0 +1,1 @@
+"""Folders on SSH servers."""

@@ -1,0 +1,1 @@
+"""Stand-in servers on loopback, with logins that are thrown away."""

@@ -1,0 +1,1 @@
+"""Folders on web servers: WebDAV and object storage."""

@@ -1,0 +1,237 @@
+"""Folders in object storage that speaks the S3 protocol, over TLS: ``s3://key@endpoint/bucket/prefix``. An
+object is there whole or not at all, so that nothing is written aside; a folder is a beginning of names, and
+is there when an object is named so, with a slash at its end, or begins so."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from urllib.parse import quote, urlencode
+from xml.etree.ElementTree import Element, ParseError
+
+from botocore.auth import S3SigV4Auth
+from botocore.awsrequest import AWSRequest
+from botocore.credentials import Credentials
+from defusedxml import ElementTree
+from defusedxml.common import DefusedXmlException
+
+from good_tide.core.addresses import Address
+from good_tide.lines.wire import Found, Promises, Room, Thing, Trouble
+from good_tide.servers.logins import Answers
+from good_tide.servers.measuring import measured, trial_name
+from good_tide.servers.server import LineBrokenError, Progress, ServerError
+from good_tide.servers.web.certificates import Certificates
+from good_tide.servers.web.http import Reply, WebLine
+
+_USUAL_REGION = "us-east-1"
+_COMPARED = 1 << 20
+_PAUSES = (0.1, 0.3, 1.0, 2.0)
+_BUSY = frozenset({"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "OperationAborted"})
+_RACED = "ConditionalRequestConflict"
+_TROUBLES = {
+    "NoSuchKey": Trouble.MISSING,
+    "NoSuchBucket": Trouble.NO_FOLDER,
+    "PreconditionFailed": Trouble.TAKEN,
+    "AccessDenied": Trouble.DENIED,
+    "InvalidAccessKeyId": Trouble.LOGIN,
+    "SignatureDoesNotMatch": Trouble.LOGIN,
+    "ExpiredToken": Trouble.LOGIN,
+    "QuotaExceeded": Trouble.FULL,
+    "EntityTooLarge": Trouble.OTHER,
+    "InsufficientStorage": Trouble.FULL,
+    "XMinioStorageFull": Trouble.FULL,
+}
+"""By the code of an error."""
+_BY_STATUS = {403: Trouble.DENIED, 404: Trouble.MISSING, 412: Trouble.TAKEN, 507: Trouble.FULL}
+
+
+class ObjectServer:
+    """A beginning of names in a bucket.
+
+    :param tell: counts what goes over the line.
+    """
+
+    def __init__(self, address: Address, login: Answers, certificates: Certificates, tell: Progress) -> None:
+        self._address, self._login = address, login
+        self._line = WebLine(address, certificates, tell)
+        self._bucket, _, inside = address.path.strip("/").partition("/")
+        self._prefix = f"{inside}/" if inside else ""
+        self._region = _USUAL_REGION
+        self._credentials: Credentials | None = None
+        self._seen = False
+
+    async def _signed(
+        self, method: str, path: str, headers: Mapping[str, str], body: bytes | bytearray | None
+    ) -> dict[str, str]:
+        """The headers of a request, with who asks (AWS Signature Version 4)."""
+        if self._credentials is None:
+            password = await self._login.known_password()
+            if password is None or not self._address.user:
+                await self._line.ask("GET", path)  # whether it is to be trusted comes first
+                raise self._login.refusal()
+            self._credentials = Credentials(self._address.user, password)
+        asked = AWSRequest(
+            method, self._line.root + path, dict(headers), bytes(body) if body is not None else None
+        )
+        S3SigV4Auth(self._credentials, "s3", self._region).add_auth(asked)
+        return {name: str(value) for name, value in asked.headers.items()}
+
+    async def _ask(
+        self,
+        method: str,
+        name: str,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | bytearray | None = None,
+        most: int = 64 << 20,
+        query: str = "",
+    ) -> Reply:
+        """Ask for an object; with a ``query`` for the bucket. While the server is busy, again.
+
+        Raises:
+            ServerError: it does not do it.
+        """
+        path = f"/{quote(self._bucket)}" + (f"?{query}" if query else f"/{quote(self._prefix + name)}")
+        for pause in (*_PAUSES, None):
+            signed = await self._signed(method, path, headers or {}, body)
+            reply = await self._line.ask(method, path, signed, body, most)
+            if 200 <= reply.status < 300 or reply.status == 416:
+                return reply
+            code, region = _told(reply)
+            if region and region != self._region:
+                self._region = region
+                continue
+            if code in _BUSY and pause is not None:
+                await asyncio.sleep(pause)
+                continue
+            if code == _RACED:
+                raise ServerError(Trouble.TAKEN, code)
+            raise ServerError(
+                _TROUBLES.get(code) or _BY_STATUS.get(reply.status, Trouble.OTHER),
+                code or f"HTTP {reply.status}",
+            )
+        raise LineBrokenError("busy")
+
+    async def _listed(self, begin: str, parted: bool, most: int = 1000) -> tuple[list[Found], list[str]]:
+        """Objects whose names begin so, by what follows; with ``parted`` those of one folder only, and the
+        folders in it. No more than ``most``, if that is less than a page."""
+        found: list[Found] = []
+        folders: list[str] = []
+        asked = {"list-type": "2", "prefix": begin, "max-keys": str(most)}
+        if parted:
+            asked["delimiter"] = "/"
+        while True:
+            query = urlencode(sorted(asked.items()), quote_via=quote, safe="-_.~")
+            tree = _xml(await self._ask("GET", "", query=query))
+            for one in tree.iterfind("{*}Contents"):
+                name = (one.findtext("{*}Key") or "")[len(begin) :]
+                found.append(Found(name, int(one.findtext("{*}Size") or 0)))
+            for one in tree.iterfind("{*}CommonPrefixes"):
+                folders.append((one.findtext("{*}Prefix") or "")[len(begin) :].rstrip("/"))
+            more = tree.findtext("{*}NextContinuationToken")
+            if tree.findtext("{*}IsTruncated") != "true" or not more or most < 1000:
+                return found, folders
+            asked["continuation-token"] = more
+
+    async def there(self) -> None:
+        found, _ = await self._listed(self._prefix, parted=False, most=1)
+        if not found and self._prefix:
+            raise ServerError(Trouble.NO_FOLDER)
+        self._seen = True
+
+    async def make(self) -> None:
+        if self._prefix:
+            await self._ask("PUT", "", body=b"")
+        await self.there()
+
+    async def tree(self, folder: str) -> list[Found]:
+        begin = f"{self._prefix}{folder}/" if folder else self._prefix
+        found, _ = await self._listed(begin, parted=False)
+        return [one for one in found if one.name and not one.name.endswith("/")]
+
+    async def things(self, folder: str) -> list[Thing]:
+        begin = f"{self._prefix}{folder}/" if folder else self._prefix
+        found, folders = await self._listed(begin, parted=True)
+        if not found and not folders and begin:
+            raise ServerError(Trouble.NO_FOLDER)
+        things = [Thing(one.name, "file") for one in found if one.name]
+        return sorted(things + [Thing(name, "folder") for name in folders], key=lambda one: one.name)
+
+    async def size(self, name: str) -> int:
+        reply = await self._ask("HEAD", name)
+        return int(reply.headers.get("Content-Length", 0))
+
+    async def read(self, name: str, offset: int, length: int | None, limit: int) -> bytes:
+        if length == 0:
+            await self.size(name)
+            return b""
+        end = "" if length is None else str(offset + length - 1)
+        headers = {"Range": f"bytes={offset}-{end}"} if offset or end else {}
+        reply = await self._ask("GET", name, headers, most=limit if length is None else min(limit, length))
+        return b"" if reply.status == 416 else reply.body
+
+    async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
+        if not self._seen:
+            await self.there()
+        try:
+            await self._ask("PUT", name, {"If-None-Match": "*"} if exclusive else {}, data)
+        except ServerError as error:
+            if error.trouble is not Trouble.TAKEN or not again or not await self._same(name, data):
+                raise
+
+    async def _same(self, name: str, data: bytes | bytearray) -> bool:
+        if len(data) > _COMPARED or await self.size(name) != len(data):
+            return False
+        return await self.read(name, 0, len(data), len(data)) == data
+
+    async def remove(self, name: str) -> None:
+        try:
+            await self._ask("DELETE", name)
+        except ServerError as error:
+            if error.trouble is not Trouble.MISSING:
+                raise
+
+    async def room(self) -> Room:
+        return Room(-1, -1)
+
+    async def promises(self, size: int) -> Promises:
+        name, once = trial_name(), False
+        try:
+            speeds = await measured(
+                self.there,
+                lambda data: self._ask("PUT", name, body=data),
+                lambda: self.read(name, 0, size, size),
+                size,
+            )
+            try:
+                await self._ask("PUT", name, {"If-None-Match": "*"}, b"another")
+            except ServerError as error:
+                once = error.trouble is Trouble.TAKEN
+        finally:
+            await self.remove(name)
+        return Promises(True, once, True, *speeds)
+
+    async def close(self) -> None:
+        self._seen = False
+        await self._line.close()
+
+
+def _xml(reply: Reply) -> Element:
+    try:
+        found: Element = ElementTree.fromstring(reply.body)
+    except (ParseError, DefusedXmlException, ValueError) as error:
+        raise ServerError(Trouble.NOT_SPOKEN, "XML") from error
+    if found.tag.rpartition("}")[2] != "ListBucketResult":
+        raise ServerError(Trouble.NOT_SPOKEN, f"<{found.tag.rpartition('}')[2]}>")
+    return found
+
+
+def _told(reply: Reply) -> tuple[str, str]:
+    """The code of an error, and the region that the bucket is in where it is in another."""
+    region = reply.headers.get("x-amz-bucket-region", "")
+    try:
+        found = ElementTree.fromstring(reply.body) if reply.body else None
+    except (ParseError, DefusedXmlException, ValueError):
+        found = None
+    if found is None:
+        return "", region
+    return found.findtext("{*}Code") or "", found.findtext("{*}Region") or region

@@ -1,0 +1,77 @@
+"""A folder on a share of an SMB server is a place like any other: against Samba's server on loopback."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import msgspec
+
+from good_tide.core.errors import PlaceAwayError
+from good_tide.lines.client import line_to
+from good_tide.storage.server_place import ServerPlace
+from tests.support.base import GoodTideTest
+from tests.support.server_contract import (
+    FaultContract,
+    PasswordContract,
+    ServerContract,
+    StoreContract,
+    check_full,
+)
+from tests.support.servers import ServedTest
+from tests.support.smb_server import SmbServer
+
+
+class SmbServedTest(ServedTest):
+    """With Samba's server."""
+
+    server: SmbServer
+    more = ""
+
+    def made(self, folder: Path) -> SmbServer:
+        return SmbServer(folder, self.more)
+
+
+class SmbPlaceTest(ServerContract, SmbServedTest):
+    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
+        self.put("index/x", b"x")
+        for owner in ("me-1", "you-1"):
+            (self.server.files / "tmp" / owner).write_bytes(b"left")
+        self.place.clear_temporary("me-")
+        self.assertEqual(self.place.names("tmp"), ["you-1"])
+
+    def test_room_is_the_servers(self) -> None:
+        free, total = self.place.room()
+        found = os.statvfs(self.server.files)
+        self.assertAlmostEqual(total, found.f_blocks * found.f_frsize, delta=1 << 20)
+        self.assertAlmostEqual(free, found.f_bavail * found.f_frsize, delta=1 << 30)
+
+
+class StrictSmbPlaceTest(ServerContract, SmbServedTest):
+    """The oldest version of the protocol that is spoken, one block at a time, and names that are the same in
+    capitals."""
+
+    more = "server max protocol = SMB2_02\n  case sensitive = no\n  smb2 max credits = 32"
+
+
+class SealedSmbPlaceTest(ServerContract, SmbServedTest):
+    """A server that takes what is encrypted only."""
+
+    more = "smb encrypt = required"
+
+
+class SmbFaultTest(FaultContract, PasswordContract, SmbServedTest):
+    def test_a_share_that_is_not_there_is_said(self) -> None:
+        where = ServerPlace(msgspec.structs.replace(self.server.address, path="/another/desk"))
+        self.addCleanup(line_to(where.address).end)
+        with self.assertRaisesRegex(PlaceAwayError, "There is no folder"):
+            where.check_there()
+
+
+class SmbStoreTest(StoreContract, SmbServedTest):
+    pass
+
+
+class FullSmbTest(GoodTideTest):
+    def test_a_full_server_is_full_and_keeps_what_it_has(self) -> None:
+        check_full(self, lambda folder, before: SmbServer(folder, before=before))

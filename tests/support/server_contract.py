@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from good_tide.core.errors import LoginError, PlaceAwayError, PlaceFullError, ServerKeyError
 from good_tide.lines import client
 from good_tide.lines.client import line_to
-from good_tide.lines.wire import Begin, Put, Try
+from good_tide.lines.wire import Begin, Put, Trouble, Try
 from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest, program
 from tests.support.servers import ServedFolder, ServedTest
@@ -56,7 +56,8 @@ class ServerContract(PlaceContract, Served):
             try:
                 line.ask(Put(f"lease/{number}", "me-", True), b"mine")
             except client.LineError as error:
-                taken.append(error.failed.trouble)
+                failed = error.failed
+                taken.append(failed.trouble if failed.trouble is Trouble.TAKEN else repr(failed))
 
         for number in range(25):
             both = [

@@ -261,7 +261,8 @@ class DavServer(FolderServer):
         try:
             yield
         finally:
-            await self.remove(claim)
+            # Once only: some servers say that it failed when another has made the same folder meanwhile.
+            await self._clear(claim)
 
     async def _made(self, folder: str) -> bool:
         """Whether a folder was made by this very request."""

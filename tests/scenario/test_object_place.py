@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from tests.support.server_contract import (
@@ -26,9 +27,10 @@ class ObjectServedTest(ServedTest):
 
 class ObjectPlaceTest(ServerContract, ObjectServedTest):
     def test_many_objects_are_listed_part_by_part(self) -> None:
-        for number in range(1_050):
-            self.put(f"index/{number:04}", b"x")
-        self.assertEqual(self.place.names("index"), [f"{number:04}" for number in range(1_050)])
+        names = [f"{number:04}" for number in range(1_003)]
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(lambda name: self.put(f"index/{name}", b"x"), names))
+        self.assertEqual(self.place.names("index"), names)
         self.assertGreater(self.place.room()[0], 1 << 45)
 
 

@@ -46,6 +46,8 @@ from good_tide.storage.server_cache import ServerCache
 A = TypeVar("A")
 
 _PACKS = "packs/"
+_UNMEASURED = 32 << 20
+"""So many bytes of a file are asked for without a look at how long it is."""
 _COPIED = 1 << 20
 """Fewer bytes are copied when they are written: who wrote them may use the memory again."""
 
@@ -250,14 +252,14 @@ class SpoolingPlace:
 
     def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
         doing = tr("Reading {root}").format(root=self._at(name))
-        if name.startswith(_PACKS) and length is not None and length <= READ_LIMIT:
+        if length is not None and length > _UNMEASURED:  # nobody asks for parts that are not there
+            length = min(length, max(0, self.size(name) - offset))
+        if name.startswith(_PACKS) and length is not None:
             count = length
             return waited(lambda: self._cache.part(name, offset, count), self._address, doing)
         small = waited(lambda: self._cache.small(name), self._address, doing)
         if small is not None:
             return small[offset : None if length is None else offset + length]
-        if length is not None and length > READ_LIMIT:
-            length = min(length, max(0, self.size(name) - offset))
         return self._ask(Read(name, offset, length, READ_LIMIT), doing)
 
     def create(self, name: str, owner: str) -> NewFile:

@@ -4,6 +4,7 @@ down to."""
 from __future__ import annotations
 
 import contextlib
+import io
 import ssl
 from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import NamedTuple
@@ -85,16 +86,20 @@ class WebLine:
         large = body is not None and len(body) > _BLOCK
         if body is not None:
             given["Content-Length"] = str(len(body))
+        data: AsyncIterator[bytes] | io.BytesIO | bytes | bytearray | None = body
+        if large and self.middlewares and body is not None:
+            await self._tell.pace(sent=len(body))
+            data = io.BytesIO(body)  # which may have to be sent twice
         with self._told(), contextlib.ExitStack() as settling:
             try:
                 async with self._opened().request(
                     method,
                     yarl.URL(self.root + path, encoded=True),
                     headers=given,
-                    data=self._parts(body, settling) if large and body is not None else body,
+                    data=self._parts(body, settling) if body is not None and large and data is body else data,
                     allow_redirects=False,
                 ) as answer:
-                    self._tell.moved(0 if large else len(body or b""))
+                    self._tell.moved(0 if large and data is body else len(body or b""))
                     found = await self._read(answer, most) if method != "HEAD" else b""
                     if answer.status in _AGAIN:
                         raise LineBrokenError(f"{answer.status} {answer.reason}")

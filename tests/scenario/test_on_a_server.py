@@ -14,26 +14,27 @@ from good_tide.core.job_facts import StoreState
 from good_tide.core.places import ServerNeed
 from good_tide.core.standing import JobStanding
 from good_tide.desktop.setup.server_dialog import ServerDialog
+from good_tide.lines.client import line_to
 from good_tide.operations.stores.holding_area import held_count
 from good_tide.operations.workplace import load_jobs
 from good_tide.protocol.schedule_calls import ReadStandings, TakeSnapshot
 from tests.support.base import program
+from tests.support.servers import served
 from tests.support.ssh_server import server_for
+from tests.support.web_servers import DavServer
 from tests.support.windows import SetUpWindowTest
 
 WORDS = "harbour lantern slow curtain"
 
 
-class OnAServerTest(SetUpWindowTest):
+class ServerWindowTest(SetUpWindowTest):
+    """The window, and its dialog for servers."""
+
     def setUp(self) -> None:
         super().setUp()
         patch = mock.patch.dict(os.environ, {"GOOD_TIDE_SETTINGS": str(self.settings)})
         patch.start()
         self.addCleanup(patch.stop)
-        self.server = server_for(self, self.settings)
-        (self.settings / "known_hosts").unlink()
-        self.server.files.joinpath("others").mkdir()
-        self.server.files.joinpath("others", "file").write_text("x")
 
     def dialog(self) -> ServerDialog:
         """The dialog that is open."""
@@ -44,6 +45,56 @@ class OnAServerTest(SetUpWindowTest):
     def asked(self, dialog: ServerDialog) -> None:
         """Wait for the server's answer."""
         self.settle(lambda: dialog._view is not None)
+
+    def picture(self, widget: QWidget, name: str) -> None:
+        """A picture, where somebody wants to look."""
+        folder = os.environ.get("GOOD_TIDE_TEST_PICTURES")
+        if folder:
+            QTest.qWait(200)
+            widget.grab().save(f"{folder}/{name}.png")
+
+
+class WebServerTest(ServerWindowTest):
+    def test_a_certificate_and_a_password_lead_to_the_folders(self) -> None:
+        server = served(self, self.folder / "kept elsewhere", DavServer)
+        server.files.joinpath("desk").mkdir()
+        self.page.place.server.click()
+        dialog = self.dialog()
+        for kind in ("sftp", "smb", "davs", "s3"):
+            self.assertIn(f"{kind}://", dialog._words.text())
+        dialog.field.setCurrentText(str(server.address))
+        dialog.connect_it.click()
+        self.asked(dialog)
+        self.assertEqual(dialog.steps.currentIndex(), 1)
+        self.assertIn("does not trust the certificate", dialog._key_words.text())
+        self.assertEqual(dialog.shown_key.text().count("\n"), 2)
+        self.picture(dialog, "web-certificate")
+        dialog.right_key.click()
+        self.settle(lambda: dialog.steps.currentIndex() == 2)
+        dialog.secret.setText("wrong")
+        self.picture(dialog, "web-password")
+        dialog.give.click()
+        self.settle(lambda: "does not let guest in" in dialog._secret_words.text())
+        dialog.secret.setText(server.password)
+        dialog.keep.setChecked(False)
+        dialog.give.click()
+        self.settle(lambda: dialog.steps.currentIndex() == 3)
+        self.assertEqual([dialog.folders.item(0).text()], ["desk"])
+        self.assertFalse(dialog.above.isEnabled())
+        self.picture(dialog, "web-folders")
+        dialog._go(str(server.address.inside("desk")))
+        self.settle(lambda: dialog.above.isEnabled() and dialog.use.isEnabled())
+        line_to(server.address).end()
+        line_to(server.address.inside("desk")).end()
+
+
+class OnAServerTest(ServerWindowTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.server = server_for(self, self.settings)
+        (self.settings / "known_hosts").unlink()
+        self.server.files.joinpath("others").mkdir()
+        self.server.files.joinpath("others", "file").write_text("x")
 
     def test_from_the_address_to_a_key_that_is_another(self) -> None:
         page = self.page
@@ -153,10 +204,3 @@ class OnAServerTest(SetUpWindowTest):
         self.until(lambda: bool(asked))
         self.assertEqual(asked, [None])
         self.work_ended(job)
-
-    def picture(self, widget: QWidget, name: str) -> None:
-        """A picture, where somebody wants to look."""
-        folder = os.environ.get("GOOD_TIDE_TEST_PICTURES")
-        if folder:
-            QTest.qWait(200)
-            widget.grab().save(f"{folder}/{name}.png")

@@ -25,6 +25,8 @@ class ServerHandlers:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._let_in: dict[str, Given] = {}
+        """With what servers let in that nobody keeps, for other folders of theirs."""
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
@@ -38,10 +40,17 @@ class ServerHandlers:
         """
         context, place = self._context, address(wanted.address)
         given = Given(wanted.password, wanted.key_passphrase, wanted.fingerprint)
+        secret = given.password is not None or given.key_passphrase is not None
+        if given == Given():
+            given = self._let_in.get(place.server, given)
         if given != Given():
             give(place, given)
         known = known_store_ids(load_jobs(context.here.settings), context.whereabouts)
         tried = try_server(place, Wanted(), known, False)
+        if tried.refused and secret:
+            give(place, Given())  # what does not let in is not tried by others
+        elif secret:
+            self._let_in[place.server] = given
         if wanted.keep and not tried.refused:
             keep_given(
                 context.here.settings, context.ring, place, given, "ring" if answers(context.ring) else "file"

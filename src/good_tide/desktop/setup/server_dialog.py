@@ -26,6 +26,8 @@ from good_tide.protocol.faults import Fault
 from good_tide.protocol.server_calls import ReadKnownServers, ServerView, TryServer
 
 _EXAMPLE = EXAMPLES["sftp"]
+_IN_A_LINE = 16
+"""Bytes of a long fingerprint."""
 
 
 class ServerDialog(QDialog):
@@ -40,7 +42,7 @@ class ServerDialog(QDialog):
         self._view: ServerView | None = None
         self._asked = 0
         self.setWindowTitle(tr("A folder on a server"))
-        self.setMinimumSize(640, 520)
+        self.setMinimumSize(640, 640)
         self.field = QComboBox(editable=True)
         self.field.setAccessibleName(tr("Address of the folder"))
         self.field.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
@@ -189,7 +191,7 @@ class ServerDialog(QDialog):
         self.field.setCurrentText(view.address)
         if view.need is ServerNeed.KEY:
             self._key_words.setText(_key_words(view))
-            self.shown_key.setText(view.shown)
+            self.shown_key.setText(_in_lines(view.shown))
             self.steps.setCurrentIndex(1)
         elif view.need is not ServerNeed.NOTHING:
             self._ask_secret(view)
@@ -249,6 +251,15 @@ class ServerDialog(QDialog):
         self._words.setText(words)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.steps.setCurrentIndex(0)
+
+
+def _in_lines(fingerprint: str) -> str:
+    """A fingerprint of many bytes in lines that can be compared with one another."""
+    kind, *numbers = fingerprint.split(":")
+    if len(numbers) < _IN_A_LINE:
+        return fingerprint
+    lines = (numbers[at : at + _IN_A_LINE] for at in range(0, len(numbers), _IN_A_LINE))
+    return "\n".join((f"{kind}:", *(":".join(one) for one in lines)))
 
 
 def _key_words(view: ServerView) -> str:

@@ -12,7 +12,9 @@ from PySide6.QtWidgets import QWidget
 from good_tide.core.identifiers import JobId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.places import ServerNeed
+from good_tide.core.settings import LineLimit
 from good_tide.core.standing import JobStanding
+from good_tide.desktop.rhythm.view import RHYTHM, RhythmPage
 from good_tide.desktop.setup.server_dialog import ServerDialog
 from good_tide.lines.client import line_to
 from good_tide.operations.stores.holding_area import held_count
@@ -140,6 +142,7 @@ class OnAServerTest(ServerWindowTest):
         self.assertEqual(([ref.path for ref in job.stores], job.stores[0].name), ([wanted], "127.0.0.1"))
         self.until(lambda: self.there() == 1 and self.window.overview.state is StoreState.READY)
         self.work_ended(job.id)
+        self.limit_the_line()
 
         budget = self.home / "Documents" / "budget.csv"
         budget.write_text("while the server was stopped")
@@ -181,6 +184,27 @@ class OnAServerTest(ServerWindowTest):
             self.until(lambda: "another key than before" in self.standing(job.id).status.detail)
         done = program("place", "try", wanted)
         self.assertEqual((done.returncode, "another key than before" in done.stdout), (3, True), done.stdout)
+
+    def limit_the_line(self) -> None:
+        """Say in the view of the rhythm how much may go over the line."""
+        self.window.resize(1280, 800)
+        self.window.show_view(RHYTHM)
+        page = self.window.page
+        assert isinstance(page, RhythmPage)
+        self.until(lambda: page.view is not None and page.over.isVisibleTo(page))
+        page.over.sends.setChecked(True)
+        page.over.up.setValue(80)
+        page.over.hours.setText("mon-fri 8:00 to 18:00")
+        page.over._tell()
+        self.until(lambda: bool(page.when.trouble.text()))
+        page.over.hours.setText("mon-fri 08:00-18:00")
+        page.over._tell()
+        self.until(page.keep.isEnabled)
+        self.picture(self.window, "server-rhythm")
+        page.keep.click()
+        limit = LineLimit(up_bytes=10_000_000, hours=("mon-fri 08:00-18:00",))
+        self.until(lambda: load_jobs(self.settings)[0].line == limit)
+        self.assertEqual(page.over.limit(), limit)
 
     def there(self) -> int:
         """How many snapshots the server has."""

@@ -143,6 +143,7 @@ class ScheduleHandlers:
         """How it would be with other settings; nothing is kept."""
         session, change = self._sessions.of(wanted.job), wanted.change
         change.rhythm.check()
+        change.line.check()
         tried = msgspec.structs.replace(session.job, **msgspec.structs.asdict(change))
         return self._view(session, tried)
 
@@ -167,6 +168,8 @@ class ScheduleHandlers:
             agreed=job.agreed,
             pinned=session.known_pinned,
             precious=job.precious,
+            line=job.line,
+            on_server=any(ref.on_server for ref in job.stores),
         )
 
     def keep_rhythm(self, wanted: KeepRhythm) -> RhythmView:
@@ -177,7 +180,13 @@ class ScheduleHandlers:
         """
         session, change = self._sessions.of(wanted.job), wanted.change
         job = changing.change_rhythm(
-            self._context, session.job, change.rhythm, change.holding, change.noise, change.reporting
+            self._context,
+            session.job,
+            change.rhythm,
+            change.holding,
+            change.noise,
+            change.reporting,
+            change.line,
         )
         self._sessions.take(job)
         self._scheduler.poke()

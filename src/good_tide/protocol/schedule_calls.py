@@ -11,7 +11,7 @@ from good_tide.core.identifiers import JobId, SnapshotId, StoreId
 from good_tide.core.ladder import Ladder
 from good_tide.core.planning import Then
 from good_tide.core.rhythm import Rhythm
-from good_tide.core.settings import Holding, Noise, Reporting
+from good_tide.core.settings import Holding, LineLimit, Noise, Reporting
 from good_tide.core.standing import JobStanding
 from good_tide.protocol.contract import Call, JobCall
 
@@ -64,6 +64,7 @@ class RhythmView(msgspec.Struct, frozen=True):
     :param agreed: the ladder that was last agreed to.
     :param pinned: labels by snapshots.
     :param precious: patterns of files whose every version stays.
+    :param on_server: whether a store of it is on a server, so that the limits of the line (``line``) hold.
     """
 
     rhythm: Rhythm
@@ -83,6 +84,8 @@ class RhythmView(msgspec.Struct, frozen=True):
     agreed: Ladder = Ladder()
     pinned: dict[SnapshotId, str] = {}
     precious: tuple[str, ...] = ()
+    line: LineLimit = LineLimit()
+    on_server: bool = False
 
 
 class ReadRhythm(JobCall[RhythmView], frozen=True):
@@ -96,6 +99,7 @@ class RhythmChange(msgspec.Struct, frozen=True):
     holding: Holding
     noise: Noise
     reporting: Reporting
+    line: LineLimit
 
 
 class TryRhythm(JobCall[RhythmView], frozen=True):

@@ -11,13 +11,16 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QVBoxLa
 
 from good_tide.core.errors import PersonError
 from good_tide.core.rhythm import EVERY_HOUR, Considerate, Rhythm, at_text, every, every_minutes_of, parse_at
-from good_tide.core.settings import Holding, Noise, Reporting, ReportTime
+from good_tide.core.settings import Holding, LineLimit, Noise, Reporting, ReportTime
 from good_tide.core.translation import tr
 from good_tide.desktop.painting.flow import Flow
 from good_tide.desktop.painting.widgets import button, card, label, number
 
 _MIB = 1 << 20
 _GIB = 1 << 30
+_MEGABIT = 125_000
+"""Bytes a second."""
+_USUAL_LIMIT = 10
 _INTERVALS = {
     10: tr("10 minutes"),
     15: tr("15 minutes"),
@@ -317,6 +320,65 @@ class Away(Choices):
             limit_bytes=self.limit.value() * _GIB,
             part_of_free=self.part.value() / 100,
         )
+
+
+class OverTheLine(Choices):
+    """How much goes over the line to a server."""
+
+    def __init__(self) -> None:
+        super().__init__(tr("Over the network"))
+        self.sends, self.up = (
+            QCheckBox(tr("send no more than")),
+            number(1, 10_000, " Mbit/s", tr("Limit of what is sent")),
+        )
+        self.brings, self.down = (
+            QCheckBox(tr("bring no more than")),
+            number(1, 10_000, " Mbit/s", tr("Limit of what is brought back")),
+        )
+        self.hours = QLineEdit()
+        self.hours.setPlaceholderText(tr("mon-fri 08:00-18:00; always if empty"))
+        self.hours.setAccessibleName(tr("Hours in which these limits hold"))
+        self.hours.setToolTip(tr("Days and hours, with semicolons between"))
+        self.row(self.sends, self.up)
+        self.row(self.brings, self.down)
+        self.row(label(tr("      in the hours"), "quiet"), self.hours)
+        self.hours.setMinimumWidth(210)
+        self._kept = LineLimit()
+        self.watch(self.sends, self.up, self.brings, self.down, self.hours)
+
+    def show_limit(self, limit: LineLimit) -> None:
+        """Show what is chosen."""
+
+        def fill() -> None:
+            self._kept = limit
+            for box, field, size in (
+                (self.sends, self.up, limit.up_bytes),
+                (self.brings, self.down, limit.down_bytes),
+            ):
+                box.setChecked(size > 0)
+                field.setValue(_megabits(size) if size else _USUAL_LIMIT)
+            self.hours.setText("; ".join(limit.hours))
+
+        self.fill(fill)
+
+    def limit(self) -> LineLimit:
+        """What is chosen; a limit that is no whole number stays as it is while nobody changes it."""
+        return LineLimit(
+            up_bytes=_limit(self.sends, self.up, self._kept.up_bytes),
+            down_bytes=_limit(self.brings, self.down, self._kept.down_bytes),
+            hours=tuple(part.strip() for part in self.hours.text().split(";") if part.strip()),
+        )
+
+
+def _megabits(size: int) -> int:
+    """Bytes a second as what lines are sold by, 1 at least."""
+    return max(1, round(size / _MEGABIT))
+
+
+def _limit(box: QCheckBox, field: QSpinBox, before: int) -> int:
+    if not box.isChecked():
+        return 0
+    return before if before and _megabits(before) == field.value() else field.value() * _MEGABIT
 
 
 class Telling(Choices):

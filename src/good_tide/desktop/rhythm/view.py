@@ -13,12 +13,13 @@ from good_tide.core.errors import PersonError
 from good_tide.core.identifiers import JobId
 from good_tide.core.planning import Then
 from good_tide.core.rhythm import Rhythm
+from good_tide.core.settings import LineLimit
 from good_tide.core.translation import tr
 from good_tide.core.words import duration_words, size_words, time_words, tomorrow_morning
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.widgets import button, card, label, line
-from good_tide.desktop.rhythm.choices import Away, Choices, Telling, Waits, When
+from good_tide.desktop.rhythm.choices import Away, Choices, OverTheLine, Telling, Waits, When
 from good_tide.desktop.rhythm.ladder_card import LadderCard
 from good_tide.desktop.rhythm.mail_dialog import MailDialog
 from good_tide.desktop.rhythm.week_picture import WeekPicture
@@ -54,6 +55,7 @@ class RhythmPage(View):
         self.sentence = label("", "strong", wrap=True)
         self.picture = WeekPicture(look)
         self.when, self.waits, self.away, self.telling = When(), Waits(), Away(), Telling()
+        self.over = OverTheLine()
         self.ladder = LadderCard(look, link)
         self.next, self.moved = label("", "", wrap=False), label("", "quiet", wrap=True)
         self.keep, self.discard = button(tr("Keep"), primary=True), button(tr("Discard"))
@@ -107,6 +109,7 @@ class RhythmPage(View):
         left.addStretch()
         right.addWidget(self.when)
         right.addWidget(due)
+        right.addWidget(self.over)
         right.addStretch()
         columns.addLayout(left, 70)
         columns.addLayout(right, 30)
@@ -164,7 +167,7 @@ class RhythmPage(View):
         self.day.setToolTip(tr("There is a minute to keep the machine on"))
 
     def _choices(self) -> tuple[Choices, ...]:
-        return self.when, self.waits, self.away, self.telling
+        return self.when, self.waits, self.away, self.telling, self.over
 
     def show_job(self, overview: Overview) -> None:
         """Another look at the job; what is being changed here stays as it is."""
@@ -198,6 +201,8 @@ class RhythmPage(View):
         self.picture.show_hours(view.rhythm.allowed)
         self.waits.show_considerate(view.rhythm.considerate)
         self.telling.show_telling(view.noise, view.reporting, view.mail)
+        self.over.show_limit(view.line)
+        self.over.setVisible(view.on_server or view.line != LineLimit())
         self.ladder.take(view)
         self._preview(view, kept=True)
 
@@ -272,7 +277,7 @@ class RhythmPage(View):
             considerate=self.waits.considerate(),
         )
         noise, reporting = self.telling.telling()
-        return RhythmChange(rhythm, self.away.holding(), noise, reporting)
+        return RhythmChange(rhythm, self.away.holding(), noise, reporting, self.over.limit())
 
     def _ask(self) -> None:
         """Ask what the choices come to."""

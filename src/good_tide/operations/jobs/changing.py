@@ -11,7 +11,7 @@ from good_tide.core.ladder import Ladder, words
 from good_tide.core.records import Machine
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.rules import parse_rule
-from good_tide.core.settings import Holding, Job, Noise, Reporting, Room, StoreRef, StoreUse
+from good_tide.core.settings import Holding, Job, LineLimit, Noise, Reporting, Room, StoreRef, StoreUse
 from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.jobs.making import checked_folders
@@ -74,12 +74,15 @@ def change_rhythm(
     holding: Holding | None = None,
     noise: Noise | None = None,
     reporting: Reporting | None = None,
+    line: LineLimit | None = None,
 ) -> Job:
     """Another rhythm, and what goes with it; None: as it is.
 
     Raises:
-        PersonError: the rhythm cannot be understood.
+        PersonError: the rhythm, or the hours of the line's limit, cannot be understood.
     """
+    if line is not None:
+        line.check()
     changed = keep(
         context,
         msgspec.structs.replace(
@@ -88,6 +91,7 @@ def change_rhythm(
             holding=holding or job.holding,
             noise=noise or job.noise,
             reporting=reporting or job.reporting,
+            line=job.line if line is None else line,
         ),
     )
     if rhythm != job.rhythm:

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import os
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import msgspec
+
+from good_tide.servers.stand_ins.s3 import ADDER
+from tests.support.base import program
 from tests.support.server_contract import (
     CertificateContract,
     FaultContract,
@@ -39,4 +45,25 @@ class ObjectFaultTest(FaultContract, PasswordContract, CertificateContract, Obje
 
 
 class ObjectStoreTest(StoreContract, ObjectServedTest):
-    pass
+    def test_who_may_only_add_takes_snapshots_and_destroys_nothing(self) -> None:
+        whole = self.server.address.inside("store")
+        adds = msgspec.structs.replace(whole, user=ADDER)
+        with open(self.settings / "logins.toml", "a", encoding="utf-8") as file:
+            file.write(f'["{adds.server}"]\npassword = "{self.server.password}"\n')
+        self.done("store", "create", str(whole), "--unencrypted")
+        self.assertIn("lets nothing be deleted by this login", self.done("place", "try", str(adds)))
+        words = ("--store", str(adds), "--folder", str(self.work))
+        for number in range(3):
+            self.write("plan.bin", os.urandom(200_000) + bytes([number]))
+            self.done("snapshot", *words)
+        listed = json.loads(self.done("history", str(adds), "--json"))["snapshots"]
+        self.assertEqual(len(listed), 3)
+        for refused in (("release", str(adds), listed[0]["snapshot"]), ("sweep", str(adds))):
+            done = program(*refused)
+            self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
+            self.assertIn("lets nothing be deleted by this login", done.stderr)
+        self.done("verify", str(adds), "--read-all")
+        self.done("release", str(whole), listed[0]["snapshot"])
+        self.done("sweep", str(whole))
+        self.done("snapshot", *words)
+        self.assertEqual(len(json.loads(self.done("history", str(whole), "--json"))["snapshots"]), 3)

@@ -36,6 +36,10 @@ class PlaceFullError(PlaceError):
     """The disk has no room left."""
 
 
+class KeptError(PlaceError):
+    """The place lets nothing be deleted by who is logged in; what was to go stays."""
+
+
 class PlaceAwayError(PlaceError):
     """The place of a store cannot be reached now, whole or in any part: nothing is damaged."""
 

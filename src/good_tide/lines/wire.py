@@ -14,6 +14,8 @@ from good_tide.core.settings import LineLimit
 A = TypeVar("A")
 _LENGTHS = struct.Struct("<II")
 _LARGEST = 1 << 31
+TRIAL = ".good-tide-try-"
+"""Begins the names of files by which servers are tried; one may stay where nothing can be deleted."""
 
 
 class Trouble(enum.StrEnum):
@@ -70,6 +72,7 @@ class Promises(msgspec.Struct, frozen=True):
     :param durable: it makes a file durable when asked.
     :param names_once: of two who make a file of one name at once, one is refused.
     :param replaces_whole: a file that is replaced is there all the time, old or new.
+    :param deletes: who is logged in may delete.
     :param round_trip: seconds that a question and its answer take.
     :param up: bytes a second that it takes; ``down``: that it gives.
     """
@@ -80,6 +83,7 @@ class Promises(msgspec.Struct, frozen=True):
     round_trip: float = 0.0
     up: float = 0.0
     down: float = 0.0
+    deletes: bool = True
 
 
 class Call(msgspec.Struct, Generic[A], frozen=True, tag=True):

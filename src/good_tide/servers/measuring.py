@@ -7,10 +7,8 @@ import time
 from collections.abc import Awaitable, Callable
 from typing import NamedTuple
 
-from good_tide.lines.wire import Trouble
+from good_tide.lines.wire import TRIAL, Trouble
 from good_tide.servers.server import ServerError
-
-_BEGIN = ".good-tide-try-"
 
 
 class Speeds(NamedTuple):
@@ -21,9 +19,9 @@ class Speeds(NamedTuple):
     down: float
 
 
-def trial_name() -> str:
-    """A name that nothing has."""
-    return _BEGIN + secrets.token_hex(8)
+def trial_name(random_bytes: int = 8) -> str:
+    """A name for a file to try with, which nothing else has; without random bytes always the same."""
+    return TRIAL + secrets.token_hex(random_bytes)
 
 
 async def measured(

@@ -19,7 +19,7 @@ import msgspec
 
 from good_tide.core.errors import DamageError, GoodTideError, NotInPlaceError
 from good_tide.storage.decoding import unpacked
-from good_tide.storage.place import Place
+from good_tide.storage.place import Place, clear
 
 WRITER_FOLDER, LEASE_FOLDER = "writers", "lease"
 HOLDING_OWNER = "hold-"
@@ -63,7 +63,7 @@ class Mark:
     def __enter__(self) -> Self:
         for mark in seen_marks(self._place, self._folder):
             if mark.owner.startswith(self._prefix):
-                self._place.remove(f"{self._folder}/{mark.file}")
+                clear(self._place, f"{self._folder}/{mark.file}")
         self.say(())
         self._thread.start()
         return self
@@ -97,7 +97,7 @@ class Mark:
             file.write(msgspec.msgpack.encode(self._says))
             file.commit()
         if before:
-            self._place.remove(before)
+            clear(self._place, before)
 
     def _move_on(self) -> None:
         while not self._ended.wait(_MOVE_SECONDS):
@@ -126,7 +126,7 @@ def leave_mark(place: Place, folder: str, owner: str, says: Iterable[str]) -> No
         file.write(msgspec.msgpack.encode(tuple(says)))
         file.commit()
     for mark in before:
-        place.remove(f"{folder}/{mark.file}")
+        clear(place, f"{folder}/{mark.file}")
 
 
 def remove_mark(place: Place, folder: str, owner: str) -> None:
@@ -137,7 +137,7 @@ def remove_mark(place: Place, folder: str, owner: str) -> None:
     """
     for name in place.names(folder):
         if name.rpartition(".")[0] == owner:
-            place.remove(f"{folder}/{name}")
+            clear(place, f"{folder}/{name}")
 
 
 def seen_marks(place: Place, folder: str) -> list[SeenMark]:

@@ -10,7 +10,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
 
-from good_tide.core.errors import NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import KeptError, NotInPlaceError, PlaceError, PlaceFullError
 from good_tide.core.translation import tr
 
 TEMPORARY = "tmp"
@@ -205,3 +205,14 @@ def disk_errors(doing: str) -> Iterator[None]:
         raise PlaceError(
             f"{doing}: {os.strerror(error.errno or 0)}", tr("Check the disk and its cable, then try again")
         ) from error
+
+
+def clear(place: Place, name: str) -> None:
+    """Remove a file that is of no use any more, where the place lets anything be deleted; its readers know
+    that it may stay.
+
+    Raises:
+        PlaceError: the disk does not let go.
+    """
+    with contextlib.suppress(KeptError):
+        place.remove(name)

@@ -14,6 +14,7 @@ import msgspec
 from good_tide.core.addresses import Address, address, looks_like_address
 from good_tide.core.errors import (
     DamageError,
+    KeptError,
     LoginError,
     NameTakenError,
     NotInPlaceError,
@@ -27,6 +28,7 @@ from good_tide.core.settings import LineLimit
 from good_tide.core.translation import tr
 from good_tide.lines.client import Line, LineError, line_to
 from good_tide.lines.wire import (
+    TRIAL,
     AskRoom,
     Call,
     Failed,
@@ -40,7 +42,7 @@ from good_tide.lines.wire import (
     Tree,
     Trouble,
 )
-from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace
+from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, clear
 from good_tide.storage.server_cache import ServerCache
 
 A = TypeVar("A")
@@ -273,11 +275,20 @@ class SpoolingPlace:
     def clear_temporary(self, owner: str) -> None:
         for name in self.names(TEMPORARY):
             if name.startswith(owner) and "/" not in name:
-                self.remove(f"{TEMPORARY}/{name}")
+                clear(self, f"{TEMPORARY}/{name}")
 
     def remove(self, name: str) -> None:
         self._cache.changed(name)
-        self._ask(Remove(name), tr("Removing {root}").format(root=self._at(name)))
+        doing = tr("Removing {root}").format(root=self._at(name))
+        try:
+            self._line.ask(Remove(name))
+        except LineError as error:
+            if error.failed.trouble is Trouble.DENIED:
+                raise KeptError(
+                    tr("{doing}: the server lets nothing be deleted by this login").format(doing=doing),
+                    tr("Let a machine do it whose login may delete"),
+                ) from error
+            raise place_error(error.failed, self._address, doing) from error
 
     def total_bytes(self) -> int:
         return sum(one.size for one in self._ask(Tree(""), tr("Listing {root}").format(root=self.title)))
@@ -288,7 +299,7 @@ class SpoolingPlace:
 
     def things(self) -> list[str]:
         doing = tr("Looking into {root}").format(root=self.title)
-        return [one.name for one in self._ask(Things(""), doing)]
+        return [one.name for one in self._ask(Things(""), doing) if not one.name.startswith(TRIAL)]
 
     def holds_only_files(self, folder: str) -> bool:
         doing = tr("Looking into {inside}").format(inside=self._at(folder))

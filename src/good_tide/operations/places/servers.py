@@ -192,6 +192,14 @@ def _promised(promises: Promises) -> list[Check]:
             tr("See that the server has a battery, or is shut down properly; verify after a power cut"),
         )
     ]
+    if not promises.deletes:
+        checks.append(
+            Check(
+                Level.GOOD,
+                tr("It lets nothing be deleted by this login: history cannot be destroyed from here"),
+                tr("Thinning and giving back wait for a machine whose login may delete"),
+            )
+        )
     if not promises.names_once:
         checks.append(
             Check(

@@ -18,6 +18,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.place import clear
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots
 from good_tide.system.machine import local_zone
@@ -196,7 +197,7 @@ def _replace(store: Store, record: StatusRecord, machine: str, jobs: Sequence[st
     before = [name for name, old in _records(store) if old.machine.id == machine and old.job in jobs]
     store.write_sealed(FileKind.STATUS, _FOLDER, msgspec.msgpack.encode(record), _OWNER)
     for old_name in before:
-        store.place.remove(f"{_FOLDER}/{old_name}")
+        clear(store.place, f"{_FOLDER}/{old_name}")
 
 
 def _late(record: StatusRecord, now: int) -> int:

@@ -28,30 +28,39 @@ from good_tide.servers.stand_ins.facts import (
 )
 
 _BUCKET = "harbour"
-_NOT_SIGNED = b"<Error><Code>SignatureDoesNotMatch</Code><Message>Not signed by who may</Message></Error>"
+ADDER = "adder"
+"""Who may add and not delete, with the same password."""
+_REFUSED = "<Error><Code>{}</Code></Error>"
 
 Start = Callable[..., Any]
 Application = Callable[[dict[str, Any], Start], Iterable[bytes]]
 
 
 class _Checked:
-    """Lets through what is signed by who has the password (AWS Signature Version 4)."""
+    """Lets through what is signed by who has the password (AWS Signature Version 4): under one name anything,
+    under another all but deleting."""
 
     def __init__(self, inner: Application, password: str) -> None:
-        self._inner, self._credentials = inner, Credentials(USER, password)
+        self._inner, self._password = inner, password
 
     def __call__(self, environ: dict[str, Any], start: Start) -> Iterable[bytes]:
-        if self._signed(environ):
+        user = self._signed(environ)
+        if not user:
+            refusal = "SignatureDoesNotMatch"
+        elif user == ADDER and environ["REQUEST_METHOD"] == "DELETE":
+            refusal = "AccessDenied"
+        else:
             return self._inner(environ, start)
         start("403 Forbidden", [("Content-Type", "application/xml")])
-        return [_NOT_SIGNED]
+        return [_REFUSED.format(refusal).encode()]
 
-    def _signed(self, environ: dict[str, Any]) -> bool:
+    def _signed(self, environ: dict[str, Any]) -> str:
+        """Who has signed a request; empty: nobody who may."""
         given = environ.get("HTTP_AUTHORIZATION", "").partition(" ")[2]
         parts = dict(one.strip().split("=", 1) for one in given.split(",") if "=" in one)
         scope = parts.get("Credential", "").split("/")
-        if len(scope) != 5 or scope[0] != USER:
-            return False
+        if len(scope) != 5 or scope[0] not in (USER, ADDER):
+            return ""
         names = parts.get("SignedHeaders", "").split(";")
         headers = {name: environ.get(f"HTTP_{name.upper().replace('-', '_')}", "") for name in names}
         for name in ("content-type", "content-length"):
@@ -60,9 +69,10 @@ class _Checked:
         url = f"https://{environ['HTTP_HOST']}{environ['RAW_URI']}"
         asked_for = AWSRequest(environ["REQUEST_METHOD"], url, headers)
         asked_for.context["timestamp"] = headers.get("x-amz-date", "")
-        auth = S3SigV4Auth(self._credentials, "s3", scope[2])
+        auth = S3SigV4Auth(Credentials(scope[0], self._password), "s3", scope[2])
         words = auth.string_to_sign(asked_for, auth.canonical_request(asked_for))
-        return hmac.compare_digest(auth.signature(words, asked_for), parts.get("Signature", ""))
+        right = hmac.compare_digest(auth.signature(words, asked_for), parts.get("Signature", ""))
+        return scope[0] if right else ""
 
 
 def main() -> None:

@@ -25,6 +25,7 @@ from good_tide.servers.web.http import Reply, WebLine
 
 _USUAL_REGION = "us-east-1"
 _COMPARED = 1 << 20
+_FEW_BYTES = 64 << 10
 _PAUSES = (0.1, 0.3, 1.0, 2.0)
 _BUSY = frozenset({"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "OperationAborted"})
 _RACED = "ConditionalRequestConflict"
@@ -194,7 +195,9 @@ class ObjectServer:
         return Room(-1, -1)
 
     async def promises(self, size: int) -> Promises:
-        name, once = trial_name(), False
+        name, once, deletes = trial_name(), False, await self._deletes()
+        if not deletes:  # what is tried stays there
+            name, size = trial_name(0), min(size, _FEW_BYTES)
         try:
             speeds = await measured(
                 self.there,
@@ -207,8 +210,19 @@ class ObjectServer:
             except ServerError as error:
                 once = error.trouble is Trouble.TAKEN
         finally:
-            await self.remove(name)
-        return Promises(True, once, True, *speeds)
+            if deletes:
+                await self.remove(name)
+        return Promises(True, once, True, *speeds, deletes=deletes)
+
+    async def _deletes(self) -> bool:
+        """Whether who is logged in may delete, asked of what is not there."""
+        try:
+            await self.remove(trial_name())
+        except ServerError as error:
+            if error.trouble is not Trouble.DENIED:
+                raise
+            return False
+        return True
 
     async def close(self) -> None:
         self._seen = False

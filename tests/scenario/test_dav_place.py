@@ -11,8 +11,8 @@ from tests.support.base import GoodTideTest
 from tests.support.server_contract import (
     CertificateContract,
     FaultContract,
+    FolderContract,
     PasswordContract,
-    ServerContract,
     StoreContract,
     check_full,
 )
@@ -29,7 +29,7 @@ class DavServedTest(ServedTest):
         return DavServer(folder)
 
 
-class DavPlaceTest(ServerContract, DavServedTest):
+class DavPlaceTest(FolderContract, DavServedTest):
     promises = (False, True, False)
 
     def test_a_claim_that_was_left_behind_holds_up_nobody_for_long(self) -> None:

@@ -25,7 +25,7 @@ from good_tide.storage.header import create_store
 from good_tide.storage.server_place import ServerPlace
 from good_tide.storage.store import open_store
 from tests.support.base import GoodTideTest, program
-from tests.support.server_contract import ServerContract, promised
+from tests.support.server_contract import FolderContract, promised
 from tests.support.servers import free_port
 from tests.support.slow_line import SlowLine
 from tests.support.ssh_server import SshServedTest
@@ -35,7 +35,7 @@ _ROUND_TRIP, _RATE = 0.08, 12.5e6
 """Seconds, and bytes a second, of a line that is slow."""
 
 
-class SftpPlaceTest(ServerContract, SshServedTest):
+class SftpPlaceTest(FolderContract, SshServedTest):
     def test_files_are_whole_and_their_owners_only(self) -> None:
         large = os.urandom(9_000_001)
         self.put("packs/a/large", large)
@@ -60,13 +60,6 @@ class SftpPlaceTest(ServerContract, SshServedTest):
         found = os.statvfs(self.server.files)
         self.assertEqual(total, found.f_blocks * found.f_frsize)
         self.assertAlmostEqual(free, found.f_bavail * found.f_frsize, delta=1 << 30)
-
-    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
-        self.put("index/x", b"x")
-        for owner in ("me-1", "you-1"):
-            (self.server.files / "tmp" / owner).write_bytes(b"left")
-        self.place.clear_temporary("me-")
-        self.assertEqual(self.place.names("tmp"), ["you-1"])
 
 
 class LeastSftpPlaceTest(PlaceContract, SshServedTest):

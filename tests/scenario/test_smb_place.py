@@ -13,8 +13,8 @@ from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest
 from tests.support.server_contract import (
     FaultContract,
+    FolderContract,
     PasswordContract,
-    ServerContract,
     StoreContract,
     check_full,
 )
@@ -32,14 +32,7 @@ class SmbServedTest(ServedTest):
         return SmbServer(folder, self.more)
 
 
-class SmbPlaceTest(ServerContract, SmbServedTest):
-    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
-        self.put("index/x", b"x")
-        for owner in ("me-1", "you-1"):
-            (self.server.files / "tmp" / owner).write_bytes(b"left")
-        self.place.clear_temporary("me-")
-        self.assertEqual(self.place.names("tmp"), ["you-1"])
-
+class SmbPlaceTest(FolderContract, SmbServedTest):
     def test_room_is_the_servers(self) -> None:
         free, total = self.place.room()
         found = os.statvfs(self.server.files)
@@ -47,14 +40,14 @@ class SmbPlaceTest(ServerContract, SmbServedTest):
         self.assertAlmostEqual(free, found.f_bavail * found.f_frsize, delta=1 << 30)
 
 
-class StrictSmbPlaceTest(ServerContract, SmbServedTest):
+class StrictSmbPlaceTest(FolderContract, SmbServedTest):
     """The oldest version of the protocol that is spoken, one block at a time, and names that are the same in
     capitals."""
 
     more = "server max protocol = SMB2_02\n  case sensitive = no\n  smb2 max credits = 32"
 
 
-class SealedSmbPlaceTest(ServerContract, SmbServedTest):
+class SealedSmbPlaceTest(FolderContract, SmbServedTest):
     """A server that takes what is encrypted only."""
 
     more = "smb encrypt = required"

@@ -96,6 +96,17 @@ class ServerContract(PlaceContract, Served):
         self.assertEqual((self.place.things(), inner.files().things()), (["new folder"], []))
 
 
+class FolderContract(ServerContract):
+    """Servers that have folders, in which files are made under other names."""
+
+    def test_leftovers_are_cleared_by_their_owner_only(self) -> None:
+        self.put("index/x", b"x")
+        for owner in ("me-1", "you-1"):
+            (self.server.files / "tmp" / owner).write_bytes(b"left")
+        self.place.clear_temporary("me-")
+        self.assertEqual(self.place.names("tmp"), ["you-1"])
+
+
 class FaultContract(Served):
     """What comes between a store and its server."""
 

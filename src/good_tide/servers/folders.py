@@ -7,7 +7,8 @@ import asyncio
 import hashlib
 import secrets
 from abc import ABC, abstractmethod
-from collections.abc import Awaitable, Callable
+from collections import deque
+from collections.abc import Awaitable, Callable, Coroutine
 from typing import NamedTuple
 
 from good_tide.lines.wire import Found, Room, Thing, Trouble
@@ -32,6 +33,36 @@ def claim_of(name: str) -> str:
 async def a_moment() -> None:
     """Wait a little, each a time of its own, so that two do not meet again."""
     await asyncio.sleep(0.005 + secrets.randbelow(40) / 1000)
+
+
+async def in_blocks(
+    part: Callable[[int, int], Coroutine[None, None, bytes]],
+    offset: int,
+    length: int,
+    block: int,
+    at_once: int,
+) -> bytes:
+    """So many bytes of a file, fewer at its end. Blocks are asked for before those before them have come.
+
+    :param part: reads at an offset, so many bytes.
+    :param block: bytes that are asked for together; ``at_once``: how many such blocks.
+    """
+    parts: list[bytes] = []
+    coming: deque[asyncio.Task[bytes]] = deque()
+    at, end = offset, offset + length
+    try:
+        while at < end or coming:
+            while at < end and len(coming) < at_once:
+                coming.append(asyncio.create_task(part(at, min(block, end - at))))
+                at += block
+            came = await coming.popleft()
+            parts.append(came)
+            if len(came) < block:
+                break
+    finally:
+        for one in coming:
+            one.cancel()
+    return parts[0] if len(parts) == 1 else b"".join(parts)
 
 
 class Entry(NamedTuple):

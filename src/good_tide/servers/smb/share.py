@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import time
-from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from typing import Any
 
@@ -34,7 +33,7 @@ from smbprotocol.open import (
 
 from good_tide.core.addresses import Address
 from good_tide.lines.wire import Promises, Room, Trouble
-from good_tide.servers.folders import CLAIM_SECONDS, Entry, FolderServer, a_moment, claim_of
+from good_tide.servers.folders import CLAIM_SECONDS, Entry, FolderServer, a_moment, claim_of, in_blocks
 from good_tide.servers.logins import Answers
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.open_files import OpenFiles
@@ -191,24 +190,10 @@ class SmbServer(FolderServer):
         await self._line.ask(file.close(send=False))
 
     async def _read_fully(self, file: Open, offset: int, length: int) -> bytes:
-        """So many bytes, fewer at the end of the file. Blocks are asked for before those before them have
-        come."""
-        parts: list[bytes] = []
-        coming: deque[asyncio.Future[bytes]] = deque()
-        at, end, block = offset, offset + length, self._line.most(_BLOCK)
-        try:
-            while at < end or coming:
-                while at < end and len(coming) < _UNDER_WAY:
-                    coming.append(asyncio.ensure_future(self._block(file, at, min(block, end - at))))
-                    at += block
-                part = await coming.popleft()
-                parts.append(part)
-                if len(part) < block:
-                    break
-        finally:
-            for one in coming:
-                one.cancel()
-        return parts[0] if len(parts) == 1 else b"".join(parts)
+        block = self._line.most(_BLOCK)
+        return await in_blocks(
+            lambda at, count: self._block(file, at, count), offset, length, block, _UNDER_WAY
+        )
 
     async def _block(self, file: Open, offset: int, length: int) -> bytes:
         await self._tell.pace(received=length)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-from collections import deque
 from collections.abc import Awaitable
 from typing import TypeVar
 
@@ -13,7 +12,7 @@ import asyncssh
 
 from good_tide.core.addresses import HOME, Address
 from good_tide.lines.wire import Promises, Room, Trouble
-from good_tide.servers.folders import Entry, FolderServer
+from good_tide.servers.folders import Entry, FolderServer, in_blocks
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.open_files import OpenFiles
 from good_tide.servers.server import Progress, ServerError
@@ -128,24 +127,9 @@ class SftpServer(FolderServer):
             return await client.open(self._path(name), "rb", block_size=_BLOCK, max_requests=_UNDER_WAY)
 
     async def _read_fully(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
-        """So many bytes, fewer at the end of the file. Stretches are asked for before those before them have
-        come."""
-        parts: list[bytes] = []
-        coming: deque[asyncio.Future[bytes]] = deque()
-        at, end = offset, offset + length
-        try:
-            while at < end or coming:
-                while at < end and len(coming) < _STRETCHES:
-                    coming.append(asyncio.ensure_future(self._stretch(file, at, min(_STRETCH, end - at))))
-                    at += _STRETCH
-                part = await coming.popleft()
-                parts.append(part)
-                if len(part) < _STRETCH:
-                    break
-        finally:
-            for one in coming:
-                one.cancel()
-        return parts[0] if len(parts) == 1 else b"".join(parts)
+        return await in_blocks(
+            lambda at, count: self._stretch(file, at, count), offset, length, _STRETCH, _STRETCHES
+        )
 
     async def _stretch(self, file: asyncssh.SFTPClientFile, offset: int, length: int) -> bytes:
         await self._tell.pace(received=length)

@@ -55,6 +55,7 @@ from good_tide.protocol.store_calls import Unlock
 from good_tide.protocol.version_calls import (
     Beside,
     MakeCopy,
+    OpenWith,
     ReadChanges,
     ReadComparison,
     ReadDetail,
@@ -112,7 +113,9 @@ class AgentTest(GoodTideTest):
 
     def start(self) -> Agent:
         clock = SetClock(Nanoseconds(T0 + 5 * HOUR))
-        agent = serve(self, Agent(self.here, clock, environment=quiet(self.settings)))
+        self.opened: list[Path] = []
+        surroundings = quiet(self.settings, open_with=self.opened.append)
+        agent = serve(self, Agent(self.here, clock, environment=surroundings))
         self.client = connect(self, self.here, *Topic)
         return agent
 
@@ -152,6 +155,8 @@ class AgentTest(GoodTideTest):
         self.assertEqual(self.ask(ReadChanges(OFFICE, names)).changes[1], Counted(1, 1))
         copy = Path(self.ask(MakeCopy(OFFICE, asked.path, overview.tide[0].name)))
         self.assertEqual((copy.read_text(), copy.stat().st_mode & 0o777), ("first\n", 0o400))
+        self.ask(OpenWith(OFFICE, asked.path, overview.tide[0].name))
+        self.assertEqual([file.read_text() for file in self.opened], ["first\n"])
         (found,) = self.ask(FindNames(OFFICE, NameQuery(parse_query("LIST")), 10)).findings.folders
         self.assertEqual((found.path, found.lines[0].name), (os.fsencode(self.work / "sub"), b"list.txt"))
         journal = self.ask(ReadJournal(Filter(job=OFFICE)))

@@ -275,6 +275,8 @@ class DemoWindowTest(unittest.TestCase):
                 or "cell" in self.place.inspector._verdict.text()
             )
         )
+        QTest.mouseClick(self.place.inspector._open_with, Qt.MouseButton.LeftButton)
+        self.until(lambda: "does not ask which program" in self.place.inspector.says.text())
         QTest.mouseClick(self.place.inspector._restore, Qt.MouseButton.LeftButton)
         dialog = self.place.dialog
         assert dialog is not None

@@ -17,6 +17,7 @@ from dbus_fast.aio import MessageBus
 
 from good_tide.core.errors import PlaceError
 from good_tide.system.bus import Bus, BusError
+from good_tide.system.choosing import ProgramChoice
 from good_tide.system.ejecting import Ejector
 from good_tide.system.mounts import Mount
 from good_tide.system.notices import DesktopNotices
@@ -31,6 +32,7 @@ _NAMES = (
     "org.freedesktop.Notifications",
     "org.freedesktop.PowerManagement.Inhibit",
     "org.kde.StatusNotifierWatcher",
+    "org.freedesktop.portal.Desktop",
 )
 _BLOCK, _DRIVE = "/org/freedesktop/UDisks2/block_devices/sdb1", "/org/freedesktop/UDisks2/drives/Buoy"
 
@@ -120,6 +122,11 @@ class StandInServices:
         if member == "RegisterStatusNotifierItem":
             self.items.append(f"{message.sender} {body[0]}")
             return Message.new_method_return(message)
+        if member == "OpenFile":
+            [handle] = message.unix_fds
+            self.asked.append(f"OpenFile {os.read(handle, 100).decode()} {body[2]['ask'].value}")
+            os.close(handle)
+            return Message.new_method_return(message, "o", ["/org/freedesktop/portal/desktop/request/1"])
         if member in ("Suspend", "PowerOff", "Unmount", "Eject"):
             self.asked.append(f"{member} {(message.path or '').rpartition('/')[2]}")
             return Message.new_method_return(message)
@@ -189,6 +196,9 @@ def main() -> None:
         services.state["busy"] = True
         found["busy"] = _error(lambda: Ejector(bus).eject(Path.cwd() / "store"))
         found["system disk"] = _error(lambda: Ejector(bus).eject(Path("/somewhere")))
+    file = Path.cwd() / "of a moment.txt"
+    file.write_text("as it was")
+    ProgramChoice(bus).open_with(file)
     found["asked"] = services.asked
 
     absent = Bus("session", "unix:path=/nonexistent")
@@ -200,6 +210,7 @@ def main() -> None:
         Power(absent).hold_off("x").held,
         DesktopNotices(absent).tell("x", "y"),
     ]
+    found["without a portal"] = _error(lambda: ProgramChoice(absent).open_with(file))
     found["without a bus, asked"] = _error(lambda: Power(absent).end_of_day("suspend"))
     try:
         bus.call("org.freedesktop.Nobody", "/", "a.b", "C")

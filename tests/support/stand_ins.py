@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from good_tide.agent.environment import Environment
@@ -14,6 +15,7 @@ def quiet(
     notices: StandInNotices | None = None,
     power: StandInPower | None = None,
     surroundings: StandInSurroundings | None = None,
+    open_with: Callable[[Path], None] = lambda file: None,
 ) -> Environment:
     """Surroundings in which nothing hinders and nobody is told."""
     return Environment(
@@ -22,4 +24,5 @@ def quiet(
         power=power or StandInPower(),
         notices=notices or StandInNotices(),
         show=lambda job, view: None,
+        open_with=open_with,
     )

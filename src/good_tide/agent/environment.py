@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 
 from good_tide.core.identifiers import JobId
 from good_tide.system.bus import Bus
+from good_tide.system.choosing import ProgramChoice
 from good_tide.system.disks import Disks
 from good_tide.system.notices import DesktopNotices, Notices
 from good_tide.system.power import Power
@@ -20,6 +22,7 @@ class Environment(msgspec.Struct, kw_only=True, frozen=True):
     :param disks: which disks there are.
     :param notices: where people are told.
     :param show: opens the window at a view of a job.
+    :param open_with: lets a person choose the program for a file.
     """
 
     disks: Disks
@@ -27,6 +30,7 @@ class Environment(msgspec.Struct, kw_only=True, frozen=True):
     power: Power
     notices: Notices
     show: Callable[[JobId, str], None]
+    open_with: Callable[[Path], None]
 
 
 def system_environment(disks: Disks, show: Callable[[JobId, str], None]) -> Environment:
@@ -38,4 +42,5 @@ def system_environment(disks: Disks, show: Callable[[JobId, str], None]) -> Envi
         power=Power(system),
         notices=DesktopNotices(session),
         show=show,
+        open_with=ProgramChoice(session).open_with,
     )

@@ -113,6 +113,7 @@ class Agent:
         self.sessions = Sessions(self._session)
         self._worker = Worker(self._tell)
         self._viewer = Viewer()
+        self._versions = VersionHandlers(self.context, self.sessions, self._viewer, environment.open_with)
         self._absences = DiskAbsences(here.state, clock)
         own = (str(here.state), str(here.cache), str(here.holdings))
         self._watching = FolderWatching(clock, self.context.journal, own, lambda: self.scheduler.poke())
@@ -164,7 +165,7 @@ class Agent:
             KeepKinds.by(self.keep_kinds),
             *self.history.handlers(),
             *ComparingHandlers(context, sessions).handlers(),
-            *VersionHandlers(context, sessions, self._viewer).handlers(),
+            *self._versions.handlers(),
             *RestoreHandlers(context, sessions, worker).handlers(),
             *self._mounts.handlers(),
             *PathHandlers(context, sessions).handlers(),

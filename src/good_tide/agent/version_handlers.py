@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
+
 from good_tide.agent.job_session import JobSession
 from good_tide.agent.sessions import Sessions
 from good_tide.core.comparing import Comparison, Verdict
@@ -33,6 +36,7 @@ from good_tide.protocol.version_calls import (
     Detail,
     FindInVersions,
     MakeCopy,
+    OpenWith,
     ReadChanges,
     ReadComparison,
     ReadDetail,
@@ -42,10 +46,16 @@ from good_tide.viewing.apart import Viewer
 
 
 class VersionHandlers:
-    """Shows versions of files. What is in them is read in processes of their own."""
+    """Shows versions of files. What is in them is read in processes of their own.
 
-    def __init__(self, context: Context, sessions: Sessions, viewer: Viewer) -> None:
+    :param open_with: lets a person choose the program for a file.
+    """
+
+    def __init__(
+        self, context: Context, sessions: Sessions, viewer: Viewer, open_with: Callable[[Path], None]
+    ) -> None:
         self._context, self._sessions, self._viewer = context, sessions, viewer
+        self._open_with = open_with
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
@@ -56,6 +66,7 @@ class VersionHandlers:
             ReadChanges.by(self.changes),
             FindInVersions.by(self.find_in_versions),
             MakeCopy.by(self.copy),
+            OpenWith.by(self.open_with),
         )
 
     def detail(self, wanted: ReadDetail) -> Detail:
@@ -139,6 +150,17 @@ class VersionHandlers:
         Raises:
             PersonError: the snapshot is no longer kept, or the path is no file in it.
         """
+        return str(self._copy(wanted))
+
+    def open_with(self, wanted: OpenWith) -> None:
+        """A copy of a version, in the program that a person chooses.
+
+        Raises:
+            PersonError: as ``copy``. PlaceError: this desktop does not ask.
+        """
+        self._open_with(self._copy(wanted))
+
+    def _copy(self, wanted: MakeCopy | OpenWith) -> Path:
         session = self._sessions.of(wanted.job)
         snapshot = session.snapshot(wanted.snapshot, wanted.time)
-        return str(make_copy(session.store(), snapshot, wanted.path, self._context.here.cache))
+        return make_copy(session.store(), snapshot, wanted.path, self._context.here.cache)

@@ -112,6 +112,15 @@ class MakeCopy(JobCall[str], frozen=True):
     time: int = 0
 
 
+class OpenWith(JobCall[None], frozen=True):
+    """Make such a copy, and let the desktop ask with which program it is opened."""
+
+    may_block: ClassVar[bool] = True
+    path: bytes
+    snapshot: SnapshotId
+    time: int = 0
+
+
 class ShowAsFolder(JobCall[str], frozen=True):
     """Have all moments of the job's history as folders that can be read only. The answer is the folder that a
     path was at a moment, or that it was in."""

@@ -91,11 +91,13 @@ class Bus:
         body: Sequence[Any] = (),
         seconds: float = _SECONDS,
         patient: bool = False,
+        handles: Sequence[int] = (),
     ) -> list[Any]:
         """Call a method; returns the answer's body. File handles in it are numbers of this process, to be
         closed by the caller.
 
         :param patient: try even if the bus was not there just now.
+        :param handles: file handles of this process that go with it; in the body are their places in here.
 
         Raises:
             BusError: it was not answered.
@@ -104,7 +106,9 @@ class Bus:
             raise BusError(tr("There is no {kind} bus").format(kind=self._kind))
         try:
             return list(
-                _loop.run(self._call(service, path, interface, member, signature, body, patient), seconds)
+                _loop.run(
+                    self._call(service, path, interface, member, signature, body, patient, handles), seconds
+                )
             )
         except BusError:
             raise
@@ -154,6 +158,7 @@ class Bus:
         signature: str,
         body: Sequence[Any],
         patient: bool,
+        handles: Sequence[int],
     ) -> Sequence[Any]:
         from dbus_fast import (
             Message,
@@ -162,7 +167,15 @@ class Bus:
 
         bus = await self._connected(patient)
         reply = await bus.call(
-            Message(service, path, interface, member, signature=signature, body=list(body))
+            Message(
+                service,
+                path,
+                interface,
+                member,
+                signature=signature,
+                body=list(body),
+                unix_fds=list(handles),
+            )
         )
         assert reply is not None
         if reply.message_type is MessageType.ERROR:

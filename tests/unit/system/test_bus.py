@@ -35,8 +35,10 @@ class BusTest(GoodTideTest):
                 "Notify Office: failing",
                 "Unmount sdb1",
                 "PowerOff Buoy",
+                "OpenFile as it was True",
             ],
         )
+        self.assertIn("does not ask which program", found["without a portal"])
         self.assertEqual(found["without a bus"], [None, False, False, False, False])
         self.assertIn("could not suspend", found["without a bus, asked"])
         self.assertTrue(found["nobody"])

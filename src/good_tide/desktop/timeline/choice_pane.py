@@ -31,6 +31,7 @@ from good_tide.protocol.version_calls import (
     Detail,
     FindInVersions,
     MakeCopy,
+    OpenWith,
     ReadChanges,
     ReadComparison,
     ReadDetail,
@@ -90,6 +91,7 @@ class ChoicePane(QStackedWidget):
         self.inspector.looked_for.connect(self._look_for)
         self.inspector.compare.connect(self._compare_version)
         self.inspector.open_copy.connect(self._open_copy)
+        self.inspector.open_with.connect(self._open_with)
         self.inspector.as_folder.connect(lambda path: self._show_as_folder(path, self.inspector.take_says))
         self.folder.as_folder.connect(lambda path: self._show_as_folder(path, self.folder.say))
         self.inspector.strip.wanted.connect(self._ask_changes)
@@ -213,6 +215,11 @@ class ChoicePane(QStackedWidget):
 
         call = MakeCopy(self._job, picked.path, picked.snapshot, picked.time)
         self._link.ask(call, made, failed)
+
+    def _open_with(self, picked: PickedItem) -> None:
+        """The same, in a program that the person chooses."""
+        call = OpenWith(self._job, picked.path, picked.snapshot, picked.time)
+        self._link.ask(call, lambda done: None, lambda fault: self.inspector.take_says(str(fault)))
 
     def _show_as_folder(self, path: bytes, say: Callable[[str], None]) -> None:
         """What was there at the moment looked at, in the file manager."""

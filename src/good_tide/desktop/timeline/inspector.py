@@ -35,6 +35,8 @@ class Inspector(QWidget):
     gather = Signal(object)
     open_copy = Signal(object)
     """Open a read-only copy of a ``PickedItem`` in the program for such files."""
+    open_with = Signal(object)
+    """The same, in a program that the person chooses."""
     as_folder = Signal(bytes)
     """The folder of a path is to be shown in the file manager as it was."""
     compare = Signal(object, object)
@@ -78,6 +80,8 @@ class Inspector(QWidget):
         self._gather = button(tr("Add to restore list"))
         self._open = button(tr("Open a copy"))
         self._open.setToolTip(tr("A copy that can be read only, in the program for such files"))
+        self._open_with = button(tr("Open with…"))
+        self._open_with.setToolTip(tr("The same copy, in a program that you choose"))
         self._files = button(tr("Show in files as it was"))
         self._files.setToolTip(AS_FOLDER)
         self._files.clicked.connect(lambda: self.as_folder.emit(self._picked.path))
@@ -94,6 +98,7 @@ class Inspector(QWidget):
         self._restore.clicked.connect(lambda: self.restore.emit(self._picked))
         self._gather.clicked.connect(lambda: self.gather.emit(self._picked))
         self._open.clicked.connect(lambda: self.open_copy.emit(self._picked))
+        self._open_with.clicked.connect(lambda: self.open_with.emit(self._picked))
         self._earlier.clicked.connect(lambda: self.go.emit(self._last_seq))
         self.strip.chosen.connect(self.go)
         for keys, backward in (("F3", False), ("Shift+F3", True)):
@@ -119,7 +124,7 @@ class Inspector(QWidget):
         layout.addWidget(self._earlier)
         layout.addWidget(self._later)
         layout.addWidget(self._restore)
-        layout.addWidget(Flow(self._gather, self._open, self._files, spacing=6))
+        layout.addWidget(Flow(self._gather, self._open, self._open_with, self._files, spacing=6))
         layout.addWidget(self._promise)
         layout.addWidget(self._filler, 1)
 
@@ -143,6 +148,7 @@ class Inspector(QWidget):
             self._restore,
             self._gather,
             self._open,
+            self._open_with,
             self._files,
             self._earlier,
             self._later,
@@ -306,6 +312,7 @@ class Inspector(QWidget):
         is_file = detail.kind is Kind.FILE
         self.phrase.setVisible(is_file)
         self._open.setVisible(is_file)
+        self._open_with.setVisible(is_file)
         self._files.setVisible(is_file)
         for mode in self._modes.buttons():
             mode.setVisible(is_file)

@@ -64,6 +64,7 @@ class WebServerTest(ServerWindowTest):
         dialog = self.dialog()
         for kind in ("sftp", "smb", "davs", "s3"):
             self.assertIn(f"{kind}://", dialog._words.text())
+        self.settle(lambda: dialog.field.findText("smb://pier.local/") >= 0)  # which announces itself
         dialog.field.setCurrentText(str(server.address))
         dialog.connect_it.click()
         self.asked(dialog)

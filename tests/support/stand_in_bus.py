@@ -16,6 +16,7 @@ from dbus_fast import Message, MessageType, Variant
 from dbus_fast.aio import MessageBus
 
 from good_tide.core.errors import PlaceError
+from good_tide.system.announced import AnnouncedServers
 from good_tide.system.bus import Bus, BusError
 from good_tide.system.choosing import ProgramChoice
 from good_tide.system.ejecting import Ejector
@@ -33,7 +34,12 @@ _NAMES = (
     "org.freedesktop.PowerManagement.Inhibit",
     "org.kde.StatusNotifierWatcher",
     "org.freedesktop.portal.Desktop",
+    "org.freedesktop.Avahi",
 )
+_ANNOUNCED = {
+    "_smb._tcp": ("Pier", "pier.local", 445, []),
+    "_webdavs._tcp": ("Attic", "attic.local", 8443, [b"path=/remote files/"]),
+}
 _BLOCK, _DRIVE = "/org/freedesktop/UDisks2/block_devices/sdb1", "/org/freedesktop/UDisks2/drives/Buoy"
 
 
@@ -122,6 +128,16 @@ class StandInServices:
         if member == "RegisterStatusNotifierItem":
             self.items.append(f"{message.sender} {body[0]}")
             return Message.new_method_return(message)
+        if member == "ServiceBrowserNew":
+            asyncio.get_running_loop().call_soon(self._announce, body[2])
+            return Message.new_method_return(message, "o", ["/browser"])
+        if member == "ResolveService":
+            name, host, port, told = _ANNOUNCED[body[3]]
+            words = [1, 0, name, body[3], "local", host, 0, "192.0.2.1", port, told, 0]
+            return Message.new_method_return(message, "iissssisqaayu", words)
+        if member == "Free":
+            self.asked.append("Free")
+            return Message.new_method_return(message)
         if member == "OpenFile":
             [handle] = message.unix_fds
             self.asked.append(f"OpenFile {os.read(handle, 100).decode()} {body[2]['ask'].value}")
@@ -131,6 +147,16 @@ class StandInServices:
             self.asked.append(f"{member} {(message.path or '').rpartition('/')[2]}")
             return Message.new_method_return(message)
         return None
+
+    def _announce(self, kind: str) -> None:
+        """Tell of services of a kind."""
+        assert self._bus is not None
+        made: list[tuple[str, str, list[Any]]] = [("AllForNow", "", [])]
+        if kind in _ANNOUNCED:
+            made.insert(0, ("ItemNew", "iisssu", [1, 0, _ANNOUNCED[kind][0], kind, "local", 0]))
+        for member, signature, body in made:
+            interface = "org.freedesktop.Avahi.ServiceBrowser"
+            self._bus.send(Message.new_signal("/browser", interface, member, signature, body))
 
     def signal(self, interface: str, member: str, signature: str, body: list[object]) -> None:
         """Send a signal to everybody."""
@@ -199,7 +225,9 @@ def main() -> None:
     file = Path.cwd() / "of a moment.txt"
     file.write_text("as it was")
     ProgramChoice(bus).open_with(file)
-    found["asked"] = services.asked
+    found["asked"] = list(services.asked)
+    found["announced"] = [AnnouncedServers(bus).addresses() for _ in range(2)]
+    found["browsers ended"] = services.asked.count("Free")
 
     absent = Bus("session", "unix:path=/nonexistent")
     nothing = SystemSurroundings(absent, absent).conditions()
@@ -210,6 +238,7 @@ def main() -> None:
         Power(absent).hold_off("x").held,
         DesktopNotices(absent).tell("x", "y"),
     ]
+    found["nothing announced"] = AnnouncedServers(absent).addresses()
     found["without a portal"] = _error(lambda: ProgramChoice(absent).open_with(file))
     found["without a bus, asked"] = _error(lambda: Power(absent).end_of_day("suspend"))
     try:

@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.identifiers import JobId
+from good_tide.system.announced import AnnouncedServers
 from good_tide.system.bus import Bus
 from good_tide.system.choosing import ProgramChoice
 from good_tide.system.disks import Disks
@@ -23,6 +24,7 @@ class Environment(msgspec.Struct, kw_only=True, frozen=True):
     :param notices: where people are told.
     :param show: opens the window at a view of a job.
     :param open_with: lets a person choose the program for a file.
+    :param announced: addresses of servers that announce themselves in the network.
     """
 
     disks: Disks
@@ -31,6 +33,7 @@ class Environment(msgspec.Struct, kw_only=True, frozen=True):
     notices: Notices
     show: Callable[[JobId, str], None]
     open_with: Callable[[Path], None]
+    announced: Callable[[], list[str]]
 
 
 def system_environment(disks: Disks, show: Callable[[JobId, str], None]) -> Environment:
@@ -43,4 +46,5 @@ def system_environment(disks: Disks, show: Callable[[JobId, str], None]) -> Envi
         notices=DesktopNotices(session),
         show=show,
         open_with=ProgramChoice(session).open_with,
+        announced=AnnouncedServers(system).addresses,
     )

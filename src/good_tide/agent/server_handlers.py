@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from good_tide.core.addresses import address
 from good_tide.core.places import Wanted
 from good_tide.operations.context import Context
@@ -21,10 +23,13 @@ from good_tide.system.keyrings import answers
 
 
 class ServerHandlers:
-    """Tries servers, and keeps logins by choice."""
+    """Tries servers, and keeps logins by choice.
 
-    def __init__(self, context: Context) -> None:
-        self._context = context
+    :param announced: addresses of servers that announce themselves in the network.
+    """
+
+    def __init__(self, context: Context, announced: Callable[[], list[str]]) -> None:
+        self._context, self._announced = context, announced
         self._let_in: dict[str, Given] = {}
         """With what servers let in that nobody keeps, for other folders of theirs."""
 
@@ -68,5 +73,6 @@ class ServerHandlers:
         )
 
     def known(self, wanted: ReadKnownServers) -> list[str]:
-        """Addresses that this machine knows."""
-        return known_servers(load_jobs(self._context.here.settings))
+        """Addresses that this machine knows, and those that announce themselves."""
+        known = known_servers(load_jobs(self._context.here.settings))
+        return list(dict.fromkeys((*known, *self._announced())))

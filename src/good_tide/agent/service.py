@@ -113,6 +113,7 @@ class Agent:
         self.sessions = Sessions(self._session)
         self._worker = Worker(self._tell)
         self._viewer = Viewer()
+        self._servers = ServerHandlers(self.context, environment.announced)
         self._versions = VersionHandlers(self.context, self.sessions, self._viewer, environment.open_with)
         self._absences = DiskAbsences(here.state, clock)
         own = (str(here.state), str(here.cache), str(here.holdings))
@@ -171,7 +172,7 @@ class Agent:
             *PathHandlers(context, sessions).handlers(),
             *HandingHandlers(context, sessions, worker).handlers(),
             *self._survey.handlers(),
-            *ServerHandlers(context).handlers(),
+            *self._servers.handlers(),
             *SetUpHandlers(context, sessions, self._typed, self._absences, self._begin_first).handlers(),
             *self.stores.handlers(),
             *HealthHandlers(context, sessions, worker).handlers(),

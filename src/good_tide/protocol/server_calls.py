@@ -47,5 +47,7 @@ class TryServer(Call[ServerView], frozen=True):
 
 
 class ReadKnownServers(Call[list[str]], frozen=True):
-    """Addresses of folders on servers that this machine knows: of its stores, and from the file manager's
-    bookmarks."""
+    """Addresses of folders on servers that this machine knows: of its stores, from the file manager's
+    bookmarks, and those that announce themselves in the network, which may take a moment."""
+
+    may_block: ClassVar[bool] = True

@@ -38,6 +38,9 @@ class BusTest(GoodTideTest):
                 "OpenFile as it was True",
             ],
         )
+        pier, attic = "smb://pier.local/", "davs://attic.local:8443/remote%20files"
+        self.assertEqual(found["announced"], [[attic, pier]] * 2)
+        self.assertEqual((found["browsers ended"], found["nothing announced"]), (6, []))
         self.assertIn("does not ask which program", found["without a portal"])
         self.assertEqual(found["without a bus"], [None, False, False, False, False])
         self.assertIn("could not suspend", found["without a bus, asked"])

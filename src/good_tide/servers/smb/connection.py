@@ -42,6 +42,7 @@ _RECEIVE_SECONDS = 150.0
 """No answer is waited for longer; what hangs is ended sooner, by closing the connection."""
 _CREDITS = 64
 """How many credits ([MS-SMB2] 3.3.1.2) are asked for with each request, until there are enough."""
+_MANY_CREDITS = 512
 _CREDIT_SECONDS = 30.0
 _AT_ONCE = 24
 """Requests that are under way at once."""
@@ -84,7 +85,7 @@ class _Line(Connection):  # type: ignore[misc]
 
     def _send(self, messages: Sequence[Structure], *given: Any, **named: Any) -> list[Request]:
         wanted = sum(max(1, self._calculate_credit_charge(message)) for message in messages)
-        if self._enough(0) and not self._enough(512):
+        if not self._enough(_MANY_CREDITS):
             named["credit_request"] = max(named.get("credit_request") or 0, _CREDITS, wanted)
         with self._turn:
             with self._credits:

@@ -30,8 +30,11 @@ class Certificates:
 
     def pinned(self, address: Address) -> bytes | None:
         """SHA-256 of the certificate that a server has to show; None: one that the system trusts."""
-        found = self._known().get(_named(address))
-        return bytes.fromhex(found[len(_BEGIN) :].replace(":", "")) if found else None
+        found = self._known().get(_named(address), "")
+        try:
+            return bytes.fromhex(found.removeprefix(_BEGIN).replace(":", "")) or None
+        except ValueError:  # not written by this program: the system decides
+            return None
 
     def _known(self) -> dict[str, str]:
         try:

@@ -83,7 +83,8 @@ class DavServer(FolderServer):
         self._basic: str | None = None
 
     def _path(self, name: str) -> str:
-        return f"{self._root}/{quote(name)}" if name else f"{self._root}/"
+        """Where something is; the names of folders end with a slash."""
+        return f"{self._root}/{quote(name.lstrip('/'))}"
 
     async def _ask(
         self,
@@ -179,7 +180,7 @@ class DavServer(FolderServer):
             await self.make_folder("")
 
     async def make_folder(self, folder: str) -> None:
-        reply = await self._ask("MKCOL", folder)
+        reply = await self._ask("MKCOL", f"{folder}/")
         if reply.status == 405 or 200 <= reply.status < 300:  # 405: it is there
             return
         if reply.status in (404, 409) or not await self._is_folder(folder):  # made by another just now
@@ -187,7 +188,7 @@ class DavServer(FolderServer):
 
     async def _is_folder(self, folder: str) -> bool:
         try:
-            found = await self._told_of(folder, 0)
+            found = await self._told_of(f"{folder}/", 0)
         except ServerError:
             return False
         return bool(found) and found[0].kind == "folder"
@@ -196,7 +197,7 @@ class DavServer(FolderServer):
         own = unquote(self._path(folder)).rstrip("/")
         return [
             Entry(one.path.rpartition("/")[2], one.kind, max(0, one.number("getcontentlength")))
-            for one in await self._told_of(folder, 1)
+            for one in await self._told_of(f"{folder}/", 1)
             if one.path != own
         ]
 
@@ -212,15 +213,14 @@ class DavServer(FolderServer):
             return b""
         end = "" if length is None else str(offset + length - 1)
         headers = {"Range": f"bytes={offset}-{end}"} if offset or end else {}
-        most = limit if length is None else min(limit, length)
-        reply = await self._ask("GET", name, headers, most=most if offset == 0 else most + offset)
+        reply = await self._ask("GET", name, headers, most=limit)
         if reply.status == 416:
             return b""
         if reply.status not in (200, 206):
             raise _refused(reply)
         if reply.status == 200 and headers:  # it does not know of parts
             return reply.body[offset : None if length is None else offset + length]
-        return reply.body
+        return reply.body if length is None else reply.body[:length]
 
     async def write(self, temporary: str, data: bytes | bytearray) -> None:
         try:
@@ -246,11 +246,11 @@ class DavServer(FolderServer):
 
     @contextlib.asynccontextmanager
     async def _claimed(self, name: str) -> AsyncIterator[None]:
-        claim = claim_of(name)
+        claim = f"{claim_of(name)}/"  # the names of folders end so, or some servers lead elsewhere
         deadline = time.monotonic() + CLAIM_SECONDS
         while not await self._made(claim):
             if await self._left_behind(claim):
-                aside = f"{claim}-{secrets.token_hex(8)}"
+                aside = f"{claim.rstrip('/')}-{secrets.token_hex(8)}/"
                 with contextlib.suppress(ServerError):
                     await self._move(claim, aside, replaces=False)  # of several that see it, one
                     await self.remove(aside)
@@ -318,9 +318,9 @@ class DavServer(FolderServer):
                 lambda: self.read(first, 0, size, size),
                 size,
             )
-            once = await self._made(second) and not await self._made(second)
+            once = await self._made(f"{second}/") and not await self._made(f"{second}/")
         finally:
-            for name in (first, second):
+            for name in (first, f"{second}/"):
                 await self._clear(name)
         return Promises(False, once, False, *speeds)
 

@@ -101,7 +101,9 @@ class ObjectServer:
             if region and region != self._region:
                 self._region = region
                 continue
-            if code in _BUSY and pause is not None:
+            if code in _BUSY:
+                if pause is None:
+                    raise LineBrokenError(code)
                 await asyncio.sleep(pause)
                 continue
             if code == _RACED:
@@ -167,8 +169,11 @@ class ObjectServer:
             return b""
         end = "" if length is None else str(offset + length - 1)
         headers = {"Range": f"bytes={offset}-{end}"} if offset or end else {}
-        reply = await self._ask("GET", name, headers, most=limit if length is None else min(limit, length))
-        return b"" if reply.status == 416 else reply.body
+        reply = await self._ask("GET", name, headers, most=limit)
+        if reply.status == 416:
+            return b""
+        begin = offset if reply.status == 200 and headers else 0  # it does not know of parts
+        return reply.body[begin : None if length is None else begin + length]
 
     async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
         if not self._seen:

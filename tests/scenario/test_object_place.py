@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -32,11 +31,7 @@ class ObjectServedTest(ServedTest):
 
 
 class ObjectPlaceTest(ServerContract, ObjectServedTest):
-    def test_many_objects_are_listed_part_by_part(self) -> None:
-        names = [f"{number:04}" for number in range(1_003)]
-        with ThreadPoolExecutor(8) as pool:
-            list(pool.map(lambda name: self.put(f"index/{name}", b"x"), names))
-        self.assertEqual(self.place.names("index"), names)
+    def test_its_room_is_not_told(self) -> None:
         self.assertGreater(self.place.room()[0], 1 << 45)
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from good_tide.core.addresses import Address
-from good_tide.lines.wire import Begin, Trouble
+from good_tide.lines.wire import Begin, Found, Trouble
 from good_tide.servers.logins import Answers
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web import objects
@@ -31,6 +31,7 @@ class _Line(WebLine):
     def __init__(self, *replies: Reply) -> None:
         self.root, self.middlewares = "https://harbour:443", ()
         self._replies, self.asked = list(replies), list[dict[str, str]]()
+        self.paths: list[str] = []
 
     async def ask(
         self,
@@ -41,6 +42,7 @@ class _Line(WebLine):
         most: int = 0,
     ) -> Reply:
         self.asked.append(dict(headers or {}))
+        self.paths.append(path)
         return self._replies.pop(0)
 
 
@@ -95,6 +97,21 @@ class ObjectsTest(unittest.TestCase):
             with self.assertRaisesRegex(LineBrokenError, "SlowDown"):
                 asyncio.run(server.size("x"))
         self.assertEqual(len(line.asked), 3)
+
+    def test_a_long_listing_comes_part_by_part(self) -> None:
+        page = (
+            "<ListBucketResult><IsTruncated>{}</IsTruncated>{}<Contents><Key>desk/index/{}</Key>"
+            "<Size>{}</Size></Contents><Contents><Key>desk/index/</Key><Size>0</Size></Contents>"
+            "</ListBucketResult>"
+        )
+        more = "<NextContinuationToken>on &amp; on</NextContinuationToken>"
+        server, line = _objects(
+            Reply(200, {}, page.format("true", more, "b", 7).encode()),
+            Reply(200, {}, page.format("false", "", "a", 9).encode()),
+        )
+        self.assertEqual(asyncio.run(server.tree("index")), [Found("b", 7), Found("a", 9)])
+        self.assertIn("continuation-token=on%20%26%20on", line.paths[1])
+        self.assertIn("prefix=desk%2Findex%2F", line.paths[0])
 
     def test_what_is_no_listing_is_no_storage(self) -> None:
         for body in (

@@ -44,7 +44,7 @@ class PlaceKindTest(GoodTideTest):
         before = os.getcwd()
         os.chdir(self.folder)
         self.addCleanup(os.chdir, before)
-        for address in ("ftp://user@host:22/path", "smb://host/share", "davs://host/x", "S3://end/bucket"):
+        for address in ("ftp://user@host:22/path", "nfs://host/share", "dav://host/x", "HTTP://end/bucket"):
             with self.subTest(address), self.assertRaisesRegex(PersonError, "is an address of a kind"):
                 store_place(address)
             for words in (

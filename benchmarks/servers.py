@@ -56,7 +56,7 @@ def measure(store: str, source: Path, out: Path) -> tuple[float, float, float]:
     return taken[0], taken[1], restored
 
 
-_KINDS: dict[str, Callable[[Path], ServedFolder]] = {
+KINDS: dict[str, Callable[[Path], ServedFolder]] = {
     "sftp": SshServer,
     "smb": SmbServer,
     "dav": DavServer,
@@ -66,7 +66,7 @@ _KINDS: dict[str, Callable[[Path], ServedFolder]] = {
 
 def compare(kind: str, top: Path, size: int, local: tuple[float, float, float], settings: Path) -> None:
     """Print the figures of one kind of server."""
-    server = _KINDS[kind](top / kind)
+    server = KINDS[kind](top / kind)
     port = free_port()
     line = SlowLine(port, server.port, _LINE_MS, _LINE_RATE)
     try:
@@ -93,7 +93,7 @@ def compare(kind: str, top: Path, size: int, local: tuple[float, float, float], 
 def main() -> None:
     """Print figures and ratios."""
     megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 300
-    kinds = sys.argv[2:] or list(_KINDS)
+    kinds = sys.argv[2:] or list(KINDS)
     with tempfile.TemporaryDirectory(prefix="good-tide-bench-") as folder:
         top = Path(folder)
         settings = top / "settings"

@@ -42,9 +42,9 @@ _SECONDS = 20.0
 
 
 def programs() -> tuple[str, str] | None:
-    """Samba's server and its tool for passwords, None where they are not installed."""
+    """Samba's server and its tool for passwords, None where they are not installed. Neither needs root."""
     path = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
-    found = shutil.which("smbd", path=path), shutil.which("smbpasswd", path=path)
+    found = shutil.which("smbd", path=path), shutil.which("pdbedit", path=path)
     return (found[0], found[1]) if found[0] and found[1] else None
 
 
@@ -63,11 +63,11 @@ def set_up(own: Path, folder: Path, port: int, password: str, more: str = "") ->
     server, tool = found
     settings = own / "smb.conf"
     settings.write_text(_CONFIG.format(port=port, own=own, folder=folder, more=more))
-    words = [tool, "-c", str(settings), "-L", "-s", "-a", getpass.getuser()]
+    words = [tool, "-s", str(settings), "-a", "-t", "-u", getpass.getuser()]
     done = subprocess.run(words, input=f"{password}\n{password}\n".encode(), capture_output=True)
     if done.returncode:
         raise OSError(done.stderr.decode(errors="replace").strip())
-    return [server, "-F", "--no-process-group", "-s", str(settings)]
+    return [server, "-F", "--no-process-group", "-s", str(settings), "-l", str(own)]
 
 
 def main() -> None:
@@ -80,7 +80,9 @@ def main() -> None:
         except OSError as error:
             print(error, file=sys.stderr)
             sys.exit(1)
-        with subprocess.Popen(words, stdin=subprocess.DEVNULL, start_new_session=True) as server:
+        with subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+        ) as server:
             if not _listens(port):
                 sys.exit(1)
             address = f"smb://{getpass.getuser()}@{HOST}:{port}/store/store"

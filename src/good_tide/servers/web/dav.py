@@ -24,7 +24,7 @@ from good_tide.servers.logins import Answers
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
-from good_tide.servers.web.http import Reply, WebLine
+from good_tide.servers.web.http import BEYOND_END, Part, Reply, WebLine
 
 _ASKED = (
     b'<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><resourcetype/><getcontentlength/>'
@@ -211,16 +211,11 @@ class DavServer(FolderServer):
         if length == 0:
             await self.size(name)
             return b""
-        end = "" if length is None else str(offset + length - 1)
-        headers = {"Range": f"bytes={offset}-{end}"} if offset or end else {}
-        reply = await self._ask("GET", name, headers, most=limit)
-        if reply.status == 416:
-            return b""
-        if reply.status not in (200, 206):
+        part = Part(offset, length)
+        reply = await self._ask("GET", name, part.headers, most=limit)
+        if reply.status not in (200, 206, BEYOND_END):
             raise _refused(reply)
-        if reply.status == 200 and headers:  # it does not know of parts
-            return reply.body[offset : None if length is None else offset + length]
-        return reply.body if length is None else reply.body[:length]
+        return part.of(reply)
 
     async def write(self, temporary: str, data: bytes | bytearray) -> None:
         try:

@@ -17,6 +17,8 @@ from good_tide.lines.wire import Trouble
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
 
+BEYOND_END = 416
+"""Answers who asks for bytes beyond the end of a file."""
 _BLOCK = 128 * 1024
 _CONNECTIONS = 16
 _CONNECT_SECONDS = 8.0
@@ -34,6 +36,29 @@ class Reply(NamedTuple):
     status: int
     headers: Mapping[str, str]
     body: bytes
+
+
+class Part(NamedTuple):
+    """Bytes of a file that are asked for; ``length`` None: to its end."""
+
+    offset: int
+    length: int | None
+
+    @property
+    def headers(self) -> dict[str, str]:
+        """What asks for them (RFC 9110, section 14.2); nothing for the whole file."""
+        if not self.offset and self.length is None:
+            return {}
+        end = "" if self.length is None else str(self.offset + self.length - 1)
+        return {"Range": f"bytes={self.offset}-{end}"}
+
+    def of(self, reply: Reply) -> bytes:
+        """What an answer has of them: none beyond the end, and of a whole file, from a server that does not
+        know of parts, these only."""
+        if reply.status == BEYOND_END:
+            return b""
+        begin = self.offset if reply.status == 200 else 0
+        return reply.body[begin : None if self.length is None else begin + self.length]
 
 
 class WebLine:

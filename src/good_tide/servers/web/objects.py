@@ -21,7 +21,7 @@ from good_tide.servers.logins import Answers
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
-from good_tide.servers.web.http import Reply, WebLine
+from good_tide.servers.web.http import BEYOND_END, Part, Reply, WebLine
 
 _USUAL_REGION = "us-east-1"
 _COMPARED = 1 << 20
@@ -95,7 +95,7 @@ class ObjectServer:
         for pause in (*_PAUSES, None):
             signed = await self._signed(method, path, headers or {}, body)
             reply = await self._line.ask(method, path, signed, body, most)
-            if 200 <= reply.status < 300 or reply.status == 416:
+            if 200 <= reply.status < 300 or reply.status == BEYOND_END:
                 return reply
             code, region = _told(reply)
             if region and region != self._region:
@@ -167,13 +167,8 @@ class ObjectServer:
         if length == 0:
             await self.size(name)
             return b""
-        end = "" if length is None else str(offset + length - 1)
-        headers = {"Range": f"bytes={offset}-{end}"} if offset or end else {}
-        reply = await self._ask("GET", name, headers, most=limit)
-        if reply.status == 416:
-            return b""
-        begin = offset if reply.status == 200 and headers else 0  # it does not know of parts
-        return reply.body[begin : None if length is None else begin + length]
+        part = Part(offset, length)
+        return part.of(await self._ask("GET", name, part.headers, most=limit))
 
     async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
         if not self._seen:

@@ -29,6 +29,7 @@ _COMMANDS = {
     "changes": "changes_commands",
     "export": "export_commands",
     "export-versions": "export_commands",
+    "import": "import_commands",
     "restore": "restore_commands",
     "undo": "restore_commands",
     "restores": "restores_commands",

@@ -24,9 +24,9 @@ from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 
-_XATTR = "SCHILY.xattr."
+XATTR_HEADER = "SCHILY.xattr."
 """So pax headers of extended attributes begin, by the star(5) manual."""
-_TIMES = 0x5455
+TIMES_FIELD = 0x5455
 """The extra field with a time to the second, of APPNOTE.TXT's third-party mappings (Info-ZIP)."""
 _ZIP_BEGINS = 1980
 _GZIP_LEVEL = 6
@@ -69,7 +69,7 @@ class Tar:
         info.mtime = mine.modified // SECOND
         headers = {"mtime": f"{mine.modified // SECOND}.{mine.modified % SECOND:09d}"}
         for key, value in entry.extra.attributes:
-            headers[_XATTR + os.fsdecode(key)] = value.decode("utf-8", "surrogateescape")
+            headers[XATTR_HEADER + os.fsdecode(key)] = value.decode("utf-8", "surrogateescape")
         info.pax_headers = headers
         group = entry.extra.link_group
         first = self._links.get((snapshot.id, *group)) if group is not None else None
@@ -233,7 +233,7 @@ class Zip:
         info.external_attr = (kind | entry.stat.mode) << 16 | (0x10 if folder else 0)
         info.compress_type = zipfile.ZIP_DEFLATED
         if abs(seconds) < 1 << 31:
-            info.extra = struct.pack("<HHBl", _TIMES, 5, 1, seconds)
+            info.extra = struct.pack("<HHBl", TIMES_FIELD, 5, 1, seconds)
         if content is None:
             self._zip.writestr(info, entry.extra.target if entry.kind is Kind.LINK else b"")
             return

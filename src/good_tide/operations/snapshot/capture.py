@@ -108,7 +108,7 @@ def _moment(request: CaptureRequest, clock: Clock, last: Snapshot | None) -> Nan
         if last is not None and request.at <= last.time:
             raise PersonError(
                 tr("The time given is not after the last snapshot of this machine"),
-                tr("Bring dated copies in from the oldest to the newest"),
+                tr("Bring older copies in with “good-tide import”"),
             )
         return request.at
     now = clock.now()

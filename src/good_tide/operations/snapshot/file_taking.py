@@ -156,6 +156,14 @@ class FileTaking:
         self._notes.report(tr("Reading"))
         return entry
 
+    def apart(self, name: bytes, handle: int, said: tuple[Stat, Extra], before: Before) -> LateFile | Entry:
+        """A file whose content is in an open file of another place, to be read from its beginning.
+
+        :param said: its metadata.
+        """
+        read = self._content(handle, os.fstat(handle), self._notes.current, before.like)
+        return self._entry(name, read, *said, before)
+
     def database(self, item: Found, path: bytes, folder: int, before: Before) -> LateFile | Entry | None:
         """A database that may be written now, in one state, what is in its log taken in. None: it is taken as
         any file."""

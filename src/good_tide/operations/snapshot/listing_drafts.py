@@ -26,7 +26,7 @@ from good_tide.core.entries import (
     page_extents,
 )
 from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, page_id
-from good_tide.core.pages import encode_page, paginate
+from good_tide.core.pages import Page, encode_page, paginate
 from good_tide.operations.snapshot.sightings import Look
 from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
@@ -174,6 +174,21 @@ class FolderDraft:
     def ready(self) -> bool:
         """Whether all its files are read and their chunks known."""
         return not self.unread and all(ticket.chunk is not None for ticket in self.tickets)
+
+
+def draft_after(
+    path: bytes, size: int, pages: Sequence[Page], before: Sequence[PageId], look: Look | None = None
+) -> FolderDraft:
+    """The draft of a folder of which an earlier snapshot has a listing.
+
+    :param size: about how many entries it will have. :param pages: those of the listing that can be read, and
+        ``before``: the identities of all.
+    """
+    draft = FolderDraft(path=path, size=size)
+    draft.look = look
+    if len(pages) == len(before) == 1:
+        draft.before = pages[0].data, before[0]
+    return draft
 
 
 class DraftQueue:

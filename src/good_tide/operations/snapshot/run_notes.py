@@ -42,7 +42,7 @@ class RunNotes:
         self.heavy: list[HeavyFile] = []
         self.owners: dict[str, str] = dict(last.record.owners) if last else {}
         self._seen_owners: set[tuple[int, int]] = set()
-        self._reported = 0.0
+        self._reported, self._began = 0.0, time.monotonic()
 
     def count_file(self, size: int) -> None:
         """A file is in."""
@@ -58,6 +58,24 @@ class RunNotes:
         """A file with an earlier version was read whole, and has so many bytes that are new."""
         if read >= _HEAVY_BYTES and new < read // _HEAVY_PART and len(self.heavy) < _MOST_HEAVY:
             self.heavy.append(HeavyFile(path, read, new))
+
+    def tally(self, changed_large: int, new: int, stored: int) -> Tally:
+        """What the run came to.
+
+        :param changed_large: files above the small size that have other content than before.
+        :param new: bytes of chunks that the store had not. :param stored: bytes that they take there.
+        """
+        small = self.small
+        files, size, changed = (small.files, small.bytes, small.changed) if small is not None else (0, 0, 0)
+        return Tally(
+            self.files + files,
+            self.folders,
+            self.bytes + size,
+            changed + changed_large,
+            new,
+            stored,
+            time.monotonic() - self._began,
+        )
 
     def checkpoint(self) -> None:
         """As ``Control.checkpoint``."""

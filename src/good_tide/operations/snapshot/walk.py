@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -13,16 +12,22 @@ from typing import Self
 from good_tide.core.coverage import FolderState
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import DEEPEST, Entry, Kind, Reason
-from good_tide.core.identifiers import Nanoseconds, PageId
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
-from good_tide.core.records import Snapshot, SnapshotRecord, Tally
+from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
 from good_tide.operations.snapshot.folders_ahead import FoldersAhead
 from good_tide.operations.snapshot.last_listings import LastListings
-from good_tide.operations.snapshot.listing_drafts import DraftQueue, FolderDraft, LateEntry, LateFolder
+from good_tide.operations.snapshot.listing_drafts import (
+    DraftQueue,
+    FolderDraft,
+    LateEntry,
+    LateFolder,
+    draft_after,
+)
 from good_tide.operations.snapshot.looking import NOTHING_CLEAN
 from good_tide.operations.snapshot.new_folders import Terms
 from good_tide.operations.snapshot.new_trees import NewTrees
@@ -74,10 +79,10 @@ class Walk:
         self._log, self._sightings = memory.log, memory.sightings
         self.selector: Selector | None = None
         """Decides what is in; everything is without one."""
-        self._small = SmallFiles(store, session, stored_small, lambda *file: self._files.file_or_gap(*file))
-        notes.small = self._small
-        self._queue = DraftQueue(session, self._log.note_folder, self._listed, joins=store.layout.version > 1)
-        self._files = FileTaking(store, session, self._small, self._queue, memory, notes)
+        self.small = SmallFiles(store, session, stored_small, lambda *file: self.files.file_or_gap(*file))
+        notes.small = self.small
+        self.queue = DraftQueue(session, self._log.note_folder, self._listed, joins=store.layout.version > 1)
+        self.files = FileTaking(store, session, self.small, self.queue, memory, notes)
         self.clean = NOTHING_CLEAN
         """Folders that were looked at before."""
         self._new: NewTrees
@@ -85,19 +90,18 @@ class Walk:
         self._own_places: set[tuple[int, int]] = set()
         self._own_mounts = {os.fsencode(point): device for point, device in own_mounts().items()}
         self._device = 0
-        self._last_listings = LastListings(store, session, memory.sightings)
-        self._started = time.monotonic()
+        self.listings = LastListings(store, session, memory.sightings)
 
     def __enter__(self) -> Self:
-        self._small.__enter__()
-        self._files.__enter__()
+        self.small.__enter__()
+        self.files.__enter__()
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._files.__exit__(kind, error, trace)
-        self._small.__exit__(kind, error, trace)
+        self.files.__exit__(kind, error, trace)
+        self.small.__exit__(kind, error, trace)
 
     def leave_out_own(self, folders: Sequence[Path]) -> None:
         """Leave out the store itself, and other folders of this program."""
@@ -109,10 +113,20 @@ class Walk:
 
     def take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
         """Walk, write, publish."""
+        before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
+        with self.begun(request, moment):
+            found = [
+                self.root(path, path, was_at(path, before.get(path))) for path in map(os.fsencode, folders)
+            ]
+            return self.publish([one for one in found if one is not None], request, moment)
+
+    @contextlib.contextmanager
+    def begun(self, request: CaptureRequest, moment: Nanoseconds) -> Iterator[None]:
+        """With what walks ahead, until the snapshot is published."""
         goes_on = not self._log.is_empty
         with FoldersAhead(self._terms(request, moment), self._notes.checkpoint, goes_on) as ahead:
-            self._new = NewTrees(ahead, self._small, self._notes, self._finished, self._folder_entry)
-            return self._take(folders, request, moment)
+            self._new = NewTrees(ahead, self.small, self._notes, self.finished, self._folder_entry)
+            yield
 
     def _terms(self, request: CaptureRequest, moment: Nanoseconds) -> Terms:
         """What helpers have to know."""
@@ -120,37 +134,23 @@ class Walk:
         covered = request.rules, request.kinds, request.home, sorted(request.network), moment
         return Terms(key, own, sorted(mounts), *covered)
 
-    def _take(self, folders: Sequence[Path], request: CaptureRequest, moment: Nanoseconds) -> Snapshot:
-        before = {entry.name: entry for entry in self._store.roots(self._last.record)} if self._last else {}
-        drafts = []
-        for folder in folders:
-            draft = self._root(
-                os.fsencode(folder), was_at(os.fsencode(folder), before.get(os.fsencode(folder)))
-            )
-            if draft is not None:
-                drafts.append(draft)
-        self._files.finish()
-        self._small.finish()
+    def publish(
+        self, roots: Sequence[LateEntry | Entry], request: CaptureRequest, moment: Nanoseconds
+    ) -> Snapshot:
+        """Write what is not written yet, and make the snapshot with these covered folders visible."""
+        self.files.finish()
+        self.small.finish()
         self._session.settle()
-        self._queue.finish()
+        self.queue.finish()
         self._notes.report(tr("Writing"), Stage.LAST_PART)
-        final = [draft.entry() if isinstance(draft, LateEntry) else draft for draft in drafts]
-        roots = encode_page(sorted(final, key=lambda entry: entry.name), stamped=False)
-        return self._session.publish(lambda new, stored: self._record(request, moment, roots, new, stored))
+        final = [draft.entry() if isinstance(draft, LateEntry) else draft for draft in roots]
+        listed = encode_page(sorted(final, key=lambda entry: entry.name), stamped=False)
+        return self._session.publish(lambda new, stored: self._record(request, moment, listed, new, stored))
 
     def _record(
         self, request: CaptureRequest, moment: Nanoseconds, roots: bytes, new: int, stored: int
     ) -> SnapshotRecord:
-        notes = self._notes
-        tally = Tally(
-            notes.files + self._small.files,
-            notes.folders,
-            notes.bytes + self._small.bytes,
-            self._small.changed + self._queue.changed_files,
-            new,
-            stored,
-            time.monotonic() - self._started,
-        )
+        notes, tally = self._notes, self._notes.tally(self.queue.changed_files, new, stored)
         return SnapshotRecord(
             time=moment,
             machine=request.machine,
@@ -165,9 +165,13 @@ class Walk:
             job=request.job,
         )
 
-    def _root(self, path: bytes, was: Was) -> LateEntry | Entry | None:
+    def root(self, path: bytes, read: bytes, was: Was) -> LateEntry | Entry | None:
+        """A covered folder, with all that is in it. None: rules leave it out.
+
+        :param read: where it is read; elsewhere than at its path when it is a copy of it.
+        """
         try:
-            handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            handle = os.open(read, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as error:
             return self._notes.leave_out(path, path, reason_of(error), os.strerror(error.errno or 0))
         try:
@@ -227,10 +231,8 @@ class Walk:
             if state.out and not found and not missed:
                 return None
         look = look_of(seen, found, turn) if seen else None
-        pages = self._last_listings.pages(was)
-        intact = len(pages) == len(before) and all(
-            self._last_listings.has_all(page.chunk_ids) for page in pages
-        )
+        pages = self.listings.pages(was)
+        intact = len(pages) == len(before) and all(self.listings.has_all(page.chunk_ids) for page in pages)
         if not missed and intact and looks_unchanged(found, pages):
             unchanged: FolderDraft | None = yield self._unchanged(
                 path, handle, found, pages, was, depth, inside, look
@@ -238,10 +240,10 @@ class Walk:
             if unchanged is not None:
                 return unchanged
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        lost = set() if intact else self._last_listings.lost(known.values())
+        lost = set() if intact else self.listings.lost(known.values())
         self._notes.lost_files += len(lost)
         read_before = self._log.files_of(path)
-        draft = self._draft(path, len(found), pages, before, look)
+        draft = draft_after(path, len(found), pages, before, look)
         for miss in missed:
             inside_path = path + b"/" + miss.name
             reason = Reason.STORE if inside_path in self._own_mounts else miss.reason
@@ -261,7 +263,7 @@ class Walk:
             earlier = read_before.get(item.name) if read_before else None
             same = is_same(item, before_item) and item.name not in lost
             if earlier is not None and not same and is_same(item, earlier):
-                draft.add(self._files.read_before(item, earlier, before_item))
+                draft.add(self.files.read_before(item, earlier, before_item))
             elif is_small(item) and not same:
                 self._notes.note_owner(item.info)
                 small.append((item, replaced.before(item)))
@@ -280,11 +282,11 @@ class Walk:
             self._new.walked(len(found))
         if small:
             self._notes.current = path
-            self._small.read(draft, path, handle, small)
+            self.small.read(draft, path, handle, small)
             self._notes.report(tr("Reading"))
         if state is not None and state.out and not small and not draft.entries:
             return None
-        self._finished(draft)
+        self.finished(draft)
         return draft
 
     def _one_state(
@@ -292,31 +294,17 @@ class Walk:
     ) -> LateEntry | Entry | None:
         """A database that is open now, or its log once that is taken in. None: it is taken as any file."""
         if emptied:
-            return self._files.emptied_log(item, before)
+            return self.files.emptied_log(item, before)
         self._notes.note_owner(item.info)
-        return self._files.database(item, path, handle, before)
+        return self.files.database(item, path, handle, before)
 
-    def _finished(self, draft: FolderDraft) -> None:
+    def finished(self, draft: FolderDraft) -> None:
         """Let a folder's listing be written when it can; what is new and not yet handed in is, before too
         much waits for it."""
-        self._queue.finished(draft)
-        if self._queue.waiting_entries > _MOST_WAITING_ENTRIES:
-            self._files.finish()
-            self._small.flush()
-
-    def _draft(
-        self,
-        path: bytes,
-        size: int,
-        pages: Sequence[Page],
-        before: Sequence[PageId],
-        look: Look | None,
-    ) -> FolderDraft:
-        draft = FolderDraft(path=path, size=size)
-        draft.look = look
-        if len(pages) == len(before) == 1:
-            draft.before = pages[0].data, before[0]
-        return draft
+        self.queue.finished(draft)
+        if self.queue.waiting_entries > _MOST_WAITING_ENTRIES:
+            self.files.finish()
+            self.small.flush()
 
     def _listed(self, draft: FolderDraft) -> None:
         """A folder's listing was handed in."""
@@ -345,7 +333,7 @@ class Walk:
             self._count_unchanged(found)
             return self._as_before(path, found, was, look)
         known = {entry.name: entry for page in pages for entry in page.entries()}
-        draft = self._draft(path, len(found), pages, was.pages, look)
+        draft = draft_after(path, len(found), pages, was.pages, look)
         same = True
         for item in folders:
             own = was_at(was.path, known[item.name], inside=True)
@@ -361,7 +349,7 @@ class Walk:
         if same:
             return self._as_before(path, found, was, look)
         draft.entries += [known[item.name] for item in files]
-        self._finished(draft)
+        self.finished(draft)
         return draft
 
     def _as_before(self, path: bytes, found: Sequence[Found], was: Was, look: Look | None) -> FolderDraft:
@@ -389,7 +377,7 @@ class Walk:
             return before.own
         self._notes.note_owner(item.info)
         if item.kind is Kind.FILE:
-            return self._files.file_or_gap(item, path, handle, before)
+            return self.files.file_or_gap(item, path, handle, before)
         try:
             target = read_link(item.text, handle)
         except OSError as error:

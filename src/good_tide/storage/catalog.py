@@ -76,6 +76,15 @@ class Catalog(CatalogFile):
             query = "SELECT 1 FROM snapshot WHERE machine = ? LIMIT 1"
             return self._db.execute(query, (self._machine(machine),)).fetchone() is not None
 
+    @damage_noted
+    def has_no_lists(self, machine: MachineId) -> bool:
+        """Whether it is known that nothing in a machine's history has an access control list."""
+        with self._lock:
+            row = self._db.execute(
+                "SELECT lists FROM plain WHERE machine = ?", (self._machine(machine),)
+            ).fetchone()
+            return row is not None and not row[0]
+
     @mended
     def sync(self, store: Store, tell: Callable[[int, int], None] | None = None) -> list[DamageError]:
         """Bring the catalog to what the store holds now; returns what could not be read.

@@ -46,6 +46,9 @@ _LOST = (
 """Made in catalogs of earlier versions too, which know no losses."""
 _OPEN_SPANS = "CREATE INDEX IF NOT EXISTS span_open ON span (folder) WHERE last IS NULL"
 """What stands in a folder now, however many versions it had; made in catalogs of earlier versions too."""
+_PLAIN = "CREATE TABLE IF NOT EXISTS plain (machine INTEGER PRIMARY KEY, lists INTEGER NOT NULL)"
+"""Histories that were read from their beginning on, and whether access control lists are in them; made in
+catalogs of earlier versions too, which know of none."""
 _DISK_ERRORS = (
     sqlite3.SQLITE_FULL,
     sqlite3.SQLITE_IOERR,
@@ -53,7 +56,7 @@ _DISK_ERRORS = (
     sqlite3.SQLITE_CANTOPEN,
     sqlite3.SQLITE_NOLFS,
 )
-TABLES = ("machine", "snapshot", "folder", "span", "activity", "names")
+TABLES = ("machine", "snapshot", "folder", "span", "activity", "names", "plain")
 _DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 Values = ParamSpec("Values")
 Answer = TypeVar("Answer")
@@ -172,6 +175,7 @@ class CatalogFile:
                 self._furnish(db)
             db.execute(_LOST)
             db.execute(_OPEN_SPANS)
+            db.execute(_PLAIN)
             db.execute(names.SCHEMA)
             if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
                 self._take_over(db)

@@ -12,6 +12,7 @@ from good_tide.storage.catalog_names import CatalogNames, NewName
 from good_tide.storage.store import Store
 
 _MOST_DEDUPLICATED_BYTES = 64 * 1024
+_LISTS = b"system.posix_acl_"
 
 
 class Intake:
@@ -20,6 +21,8 @@ class Intake:
     def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
         self._db, self._store, self._snapshot = db, store, snapshot
         self._names: list[NewName] = []
+        self._lists = False
+        """Whether access control lists are in what is new."""
         self._tide = {
             "added": 0,
             "changed": 0,
@@ -49,6 +52,7 @@ class Intake:
             found.complete()
         walked(self._entries(-self._machine, 0, self._store.roots(record)))
         found.add(self._names)
+        self._note_lists()
         names = ", ".join(self._tide)
         self._db.execute(
             f"""INSERT INTO snapshot (machine, seq, name, time, label, files, bytes, stored, gaps, {names})
@@ -66,6 +70,13 @@ class Intake:
                 *self._tide.values(),
             ),
         )
+
+    def _note_lists(self) -> None:
+        """Note whether the history has access control lists, if it is read from its beginning on."""
+        if self._seq == 1:
+            self._db.execute("INSERT OR IGNORE INTO plain VALUES (?, 0)", (self._machine,))
+        if self._lists:
+            self._db.execute("UPDATE plain SET lists = 1 WHERE machine = ?", (self._machine,))
 
     def _folder(self, folder: int, known: bytes | None, entry: Entry) -> Deep[bool]:
         """Compare a folder's listing with the one that the catalog has; returns whether anything inside is
@@ -89,6 +100,10 @@ class Intake:
         query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
         folders = {name: rest for name, *rest in self._db.execute(query, (self._machine, parent))}
         for entry in entries:
+            if entry.extra.attributes:
+                self._lists = self._lists or any(
+                    name.startswith(_LISTS) for name, _ in entry.extra.attributes
+                )
             identity = _identity(entry)
             before = standing.pop(entry.name, None)
             if before is None or before[0] != entry.kind or before[1] != identity:

@@ -125,6 +125,16 @@ class ChunkIndex:
                 return found
         return None
 
+    def following(self, identity: ChunkId, most: int) -> list[ChunkId]:
+        """The chunks that lie behind one in its pack: what was taken in after it, and is likely to be read
+        after it."""
+        place = next(self.locations(identity), None)
+        if place is None:
+            return []
+        table = self.tables[place.pack]
+        numbers = range(place.number + 1, min(place.number + 1 + most, len(table)))
+        return [ChunkId(table.ids[at * CHUNK_ID_BYTES : (at + 1) * CHUNK_ID_BYTES]) for at in numbers]
+
     def known(self, keys: NDArray[np.uint64]) -> NDArray[np.bool_]:
         """For keys of chunks (the first eight bytes of their identities, big-endian) whether each lies
         anywhere."""

@@ -60,6 +60,11 @@ class ChunkIndexTest(GoodTideTest):
         index.add(tables)
         index.add(tables)
         a, b = (table.pack for table in tables)
+        first, second, third = tables[0].chunk_ids()
+        self.assertEqual(index.following(first, 9), [second, third])
+        self.assertEqual(index.following(first, 1), [second])
+        self.assertEqual(index.following(third, 9), [], "another pack has nothing to do with it")
+        self.assertEqual(index.following(ChunkId(bytes(32)), 9), [])
         expected = [
             Location(a, 0, 8, 70_000, 90_000, True, Holds.DATA),
             Location(a, 1, 70_008, 5, 5, False, Holds.DATA),

@@ -92,7 +92,9 @@ def _serve(wish: MountWish) -> None:
     tree = PastTree(store, wish.machine, context.here.cache, context.clock, patient)
     from good_tide.operations.mount.file_system import PastMount  # which needs the library of FUSE
 
-    chunks = ChunkCache(store.read_chunk, _PATIENCE_SECONDS)
+    chunks = ChunkCache(
+        store.read_chunk, _PATIENCE_SECONDS, lambda chunk, most: store.index.following(chunk, most)
+    )
 
     ended = threading.Event()
 

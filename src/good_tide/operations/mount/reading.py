@@ -23,15 +23,32 @@ _AHEAD_CHUNKS = 8
 _READERS = 3
 
 
+_FOLLOWING = 3
+
+
+def nothing_follows(chunk: ChunkId, most: int) -> list[ChunkId]:
+    """Nothing is known of what lies behind a chunk."""
+    return []
+
+
 class ChunkCache:
     """Chunks that were read, and that are being read ahead.
 
     :param read: reads one.
     :param patience: seconds that a chunk may take.
+    :param following: the chunks that lie behind one in the store.
     """
 
-    def __init__(self, read: Callable[[ChunkId], bytes], patience: float) -> None:
-        self._read, self._patience = read, patience
+    def __init__(
+        self,
+        read: Callable[[ChunkId], bytes],
+        patience: float,
+        following: Callable[[ChunkId, int], list[ChunkId]] = nothing_follows,
+    ) -> None:
+        self._read, self._patience, self._following = read, patience, following
+        self._newest: ChunkId | None = None
+        self._expected: list[ChunkId] = []
+        """What lies behind the chunk that was asked for last."""
         self._pool = ThreadPoolExecutor(_READERS, thread_name_prefix="read")
         self._guard = threading.Lock()
         self._kept: OrderedDict[ChunkId, Future[bytes]] = OrderedDict()
@@ -49,6 +66,10 @@ class ChunkCache:
         if self._stuck is not None and not self._stuck.done():
             raise TimeoutError
         coming = self._coming(chunk)
+        if chunk != self._newest:
+            self._follow(chunk)
+        elif coming.done() and not coming.exception():
+            return coming.result()
         try:
             data = coming.result(self._patience)
         except BaseException as error:
@@ -60,6 +81,15 @@ class ChunkCache:
         with self._guard:
             self._trim(chunk)
         return data
+
+    def _follow(self, chunk: ChunkId) -> None:
+        """Whoever reads all files of a folder asks for one chunk after the other as they lie in the store:
+        those behind are read ahead."""
+        in_order = chunk in self._expected
+        self._newest, self._expected = chunk, self._following(chunk, _FOLLOWING)
+        if in_order:
+            for one in self._expected:
+                self.ahead(one)
 
     def _arrived(self, chunk: ChunkId, coming: Future[bytes]) -> None:
         """Count what was read, whether or not somebody asks for it: who reads the beginnings of many files
@@ -76,7 +106,8 @@ class ChunkCache:
 
     def ahead(self, chunk: ChunkId) -> None:
         """Begin to read a chunk that will be asked for."""
-        self._coming(chunk)
+        with contextlib.suppress(RuntimeError):  # it is being closed
+            self._coming(chunk)
 
     def _coming(self, chunk: ChunkId) -> Future[bytes]:
         with self._guard:
@@ -89,6 +120,8 @@ class ChunkCache:
         return found
 
     def _trim(self, but: ChunkId) -> None:
+        if self._bytes <= KEPT_BYTES:
+            return
         for chunk in list(self._kept):
             if self._bytes <= KEPT_BYTES:
                 return
@@ -111,6 +144,8 @@ class OpenFile:
         self._extents, self._cache = extents, cache
         self._ends = list(accumulate(extent.length for extent in extents))
         self._next = 0
+        self._ahead_of = -1
+        """Behind this extent everything was read ahead."""
 
     def read(self, size: int, offset: int) -> bytes:
         """Up to ``size`` bytes from ``offset`` on.
@@ -122,7 +157,8 @@ class OpenFile:
         at, sequential = offset, offset == self._next
         number = bisect_right(self._ends, at)
         end = min(offset + size, self._ends[-1] if self._ends else 0)
-        if sequential:
+        if sequential and number != self._ahead_of:
+            self._ahead_of = number
             self._read_ahead(number)
         while at < end:
             extent, begin = self._extents[number], self._ends[number] - self._extents[number].length
@@ -147,5 +183,4 @@ class OpenFile:
             ahead += extent.length
             if extent.chunk is not None:
                 chunks.add(extent.chunk)
-                with contextlib.suppress(RuntimeError):  # it is being closed
-                    self._cache.ahead(extent.chunk)
+                self._cache.ahead(extent.chunk)

@@ -105,6 +105,8 @@ class PastTree:
         self._snapshots: list[Snapshot] = []
         self._ids: list[SnapshotId] = []
         self._looked = -_FRESH_SECONDS
+        self.has_no_lists = self._catalog.has_no_lists(machine)
+        """Whether it is known that nothing in this history has an access control list."""
         self.began = clock.now()
         self._top = self._folder(b"", self._first)
 
@@ -164,6 +166,7 @@ class PastTree:
             return
         if news is not None:
             self._ids, self._snapshots = news
+            self.has_no_lists = self._catalog.has_no_lists(self._machine)
             self._known.clear()
             self._known_entries = 0
 

@@ -52,6 +52,24 @@ class ReadingTest(unittest.TestCase):
             self.assertEqual(file.read(size, begin), whole[begin : begin + size])
         self.assertEqual(OpenFile([], self.cache()).read(10, 0), b"")
 
+    def test_who_reads_all_files_of_a_folder_is_read_ahead_for(self) -> None:
+        order = [chunk(number) for number in range(8)]
+
+        def following(one: ChunkId, most: int) -> list[ChunkId]:
+            at = order.index(one) + 1
+            return order[at : at + most]
+
+        cache = ChunkCache(self.take, 5, following)
+        self.addCleanup(cache.close)
+        cache.get(chunk(5))
+        cache.get(chunk(0))
+        self.assertEqual(self.read, [chunk(5), chunk(0)], "one by chance is no order")
+        cache.get(chunk(1))
+        ends = time.monotonic() + 5
+        while len(self.read) < 6 and time.monotonic() < ends:
+            time.sleep(0.01)
+        self.assertEqual(set(self.read[3:]), {chunk(2), chunk(3), chunk(4)})
+
     def test_who_reads_on_is_read_ahead_for_and_memory_is_bounded(self) -> None:
         cache = self.cache()
         file = OpenFile([Extent(chunk(number), 0, 10_000) for number in range(8)], cache)

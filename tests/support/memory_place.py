@@ -59,6 +59,9 @@ class MemoryPlace:
         place.files = dict(self.files)
         return place
 
+    def expect(self, folder: str) -> None:
+        """Nothing has to be asked for ahead."""
+
     def names(self, folder: str) -> list[str]:
         begin = f"{folder}/" if folder else ""
         return sorted(name[len(begin) :] for name in self.files if name.startswith(begin))

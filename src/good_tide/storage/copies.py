@@ -67,6 +67,9 @@ class Doubled:
     def names(self, folder: str) -> list[str]:
         return doubled_names(self.single, folder) if folder in DOUBLED_FOLDERS else self.single.names(folder)
 
+    def expect(self, folder: str) -> None:
+        self.single.expect(folder)
+
     def size(self, name: str) -> int:
         try:
             return self.single.size(name)

@@ -90,6 +90,9 @@ class LocalPlace:
     def where(self) -> StorePlace:
         return FolderPlace(self.root)
 
+    def expect(self, folder: str) -> None:
+        """Nothing has to be asked for ahead."""
+
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
             return sorted([name for name, _ in self._files(folder)])

@@ -27,6 +27,7 @@ from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
+from good_tide.storage.missing_packs import notice_missing
 from good_tide.storage.packs import Layout, PackTable, pack_file
 from good_tide.storage.place import Place, disk_errors
 from good_tide.storage.store import Store
@@ -187,7 +188,7 @@ class HoldingArea(Store):
         store.refresh()
         lists = read_doomed(store)
         avoided = frozenset().union(*lists.values())
-        store.notice_missing()
+        notice_missing(store)
         tables = [whole_part(store, table) for table in store.index.packs() if table.pack not in avoided]
         standing = {table.pack: len(table) for table in tables}
         known, old = self.there.tables, self.place.names(_THERE_FOLDER)

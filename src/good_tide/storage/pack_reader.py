@@ -12,13 +12,16 @@ from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.envelope import FileKind, head
 from good_tide.storage.failing_disk import OneFile, damage_of, read_around
 from good_tide.storage.index import Location, location_in
+from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
 from good_tide.storage.mending import Mending
 from good_tide.storage.packs import (
+    Holds,
     PackTable,
     Prepared,
     open_body,
     open_chunk,
     pack_file,
+    piece_name,
     read_from_pack,
     read_table,
     stored_in,
@@ -37,6 +40,8 @@ class PackReader:
         self._held: tuple[PackId, bytes] | None = None
         """A pack that was mended in memory, on a disk that does not take it."""
         self._lock = threading.Lock()
+        self.kept: NothingKept = NOTHING_KEPT
+        """What this machine keeps of listings."""
 
     def chunk(self, identity: ChunkId, location: Location) -> bytes:
         """A chunk from one of the places where it lies.
@@ -71,10 +76,15 @@ class PackReader:
         """What ``use`` makes of the sealed bytes of a chunk; of those that parity gives where it refuses
         them."""
         file = pack_file(location.pack)
-        try:
+
+        def read() -> bytes:
             with damage_of(self._place, file):
-                sealed = read_from_pack(self._place, file, location.size, location.offset, location.stored)
-            return use(sealed)
+                return read_from_pack(self._place, file, location.size, location.offset, location.stored)
+
+        try:
+            if location.holds is Holds.TREE:
+                return self.kept.held(piece_name(location.pack, location.number), use, read)
+            return use(read())
         except DamageError as error:
             whole = self._mended(location.pack, location.size, error)
         return use(stored_in(whole, location.offset, location.stored))

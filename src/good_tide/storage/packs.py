@@ -18,6 +18,7 @@ from good_tide.crypto.seals import TAG_BYTES, FreshSeal, StoreKeys
 from good_tide.storage.compression import expand, shrink, squeezed, unsqueezed
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import HEAD_BYTES, FileKind, check_head, head
+from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
 from good_tide.storage.place import Place, Readable
 from good_tide.storage.stripes import Striped, read_striped, shape_for, shape_of_file
 
@@ -138,6 +139,11 @@ def pack_file(pack: bytes) -> str:
     return f"packs/{name[0]}/{name}"
 
 
+def piece_name(pack: bytes, number: int) -> str:
+    """How a chunk of a pack is called where it is kept apart from it."""
+    return f"{pack_file(pack)}/{number}"
+
+
 def _context(identity: bytes, plain_length: int, squeezed: bool) -> bytes:
     return identity + plain_length.to_bytes(4, "little") + bytes([squeezed])
 
@@ -164,7 +170,11 @@ class PackWriter:
     ) -> None:
         self._place, self._keys, self._holds, self._owner = place, keys, holds, owner
         self._layout = layout or Layout()
+        self.kept: NothingKept = NOTHING_KEPT
+        """Keeps listings on this machine as well."""
         self._chunks: list[Prepared] = []
+        self._sealed: list[bytes] = []
+        """Chunks as they were written, to be kept here."""
         self._too_much = 0
         """Bytes that the last try had written, or was about to have written when there was no room."""
         self.size = HEAD_BYTES
@@ -193,6 +203,7 @@ class PackWriter:
             PlaceFullError: no room; nothing of it is left, and ``salvage`` writes what fits.
         """
         seal = self._keys.fresh_seal(FileKind.PACK.word)
+        self._sealed = []
         table, layout = self._table(PackId(seal.name)), self._layout
         if layout.version == 1:
             parts: Iterator[bytes | memoryview] = self._parts(seal, table)
@@ -207,11 +218,23 @@ class PackWriter:
                 file.write(part)
             file.commit()
             self.size = file.size
+        self._keep(table.pack)
         return msgspec.structs.replace(table, size=self.size) if layout.parity else table
 
     def _sealed_chunks(self, seal: FreshSeal) -> Iterator[bytes]:
         for number, chunk in enumerate(self._chunks):
-            yield seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
+            sealed = seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
+            if self._keeps:
+                self._sealed.append(sealed)
+            yield sealed
+
+    @property
+    def _keeps(self) -> bool:
+        return self._holds is Holds.TREE and self.kept is not NOTHING_KEPT
+
+    def _keep(self, pack: PackId) -> None:
+        sealed, self._sealed = self._sealed, []
+        self.kept.put((piece_name(pack, number), one) for number, one in enumerate(sealed))
 
     def _parts(self, seal: FreshSeal, table: PackTable) -> Iterator[bytes]:
         """The bytes of a pack of version 1, in order."""

@@ -136,6 +136,10 @@ class Place(Readable, Protocol):
         exist."""
         ...
 
+    def expect(self, folder: str) -> None:
+        """The names in a folder will be asked for in a moment: one that is far away asks for them ahead."""
+        ...
+
     def create(self, name: str, owner: str) -> NewFile:
         """Begin a new file; ``owner`` begins the name of its temporary file."""
         ...

@@ -21,6 +21,8 @@ A = TypeVar("A")
 
 _LISTING_SECONDS = 3.0
 """How long what a folder was seen to hold is taken for what it holds."""
+_EXPECTED_SECONDS = 60.0
+"""The same of a folder that was asked for ahead, which may be long."""
 _CONTENT_SECONDS = 60.0
 """The same of what is in a file. More than a slow line takes for all that is asked for ahead."""
 _FOLDERS = (
@@ -71,25 +73,44 @@ class ServerCache:
         self._line = line
         self._guard = threading.Lock()
         self._listings: dict[str, _Coming[list[Found]]] = {}
+        self._expected: dict[str, _Coming[list[Found]]] = {}
+        """Folders that are asked for ahead, each for one who wants to know."""
         self._files: OrderedDict[str, _Coming[bytes]] = OrderedDict()
         self._blocks: OrderedDict[tuple[str, int], _Coming[bytes]] = OrderedDict()
         self._last: OrderedDict[str, tuple[int, int]] = OrderedDict()
         """Of each pack that is being read: the last block, and how many are asked for ahead."""
 
     def changed(self, name: str) -> None:
-        """A file was made or removed from here, or will be: what folders were seen to hold before counts no
-        more. Other files stay what they are: no name is used twice."""
+        """A file was made from here, or will be: what folders were seen to hold before counts no more. Other
+        files stay what they are: no name is used twice."""
         with self._guard:
             self._listings.clear()
-            self._files.pop(name, None)
-            self._last.pop(name, None)
-            for key in [key for key in self._blocks if key[0] == name]:
-                del self._blocks[key]
+            self._forget(name)
+
+    def removed(self, name: str) -> None:
+        """A file will be removed from here: what its folder was seen to hold counts no more."""
+        with self._guard:
+            self._listings.pop(name.rpartition("/")[0], None)
+            self._forget(name)
+
+    def _forget(self, name: str) -> None:
+        self._files.pop(name, None)
+        self._last.pop(name, None)
+        for key in [key for key in self._blocks if key[0] == name]:
+            del self._blocks[key]
+
+    def expect(self, folder: str) -> None:
+        """Ask for a folder that is not listed with the others; the next who wants to know takes that."""
+        with self._guard:
+            self._expected[folder] = _Coming(self._line.begin(Tree(folder)))
 
     def files(self, folder: str) -> list[Found]:
         """Files in a folder and those below; raises ``LineError``."""
         if folder not in _FOLDERS:
-            return self._line.ask(Tree(folder))
+            with self._guard:
+                expected = self._expected.pop(folder, None)
+            fresh = expected is not None and expected.fresh(_EXPECTED_SECONDS)
+            return expected.value() if expected is not None and fresh else self._line.ask(Tree(folder))
         with self._guard:
             found = self._listed(folder)
         try:

@@ -249,6 +249,9 @@ class SpoolingPlace:
         found = waited(lambda: self._cache.files(folder), self._address, doing)
         return [one.name for one in found]
 
+    def expect(self, folder: str) -> None:
+        self._cache.expect(folder)
+
     def size(self, name: str) -> int:
         return self._ask(Size(name), tr("Looking at {root}").format(root=self._at(name)))
 
@@ -278,7 +281,7 @@ class SpoolingPlace:
                 clear(self, f"{TEMPORARY}/{name}")
 
     def remove(self, name: str) -> None:
-        self._cache.changed(name)
+        self._cache.removed(name)
         doing = tr("Removing {root}").format(root=self._at(name))
         try:
             self._line.ask(Remove(name))

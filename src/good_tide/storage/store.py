@@ -6,7 +6,8 @@ import contextlib
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -20,16 +21,17 @@ from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunk_keys import each_id, keys_of
 from good_tide.storage.copies import Doubled, is_doubled, read_copy, single
-from good_tide.storage.damage import Damaged, KnownDamage, pack_of
+from good_tide.storage.damage import KnownDamage, pack_of
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, open_whole, seal_new
 from good_tide.storage.failing_disk import damage_of
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import ChunkIndex, Location, decode_tables
+from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
 from good_tide.storage.mending import Mending
 from good_tide.storage.pack_reader import PackReader
-from good_tide.storage.packs import Layout, PackTable, pack_file
+from good_tide.storage.packs import Layout, PackTable
 from good_tide.storage.place import Place, StorePlace
 
 _MENDER = "mend-"
@@ -70,6 +72,7 @@ class Store:
         """What is known to be damaged here."""
         self.mending = Mending(single(place), self.damage)
         self.packs = PackReader(place, keys, self.mending)
+        self.kept: NothingKept = NOTHING_KEPT
         self._lock = threading.RLock()
         self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
         self._recent_bytes = 0
@@ -109,7 +112,7 @@ class Store:
         """Whether an index file could be read, or has gone meanwhile."""
         file = f"{INDEX_FOLDER}/{name}"
         try:
-            index.add(decode_tables(self.read_sealed(FileKind.INDEX, file), file))
+            index.add(decode_tables(self.read_known(FileKind.INDEX, file), file))
         except NotInPlaceError:
             return True
         except DamageError as error:
@@ -151,6 +154,15 @@ class Store:
             PlaceError: the disk gives nothing any more.
         """
         return self._sealed(kind, file)[1]
+
+    def read_known(self, kind: FileKind, file: str) -> bytes:
+        """As ``read_sealed``; of a store far away from what this machine keeps of it."""
+        use = partial(open_whole, self.keys, kind, file_name_bytes(file.rpartition("/")[2], file), file=file)
+        return self.kept.held(file, use, partial(self.whole_file, kind, file))
+
+    def keep_with(self, kept: NothingKept) -> None:
+        """Keep what is read of it on this machine, and read it from there."""
+        self.kept = self.packs.kept = kept
 
     def whole_file(self, kind: FileKind, file: str) -> bytes:
         """The bytes of a sealed file as they lie, once they are authenticated.
@@ -195,6 +207,8 @@ class Store:
         with self.place.create(f"{folder}/{name.hex()}", owner) as file:
             file.write(data)
             file.commit()
+        if kind in (FileKind.INDEX, FileKind.SUMMARY):
+            self.kept.put([(f"{folder}/{name.hex()}", data)])
         return Written(name.hex(), len(data))
 
     def know_index(self, name: str, tables: Sequence[PackTable]) -> None:
@@ -235,7 +249,7 @@ class Store:
             known = self._snapshots.get(name)
         if known is None:
             file = f"{folder}/{name}"
-            plain = self.read_sealed(FileKind.SNAPSHOT, file)
+            plain = self.read_known(FileKind.SNAPSHOT, file)
             record = unpacked(plain, SnapshotRecord, file, "a snapshot")
             known = Snapshot.of(name, record)
             with self._lock:
@@ -289,27 +303,6 @@ class Store:
             any(index.find(one, is_bad=self._is_bad) is not None for index in self.indexes())
             for one in each_id(identities)
         )
-
-    def notice_missing(self, files: Iterable[str] | None = None) -> None:
-        """Look for packs that the index names and that are not there, and note them as damaged.
-
-        :param files: those in the folder of packs, if they were listed a moment ago.
-
-        Raises:
-            PlaceError: the disk cannot be looked into.
-        """
-        for last in (False, True):
-            listed = self.place.names(PACK_FOLDER) if files is None or last else files
-            present = {name.rpartition("/")[2] for name in listed}
-            gone = [
-                pack
-                for pack in self.index.tables
-                if pack.hex() not in present and pack not in self.avoided and pack not in self.damage.packs
-            ]
-            if not gone or last:
-                break
-            self.forget_index()  # it may be older than a sweep that deleted them
-        self.damage.add(Damaged(pack_file(pack), Harm.MISSING) for pack in gone)
 
     def read_chunk(self, identity: ChunkId) -> bytes:
         """The plain bytes of a chunk, authenticated; from any place where it lies whole.
@@ -393,6 +386,17 @@ class Store:
         with self._lock:
             self._recent.clear()
             self._recent_bytes = 0
+
+    @contextlib.contextmanager
+    def read_back(self) -> Iterator[None]:
+        """Read everything from where the store lies, and nothing from what this machine keeps of it."""
+        kept = self.kept
+        self.keep_with(NOTHING_KEPT)
+        self.forget_recent()
+        try:
+            yield
+        finally:
+            self.keep_with(kept)
 
     def page_bytes(self, page: PageId) -> bytes:
         """The plain bytes of a page of a folder's listing; ``Page`` refuses what is none."""

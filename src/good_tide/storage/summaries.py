@@ -144,7 +144,7 @@ def _rows(store: Store, name: str) -> list[Brief]:
     """What is in a summary; nothing in one that is damaged."""
     file = f"{SUMMARY_FOLDER}/{name}"
     with contextlib.suppress(DamageError, NotInPlaceError, IndexError):
-        said = unpacked(store.read_sealed(FileKind.SUMMARY, file), _Summary, file, tr("a summary"))
+        said = unpacked(store.read_known(FileKind.SUMMARY, file), _Summary, file, tr("a summary"))
         return [
             Brief(
                 SnapshotId(row.name.hex()),

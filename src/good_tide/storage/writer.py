@@ -28,6 +28,7 @@ from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.index import encode_tables
 from good_tide.storage.marks import WRITER_FOLDER, Mark
+from good_tide.storage.missing_packs import notice_missing
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
 from good_tide.storage.place import disk_errors
 from good_tide.storage.store import Store
@@ -94,6 +95,7 @@ class WriteSession:
         self.stored_bytes = 0
         store.place.clear_temporary(owner)
         self._mark: Mark | None = None
+        store.place.expect(PACK_FOLDER)
         if store.shared:
             self._mark = Mark(store.place, WRITER_FOLDER, f"{owner}w").__enter__()
         try:
@@ -101,7 +103,7 @@ class WriteSession:
             store.refresh()
             files = store.place.names(PACK_FOLDER)
             self._adopt(files)
-            store.notice_missing(files)
+            notice_missing(store, files)
             store.damage.keep()
         except BaseException:
             self._unmark()
@@ -198,6 +200,7 @@ class WriteSession:
         if writer is None:
             store = self._store
             writer = self._open[holds] = PackWriter(store.place, store.keys, holds, self._owner, store.layout)
+            writer.kept = store.kept
         writer.add(prepared)
         self.new_bytes += prepared.plain_length if holds is Holds.DATA else 0
         if writer.size >= self._pack_bytes:
@@ -293,6 +296,7 @@ class WriteSession:
         with self._store.place.create(file, self._owner) as new:
             new.write(data)
             new.commit()
+        self._store.kept.put([(file, data)])
         self.stored_bytes += len(data)
         try:
             self._still_alive()

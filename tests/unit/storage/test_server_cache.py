@@ -64,6 +64,26 @@ class ServerCacheTest(unittest.TestCase):
         self.cache.changed("writers/mine")
         self.assertEqual(len(self.names()), 41)
 
+    def test_what_is_removed_says_nothing_of_other_folders(self) -> None:
+        self.names()
+        self.cache.removed("writers/mine")
+        self.names()
+        self.assertEqual(self.line.asked["Tree snapshots"], 1)
+        self.cache.removed("snapshots/00")
+        self.names()
+        self.assertEqual(self.line.asked["Tree snapshots"], 2)
+
+    def test_what_was_asked_for_ahead_is_for_one_who_wants_to_know(self) -> None:
+        self.cache.expect("packs")
+        self.line.files["packs/b/y"] = b"another machine's"
+        self.assertEqual([one.name for one in self.cache.files("packs")], ["a/x"])
+        self.assertEqual(self.line.asked["Tree packs"], 1)
+        self.assertEqual([one.name for one in self.cache.files("packs")], ["a/x", "b/y"])
+        self.cache.expect("packs")
+        with mock.patch.object(server_cache, "_EXPECTED_SECONDS", 0.0):
+            self.cache.files("packs")
+        self.assertEqual(self.line.asked["Tree packs"], 4)
+
     def test_a_listing_is_not_believed_for_long(self) -> None:
         self.names()
         self.line.files["snapshots/99"] = b"another machine's"

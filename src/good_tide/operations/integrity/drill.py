@@ -67,8 +67,11 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
     Raises:
         PlaceError: the disk cannot be read, or there is no room for the trial. StoppedError: it was stopped.
     """
-    lot = lot or random.Random()
-    store.forget_recent()
+    with store.read_back():
+        return _drilled(context, store, control, lot or random.Random())
+
+
+def _drilled(context: Context, store: Store, control: Control, lot: random.Random) -> DrillReport:
     report, now = DrillReport(failed=[]), context.clock.now()
     snapshots = _chosen(store.snapshots()[0], lot)
     scratch = _scratch(context)

@@ -18,6 +18,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.integrity.pack_check import check_pack
 from good_tide.operations.records.kept_file import KeptFile
 from good_tide.storage.copies_check import put_copies_right
+from good_tide.storage.missing_packs import notice_missing
 from good_tide.storage.needs import harmful
 from good_tide.storage.packs import PackTable
 from good_tide.storage.store import Store
@@ -71,7 +72,7 @@ def read_portion(
     now, health = context.clock.now(), context.health.of(store.header.store)
     portion, kept = Portion(), packs_read(context.here.records, store.header.store)
     store.refresh()
-    store.notice_missing()
+    notice_missing(store)
     put_copies_right(store)
     tables = list(store.index.packs())
     known = kept.read().packs
@@ -92,7 +93,8 @@ def read_portion(
             control.report(
                 Progress(tr("Reading back"), portion.packs, len(tables), portion.bytes, min(budget, total))
             )
-            found = check_pack(store, table, control)
+            with store.read_back():
+                found = check_pack(store, table, control)
             for number, error in found.damage:
                 store.damage.note(error, number)
             portion.packs += 1

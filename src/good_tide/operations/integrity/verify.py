@@ -57,7 +57,8 @@ def verify(store: Store, read_all: bool, control: Control) -> VerifyReport:
         PlaceError: the disk cannot be read.
         StoppedError: the person stopped it.
     """
-    return _Verifier(store, read_all, control).run()
+    with store.read_back():
+        return _Verifier(store, read_all, control).run()
 
 
 class _Verifier:

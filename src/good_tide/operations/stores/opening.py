@@ -25,6 +25,7 @@ from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_
 from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots
+from good_tide.storage.kept_here import KeptHere
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.place_kinds import store_place
@@ -41,6 +42,7 @@ __all__ = [
     "catalog_names",
     "create_at",
     "ended_versions",
+    "keeping_here",
     "known_snapshot",
     "known_tide",
     "ledger_age",
@@ -89,6 +91,14 @@ def create_at(
 def open_at(where: StorePlace, passphrase: str | None) -> Store:
     """Open the store in a place (``store.open_store``)."""
     return open_store(where, passphrase)
+
+
+def keeping_here(store: Store, cache: Path) -> Store:
+    """A store that was opened; of one on a server this machine keeps what would be carried over the line each
+    time (``storage.kept_here``)."""
+    if store.place.where.folder is None:
+        store.keep_with(KeptHere(own_cache(cache, store.header.store) / "kept.sqlite3"))
+    return store
 
 
 def locked_hint(where: StorePlace) -> str | None:

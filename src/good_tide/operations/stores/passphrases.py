@@ -15,7 +15,7 @@ from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.records.store_memory import Noticed
-from good_tide.operations.stores.opening import Store, StorePlace, open_at, store_id
+from good_tide.operations.stores.opening import Store, StorePlace, keeping_here, open_at, store_id
 from good_tide.operations.workplace import save_job
 from good_tide.storage.header import holds_store
 from good_tide.system.keyrings import KeyRing
@@ -107,6 +107,7 @@ def open_counted(context: Context, where: StorePlace, passphrase: str | None) ->
         PlaceError: too many of them lately; or as ``open_at``.
     """
     if passphrase is None or not holds_store(where):
-        return open_at(where, passphrase)
+        return keeping_here(open_at(where, passphrase), context.here.cache)
     counter = AttemptCounter(context.here.state, store_id(where), context.clock)
-    return counter.counted(lambda: open_at(where, passphrase))
+    opened = counter.counted(lambda: open_at(where, passphrase))
+    return keeping_here(opened, context.here.cache)

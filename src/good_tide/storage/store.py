@@ -392,7 +392,6 @@ class Store:
         """Read everything from where the store lies, and nothing from what this machine keeps of it."""
         kept = self.kept
         self.keep_with(NOTHING_KEPT)
-        self.forget_recent()
         try:
             yield
         finally:

@@ -67,6 +67,7 @@ def drill(context: Context, store: Store, control: Control, lot: random.Random |
     Raises:
         PlaceError: the disk cannot be read, or there is no room for the trial. StoppedError: it was stopped.
     """
+    store.forget_recent()
     with store.read_back():
         return _drilled(context, store, control, lot or random.Random())
 

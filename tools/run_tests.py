@@ -32,6 +32,7 @@ LONG_FIRST = (
     "scenario.test_object_place",
     "scenario.test_keeping",
     "scenario.test_server_faults",
+    "scenario.test_lossy_lines",
     "scenario.test_sftp_place",
     "scenario.test_dav_place",
     "scenario.test_smb_place",

@@ -4,10 +4,7 @@ disk, other keys, logins that do not let in."""
 from __future__ import annotations
 
 import os
-import shutil
 import subprocess
-import threading
-import time
 from pathlib import Path
 
 from good_tide.core.addresses import address
@@ -101,68 +98,3 @@ class FaultTest(FaultContract, SshServedTest):
 class FullServerTest(GoodTideTest):
     def test_a_full_server_is_full_and_keeps_what_it_has(self) -> None:
         check_full(self, lambda folder, before: SshServer(folder, before=before))
-
-
-_LOSS = """
-table inet loss {
-  chain out {
-    type filter hook output priority 0; policy accept;
-    meta l4proto tcp numgen random mod 100 < 1 drop
-  }
-  chain in {
-    type filter hook input priority 0; policy accept;
-    meta l4proto tcp numgen random mod 100 < 1 drop
-  }
-}
-"""
-
-
-class LossyLineTest(GoodTideTest):
-    """A server behind a line that loses a hundredth of all packets, and for a while all of them."""
-
-    def setUp(self) -> None:
-        super().setUp()
-        if os.getuid() != 0 or not all(map(shutil.which, ("ip", "nft"))):
-            self.skipTest("only root makes networks, with ip and nft: apt-get install iproute2 nftables")
-        settings = Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide"
-        self.net = f"gt{os.getpid() % 100000}"
-        third = os.getpid() % 250
-        self.ip("netns", "add", self.net)
-        self.addCleanup(self.ip, "netns", "del", self.net)
-        self.ip("link", "add", self.net, "type", "veth", "peer", "name", "far", "netns", self.net)
-        self.ip("addr", "add", f"10.213.{third}.1/30", "dev", self.net)
-        self.ip("link", "set", self.net, "up")
-        self.ip("-n", self.net, "addr", "add", f"10.213.{third}.2/30", "dev", "far")
-        self.ip("-n", self.net, "link", "set", "far", "up")
-        inside = ("ip", "netns", "exec", self.net)
-        server = SshServer(self.folder / "ssh", before=inside, host=f"10.213.{third}.2")
-        self.addCleanup(server.stop)
-        server.let_in(settings)
-        self.place = ServerPlace(server.address).files()
-        self.addCleanup(line_to(server.address).end)
-        self.nft(_LOSS)
-
-    def ip(self, *words: str) -> None:
-        """Change networks."""
-        subprocess.run(["ip", *words], check=True, capture_output=True)
-
-    def nft(self, rules: str) -> None:
-        """Say what the server's network lets through."""
-        words = ["ip", "netns", "exec", self.net, "nft", "-f", "-"]
-        subprocess.run(words, input=rules.encode(), check=True, capture_output=True)
-
-    def test_nothing_is_lost_and_silence_is_waited_for(self) -> None:
-        data = os.urandom(30_000_000)
-        self.place.names("packs")
-        silence = threading.Timer(0.1, self.nft, ["add rule inet loss in drop"])
-        again = threading.Timer(6.0, self.nft, ["flush chain inet loss in"])
-        for timer in (silence, again):
-            timer.start()
-        began = time.monotonic()
-        with self.place.create("packs/a/large", "me-") as file:
-            file.write(data)
-            file.commit()
-        self.assertGreater(time.monotonic() - began, 4)
-        parts = [self.place.read("packs/a/large", at, 1 << 20) for at in range(0, len(data), 1 << 20)]
-        self.assertEqual(b"".join(parts), data)
-        again.join()

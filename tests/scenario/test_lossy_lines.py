@@ -1,0 +1,98 @@
+"""Servers behind a line that loses a hundredth of all packets, and for a while all of them: in a network of
+this process's own, which ends with it."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import shutil
+import subprocess
+import threading
+import time
+import unittest
+from pathlib import Path
+
+from tests.support.servers import ServedFolder, ServedTest
+from tests.support.smb_server import SmbServer
+from tests.support.ssh_server import SshServer
+from tests.support.web_servers import DavServer, ObjectServer
+
+_NEW_NETWORK = 0x40000000
+"""``CLONE_NEWNET`` (unshare(2))."""
+_LOSS = """
+table inet loss {
+  chain out {
+    type filter hook output priority 0; policy accept;
+    meta l4proto tcp numgen random mod 100 < 1 drop
+  }
+  chain in {
+    type filter hook input priority 0; policy accept;
+  }
+}
+"""
+_SIZE, _SILENCE = 20_000_000, 5.0
+
+
+def setUpModule() -> None:
+    """A network with nothing in it but what these tests begin."""
+    if os.getuid() != 0 or not all(map(shutil.which, ("ip", "nft"))):
+        raise unittest.SkipTest(
+            "only root makes networks, with ip and nft: apt-get install iproute2 nftables"
+        )
+    library = ctypes.CDLL(None, use_errno=True)
+    if library.unshare(_NEW_NETWORK) != 0:
+        raise unittest.SkipTest(f"no network of one's own here: {os.strerror(ctypes.get_errno())}")
+    subprocess.run(["ip", "link", "set", "lo", "up"], check=True)
+
+
+def let_through(rules: str) -> None:
+    """Say what the network lets through."""
+    subprocess.run(["nft", "-f", "-"], input=rules.encode(), check=True, capture_output=True)
+
+
+class LossyTest(ServedTest):
+    """One kind of server."""
+
+    def made(self, folder: Path) -> ServedFolder:
+        return SshServer(folder)
+
+    def setUp(self) -> None:
+        super().setUp()
+        let_through(_LOSS)
+        self.addCleanup(let_through, "flush ruleset")
+
+    def test_nothing_is_lost_and_silence_is_waited_for(self) -> None:
+        data = os.urandom(_SIZE)
+        self.place.names("packs")
+        silence = threading.Timer(0.02, let_through, ["add rule inet loss in drop"])
+        again = threading.Timer(_SILENCE, let_through, ["flush chain inet loss in"])
+        for timer in (silence, again):
+            timer.start()
+        silence.join()
+        began = time.monotonic()
+        with self.place.create("packs/a/large", "me-") as file:
+            file.write(data)
+            file.commit()
+        self.assertGreater(time.monotonic() - began, _SILENCE - 1)
+        again.join()
+        parts = [self.place.read("packs/a/large", at, 1 << 20) for at in range(0, len(data), 1 << 20)]
+        self.assertEqual(b"".join(parts), data)
+
+
+class LossySmbTest(LossyTest):
+    def made(self, folder: Path) -> ServedFolder:
+        return SmbServer(folder)
+
+
+class LossyDavTest(LossyTest):
+    def made(self, folder: Path) -> ServedFolder:
+        return DavServer(folder)
+
+
+class LossyObjectTest(LossyTest):
+    def made(self, folder: Path) -> ServedFolder:
+        return ObjectServer(folder)
+
+
+if __name__ == "__main__":
+    unittest.main()

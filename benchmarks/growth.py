@@ -49,9 +49,9 @@ def build(root: Path, count: int) -> None:
     with (
         mock.patch("os.fsync", lambda handle: None),
         mock.patch.object(WriteSession, "_adopt", lambda session, files: None),
+        mock.patch("good_tide.storage.writer.notice_missing", lambda store, files: None),
     ):
         store = open_store(FolderPlace(root), None)
-        store.notice_missing = lambda files=None: None  # type: ignore[method-assign]
         contents: dict[tuple[int, int], Entry] = {}
         pages: dict[int, PageId] = {}
         for number in range(count):

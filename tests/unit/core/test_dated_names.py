@@ -9,10 +9,9 @@ from good_tide.core.clock import SECOND
 from good_tide.core.dated_names import moment_in
 
 
-def at(*when: int) -> int:
+def at(year: int, month: int, day: int, hour: int = 0, minute: int = 0, second: int = 0) -> int:
     """A local time, in nanoseconds since 1970 UTC."""
-    year, month, day, *clock = when
-    return int(datetime(year, month, day, *clock).timestamp()) * SECOND  # local is meant
+    return int(datetime(year, month, day, hour, minute, second).timestamp()) * SECOND
 
 
 class DatedNamesTest(unittest.TestCase):

@@ -17,7 +17,7 @@ from good_tide.core.errors import PersonError
 from good_tide.core.records import Snapshot
 from good_tide.core.selection import parse_time
 from good_tide.core.translation import tr
-from good_tide.core.words import count_words, iso, size_words, time_words
+from good_tide.core.words import count_words, iso, number_words, size_words, time_words
 from good_tide.operations.context import this_context
 from good_tide.operations.dated_copies.bringing import Target, bring_in, history_of
 from good_tide.operations.dated_copies.planning import Copy, Plan, planned, whose_history
@@ -117,10 +117,16 @@ def _say_plan(plan: Plan, now: int) -> None:
 
 def _row(one: Copy, now: int) -> list[str]:
     part = tr("only {top} of it").format(top=show_path(one.top)) if one.top else ""
-    state = tr("there already") if one.is_there else part
     name = show_path(os.fsencode(one.path.name))
-    size = size_words(one.tally.bytes)
-    return [time_words(one.moment, now), name, str(one.tally.files), size, state]
+    if one.is_there:
+        return [time_words(one.moment, now), name, "", "", tr("there already")]
+    return [
+        time_words(one.moment, now),
+        name,
+        number_words(one.tally.files),
+        size_words(one.tally.bytes),
+        part,
+    ]
 
 
 def _plan_fields(plan: Plan) -> dict[str, Any]:

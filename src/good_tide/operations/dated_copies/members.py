@@ -10,6 +10,7 @@ import bz2
 import contextlib
 import gzip
 import lzma
+import math
 import os
 import stat
 import struct
@@ -105,9 +106,17 @@ class Content(NamedTuple):
                 piece = self._read(begin + length - at)
                 into.write(piece)
                 at += len(piece)
+        if self.stretches is None:
+            self._check_end()
         into.truncate(self.size)
         into.seek(0)
         return into.fileno()
+
+    def _check_end(self) -> None:
+        """To its end, where what the archive says of its content is checked."""
+        with damage_told(self.archive):
+            if self.file.read(1):
+                raise EOFError(tr("a file is longer than it says"))
 
     def _read(self, most: int) -> bytes:
         with damage_told(self.archive):
@@ -207,14 +216,15 @@ def _tar_member(of: Path, archive: tarfile.TarFile, info: tarfile.TarInfo) -> Me
         return None
     headers = info.pax_headers
     size = info.size if info.isreg() else 0
-    known = Stat(info.mode & 0o7777, info.uid, info.gid, size, _modified(headers, info.mtime))
+    user, group = _number(info.uid, os.getuid()), _number(info.gid, os.getgid())
+    known = Stat(info.mode & 0o7777, user, group, size, _modified(headers, info.mtime))
     owners = info.uname, info.gname
     attributes = tuple(sorted(_attributes(headers)))
     extra = Extra(attributes=attributes) if attributes else NOTHING_EXTRA
     if info.isdir():
         return Member(path, Kind.FOLDER, known, extra, owners)
     if info.issym():
-        return Member(path, Kind.LINK, known, Extra(target=os.fsencode(info.linkname)), owners)
+        return _link(path, known, os.fsencode(info.linkname), owners)
     if info.islnk():
         first = inside(os.fsencode(info.linkname))
         return Member(path, Kind.FILE, known, extra, owners, link_to=first or b"")
@@ -227,25 +237,39 @@ def _tar_member(of: Path, archive: tarfile.TarFile, info: tarfile.TarInfo) -> Me
     return Member(path, Kind.FILE, known, extra, owners, content=Content(of, file, info.size, stretches))
 
 
+def _number(said: int, otherwise: int) -> int:
+    """The number of a user or group, where it is one."""
+    return said if 0 <= said < (1 << 32) - 1 else otherwise
+
+
+def _link(path: bytes, known: Stat, target: bytes, owners: tuple[str, str] = ("", "")) -> Member:
+    """A symbolic link, if it can be one."""
+    if not target or b"\0" in target:
+        nowhere = tr("a link that leads nowhere")
+        return Member(path, Kind.LEFT_OUT, extra=Extra(reason=Reason.UNREADABLE.value, detail=nowhere))
+    return Member(path, Kind.LINK, known, Extra(target=target), owners)
+
+
 def _attributes(headers: Mapping[str, str]) -> Iterator[tuple[bytes, bytes]]:
     for key, value in headers.items():
         name = key.removeprefix(XATTR_HEADER)
-        if name != key and (name.startswith("user.") or name in ACLS):
+        if name != key and "\0" not in name and (name.startswith("user.") or name in ACLS):
             yield os.fsencode(name), value.encode("utf-8", "surrogateescape")
 
 
 def _modified(headers: Mapping[str, str], otherwise: float) -> int:
     """To the nanosecond, where it is said: the library keeps a floating-point number."""
     try:
-        return int(Decimal(headers["mtime"]) * SECOND)
+        found = int(Decimal(headers["mtime"]) * SECOND)
     except (KeyError, InvalidOperation, ValueError, OverflowError):
-        return int(otherwise) * SECOND
+        found = int(otherwise) * SECOND if math.isfinite(otherwise) else 0
+    return found if abs(found) < 1 << 62 else 0
 
 
 def inside(name: bytes) -> bytes | None:
-    """A name within an archive, without slashes and dots around it; None: it leads out of it."""
+    """A name within an archive, without slashes and dots around it; None: it leads out of it, or is none."""
     parts = [part for part in name.split(b"/") if part not in (b"", b".")]
-    return None if b".." in parts else b"/".join(parts)
+    return None if b".." in parts or b"\0" in name else b"/".join(parts)
 
 
 def below(path: bytes, top: bytes) -> bytes | None:
@@ -279,7 +303,7 @@ def _zip_members(of: Path, file: IO[bytes]) -> Iterator[Member]:
                 locked = tr("it is encrypted in the archive")
                 yield Member(path, Kind.LEFT_OUT, extra=Extra(reason=Reason.UNREADABLE.value, detail=locked))
             elif kind == stat.S_IFLNK:
-                yield Member(path, Kind.LINK, known, Extra(target=archive.read(info)))
+                yield _link(path, known, archive.read(info))
             elif kind not in (0, stat.S_IFREG):
                 yield Member(path, Kind.LEFT_OUT, extra=Extra(reason=Reason.SPECIAL.value))
             else:

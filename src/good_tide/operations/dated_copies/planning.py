@@ -32,7 +32,8 @@ class Copy(msgspec.Struct, frozen=True):
     :param path: a folder, or an archive. :param moment: of when it is, nanoseconds since 1970 UTC.
     :param top: the folder in it, relative to it, that is taken for the covered one; empty: it itself.
     :param tally: files, folders and bytes in that folder.
-    :param is_there: the history has a snapshot of just that moment: it was brought in before.
+    :param is_there: the history has a snapshot of just that moment: it was brought in before, and is not
+        looked into again.
     """
 
     path: Path
@@ -203,7 +204,7 @@ def looked_into(
             )
         counted = _Counted(path, control)
         look = counted.archive if is_archive(path) and path.is_file() else counted.folder
-        top, tally = look(into)
+        top, tally = (b"", Tally()) if moment in there else look(into)
         copies.append(Copy(path, moment, top, tally, moment in there))
     return copies
 
@@ -273,9 +274,9 @@ class _Counted:
         """Of an archive, which is read to its end for that."""
         tops = [*_ends_of(into), b""]
         files, folders, sizes, things, above = ([0] * len(tops) for _ in range(5))
-        total = 0
+        total = size = 0
         for member in members_of(self._path):
-            total += 1
+            total, size = total + 1, size + member.stat.size
             for number, top in enumerate(tops):
                 if below(member.path, top) is not None:
                     things[number] += 1
@@ -285,7 +286,8 @@ class _Counted:
                 else:
                     above[number] += member.path == b"" or top.startswith(member.path + b"/")
             if total % _COUNT_TICK == 0:
-                self._add(_COUNT_TICK, member.stat.size)
+                self._add(_COUNT_TICK, size)
+                size = 0
         for number, top in enumerate(tops):
             if not things[number] and top:
                 continue

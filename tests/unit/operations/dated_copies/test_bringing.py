@@ -22,6 +22,7 @@ from good_tide.operations.dated_copies.bringing import Target, bring_in, history
 from good_tide.operations.dated_copies.members import Content, members_of
 from good_tide.operations.dated_copies.planning import Plan, planned
 from good_tide.operations.history.browse import contents, entry_at
+from good_tide.operations.integrity.verify import verify
 from good_tide.storage.pins import read_pins
 from good_tide.storage.writer import WriteSession
 from tests.support.base import HOUR, MACHINE, PASSPHRASE, T0, GoodTideTest, open_store, tree
@@ -335,6 +336,42 @@ class TroubleTest(BringingTest):
             },
         )
         self.assertEqual(entry_at(self.store, taken, os.fsencode(self.work / "twice")).kind, Kind.FOLDER)
+
+    def test_numbers_and_names_that_cannot_be_do_not_get_into_the_store(self) -> None:
+        with tarfile.open(self.copies / "2024-03-01.tar", "w", format=tarfile.PAX_FORMAT) as archive:
+            for name, headers in {
+                "huge": {"uid": "99999999999999999999", "gid": "-7", "mtime": "1e40"},
+                "odd": {"uid": "4294967295", "mtime": "nan", "SCHILY.xattr.user.\0": "x"},
+                "before": {"mtime": "-62135596800.5"},
+                "name": {"path": "na\0me"},
+            }.items():
+                info = tarfile.TarInfo(name)
+                info.pax_headers = headers
+                archive.addfile(info)
+            for name, target in {"nowhere": "", "zero": "a\0b"}.items():
+                info = tarfile.TarInfo(name)
+                info.type, info.linkname, info.pax_headers = tarfile.SYMTYPE, target, {"linkpath": target}
+                archive.addfile(info)
+        (taken,) = self.brought()
+        fresh = open_store(self.folder / "store", PASSPHRASE)
+        found = {os.path.basename(path): entry for path, entry in contents(fresh, taken, None, deep=True)}
+        self.assertEqual({one.stat.uid for one in found.values()} - {0}, {os.getuid()} - {0})
+        self.assertEqual(found[b"huge"].stat.modified, 0)
+        self.assertEqual(found[b"before"].stat.modified, 0, "before what 64 bits hold, in nanoseconds")
+        kinds = {name: found[name].kind for name in (b"nowhere", b"zero")}
+        self.assertEqual(set(kinds.values()), {Kind.LEFT_OUT})
+        self.assertTrue(verify(fresh, True, Silent()).ok)
+
+    def test_a_zip_that_is_damaged_inside(self) -> None:
+        file = self.copies / "2024-03-01.zip"
+        with zipfile.ZipFile(file, "w") as archive:
+            archive.writestr("a.txt", b"content of a file")
+        data = bytearray(file.read_bytes())
+        data[data.index(b"content")] ^= 1
+        file.write_bytes(data)
+        with self.assertRaisesRegex(PersonError, "damaged"):
+            self.brought()
+        self.assertEqual(history_of(self.store, MACHINE), [])
 
     def test_a_full_disk_in_the_middle_loses_nothing(self) -> None:
         self.furnish("2024-03-01")

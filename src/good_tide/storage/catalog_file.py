@@ -173,16 +173,19 @@ class CatalogFile:
             db.execute("PRAGMA synchronous = OFF")
             if db.execute("PRAGMA user_version").fetchone()[0] != _SCHEMA_VERSION:
                 self._furnish(db)
-            db.execute(_LOST)
-            db.execute(_OPEN_SPANS)
-            db.execute(_PLAIN)
-            db.execute(names.SCHEMA)
+            self._add_what_came_later(db)
             if self._mark and db.execute("PRAGMA application_id").fetchone()[0] != self._mark:
                 self._take_over(db)
         except sqlite3.DatabaseError:
             db.close()
             raise
         return db
+
+    @staticmethod
+    def _add_what_came_later(db: sqlite3.Connection) -> None:
+        """Make what catalogs of earlier versions have not."""
+        for statement in (_LOST, _OPEN_SPANS, _PLAIN, names.SCHEMA):
+            db.execute(statement)
 
     def _take_over(self, db: sqlite3.Connection) -> None:
         """Mark the catalog as the store's. What one of another store holds is forgotten; one without a mark
@@ -238,6 +241,7 @@ class CatalogFile:
                 if marks != [_SCHEMA_VERSION, self._mark]:
                     return False
                 image.backup(self._db)
+                self._add_what_came_later(self._db)
             except sqlite3.DatabaseError:
                 return False
             self._stamp = None

@@ -39,6 +39,15 @@ class NothingKept:
     def forget(self, name: str) -> None:
         """Something is not what it should be."""
 
+    def drop_gone(self, folder: str, present: Iterable[str]) -> None:
+        """Let go what is no longer in a folder of the store.
+
+        :param present: the files in it, as ``Place.names`` gives them.
+        """
+
+    def clear(self) -> None:
+        """Let go everything."""
+
     def held(self, name: str, use: Callable[[bytes], bytes], read: Callable[[], bytes]) -> bytes:
         """What ``use`` makes of what is kept; where nothing is, or it does not hold, of what ``read`` gives,
         which is then kept.
@@ -90,6 +99,7 @@ class KeptHere(NothingKept):
         db = sqlite3.connect(self._file, check_same_thread=False, isolation_level=None, timeout=5)
         db.execute("PRAGMA journal_mode = WAL")
         db.execute("PRAGMA synchronous = OFF")
+        db.execute("PRAGMA secure_delete = ON")  # what was taken out of all history is to be nowhere
         db.execute(_SCHEMA)
         return db
 
@@ -142,3 +152,24 @@ class KeptHere(NothingKept):
         with self._asking() as db:
             if db is not None:
                 db.execute("DELETE FROM kept WHERE name = ?", (name,))
+
+    def drop_gone(self, folder: str, present: Iterable[str]) -> None:
+        there = {f"{folder}/{name}" for name in present}
+        with self._asking() as db:
+            if db is None:
+                return
+            rows = db.execute(
+                "SELECT name FROM kept WHERE name >= ? AND name < ?", (f"{folder}/", f"{folder}0")
+            )
+            gone = [(name,) for (name,) in rows if not {name, name.rpartition("/")[0]} & there]
+            if gone:
+                db.execute("BEGIN IMMEDIATE")
+                try:
+                    db.executemany("DELETE FROM kept WHERE name = ?", gone)
+                finally:
+                    db.execute("COMMIT")
+
+    def clear(self) -> None:
+        with self._asking() as db:
+            if db is not None:
+                db.execute("DELETE FROM kept")

@@ -105,6 +105,9 @@ class WriteSession:
             self._adopt(files)
             notice_missing(store, files)
             store.damage.keep()
+            store.kept.drop_gone(PACK_FOLDER, files)
+            for folder in (INDEX_FOLDER, SNAPSHOT_FOLDER):
+                store.kept.drop_gone(folder, store.place.names(folder))
         except BaseException:
             self._unmark()
             raise

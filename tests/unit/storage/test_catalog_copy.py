@@ -60,6 +60,16 @@ class CatalogCopyTest(GoodTideTest):
     def files(self) -> list[Path]:
         return sorted((self.root / CATALOG_FOLDER).glob("*"))
 
+    def test_one_that_an_earlier_version_carried_lacks_nothing(self) -> None:
+        for table in ("plain", "lost"):
+            self.own._db.execute(f"DROP TABLE {table}")
+        self.assertTrue(self.carried())
+        new = self.synced("new")
+        self.assertEqual((new.trouble, len(new.tide(MACHINE.id))), ("", _COUNT))
+        self.assertFalse(new.has_no_lists(MACHINE.id), "nobody has looked at what was before")
+        self.take(range(_COUNT, _COUNT + 1))
+        self.assertEqual((new.sync(self.fresh()), new.trouble, new.lost()), ([], "", []))
+
     def assert_known(self, most_read: int) -> None:
         """A machine with an empty cache knows all that one knows which read everything."""
         self.count += 1

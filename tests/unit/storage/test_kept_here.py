@@ -78,6 +78,18 @@ class KeptHereTest(GoodTideTest):
         self.assertIsNone(self.kept.get("b"))
         self.assertEqual(NOTHING_KEPT.held("a", use, lambda: b"right"), b"right!")
 
+    def test_what_is_no_longer_in_the_store_goes(self) -> None:
+        names = "packs/a/x/0", "packs/a/x/1", "packs/b/y/0", "index/i", "snapshots/s"
+        self.kept.put((name, b"secret words") for name in names)
+        self.kept.drop_gone("packs", ["b/y"])
+        self.kept.drop_gone("index", [])
+        self.assertEqual([name for name in names if self.kept.get(name)], ["packs/b/y/0", "snapshots/s"])
+        self.kept.clear()
+        self.assertFalse([name for name in names if self.kept.get(name)])
+        with sqlite3.connect(self.file) as db:
+            db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        self.assertNotIn(b"secret words", self.file.read_bytes())
+
     def test_threads_at_once(self) -> None:
         wrong: list[int] = []
 
@@ -155,6 +167,17 @@ class KeptOfAStoreTest(GoodTideTest):
         damaged = {one.file.partition("/")[0] for one in verify(store, False, Silent()).damage}
         self.assertEqual(damaged, {"index", "snapshots"})
         self.assertEqual(len(self.looked(self.opened())), 52)
+
+    def test_what_another_machine_took_out_of_the_store_goes_with_the_next_run(self) -> None:
+        store = self.opened()
+        first = self.snap(store)
+        self.write("sub/1.txt", "changed")
+        self.snap(store, 1)
+        self.assertIsNotNone(store.kept.get(f"snapshots/{first.id}"))
+        other = open_store(self.folder / "store", PASSPHRASE)
+        other.place.remove(f"snapshots/{first.id}")
+        self.snap(store, 2)
+        self.assertIsNone(store.kept.get(f"snapshots/{first.id}"))
 
     def files(self, *folders: str) -> list[Path]:
         return [file for folder in folders for file in (self.folder / "store" / folder).iterdir()]

@@ -319,6 +319,7 @@ def purge(
             store.place.remove(f"{SNAPSHOT_FOLDER}/{snapshot.id}")
             done += 1
         remove_copies(store)  # one that another machine put there meanwhile
+        store.kept.clear()
     if done:
         detail = tuple(
             f"{printable(path)}: {count_words(versions, 'version')}"

@@ -8,9 +8,12 @@ import random
 import subprocess
 import unittest
 
+from good_tide.core.clock import SetClock
 from good_tide.core.errors import PlaceFullError
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
+from good_tide.operations.retention import thinning
 from good_tide.storage.store import Store
 from good_tide.storage.sweep import Sweep, Watched
 from tests.support.base import CHEAP, T0, GoodTideTest, create_store, open_store
@@ -22,12 +25,14 @@ from tests.support.sweeping import release, sweep
 class SmallDiskTest(GoodTideTest):
     """A real file system of a few megabytes, filled to the last block."""
 
+    megabytes = 6
+
     def setUp(self) -> None:
         super().setUp()
         self.disk = self.folder / "disk"
         self.disk.mkdir()
         made = subprocess.run(
-            ["mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", str(self.disk)],
+            ["mount", "-t", "tmpfs", "-o", f"size={self.megabytes}m", "tmpfs", str(self.disk)],
             check=False,
             capture_output=True,
         )
@@ -39,6 +44,16 @@ class SmallDiskTest(GoodTideTest):
     def fresh(self) -> Store:
         return open_store(self.disk / "store", None)
 
+    def fill(self) -> None:
+        """Let others take all that is left."""
+        with contextlib.suppress(OSError), (self.disk / "the rest").open("ab") as rest:
+            while True:
+                rest.write(bytes(4096))
+                rest.flush()
+        self.assertEqual(os.statvfs(self.disk).f_bavail, 0)
+
+
+class FullDiskTest(SmallDiskTest):
     def test_snapshot_release_sweep_and_restore_on_a_full_disk(self) -> None:
         chance, states = random.Random(8), {}
         full = False
@@ -52,11 +67,7 @@ class SmallDiskTest(GoodTideTest):
                 break
             states[taken.id] = on_disk(self.work)
         self.assertTrue(full)
-        with contextlib.suppress(OSError), (self.disk / "the rest").open("wb") as rest:
-            while True:
-                rest.write(bytes(4096))
-                rest.flush()
-        self.assertEqual(os.statvfs(self.disk).f_bavail, 0)
+        self.fill()
         store = self.fresh()
         for name, files in states.items():
             self.assertEqual(content_of(store, name), files)
@@ -71,3 +82,33 @@ class SmallDiskTest(GoodTideTest):
         self.assertEqual(content_of(self.fresh(), taken.id), on_disk(self.work))
         for snapshot in found[len(found) // 2 :]:
             self.assertEqual(content_of(self.fresh(), snapshot.id), states[snapshot.id])
+
+
+class FilledByOthersTest(SmallDiskTest):
+    """After something was released others fill the disk, before it is swept."""
+
+    megabytes = 64
+
+    def test_the_store_has_a_little_room_of_its_own(self) -> None:
+        reserve = self.disk / "store" / "reserve"
+        self.write("film.bin", os.urandom(5_000_000))
+        first = self.snap(self.fresh(), 0)
+        self.assertEqual(reserve.stat().st_size, 512 * 1024)
+        self.write("film.bin", os.urandom(5_000_000))
+        kept = self.snap(self.fresh(), 1)
+        release(self.fresh(), first)
+        self.fill()
+        with self.assertRaises(PlaceFullError):
+            Sweep(self.fresh(), "sweeper-", Watched(), T0, Silent()).run()
+        report = thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
+        self.assertGreater(report.freed, 4_000_000)
+        self.assertFalse(reserve.exists(), "what came back is too little to take some of it")
+        self.assertEqual(content_of(self.fresh(), kept.id), on_disk(self.work))
+        self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+        (self.disk / "the rest").unlink()
+        thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
+        self.assertTrue(reserve.exists())
+        reserve.unlink()
+        self.fill()
+        with self.assertRaisesRegex(PlaceFullError, "no room left"):
+            thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())

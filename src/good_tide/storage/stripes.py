@@ -168,7 +168,7 @@ def read_striped(read: Callable[[int, int], bytes], size: int, offset: int, leng
     numbers = np.arange(first, last + 1)
     own = numbers + np.minimum(numbers // shape.stride, shape.code.parity) + 1 - begin
     skipped = offset - first * shape.payload
-    return units[own[own < len(units)]].tobytes()[skipped : skipped + length]
+    return units[own[own < len(units)]].reshape(-1)[skipped : skipped + length].tobytes()
 
 
 def _bad(shape: Shape, whole: Units) -> list[int]:

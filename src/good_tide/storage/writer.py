@@ -31,6 +31,7 @@ from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.missing_packs import notice_missing
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
 from good_tide.storage.place import disk_errors
+from good_tide.storage.reserve import keep_reserve
 from good_tide.storage.store import Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
@@ -352,5 +353,7 @@ class WriteSession:
                 self._keep_what_is_whole()
             with contextlib.suppress(PlaceError):
                 self._store.damage.keep()
+            if error is None:
+                keep_reserve(self._store.place, self._owner)
         finally:
             self._unmark()

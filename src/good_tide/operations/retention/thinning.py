@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from good_tide.core.clock import Clock
-from good_tide.core.errors import PersonError
+from good_tide.core.errors import PersonError, PlaceFullError
 from good_tide.core.identifiers import MachineId, SnapshotId, local_name
 from good_tide.core.ladder import Ladder
 from good_tide.core.ladder_keeping import keeps
@@ -24,6 +24,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.pins import Pin, pin, read_pins, unpin
+from good_tide.storage.reserve import give_up_reserve, keep_reserve
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots
@@ -239,10 +240,16 @@ def sweep(
         if only_plan:
             return one.plan()
         try:
-            report = one.run()
+            try:
+                report = one.run()
+            except PlaceFullError:
+                if not give_up_reserve(store.place):
+                    raise
+                report = Sweep(store, owner, watched, clock.now(), control, thorough=thorough).run()
             if report.waits and heed is not None:
                 heed()
                 report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
+            keep_reserve(store.place, owner)
             return report
         finally:
             with contextlib.suppress(

@@ -62,6 +62,9 @@ class MemoryPlace:
     def expect(self, folder: str) -> None:
         """Nothing has to be asked for ahead."""
 
+    def look_anew(self) -> None:
+        """Nothing is remembered."""
+
     def names(self, folder: str) -> list[str]:
         begin = f"{folder}/" if folder else ""
         return sorted(name[len(begin) :] for name in self.files if name.startswith(begin))

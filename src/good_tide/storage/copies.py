@@ -70,6 +70,9 @@ class Doubled:
     def expect(self, folder: str) -> None:
         self.single.expect(folder)
 
+    def look_anew(self) -> None:
+        self.single.look_anew()
+
     def size(self, name: str) -> int:
         try:
             return self.single.size(name)

@@ -93,6 +93,9 @@ class LocalPlace:
     def expect(self, folder: str) -> None:
         """Nothing has to be asked for ahead."""
 
+    def look_anew(self) -> None:
+        """Nothing is remembered."""
+
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
             return sorted([name for name, _ in self._files(folder)])

@@ -140,6 +140,11 @@ class Place(Readable, Protocol):
         """The names in a folder will be asked for in a moment: one that is far away asks for them ahead."""
         ...
 
+    def look_anew(self) -> None:
+        """What is asked for from now on is as it is after this moment: one that is far away remembers for a
+        moment what folders held."""
+        ...
+
     def create(self, name: str, owner: str) -> NewFile:
         """Begin a new file; ``owner`` begins the name of its temporary file."""
         ...

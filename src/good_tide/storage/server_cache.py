@@ -87,6 +87,12 @@ class ServerCache:
             self._listings.clear()
             self._forget(name)
 
+    def look_anew(self) -> None:
+        """What folders were seen to hold counts no more."""
+        with self._guard:
+            self._listings.clear()
+            self._expected.clear()
+
     def removed(self, name: str) -> None:
         """A file will be removed from here: what its folder was seen to hold counts no more."""
         with self._guard:

@@ -252,6 +252,9 @@ class SpoolingPlace:
     def expect(self, folder: str) -> None:
         self._cache.expect(folder)
 
+    def look_anew(self) -> None:
+        self._cache.look_anew()
+
     def size(self, name: str) -> int:
         return self._ask(Size(name), tr("Looking at {root}").format(root=self._at(name)))
 

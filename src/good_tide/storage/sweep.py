@@ -213,6 +213,8 @@ class Sweep:
         if not heeded:
             return
         doomed = frozenset().union(*(lists[name] for name in heeded))
+        # Who has just ended has published before: its snapshot is to be seen by who no longer sees its mark.
+        self._store.place.look_anew()
         self._store.refresh()
         live = live_chunks(self._store, self._needed())
         gone = [

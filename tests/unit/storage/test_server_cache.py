@@ -64,6 +64,24 @@ class ServerCacheTest(unittest.TestCase):
         self.cache.changed("writers/mine")
         self.assertEqual(len(self.names()), 41)
 
+    def test_what_was_published_before_a_mark_went_is_seen_by_who_looks_anew(self) -> None:
+        begin = self.line.begin
+
+        def between(call: Call[object]) -> Callable[[], object]:
+            if (
+                call == Tree("writers") and "writers/other" in self.line.files
+            ):  # snapshots were listed already
+                self.line.files["snapshots/99"] = b"another machine's"
+                del self.line.files["writers/other"]
+            return begin(call)
+
+        self.line.files["writers/other"] = b""
+        with mock.patch.object(self.line, "begin", between):
+            self.assertEqual(self.cache.files("writers"), [])
+            self.assertNotIn("99", self.names())
+            self.cache.look_anew()
+            self.assertIn("99", self.names())
+
     def test_what_is_removed_says_nothing_of_other_folders(self) -> None:
         self.names()
         self.cache.removed("writers/mine")

@@ -17,6 +17,7 @@ from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed
+from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
@@ -56,6 +57,25 @@ class SweepTest(GoodTideTest):
         for number in left:
             self.assertEqual(content_of(store, self.snapshots[number].id), self.states[number])
         self.assertTrue(verify(store, True, Silent()).ok)
+
+    def test_what_is_needed_is_looked_for_after_who_is_at_work(self) -> None:
+        release(self.store, self.snapshots[0])
+        asked: list[str] = []
+        names, anew = LocalPlace.names, LocalPlace.look_anew
+
+        def listed(place: LocalPlace, folder: str) -> list[str]:
+            asked.append(folder)
+            return names(place, folder)
+
+        def looked(place: LocalPlace) -> None:
+            asked.append("anew")
+            anew(place)
+
+        with mock.patch.multiple(LocalPlace, names=listed, look_anew=looked):
+            self.assertGreater(sweep(self.fresh()).freed, 0)
+        at = asked.index("anew")
+        self.assertIn(WRITER_FOLDER, asked[:at])
+        self.assertNotIn(WRITER_FOLDER, asked[at : asked.index(SNAPSHOT_FOLDER, at)])
 
     def test_nothing_is_given_back_while_everything_is_needed(self) -> None:
         before = self.size()

@@ -67,6 +67,16 @@ class DatedCopiesTest(GoodTideTest):
         self.assertEqual([one["label"] for one in pinned], ["2024-03-01"])
         self.assertEqual(len(taken), 1)
 
+    def test_what_lost_its_pin_when_it_was_killed_gets_it(self) -> None:
+        self.done("import", self.store, self.copies / "2024-03-01", "--yes", "--may-thin")
+        self.done("import", self.store, self.copies / "2024-03-01", "--may-thin")
+        self.assertEqual(self.json("pin", self.store)["pins"], [])
+        said = self.done("import", self.store, self.copies / "2024-03-01")
+        self.assertIn("1 copy that was there had no pin, and got one", said)
+        self.assertEqual([one["label"] for one in self.json("pin", self.store)["pins"]], ["2024-03-01"])
+        again = self.json("import", self.store, self.copies / "2024-03-01")
+        self.assertEqual(again["taken"], [])
+
     def test_a_time_and_a_path_that_are_said(self) -> None:
         (self.copies / "2024-03-01").rename(self.copies / "old")
         old, inside = self.copies / "old", self.work / "sub"

@@ -19,7 +19,7 @@ from good_tide.core.selection import parse_time
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, iso, number_words, size_words, time_words
 from good_tide.operations.context import this_context
-from good_tide.operations.dated_copies.bringing import Target, bring_in, history_of
+from good_tide.operations.dated_copies.bringing import Target, bring_in, history_of, pin_again
 from good_tide.operations.dated_copies.planning import Copy, Plan, planned, whose_history
 from good_tide.operations.history import browse
 from good_tide.operations.stores.opening import synced_catalog
@@ -74,14 +74,15 @@ def import_command(
         plan = planned(store, own, paths, said, moment, now, steering)
     if not as_json:
         _say_plan(plan, now)
-    if only_plan or not plan.new:
+    if only_plan:
         if as_json:
             print_json(_plan_fields(plan))
         return output.DONE
-    if not yes:
+    if plan.new and not yes:
         _ask(as_json)
     taken: list[Snapshot] = []
     target = Target(store, machine, plan.into, not may_thin)
+    again = pin_again(target, plan.copies)
     try:
         with output.steered(progress, as_json) as steering:
             for snapshot in bring_in(context, target, plan.new, steering):
@@ -94,16 +95,12 @@ def import_command(
     if as_json:
         print_json({**_plan_fields(plan), "taken": [output.snapshot_fields(one) for one in taken]})
     else:
-        _say_what_holds(len(taken), len(history_of(store, machine)), may_thin)
+        _say_what_holds(len(taken), again, len(history_of(store, machine)), may_thin)
     return output.WITH_GAPS if any(one.gaps for one in taken) else output.DONE
 
 
 def _say_plan(plan: Plan, now: int) -> None:
-    say(
-        tr("Copies of {into}:").format(into=show_path(plan.into))
-        if plan.copies
-        else tr("There are no copies.")
-    )
+    say(tr("Copies of {into}:").format(into=show_path(plan.into)))
     rows = [_row(one, now) for one in plan.copies]
     output.table([tr("Of"), tr("Copy"), tr("Files"), tr("Size"), ""], rows, right=(2, 3))
     for path in plan.undated[:_MOST_UNDATED]:
@@ -111,7 +108,7 @@ def _say_plan(plan: Plan, now: int) -> None:
     if len(plan.undated) > _MOST_UNDATED:
         more = count_words(len(plan.undated) - _MOST_UNDATED, "other name without a date", "others")
         say(tr("And {more}.").format(more=more))
-    if plan.copies and not plan.new:
+    if not plan.new:
         say(tr("All of them are in the history already."))
 
 
@@ -173,7 +170,12 @@ def _taken_line(snapshot: Snapshot, now: int) -> str:
     return words
 
 
-def _say_what_holds(taken: int, whole: int, may_thin: bool) -> None:
+def _say_what_holds(taken: int, again: int, whole: int, may_thin: bool) -> None:
+    if again:
+        had = count_words(again, "copy that was there", "copies that were there")
+        say(tr("{had} had no pin, and got one.").format(had=had))
+    if not taken:
+        return
     say(
         tr("{taken} brought in; the history has {whole} now.").format(
             taken=count_words(taken, "copy", "copies"), whole=count_words(whole, "snapshot")

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Entry, Kind, Stat
 from good_tide.core.errors import PersonError, PlaceError
+from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.translation import tr
@@ -26,7 +27,7 @@ from good_tide.operations.snapshot.unchanged import Was, was_at
 from good_tide.operations.snapshot.walk import Walk
 from good_tide.operations.stores.opening import Store, open_catalog
 from good_tide.storage.gathering import gather_index
-from good_tide.storage.pins import LONGEST_LABEL, pin
+from good_tide.storage.pins import LONGEST_LABEL, pin, read_pins
 from good_tide.storage.runs import RunLock
 from good_tide.storage.summaries import known_snapshots, summarise
 from good_tide.storage.writer import WriteSession
@@ -64,6 +65,27 @@ def bring_in(
     """
     for copy in copies:
         yield _bring_in(context, target, copy, control)
+
+
+def pin_again(target: Target, copies: Sequence[Copy]) -> int:
+    """Pin what was brought in of copies and has no pin: a kill between a snapshot and its pin must not leave
+    it to thinning. How many there were.
+
+    Raises:
+        PlaceError: the store cannot be written.
+    """
+    if not target.pinned:
+        return 0
+    labels = {copy.moment: _label(copy) for copy in copies if copy.is_there}
+    pinned = {known.snapshot for known in read_pins(target.store).values()}
+    bare = [
+        one
+        for one in history_of(target.store, target.machine)
+        if one.id not in pinned and labels.get(Nanoseconds(one.time)) == one.label
+    ]
+    for one in bare:
+        pin(target.store, one.id, one.label)
+    return len(bare)
 
 
 def _bring_in(context: Context, target: Target, copy: Copy, control: Control) -> Snapshot:

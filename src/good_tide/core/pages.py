@@ -199,6 +199,22 @@ class Page:
         stored = chunks != _HOLE
         return owners[stored], chunks[stored] - 1
 
+    def stored_sizes(self) -> Column:
+        """Bytes of each entry that are no holes; of one that lies in one piece, its size.
+
+        Raises:
+            DamageError: the page contradicts itself.
+        """
+        counts, sizes = self._extent_counts(), self.stats[:, 3].copy()
+        if not len(counts) or counts.max() < 2:
+            return sizes
+        total = int(counts.sum())
+        chunks = decode_column(self._wire.extent_chunks, total)
+        lengths = decode_column(self._wire.extent_lengths, total)
+        stored = np.zeros(len(counts), dtype=np.int64)
+        np.add.at(stored, np.repeat(np.arange(len(counts)), counts), np.where(chunks == _HOLE, 0, lengths))
+        return np.where(counts > 1, stored, sizes)
+
     def _extent_counts(self) -> Column:
         counts = decode_column(self._wire.extent_counts, len(self.names))
         if len(counts) and (

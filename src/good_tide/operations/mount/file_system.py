@@ -13,16 +13,15 @@ import functools
 import itertools
 import operator
 import os
-import stat
 import struct
 import time
 from collections.abc import Callable
 from typing import Any
 
-from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import GoodTideError
 from good_tide.operations.mount.reading import ChunkCache, OpenFile
-from good_tide.operations.mount.tree import Item, PastTree
+from good_tide.operations.mount.stored_folder import Item, Row, row_of, rows_of
+from good_tide.operations.mount.tree import PastTree
 from good_tide.system.mounts import OWN_TYPE
 
 _library = ctypes.util.find_library("fuse3")
@@ -38,8 +37,6 @@ _PLUS = 1 << 1
 _PLUS_AUTO = 1 << 14
 """``FUSE_CAP_READDIRPLUS_AUTO``: only the beginning of a long folder is listed with what is known of each
 name; the rest is asked for one by one."""
-_FORMATS = {Kind.FILE: stat.S_IFREG, Kind.FOLDER: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
-_BLOCK = 512
 _NEVER_KEPT = b"security."
 _LISTS = b"system.posix_acl_"
 _KEPT_ATTRIBUTES = (b"user.", _LISTS)
@@ -129,7 +126,7 @@ class PastMount(mfusepy.FUSE):  # type: ignore[misc]
         self._user, self._group = os.getuid(), os.getgid()
         self._opened: dict[int, OpenFile | bytes] = {}
         self._numbers = itertools.count(1)
-        self._listed: tuple[object, list[tuple[bytes, Item]]] = (None, [])
+        self._listed: tuple[object, list[Row]] = (None, [])
         """The folder that was listed last, and what is in it in order."""
         self._info = mfusepy.c_stat()
         self.used = time.monotonic()
@@ -167,27 +164,16 @@ class PastMount(mfusepy.FUSE):  # type: ignore[misc]
         self.used = time.monotonic()
         return self._tree.item(path)
 
-    def _fill(self, into: Any, path: bytes, item: Item) -> None:
-        """Write the metadata of an item as ``stat`` shows them."""
-        entry = item.entry
-        kept = entry.stat
-        seconds, part = divmod(kept.modified, 1_000_000_000)
-        _write_stat(
-            into,
-            hash(item.group or path) & 0x7FFFFFFFFFFFFFFF or 1,
-            1 if item.group is None else 2,
-            _FORMATS.get(entry.kind, stat.S_IFREG) | kept.mode,
-            self._user,
-            self._group,
-            len(entry.extra.target) if entry.kind is Kind.LINK else kept.size,
-            _blocks(entry),
-            *(seconds, part) * 3,
-        )
+    def _fill(self, into: Any, row: Row) -> None:
+        """Write what is known of a name as ``stat`` shows it."""
+        _, inode, links, mode, size, blocks, modified = row
+        time_of = divmod(modified, 1_000_000_000)
+        _write_stat(into, inode, links, mode, self._user, self._group, size, blocks, *time_of * 3)
 
     @_answering
     def getattr_fuse_3(self, path: bytes, buf: Any, fip: Any) -> int:
         """Metadata."""
-        self._fill(buf.contents, path, self._item(path))
+        self._fill(buf.contents, row_of(b"", path, self._item(path)))
         return 0
 
     @_answering
@@ -199,15 +185,14 @@ class PastMount(mfusepy.FUSE):  # type: ignore[misc]
         self.used = time.monotonic()
         inside = self._tree.inside(path)
         if self._listed[0] is not inside:
-            self._listed = inside, list(inside.items())
+            self._listed = inside, rows_of(inside, path)
         for at, name in enumerate((b".", b"..")):
             if at >= offset and filler(buf, name, None, at + 1, 0):
                 return 0
-        above, begin = path.rstrip(b"/") + b"/", max(0, offset - 2)
-        info = self._info
-        for at, (name, item) in enumerate(itertools.islice(self._listed[1], begin, None), begin + 3):
-            self._fill(info, above + name, item)
-            if filler(buf, name, info, at, _PLUS):
+        begin, info = max(0, offset - 2), self._info
+        for at, row in enumerate(itertools.islice(self._listed[1], begin, None), begin + 3):
+            self._fill(info, row)
+            if filler(buf, row.name, info, at, _PLUS):
                 break
         return 0
 
@@ -281,13 +266,3 @@ def _handed(value: bytes, buf: Any, size: int) -> int:
         return -errno.ERANGE
     ctypes.memmove(buf, value, len(value))
     return len(value)
-
-
-def _blocks(entry: Entry) -> int:
-    """Holes take no room: by that, programs that copy find them."""
-    if entry.kind is not Kind.FILE:
-        return 0
-    stored = entry.stat.size
-    if len(entry.extents) > 1:
-        stored = sum(one.length for one in entry.extents if one.chunk is not None)
-    return -(-stored // _BLOCK)

@@ -13,19 +13,20 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import NamedTuple, Protocol, TypeVar
+from typing import Protocol, TypeVar
 
 from good_tide.core.clock import Clock
 from good_tide.core.entries import Entry, Extra, Kind, Stat
-from good_tide.core.errors import DamageError, GoodTideError, PlaceError
+from good_tide.core.errors import GoodTideError, PlaceError
 from good_tide.core.history import Lifeline, Span, TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.core.words import local
-from good_tide.operations.history.browse import entry_at, readable_children
+from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.moments import free_name, moment_names, own_snapshots
 from good_tide.operations.history.path_history import path_life
+from good_tide.operations.mount.stored_folder import Item, StoredFolder
 from good_tide.operations.stores.opened import snapshot_of
 from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.store import Store
@@ -57,30 +58,6 @@ def nothing_hangs(call: Callable[[], Answer]) -> Answer:
     return call()
 
 
-class Item(NamedTuple):
-    """One name in the tree.
-
-    :param below: gives what is in a folder, by name.
-    :param content: of a file that is made here; None: it lies in the store.
-    :param stored: gives the entry in the store, where ``entry`` does not say all.
-    :param group: equal for the hard links of one file.
-    """
-
-    entry: Entry
-    below: Callable[[], dict[bytes, Item]] | None = None
-    content: bytes | None = None
-    stored: Callable[[], Entry] | None = None
-    group: tuple[object, ...] | None = None
-
-    def whole(self) -> Entry:
-        """The entry in the store.
-
-        Raises:
-            GoodTideError: it cannot be read.
-        """
-        return self.stored() if self.stored is not None else self.entry
-
-
 class PastTree:
     """The tree of one history.
 
@@ -100,7 +77,7 @@ class PastTree:
         self._store, self._machine, self._cache, self._clock = store, machine, cache, clock
         self._catalog, _ = synced_catalog(store, cache)
         self._patience = patience
-        self._known: OrderedDict[bytes, dict[bytes, Item]] = OrderedDict()
+        self._known: OrderedDict[bytes, Mapping[bytes, Item]] = OrderedDict()
         self._known_entries = 0
         self._snapshots: list[Snapshot] = []
         self._ids: list[SnapshotId] = []
@@ -124,7 +101,7 @@ class PastTree:
             raise FileNotFoundError
         return found
 
-    def inside(self, path: bytes) -> dict[bytes, Item]:
+    def inside(self, path: bytes) -> Mapping[bytes, Item]:
         """What is in the folder under a path, by name.
 
         Raises:
@@ -141,13 +118,13 @@ class PastTree:
             found = self._get(at) or self._make(at, found.get(part))
         return found
 
-    def _get(self, path: bytes) -> dict[bytes, Item] | None:
+    def _get(self, path: bytes) -> Mapping[bytes, Item] | None:
         known = self._known.get(path)
         if known is not None:
             self._known.move_to_end(path)
         return known
 
-    def _make(self, path: bytes, item: Item | None) -> dict[bytes, Item]:
+    def _make(self, path: bytes, item: Item | None) -> Mapping[bytes, Item]:
         if item is None or item.below is None:
             raise FileNotFoundError
         found = self._patience(item.below)
@@ -179,7 +156,7 @@ class PastTree:
         self._catalog.sync(self._store)
         return ids, own_snapshots(self._store, self._machine)
 
-    def _folder(self, name: bytes, below: Callable[[], dict[bytes, Item]], modified: int = 0) -> Item:
+    def _folder(self, name: bytes, below: Callable[[], Mapping[bytes, Item]], modified: int = 0) -> Item:
         stat = Stat(_FOLDER, modified=modified or self.began)
         return Item(Entry(name, Kind.FOLDER, stat), below)
 
@@ -215,7 +192,7 @@ class PastTree:
             found[b"latest"] = _link(b"latest", names[newest.id], newest.time)
         return found
 
-    def _moment(self, snapshot: Snapshot) -> dict[bytes, Item]:
+    def _moment(self, snapshot: Snapshot) -> Mapping[bytes, Item]:
         """The covered folders of a snapshot, in the folders above them."""
         roots = {root.name: root for root in self._store.roots(snapshot.record)}
         if _ALL in roots:
@@ -249,13 +226,9 @@ class PastTree:
         below = functools.partial(self._inside, snapshot, entry) if entry.kind is Kind.FOLDER else None
         return Item(entry, below, group=None if group is None else (snapshot.id, *group))
 
-    def _inside(self, snapshot: Snapshot, entry: Entry) -> dict[bytes, Item]:
-        listing, damage = readable_children(self._store, entry)
-        found = {one.name: self._stored(snapshot, one) for one in listing if one.kind is not Kind.LEFT_OUT}
-        if damage:
-            name = os.fsencode(tr("PART OF THIS FOLDER CANNOT BE READ"))
-            found[name] = Item(Entry(name, Kind.FILE, Stat(0)), stored=functools.partial(_raise, damage[0]))
-        return found
+    def _inside(self, snapshot: Snapshot, entry: Entry) -> Mapping[bytes, Item]:
+        make = functools.partial(self._stored, snapshot)
+        return StoredFolder(self._store, snapshot.id, entry, make)
 
     # files and gone
 
@@ -326,7 +299,7 @@ class PastTree:
         if span.kind != Kind.FOLDER:
             return self._version(name, path, span, snapshot)
 
-        def below() -> dict[bytes, Item]:
+        def below() -> Mapping[bytes, Item]:
             taken = snapshot_of(self._store, snapshot)
             return self._inside(taken, entry_at(self._store, taken, path))
 
@@ -349,7 +322,3 @@ def _named(entry: Entry, name: bytes) -> Entry:
 def _link(name: bytes, target: bytes, modified: int) -> Item:
     stat = Stat(0o777, size=len(target), modified=modified)
     return Item(Entry(name, Kind.LINK, stat, extra=Extra(target=target)))
-
-
-def _raise(error: DamageError) -> Entry:
-    raise error

@@ -16,6 +16,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.operations.mount import file_system
 from good_tide.operations.mount.file_system import PastMount
+from good_tide.operations.mount.stored_folder import StoredFolder, row_of
 from good_tide.operations.mount.tree import PastTree
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest
 
@@ -76,6 +77,35 @@ class FileSystemTest(GoodTideTest):
                 self.assertTrue(stat.S_ISREG(mode))
                 self.assertEqual(rest, [7, 1_700_000_000, 123_456_796])
                 self.assertTrue(stat.S_ISDIR(found[b"sub"][0]))
+
+    def test_what_is_told_of_a_folder_is_what_is_told_of_each_name(self) -> None:
+        for number in range(30):
+            self.write(f"{number}.txt", "x" * number)
+        self.write("large.bin", os.urandom(3_000_000))
+        with open(self.write("holes.img"), "r+b") as file:
+            file.write(os.urandom(200_000))
+            file.seek(5_000_000)
+            file.write(os.urandom(200_000))
+        with open(self.write("nothing.img"), "r+b") as file:
+            file.truncate(1_000_000)
+        os.link(self.work / "large.bin", self.work / "further name.bin")
+        (self.work / "link").symlink_to("a/target/of/some/length")
+        (self.work / "sub").mkdir(0o750)
+        os.mkfifo(self.work / "pipe")
+        (self.work / "1.txt").chmod(0o400)
+        self.snap(self.store)
+        mount = self.mount()
+        path = self.latest(mount)
+        folder = mount._tree.inside(path)
+        assert isinstance(folder, StoredFolder)
+        rows = folder.rows(path)
+        self.assertEqual(rows, [row_of(name, path + b"/" + name, item) for name, item in folder.items()])
+        self.assertEqual(len(rows), 36)
+        told = {row.name: row for row in rows}
+        self.assertEqual(told[b"large.bin"][1:3], (told[b"further name.bin"].inode, 2))
+        self.assertLess(told[b"holes.img"].blocks * 512, 500_000)
+        self.assertEqual(told[b"link"].size, len("a/target/of/some/length"))
+        self.assertNotIn(b"pipe", told)
 
     def test_what_is_written_at_once_is_what_each_field_has(self) -> None:
         info, mode = mfusepy.c_stat(), stat.S_IFREG | 0o640

@@ -14,6 +14,7 @@ from good_tide.core.entries import Kind
 from good_tide.core.errors import DamageError, GoodTideError, PlaceError
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.operations.mount import tree as trees
+from good_tide.operations.mount.stored_folder import rows_of
 from good_tide.operations.mount.tree import PastTree
 from good_tide.storage.store import Store
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest, open_store
@@ -107,10 +108,11 @@ class TreeTest(GoodTideTest):
         tree = self.tree()
         (name,) = (name for name in tree.inside(b"/moments") if name.startswith(b"2026"))
         tree.inside(b"/moments/" + name + self.inside)
-        lost = DamageError("lost")
-        with mock.patch("good_tide.operations.mount.tree.readable_children", return_value=([], [lost])):
-            found = tree.inside(b"/moments/" + name + self.inside + b"/in")
+        path = b"/moments/" + name + self.inside + b"/in"
+        with mock.patch.object(Store, "page", side_effect=DamageError("lost")):
+            found = tree.inside(path)
         (odd,) = found.values()
+        self.assertEqual([row.name for row in rows_of(found, path)], list(found))
         with self.assertRaises(DamageError):
             odd.whole()
 

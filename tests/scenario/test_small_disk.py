@@ -15,7 +15,7 @@ from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.retention import thinning
 from good_tide.storage.store import Store
-from good_tide.storage.sweep import Sweep, Watched
+from good_tide.storage.sweep import Sweep, SweepReport, Watched
 from tests.support.base import CHEAP, T0, GoodTideTest, create_store, open_store
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import release, sweep
@@ -87,28 +87,33 @@ class FullDiskTest(SmallDiskTest):
 class FilledByOthersTest(SmallDiskTest):
     """After something was released others fill the disk, before it is swept."""
 
-    megabytes = 64
+    megabytes = 200
+
+    def swept(self) -> SweepReport:
+        return thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
 
     def test_the_store_has_a_little_room_of_its_own(self) -> None:
         reserve = self.disk / "store" / "reserve"
-        self.write("film.bin", os.urandom(5_000_000))
+        self.write("film.bin", os.urandom(36_000_000))
         first = self.snap(self.fresh(), 0)
         self.assertEqual(reserve.stat().st_size, 512 * 1024)
-        self.write("film.bin", os.urandom(5_000_000))
+        self.write("film.bin", os.urandom(36_000_000))
         kept = self.snap(self.fresh(), 1)
         release(self.fresh(), first)
         self.fill()
         with self.assertRaises(PlaceFullError):
             Sweep(self.fresh(), "sweeper-", Watched(), T0, Silent()).run()
-        report = thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
-        self.assertGreater(report.freed, 4_000_000)
-        self.assertFalse(reserve.exists(), "what came back is too little to take some of it")
+        before = reserve.stat().st_ino
+        self.assertGreater(self.swept().freed, 35_000_000)
+        self.assertNotEqual(reserve.stat().st_ino, before, "it was given up, and made again")
         self.assertEqual(content_of(self.fresh(), kept.id), on_disk(self.work))
         self.assertTrue(verify(self.fresh(), True, Silent()).ok)
-        (self.disk / "the rest").unlink()
-        thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
-        self.assertTrue(reserve.exists())
         reserve.unlink()
         self.fill()
         with self.assertRaisesRegex(PlaceFullError, "no room left"):
-            thinning.sweep(self.fresh(), self.state, SetClock(Nanoseconds(T0)), Silent())
+            self.swept()
+
+    def test_a_small_store_has_none(self) -> None:
+        self.write("film.bin", os.urandom(1_000_000))
+        self.snap(self.fresh(), 0)
+        self.assertFalse((self.disk / "store" / "reserve").exists())

@@ -6,27 +6,30 @@ from __future__ import annotations
 
 import contextlib
 import os
+from collections.abc import Iterable
 
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
+from good_tide.storage.packs import PackTable
 from good_tide.storage.place import Place
 
 RESERVE_FILE = "reserve"
 _BYTES = 512 * 1024
 """Enough for a mark, a doomed list and the index of a store of some size."""
 _WORTH = 64 * _BYTES
-"""With less room than that on the disk it is not made."""
+"""With less room than that on the disk, or fewer bytes in the store, it is not made."""
 
 
-def keep_reserve(place: Place, owner: str) -> None:
-    """Make it, if it is not there, on a disk of this machine that has room. Its bytes are by chance, so that
-    no file system makes them small.
+def keep_reserve(place: Place, owner: str, tables: Iterable[PackTable]) -> None:
+    """Make it, if it is not there, for a store of some size, on a disk of this machine that has room. Its
+    bytes are by chance, so that no file system makes them small.
 
-    :param owner: begins the name of its temporary file.
+    :param owner: begins the name of its temporary file. :param tables: those of all packs.
     """
     if place.where.folder is None or _there(place):
         return
     with contextlib.suppress(PlaceError, DamageError):
-        if place.room()[0] >= _WORTH:
+        stored = sum(table.size or int(table.room().sum()) for table in tables)
+        if stored >= _WORTH and place.room()[0] >= _WORTH:
             with place.create(RESERVE_FILE, owner) as file:
                 file.write(os.urandom(_BYTES))
                 file.commit()

@@ -353,7 +353,7 @@ class WriteSession:
                 self._keep_what_is_whole()
             with contextlib.suppress(PlaceError):
                 self._store.damage.keep()
-            if error is None:
-                keep_reserve(self._store.place, self._owner)
+            if error is None and self._store.shared:
+                keep_reserve(self._store.place, self._owner, self._store.index.packs())
         finally:
             self._unmark()

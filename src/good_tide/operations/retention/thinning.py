@@ -249,7 +249,7 @@ def sweep(
             if report.waits and heed is not None:
                 heed()
                 report = Sweep(store, owner, watched, clock.now(), control, report, thorough).run()
-            keep_reserve(store.place, owner)
+            keep_reserve(store.place, owner, store.index.packs())
             return report
         finally:
             with contextlib.suppress(

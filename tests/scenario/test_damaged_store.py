@@ -114,9 +114,13 @@ class DamagedStoreTest(GoodTideTest):
         self.assert_whole(self.first)
 
     def test_a_damaged_chunk_that_was_read_is_stored_again(self) -> None:
-        pack = max(self.packs(Holds.DATA), key=lambda one: one.stat().st_size)
+        store = self.fresh()
+        large = entry_at(store, self.first, bytes(self.work / "plans/stage.bin")).extents[0].chunk
+        place = store.index.find(large) if large is not None else None
+        assert place is not None
+        pack = self.root / "packs" / place.pack.hex()[0] / place.pack.hex()
         data = bytearray(pack.read_bytes())
-        data[len(data) // 2] ^= 1
+        data[place.offset + place.stored // 2] ^= 1
         pack.write_bytes(data)
         store = self.fresh()
         report = self.restore(store, self.first, self.work, self.folder / "out")

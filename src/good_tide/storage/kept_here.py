@@ -109,9 +109,13 @@ class KeptHere(NothingKept):
             with contextlib.suppress(sqlite3.Error):
                 self._db.close()
             self._db = None
-        if getattr(error, "sqlite_errorcode", None) in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
+        if (getattr(error, "sqlite_errorcode", None) or 0) & 0xFF in (
+            sqlite3.SQLITE_CORRUPT,
+            sqlite3.SQLITE_NOTADB,
+        ):
             with contextlib.suppress(OSError):
-                self._file.unlink()
+                for extra in ("-wal", "-shm", ""):  # what is left of a log must not get into the next file
+                    Path(f"{self._file}{extra}").unlink(missing_ok=True)
 
     def get(self, name: str) -> bytes | None:
         with self._asking() as db:

@@ -202,7 +202,8 @@ class _Around(NamedTuple):
         """The covered folders of a snapshot in which one folder is as a copy has it, and what is not in the
         copy as the snapshot before has it; nothing, where there is none before."""
         way, roots = self._way(into), self.roots()
-        others = [root for root in roots if root not in way and not root.name.startswith(into + b"/")]
+        below = into.rstrip(b"/") + b"/"
+        others = [root for root in roots if root not in way and not root.name.startswith(below)]
         if len(way) < 2:
             return [copied, *(others if self.before is not None else [])]
         root = way[0]

@@ -98,7 +98,7 @@ class Content(NamedTuple):
         into.seek(0)
         into.truncate(0)
         at = 0
-        for begin, length in self.stretches or ((0, self.size),):
+        for begin, length in ((0, self.size),) if self.stretches is None else self.stretches:
             while at < begin:  # zeros that are in no archive
                 at += len(self._read(begin - at))
             into.seek(begin)

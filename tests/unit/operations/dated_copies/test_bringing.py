@@ -404,6 +404,19 @@ class TroubleTest(BringingTest):
             content = Content(path, short, 10)
             self.assertRaisesRegex(PersonError, "damaged", content.spooled, into)
 
+    def test_a_file_that_is_one_hole_is_one_again(self) -> None:
+        path = self.write("nothing", b"")
+        with path.open("rb") as nothing, open(self.folder / "into", "w+b") as into:
+            Content(path, nothing, 5_000_000, ()).spooled(into)
+            info = os.fstat(into.fileno())
+        self.assertEqual((info.st_size, info.st_blocks), (5_000_000, 0))
+
+    def test_copies_of_everything_leave_no_folder_twice(self) -> None:
+        self.write("a.txt", "a")
+        self.snap(self.store, 0)
+        (taken,) = self.bring(self.plan(self.furnish("2024-03-01"), said=Path("/"), at=T0 + HOUR))
+        self.assertEqual([root.name for root in self.store.roots(taken.record)], [b"/"])
+
     def test_what_cannot_be_read_is_said(self) -> None:
         with self.assertRaisesRegex(PersonError, "cannot be read"):
             list(members_of(self.folder / "nowhere.tar"))

@@ -110,9 +110,11 @@ class CatalogCopyTest(GoodTideTest):
 
     def test_what_is_not_whole_is_done_without(self) -> None:
         self.assertTrue(self.carried())
-        piece = self.files()[-1]
+        piece = max(self.files(), key=lambda file: file.stat().st_size)
         whole = piece.read_bytes()
-        for data in (whole[:-100], bytes([*whole[:500], whole[500] ^ 8, *whole[501:]]), b""):
+        middle = len(whole) // 2
+        flipped = whole[:middle] + bytes([whole[middle] ^ 8]) + whole[middle + 1 :]
+        for data in (whole[:-100], flipped, b""):
             piece.write_bytes(data)
             self.assert_known(_COUNT)
         piece.unlink()

@@ -16,11 +16,11 @@ from dbus_fast import Message, MessageType, Variant
 from dbus_fast.aio import MessageBus
 
 from good_tide.core.errors import PlaceError
+from good_tide.lines.mounts import Mount
 from good_tide.system.announced import AnnouncedServers
 from good_tide.system.bus import Bus, BusError
 from good_tide.system.choosing import ProgramChoice
 from good_tide.system.ejecting import Ejector
-from good_tide.system.mounts import Mount
 from good_tide.system.notices import DesktopNotices
 from good_tide.system.power import Power
 from good_tide.system.surroundings import SystemSurroundings

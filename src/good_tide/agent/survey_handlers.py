@@ -15,6 +15,7 @@ from good_tide.core.identifiers import JobId
 from good_tide.core.kinds import KINDS, Kind, extended
 from good_tide.core.rules import Rule, RuleError, parse_rule
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import network_devices
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Share, Survey, Weighing, idle_rules, why
 from good_tide.protocol.contract import Asker, Handler
@@ -30,7 +31,6 @@ from good_tide.protocol.coverage_calls import (
     WhyView,
 )
 from good_tide.system.memory import release_memory
-from good_tide.system.mounts import network_devices
 
 _STEP_SECONDS = 0.08
 _TELL_SECONDS = 0.35

@@ -17,6 +17,7 @@ from good_tide.core.kinds import extended
 from good_tide.core.rules import parse_rule
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
+from good_tide.lines.mounts import network_devices
 from good_tide.operations.alarm.watch import TODO as ALARM_TODO
 from good_tide.operations.context import this_context
 from good_tide.operations.coverage.selecting import home_folder
@@ -24,7 +25,6 @@ from good_tide.operations.coverage.survey import Survey, Weighing, why
 from good_tide.operations.schedule.run import run_job
 from good_tide.operations.snapshot.taking import Steps
 from good_tide.operations.workplace import find_job, load_jobs, this_workplace
-from good_tide.system.mounts import network_devices
 
 
 @click.command("coverage")

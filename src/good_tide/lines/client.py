@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
+from pathlib import Path
 from typing import IO, BinaryIO, TypeVar, cast
 
 import msgspec
@@ -41,6 +42,7 @@ _SILENCE_SECONDS = 150.0
 _AT_ONCE_SECONDS = 20.0
 """The same for calls that are not tried again."""
 _LOOK_SECONDS = 0.5
+_END_SECONDS = 2.0
 
 
 class _Patience:
@@ -164,7 +166,8 @@ class _Process:
         for number, waiting in left.items():
             with contextlib.suppress(Exception):
                 waiting.answer.set_exception(LineError(Failed(number, Trouble.AWAY)))
-        self.process.wait()
+        with contextlib.suppress(subprocess.TimeoutExpired):  # held up by a share, it ends when that goes on
+            self.process.wait(_END_SECONDS)
 
 
 def _waited(process: _Process, answer: Future[object], waits: bool) -> object:
@@ -179,14 +182,18 @@ def _waited(process: _Process, answer: Future[object], waits: bool) -> object:
                 process.end()
 
 
+def _named(address: Address | Path) -> str:
+    return address.as_uri() if isinstance(address, Path) else str(address)
+
+
 class Line:
     """The line of this process to one server. Threads may share it."""
 
-    def __init__(self, address: Address) -> None:
+    def __init__(self, address: Address | Path) -> None:
         self.address = address
         self._guard = threading.Lock()
         self._running: _Process | None = None
-        self._begin = Begin(str(address))
+        self._begin = Begin(_named(address))
 
     def ask(self, call: Call[A], payload: bytes | memoryview = b"") -> A:
         """Ask, and wait for the answer.
@@ -234,7 +241,7 @@ class Line:
 
     def begin_as(self, other: Line) -> None:
         """Use what was given for another folder of the same server."""
-        self.begin_with(msgspec.structs.replace(other._begin, address=str(self.address)))
+        self.begin_with(msgspec.structs.replace(other._begin, address=_named(self.address)))
 
     def end(self) -> None:
         """End the process, if it runs; it begins again when something is asked."""
@@ -253,7 +260,7 @@ class Line:
             return self._running
 
 
-_lines: dict[Address, Line] = {}
+_lines: dict[Address | Path, Line] = {}
 _guard = threading.Lock()
 
 
@@ -266,7 +273,7 @@ def end_lines() -> None:
         line.end()
 
 
-def line_to(address: Address) -> Line:
-    """The line of this process to a folder on a server."""
+def line_to(address: Address | Path) -> Line:
+    """The line of this process to a folder on a server, or to one on a share that is mounted."""
     with _guard:
         return _lines.setdefault(address, Line(address))

@@ -18,6 +18,10 @@ TRIAL = ".good-tide-try-"
 """Begins the names of files by which servers are tried; one may stay where nothing can be deleted."""
 
 
+TOO_LARGE = "too large"
+"""What is said of a file that is larger than any that is read whole."""
+
+
 class Trouble(enum.StrEnum):
     """Why a server did not do something."""
 
@@ -179,6 +183,7 @@ AnyCall = There | Make | Tree | Things | Size | Read | Put | Remove | AskRoom | 
 class Begin(msgspec.Struct, frozen=True):
     """What the process is told first.
 
+    :param address: of a folder on a server, or of one on a share that is mounted (``file:``, RFC 8089).
     :param password: given by somebody who is there now; otherwise the ones that are kept are used.
     :param key_passphrase: the same of the passphrase of a key.
     :param trust: fingerprint of a server's key that somebody has said to be right.
@@ -213,13 +218,15 @@ class Answered(msgspec.Struct, frozen=True, tag=True):
 
 
 class Failed(msgspec.Struct, frozen=True, tag=True):
-    """A call failed. ``said``: what the server said; ``shown`` and ``known``: fingerprints of its keys."""
+    """A call failed. ``said``: what the server said; ``shown`` and ``known``: fingerprints of its keys;
+    ``code``: the number of the system's error, of a share that is mounted."""
 
     number: int
     trouble: Trouble
     said: str = ""
     shown: str = ""
     known: str = ""
+    code: int = 0
 
 
 class Moved(msgspec.Struct, frozen=True, tag=True):

@@ -12,7 +12,6 @@ import time
 
 import msgspec
 
-from good_tide.core.addresses import address
 from good_tide.lines.wire import (
     Answered,
     AnyCall,
@@ -69,22 +68,24 @@ class _Serving:
 
     def _served(self) -> Server:
         if self._server is None:
-            self._server = server_for(address(self._begin.address), self._begin, self._progress)
+            self._server = server_for(self._begin, self._progress)
         return self._server
 
     async def carry_out(self, asked: Asked, payload: bytearray) -> None:
         """Answer a call."""
+        number = asked.number
         async with self._bound:
             try:
                 value, read = await self._tried(asked, payload)
             except ServerError as error:
-                _answer(Failed(asked.number, error.trouble, error.said, error.shown, error.known))
+                failed = Failed(number, error.trouble, error.said, error.shown, error.known, error.code)
+                _answer(_in_words(failed))
             except LineBrokenError as error:
-                _answer(Failed(asked.number, Trouble.AWAY, str(error)))
+                _answer(_in_words(Failed(number, Trouble.AWAY, str(error))))
             except Exception as error:
-                _answer(Failed(asked.number, Trouble.OTHER, f"{type(error).__name__}: {error}"))
+                _answer(_in_words(Failed(number, Trouble.OTHER, f"{type(error).__name__}: {error}")))
             else:
-                _answer(Answered(asked.number, value), read)
+                _answer(Answered(number, value), read)
 
     async def _tried(self, asked: Asked, payload: bytearray) -> tuple[msgspec.Raw, bytes]:
         """Carry out a call, again over a new connection while it breaks: once at least, as the server may
@@ -159,6 +160,11 @@ class _Serving:
             if self._last_move > told:
                 told = self._last_move
                 _answer(Moved(self._progress.sent, self._progress.received))
+
+
+def _in_words(failed: Failed) -> Failed:
+    """What was said may hold names that are no words, which cannot be sent."""
+    return msgspec.structs.replace(failed, said=failed.said.encode(errors="replace").decode())
 
 
 def _answer(message: msgspec.Struct, payload: bytes = b"") -> None:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from good_tide.core.addresses import Address
+import os
+from pathlib import Path
+from urllib.parse import unquote_to_bytes, urlsplit
+
+from good_tide.core.addresses import address
 from good_tide.core.errors import PlaceError
 from good_tide.lines.wire import Begin, Trouble
 from good_tide.servers.server import Progress, Server, ServerError
@@ -10,16 +14,23 @@ from good_tide.system.jobs import settings_folder
 from good_tide.system.keyrings import DesktopKeyRing
 from good_tide.system.logins import login_in_files
 
+_FOLDER = "file"
 _HOSTS_FILE = "known_hosts"
 _CERTIFICATES_FILE = "known_certificates"
 
 
-def server_for(place: Address, begin: Begin, progress: Progress) -> Server:
-    """The server of an address.
+def server_for(begin: Begin, progress: Progress) -> Server:
+    """The server of an address, or the folder of a share that is mounted.
 
     Raises:
         ServerError: what is kept for its login cannot be used.
     """
+    parts = urlsplit(begin.address)
+    if parts.scheme == _FOLDER:
+        from good_tide.servers.mounted import MountedServer
+
+        return MountedServer(Path(os.fsdecode(unquote_to_bytes(parts.path))), progress)
+    place = address(begin.address)
     settings = settings_folder()
     try:
         kept = login_in_files(settings, place.server)

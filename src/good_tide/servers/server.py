@@ -25,11 +25,14 @@ class ServerError(Exception):
     :param trouble: what it comes down to.
     :param said: what the server said.
     :param shown: fingerprint of the key that it showed; ``known``: of those that it showed before.
+    :param code: number of the system's error, where it is the system that speaks with it.
     """
 
-    def __init__(self, trouble: Trouble, said: str = "", shown: str = "", known: str = "") -> None:
+    def __init__(
+        self, trouble: Trouble, said: str = "", shown: str = "", known: str = "", code: int = 0
+    ) -> None:
         super().__init__(trouble, said)
-        self.trouble, self.said, self.shown, self.known = trouble, said, shown, known
+        self.trouble, self.said, self.shown, self.known, self.code = trouble, said, shown, known, code
 
 
 class LineBrokenError(Exception):

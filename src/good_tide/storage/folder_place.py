@@ -18,12 +18,11 @@ from good_tide.core.errors import (
     DamageError,
     NameTakenError,
     NotInPlaceError,
-    PlaceAwayError,
     PlaceError,
     PlaceFullError,
 )
 from good_tide.core.translation import tr
-from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors
+from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors, no_folder
 
 _DEEPEST = 3
 """How many folders deep a store goes, and is looked into."""
@@ -51,10 +50,7 @@ class FolderPlace(msgspec.Struct, frozen=True):
 
     def check_there(self) -> None:
         if not os.path.isdir(self.path):
-            raise PlaceAwayError(
-                tr("There is no folder {path}").format(path=self.path),
-                tr("Check the path and whether its disk is connected"),
-            )
+            raise no_folder(self.path)
 
     def make(self) -> None:
         with disk_errors(tr("Making a store in {path}").format(path=self.path)):
@@ -99,6 +95,11 @@ class LocalPlace:
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
             return sorted([name for name, _ in self._files(folder)])
+
+    def sizes(self, folder: str) -> list[tuple[str, int]]:
+        """The files in a folder and its sub-folders, each with its bytes."""
+        with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
+            return sorted([(name, _length(item)) for name, item in self._files(folder)])
 
     def _files(self, folder: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
         """Name of each file in a folder and its sub-folders, as far down as a store goes, and its entry."""
@@ -312,8 +313,8 @@ class _LocalNewFile:
         handle = self._open_handle()
         with disk_errors(tr("Writing to {root}").format(root=self._root)):
             _sync(handle)
-            os.close(handle)
             self._handle = None
+            os.close(handle)
             folder, _, last = self._name.rpartition("/")
             target = _make_folder(self._root, folder)
             try:
@@ -349,8 +350,9 @@ class _LocalNewFile:
 
     def discard(self) -> None:
         if self._handle is not None:
-            os.close(self._handle)
-            self._handle = None
+            handle, self._handle = self._handle, None
+            with contextlib.suppress(OSError):  # some shares say only now what they did not take
+                os.close(handle)
         if self._folder >= 0:
             if not self._committed:
                 with contextlib.suppress(OSError):

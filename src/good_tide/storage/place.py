@@ -10,7 +10,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Protocol, Self
 
-from good_tide.core.errors import KeptError, NotInPlaceError, PlaceError, PlaceFullError
+from good_tide.core.errors import KeptError, NotInPlaceError, PlaceAwayError, PlaceError, PlaceFullError
 from good_tide.core.translation import tr
 
 TEMPORARY = "tmp"
@@ -214,6 +214,14 @@ def disk_errors(doing: str) -> Iterator[None]:
         raise PlaceError(
             f"{doing}: {os.strerror(error.errno or 0)}", tr("Check the disk and its cable, then try again")
         ) from error
+
+
+def no_folder(path: Path) -> PlaceAwayError:
+    """The folder of a place is not there."""
+    return PlaceAwayError(
+        tr("There is no folder {path}").format(path=path),
+        tr("Check the path and whether its disk is connected"),
+    )
 
 
 def clear(place: Place, name: str) -> None:

@@ -9,6 +9,7 @@ import os
 from collections.abc import Iterable
 
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
+from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.packs import PackTable
 from good_tide.storage.place import Place
 
@@ -25,7 +26,7 @@ def keep_reserve(place: Place, owner: str, tables: Iterable[PackTable]) -> None:
 
     :param owner: begins the name of its temporary file. :param tables: those of all packs.
     """
-    if place.where.folder is None or _there(place):
+    if not isinstance(place.where, FolderPlace) or _there(place):
         return
     with contextlib.suppress(PlaceError, DamageError):
         stored = sum(table.size or int(table.room().sum()) for table in tables)

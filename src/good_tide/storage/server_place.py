@@ -1,20 +1,15 @@
-"""Stores on servers. Each file is made in memory and carried as one, so that a broken line is only a new try;
-the process that does it is another one (``good_tide.servers``)."""
+"""Stores on servers: the process that speaks with one is another one (``good_tide.servers``)."""
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Callable
 from pathlib import Path
-from types import TracebackType
-from typing import Self, TypeVar
+from typing import Self
 
 import msgspec
 
 from good_tide.core.addresses import Address, address, looks_like_address
 from good_tide.core.errors import (
     DamageError,
-    KeptError,
     LoginError,
     NameTakenError,
     NotInPlaceError,
@@ -23,35 +18,11 @@ from good_tide.core.errors import (
     PlaceFullError,
     ServerKeyError,
 )
-from good_tide.core.places import UNTOLD_ROOM
-from good_tide.core.settings import LineLimit
 from good_tide.core.translation import tr
-from good_tide.lines.client import Line, LineError, line_to
-from good_tide.lines.wire import (
-    TRIAL,
-    AskRoom,
-    Call,
-    Failed,
-    Make,
-    Put,
-    Read,
-    Remove,
-    Size,
-    There,
-    Things,
-    Tree,
-    Trouble,
-)
-from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, clear
-from good_tide.storage.server_cache import ServerCache
-
-A = TypeVar("A")
-
-_PACKS = "packs/"
-_UNMEASURED = 32 << 20
-"""So many bytes of a file are asked for without a look at how long it is."""
-_COPIED = 1 << 20
-"""Fewer bytes are copied when they are written: who wrote them may use the memory again."""
+from good_tide.lines.client import Line, line_to
+from good_tide.lines.wire import TOO_LARGE, Failed, Make, There, Trouble
+from good_tide.storage.place import Place
+from good_tide.storage.spooling_place import SpoolingPlace, asked
 
 
 class ServerPlace(msgspec.Struct, frozen=True):
@@ -76,41 +47,21 @@ class ServerPlace(msgspec.Struct, frozen=True):
     def folder(self) -> Path | None:
         return None
 
+    @property
+    def line(self) -> Line:
+        return line_to(self.address)
+
+    def error(self, failed: Failed, doing: str) -> PlaceError | DamageError:
+        return place_error(failed, self.address, doing)
+
     def check_there(self) -> None:
-        asked(self.address, There(), tr("Looking for {address}").format(address=self.called))
+        asked(self, There(), tr("Looking for {address}").format(address=self.called))
 
     def make(self) -> None:
-        asked(self.address, Make(), tr("Making a store in {path}").format(path=self.called))
+        asked(self, Make(), tr("Making a store in {path}").format(path=self.called))
 
     def files(self, limit: int | None = None) -> Place:
-        return SpoolingPlace(self.address)
-
-
-def limit_line(where: StorePlace, limit: LineLimit) -> None:
-    """Let no more than so much move over the line to a place, if there is one."""
-    if isinstance(where, ServerPlace):
-        line_to(where.address).limit_to(limit)
-
-
-def asked(place: Address, call: Call[A], doing: str, payload: bytes | memoryview = b"") -> A:
-    """Ask a server.
-
-    Raises:
-        PlaceError: one of its kinds, for whatever kept it from being done.
-    """
-    return waited(line_to(place).begin(call, payload), place, doing)
-
-
-def waited(answer: Callable[[], A], place: Address, doing: str) -> A:
-    """What a server answered.
-
-    Raises:
-        As ``asked``.
-    """
-    try:
-        return answer()
-    except LineError as error:
-        raise place_error(error.failed, place, doing) from error
+        return SpoolingPlace(self)
 
 
 def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | DamageError:
@@ -215,146 +166,8 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
                 tr("Check the network and whether the server runs; it goes on by itself"),
             )
         case Trouble.OTHER:
-            if said == "too large":
+            if said == TOO_LARGE:
                 return DamageError(tr("{doing}: larger than any file that is read whole").format(doing=doing))
             return PlaceError(
                 f"{doing}: {said or failed.trouble}", tr("Ask who runs the server, then try again")
             )
-
-
-class SpoolingPlace:
-    """The files of a folder on a server. Threads may use it at once."""
-
-    def __init__(self, place: Address) -> None:
-        self._address = place
-        self._line: Line = line_to(place)
-        self._cache = _cache_of(place)
-
-    @property
-    def title(self) -> str:
-        return str(self._address)
-
-    @property
-    def where(self) -> StorePlace:
-        return ServerPlace(self._address)
-
-    def _ask(self, call: Call[A], doing: str, payload: bytes | memoryview = b"") -> A:
-        return waited(self._line.begin(call, payload), self._address, doing)
-
-    def _at(self, name: str) -> str:
-        return f"{self.title}/{name}" if name else self.title
-
-    def names(self, folder: str) -> list[str]:
-        doing = tr("Listing {root}").format(root=self._at(folder))
-        found = waited(lambda: self._cache.files(folder), self._address, doing)
-        return [one.name for one in found]
-
-    def expect(self, folder: str) -> None:
-        self._cache.expect(folder)
-
-    def look_anew(self) -> None:
-        self._cache.look_anew()
-
-    def size(self, name: str) -> int:
-        return self._ask(Size(name), tr("Looking at {root}").format(root=self._at(name)))
-
-    def read(self, name: str, offset: int = 0, length: int | None = None) -> bytes:
-        doing = tr("Reading {root}").format(root=self._at(name))
-        if length is not None and length > _UNMEASURED:  # nobody asks for parts that are not there
-            length = min(length, max(0, self.size(name) - offset))
-        if name.startswith(_PACKS) and length is not None:
-            count = length
-            return waited(lambda: self._cache.part(name, offset, count), self._address, doing)
-        small = waited(lambda: self._cache.small(name), self._address, doing)
-        if small is not None:
-            return small[offset : None if length is None else offset + length]
-        return self._ask(Read(name, offset, length, READ_LIMIT), doing)
-
-    def create(self, name: str, owner: str) -> NewFile:
-        return _SpooledFile(self._put, name, owner)
-
-    def _put(self, name: str, owner: str, data: bytes | memoryview, exclusive: bool) -> None:
-        self._cache.changed(name)
-        self._ask(Put(name, owner, exclusive), tr("Writing to {root}").format(root=self.title), data)
-        self._cache.changed(name)
-
-    def clear_temporary(self, owner: str) -> None:
-        for name in self.names(TEMPORARY):
-            if name.startswith(owner) and "/" not in name:
-                clear(self, f"{TEMPORARY}/{name}")
-
-    def remove(self, name: str) -> None:
-        self._cache.removed(name)
-        doing = tr("Removing {root}").format(root=self._at(name))
-        try:
-            self._line.ask(Remove(name))
-        except LineError as error:
-            if error.failed.trouble is Trouble.DENIED:
-                raise KeptError(
-                    tr("{doing}: the server lets nothing be deleted by this login").format(doing=doing),
-                    tr("Let a machine do it whose login may delete"),
-                ) from error
-            raise place_error(error.failed, self._address, doing) from error
-
-    def total_bytes(self) -> int:
-        return sum(one.size for one in self._ask(Tree(""), tr("Listing {root}").format(root=self.title)))
-
-    def room(self) -> tuple[int, int]:
-        room = self._ask(AskRoom(), tr("Asking for the room of {root}").format(root=self.title))
-        return (room.free, room.total) if room.free >= 0 else (UNTOLD_ROOM, UNTOLD_ROOM)
-
-    def things(self) -> list[str]:
-        doing = tr("Looking into {root}").format(root=self.title)
-        return [one.name for one in self._ask(Things(""), doing) if not one.name.startswith(TRIAL)]
-
-    def holds_only_files(self, folder: str) -> bool:
-        doing = tr("Looking into {inside}").format(inside=self._at(folder))
-        kinds = {one.name: one.kind for one in self._ask(Things(""), doing)}
-        return kinds.get(folder) == "folder" and all(
-            one.kind == "file" for one in self._ask(Things(folder), doing)
-        )
-
-
-_caches: dict[Address, ServerCache] = {}
-_guard = threading.Lock()
-
-
-def _cache_of(place: Address) -> ServerCache:
-    with _guard:
-        return _caches.setdefault(place, ServerCache(line_to(place)))
-
-
-class _SpooledFile:
-    """A file that is made in memory, and carried when it is whole."""
-
-    def __init__(
-        self, put: Callable[[str, str, bytes | memoryview, bool], None], name: str, owner: str
-    ) -> None:
-        self._put, self._name, self._owner = put, name, owner
-        self._parts: list[bytes | memoryview] | None = []
-        self.size = 0
-
-    def write(self, data: bytes | memoryview) -> None:
-        self._open_parts().append(bytes(data) if len(data) < _COPIED else data)
-        self.size += len(data)
-
-    def commit(self, exclusive: bool = False) -> None:
-        parts = self._open_parts()
-        self._put(self._name, self._owner, parts[0] if len(parts) == 1 else b"".join(parts), exclusive)
-        self._parts = None
-
-    def discard(self) -> None:
-        self._parts = None
-
-    def _open_parts(self) -> list[bytes | memoryview]:
-        if self._parts is None:
-            raise ValueError("the file is already committed or discarded")
-        return self._parts
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.discard()

@@ -7,7 +7,7 @@ import os
 import time
 from pathlib import Path
 
-from good_tide.system.mounts import mount_of, read_mounts
+from good_tide.lines.mounts import mount_of, read_mounts
 
 _BLOCKS, _OWN = Path("/sys/dev/block"), Path("/proc/self/io")
 _SECTOR = 512

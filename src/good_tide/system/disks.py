@@ -12,9 +12,9 @@ from typing import Protocol
 
 from good_tide.core.places import DiskFacts, DiskKind
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import BY_FILE_MANAGER, NETWORK_TYPES, OWN_TYPE, Mount, mount_of, read_mounts
 from good_tide.system.bus import Bus
 from good_tide.system.ejecting import Ejector
-from good_tide.system.mounts import BY_FILE_MANAGER, NETWORK_TYPES, OWN_TYPE, Mount, mount_of, read_mounts
 from good_tide.system.udisks import Drive, drives
 
 _NO_DISKS = frozenset(

@@ -12,8 +12,8 @@ import msgspec
 from good_tide.core.errors import PlaceError
 from good_tide.core.translation import tr
 from good_tide.core.words import printable
+from good_tide.lines.mounts import NETWORK_TYPES, mount_of, read_mounts
 from good_tide.system.bus import Bus, BusError
-from good_tide.system.mounts import NETWORK_TYPES, mount_of, read_mounts
 from good_tide.system.udisks import BLOCK, DRIVE, SERVICE, Objects, device_of, managed_objects, value
 
 _UNMOUNT_SECONDS = 120.0

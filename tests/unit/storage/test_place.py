@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 from unittest import mock
@@ -111,6 +112,25 @@ class LocalPlaceTest(PlaceContract, GoodTideTest):
                 act()
         (self.folder / "elsewhere").rename(root)
         self.assertEqual(store.snapshots(), ([first], []))
+
+    def test_a_file_that_fails_when_it_is_closed_leaves_nothing(self) -> None:
+        real = os.close
+
+        def close(handle: int) -> None:
+            is_file = os.path.isfile(f"/proc/self/fd/{handle}")
+            real(handle)
+            if is_file:
+                raise OSError(errno.EIO, "Input/output error")
+
+        for committed in (False, True):
+            file = self.place.create("index/x", "me-")
+            file.write(b"x")
+            with mock.patch("os.close", close), contextlib.suppress(PlaceError):
+                if committed:
+                    file.commit()
+                file.discard()
+            file.discard()
+            self.assertEqual((self.place.names("tmp"), self.place.names("index")), ([], []))
 
     def test_a_file_system_that_makes_nothing_durable_takes_files(self) -> None:
         def no_fsync(handle: int) -> None:

@@ -10,13 +10,14 @@ from pathlib import Path
 from unittest import mock
 
 from good_tide.core.places import Level, check_place
+from good_tide.lines.mounts import mount_of, read_mounts
 from good_tide.operations.places.probing import Probe
 from good_tide.operations.stores import disks
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.share_place import SharePlace
 from good_tide.system.disks import SystemDisks
-from good_tide.system.mounts import mount_of, read_mounts
 from good_tide.system.udisks import Drive
-from tests.support.base import GoodTideTest
+from tests.support.base import GoodTideTest, create_store
 from tests.support.disk_facts import MINE
 
 
@@ -115,6 +116,38 @@ class SystemDisksTest(GoodTideTest):
         self.assertEqual((asked, found.disk.kind, found.disk.free), ([share], "network", 1 << 39))
         self.assertIsNot(found.checks[0].level, Level.BAD)
 
+    def test_a_folder_of_a_share_is_looked_at_by_another_process(self) -> None:
+        share = self.folder / "share"
+        share.mkdir()
+        (share / "letter").write_text("somebody's")
+        with open(self.table, "a", encoding="utf-8") as table:
+            table.write(f"26 20 0:41 / {share} rw - cifs //harbour/office rw\n")
+        told = Probe(1 << 40, 1 << 39, True, ())
+
+        def examined(folder: Path, measure: bool) -> tuple[list[str], int]:
+            where = SharePlace(folder)
+            self.addCleanup(where.line.end)
+            with (
+                mock.patch.object(disks, "probe_apart", lambda *words: told),
+                mock.patch("os.access", side_effect=AssertionError("not touched here")),
+                mock.patch("os.statvfs", side_effect=AssertionError("not touched here")),
+            ):
+                found = disks.examine(self.disks, where, MINE, frozenset(), measure)
+            assert found.disk is not None
+            return [check.what for check in found.checks if check.level is Level.BAD], found.disk.free
+
+        self.assertEqual(examined(share / "new" / "store", True), ([], 1 << 39))
+        self.assertEqual(examined(share / "new", False), ([], 1 << 39))
+        self.assertEqual(os.listdir(share), ["letter"])
+        self.assertIn("is not a folder", examined(share / "letter", False)[0][0])
+        self.assertIn("holds other things", examined(share, False)[0][0])
+        create_store(share / "store", None)
+        made = SharePlace(share / "store")
+        self.addCleanup(made.line.end)
+        with mock.patch.object(disks, "probe_apart", lambda *words: told):
+            found = disks.examine(self.disks, made, MINE, frozenset(), False)
+        self.assertIsNotNone(found.holds)
+
     def test_a_disk_that_was_plugged_in_but_is_not_mounted_is_told_of(self) -> None:
         self.device(self.sys / "devices" / "usb2" / "block" / "sdd", "8:48")
         (self.sys / "block" / "sdd").symlink_to(self.sys / "devices" / "usb2" / "block" / "sdd")
@@ -141,9 +174,9 @@ class SystemDisksTest(GoodTideTest):
             f"set -e; mount -t tmpfs -o size=20m none {self.work}; mkdir {self.work}/store; mount -o"
             f" remount,ro {self.work}; "
             f"{sys.executable} -c 'from good_tide.operations.stores.disks import *; from"
-            " good_tide.system.disks import SystemDisks; from pathlib import"
-            " Path; "
-            f'd = SystemDisks(); e = examine(d, FolderPlace(Path("{self.work}/new")), Wanted(bytes=30 << 20),'
+            " good_tide.system.disks import SystemDisks; from good_tide.storage.place_kinds import"
+            " folder_place; from pathlib import Path; "
+            f'd = SystemDisks(); e = examine(d, folder_place(Path("{self.work}/new")), Wanted(bytes=30<<20),'
             " frozenset(),"
             " True); "
             "print([(c.level.value, c.what) for c in e.checks])'"

@@ -10,8 +10,8 @@ from good_tide.core.coverage import Coverage, FolderSigns, FolderState
 from good_tide.core.entries import Kind
 from good_tide.core.kinds import extended
 from good_tide.core.settings import Job
+from good_tide.lines.mounts import network_devices
 from good_tide.source.folders import Found, Missed, has_cache_tag
-from good_tide.system.mounts import network_devices
 
 _MOST_FOLDERS = 50_000
 """Judgements of so many folders are kept in memory."""

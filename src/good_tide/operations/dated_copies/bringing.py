@@ -108,7 +108,8 @@ def _bring_in(context: Context, target: Target, copy: Copy, control: Control) ->
             walk.begun(request, copy.moment),
         ):
             kept.sightings.begin_anew()
-            walk.leave_out_own((context.here.holdings,))
+            own = store.place.where.folder
+            walk.leave_out_own((context.here.holdings, *([own] if own is not None else [])))
             root = _root(walk, notes, kept.scratch, target.into, copy, around)
             taken = walk.publish(around.with_rest(walk, root, target.into), request, copy.moment)
             kept.log.finished()

@@ -19,10 +19,10 @@ from collections.abc import Callable
 from typing import Any
 
 from good_tide.core.errors import GoodTideError
+from good_tide.lines.mounts import OWN_TYPE
 from good_tide.operations.mount.reading import ChunkCache, OpenFile
 from good_tide.operations.mount.stored_folder import Item, Row, row_of, rows_of
 from good_tide.operations.mount.tree import PastTree
-from good_tide.system.mounts import OWN_TYPE
 
 _library = ctypes.util.find_library("fuse3")
 if _library is not None:

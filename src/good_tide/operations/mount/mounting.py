@@ -17,8 +17,8 @@ import msgspec
 from good_tide.core.errors import PersonError, PlaceError
 from good_tide.core.identifiers import MachineId
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import OWN_TYPE, read_mounts
 from good_tide.operations.workplace import load_jobs
-from good_tide.system.mounts import OWN_TYPE, read_mounts
 
 _HELPER = "fusermount3"
 _BEGIN_SECONDS = 300.0

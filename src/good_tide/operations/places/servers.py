@@ -20,7 +20,8 @@ from good_tide.lines.client import LineError, line_to
 from good_tide.lines.wire import Begin, Promises, There, Things, Trouble, Try
 from good_tide.operations.places.probing import describe_store
 from good_tide.storage.header import holds_store, in_the_way
-from good_tide.storage.server_place import ServerPlace, asked, place_error
+from good_tide.storage.server_place import ServerPlace, place_error
+from good_tide.storage.spooling_place import asked
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.logins import Keeping, Login, keep_login
 
@@ -89,7 +90,7 @@ def try_server(place: Address, wanted: Wanted, known: frozenset[StoreId], measur
         return _refused(place, error)
     try:
         promises = asked(
-            there,
+            ServerPlace(there),
             Try(_TRIED_BYTES if measure else _FEW_BYTES),
             tr("Writing to {host}").format(host=place.host),
         )
@@ -110,7 +111,7 @@ def try_server(place: Address, wanted: Wanted, known: frozenset[StoreId], measur
             msgspec.structs.replace(disk, stores=stores),
             msgspec.structs.replace(wanted, speed=promises.up / 1e6 if measure else None, writable=True),
         ),
-        *_promised(promises),
+        *promised(promises),
     ]
     if other:
         checks.append(
@@ -181,7 +182,7 @@ def _refused(place: Address, error: PlaceError) -> Tried:
     return Tried(disk, (Check(Level.BAD, error.what, error.advice),), need, shown, refused=refused)
 
 
-def _promised(promises: Promises) -> list[Check]:
+def promised(promises: Promises) -> list[Check]:
     """What a server can promise, in words."""
     checks = [
         Check(Level.GOOD, tr("It makes files durable when it is asked to"))
@@ -222,7 +223,7 @@ def _promised(promises: Promises) -> list[Check]:
 def folders_in(place: Address) -> list[str]:
     """Names of the folders in a folder on a server; none where it cannot be looked into."""
     try:
-        found = asked(place, Things(""), tr("Looking into {inside}").format(inside=place))
+        found = asked(ServerPlace(place), Things(""), tr("Looking into {inside}").format(inside=place))
     except PlaceError:
         return []
     return [one.name for one in found if one.kind == "folder" and not one.name.startswith(".")]

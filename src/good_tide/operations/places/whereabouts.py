@@ -13,9 +13,8 @@ from good_tide.core.places import DiskFacts
 from good_tide.core.settings import StoreRef
 from good_tide.core.translation import tr
 from good_tide.operations.places.probing import probe_apart
-from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.place import StorePlace
-from good_tide.storage.place_kinds import is_there, store_place
+from good_tide.storage.place_kinds import folder_place, is_there, store_place
 from good_tide.system.disks import Disks
 
 _log = logging.getLogger(__name__)
@@ -106,7 +105,7 @@ class Whereabouts:
             where = store_place(ref.path)
             return where, self._disks.of_folder(where.folder) if where.folder is not None else None
         disk = next((one for one in self._disks.disks() if ref.disk in (one.id, *one.aliases)), None)
-        return (FolderPlace(Path(disk.path) / ref.inside), disk) if disk is not None else (None, None)
+        return (folder_place(Path(disk.path) / ref.inside), disk) if disk is not None else (None, None)
 
     def _why_not(self, where: StorePlace) -> PlaceError | None:
         """Why a server's folder cannot be used now; None when it can. Its process ends by itself what

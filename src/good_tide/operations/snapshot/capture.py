@@ -18,6 +18,7 @@ from good_tide.core.kinds import extended
 from good_tide.core.progress import Control
 from good_tide.core.records import Snapshot, Tally
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import on_share
 from good_tide.operations.coverage.selecting import Selector, outermost
 from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.snapshot.request import CaptureRequest
@@ -26,6 +27,7 @@ from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import StoredSmall
 from good_tide.operations.snapshot.walk import Walk
 from good_tide.storage.gathering import gather_index
+from good_tide.storage.place_kinds import is_far
 from good_tide.storage.recovery_script import renew_script
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
@@ -74,7 +76,7 @@ def capture(
             Walk(store, session, notes, last, stored_small, kept) as walk,
         ):
             renew_script(store.place)
-            walk.leave_out_own(request.own)
+            walk.leave_out_own((*request.own, *_own_folder(store, request)))
             if request.rules:
                 walk.selector = Selector(
                     Coverage(request.rules, request.home, moment, extended(request.kinds)), request.network
@@ -88,6 +90,16 @@ def capture(
             if memory is not None:
                 memory.note_taken(taken)
             return taken
+
+
+def _own_folder(store: Store, request: CaptureRequest) -> list[Path]:
+    """The folder of the store, where it can lie in what is covered. Rules lead into no share: one on a
+    share is touched only where what is covered begins on one."""
+    where = store.place.where
+    if where.folder is None:
+        return []
+    met = not is_far(where) or not request.rules or any(map(on_share, request.folders))
+    return [where.folder] if met else []
 
 
 @contextlib.contextmanager

@@ -24,6 +24,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, size_words
 from good_tide.core.work_words import heavy_words
+from good_tide.lines.mounts import network_devices
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.coverage.survey import Survey, Weighing
@@ -44,7 +45,6 @@ from good_tide.operations.stores.opening import (
 )
 from good_tide.operations.workplace import Workplace
 from good_tide.storage.summaries import last_snapshot
-from good_tide.system.mounts import network_devices
 
 _COUNT_STEP = 0.2
 """Seconds of counting between looks at whether it is to stop."""

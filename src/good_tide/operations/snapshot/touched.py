@@ -13,8 +13,8 @@ from collections.abc import Callable, Sequence
 
 from good_tide.core.clock import SECOND
 from good_tide.core.identifiers import Nanoseconds
+from good_tide.lines.mounts import NETWORK_TYPES, Mount, read_mounts
 from good_tide.operations.snapshot.sightings import key_of
-from good_tide.system.mounts import NETWORK_TYPES, Mount, read_mounts
 
 _MOST = 20_000
 """Folders that are remembered; after more, what happened before counts as not known."""

@@ -17,6 +17,7 @@ from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Stage
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import own_mounts
 from good_tide.operations.coverage.selecting import Selector
 from good_tide.operations.snapshot.file_taking import FileTaking
 from good_tide.operations.snapshot.folders_ahead import FoldersAhead
@@ -58,7 +59,6 @@ from good_tide.source.folders import (
 from good_tide.source.sight import seen_of
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
-from good_tide.system.mounts import own_mounts
 
 _MOST_WAITING_ENTRIES = 20_000
 
@@ -104,9 +104,8 @@ class Walk:
         self.small.__exit__(kind, error, trace)
 
     def leave_out_own(self, folders: Sequence[Path]) -> None:
-        """Leave out the store itself, and other folders of this program."""
-        own = self._store.place.where.folder
-        for folder in (*folders, *([own] if own is not None else [])):
+        """Leave out folders of this program."""
+        for folder in folders:
             with contextlib.suppress(OSError):
                 info = os.stat(folder)
                 self._own_places.add((info.st_dev, info.st_ino))

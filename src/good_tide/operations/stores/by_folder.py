@@ -16,8 +16,7 @@ from good_tide.operations.stores.passphrases import kept_passphrase, open_counte
 from good_tide.operations.stores.pinning import check_header, check_keys
 from good_tide.operations.stores.users import users_at
 from good_tide.operations.workplace import load_jobs
-from good_tide.storage.place_kinds import is_there
-from good_tide.storage.server_place import limit_line
+from good_tide.storage.place_kinds import is_there, limit_line
 
 
 class Opened(msgspec.Struct, frozen=True):

@@ -12,20 +12,23 @@ import msgspec
 from good_tide.core.addresses import address, looks_like_address
 from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import StoreId
-from good_tide.core.places import Check, DiskFacts, Level, ServerNeed, Wanted, check_place, worst
+from good_tide.core.places import Check, DiskFacts, FoundStore, Level, ServerNeed, Wanted, check_place, worst
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
+from good_tide.lines.mounts import BY_FILE_MANAGER
+from good_tide.lines.wire import Try
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
-from good_tide.operations.places.servers import try_server
+from good_tide.operations.places.servers import promised, try_server
 from good_tide.operations.places.whereabouts import Whereabouts
-from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.place import StorePlace
 from good_tide.storage.server_place import ServerPlace
+from good_tide.storage.share_place import SharePlace
+from good_tide.storage.spooling_place import asked
 from good_tide.system.disks import Disks
-from good_tide.system.mounts import BY_FILE_MANAGER
 
+_TRIED_BYTES = 4 << 20
 _OWN_FOLDER = "good-tide"
 
 
@@ -92,11 +95,9 @@ def proposed_folder(disk: DiskFacts, machine: str) -> str:
     if not disk.mounted or not disk.answers:
         return ""
     home = home_folder()
-    inside = (
-        home
-        if disk.path == "/" or (not os.access(disk.path, os.W_OK) and home.startswith(disk.path + "/"))
-        else disk.path
-    )
+    writable = disk.writable if disk.kind == "network" else os.access(disk.path, os.W_OK)
+    in_home = disk.path == "/" or (not writable and home.startswith(disk.path + "/"))
+    inside = home if in_home else disk.path
     name = (
         "".join(character if character.isalnum() or character in "-_." else "-" for character in machine)
         or "machine"
@@ -146,6 +147,17 @@ def _in_the_way(where: StorePlace) -> list[Check]:
     return []
 
 
+class _Seen(msgspec.Struct, frozen=True):
+    """A folder that need not be there yet: the nearest one that is, and what that is like. ``speed``: MB/s
+    that it takes, where that was measured; ``checks``: what was noticed on the way."""
+
+    nearest: Path
+    is_folder: bool
+    writable: bool
+    speed: float | None = None
+    checks: tuple[Check, ...] = ()
+
+
 def examine(
     disks: Disks, where: StorePlace, wanted: Wanted, known: frozenset[StoreId], measure: bool
 ) -> Examined:
@@ -153,9 +165,9 @@ def examine(
     if isinstance(where, ServerPlace):
         tried = try_server(where.address, wanted, known, measure)
         return Examined(where.called, tried.disk, tried.checks, tried.holds, tried.need, tried.shown)
-    if where.folder is None:
-        return Examined(where.called, None, (), store_in(where))
     absolute = where.folder
+    if absolute is None:
+        return Examined(where.called, None, (), store_in(where))
     disk = disks.of_folder(absolute)
     if disk is None:
         return Examined(
@@ -168,35 +180,77 @@ def examine(
         disk = _looked_at(disk, known, _nearest(absolute, disk) if one_of_many else None)
     if not disk.answers:
         return Examined(str(absolute), disk, tuple(check_place(disk, wanted)))
-    there = absolute
-    while not os.path.exists(there) and there != there.parent:
-        there = there.parent
-    writable = os.path.isdir(there) and os.access(there, os.W_OK)
-    extra: list[Check] = []
-    speed = None
-    if measure and writable and not disk.read_only:
-        try:
-            speed = disk.speed or measure_speed(there)
-        except PlaceError as error:
-            extra.append(Check(Level.BAD, error.what, error.advice))
-    holds = None
-    stores = tuple(store for store in disk.stores if store.path == str(absolute))
-    if holds_store(FolderPlace(absolute)):
-        found = describe_store(FolderPlace(absolute), known)
-        stores, holds = (found,), found.store
+    measure = measure and not disk.read_only
+    try:
+        if isinstance(where, SharePlace):
+            seen = _seen_apart(where, measure)
+        else:
+            seen = _seen(absolute, disk, measure)
+        stores, holds = _stores_in(where, disk, known)
+    except PlaceError as error:
+        return Examined(str(absolute), disk, (Check(Level.BAD, error.what, error.advice),))
     checked = check_place(
         msgspec.structs.replace(disk, stores=stores),
-        msgspec.structs.replace(wanted, speed=speed, writable=writable),
+        msgspec.structs.replace(wanted, speed=seen.speed, writable=seen.writable),
     )
-    if holds is None and os.path.isdir(absolute):
-        extra += _in_the_way(FolderPlace(absolute))
-    if there == absolute and not os.path.isdir(absolute):
+    extra = list(seen.checks)
+    if seen.nearest == absolute and seen.is_folder and holds is None:
+        extra += _in_the_way(where)
+    if not seen.is_folder and seen.nearest == absolute:
         extra.append(
             Check(
                 Level.BAD, tr("{absolute} is not a folder").format(absolute=absolute), tr("Choose a folder")
             )
         )
     return Examined(str(absolute), disk, (*extra, *checked), holds)
+
+
+def _stores_in(
+    where: StorePlace, disk: DiskFacts, known: frozenset[StoreId]
+) -> tuple[tuple[FoundStore, ...], StoreId | None]:
+    """The stores known at a place, and the one that is there now."""
+    if holds_store(where):
+        found = describe_store(where, known)
+        return (found,), found.store
+    return tuple(store for store in disk.stores if store.path == where.called), None
+
+
+def _seen(folder: Path, disk: DiskFacts, measure: bool) -> _Seen:
+    """Look at a folder of a disk of this machine."""
+    there = folder
+    while not os.path.exists(there) and there != there.parent:
+        there = there.parent
+    is_folder = os.path.isdir(there)
+    writable = is_folder and os.access(there, os.W_OK)
+    if not measure or not writable:
+        return _Seen(there, is_folder, writable)
+    try:
+        return _Seen(there, is_folder, writable, disk.speed or measure_speed(there))
+    except PlaceError as error:
+        return _Seen(there, is_folder, writable, None, (Check(Level.BAD, error.what, error.advice),))
+
+
+def _seen_apart(where: SharePlace, measure: bool) -> _Seen:
+    """Look at a folder of a share, by the process that speaks with it.
+
+    Raises:
+        PlaceError: it does not answer.
+    """
+    there = where.nearest()
+    try:
+        below = where.path.relative_to(there.path).parts[:1]
+        if below and below[0] in there.files().things():
+            return _Seen(there.path / below[0], False, False)
+        if not measure:
+            answer = probe_apart(there.path, frozenset())
+            return _Seen(there.path, True, answer is not None and answer.writable)
+        found = asked(there, Try(_TRIED_BYTES), tr("Writing to {folder}").format(folder=there.path))
+    except PlaceError as error:
+        return _Seen(there.path, True, False, None, (Check(Level.BAD, error.what, error.advice),))
+    finally:
+        if there != where:
+            there.line.end()
+    return _Seen(there.path, True, True, found.up / 1e6, tuple(promised(found)))
 
 
 def _nearest(folder: Path, disk: DiskFacts) -> Path:

@@ -14,10 +14,16 @@ from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.records.passphrase_attempts import AttemptCounter
 from good_tide.operations.stores import holding_area as areas
-from good_tide.operations.stores.opening import Store, StorePlace, catalog_names, locked_hint, store_id
+from good_tide.operations.stores.opening import (
+    Store,
+    StorePlace,
+    catalog_names,
+    limit_line,
+    locked_hint,
+    store_id,
+)
 from good_tide.operations.stores.passphrases import kept_passphrase, open_counted
 from good_tide.operations.stores.pinning import check_header, check_keys, knowing, pin_in_settings
-from good_tide.storage.server_place import limit_line
 
 
 class Passphrases(Protocol):

@@ -22,13 +22,12 @@ from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_copy import has_copy
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
-from good_tide.storage.folder_place import FolderPlace
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots
 from good_tide.storage.kept_here import KeptHere
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.place import StorePlace, disk_errors
-from good_tide.storage.place_kinds import store_place
+from good_tide.storage.place_kinds import folder_place, is_far, limit_line, store_place
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
 from good_tide.storage.store import Store, open_store
 
@@ -46,6 +45,7 @@ __all__ = [
     "known_snapshot",
     "known_tide",
     "ledger_age",
+    "limit_line",
     "locked_hint",
     "open_at",
     "open_catalog",
@@ -94,9 +94,9 @@ def open_at(where: StorePlace, passphrase: str | None) -> Store:
 
 
 def keeping_here(store: Store, cache: Path) -> Store:
-    """A store that was opened; of one on a server this machine keeps what would be carried over the line each
-    time (``storage.kept_here``)."""
-    if store.place.where.folder is None:
+    """A store that was opened; of one on a server or a share this machine keeps what would be carried
+    over the line each time (``storage.kept_here``)."""
+    if is_far(store.place.where):
         store.keep_with(KeptHere(own_cache(cache, store.header.store) / "kept.sqlite3"))
     return store
 
@@ -128,7 +128,7 @@ def put_recovery_script(target: Path) -> Path:
         PersonError: there is something else in its place. PlaceError: the disk does not take it.
     """
     if os.path.isdir(target):
-        place = FolderPlace(target).files()
+        place = folder_place(target).files()
         read_header(place)
         put_script(place)
         return target / SCRIPT_FILE

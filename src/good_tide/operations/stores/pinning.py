@@ -13,6 +13,7 @@ from good_tide.core.settings import Job, StoreRef
 from good_tide.core.translation import tr
 from good_tide.storage.header import Header, holds_store, read_header
 from good_tide.storage.place import StorePlace
+from good_tide.storage.place_kinds import is_there
 from good_tide.storage.store import Store
 from good_tide.system import jobs
 
@@ -54,7 +55,7 @@ def _header(where: StorePlace) -> Header:
     try:
         return read_header(where.files())
     except PlaceError as error:
-        if where.folder is None or not where.folder.is_dir() or holds_store(where):
+        if where.folder is None or not is_there(where) or holds_store(where):
             raise
         raise StoreReplacedError(
             tr("There is no store in {called} any more: its disk was replaced or emptied").format(

@@ -32,7 +32,7 @@ from smbprotocol.open import (
 )
 
 from good_tide.core.addresses import Address
-from good_tide.lines.wire import Promises, Room, Trouble
+from good_tide.lines.wire import TOO_LARGE, Promises, Room, Trouble
 from good_tide.servers.folders import CLAIM_SECONDS, Entry, FolderServer, a_moment, claim_of, in_blocks
 from good_tide.servers.logins import Answers
 from good_tide.servers.measuring import measured, trial_name
@@ -171,7 +171,7 @@ class SmbServer(FolderServer):
             rest = max(0, _length(file) - offset)
             length = rest if length is None else min(length, rest)
             if length > limit:
-                raise ServerError(Trouble.OTHER, "too large")
+                raise ServerError(Trouble.OTHER, TOO_LARGE)
             self._tell.moved(received=len(first))
             left = length - len(first)
             return (

@@ -11,7 +11,7 @@ from typing import TypeVar
 import asyncssh
 
 from good_tide.core.addresses import HOME, Address
-from good_tide.lines.wire import Promises, Room, Trouble
+from good_tide.lines.wire import TOO_LARGE, Promises, Room, Trouble
 from good_tide.servers.folders import Entry, FolderServer, in_blocks
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.open_files import OpenFiles
@@ -114,7 +114,7 @@ class SftpServer(FolderServer):
                 rest = max(0, (found.size or 0) - offset)
                 length = rest if length is None else min(length, rest)
                 if length > limit:
-                    raise ServerError(Trouble.OTHER, "too large")
+                    raise ServerError(Trouble.OTHER, TOO_LARGE)
                 left = length - len(first)
                 return first + await self._read_fully(file, offset + len(first), left) if left > 0 else first
             finally:

@@ -13,7 +13,7 @@ import aiohttp
 import yarl
 
 from good_tide.core.addresses import Address
-from good_tide.lines.wire import Trouble
+from good_tide.lines.wire import TOO_LARGE, Trouble
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
 
@@ -148,14 +148,14 @@ class WebLine:
         told = answer.content_length
         if told is not None and told > most:
             answer.close()
-            raise ServerError(Trouble.OTHER, "too large")
+            raise ServerError(Trouble.OTHER, TOO_LARGE)
         parts: list[bytes] = []
         count = 0
         async for part in answer.content.iter_chunked(_BLOCK):
             count += len(part)
             if count > most:
                 answer.close()
-                raise ServerError(Trouble.OTHER, "too large")
+                raise ServerError(Trouble.OTHER, TOO_LARGE)
             parts.append(part)
             self._tell.moved(received=len(part))
             await self._tell.pace(received=len(part))

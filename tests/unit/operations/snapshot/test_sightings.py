@@ -20,6 +20,7 @@ from good_tide.core.pages import encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.core.rules import parse_rules
+from good_tide.lines.mounts import read_mounts
 from good_tide.operations.snapshot import listing_drafts, looking, sightings, small_files, walk
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
@@ -29,7 +30,6 @@ from good_tide.source import folders
 from good_tide.source.sight import seen_in
 from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.store import Store
-from good_tide.system.mounts import read_mounts
 from tests.support.base import HOUR, MACHINE, T0, GoodTideTest, open_store
 
 LONG_AGO, RECENTLY = 1_700_000_000 * SECOND, T0 - HOUR

@@ -127,3 +127,9 @@ def own_mounts() -> dict[str, int]:
 def network_devices(table: Path = _MOUNTS) -> frozenset[int]:
     """Device numbers of all mounted network file systems, as ``os.stat`` gives them."""
     return frozenset(os.makedev(*mount.device) for mount in read_mounts(table) if mount.type in NETWORK_TYPES)
+
+
+def on_share(folder: Path, table: Path = _MOUNTS) -> bool:
+    """Whether a folder, which need not exist, lies on another machine: by the mount table, untouched."""
+    mount = mount_of(folder, read_mounts(table))
+    return mount is not None and mount.type in NETWORK_TYPES

@@ -33,6 +33,7 @@ LONG_FIRST = (
     "scenario.test_keeping",
     "scenario.test_server_faults",
     "scenario.test_lossy_lines",
+    "scenario.test_mounted_share",
     "scenario.test_sftp_place",
     "scenario.test_dav_place",
     "scenario.test_smb_place",

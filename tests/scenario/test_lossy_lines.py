@@ -1,5 +1,5 @@
-"""Servers behind a line that loses a hundredth of all packets, and for a while all of them: in a network of
-this process's own, which ends with it."""
+"""Servers behind a line that loses a hundredth of all packets, and for a while all of them, or is long too: in
+a network of this process's own, which ends with it."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ import time
 import unittest
 from pathlib import Path
 
+from tests.support.far_line import FAR, FarLine
 from tests.support.servers import ServedFolder, ServedTest
 from tests.support.smb_server import SmbServer
 from tests.support.ssh_server import SshServer
@@ -31,6 +32,7 @@ table inet loss {
 }
 """
 _SIZE, _SILENCE = 20_000_000, 5.0
+_FAR_SIZE = 4_000_000
 
 
 def setUpModule() -> None:
@@ -91,6 +93,58 @@ class LossyDavTest(LossyTest):
 
 class LossyObjectTest(LossyTest):
     def made(self, folder: Path) -> ServedFolder:
+        return ObjectServer(folder)
+
+
+@unittest.skipUnless(os.access("/dev/net/tun", os.W_OK), "/dev/net/tun cannot be used here")
+class FarTest(ServedTest):
+    """One kind of server, 20 ms away, behind a line that loses a hundredth of all packets."""
+
+    one_connection = True
+    """Whether all goes over one connection; others have some, and begin more when much is asked."""
+
+    def near(self, folder: Path) -> ServedFolder:
+        """The server."""
+        return SshServer(folder)
+
+    def made(self, folder: Path) -> ServedFolder:
+        server = self.near(folder)
+        server.host = FAR
+        return server
+
+    def setUp(self) -> None:
+        self.line = FarLine(20, 100)
+        self.addCleanup(self.line.end)
+        super().setUp()
+
+    def test_no_connection_is_lost(self) -> None:
+        data = os.urandom(_FAR_SIZE)
+        self.put("index/x", b"x")
+        before = self.line.connections()
+        self.put("packs/a/large", data)
+        parts = [self.place.read("packs/a/large", at, 1 << 20) for at in range(0, len(data), 1 << 20)]
+        self.assertEqual(b"".join(parts), data)
+        self.assertGreater(before, 0, "it went over the line")
+        if self.one_connection:
+            self.assertEqual(self.line.connections(), before)
+
+
+class FarSmbTest(FarTest):
+    def near(self, folder: Path) -> ServedFolder:
+        return SmbServer(folder)
+
+
+class FarDavTest(FarTest):
+    one_connection = False
+
+    def near(self, folder: Path) -> ServedFolder:
+        return DavServer(folder)
+
+
+class FarObjectTest(FarTest):
+    one_connection = False
+
+    def near(self, folder: Path) -> ServedFolder:
         return ObjectServer(folder)
 
 

@@ -29,6 +29,7 @@ from spnego.exceptions import SpnegoError
 from good_tide.core.addresses import Address
 from good_tide.lines.wire import Trouble
 from good_tide.servers.logins import Answers
+from good_tide.servers.lossy import expect_loss
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 
 logging.getLogger("smbprotocol").setLevel(logging.CRITICAL)  # a broken line is told by what it broke
@@ -159,6 +160,7 @@ class SmbLine:
         except (SMBException, TypeError, KeyError) as error:
             raise ServerError(Trouble.NOT_SPOKEN, type(error).__name__) from error
         self._tell.moved()
+        expect_loss(line.transport._sock)
         user = self._address.user.replace(";", "\\")
         session = Session(line, user or None, password, bool(line.supports_encryption))
         share = self._address.path.strip("/").partition("/")[0]

@@ -11,6 +11,7 @@ import asyncssh
 
 from good_tide.core.addresses import Address
 from good_tide.lines.wire import Trouble
+from good_tide.servers.lossy import expect_loss
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.ssh.host_keys import HostKeys, port_of
 from good_tide.servers.ssh.logins import SshAnswers
@@ -45,6 +46,7 @@ async def connect(
             keepalive_count_max=_KEEPALIVES,
         )
         tell.moved()
+        expect_loss(connection.get_extra_info("socket"))
         return connection, await connection.start_sftp_client()
     except asyncssh.HostKeyNotVerifiable:
         raise await keys.refusal(address) from None

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import socket
 import ssl
 from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import NamedTuple
@@ -14,6 +15,7 @@ import yarl
 
 from good_tide.core.addresses import Address
 from good_tide.lines.wire import TOO_LARGE, Trouble
+from good_tide.servers.lossy import expect_loss
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
 
@@ -61,6 +63,13 @@ class Part(NamedTuple):
         return reply.body[begin : None if self.length is None else begin + self.length]
 
 
+def _socket(where: aiohttp.AddrInfoType) -> socket.socket:
+    family, kind, protocol, _, _ = where
+    made = socket.socket(family, kind, protocol)
+    expect_loss(made)
+    return made
+
+
 class WebLine:
     """Asks a web server, over some connections that stay open.
 
@@ -81,7 +90,7 @@ class WebLine:
                 ssl.create_default_context() if pinned is None else aiohttp.Fingerprint(pinned)
             )
             self._session = aiohttp.ClientSession(
-                connector=aiohttp.TCPConnector(limit=_CONNECTIONS, ssl=trusted),
+                connector=aiohttp.TCPConnector(limit=_CONNECTIONS, ssl=trusted, socket_factory=_socket),
                 timeout=aiohttp.ClientTimeout(
                     total=None, sock_connect=_CONNECT_SECONDS, sock_read=_ANSWER_SECONDS
                 ),

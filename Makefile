@@ -11,7 +11,7 @@ APP := $(HOME)/.local/lib/good-tide
 PROGRAM := $(HOME)/.local/bin/good-tide
 APT_NEEDED := libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libegl1 libgl1
 APT_TESTS := acl attr zstd openssl desktop-file-utils appstream dbus-daemon gnome-keyring systemd xvfb fuse3 libfuse3-3 libarchive-tools unzip openssh-server samba samba-common-bin nftables iproute2
-APT_OPTIONAL := sshfs
+APT_OPTIONAL := sshfs samba-vfs-modules
 APT_MANAGERS := nautilus python3-nautilus nemo nemo-python caja python3-caja dolphin thunar pcmanfm-qt xdotool openbox
 APT_WINDOW := libxcb-cursor0 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-shape0
 
@@ -35,7 +35,7 @@ system-test:
 # Where one of these cannot be had, its test is skipped by name.
 system-managers:
 	@sh tools/system-packages $(APT_MANAGERS) || echo "Tests of file managers that are not here are skipped."
-	@sh tools/system-packages $(APT_OPTIONAL) || echo "Tests of mounted shares are skipped."
+	@sh tools/system-packages $(APT_OPTIONAL) || echo "Tests of mounted shares, and of shares that only add, are skipped."
 
 demo: system-demo venv
 	@$(BIN)/good-tide demo

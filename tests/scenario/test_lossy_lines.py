@@ -1,4 +1,4 @@
-"""Servers behind a line that loses a hundredth of all packets, and all of them for a while, or is long too: in
+"""Servers behind a line that loses a hundredth of all packets, and all of them for a while, or is long: in
 a network of this process's own, which ends with it."""
 
 from __future__ import annotations

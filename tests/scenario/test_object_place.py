@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-import json
 import os
+import unittest
 from pathlib import Path
 
 import msgspec
 
+from good_tide.core.addresses import Address
+from good_tide.core.errors import NameTakenError
 from good_tide.servers.stand_ins.s3 import ADDER
 from tests.support.base import program
 from tests.support.server_contract import (
+    AppendOnlyContract,
     CertificateContract,
     FaultContract,
     PasswordContract,
@@ -39,26 +42,47 @@ class ObjectFaultTest(FaultContract, PasswordContract, CertificateContract, Obje
     pass
 
 
-class ObjectStoreTest(StoreContract, ObjectServedTest):
-    def test_who_may_only_add_takes_snapshots_and_destroys_nothing(self) -> None:
-        whole = self.server.address.inside("store")
-        adds = msgspec.structs.replace(whole, user=ADDER)
+class LateListingsTest(ServedTest):
+    """What was written is not listed at once, and what was removed is listed still."""
+
+    def made(self, folder: Path) -> ObjectServer:
+        return ObjectServer(folder, more=("--lag", "2"))
+
+    def test_no_store_is_made_there_and_trying_it_says_why(self) -> None:
+        store = str(self.server.address.inside("store"))
+        words = "does not list at once"
+        tried = program("place", "try", store)
+        self.assertIn(words, tried.stdout + tried.stderr)
+        made = program("store", "create", store, "--unencrypted")
+        self.assertEqual(made.returncode, 3)
+        self.assertIn(words, made.stderr)
+        self.assertIn("never late", made.stderr)
+
+
+class SmallPartsTest(ObjectServedTest):
+    """No request of more than 6 MB is taken."""
+
+    def made(self, folder: Path) -> ObjectServer:
+        return ObjectServer(folder, more=("--most", "6000000"))
+
+    def test_what_is_larger_is_put_in_parts(self) -> None:
+        for name, size in (("a", 14_000_000), ("b", 5 << 20), ("c", 6_000_001), ("d", 20 << 20)):
+            data = os.urandom(size)
+            self.put(f"packs/{name}", data)
+            self.assertEqual(self.place.read(f"packs/{name}"), data)
+        self.assertEqual(self.place.names("packs"), ["a", "b", "c", "d"])
+        with self.assertRaises(NameTakenError):
+            self.put("packs/b", bytes(12_000_000), exclusive=True)
+        self.assertEqual(self.place.size("packs/b"), 5 << 20)
+
+
+class ObjectStoreTest(StoreContract, AppendOnlyContract, ObjectServedTest):
+    def adding(self) -> Address:
+        adds = msgspec.structs.replace(self.server.address.inside("store"), user=ADDER)
         with open(self.settings / "logins.toml", "a", encoding="utf-8") as file:
             file.write(f'["{adds.server}"]\npassword = "{self.server.password}"\n')
-        self.done("store", "create", str(whole), "--unencrypted")
-        self.assertIn("lets nothing be deleted by this login", self.done("place", "try", str(adds)))
-        words = ("--store", str(adds), "--folder", str(self.work))
-        for number in range(3):
-            self.write("plan.bin", os.urandom(200_000) + bytes([number]))
-            self.done("snapshot", *words)
-        listed = json.loads(self.done("history", str(adds), "--json"))["snapshots"]
-        self.assertEqual(len(listed), 3)
-        for refused in (("release", str(adds), listed[0]["snapshot"]), ("sweep", str(adds))):
-            done = program(*refused)
-            self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
-            self.assertIn("lets nothing be deleted by this login", done.stderr)
-        self.done("verify", str(adds), "--read-all")
-        self.done("release", str(whole), listed[0]["snapshot"])
-        self.done("sweep", str(whole))
-        self.done("snapshot", *words)
-        self.assertEqual(len(json.loads(self.done("history", str(whole), "--json"))["snapshots"]), 3)
+        return adds
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import os
+import unittest
 from pathlib import Path
 
 import msgspec
 
+from good_tide.core.addresses import Address
 from good_tide.core.errors import PlaceAwayError
 from good_tide.lines.client import line_to
 from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest
 from tests.support.server_contract import (
+    AppendOnlyContract,
     FaultContract,
     FolderContract,
     PasswordContract,
@@ -63,6 +66,25 @@ class SmbFaultTest(FaultContract, PasswordContract, SmbServedTest):
 
 class SmbStoreTest(StoreContract, SmbServedTest):
     pass
+
+
+@unittest.skipUnless(
+    list(Path("/usr/lib").glob("*/samba/vfs/worm.so")), "worm is missing: apt-get install samba-vfs-modules"
+)
+class AppendOnlySmbTest(AppendOnlyContract, ServedTest):
+    """A share that lets nothing be changed or deleted that is some seconds old, beside one that does."""
+
+    grace = 3.0
+
+    def made(self, folder: Path) -> SmbServer:
+        return SmbServer(
+            folder,
+            f"[append]\n  path = {folder}/served\n  read only = no\n"
+            "  vfs objects = worm\n  worm:grace_period = 2",
+        )
+
+    def adding(self) -> Address:
+        return msgspec.structs.replace(self.server.address, path="/append/store")
 
 
 class FullSmbTest(GoodTideTest):

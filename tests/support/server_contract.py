@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from good_tide.core.addresses import Address
 from good_tide.core.errors import LoginError, PlaceAwayError, PlaceFullError, ServerKeyError
 from good_tide.lines import client
 from good_tide.lines.client import line_to
@@ -178,8 +179,8 @@ class CertificateContract(Served):
         self.where.check_there()
 
 
-class StoreContract(Served):
-    """A whole store."""
+class StoreCommands(Served):
+    """Commands that use a store."""
 
     def done(self, *words: str | Path) -> str:
         """What a command says that has to go well."""
@@ -187,6 +188,10 @@ class StoreContract(Served):
         self.assertEqual(found.returncode, 0, f"{words}: {found.stdout}{found.stderr}")
         self.assertNotIn(self.server.password or "\0", found.stdout + found.stderr)
         return found.stdout
+
+
+class StoreContract(StoreCommands):
+    """A whole store."""
 
     def test_taken_released_swept_verified_carried_and_brought_back(self) -> None:
         store = str(self.server.address.inside("store"))
@@ -206,6 +211,37 @@ class StoreContract(Served):
         self.done("store", "create", disk, "--unencrypted")
         self.done("store", "carry", store, disk)
         self.assertEqual(len(json.loads(self.done("history", disk, "--json"))["snapshots"]), 1)
+
+
+class AppendOnlyContract(StoreCommands):
+    """A whole store, used by who may add and not delete."""
+
+    grace = 0.0
+    """Seconds for which what was written may still be changed."""
+
+    def adding(self) -> Address:
+        """The folder ``store`` as who may only add names it."""
+        raise NotImplementedError
+
+    def test_who_may_only_add_takes_snapshots_and_destroys_nothing(self) -> None:
+        whole, adds = str(self.server.address.inside("store")), str(self.adding())
+        self.done("store", "create", whole, "--unencrypted")
+        words = ("--store", adds, "--folder", str(self.work))
+        for number in range(3):
+            self.write("plan.bin", os.urandom(200_000) + bytes([number]))
+            self.done("snapshot", *words)
+            time.sleep(self.grace)
+        listed = json.loads(self.done("history", adds, "--json"))["snapshots"]
+        self.assertEqual(len(listed), 3)
+        for refused in (("release", adds, listed[0]["snapshot"]), ("sweep", adds)):
+            done = program(*refused)
+            self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
+            self.assertIn("lets nothing be deleted by this login", done.stderr)
+        self.done("verify", adds, "--read-all")
+        self.done("release", whole, listed[0]["snapshot"])
+        self.done("sweep", whole)
+        self.done("snapshot", *words)
+        self.assertEqual(len(json.loads(self.done("history", whole, "--json"))["snapshots"]), 3)
 
 
 def promised(server: ServedFolder) -> tuple[bool, bool, bool]:

@@ -44,6 +44,8 @@ class Trouble(enum.StrEnum):
     """It asks for more than a password or a key: nobody is there to answer when a run begins by itself."""
     NO_FOLDER = "no-folder"
     """The folder of the address is not there."""
+    LATE = "late"
+    """It does not list at once what was written to it."""
     NOT_SPOKEN = "not-spoken"
     """It is no server of this kind."""
     OTHER = "other"
@@ -77,6 +79,7 @@ class Promises(msgspec.Struct, frozen=True):
     :param names_once: of two who make a file of one name at once, one is refused.
     :param replaces_whole: a file that is replaced is there all the time, old or new.
     :param deletes: who is logged in may delete.
+    :param lists_at_once: what is written is listed from then on, and what is removed is not.
     :param round_trip: seconds that a question and its answer take.
     :param up: bytes a second that it takes; ``down``: that it gives.
     """
@@ -88,6 +91,7 @@ class Promises(msgspec.Struct, frozen=True):
     up: float = 0.0
     down: float = 0.0
     deletes: bool = True
+    lists_at_once: bool = True
 
 
 class Call(msgspec.Struct, Generic[A], frozen=True, tag=True):

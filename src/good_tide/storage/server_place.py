@@ -152,6 +152,11 @@ def place_error(failed: Failed, place: Address, doing: str) -> PlaceError | Dama
                 tr("There is no folder {path} on {host}").format(path=place.path, host=host),
                 tr("Check the address, and whether the server has all its disks"),
             )
+        case Trouble.LATE:
+            return PlaceError(
+                tr("{host} does not list at once what is written to it").format(host=host),
+                tr("Use a bucket whose listings are never late: a store has to see what was written before"),
+            )
         case Trouble.NOT_SPOKEN:
             return PlaceAwayError(
                 tr("{host} does not speak {kind} on port {port}").format(

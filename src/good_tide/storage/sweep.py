@@ -168,7 +168,15 @@ class Sweep:
     def _alone(self, lease: Mark) -> None:
         """Make sure that nobody else sweeps. Of two that begin at once the one whose name comes later gives
         way."""
-        others = [mark for mark in seen_marks(self._store.place, LEASE_FOLDER) if mark.owner != lease.owner]
+        marks = seen_marks(self._store.place, LEASE_FOLDER)
+        others = [mark for mark in marks if mark.owner != lease.owner]
+        if len(others) == len(marks):
+            raise PlaceError(
+                tr("{title} does not list at once what is written to it").format(
+                    title=self._store.place.title
+                ),
+                tr("Nothing is given back there: what others wrote a moment ago could not be seen"),
+            )
         since = self._watched.standing_since(
             [*others, *seen_marks(self._store.place, WRITER_FOLDER)], self._now
         )

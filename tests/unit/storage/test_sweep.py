@@ -183,6 +183,22 @@ class SweepTest(GoodTideTest):
         self.assertIn("begins again", str(caught.exception))
         self.check(0, 1, 2, 3)
 
+    def test_where_what_was_written_is_not_listed_nothing_is_given_back(self) -> None:
+        release(self.fresh(), self.snapshots[0])
+        before = self.fresh().place.names("packs")
+        real = LocalPlace.names
+
+        def late(place: LocalPlace, folder: str) -> list[str]:
+            return [] if folder == LEASE_FOLDER else real(place, folder)
+
+        with (
+            mock.patch.object(LocalPlace, "names", late),
+            self.assertRaisesRegex(PlaceError, "does not list"),
+        ):
+            sweep(self.fresh())
+        self.assertEqual(self.fresh().place.names("packs"), before)
+        self.assertGreater(sweep(self.fresh()).freed, 0)
+
     def test_two_sweeps_at_once_and_one_that_died(self) -> None:
         release(self.store, self.snapshots[0])
         watched = Watched()

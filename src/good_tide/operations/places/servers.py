@@ -201,6 +201,14 @@ def promised(promises: Promises) -> list[Check]:
                 tr("Thinning and giving back wait for a machine whose login may delete"),
             )
         )
+    if not promises.lists_at_once:
+        checks.append(
+            Check(
+                Level.BAD,
+                tr("It does not list at once what is written to it"),
+                tr("Use a bucket whose listings are never late: a store has to see what was written before"),
+            )
+        )
     if not promises.names_once:
         checks.append(
             Check(

@@ -45,6 +45,8 @@ class Asked(NamedTuple):
     keeps: Path | None
     code: bool
     digest: bool
+    lag: float
+    most: int
 
 
 def asked() -> Asked:
@@ -56,10 +58,21 @@ def asked() -> Asked:
     words.add_argument("--certificate", type=Path, help="where its certificate is kept, to show it again")
     words.add_argument("--code", action="store_true", help="ask for a code besides, that nobody has")
     words.add_argument("--digest", action="store_true", help="let in by what shows that it is known only")
+    words.add_argument("--lag", type=float, default=0.0, help="seconds by which its listings are late")
+    words.add_argument("--most", type=int, default=0, help="bytes of a request that it takes at most")
     found = words.parse_args()
     folder = found.folder.resolve()
     folder.mkdir(parents=True, exist_ok=True)
-    return Asked(folder, found.port, found.password, found.certificate, found.code, found.digest)
+    return Asked(
+        folder,
+        found.port,
+        found.password,
+        found.certificate,
+        found.code,
+        found.digest,
+        found.lag,
+        found.most,
+    )
 
 
 def new_password() -> str:

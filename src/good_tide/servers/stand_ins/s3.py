@@ -7,13 +7,17 @@ import hmac
 import os
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs
+from xml.etree.ElementTree import SubElement, tostring
 
 from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
+from defusedxml import ElementTree
 from moto.moto_server.werkzeug_app import create_backend_app
 from werkzeug.serving import make_server
 
@@ -75,13 +79,69 @@ class _Checked:
         return scope[0] if right else ""
 
 
+class _Late:
+    """Lists what was there so many seconds ago: what came since is not listed yet, and what went is still."""
+
+    def __init__(self, inner: Application, seconds: float) -> None:
+        self._inner, self._seconds = inner, seconds
+        self._came: dict[str, float] = {}
+        self._went: dict[str, tuple[float, int]] = {}
+        self._sizes: dict[str, int] = {}
+
+    def __call__(self, environ: dict[str, Any], start: Start) -> Iterable[bytes]:
+        method, key = environ["REQUEST_METHOD"], environ["PATH_INFO"].lstrip("/").partition("/")[2]
+        query = parse_qs(environ.get("QUERY_STRING", ""))
+        if method == "GET" and "list-type" in query:
+            return self._listed(environ, start, query.get("prefix", [""])[0], "delimiter" in query)
+        if method in ("PUT", "POST") and key:
+            if key not in self._sizes:
+                self._came[key] = time.monotonic()
+            self._sizes[key] = int(environ.get("CONTENT_LENGTH") or 0)
+        elif method == "DELETE" and key in self._sizes:
+            self._went[key] = time.monotonic(), self._sizes.pop(key)
+        return self._inner(environ, start)
+
+    def _listed(self, environ: dict[str, Any], start: Start, begin: str, parted: bool) -> Iterable[bytes]:
+        said: list[Any] = []
+        body = b"".join(self._inner(environ, lambda *words: said.extend(words)))
+        early = time.monotonic() - self._seconds
+        tree = ElementTree.fromstring(body)
+        name = tree.tag.removesuffix("ListBucketResult")
+        for one in tree.findall(f"{name}Contents"):
+            if self._came.get(one.findtext(f"{name}Key") or "", early) > early:
+                tree.remove(one)
+        for key, (when, size) in self._went.items():
+            if when > early and key.startswith(begin) and not (parted and "/" in key[len(begin) :]):
+                one = SubElement(tree, f"{name}Contents")
+                SubElement(one, f"{name}Key").text = key
+                SubElement(one, f"{name}Size").text = str(size)
+        changed = tostring(tree)
+        headers = [one for one in said[1] if one[0].lower() != "content-length"]
+        start(said[0], [*headers, ("Content-Length", str(len(changed)))])
+        return [changed]
+
+
+def _limited(inner: Application, most: int) -> Application:
+    """Takes no request of more bytes."""
+
+    def limited(environ: dict[str, Any], start: Start) -> Iterable[bytes]:
+        if int(environ.get("CONTENT_LENGTH") or 0) <= most:
+            return inner(environ, start)
+        environ["wsgi.input"].read(int(environ["CONTENT_LENGTH"]))
+        start("400 Bad Request", [("Content-Type", "application/xml")])
+        return [_REFUSED.format("EntityTooLarge").encode()]
+
+    return limited
+
+
 def main() -> None:
     """Serve until the input ends."""
     wanted = asked()
     kept = wanted.keeps or Path(tempfile.mkdtemp(prefix="good-tide-certificate-"))
     file, fingerprint = certificate(kept)
     storage = create_backend_app("s3")
-    application = _Checked(storage, wanted.password)
+    inner: Application = _Late(storage, wanted.lag) if wanted.lag else storage
+    application = _Checked(_limited(inner, wanted.most) if wanted.most else inner, wanted.password)
     server = make_server(HOST, wanted.port, application, threaded=True, ssl_context=(str(file), str(file)))
     with storage.test_client() as first:
         first.put(f"/{_BUCKET}", base_url="http://s3.amazonaws.com")

@@ -5,9 +5,10 @@ is there when an object is named so, with a slash at its end, or begins so."""
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Mapping
 from urllib.parse import quote, urlencode
-from xml.etree.ElementTree import Element, ParseError
+from xml.etree.ElementTree import Element, ParseError, SubElement, tostring
 
 from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
@@ -25,6 +26,9 @@ from good_tide.servers.web.http import BEYOND_END, Part, Reply, WebLine
 
 _USUAL_REGION = "us-east-1"
 _COMPARED = 1 << 20
+_PART = 5 << 20
+"""Bytes of a part: the fewest that the protocol lets all but the last have."""
+_LARGE = frozenset({"EntityTooLarge", "HTTP 413"})
 _FEW_BYTES = 64 << 10
 _PAUSES = (0.1, 0.3, 1.0, 2.0)
 _BUSY = frozenset({"SlowDown", "InternalError", "ServiceUnavailable", "RequestTimeout", "OperationAborted"})
@@ -60,6 +64,8 @@ class ObjectServer:
         self._region = _USUAL_REGION
         self._credentials: Credentials | None = None
         self._seen = False
+        self._too_large = 1 << 32
+        """Bytes that one request does not take, as far as is known."""
 
     async def _signed(
         self, method: str, path: str, headers: Mapping[str, str], body: bytes | bytearray | None
@@ -86,12 +92,13 @@ class ObjectServer:
         most: int = 64 << 20,
         query: str = "",
     ) -> Reply:
-        """Ask for an object; with a ``query`` for the bucket. While the server is busy, again.
+        """Ask for an object; with a ``query`` and no name for the bucket. While the server is busy, again.
 
         Raises:
             ServerError: it does not do it.
         """
-        path = f"/{quote(self._bucket)}" + (f"?{query}" if query else f"/{quote(self._prefix + name)}")
+        inside = f"/{quote(self._prefix + name)}" if name or not query else ""
+        path = f"/{quote(self._bucket)}{inside}" + (f"?{query}" if query else "")
         for pause in (*_PAUSES, None):
             signed = await self._signed(method, path, headers or {}, body)
             reply = await self._line.ask(method, path, signed, body, most)
@@ -144,7 +151,14 @@ class ObjectServer:
     async def make(self) -> None:
         if self._prefix:
             await self._ask("PUT", "", body=b"")
+            if not await self._lists(""):
+                raise ServerError(Trouble.LATE)
         await self.there()
+
+    async def _lists(self, name: str) -> bool:
+        """Whether an object is listed now."""
+        found, _ = await self._listed(self._prefix + name, parted=False, most=1)
+        return any(not one.name for one in found)
 
     async def tree(self, folder: str) -> list[Found]:
         begin = f"{self._prefix}{folder}/" if folder else self._prefix
@@ -173,11 +187,43 @@ class ObjectServer:
     async def put(self, name: str, owner: str, data: bytes | bytearray, exclusive: bool, again: bool) -> None:
         if not self._seen:
             await self.there()
+        condition = {"If-None-Match": "*"} if exclusive else {}
         try:
-            await self._ask("PUT", name, {"If-None-Match": "*"} if exclusive else {}, data)
+            if len(data) < self._too_large:
+                try:
+                    await self._ask("PUT", name, condition, data)
+                    return
+                except ServerError as error:
+                    if error.said not in _LARGE or len(data) <= _PART:
+                        raise
+                self._too_large = len(data)
+            await self._put_in_parts(name, condition, data)
         except ServerError as error:
             if error.trouble is not Trouble.TAKEN or not again or not await self._same(name, data):
                 raise
+
+    async def _put_in_parts(self, name: str, condition: dict[str, str], data: bytes | bytearray) -> None:
+        """Make an object of parts, where one request does not take it whole (multipart upload)."""
+        begun = _xml(await self._ask("POST", name, query="uploads="), "InitiateMultipartUploadResult")
+        upload = {"uploadId": begun.findtext("{*}UploadId") or ""}
+        whole = Element("CompleteMultipartUpload")
+        view = memoryview(data)
+        try:
+            for number, at in enumerate(range(0, len(data), _PART), 1):
+                query = urlencode({"partNumber": str(number), **upload})
+                put = await self._ask("PUT", name, body=bytes(view[at : at + _PART]), query=query)
+                part = SubElement(whole, "Part")
+                SubElement(part, "PartNumber").text = str(number)
+                SubElement(part, "ETag").text = put.headers.get("ETag", "")
+            asked = tostring(whole)
+            _xml(
+                await self._ask("POST", name, condition, asked, query=urlencode(upload)),
+                "CompleteMultipartUploadResult",
+            )
+        except ServerError:
+            with contextlib.suppress(ServerError):  # where it may not delete, who runs it clears it
+                await self._ask("DELETE", name, query=urlencode(upload))
+            raise
 
     async def _same(self, name: str, data: bytes | bytearray) -> bool:
         if len(data) > _COMPARED or await self.size(name) != len(data):
@@ -196,6 +242,7 @@ class ObjectServer:
 
     async def promises(self, size: int) -> Promises:
         name, once, deletes = trial_name(), False, await self._deletes()
+        lists = True
         if not deletes:  # what is tried stays there
             name, size = trial_name(0), min(size, _FEW_BYTES)
         try:
@@ -209,10 +256,12 @@ class ObjectServer:
                 await self._ask("PUT", name, {"If-None-Match": "*"}, b"another")
             except ServerError as error:
                 once = error.trouble is Trouble.TAKEN
+            lists = await self._lists(name)
         finally:
             if deletes:
                 await self.remove(name)
-        return Promises(True, once, True, *speeds, deletes=deletes)
+        lists = lists and not (deletes and await self._lists(name))
+        return Promises(True, once, True, *speeds, deletes=deletes, lists_at_once=lists)
 
     async def _deletes(self) -> bool:
         """Whether who is logged in may delete, asked of what is not there."""
@@ -229,13 +278,17 @@ class ObjectServer:
         await self._line.close()
 
 
-def _xml(reply: Reply) -> Element:
+def _xml(reply: Reply, kind: str = "ListBucketResult") -> Element:
     try:
         found: Element = ElementTree.fromstring(reply.body)
     except (ParseError, DefusedXmlException, ValueError) as error:
         raise ServerError(Trouble.NOT_SPOKEN, "XML") from error
-    if found.tag.rpartition("}")[2] != "ListBucketResult":
-        raise ServerError(Trouble.NOT_SPOKEN, f"<{found.tag.rpartition('}')[2]}>")
+    said = found.tag.rpartition("}")[2]
+    if said == "Error":  # some say so late that they have promised that all is well
+        code = found.findtext("{*}Code") or ""
+        raise ServerError(_TROUBLES.get(code, Trouble.OTHER), code)
+    if said != kind:
+        raise ServerError(Trouble.NOT_SPOKEN, f"<{said}>")
     return found
 
 

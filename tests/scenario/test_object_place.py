@@ -16,6 +16,7 @@ from tests.support.server_contract import (
     AppendOnlyContract,
     CertificateContract,
     FaultContract,
+    PartedContract,
     PasswordContract,
     ServerContract,
     StoreContract,
@@ -38,7 +39,7 @@ class ObjectPlaceTest(ServerContract, ObjectServedTest):
         self.assertGreater(self.place.room()[0], 1 << 45)
 
 
-class ObjectFaultTest(FaultContract, PasswordContract, CertificateContract, ObjectServedTest):
+class ObjectFaultTest(PartedContract, FaultContract, PasswordContract, CertificateContract, ObjectServedTest):
     pass
 
 

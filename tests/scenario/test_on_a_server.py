@@ -16,12 +16,13 @@ from good_tide.core.settings import LineLimit
 from good_tide.core.standing import JobStanding
 from good_tide.desktop.rhythm.view import RHYTHM, RhythmPage
 from good_tide.desktop.setup.server_dialog import ServerDialog
-from good_tide.lines.client import line_to
+from good_tide.lines.client import end_lines, line_to
 from good_tide.operations.stores.holding_area import held_count
 from good_tide.operations.workplace import load_jobs
 from good_tide.protocol.schedule_calls import ReadStandings, TakeSnapshot
 from tests.support.base import program
 from tests.support.servers import served
+from tests.support.smb_server import SmbServer
 from tests.support.ssh_server import server_for
 from tests.support.web_servers import DavServer
 from tests.support.windows import SetUpWindowTest
@@ -89,6 +90,28 @@ class WebServerTest(ServerWindowTest):
         self.settle(lambda: dialog.above.isEnabled() and dialog.use.isEnabled())
         line_to(server.address).end()
         line_to(server.address.inside("desk")).end()
+
+
+class ShareTest(ServerWindowTest):
+    def test_the_shares_of_an_office_server_are_offered(self) -> None:
+        server = served(self, self.settings, SmbServer)
+        server.files.joinpath("desk").mkdir()
+        self.page.place.server.click()
+        dialog = self.dialog()
+        dialog.field.setCurrentText(server.address.server)
+        dialog.connect_it.click()
+        self.asked(dialog)
+        self.settle(lambda: dialog.steps.currentIndex() == 3)
+        self.assertEqual([dialog.folders.item(0).text()], ["store"])
+        self.assertFalse(dialog.above.isEnabled() or dialog.new.isEnabled() or dialog.use.isEnabled())
+        self.picture(dialog, "shares")
+        dialog.folders.itemActivated.emit(dialog.folders.item(0))
+        self.settle(lambda: dialog.folders.count() == 1 and dialog.folders.item(0).text() == "desk")
+        self.assertEqual(dialog.address, f"{server.address.server}/store")
+        self.assertTrue(dialog.above.isEnabled() and dialog.new.isEnabled())
+        dialog.above.click()
+        self.settle(lambda: dialog.folders.count() == 1 and dialog.folders.item(0).text() == "store")
+        end_lines()
 
 
 class OnAServerTest(ServerWindowTest):

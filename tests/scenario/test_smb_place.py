@@ -17,6 +17,7 @@ from tests.support.server_contract import (
     AppendOnlyContract,
     FaultContract,
     FolderContract,
+    PartedContract,
     PasswordContract,
     StoreContract,
     check_full,
@@ -56,7 +57,7 @@ class SealedSmbPlaceTest(FolderContract, SmbServedTest):
     more = "smb encrypt = required"
 
 
-class SmbFaultTest(FaultContract, PasswordContract, SmbServedTest):
+class SmbFaultTest(PartedContract, FaultContract, PasswordContract, SmbServedTest):
     def test_a_share_that_is_not_there_is_said(self) -> None:
         where = ServerPlace(msgspec.structs.replace(self.server.address, path="/another/desk"))
         self.addCleanup(line_to(where.address).end)

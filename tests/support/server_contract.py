@@ -213,6 +213,21 @@ class StoreContract(StoreCommands):
         self.assertEqual(len(json.loads(self.done("history", disk, "--json"))["snapshots"]), 1)
 
 
+class PartedContract(StoreCommands):
+    """Servers of which only parts can hold a store."""
+
+    def test_its_parts_are_told_and_hold_no_store_themselves(self) -> None:
+        part, _, _ = self.server.address.path.strip("/").partition("/")
+        whole = f"{self.server.address.server}/"
+        tried = program("place", "try", whole, "--json")
+        found = json.loads(tried.stdout)
+        self.assertEqual((tried.returncode, found["parts"]), (3, [f"{self.server.address.server}/{part}"]))
+        self.assertEqual([check["level"] for check in found["checks"]], ["bad"])
+        self.assertIn(f"/{part}", program("place", "try", whole).stdout)
+        made = program("store", "create", whole, "--unencrypted")
+        self.assertEqual(made.returncode, 2, made.stdout)
+
+
 class AppendOnlyContract(StoreCommands):
     """A whole store, used by who may add and not delete."""
 

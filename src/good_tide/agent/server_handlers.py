@@ -43,7 +43,7 @@ class ServerHandlers:
         Raises:
             PersonError: the address cannot be meant. PlaceError: the login cannot be kept.
         """
-        context, place = self._context, address(wanted.address)
+        context, place = self._context, address(wanted.address, whole=True)
         given = Given(wanted.password, wanted.key_passphrase, wanted.fingerprint)
         secret = given.password is not None or given.key_passphrase is not None
         if given == Given():

@@ -54,7 +54,7 @@ def place_try(
     named: str, fingerprint: str, password_file: Path | None, keep: Keeping | None, as_json: bool
 ) -> int:
     """Log in and try what the server has, can promise, and how fast the line is; nothing stays there."""
-    place, context = address(named), this_context()
+    place, context = address(named, whole=True), this_context()
     given = Given(read_passphrase(password_file, tr("password")), fingerprint=fingerprint)
     tried, given = _tried(context, place, given, not as_json and sys.stdin.isatty())
     bad = worst(list(tried.checks)) is Level.BAD
@@ -66,6 +66,8 @@ def place_try(
     for check in tried.checks:
         way_out = f". {check.way_out}" if check.way_out else ""
         say(f"{LEVEL_SIGNS[check.level]:<9} {check.what}{way_out}.")
+    for part in tried.parts:
+        say(f"          {place.inside(part)}")
     if tried.disk.answer_seconds:
         ms, down = 1000 * tried.disk.answer_seconds, tried.down / 1e6
         say(tr("It answers in {ms:.0f} ms, and gives {down:.0f} MB a second.").format(ms=ms, down=down))
@@ -131,6 +133,7 @@ def _facts(place: Address, tried: Tried) -> dict[str, object]:
         "round_trip": disk.answer_seconds,
         "bytes_up": tried.up,
         "bytes_down": tried.down,
+        "parts": [str(place.inside(part)) for part in tried.parts],
         "checks": [
             {"level": check.level.value, "what": check.what, "way_out": check.way_out}
             for check in tried.checks

@@ -71,6 +71,18 @@ class Address(msgspec.Struct, frozen=True):
         return self.kind == "sftp"
 
     @property
+    def is_whole(self) -> bool:
+        """Whether it is the server itself, with its shares or buckets, in which no store can be."""
+        return self.kind in _PARTED and not self.path.strip("/")
+
+    @property
+    def around(self) -> Self | None:
+        """The folder around this one, or what shares or buckets there are beside its own; None at the top."""
+        if self.kind in _PARTED and not self.is_whole and self.above is None:
+            return msgspec.structs.replace(self, path="/")
+        return None if self.is_whole else self.above
+
+    @property
     def above(self) -> Self | None:
         """The folder around this one; None at the top, which of a share or a bucket is the whole of it."""
         around, _, _ = self.path.rstrip("/").rpartition("/")
@@ -87,8 +99,10 @@ def looks_like_address(named: str) -> bool:
     return _ADDRESS.match(named) is not None
 
 
-def address(named: str) -> Address:
+def address(named: str, whole: bool = False) -> Address:
     """The address that a person names.
+
+    :param whole: whether a server itself may be meant, where only parts of it have folders.
 
     Raises:
         PersonError: it is of an unknown kind, incomplete, or gives a password away.
@@ -115,7 +129,10 @@ def address(named: str) -> Address:
         )
     path = unquote(parts.path).rstrip("/") or parts.path[:1]
     odd = not path or parts.query or parts.fragment or _odd(path)
-    if not _HOST.fullmatch(host) or odd or (kind in _PARTED and not path.strip("/")):
+    unparted = kind in _PARTED and not path.strip("/")
+    if whole and unparted:
+        path, odd = "/", False
+    if not _HOST.fullmatch(host) or odd or (unparted and not whole):
         raise PersonError(
             tr("{named} does not say which folder on which server").format(named=named),
             tr("Write {example}").format(example=EXAMPLES[kind]),

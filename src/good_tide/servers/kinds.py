@@ -30,7 +30,7 @@ def server_for(begin: Begin, progress: Progress) -> Server:
         from good_tide.servers.mounted import MountedServer
 
         return MountedServer(Path(os.fsdecode(unquote_to_bytes(parts.path))), progress)
-    place = address(begin.address)
+    place = address(begin.address, whole=True)
     settings = settings_folder()
     try:
         kept = login_in_files(settings, place.server)
@@ -41,7 +41,10 @@ def server_for(begin: Begin, progress: Progress) -> Server:
         case "smb":
             from good_tide.servers.logins import Answers
             from good_tide.servers.smb.share import SmbServer
+            from good_tide.servers.smb.shares import SmbShares
 
+            if place.is_whole:
+                return SmbShares(place, Answers(*known), progress)
             return SmbServer(place, Answers(*known), progress)
         case "davs":
             from good_tide.servers.logins import Answers
@@ -53,10 +56,11 @@ def server_for(begin: Begin, progress: Progress) -> Server:
         case "s3":
             from good_tide.servers.logins import Answers
             from good_tide.servers.web.certificates import Certificates
-            from good_tide.servers.web.objects import ObjectServer
+            from good_tide.servers.web.objects import Buckets, ObjectServer
 
             trusted = Certificates(settings / _CERTIFICATES_FILE, begin.trust)
-            return ObjectServer(place, Answers(*known), trusted, progress)
+            objects = ObjectServer(place, Answers(*known), trusted, progress)
+            return Buckets(objects) if place.is_whole else objects
         case _:
             from good_tide.servers.ssh.host_keys import HostKeys
             from good_tide.servers.ssh.logins import SshAnswers

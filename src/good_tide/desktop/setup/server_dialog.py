@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide.core.addresses import EXAMPLES, address
+from good_tide.core.addresses import EXAMPLES, Address, address
 from good_tide.core.places import Level, ServerNeed
 from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
@@ -137,8 +137,8 @@ class ServerDialog(QDialog):
         row = line(self.above)
         row.addWidget(self.new, 1)
         inside.addLayout(row)
-        self.folders.itemActivated.connect(lambda item: self._go(f"{self._shown()}/{item.text()}"))
-        self.above.clicked.connect(lambda: self._go(str(address(self._shown()).above)))
+        self.folders.itemActivated.connect(lambda item: self._go(self._inside(item.text())))
+        self.above.clicked.connect(lambda: self._go(str(address(self._shown(), whole=True).around)))
         self.new.textChanged.connect(lambda words: self._name_new())
         return page
 
@@ -146,7 +146,10 @@ class ServerDialog(QDialog):
     def address(self) -> str:
         """The address of the folder that is chosen."""
         new = self.new.text().strip().strip("/")
-        return f"{self._shown()}/{new}" if new else self._shown()
+        return self._inside(new) if new else self._shown()
+
+    def _inside(self, name: str) -> str:
+        return f"{self._shown().rstrip('/')}/{name}"
 
     def _shown(self) -> str:
         return self._view.address if self._view is not None else self.field.currentText().strip()
@@ -218,13 +221,12 @@ class ServerDialog(QDialog):
         if view.refused:
             self._show_words("")
             return
-        words = (
-            tr("This folder is not there yet; it is made with the store.")
-            if view.missing
-            else tr("The folders in {address}. Enter one, or name a new one.").format(address=view.address)
-        )
-        self._folder_words.setText(words)
-        self.above.setEnabled(address(view.address).above is not None)
+        place = address(view.address, whole=True)
+        if place.is_whole:
+            self.checks.show_checks(())
+        self._folder_words.setText(_what_is_shown(view, place))
+        self.above.setEnabled(place.around is not None)
+        self.new.setEnabled(not place.is_whole)
         self.folders.clear()
         self.folders.addItems(list(view.folders))
         self.steps.setCurrentIndex(3)
@@ -239,9 +241,8 @@ class ServerDialog(QDialog):
     def _show_use(self) -> None:
         """Whether the folder can be used: one with other things in it only for a new folder inside."""
         view = self._view
-        level = self.checks.level
         ready = view is not None and view.need is ServerNeed.NOTHING and self.steps.currentIndex() == 3
-        self.use.setEnabled(ready and level is not Level.BAD)
+        self.use.setEnabled(ready and self.checks.level is not Level.BAD and self.new.isEnabled())
 
     def _refused(self, number: int, fault: Fault) -> None:
         if number == self._asked:
@@ -251,6 +252,17 @@ class ServerDialog(QDialog):
         self._words.setText(words)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.steps.setCurrentIndex(0)
+
+
+def _what_is_shown(view: ServerView, place: Address) -> str:
+    """What the list of folders holds."""
+    if view.missing:
+        return tr("This folder is not there yet; it is made with the store.")
+    if not place.is_whole:
+        return tr("The folders in {address}. Enter one, or name a new one.").format(address=view.address)
+    if place.kind == "smb":
+        return tr("The shares of {server}. Enter the one for the store.").format(server=view.server)
+    return tr("The buckets of {server}. Enter the one for the store.").format(server=view.server)
 
 
 def _in_lines(fingerprint: str) -> str:
@@ -264,7 +276,7 @@ def _in_lines(fingerprint: str) -> str:
 
 def _key_words(view: ServerView) -> str:
     """What is asked of a person when a server is not known."""
-    if address(view.address).by_certificate:
+    if address(view.address, whole=True).by_certificate:
         return tr(
             "This machine does not trust the certificate that {server} shows. Compare its fingerprint below"
             " with what who runs the server says."

@@ -57,6 +57,7 @@ class Tried(msgspec.Struct, frozen=True):
     down: float = 0.0
     missing: bool = False
     refused: bool = False
+    parts: tuple[str, ...] = ()
 
 
 def give(place: Address, given: Given) -> None:
@@ -88,6 +89,11 @@ def try_server(place: Address, wanted: Wanted, known: frozenset[StoreId], measur
         there = _nearest(place)
     except PlaceError as error:
         return _refused(place, error)
+    if place.is_whole:
+        disk = _facts(place, -1, -1, Promises(True, True, True))
+        what = tr("A store lies in a part of a server, not in the server itself")
+        bad = Check(Level.BAD, what, tr("Choose one of its shares or buckets"))
+        return Tried(disk, (bad,), parts=tuple(folders_in(place)))
     try:
         promises = asked(
             ServerPlace(there),

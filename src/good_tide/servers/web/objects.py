@@ -23,6 +23,7 @@ from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.servers.web.certificates import Certificates
 from good_tide.servers.web.http import BEYOND_END, Part, Reply, WebLine
+from good_tide.servers.whole import WholeServer
 
 _USUAL_REGION = "us-east-1"
 _COMPARED = 1 << 20
@@ -99,6 +100,25 @@ class ObjectServer:
         """
         inside = f"/{quote(self._prefix + name)}" if name or not query else ""
         path = f"/{quote(self._bucket)}{inside}" + (f"?{query}" if query else "")
+        return await self._asked(method, path, headers, body, most)
+
+    async def buckets(self) -> list[str]:
+        """Names of the buckets that this login has.
+
+        Raises:
+            ServerError: it may not ask.
+        """
+        found = _xml(await self._asked("GET", "/"), "ListAllMyBucketsResult")
+        return [one.text or "" for one in found.iterfind("{*}Buckets/{*}Bucket/{*}Name")]
+
+    async def _asked(
+        self,
+        method: str,
+        path: str,
+        headers: Mapping[str, str] | None = None,
+        body: bytes | bytearray | None = None,
+        most: int = 64 << 20,
+    ) -> Reply:
         for pause in (*_PAUSES, None):
             signed = await self._signed(method, path, headers or {}, body)
             reply = await self._line.ask(method, path, signed, body, most)
@@ -276,6 +296,19 @@ class ObjectServer:
     async def close(self) -> None:
         self._seen = False
         await self._line.close()
+
+
+class Buckets(WholeServer):
+    """Object storage itself."""
+
+    def __init__(self, objects: ObjectServer) -> None:
+        self._objects = objects
+
+    async def parts(self) -> list[str]:
+        return await self._objects.buckets()
+
+    async def close(self) -> None:
+        await self._objects.close()
 
 
 def _xml(reply: Reply, kind: str = "ListBucketResult") -> Element:

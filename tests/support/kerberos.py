@@ -54,9 +54,7 @@ class Realm:
             raise unittest.SkipTest("gssapi and krb5 are missing: the extra kerberos")
         path = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
         if not all(shutil.which(program, path=path) for program in _PROGRAMS):
-            raise unittest.SkipTest(
-                "krb5kdc is missing: apt-get install krb5-kdc krb5-user"
-            )
+            raise unittest.SkipTest("krb5kdc is missing: apt-get install krb5-kdc krb5-user")
         folder.mkdir()
         self.keys = folder / "keys"
         port = free_port()

@@ -169,7 +169,7 @@ class ScheduleHandlers:
             pinned=session.known_pinned,
             precious=job.precious,
             line=job.line,
-            on_server=any(ref.on_server for ref in job.stores),
+            on_server=any(ref.over_network for ref in job.stores),
         )
 
     def keep_rhythm(self, wanted: KeepRhythm) -> RhythmView:

@@ -56,6 +56,11 @@ class StoreRef(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
         return not self.disk and looks_like_address(self.path)
 
     @property
+    def over_network(self) -> bool:
+        """Whether the store is on another machine: on a server, or on a share that is mounted."""
+        return self.on_server or self.disk.startswith("share:")
+
+    @property
     def called(self) -> str:
         """What people call the store: its disk's name, or its path."""
         return self.name or self.path

@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import errno
 import os
+import stat
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -25,7 +26,7 @@ from good_tide.lines.wire import TOO_LARGE, Found, Promises, Room, Thing, Troubl
 from good_tide.servers.measuring import measured, trial_name
 from good_tide.servers.server import LineBrokenError, Progress, ServerError
 from good_tide.storage.folder_place import FolderPlace, LocalPlace
-from good_tide.storage.place import NewFile, disk_errors
+from good_tide.storage.place import NewFile, disk_errors, no_folder
 
 A = TypeVar("A")
 
@@ -67,7 +68,12 @@ class MountedServer:
 
     def _look(self) -> None:
         """Ask the server itself: what the system remembers of a folder says nothing."""
-        FolderPlace(self._folder).check_there()
+        try:
+            is_folder = stat.S_ISDIR(os.stat(self._folder).st_mode)
+        except (FileNotFoundError, NotADirectoryError):
+            is_folder = False
+        if not is_folder:
+            raise no_folder(self._folder)
         self._files.room()
 
     async def make(self) -> None:

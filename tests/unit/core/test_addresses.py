@@ -69,3 +69,8 @@ class AddressTest(unittest.TestCase):
             self.assertFalse(looks_like_address(path), path)
         self.assertTrue(StoreRef(path="sftp://harbour/x").on_server)
         self.assertFalse(StoreRef(path="/x").on_server)
+        found = [
+            StoreRef(path=path, disk=disk).over_network
+            for path, disk in (("sftp://harbour/x", ""), ("/x", "share://harbour/x"), ("/x", "label:Pier"))
+        ]
+        self.assertEqual(found, [True, True, False])

@@ -72,7 +72,7 @@ class Standings:
 
     def spread(self, job: Job) -> int:
         """This machine's share of the job's spread, in nanoseconds."""
-        shared = any(ref.disk.startswith("share:") or ref.on_server for ref in job.stores)
+        shared = any(ref.over_network for ref in job.stores)
         seconds = (
             job.rhythm.spread_seconds
             if job.rhythm.spread_seconds is not None

@@ -64,8 +64,8 @@ class RhythmView(msgspec.Struct, frozen=True):
     :param agreed: the ladder that was last agreed to.
     :param pinned: labels by snapshots.
     :param precious: patterns of files whose every version stays.
-    :param on_server: whether a store of it is on a server or a share, so that the limits of the line (``line``)
-        hold.
+    :param on_server: whether a store of it is on a server or a share, so that the limits of the line
+        (``line``) hold.
     """
 
     rhythm: Rhythm

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import bz2
 import contextlib
+import grp
 import gzip
 import lzma
 import math
 import os
+import pwd
 import stat
 import struct
 import tarfile
@@ -26,15 +28,17 @@ from typing import IO, NamedTuple, Self, cast
 
 import zstandard
 
+from good_tide.core.acl_text import mode_with, value_of
 from good_tide.core.clock import SECOND
 from good_tide.core.entries import NO_STAT, NOTHING_EXTRA, Extra, Kind, Reason, Stat
 from good_tide.core.errors import PersonError
 from good_tide.core.translation import tr
-from good_tide.operations.restore.archive_forms import TIMES_FIELD, XATTR_HEADER
+from good_tide.operations.restore.archive_forms import ACL_HEADERS, TIMES_FIELD, XATTR_HEADER
 from good_tide.source.folders import ACLS
 
 ENDINGS = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".tzst", ".zip")
 """What the names of archives end with."""
+_ACCESS = b"system.posix_acl_access"
 _UNPACKERS: dict[bytes, Callable[[IO[bytes]], IO[bytes]]] = {
     b"\x1f\x8b": lambda file: cast(IO[bytes], gzip.GzipFile(fileobj=file)),
     b"BZh": lambda file: cast(IO[bytes], bz2.BZ2File(file)),
@@ -217,9 +221,10 @@ def _tar_member(of: Path, archive: tarfile.TarFile, info: tarfile.TarInfo) -> Me
     headers = info.pax_headers
     size = info.size if info.isreg() else 0
     user, group = _number(info.uid, os.getuid()), _number(info.gid, os.getgid())
-    known = Stat(info.mode & 0o7777, user, group, size, _modified(headers, info.mtime))
     owners = info.uname, info.gname
     attributes = tuple(sorted(_attributes(headers)))
+    mode = mode_with(info.mode & 0o7777, dict(attributes).get(_ACCESS))
+    known = Stat(mode, user, group, size, _modified(headers, info.mtime))
     extra = Extra(attributes=attributes) if attributes else NOTHING_EXTRA
     if info.isdir():
         return Member(path, Kind.FOLDER, known, extra, owners)
@@ -255,6 +260,18 @@ def _attributes(headers: Mapping[str, str]) -> Iterator[tuple[bytes, bytes]]:
         name = key.removeprefix(XATTR_HEADER)
         if name != key and "\0" not in name and (name.startswith("user.") or name in ACLS):
             yield os.fsencode(name), value.encode("utf-8", "surrogateescape")
+    for name, header in ACL_HEADERS.items():
+        if header in headers and XATTR_HEADER + name not in headers:
+            listed = value_of(headers[header], _number_of)
+            if listed is not None:
+                yield os.fsencode(name), listed
+
+
+def _number_of(kind: str, name: str) -> int | None:
+    """The number that somebody has on this machine."""
+    with contextlib.suppress(KeyError, ValueError):
+        return pwd.getpwnam(name).pw_uid if kind == "user" else grp.getgrnam(name).gr_gid
+    return None
 
 
 def _modified(headers: Mapping[str, str], otherwise: float) -> int:

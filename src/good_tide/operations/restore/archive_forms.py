@@ -18,6 +18,7 @@ from typing import IO, NamedTuple, Protocol, cast
 
 import zstandard
 
+from good_tide.core.acl_text import text_of
 from good_tide.core.clock import SECOND
 from good_tide.core.entries import Entry, Kind
 from good_tide.core.errors import PersonError
@@ -26,6 +27,11 @@ from good_tide.core.translation import tr
 
 XATTR_HEADER = "SCHILY.xattr."
 """So pax headers of extended attributes begin, by the star(5) manual."""
+ACL_HEADERS = {
+    "system.posix_acl_access": "SCHILY.acl.access",
+    "system.posix_acl_default": "SCHILY.acl.default",
+}
+"""Access control lists go as text besides, by the same manual: most who unpack heed only that."""
 TIMES_FIELD = 0x5455
 """The extra field with a time to the second, of APPNOTE.TXT's third-party mappings (Info-ZIP)."""
 _ZIP_BEGINS = 1980
@@ -69,7 +75,12 @@ class Tar:
         info.mtime = mine.modified // SECOND
         headers = {"mtime": f"{mine.modified // SECOND}.{mine.modified % SECOND:09d}"}
         for key, value in entry.extra.attributes:
-            headers[XATTR_HEADER + os.fsdecode(key)] = value.decode("utf-8", "surrogateescape")
+            attribute = os.fsdecode(key)
+            headers[XATTR_HEADER + attribute] = value.decode("utf-8", "surrogateescape")
+            if attribute in ACL_HEADERS:
+                words = text_of(value, lambda kind, number: owners.get(f"{kind[0]}{number}", ""))
+                if words is not None:
+                    headers[ACL_HEADERS[attribute]] = words
         info.pax_headers = headers
         group = entry.extra.link_group
         first = self._links.get((snapshot.id, *group)) if group is not None else None

@@ -90,6 +90,24 @@ class BringingTest(GoodTideTest):
 class EachFormTest(BringingTest):
     """What was copied comes back fact by fact."""
 
+    def test_access_lists_come_from_the_archives_of_others(self) -> None:
+        copy = self.furnish("2026-09-01")
+        subprocess.run(["setfacl", "-m", "u:1234:rw,g:77:r", copy / "letter.txt"], check=True)
+        subprocess.run(["setfacl", "-d", "-m", "u:1234:rx", copy / "sub"], check=True)
+        wanted = [
+            os.getxattr(copy / name, f"system.posix_acl_{kind}")
+            for name, kind in (("letter.txt", "access"), ("sub", "default"))
+        ]
+        for number, words in enumerate((["tar", "--acls"], ["bsdtar", "--acls", "--format=pax"])):
+            packed = self.folder / f"2026-10-0{number + 1}.tar"
+            subprocess.run([*words, "-cf", packed, "-C", copy, "."], check=True)
+            back = self.back(self.brought(packed)[0], f"back {number}")
+            found = [
+                os.getxattr(back / name, f"system.posix_acl_{kind}")
+                for name, kind in (("letter.txt", "access"), ("sub", "default"))
+            ]
+            self.assertEqual(found, wanted, words)
+
     def test_a_folder(self) -> None:
         copy = self.furnish("2024-03-01")
         (taken,) = self.brought()

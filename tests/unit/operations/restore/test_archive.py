@@ -238,6 +238,20 @@ class ArchiveTest(GoodTideTest):
         self.assertEqual(read == wanted, True)
         self.assertEqual([one for one in self.folder.iterdir() if one.name.startswith(".good")], [])
 
+    def test_access_lists_are_heeded_by_other_readers(self) -> None:
+        subprocess.run(["setfacl", "-m", "u:1234:rw,g:77:r", self.work / "plan.txt"], check=True)
+        subprocess.run(["setfacl", "-d", "-m", "u:1234:rx", self.work / "sub"], check=True)
+        self.first = self.snap(self.store, 1)
+        tar, _ = self.archive("out.tar")
+        for words in (["tar", "--acls", "-xpf"], ["bsdtar", "--acls", "-xpf"]):
+            out = self.folder / f"by {words[0]}"
+            out.mkdir()
+            subprocess.run([*words, tar, "-C", out], check=True)
+            for name, kind in (("plan.txt", "access"), ("sub", "default")):
+                attribute = f"system.posix_acl_{kind}"
+                found = os.getxattr(out / self.inside / name, attribute)
+                self.assertEqual(found, os.getxattr(self.work / name, attribute), words)
+
     def test_zip_and_tar_by_other_readers_fact_by_fact(self) -> None:
         tar, _ = self.archive("out.tar.zst")
         out = self.folder / "by bsdtar"

@@ -42,6 +42,14 @@ class Opener(Protocol):
         """
         ...
 
+    def body(self, number: int, sealed: bytes, context: bytes) -> bytes:
+        """The same for who proves in another way that it is right: without secrecy nothing is proved here.
+
+        Raises:
+            DamageError: as ``open``, if it is looked at.
+        """
+        ...
+
 
 class Seal(Opener, Protocol):
     """Seals and opens numbered pieces of one store file."""
@@ -66,6 +74,8 @@ class EncryptingSeal:
         except InvalidTag:
             raise DamageError(tr("Stored bytes were changed after they were written")) from None
 
+    body = open
+
 
 class OpenSeal:
     """No secrecy: the plain bytes, then a 16-byte keyed BLAKE2b over number, context length, context and
@@ -85,6 +95,9 @@ class OpenSeal:
 
     def seal(self, number: int, plain: bytes, context: bytes) -> bytes:
         return plain + self._tag(number, plain, context)
+
+    def body(self, number: int, sealed: bytes, context: bytes) -> bytes:
+        return sealed[:-TAG_BYTES]
 
     def open(self, number: int, sealed: bytes, context: bytes) -> bytes:
         plain = sealed[:-TAG_BYTES]

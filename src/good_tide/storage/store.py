@@ -391,12 +391,14 @@ class Store:
 
     @contextlib.contextmanager
     def read_back(self) -> Iterator[None]:
-        """Read everything from where the store lies, and nothing from what this machine keeps of it."""
-        kept = self.kept
+        """Read everything from where the store lies, and nothing from what this machine keeps of it; look at
+        every seal."""
+        kept, self.packs.proves = self.kept, True
         self.keep_with(NOTHING_KEPT)
         try:
             yield
         finally:
+            self.packs.proves = False
             self.keep_with(kept)
 
     def page_bytes(self, page: PageId) -> bytes:

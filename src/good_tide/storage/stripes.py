@@ -165,9 +165,11 @@ def read_striped(read: Callable[[int, int], bytes], size: int, offset: int, leng
     data = read(begin * shape.unit, count * shape.unit)
     units = np.frombuffer(data, dtype=np.uint8, count=len(data) // shape.unit * shape.unit)
     units = units.reshape(-1, shape.unit)[:, : shape.payload]
+    skipped = offset - first * shape.payload
+    if count == last - first + 1:  # no parity unit lies in between
+        return units.tobytes()[skipped : skipped + length]
     numbers = np.arange(first, last + 1)
     own = numbers + np.minimum(numbers // shape.stride, shape.code.parity) + 1 - begin
-    skipped = offset - first * shape.payload
     return units[own[own < len(units)]].reshape(-1)[skipped : skipped + length].tobytes()
 
 

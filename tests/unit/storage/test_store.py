@@ -16,6 +16,7 @@ from unittest import mock
 import numpy as np
 
 from good_tide.core.errors import (
+    DamageError,
     GoodTideError,
     PlaceFullError,
 )
@@ -179,6 +180,29 @@ class InvariantTest(GoodTideTest):
         for path, what in tree(out).items() if out.exists() else ():
             if what[0] == "file":
                 self.assertEqual(what[3], known[path][3])
+
+    def test_3_without_secrecy_the_identity_tells_whether_bytes_are_right(self) -> None:
+        store = self.new_store("plain", passphrase=None, parity=False)
+        self.write("plan.bin", random.Random(5).randbytes(300_000))
+        self.snap(store)
+        chunk = next(one for table in store.index.tables.values() for one in table.chunk_ids())
+        place = store.index.find(chunk)
+        assert place is not None
+        pack = next((self.folder / "plain" / "packs").rglob(place.pack.hex()))
+        whole, plain = pack.read_bytes(), store.read_chunk(chunk)
+        for at, is_seal in ((place.offset + place.stored - 1, True), (place.offset + 5, False)):
+            pack.write_bytes(whole[:at] + bytes([whole[at] ^ 1]) + whole[at + 1 :])
+            again = open_store(self.folder / "plain", None)
+            if is_seal:
+                self.assertEqual(again.read_chunk(chunk), plain)
+            else:
+                with self.assertRaises(DamageError):
+                    again.read_chunk(chunk)
+            again = open_store(self.folder / "plain", None)
+            with again.read_back(), self.assertRaises(DamageError):
+                again.read_chunk(chunk)
+            self.assertFalse(verify(open_store(self.folder / "plain", None), True, Silent()).ok)
+        pack.write_bytes(whole)
 
     def test_4_without_the_passphrase_no_name_or_content_shows(self) -> None:
         self.write("a secret name.txt", b"a secret content " * 100)

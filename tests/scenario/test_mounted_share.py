@@ -11,7 +11,8 @@ import unittest
 from pathlib import Path
 
 from good_tide.core.errors import PlaceAwayError, PlaceFullError
-from good_tide.lines.client import patience
+from good_tide.lines.client import LineError, patience
+from good_tide.lines.wire import Try
 from good_tide.storage.place_kinds import folder_place
 from good_tide.storage.share_place import SharePlace
 from tests.support.base import GoodTideTest, program
@@ -100,6 +101,9 @@ class MountedShareTest(PlaceContract, GoodTideTest):
         with self.assertRaises(PlaceFullError):
             self.put("packs/a/more", os.urandom(5_000_000))
         self.assertEqual((self.place.names("packs"), self.place.names("tmp")), (["a/fits"], []))
+        with self.assertRaises(LineError):
+            self.where.line.ask(Try(5_000_000))
+        self.assertEqual(sorted(os.listdir(self.share.files)), ["packs", "tmp"])
 
     def put(self, name: str, data: bytes) -> None:
         with self.place.create(name, "me-") as file:

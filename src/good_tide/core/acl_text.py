@@ -17,6 +17,8 @@ _NAMED = {2, 8}
 _TAGS = {("user", False): 1, ("user", True): 2, ("group", False): 4, ("group", True): 8}
 _TAGS |= {("mask", False): 0x10, ("other", False): 0x20}
 _SHORT = {"u": "user", "g": "group", "m": "mask", "o": "other"}
+_PARTING = frozenset(":,#\n \t")
+"""What no name in a text may have."""
 _MOST = 1000
 """Entries that a list has at most; file systems take far fewer."""
 
@@ -40,7 +42,9 @@ def text_of(value: bytes, name_of: Callable[[str, int], str]) -> str | None:
         kind = _KINDS[tag]
         rights = "".join(letter if permitted & bit else "-" for letter, bit in zip("rwx", (4, 2, 1)))
         if tag in _NAMED:
-            words.append(f"{kind}:{name_of(kind, number) or number}:{rights}:{number}")
+            name = name_of(kind, number)
+            plain = name and not set(name) & _PARTING
+            words.append(f"{kind}:{name if plain else number}:{rights}:{number}")
         else:
             words.append(f"{kind}::{rights}")
     return ",".join(words)

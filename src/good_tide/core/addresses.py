@@ -131,7 +131,7 @@ def address(named: str, whole: bool = False) -> Address:
     odd = not path or parts.query or parts.fragment or _odd(path)
     unparted = kind in _PARTED and not path.strip("/")
     if whole and unparted:
-        path, odd = "/", False
+        path, odd = "/", bool(parts.query or parts.fragment)
     if not _HOST.fullmatch(host) or odd or (unparted and not whole):
         raise PersonError(
             tr("{named} does not say which folder on which server").format(named=named),

@@ -148,13 +148,16 @@ class MountedServer:
     async def promises(self, size: int) -> Promises:
         first, second = (self._folder / trial_name() for _ in range(2))
         promise = _Promise(first, second)
-        speeds = await measured(
-            self.there,
-            lambda data: self._apart(lambda: promise.write(data)),
-            lambda: self._apart(first.read_bytes),
-            size,
-        )
-        await self._apart(promise.try_names)
+        try:
+            speeds = await measured(
+                self.there,
+                lambda data: self._apart(lambda: promise.write(data)),
+                lambda: self._apart(first.read_bytes),
+                size,
+            )
+            await self._apart(promise.try_names)
+        finally:
+            await self._apart(promise.remove)
         return Promises(promise.durable, promise.names_once, True, *speeds, deletes=promise.deletes)
 
     async def close(self) -> None:
@@ -192,11 +195,14 @@ class _Promise:
                 self.durable = False
 
     def try_names(self) -> None:
-        """Give it a second name, and remove both."""
+        """Give it a second name."""
         try:
             os.link(self._first, self._second)
         except OSError:
             self.names_once = False
+
+    def remove(self) -> None:
+        """Remove what there is of both."""
         for file in (self._first, self._second):
             try:
                 file.unlink(missing_ok=True)

@@ -36,6 +36,8 @@ class AclTextTest(GoodTideTest):
             ["user:ada:rwx:77", "user:1234:r--:1234", "group:4321:--x:4321", "mask::rw-", "other::r--"],
         )
         self.assertEqual(value_of(text, nobody), value)
+        odd = text_of(value, lambda kind, number: "a,user::rwx")
+        self.assertEqual(value_of(odd or "", nobody), value)
         self.assertEqual(mode_with(0o604, value), file.stat().st_mode & 0o777)
         self.assertEqual((mode_with(0o604, None), mode_with(0o604, b"x")), (0o604, 0o604))
         file.with_name("other").write_text("")

@@ -69,6 +69,14 @@ class AddressTest(unittest.TestCase):
             self.assertFalse(looks_like_address(path), path)
         self.assertTrue(StoreRef(path="sftp://harbour/x").on_server)
         self.assertFalse(StoreRef(path="/x").on_server)
+        for whole in ("smb://harbour", "smb://ada@harbour/", "s3://key@harbour"):
+            self.assertEqual(address(whole, whole=True).path, "/")
+            with self.assertRaises(PersonError):
+                address(whole)
+        with self.assertRaises(PersonError):
+            address("smb://harbour?x", whole=True)
+        share = address("smb://harbour/office")
+        self.assertEqual((share.above, share.around), (None, address("smb://harbour", whole=True)))
         found = [
             StoreRef(path=path, disk=disk).over_network
             for path, disk in (("sftp://harbour/x", ""), ("/x", "share://harbour/x"), ("/x", "label:Pier"))

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.addresses import Address
-from good_tide.core.errors import NameTakenError
+from good_tide.core.errors import NameTakenError, PlaceFullError
 from good_tide.servers.stand_ins.s3 import ADDER
 from tests.support.base import program
 from tests.support.server_contract import (
@@ -75,6 +75,20 @@ class SmallPartsTest(ObjectServedTest):
         with self.assertRaises(NameTakenError):
             self.put("packs/b", bytes(12_000_000), exclusive=True)
         self.assertEqual(self.place.size("packs/b"), 5 << 20)
+
+
+class FullObjectTest(ObjectServedTest):
+    """A bucket with a quota."""
+
+    def made(self, folder: Path) -> ObjectServer:
+        return ObjectServer(folder, more=("--room", "8000000"))
+
+    def test_a_full_bucket_is_full_and_keeps_what_it_has(self) -> None:
+        fits = os.urandom(5_000_000)
+        self.put("packs/a/fits", fits)
+        with self.assertRaises(PlaceFullError):
+            self.put("packs/a/more", os.urandom(5_000_000))
+        self.assertEqual((self.place.names("packs"), self.place.read("packs/a/fits")), (["a/fits"], fits))
 
 
 class ObjectStoreTest(StoreContract, AppendOnlyContract, ObjectServedTest):

@@ -34,7 +34,7 @@ class WholeServer(ABC):
         return [Thing(name, "folder") for name in sorted(await self.parts())]
 
     async def make(self) -> None:
-        """Nothing is made in no part of it."""
+        """Nothing can be made in it."""
         raise ServerError(Trouble.NO_FOLDER)
 
     async def tree(self, folder: str) -> list[Found]:

@@ -47,6 +47,7 @@ class Asked(NamedTuple):
     digest: bool
     lag: float
     most: int
+    room: int
 
 
 def asked() -> Asked:
@@ -60,6 +61,7 @@ def asked() -> Asked:
     words.add_argument("--digest", action="store_true", help="let in by what shows that it is known only")
     words.add_argument("--lag", type=float, default=0.0, help="seconds by which its listings are late")
     words.add_argument("--most", type=int, default=0, help="bytes of a request that it takes at most")
+    words.add_argument("--room", type=int, default=0, help="bytes that it takes in all")
     found = words.parse_args()
     folder = found.folder.resolve()
     folder.mkdir(parents=True, exist_ok=True)
@@ -72,6 +74,7 @@ def asked() -> Asked:
         found.digest,
         found.lag,
         found.most,
+        found.room,
     )
 
 

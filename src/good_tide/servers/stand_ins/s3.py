@@ -121,17 +121,27 @@ class _Late:
         return [changed]
 
 
-def _limited(inner: Application, most: int) -> Application:
-    """Takes no request of more bytes."""
+class _Bounded:
+    """Takes no request of more bytes than ``most``, and not more than ``room`` in all; 0: any."""
 
-    def limited(environ: dict[str, Any], start: Start) -> Iterable[bytes]:
-        if int(environ.get("CONTENT_LENGTH") or 0) <= most:
-            return inner(environ, start)
-        environ["wsgi.input"].read(int(environ["CONTENT_LENGTH"]))
+    def __init__(self, inner: Application, most: int, room: int) -> None:
+        self._inner, self._most, self._room = inner, most, room
+        self._taken = 0
+
+    def __call__(self, environ: dict[str, Any], start: Start) -> Iterable[bytes]:
+        size = int(environ.get("CONTENT_LENGTH") or 0)
+        if self._most and size > self._most:
+            return self._refused(environ, start, size, "EntityTooLarge")
+        if self._room and self._taken + size > self._room:
+            return self._refused(environ, start, size, "QuotaExceeded")
+        self._taken += size
+        return self._inner(environ, start)
+
+    @staticmethod
+    def _refused(environ: dict[str, Any], start: Start, size: int, code: str) -> Iterable[bytes]:
+        environ["wsgi.input"].read(size)
         start("400 Bad Request", [("Content-Type", "application/xml")])
-        return [_REFUSED.format("EntityTooLarge").encode()]
-
-    return limited
+        return [_REFUSED.format(code).encode()]
 
 
 def main() -> None:
@@ -141,7 +151,7 @@ def main() -> None:
     file, fingerprint = certificate(kept)
     storage = create_backend_app("s3")
     inner: Application = _Late(storage, wanted.lag) if wanted.lag else storage
-    application = _Checked(_limited(inner, wanted.most) if wanted.most else inner, wanted.password)
+    application = _Checked(_Bounded(inner, wanted.most, wanted.room), wanted.password)
     server = make_server(HOST, wanted.port, application, threaded=True, ssl_context=(str(file), str(file)))
     with storage.test_client() as first:
         first.put(f"/{_BUCKET}", base_url="http://s3.amazonaws.com")

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 import threading
 import time
 import unittest
-from pathlib import Path
 
 from good_tide.core.errors import PlaceAwayError, PlaceFullError
 from good_tide.lines.client import LineError, patience
@@ -17,10 +15,11 @@ from good_tide.storage.place_kinds import folder_place
 from good_tide.storage.share_place import SharePlace
 from tests.support.base import GoodTideTest, program
 from tests.support.mounted_share import MountedShare
+from tests.support.store_life import StoreCommands
 from tests.unit.storage.test_place import PlaceContract
 
 
-class MountedShareTest(PlaceContract, GoodTideTest):
+class MountedShareTest(PlaceContract, StoreCommands, GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
         self.share = MountedShare(self.folder / "share")
@@ -30,27 +29,8 @@ class MountedShareTest(PlaceContract, GoodTideTest):
         self.where, self.place = where, where.files()
         self.addCleanup(where.line.end)
 
-    def done(self, *words: str | Path) -> str:
-        """What a command says that has to go well."""
-        found = program(*words)
-        self.assertEqual(found.returncode, 0, f"{words}: {found.stdout}{found.stderr}")
-        return found.stdout
-
     def test_taken_released_swept_verified_and_brought_back(self) -> None:
-        store = self.share.mounted / "store"
-        said = self.done("store", "create", store, "--unencrypted")
-        self.assertIn(str(store), said)
-        words = ("--store", store, "--folder", self.work)
-        for number in range(3):
-            self.write(f"{number}.bin", os.urandom(2_000_000))
-            (self.work / f"{number - 1}.bin").unlink(missing_ok=True)
-            self.done("snapshot", *words)
-        listed = json.loads(self.done("history", store, "--json"))["snapshots"]
-        self.done("release", store, *(one["snapshot"] for one in listed[:2]))
-        self.assertIn("gave back", self.done("sweep", store))
-        self.done("verify", store, "--read-all")
-        self.done("restore", store, "--all", "--snapshot", "latest", "--into", self.folder / "out")
-        self.assertEqual((self.folder / "out/work/2.bin").read_bytes(), (self.work / "2.bin").read_bytes())
+        self.live_through(str(self.share.mounted / "store"))
         self.assertEqual(os.listdir(self.share.files / "store/tmp"), [])
 
     def test_while_its_server_stands_still_it_is_away_and_nothing_hangs(self) -> None:

@@ -3,7 +3,6 @@ back, and used by many machines at once."""
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 import sys
@@ -15,6 +14,7 @@ from good_tide.storage.server_place import ServerPlace
 from good_tide.storage.store import open_store
 from tests.support.base import GoodTideTest, program
 from tests.support.ssh_server import server_for
+from tests.support.store_life import StoreCommands
 
 _CLIENTS = 10
 _AS_ANOTHER = """
@@ -28,7 +28,7 @@ main()
 """The program, on a machine of its own."""
 
 
-class ServerStoreTest(GoodTideTest):
+class ServerStoreTest(StoreCommands, GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
         self.server = server_for(self, Path(os.environ["XDG_CONFIG_HOME"]) / "good-tide")
@@ -36,25 +36,14 @@ class ServerStoreTest(GoodTideTest):
         self.addCleanup(line_to(self.address).end)
         self.done("store", "create", str(self.address), "--unencrypted")
 
-    def done(self, *words: str | Path) -> str:
-        """What a command says that has to go well."""
-        found = program(*words)
-        self.assertEqual(found.returncode, 0, f"{words}: {found.stdout}{found.stderr}")
-        return found.stdout
-
     def packs(self) -> list[Path]:
         """The packs on the server, the largest first."""
         found = [path for path in (self.server.files / "store/packs").rglob("*") if path.is_file()]
         return sorted(found, key=lambda path: -path.stat().st_size)
 
     def test_released_swept_mended_and_carried_there_and_back(self) -> None:
-        store, words = str(self.address), ("--store", str(self.address), "--folder", str(self.work))
-        for number in range(3):
-            self.write(f"{number}.bin", os.urandom(2_000_000))
-            (self.work / f"{number - 1}.bin").unlink(missing_ok=True)
-            self.done("snapshot", *words)
-        listed = json.loads(self.done("history", store, "--json"))["snapshots"]
-        self.done("release", store, *(one["snapshot"] for one in listed[:2]))
+        store = str(self.address)
+        self.done("release", store, *self.take_three(store)[:2])
         before = sum(path.stat().st_size for path in self.packs())
         self.assertIn("gave back", self.done("sweep", store))
         self.assertLess(sum(path.stat().st_size for path in self.packs()), before / 2)

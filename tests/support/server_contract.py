@@ -19,6 +19,7 @@ from good_tide.lines.wire import Begin, Put, Trouble, Try
 from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest, program
 from tests.support.servers import ServedFolder, ServedTest
+from tests.support.store_life import StoreCommands
 from tests.support.web_servers import WebServer
 from tests.unit.storage.test_place import PlaceContract
 
@@ -179,41 +180,28 @@ class CertificateContract(Served):
         self.where.check_there()
 
 
-class StoreCommands(Served):
-    """Commands that use a store."""
+class ServedCommands(StoreCommands, Served):
+    """Commands that use a store on a server; none says its password."""
 
     def done(self, *words: str | Path) -> str:
-        """What a command says that has to go well."""
-        found = program(*words)
-        self.assertEqual(found.returncode, 0, f"{words}: {found.stdout}{found.stderr}")
-        self.assertNotIn(self.server.password or "\0", found.stdout + found.stderr)
-        return found.stdout
+        said = super().done(*words)
+        self.assertNotIn(self.server.password or "\0", said)
+        return said
 
 
-class StoreContract(StoreCommands):
+class StoreContract(ServedCommands):
     """A whole store."""
 
     def test_taken_released_swept_verified_carried_and_brought_back(self) -> None:
         store = str(self.server.address.inside("store"))
-        self.done("store", "create", store, "--unencrypted")
-        words = ("--store", store, "--folder", str(self.work))
-        for number in range(3):
-            self.write(f"{number}.bin", os.urandom(2_000_000))
-            (self.work / f"{number - 1}.bin").unlink(missing_ok=True)
-            self.done("snapshot", *words)
-        listed = json.loads(self.done("history", store, "--json"))["snapshots"]
-        self.done("release", store, *(one["snapshot"] for one in listed[:2]))
-        self.assertIn("gave back", self.done("sweep", store))
-        self.done("verify", store, "--read-all")
-        self.done("restore", store, "--all", "--snapshot", "latest", "--into", self.folder / "out")
-        self.assertEqual((self.folder / "out/work/2.bin").read_bytes(), (self.work / "2.bin").read_bytes())
+        self.live_through(store)
         disk = self.folder / "disk"
         self.done("store", "create", disk, "--unencrypted")
         self.done("store", "carry", store, disk)
         self.assertEqual(len(json.loads(self.done("history", disk, "--json"))["snapshots"]), 1)
 
 
-class PartedContract(StoreCommands):
+class PartedContract(ServedCommands):
     """Servers of which only parts can hold a store."""
 
     def test_its_parts_are_told_and_hold_no_store_themselves(self) -> None:
@@ -223,12 +211,13 @@ class PartedContract(StoreCommands):
         found = json.loads(tried.stdout)
         self.assertEqual((tried.returncode, found["parts"]), (3, [f"{self.server.address.server}/{part}"]))
         self.assertEqual([check["level"] for check in found["checks"]], ["bad"])
+        self.assertGreater(found["free"], 1 << 45, "its room is not told")
         self.assertIn(f"/{part}", program("place", "try", whole).stdout)
         made = program("store", "create", whole, "--unencrypted")
         self.assertEqual(made.returncode, 2, made.stdout)
 
 
-class AppendOnlyContract(StoreCommands):
+class AppendOnlyContract(ServedCommands):
     """A whole store, used by who may add and not delete."""
 
     grace = 0.0

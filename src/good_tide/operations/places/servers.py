@@ -13,7 +13,16 @@ import platformdirs
 from good_tide.core.addresses import Address, address
 from good_tide.core.errors import LoginError, PersonError, PlaceAwayError, PlaceError, ServerKeyError
 from good_tide.core.identifiers import StoreId
-from good_tide.core.places import Check, DiskFacts, Level, ServerNeed, Wanted, by_level, check_place
+from good_tide.core.places import (
+    UNTOLD_ROOM,
+    Check,
+    DiskFacts,
+    Level,
+    ServerNeed,
+    Wanted,
+    by_level,
+    check_place,
+)
 from good_tide.core.settings import Job
 from good_tide.core.translation import tr
 from good_tide.lines.client import LineError, line_to
@@ -25,7 +34,7 @@ from good_tide.storage.spooling_place import asked
 from good_tide.system.keyrings import KeyRing
 from good_tide.system.logins import Keeping, Login, keep_login
 
-_TRIED_BYTES = 4 << 20
+TRIED_BYTES = 4 << 20
 _FEW_BYTES = 64 << 10
 
 
@@ -90,14 +99,14 @@ def try_server(place: Address, wanted: Wanted, known: frozenset[StoreId], measur
     except PlaceError as error:
         return _refused(place, error)
     if place.is_whole:
-        disk = _facts(place, -1, -1, Promises(True, True, True))
+        disk = _facts(place, UNTOLD_ROOM, UNTOLD_ROOM, Promises(True, True, True))
         what = tr("A store lies in a part of a server, not in the server itself")
         bad = Check(Level.BAD, what, tr("Choose one of its shares or buckets"))
         return Tried(disk, (bad,), parts=tuple(folders_in(place)))
     try:
         promises = asked(
             ServerPlace(there),
-            Try(_TRIED_BYTES if measure else _FEW_BYTES),
+            Try(TRIED_BYTES if measure else _FEW_BYTES),
             tr("Writing to {host}").format(host=place.host),
         )
     except PlaceError as error:

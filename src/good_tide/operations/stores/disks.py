@@ -19,7 +19,7 @@ from good_tide.lines.mounts import BY_FILE_MANAGER
 from good_tide.lines.wire import Try
 from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.places.probing import describe_store, measure_speed, probe, probe_apart
-from good_tide.operations.places.servers import promised, try_server
+from good_tide.operations.places.servers import TRIED_BYTES, promised, try_server
 from good_tide.operations.places.whereabouts import Whereabouts
 from good_tide.storage.header import holds_store, in_the_way
 from good_tide.storage.place import StorePlace
@@ -28,7 +28,6 @@ from good_tide.storage.share_place import SharePlace
 from good_tide.storage.spooling_place import asked
 from good_tide.system.disks import Disks
 
-_TRIED_BYTES = 4 << 20
 _OWN_FOLDER = "good-tide"
 
 
@@ -244,7 +243,7 @@ def _seen_apart(where: SharePlace, measure: bool) -> _Seen:
         if not measure:
             answer = probe_apart(there.path, frozenset())
             return _Seen(there.path, True, answer is not None and answer.writable)
-        found = asked(there, Try(_TRIED_BYTES), tr("Writing to {folder}").format(folder=there.path))
+        found = asked(there, Try(TRIED_BYTES), tr("Writing to {folder}").format(folder=there.path))
     except PlaceError as error:
         return _Seen(there.path, True, False, None, (Check(Level.BAD, error.what, error.advice),))
     finally:

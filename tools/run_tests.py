@@ -16,7 +16,7 @@ import tempfile
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -142,6 +142,16 @@ def modules() -> list[str]:
     return sorted(".".join(path.relative_to(ROOT / "tests").with_suffix("").parts) for path in found)
 
 
+def run(command: list[str], environment: Mapping[str, str]) -> tuple[int, str, float]:
+    """Its exit status, what it printed, and the seconds of a processor that it and all it waited for took."""
+    with tempfile.TemporaryFile() as output:
+        child = subprocess.Popen(command, cwd=ROOT, stdout=output, stderr=subprocess.STDOUT, env=environment)
+        _, status, used = os.wait4(child.pid, 0)
+        child.returncode = os.waitstatus_to_exitcode(status)
+        output.seek(0)
+        return child.returncode, output.read().decode(errors="replace"), used.ru_utime + used.ru_stime
+
+
 def main() -> int:
     """Run them; the exit code is 1 when one failed."""
     options = [word for word in sys.argv[1:] if word.startswith("--")]
@@ -174,21 +184,15 @@ def main() -> int:
             on_disk = disk is None or name in ON_THE_SYSTEM_DISK
             if disk is not None and on_disk:  # they do not see it either
                 command = ["unshare", "-m", "sh", "-c", 'umount -l "$0"; exec "$@"', disk, *command]
-            done = subprocess.run(
-                command,
-                cwd=ROOT,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.STDOUT,
-                text=True,
-                check=False,
-                env=os.environ if on_disk else {**os.environ, "TMPDIR": str(disk)},
-            )
-            last = done.stdout.strip().rpartition("\n")[2]
+            environment = os.environ if on_disk else {**os.environ, "TMPDIR": str(disk)}
+            status, output, spent = run(command, environment)
+            last = output.strip().rpartition("\n")[2]
             with tell:
-                print(f"{name:<48} {time.monotonic() - began:6.1f} s  {last}", flush=True)
-                if done.returncode:
+                took = f"{time.monotonic() - began:6.1f} s, {spent:5.1f} of a processor"
+                print(f"{name:<48} {took}  {last}", flush=True)
+                if status:
                     failed.append(name)
-                    print(done.stdout, flush=True)
+                    print(output, flush=True)
 
     began = time.monotonic()
     workers = [threading.Thread(target=work) for _ in range((os.cpu_count() or 1) + 1)]

@@ -94,15 +94,22 @@ class LocalPlace:
 
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
-            return sorted([name for name, _ in self._files(folder)])
+            return sorted([f"{inside}{item.name}" for inside, items in self._files(folder) for item in items])
 
     def sizes(self, folder: str) -> list[tuple[str, int]]:
         """The files in a folder and its sub-folders, each with its bytes."""
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
-            return sorted([(name, _length(item)) for name, item in self._files(folder)])
+            return sorted(
+                [
+                    (f"{inside}{item.name}", _length(item))
+                    for inside, items in self._files(folder)
+                    for item in items
+                ]
+            )
 
-    def _files(self, folder: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
-        """Name of each file in a folder and its sub-folders, as far down as a store goes, and its entry."""
+    def _files(self, folder: str) -> Iterator[tuple[str, list[os.DirEntry[str]]]]:
+        """The files in a folder and in each of its sub-folders, as far down as a store goes: how their names
+        begin, and their entries, while that sub-folder is open."""
         waiting = [("", 0)]
         while waiting:
             inside, depth = waiting.pop()
@@ -114,11 +121,12 @@ class LocalPlace:
                 continue
             try:
                 with os.scandir(handle) as listing:
-                    for item in listing:
-                        if item.is_file(follow_symlinks=False):
-                            yield inside + item.name, item
-                        elif depth < _DEEPEST and item.is_dir(follow_symlinks=False):
-                            waiting.append((f"{inside}{item.name}/", depth + 1))
+                    items = list(listing)
+                files = [item for item in items if item.is_file(follow_symlinks=False)]
+                if depth < _DEEPEST and len(files) < len(items):
+                    folders = [item.name for item in items if item.is_dir(follow_symlinks=False)]
+                    waiting += [(f"{inside}{name}/", depth + 1) for name in folders]
+                yield inside, files
             finally:
                 os.close(handle)
 
@@ -197,7 +205,7 @@ class LocalPlace:
     def total_bytes(self) -> int:
         with disk_errors(tr("Listing {root}").format(root=self.root)):
             os.close(_open_below(self.root, ""))
-            return sum(_length(item) for _, item in self._files(""))
+            return sum(_length(item) for _, items in self._files("") for item in items)
 
     def room(self) -> tuple[int, int]:
         with disk_errors(tr("Asking for the room of {root}").format(root=self.root)):

@@ -10,10 +10,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
+from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.storage.decoding import unpacked
-from good_tide.storage.packs import Holds, PackTable
+from good_tide.storage.packs import Holds, PackTable, checked
 
 
 class Location(msgspec.Struct, frozen=True, gc=False):
@@ -41,7 +41,7 @@ def decode_tables(plain: bytes, file: str) -> list[PackTable]:
     Raises:
         DamageError: the bytes are no index.
     """
-    return [table.checked() for table in unpacked(plain, list[PackTable], file, tr("an index"))]
+    return checked(unpacked(plain, list[PackTable], file, tr("an index")))
 
 
 class _Sorted(NamedTuple):
@@ -81,6 +81,11 @@ class ChunkIndex:
         """The known packs."""
         return iter(self._order)
 
+    def pack_names(self) -> set[str]:
+        """How the files of the known packs are named."""
+        every = b"".join(self.tables).hex()
+        return {every[at : at + 2 * NAME_BYTES] for at in range(0, len(every), 2 * NAME_BYTES)}
+
     def _merged(self) -> _Sorted:
         """The sorted chunks of all tables, those added since the last look-up merged in."""
         known = self._sorted
@@ -91,7 +96,7 @@ class ChunkIndex:
             fresh = self._order[known.merged :]
             ids = np.frombuffer(b"".join([table.ids for table in fresh]), dtype=">u8")
             keys = ids.reshape(-1, CHUNK_ID_BYTES // 8)[:, 0].astype(np.uint64)
-            counts = np.array([len(table) for table in fresh], dtype=np.int64)
+            counts = np.array([len(table.squeezed) for table in fresh], dtype=np.int64)
             numbers = np.repeat(np.arange(known.merged, known.merged + len(fresh)), counts)
             inside = np.arange(len(keys)) - np.repeat(np.cumsum(counts) - counts, counts)
             all_keys = np.concatenate([known.keys, keys])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from good_tide.core.errors import Harm
+from good_tide.core.identifiers import PackId
 from good_tide.storage.damage import Damaged
 from good_tide.storage.folders import PACK_FOLDER
 from good_tide.storage.packs import pack_file
@@ -22,11 +23,8 @@ def notice_missing(store: Store, files: Iterable[str] | None = None) -> None:
     for last in (False, True):
         listed = store.place.names(PACK_FOLDER) if files is None or last else files
         present = {name.rpartition("/")[2] for name in listed}
-        gone = [
-            pack
-            for pack in store.index.tables
-            if pack.hex() not in present and pack not in store.avoided and pack not in store.damage.packs
-        ]
+        missing = [PackId(bytes.fromhex(name)) for name in sorted(store.index.pack_names() - present)]
+        gone = [pack for pack in missing if pack not in store.avoided and pack not in store.damage.packs]
         if not gone or last:
             break
         store.forget_index()  # it may be older than a sweep that deleted them

@@ -77,22 +77,6 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
     def __len__(self) -> int:
         return len(self.squeezed)
 
-    def checked(self) -> PackTable:
-        """Itself.
-
-        Raises:
-            DamageError: the columns contradict each other.
-        """
-        count = len(self.squeezed)
-        lengths = (len(self.pack), len(self.ids), len(self.stored), len(self.plain))
-        if (
-            lengths != (NAME_BYTES, count * CHUNK_ID_BYTES, count * 4, count * 4)
-            or self.squeezed.translate(None, b"\0\1")
-            or self.holds not in _HOLDS
-        ):
-            raise DamageError(tr("A table of chunks contradicts itself"))
-        return self
-
     def offsets(self) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
         """Where each chunk begins in the pack, in bytes."""
         stored = np.frombuffer(self.stored, dtype="<u4").astype(np.int64)
@@ -116,6 +100,27 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
         """The chunks' identities in order."""
         for at in range(0, len(self.ids), CHUNK_ID_BYTES):
             yield ChunkId(self.ids[at : at + CHUNK_ID_BYTES])
+
+
+def checked(tables: list[PackTable]) -> list[PackTable]:
+    """The same tables.
+
+    Raises:
+        DamageError: the columns of one contradict each other.
+    """
+    squeezed = [table.squeezed for table in tables]
+    counts = np.array([len(column) for column in squeezed], dtype=np.int64)
+    agree = all(len(table.pack) == NAME_BYTES and table.holds in _HOLDS for table in tables)
+    for columns, each in (
+        ([table.ids for table in tables], CHUNK_ID_BYTES),
+        ([table.stored for table in tables], 4),
+        ([table.plain for table in tables], 4),
+    ):
+        lengths = np.array([len(column) for column in columns], dtype=np.int64)
+        agree = agree and np.array_equal(lengths, counts * each)
+    if not agree or b"".join(squeezed).translate(None, b"\0\1"):
+        raise DamageError(tr("A table of chunks contradicts itself"))
+    return tables
 
 
 class Prepared(msgspec.Struct, frozen=True):
@@ -364,7 +369,7 @@ def read_table(place: Readable, keys: StoreKeys, pack: PackId) -> PackTable:
         if begin[4] > 1:
             body = body[4 : 4 + int.from_bytes(body[:4], "little")]
         plain = unsqueezed(body, _TABLE_LIMIT)
-        table = unpacked(plain, PackTable, file, "a table").checked()
+        (table,) = checked([unpacked(plain, PackTable, file, "a table")])
     except DamageError as error:
         raise DamageError(tr("The table of {file} is damaged").format(file=file), file=file) from error
     table = msgspec.structs.replace(table, size=whole)

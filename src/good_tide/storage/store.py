@@ -16,7 +16,7 @@ from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, PageId, SnapshotId, chunk_of, part_of
 from good_tide.core.pages import Page
-from good_tide.core.records import Brief, Snapshot, SnapshotRecord
+from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.chunk_keys import each_id, keys_of
@@ -33,6 +33,7 @@ from good_tide.storage.mending import Mending
 from good_tide.storage.pack_reader import PackReader
 from good_tide.storage.packs import Layout, PackTable
 from good_tide.storage.place import Place, StorePlace
+from good_tide.storage.summary_rows import SummaryRows
 
 _MENDER = "mend-"
 _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
@@ -62,7 +63,7 @@ class Store:
         self._unnamed: dict[PackId, PackTable] = {}
         """Packs that only a damaged index file names, until a session names them anew."""
         self._snapshots: dict[str, Snapshot] = {}
-        self.summaries: dict[str, list[Brief]] = {}
+        self.summaries: dict[str, SummaryRows] = {}
         """What is in the summaries that were read, by their names."""
         self.unsummarised = 0
         """How many snapshots were in none of them when they were last asked for."""
@@ -100,11 +101,8 @@ class Store:
             if self._index_files - set(present):
                 self._index, self._index_files = None, set()
             index = self._index = self._index if self._index is not None else ChunkIndex()
-            unread = False
-            for name in present:
-                if name not in self._index_files:
-                    unread = not self._read_index(name, index) or unread
-            if unread:
+            read = [self._read_index(name, index) for name in present if name not in self._index_files]
+            if not all(read):
                 self._unnamed.update({table.pack: table for table in self.unnamed_packs()})
                 index.add(self._unnamed.values())
 
@@ -130,8 +128,8 @@ class Store:
         Raises:
             PlaceError: the disk gives nothing any more.
         """
-        known, found = self._index.tables if self._index is not None else {}, dict(self._unnamed)
-        named = {pack.hex() for pack in known}
+        found = dict(self._unnamed)
+        named = self._index.pack_names() if self._index is not None else set()
         for file in self.place.names(PACK_FOLDER) if files is None else files:
             if file.rpartition("/")[2] in named:
                 continue

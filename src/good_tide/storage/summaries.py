@@ -15,11 +15,10 @@ import msgspec
 
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
 from good_tide.core.identifiers import MachineId, SnapshotId
-from good_tide.core.records import Brief, Machine, Snapshot, Tally
-from good_tide.core.translation import tr
-from good_tide.storage.decoding import unpacked
+from good_tide.core.records import Brief, Snapshot
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.store import Store
+from good_tide.storage.summary_rows import SummaryRows
 
 SUMMARY_FOLDER = "summaries"
 _EACH = 256
@@ -28,24 +27,6 @@ _MOST = 4096
 """Snapshots in a summary."""
 _MOST_SMALL = 16
 """Summaries with less than half of that, before they are joined."""
-
-
-class _Row(msgspec.Struct, array_like=True, frozen=True):
-    name: bytes
-    time: int
-    machine: int
-    label: str
-    gaps: int
-    folders: int
-    tally: Tally
-
-
-class _Summary(msgspec.Struct, array_like=True, frozen=True):
-    """Rows name their machine and their covered folders by the numbers in these tables."""
-
-    machines: list[Machine]
-    folders: list[tuple[bytes, ...]]
-    rows: list[_Row]
 
 
 def known_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
@@ -78,13 +59,15 @@ def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     Raises:
         PlaceError: the disk gives nothing any more.
     """
-    present = store.snapshot_ids()
-    briefs = _briefs(store, present)
-    own = [brief for brief in briefs.values() if brief.machine.id == machine]
-    own += [one.brief for one in _readable(store, [name for name in present if name not in briefs])]
-    newest_first = sorted(own, key=lambda brief: (brief.time, brief.id), reverse=True)
-    found = _readable(store, [brief.id for brief in newest_first if brief.machine.id == machine])
-    return next(found, None)
+    present, summaries = store.snapshot_ids(), _read(store)
+    there = _undamaged(store, present)
+    fresh = there.difference(*(rows.names for rows in summaries))
+    store.unsummarised = len(fresh)
+    unknown = sorted({*fresh, *(set(present) - there)})
+    own = {one.brief.id: one.brief for one in _readable(store, unknown)}
+    times = {(brief.time, name) for name, brief in own.items() if brief.machine.id == machine}
+    times.update(one for rows in summaries for one in rows.times_of(machine) if one[1] in there)
+    return next(_readable(store, [name for _, name in sorted(times, reverse=True)]), None)
 
 
 def _readable(store: Store, names: Iterable[SnapshotId]) -> Iterator[Snapshot]:
@@ -112,7 +95,7 @@ def summarise(store: Store, owner: str) -> None:
         fresh = [name for name in present if name not in briefs]
         small = [name for name, rows in store.summaries.items() if len(rows) < _MOST // 2]
         joined = small if len(small) >= _MOST_SMALL else []
-        known = [brief for name in joined for brief in store.summaries[name] if brief.id in briefs]
+        known = [brief for name in joined for brief in store.summaries[name].briefs if brief.id in briefs]
         read = [_with_folders(store, snapshot) for snapshot in _readable(store, fresh)]
         every = sorted({brief.id: brief for brief in (*known, *read)}.values(), key=lambda one: one.time)
         for begin in range(0, len(every), _MOST):
@@ -128,36 +111,28 @@ def _known(store: Store, brief: Brief) -> Snapshot:
 
 def _briefs(store: Store, present: Iterable[SnapshotId]) -> dict[SnapshotId, Brief]:
     """What summaries say of some snapshots, without those that are known to be damaged."""
-    names = store.own_names(SUMMARY_FOLDER)
-    for name in names:
-        if name not in store.summaries:
-            store.summaries[name] = _rows(store, name)
-    there = set(present)
-    if store.damage.files:
-        there -= {SnapshotId(file.rpartition("/")[2]) for file in store.damage.files}
-    found = {brief.id: brief for name in names for brief in store.summaries[name] if brief.id in there}
+    there = _undamaged(store, present)
+    found = {brief.id: brief for rows in _read(store) for brief in rows.briefs if brief.id in there}
     store.unsummarised = len(there) - len(found)
     return found
 
 
-def _rows(store: Store, name: str) -> list[Brief]:
-    """What is in a summary; nothing in one that is damaged."""
-    file = f"{SUMMARY_FOLDER}/{name}"
-    with contextlib.suppress(DamageError, NotInPlaceError, IndexError):
-        said = unpacked(store.read_known(FileKind.SUMMARY, file), _Summary, file, tr("a summary"))
-        return [
-            Brief(
-                SnapshotId(row.name.hex()),
-                row.time,
-                said.machines[row.machine],
-                row.tally,
-                row.label,
-                row.gaps,
-                said.folders[row.folders],
-            )
-            for row in said.rows
-        ]
-    return []
+def _read(store: Store) -> list[SummaryRows]:
+    """All summaries; nothing is in one that is damaged."""
+    names = store.own_names(SUMMARY_FOLDER)
+    for name in names:
+        if name not in store.summaries:
+            store.summaries[name] = SummaryRows.of([])
+            file = f"{SUMMARY_FOLDER}/{name}"
+            with contextlib.suppress(DamageError, NotInPlaceError):
+                store.summaries[name] = SummaryRows.read(store.read_known(FileKind.SUMMARY, file), file)
+    return [store.summaries[name] for name in names]
+
+
+def _undamaged(store: Store, present: Iterable[SnapshotId]) -> set[SnapshotId]:
+    """Some snapshots, without those that are known to be damaged."""
+    damaged = {SnapshotId(file.rpartition("/")[2]) for file in store.damage.files}
+    return set(present) - damaged
 
 
 def _with_folders(store: Store, snapshot: Snapshot) -> Brief:
@@ -166,22 +141,6 @@ def _with_folders(store: Store, snapshot: Snapshot) -> Brief:
 
 
 def _write(store: Store, briefs: Sequence[Brief], owner: str) -> None:
-    machines = list({brief.machine: None for brief in briefs})
-    folders = list({brief.folders or (): None for brief in briefs})
-    machine_at = {machine: number for number, machine in enumerate(machines)}
-    folders_at = {paths: number for number, paths in enumerate(folders)}
-    rows = [
-        _Row(
-            bytes.fromhex(one.id),
-            one.time,
-            machine_at[one.machine],
-            one.label,
-            one.gaps,
-            folders_at[one.folders or ()],
-            one.tally,
-        )
-        for one in briefs
-    ]
-    plain = msgspec.msgpack.encode(_Summary(machines, folders, rows))
-    written = store.write_sealed(FileKind.SUMMARY, SUMMARY_FOLDER, plain, owner)
-    store.summaries[written.name] = list(briefs)
+    rows = SummaryRows.of(briefs)
+    written = store.write_sealed(FileKind.SUMMARY, SUMMARY_FOLDER, rows.encoded(), owner)
+    store.summaries[written.name] = rows

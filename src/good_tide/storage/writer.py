@@ -27,6 +27,7 @@ from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.index import encode_tables
+from good_tide.storage.kept_here import NOTHING_KEPT
 from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.missing_packs import notice_missing
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
@@ -106,9 +107,10 @@ class WriteSession:
             self._adopt(files)
             notice_missing(store, files)
             store.damage.keep()
-            store.kept.drop_gone(PACK_FOLDER, files)
-            for folder in (INDEX_FOLDER, SNAPSHOT_FOLDER):
-                store.kept.drop_gone(folder, store.place.names(folder))
+            if store.kept is not NOTHING_KEPT:
+                store.kept.drop_gone(PACK_FOLDER, files)
+                for folder in (INDEX_FOLDER, SNAPSHOT_FOLDER):
+                    store.kept.drop_gone(folder, store.place.names(folder))
         except BaseException:
             self._unmark()
             raise

@@ -6,10 +6,12 @@ import random
 import sys
 import threading
 
+import msgspec
 import numpy as np
 
+from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import ChunkId, PackId
-from good_tide.storage.index import ChunkIndex, Location
+from good_tide.storage.index import ChunkIndex, Location, decode_tables, encode_tables
 from good_tide.storage.packs import Holds, PackTable
 from tests.support.base import GoodTideTest
 
@@ -99,6 +101,24 @@ class ChunkIndexTest(GoodTideTest):
             found = index.find(chunk, frozenset(packs) - {left})
             self.assertEqual(found.pack if found else None, left)
         self.assertIsNone(index.find(chunk, frozenset(packs)))
+
+    def test_tables_whose_columns_contradict_each_other_are_damage(self) -> None:
+        good = [_table(b"a", 0, [(70, 90, 1), (5, 5, 0)]), _table(b"b", 1, []), _table(b"c", 1, [(3, 4, 1)])]
+        self.assertEqual(decode_tables(encode_tables(good), "index/1"), good)
+        self.assertEqual(decode_tables(encode_tables([]), "index/1"), [])
+        last = good[2]
+        for wrong in (
+            {"pack": PackId(b"short")},
+            {"holds": 7},
+            {"ids": last.ids + b"x"},
+            {"stored": last.stored * 2},
+            {"plain": b""},
+            {"squeezed": b"\2"},
+            {"squeezed": b"\0\1"},
+        ):
+            tables = [*good[:2], msgspec.structs.replace(last, **wrong)]
+            with self.subTest(wrong=wrong), self.assertRaises(DamageError):
+                decode_tables(encode_tables(tables), "index/1")
 
 
 def _table(

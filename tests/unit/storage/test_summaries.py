@@ -14,10 +14,12 @@ from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.opened import covered_folders
 from good_tide.storage import gathering, summaries
+from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import INDEX_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.marks import LEASE_FOLDER, Mark
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import SUMMARY_FOLDER, known_snapshots, last_snapshot, summarise
+from good_tide.storage.summary_rows import SummaryRows
 from tests.support.base import MACHINE, OTHER_MACHINE, GoodTideTest, open_store
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import release
@@ -95,6 +97,18 @@ class LongHistoryTest(GoodTideTest):
             file.unlink()
         self.assert_known(12)
         self.assertTrue(verify(self.fresh(), True, Silent()).ok)
+
+    def test_a_summary_whose_rows_point_nowhere_knows_nothing(self) -> None:
+        self.take(range(10))
+        store = self.fresh()
+        (file,) = self.files(SUMMARY_FOLDER)[:1]
+        plain = store.read_sealed(FileKind.SUMMARY, f"{SUMMARY_FOLDER}/{file.name}")
+        machines, folders, rows = msgspec.msgpack.decode(plain)
+        self.assertGreater(len(SummaryRows.read(plain, file.name)), 3)
+        for machine, paths in ((9, 0), (-1, 0), (0, 9), (0, -1)):
+            rows[1][2], rows[1][5] = machine, paths
+            wrong = msgspec.msgpack.encode([machines, folders, rows])
+            self.assertEqual(len(SummaryRows.read(wrong, file.name)), 0, (machine, paths))
 
     def test_a_disk_that_takes_no_summary_takes_the_snapshot(self) -> None:
         with mock.patch.object(summaries, "_write", side_effect=PlaceError("full", "")):

@@ -3,7 +3,9 @@ snapshots were taken."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -30,6 +32,19 @@ Cell = tuple[int, int]
 """Day of the week from Monday, 0, and hour."""
 
 
+class _Past(NamedTuple):
+    """How many snapshots were taken in each hour of the week, and in how many weeks."""
+
+    counts: Counter[Cell]
+    weeks: int
+
+    @classmethod
+    def of(cls, tide: Sequence[TidePoint]) -> _Past:
+        times = [local(point.time) for point in tide]
+        weeks = {when.isocalendar()[:2] for when in times}
+        return cls(Counter((when.weekday(), when.hour) for when in times), max(1, len(weeks)))
+
+
 class WeekPicture(QWidget):
     """Seven rows of 24 hours. Dragging from an open hour closes what it crosses, from a closed one opens it;
     with the keyboard the arrows move a frame and the space bar turns the hour in it. A click on a day's name
@@ -45,8 +60,9 @@ class WeekPicture(QWidget):
         self._look = look
         self._open: set[Cell] = {(day, hour) for day in range(7) for hour in range(24)}
         self._parts: dict[Cell, float] = {}
-        self._counts: dict[Cell, int] = {}
-        self._weeks = 1
+        self._tide: Sequence[TidePoint] = ()
+        self._past: _Past | None = None
+        """Counted when it is first to be seen: of a long history that takes a while."""
         self._drag: tuple[Cell, bool, frozenset[Cell]] | None = None
         self._at: Cell = (0, 8)
         self.setMinimumHeight(226)
@@ -73,16 +89,16 @@ class WeekPicture(QWidget):
         return not self._open
 
     def show_tide(self, tide: Sequence[TidePoint]) -> None:
-        """Count past snapshots by weekday and hour."""
-        self._counts.clear()
-        weeks = set()
-        for point in tide:
-            when = local(point.time)
-            cell = when.weekday(), when.hour
-            self._counts[cell] = self._counts.get(cell, 0) + 1
-            weeks.add(when.isocalendar()[:2])
-        self._weeks = max(1, len(weeks))
+        """Show how many past snapshots there were in each hour of the week."""
+        self._tide, self._past = tide, None
         self.update()
+
+    @property
+    def past(self) -> _Past:
+        """The past snapshots by weekday and hour."""
+        if self._past is None:
+            self._past = _Past.of(self._tide)
+        return self._past
 
     def set_cells(self, cells: set[Cell]) -> None:
         """Open exactly these hours."""
@@ -162,10 +178,10 @@ class WeekPicture(QWidget):
 
     def _words(self, cell: Cell) -> str:
         state = tr("snapshots are taken") if cell in self._open else tr("nothing runs by itself")
-        count = self._counts.get(cell, 0)
+        counts, weeks = self.past
         past = (
-            "; " + tr("in {count} of {weeks} weeks there was one").format(count=count, weeks=self._weeks)
-            if self._counts
+            "; " + tr("in {count} of {weeks} weeks there was one").format(count=counts[cell], weeks=weeks)
+            if counts
             else ""
         )
         return tr("{DAYS}, {cell:02}:00 to {cell_2:02}:00: {state}{past}").format(
@@ -203,7 +219,7 @@ class WeekPicture(QWidget):
                     painter.drawRoundedRect(
                         QRectF(box.left(), box.top(), box.width() * part, box.height()), 3, 3
                     )
-                self._paint_past(painter, box, self._counts.get((day, hour), 0))
+                self._paint_past(painter, box, self.past.counts[day, hour])
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(look.color("dusk"), 2))
@@ -212,7 +228,7 @@ class WeekPicture(QWidget):
     def _paint_past(self, painter: QPainter, box: QRectF, count: int) -> None:
         """A disc for the snapshots of that hour: the larger, the more of the past weeks had one."""
         if count:
-            size = min(box.width(), box.height()) * (0.18 + 0.34 * min(1.0, count / self._weeks))
+            size = min(box.width(), box.height()) * (0.18 + 0.34 * min(1.0, count / self.past.weeks))
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self._look.color("kelp"))
             painter.drawEllipse(box.center(), size / 2, size / 2)

@@ -30,6 +30,7 @@ from good_tide.core.words import number_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.icons import icon, program_icon
 from good_tide.desktop.painting.palette import Palette
+from good_tide.desktop.painting.styling import styled_at_the_end
 from good_tide.desktop.setup.recovery import RecoveryPanel
 from good_tide.desktop.setup.rescue import RescueDialog
 from good_tide.desktop.setup.view import SetUpPage
@@ -57,6 +58,10 @@ class MainWindow(QMainWindow):
 
     def __init__(self, look: Palette, socket: Path, settings: Path) -> None:
         super().__init__()
+        with styled_at_the_end():
+            self._build(look, socket, settings)
+
+    def _build(self, look: Palette, socket: Path, settings: Path) -> None:
         self.setWindowTitle(tr("Good Tide"))
         self.setWindowIcon(program_icon())
         self.resize(1280, 800)

@@ -211,8 +211,8 @@ class TideChart(QWidget):
             painter.drawPolygon(QPolygonF([*points, *ends]))
             painter.setPen(QPen(look.color(stroke), 1))
             painter.drawPolyline(QPolygonF(points))
-        columns = np.unique(self._columns(model, *self._visible(model)))
-        marks = [QRectF(x, _TICKS - 11, 1, 5) for x in columns.tolist()]
+        columns = set(self._columns(model, *self._visible(model)).tolist())
+        marks = [QRectF(x, _TICKS - 11, 1, 5) for x in sorted(columns)]
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look.color("shoal_deep"))
         painter.drawRects(marks)

@@ -36,8 +36,10 @@ from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import open_catalog, take_into_catalog
 from good_tide.storage.folder_place import FolderPlace
+from good_tide.storage.folders import PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import create_store
 from good_tide.storage.store import Store, open_store
+from good_tide.storage.sweep import Sweep, Watched
 
 MACHINE = Machine(MachineId("be" * 16), "bench")
 T0, HOUR = 1_790_000_000, 3600
@@ -238,6 +240,10 @@ class Bench:
         """Bytes of all files of the store."""
         return sum(file.stat().st_size for file in self.root.rglob("*") if file.is_file())
 
+    def packs(self) -> int:
+        """Bytes of its packs."""
+        return sum(file.stat().st_size for file in (self.root / PACK_FOLDER).rglob("*") if file.is_file())
+
     def restore(self, snapshot: Snapshot, into: Path) -> None:
         """Bring a whole snapshot into a folder."""
         store = self.open()
@@ -282,6 +288,48 @@ def measure(case: Case, scale: float, rounds: int) -> tuple[int, int]:
     return stored, allowed
 
 
+def what_stays(size: int, rounds: int, blocks: int, block: int) -> float:
+    """How much more a file takes whose other versions have all gone than a fresh copy of it, as a ratio: what
+    is left of old chunks, of which it has only a part.
+
+    :param size: its bytes. Each round ``blocks`` pieces of ``block`` bytes are written, most of them in the
+        first tenth.
+
+    Raises:
+        AssertionError: it came back other than it was.
+    """
+    with tempfile.TemporaryDirectory() as name:
+        rng = np.random.default_rng(3)
+        bench, image = Bench(Path(name)), Path(name) / "work" / "image"
+        image.write_bytes(rng.bytes(size))
+        bench.snap()
+        for _ in range(rounds):
+            with image.open("r+b") as file:
+                for place in np.minimum(np.abs(rng.normal(0, 0.1, blocks)), 0.99).tolist():
+                    file.seek(int(place * (size // block)) * block)
+                    file.write(rng.bytes(block))
+            last = bench.snap()
+        every = bench.packs()
+        for one in bench.open().snapshots()[0]:
+            if one.id != last.id:
+                (bench.root / SNAPSHOT_FOLDER / one.id).unlink()
+        for days in (40, 80):  # a sweep dooms, and deletes what an earlier one has doomed
+            now = (T0 + bench.hour * HOUR + days * 24 * HOUR) * SECOND
+            Sweep(bench.open(), "sweeper-", Watched(), now, Silent(), thorough=True).run()
+        bench.restore(last, Path(name) / "back")
+        subprocess.run(["diff", "-r", bench.work, Path(name) / "back" / "work"], check=True)
+        left = bench.packs()
+        (Path(name) / "fresh").mkdir()
+        fresh = Bench(Path(name) / "fresh")
+        shutil.copytree(bench.work, fresh.work, dirs_exist_ok=True)
+        fresh.snap()
+        print(
+            f"{size:,} B, {rounds} times {blocks} of {block:,} B: all versions {every:,} B, the last"
+            f" {left:,}, a fresh copy {fresh.packs():,}: {left / fresh.packs():.2f} times"
+        )
+        return left / fresh.packs()
+
+
 def releases(folder: Path) -> None:
     """The whole history of one thing, beside one solid archive of it."""
     with tempfile.TemporaryDirectory() as name:
@@ -315,6 +363,9 @@ def main() -> None:
     for case in CASES:
         if not words[:at] or case.name in words[:at]:
             measure(case, 1.0, 5)
+    if not words or "stays" in words[:at]:
+        for rounds, blocks, block in ((150, 8, 4096), (500, 8, 4096), (500, 100, 400)):
+            what_stays(16 << 20, rounds, blocks, block)
     for folder in words[at + 1 :]:
         releases(Path(folder))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from benchmarks.changes import CASES, measure
+from benchmarks.changes import CASES, measure, what_stays
 
 
 class CostsTest(unittest.TestCase):
@@ -13,3 +13,6 @@ class CostsTest(unittest.TestCase):
             with self.subTest(case.name):
                 stored, allowed = measure(case, 0.06, 2)
                 self.assertLess(stored, allowed)
+
+    def test_what_stays_of_old_chunks_is_bounded(self) -> None:
+        self.assertLess(what_stays(4 << 20, 40, 8, 4096), 1.5)

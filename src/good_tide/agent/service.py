@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
 import signal
@@ -57,6 +58,7 @@ from good_tide.protocol.agent_calls import (
     Hello,
     HistoryChanged,
     PauseWork,
+    ReadOverview,
     ResumeWork,
     StayRunning,
     StopWork,
@@ -233,8 +235,16 @@ class Agent:
         self._clients_changed(self._server.count)  # whoever began it may never come
         self.take_notice()
         self.scheduler.begin()
+        if self._while_used:
+            threading.Thread(target=self._look_ahead, name="ahead", daemon=True).start()
         self._server.serve()
         self.close()
+
+    def _look_ahead(self) -> None:
+        """Open what the window that began this agent will ask for; it is still being drawn. What is wrong is
+        said when it asks."""
+        with contextlib.suppress(GoodTideError, OSError):
+            self.history.overview(ReadOverview(JobId("")))
 
     def take_notice(self) -> None:
         """Note what an agent before this one left unfinished."""

@@ -19,6 +19,7 @@ from good_tide.operations.records.restores import RestoreNotes
 from good_tide.operations.records.run_records import RunRecords
 from good_tide.operations.records.store_health import HealthRecords
 from good_tide.operations.workplace import Workplace, this_workplace
+from good_tide.storage.folder_place import STORE_SIZES
 from good_tide.storage.place import StorePlace
 from good_tide.system.disk_choice import disks_for
 from good_tide.system.disks import Disks
@@ -61,6 +62,7 @@ def open_context(
     :param also: told of every event of the journal besides, such as the system's own log.
     """
     clock, disks = clock or SystemClock(), disks or disks_for(here.settings)
+    STORE_SIZES.keep_in(here.cache / "sizes")
     return Context(
         here=here,
         clock=clock,

@@ -22,10 +22,13 @@ from good_tide.core.errors import (
     PlaceFullError,
 )
 from good_tide.core.translation import tr
+from good_tide.storage.folder_sizes import FolderSizes, length_of
 from good_tide.storage.place import READ_LIMIT, TEMPORARY, NewFile, Place, StorePlace, disk_errors, no_folder
 
 _DEEPEST = 3
 """How many folders deep a store goes, and is looked into."""
+STORE_SIZES = FolderSizes()
+"""What was counted of stores in folders, in this process."""
 _FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _READ_FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 
@@ -101,7 +104,7 @@ class LocalPlace:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
             return sorted(
                 [
-                    (f"{inside}{item.name}", _length(item))
+                    (f"{inside}{item.name}", length_of(item))
                     for inside, items in self._files(folder)
                     for item in items
                 ]
@@ -114,10 +117,8 @@ class LocalPlace:
         while waiting:
             inside, depth = waiting.pop()
             try:
-                handle = _open_below(self.root, f"{folder}/{inside}")
+                handle = self._open(f"{folder}/{inside}")
             except FileNotFoundError:
-                if not self._may_be_missing:
-                    FolderPlace(self.root).check_there()
                 continue
             try:
                 with os.scandir(handle) as listing:
@@ -129,6 +130,19 @@ class LocalPlace:
                 yield inside, files
             finally:
                 os.close(handle)
+
+    def _open(self, folder: str) -> int:
+        """A handle of a folder in it.
+
+        Raises:
+            FileNotFoundError: that is not there. PlaceError: the whole directory is away.
+        """
+        try:
+            return _open_below(self.root, folder)
+        except FileNotFoundError:
+            if not self._may_be_missing:
+                FolderPlace(self.root).check_there()
+            raise
 
     def size(self, name: str) -> int:
         with (
@@ -205,7 +219,9 @@ class LocalPlace:
     def total_bytes(self) -> int:
         with disk_errors(tr("Listing {root}").format(root=self.root)):
             os.close(_open_below(self.root, ""))
-            return sum(_length(item) for _, items in self._files("") for item in items)
+            if self.limit is not None:
+                return sum(length_of(item) for _, items in self._files("") for item in items)
+            return STORE_SIZES.total(self.root, self._open, _DEEPEST, ("", f"{TEMPORARY}/"))
 
     def room(self) -> tuple[int, int]:
         with disk_errors(tr("Asking for the room of {root}").format(root=self.root)):
@@ -229,13 +245,6 @@ class LocalPlace:
                 and not inside.is_symlink()
                 and all(item.is_file() and not item.is_symlink() for item in inside.iterdir())
             )
-
-
-def _length(item: os.DirEntry[str]) -> int:
-    """Bytes of a file; none of one that went away meanwhile."""
-    with contextlib.suppress(FileNotFoundError):
-        return item.stat(follow_symlinks=False).st_size
-    return 0
 
 
 def _open_below(root: Path, folder: str) -> int:

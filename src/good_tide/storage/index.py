@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
+from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.packs import Holds, PackTable, checked
@@ -62,6 +62,8 @@ class ChunkIndex:
 
     def __init__(self) -> None:
         self.tables: dict[PackId, PackTable] = {}
+        self.pack_names: set[str] = set()
+        """How the files of the known packs are named."""
         self._order: list[PackTable] = []
         self._sorted = _Sorted(0, np.empty(0, dtype=np.uint64), np.empty((0, 2), dtype=np.int64))
         self._merging = threading.Lock()
@@ -72,6 +74,7 @@ class ChunkIndex:
             for table in tables:
                 if table.pack not in self.tables:
                     self.tables[table.pack] = table
+                    self.pack_names.add(table.pack.hex())
                     self._order.append(table)
 
     def __len__(self) -> int:
@@ -80,11 +83,6 @@ class ChunkIndex:
     def packs(self) -> Iterator[PackTable]:
         """The known packs."""
         return iter(self._order)
-
-    def pack_names(self) -> set[str]:
-        """How the files of the known packs are named."""
-        every = b"".join(self.tables).hex()
-        return {every[at : at + 2 * NAME_BYTES] for at in range(0, len(every), 2 * NAME_BYTES)}
 
     def _merged(self) -> _Sorted:
         """The sorted chunks of all tables, those added since the last look-up merged in."""

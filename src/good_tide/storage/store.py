@@ -129,7 +129,7 @@ class Store:
             PlaceError: the disk gives nothing any more.
         """
         found = dict(self._unnamed)
-        named = self._index.pack_names() if self._index is not None else set()
+        named = self._index.pack_names if self._index is not None else set()
         for file in self.place.names(PACK_FOLDER) if files is None else files:
             if file.rpartition("/")[2] in named:
                 continue

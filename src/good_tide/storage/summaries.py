@@ -9,6 +9,7 @@ two machines that do so at once write the same twice.
 from __future__ import annotations
 
 import contextlib
+import heapq
 from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
@@ -64,10 +65,12 @@ def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     fresh = there.difference(*(rows.names for rows in summaries))
     store.unsummarised = len(fresh)
     unknown = sorted({*fresh, *(set(present) - there)})
-    own = {one.brief.id: one.brief for one in _readable(store, unknown)}
-    times = {(brief.time, name) for name, brief in own.items() if brief.machine.id == machine}
-    times.update(one for rows in summaries for one in rows.times_of(machine) if one[1] in there)
-    return next(_readable(store, [name for _, name in sorted(times, reverse=True)]), None)
+    own = [one.brief for one in _readable(store, unknown)]
+    times = [[(one.time, one.id) for one in own if one.machine.id == machine]]
+    times += [[*rows.times_of(machine)] for rows in summaries]
+    newest_first = heapq.merge(*(sorted(some, reverse=True) for some in times), reverse=True)
+    known = {*there, *unknown}
+    return next(_readable(store, (name for _, name in newest_first if name in known)), None)
 
 
 def _readable(store: Store, names: Iterable[SnapshotId]) -> Iterator[Snapshot]:

@@ -15,6 +15,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, look_argument, opened_to_look, whose_options
 from good_tide.cli.output import path_fields, print_json_list, say, show_path, table
+from good_tide.cli.reading_history import caught_up
 from good_tide.core.entries import Kind
 from good_tide.core.name_query import NameQuery
 from good_tide.core.selection import parse_period
@@ -25,7 +26,6 @@ from good_tide.operations.history import browse
 from good_tide.operations.history.changes import Became, Change, changes
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.restore.archive import STANDARD_OUTPUT, new_file
-from good_tide.operations.stores.opening import synced_catalog
 
 _COLUMNS = (
     "time",
@@ -80,7 +80,7 @@ def changes_command(
     begin, end = stretch(since, until)
     wanted = None if path is None else browse.tidy(path)
     store = opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, context.here.cache)
+    catalog, damage = caught_up(store, context.here.cache, as_json)
     whose = Chooser(context, store, Whose(machine, job_name), [wanted] if wanted else ()).machine()
     found = changes(catalog, whose.id, wanted, begin, end)
     if target is not None:

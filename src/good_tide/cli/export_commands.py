@@ -22,6 +22,7 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, show_path
 from good_tide.cli.parameters import PATH
+from good_tide.cli.reading_history import caught_up
 from good_tide.core.records import Snapshot
 from good_tide.core.restoring import Wished
 from good_tide.core.translation import tr
@@ -33,7 +34,7 @@ from good_tide.operations.restore.all_versions import version_items
 from good_tide.operations.restore.archive import STANDARD_OUTPUT, ArchiveReport, write_archive, write_items
 from good_tide.operations.restore.handed_folder import write_folder
 from good_tide.operations.restore.plan import Wish
-from good_tide.operations.stores.opening import Store, synced_catalog
+from good_tide.operations.stores.opening import Store
 
 _Command = TypeVar("_Command", bound=Callable[..., Any])
 
@@ -120,7 +121,7 @@ def export_versions_command(
     context, wanted = this_context(), browse.tidy(path)
     times = stretch(since, until)
     store = opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, context.here.cache)
+    catalog, damage = caught_up(store, context.here.cache, as_json)
     whose = Chooser(context, store, Whose(machine, job_name), [wanted]).machine()
     problems: list[tuple[bytes, str]] = []
     items = version_items(store, catalog, whose.id, wanted, times, problems)

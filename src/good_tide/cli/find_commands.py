@@ -13,6 +13,7 @@ from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, opened_to_look, passphrase_option, whose_options
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.parameters import PATH, STORE
+from good_tide.cli.reading_history import caught_up
 from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError
 from good_tide.core.history import Lifeline, TidePoint
@@ -26,7 +27,6 @@ from good_tide.operations.context import this_context
 from good_tide.operations.history import browse
 from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.history.missing import missing_in
-from good_tide.operations.stores.opening import synced_catalog
 
 _MOST = 1000
 _LOOKS_SECONDS = 600.0
@@ -73,7 +73,7 @@ def find_command(
     begin = parse_period(since)[0] if since else every.changed[0]
     end = parse_period(until)[1] if until else every.changed[1]
     store = opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, context.here.cache)
+    catalog, damage = caught_up(store, context.here.cache, as_json)
     whose = Chooser(context, store, Whose(machine, job_name)).machine()
     size = parse_size(larger) if larger else 0
     query = NameQuery(parsed, gone, kind or "", (begin, end), size)
@@ -130,7 +130,7 @@ def missing_command(
     context = this_context()
     path = browse.tidy(os.fspath(folder))
     store = opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, context.here.cache)
+    catalog, damage = caught_up(store, context.here.cache, as_json)
     whose = Chooser(context, store, Whose(machine, job_name), [path]).machine()
     above = any(root.name.startswith(path.rstrip(b"/") + b"/") for root in catalog.roots(whose.id))
     if not above and catalog.folder(whose.id, path) is None:

@@ -102,6 +102,11 @@ def say_noticed(what: str, todo: str) -> None:
     _complain(f"{what}. {todo}.")
 
 
+def say_aside(words: str) -> None:
+    """Something that is no result, on standard error."""
+    _complain(words)
+
+
 def _complain(words: str) -> None:
     sys.stderr.write(harmless(f"good-tide: {words}", lines=True) + "\n")
     sys.stderr.flush()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from pathlib import Path
 from typing import Any, get_args
 
@@ -20,6 +21,7 @@ from good_tide.cli.options import (
 )
 from good_tide.cli.output import path_fields, print_json, say, show_path, table
 from good_tide.cli.parameters import STORE
+from good_tide.cli.reading_history import caught_up
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.forecast import full_in
@@ -33,8 +35,7 @@ from good_tide.operations.coverage.selecting import home_folder
 from good_tide.operations.jobs.changing import change_room
 from good_tide.operations.retention.by_hand import elsewhere, purge_by_hand
 from good_tide.operations.retention.purge import plan_purge
-from good_tide.operations.retention.room import store_room, taking
-from good_tide.operations.stores.opening import synced_catalog
+from good_tide.operations.retention.room import RoomFacts, store_room, taking
 from good_tide.operations.stores.users import job_using
 
 
@@ -163,8 +164,10 @@ def room_command(
                 tr("No job of this machine uses this store"), tr("Set its room on a machine that does")
             )
         room = change_room(context, job, changed).room
+    if not as_json:
+        _say_now(store_room(context, found, room), room)
     machine = (context.machine_of(job) if job is not None else here.machine).id
-    catalog, _ = synced_catalog(found, here.cache)
+    catalog, _ = caught_up(found, here.cache, as_json)
     tide = catalog.tide(machine)
     catalog.close()
     facts = store_room(context, found, room, tide)
@@ -189,22 +192,6 @@ def room_command(
             }
         )
         return output.WITH_GAPS if facts.short else output.DONE
-    say(
-        tr("{stored} stored, {free} free of {total}.").format(
-            stored=size_words(facts.stored), free=size_words(facts.free), total=size_words(facts.total)
-        )
-    )
-    if facts.limit or facts.reserve:
-        say(
-            tr("Limit {limit}, reserve {reserve}; when short: {when_short}, floor {floor_days} days.").format(
-                limit=size_words(facts.limit) if facts.limit else "none",
-                reserve=size_words(facts.reserve),
-                when_short=room.when_short,
-                floor_days=room.floor_days,
-            )
-        )
-    if facts.short:
-        say(tr("SHORT of {short}.").format(short=size_words(facts.short)))
     if days is not None:
         say(
             tr("Not full within five years at this pace.")
@@ -224,6 +211,27 @@ def room_command(
             right=(1, 2),
         )
     return output.WITH_GAPS if facts.short else output.DONE
+
+
+def _say_now(facts: RoomFacts, room: Room) -> None:
+    """What is known without history, at once: that may have to be read first."""
+    say(
+        tr("{stored} stored, {free} free of {total}.").format(
+            stored=size_words(facts.stored), free=size_words(facts.free), total=size_words(facts.total)
+        )
+    )
+    if facts.limit or facts.reserve:
+        say(
+            tr("Limit {limit}, reserve {reserve}; when short: {when_short}, floor {floor_days} days.").format(
+                limit=size_words(facts.limit) if facts.limit else "none",
+                reserve=size_words(facts.reserve),
+                when_short=room.when_short,
+                floor_days=room.floor_days,
+            )
+        )
+    if facts.short:
+        say(tr("SHORT of {short}.").format(short=size_words(facts.short)))
+    sys.stdout.flush()
 
 
 def _day(now: int, days: int | None) -> str | None:

@@ -14,6 +14,7 @@ import click
 from good_tide.cli import output
 from good_tide.cli.options import StoreCommand, json_option, look_argument, opened_to_look, whose_options
 from good_tide.cli.output import named_snapshot, path_fields, print_json, say, table
+from good_tide.cli.reading_history import caught_up
 from good_tide.core.clock import SystemClock
 from good_tide.core.comparing import Comparison
 from good_tide.core.entries import Entry, Kind
@@ -29,7 +30,7 @@ from good_tide.operations.history.choosing import Chooser, Whose
 from good_tide.operations.history.containing import containing as containing_versions
 from good_tide.operations.history.path_history import machines_with, path_history, path_life
 from good_tide.operations.history.showing import compare_moments, compare_with_disk, show
-from good_tide.operations.stores.opening import Store, synced_catalog
+from good_tide.operations.stores.opening import Store
 from good_tide.viewing.apart import Viewer
 
 _CONTAINS = {True: "yes", False: "no", None: tr("no text")}
@@ -53,7 +54,7 @@ def versions_command(
     """The versions of a file or folder through all snapshots of this store."""
     context = this_context()
     here, store = context.here, opened_to_look(context, named, passphrase_file)
-    catalog, damage = synced_catalog(store, here.cache)
+    catalog, damage = caught_up(store, here.cache, as_json)
     inside = browse.tidy(path)
     whose = Chooser(context, store, Whose(machine, job_name), [inside]).machine()
     found = path_history(catalog, inside, whose.id)

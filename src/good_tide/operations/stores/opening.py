@@ -6,7 +6,7 @@ import contextlib
 import math
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -205,10 +205,15 @@ def _catalog_file(cache: Path, identity: StoreId) -> Path:
     return own_cache(cache, identity) / "catalog.sqlite3"
 
 
-def synced_catalog(store: Store, cache: Path) -> tuple[Catalog, list[DamageError]]:
-    """The local catalog of a store, brought up to date; and what could not be read."""
+def synced_catalog(
+    store: Store, cache: Path, tell: Callable[[int, int], None] | None = None
+) -> tuple[Catalog, list[DamageError]]:
+    """The local catalog of a store, brought up to date; and what could not be read.
+
+    :param tell: given the snapshots taken in so far, and those there are to take in.
+    """
     catalog = open_catalog(store, cache)
-    return catalog, catalog.sync(store)
+    return catalog, catalog.sync(store, tell)
 
 
 def open_ledger(store: Store, cache: Path, control: Control) -> Ledger:

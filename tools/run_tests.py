@@ -1,4 +1,4 @@
-"""Run all test modules, one more at once than there are processors, as each waits at times:
+"""Run all test modules, two more at once than there are processors, as each waits at times:
 ``tools/run_tests.py [--quick | --coverage] [MODULE...]``, with modules such as ``unit.core.test_words``. What
 one prints is shown when it fails. ``--quick``: only unit tests that need little time. ``--coverage``: say
 what was reached, in sub-processes as well."""
@@ -51,6 +51,15 @@ LONG_FIRST = (
     "property.test_sweep",
 )
 """Modules that take long begin first, so that none is left alone at the end."""
+MOSTLY_WAITING = (
+    "scenario.test_mounted_share",
+    "scenario.test_lossy_lines",
+    "scenario.test_server_store",
+    "scenario.test_server_faults",
+    "scenario.test_locked_job",
+    "scenario.test_living_here",
+)
+"""Modules that take little of a processor: one more worker has these for itself."""
 NOT_QUICK = (
     "unit.agent.test_folder_watching",
     "unit.core.test_forecast",
@@ -170,15 +179,18 @@ def main() -> int:
             names, key=lambda name: (LONG_FIRST.index(name) if name in LONG_FIRST else len(LONG_FIRST), name)
         )
     )
+    idle = deque(name for name in waiting if name in MOSTLY_WAITING)
+    for name in idle:
+        waiting.remove(name)
     failed: list[str] = []
     tell = threading.Lock()
 
-    def work() -> None:
+    def work(queue: deque[str]) -> None:
         while True:
             with tell:
-                if not waiting:
+                if not queue:
                     return
-                name = waiting.popleft()
+                name = queue.popleft()
             began = time.monotonic()
             command = [sys.executable, *before, "-m", "unittest", "--buffer", f"tests.{name}"]
             on_disk = disk is None or name in ON_THE_SYSTEM_DISK
@@ -195,7 +207,8 @@ def main() -> int:
                     print(output, flush=True)
 
     began = time.monotonic()
-    workers = [threading.Thread(target=work) for _ in range((os.cpu_count() or 1) + 1)]
+    queues = [waiting] * ((os.cpu_count() or 1) + 1) + [idle]
+    workers = [threading.Thread(target=work, args=(queue,)) for queue in queues]
     with memory_disk() as disk:
         for worker in workers:
             worker.start()

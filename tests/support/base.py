@@ -25,7 +25,7 @@ from good_tide.core.restoring import Existing
 from good_tide.core.rhythm import Rhythm
 from good_tide.core.settings import Job, StoreRef
 from good_tide.crypto.seals import StoreKeys
-from good_tide.crypto.slots import STRONG, Cost
+from good_tide.crypto.slots import Cost
 from good_tide.operations.context import Context, open_context
 from good_tide.operations.restore.carry_out import carry_out
 from good_tide.operations.restore.plan import Wish, plan_restore
@@ -40,12 +40,12 @@ from good_tide.storage.header import NewStore
 from good_tide.storage.store import Store
 from good_tide.system.disks import Disks
 from good_tide.system.keyrings import KeyRing
+from tests.support.cheap_keys import CHEAP as CHEAP
 from tests.support.warm_program import WarmProgram
 
 BY_HAND = Rhythm(rules=())
 """For tests that are not about the rhythm: nothing runs by itself."""
 
-CHEAP = Cost(memory_kib=64, passes=1, lanes=1)
 PASSPHRASE = "tide and time"
 MACHINE = Machine(MachineId("a1" * 16), "desk")
 OTHER_MACHINE = Machine(MachineId("b2" * 16), "laptop")
@@ -59,7 +59,7 @@ def create_store(
     root: Path,
     passphrase: str | None,
     hint: str = "",
-    cost: Cost = STRONG,
+    cost: Cost = CHEAP,
     twin: StoreKeys | None = None,
     parity: bool = True,
 ) -> NewStore:
@@ -246,11 +246,11 @@ def program(
         tempfile.TemporaryFile() as out,
         tempfile.TemporaryFile() as errors,
     ):
-        code = _warm.run(given, (nothing, out, errors), timeout)
+        code = WARM.run(given, (nothing, out, errors), timeout)
         said = [
             os.pread(file.fileno(), os.fstat(file.fileno()).st_size, 0).decode() for file in (out, errors)
         ]
     return subprocess.CompletedProcess(given, code, *said)
 
 
-_warm = WarmProgram()
+WARM = WarmProgram()

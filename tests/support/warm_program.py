@@ -1,6 +1,7 @@
 """The program, ready to run: a process that has loaded all commands and forks itself for each one, which
 spares a test the half second that loading them takes. What runs is a process of its own with the test's
-environment, standard streams and a fresh state, as if it had been started alone."""
+environment, standard streams and a fresh state, as if it had been started alone; but that the passphrases it
+sets cost little to try."""
 
 from __future__ import annotations
 
@@ -21,6 +22,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
+from tests.support.cheap_keys import cheap_keys
+
 _FDS = 3
 _MOST_BYTES = 4 << 20
 
@@ -32,14 +35,23 @@ class WarmProgram:
         self._line: socket.socket | None = None
         self._lock = threading.Lock()
 
-    def run(self, words: Sequence[str], streams: tuple[BinaryIO, BinaryIO, BinaryIO], timeout: float) -> int:
+    def run(
+        self,
+        words: Sequence[str],
+        streams: tuple[BinaryIO, BinaryIO, BinaryIO],
+        timeout: float,
+        module: str = "good_tide.cli.main",
+    ) -> int:
         """The exit code of a command, as ``subprocess`` gives it; ``TimeoutExpired`` after so many seconds,
-        and then it is killed."""
+        and then it is killed.
+
+        :param module: what has the ``main`` that is run.
+        """
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         with ours:
             with theirs, self._lock:
                 handles = array.array("i", [stream.fileno() for stream in streams] + [theirs.fileno()])
-                asked = json.dumps([list(words), dict(os.environ), os.getcwd()])
+                asked = json.dumps([module, list(words), dict(os.environ), os.getcwd()])
                 with contextlib.closing(_large(asked)) as paper:
                     handles.append(paper.fileno())
                     rights = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, handles)]
@@ -106,7 +118,7 @@ def _requests(line: socket.socket) -> Iterator[list[int]]:
 def _one(handles: list[int]) -> None:
     """In a fork: run one command, and say its process and then how it ended."""
     *streams, answer, paper = handles
-    words, environment, folder = json.loads(os.pread(paper, _MOST_BYTES, 0))
+    module, words, environment, folder = json.loads(os.pread(paper, _MOST_BYTES, 0))
     pid = os.fork()
     if pid:
         told = socket.socket(fileno=answer)
@@ -125,23 +137,22 @@ def _one(handles: list[int]) -> None:
     os.chdir(folder)
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     sys.argv[1:] = words
-    from good_tide.cli.main import main
-
-    main()
+    importlib.import_module(module).main()
 
 
 def serve(line: socket.socket) -> None:
     """Fork for each request."""
     _load_all()
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
-    for handles in _requests(line):
-        if os.fork() == 0:
-            line.close()
-            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-            _one(handles)
-            return
-        for handle in handles:
-            os.close(handle)
+    with cheap_keys():
+        for handles in _requests(line):
+            if os.fork() == 0:
+                line.close()
+                signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+                _one(handles)
+                return
+            for handle in handles:
+                os.close(handle)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,6 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
-from unittest import mock
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
@@ -19,17 +18,16 @@ from good_tide.core.clock import SetClock, SystemClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.job_facts import StoreState
 from good_tide.core.settings import Job, StoreRef
-from good_tide.crypto import slots
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.operations.workplace import Workplace, load_jobs
 from good_tide.protocol.sockets import agent_socket
-from good_tide.storage import header, keyslots
 from good_tide.storage.store import Store
 from good_tide.system.disk_choice import STAND_IN_FILE
 from good_tide.system.keyrings import StandInKeyRing
 from good_tide.system.stand_in_disks import StandIn, StandInDisks
-from tests.support.base import CHEAP, HOUR, MACHINE, T0, GoodTideTest
+from tests.support.base import HOUR, MACHINE, T0, GoodTideTest
+from tests.support.cheap_keys import cheap_keys
 from tests.support.disk_facts import GIB
 from tests.support.stand_ins import quiet
 
@@ -125,16 +123,7 @@ class SetUpWindowTest(GoodTideTest):
 
     def setUp(self) -> None:
         super().setUp()
-        for module, name in (
-            (header, "create_store"),
-            (keyslots, "change_passphrase"),
-            (keyslots, "add_recovery"),
-        ):
-            defaults = getattr(module, name).__defaults__
-            cheap = tuple(CHEAP if value is slots.STRONG else value for value in defaults)
-            patch = mock.patch.object(getattr(module, name), "__defaults__", cheap)
-            patch.start()
-            self.addCleanup(patch.stop)
+        self.enterContext(cheap_keys())
         self.home = Path(os.environ["HOME"])
         for name in (
             "Documents/budget.csv",

@@ -17,13 +17,17 @@ import msgspec
 
 _SETTLED_NS = 3 * 10**9
 """A folder that changed a shorter time before it was looked into may change again and keep its time."""
+_HOLDS_NS = 6 * 3600 * 10**9
+"""Then a folder is looked into in any case: there may be file systems that do not keep its time."""
 _MOST_STORES = 32
 
 
 class _Seen(msgspec.Struct, array_like=True, frozen=True):
-    """``mark`` says which folder it is, and when something in it last came or went."""
+    """``mark`` says which folder it is, and when something in it last came or went; ``looked``: when that was
+    seen. Both in nanoseconds since 1970."""
 
     mark: tuple[int, int, int]
+    looked: int
     size: int
     folders: tuple[str, ...]
 
@@ -71,12 +75,11 @@ class FolderSizes:
                 continue
             try:
                 seen = before.get(inside)
-                settled = seen is not None and seen.mark == _mark(handle)
-                if seen is None or not settled:
-                    seen, settled = _look(handle)
+                if seen is None or not _holds(seen, handle):
+                    seen = _look(handle)
             finally:
                 os.close(handle)
-            if settled and inside not in moving:
+            if seen.looked - seen.mark[2] > _SETTLED_NS and inside not in moving:
                 kept[inside] = seen
             total += seen.size
             if inside.count("/") < deepest:
@@ -103,11 +106,19 @@ class FolderSizes:
             if self._file is None:
                 return
             with contextlib.suppress(OSError, UnicodeEncodeError):
-                data = msgspec.msgpack.encode(stores)
-                self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-                with tempfile.NamedTemporaryFile(dir=self._file.parent, delete=False) as fresh:
-                    fresh.write(data)
-                os.replace(fresh.name, self._file)
+                _put(self._file, msgspec.msgpack.encode(stores))
+
+
+def _put(file: Path, data: bytes) -> None:
+    file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=file.parent) as inside:
+        fresh = Path(inside) / "sizes"
+        fresh.write_bytes(data)
+        fresh.replace(file)
+
+
+def _holds(seen: _Seen, handle: int) -> bool:
+    return seen.mark == _mark(handle) and 0 <= time.time_ns() - seen.looked < _HOLDS_NS
 
 
 def _mark(handle: int) -> tuple[int, int, int]:
@@ -115,14 +126,13 @@ def _mark(handle: int) -> tuple[int, int, int]:
     return info.st_dev, info.st_ino, info.st_mtime_ns
 
 
-def _look(handle: int) -> tuple[_Seen, bool]:
-    """What is in a folder, and whether that can be told by the folder's time from now on."""
+def _look(handle: int) -> _Seen:
     mark, now = _mark(handle), time.time_ns()
     with os.scandir(handle) as listing:
         items = list(listing)
     size = sum(length_of(item) for item in items if item.is_file(follow_symlinks=False))
     folders = tuple(item.name for item in items if item.is_dir(follow_symlinks=False))
-    return _Seen(mark, size, folders), now - mark[2] > _SETTLED_NS
+    return _Seen(mark, now, size, folders)
 
 
 def length_of(item: os.DirEntry[str]) -> int:

@@ -79,6 +79,24 @@ class FolderSizesTest(GoodTideTest):
         self.put("store.json", 20)
         self.assertEqual(self.total(), self.true())
 
+    def test_a_file_system_that_does_not_keep_the_time_of_folders_is_believed_for_some_hours(self) -> None:
+        self.age()
+        self.total()
+        before = (self.root / "packs/3").stat()
+        self.put("packs/3/unseen", 80)
+        os.utime(self.root / "packs/3", ns=(before.st_atime_ns, before.st_mtime_ns))
+        self.assertEqual(self.total(), self.true() - 80)
+        with mock.patch("time.time_ns", return_value=time.time_ns() + 7 * 3600 * 10**9):
+            self.assertEqual(self.total(), self.true())
+
+    def test_a_full_disk_leaves_nothing_behind(self) -> None:
+        self.age()
+        file = self.folder / "cache" / "sizes"
+        self.sizes.keep_in(file)
+        with mock.patch.object(Path, "write_bytes", side_effect=OSError(28, "full")):
+            self.assertEqual(self.total(), self.true())
+        self.assertEqual(list(file.parent.iterdir()), [])
+
     def test_whatever_comes_and_goes_it_says_what_is_there(self) -> None:
         chance = random.Random(5)
         for number in range(200):

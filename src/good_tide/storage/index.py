@@ -73,9 +73,9 @@ class ChunkIndex:
         with self._merging:
             for table in tables:
                 if table.pack not in self.tables:
-                    self.tables[table.pack] = table
                     self.pack_names.add(table.pack.hex())
                     self._order.append(table)
+                    self.tables[table.pack] = table  # last: what is in it is found by who looks now
 
     def __len__(self) -> int:
         return sum(len(table) for table in self._order)

@@ -105,6 +105,11 @@ class ChunkIndex:
 
     def locations(self, identity: ChunkId) -> Iterator[Location]:
         """Every place where a chunk lies."""
+        for table, number in self._places(identity):
+            yield location_in(table, number)
+
+    def _places(self, identity: ChunkId) -> Iterator[tuple[PackTable, int]]:
+        """The table of each pack that a chunk lies in, and its number there."""
         _, keys, rows = self._merged()
         key = np.uint64(int.from_bytes(identity[:8], "big"))
         at = int(np.searchsorted(keys, key))
@@ -112,7 +117,7 @@ class ChunkIndex:
             table_number, number = rows[at].tolist()
             table = self._order[table_number]
             if table.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES] == identity:
-                yield location_in(table, number)
+                yield table, number
             at += 1
 
     def find(
@@ -131,11 +136,11 @@ class ChunkIndex:
     def following(self, identity: ChunkId, most: int) -> list[ChunkId]:
         """The chunks that lie behind one in its pack: what was taken in after it, and is likely to be read
         after it."""
-        place = next(self.locations(identity), None)
+        place = next(self._places(identity), None)
         if place is None:
             return []
-        table = self.tables[place.pack]
-        numbers = range(place.number + 1, min(place.number + 1 + most, len(table)))
+        table, number = place
+        numbers = range(number + 1, min(number + 1 + most, len(table)))
         return [ChunkId(table.ids[at * CHUNK_ID_BYTES : (at + 1) * CHUNK_ID_BYTES]) for at in numbers]
 
     def known(self, keys: NDArray[np.uint64]) -> NDArray[np.bool_]:

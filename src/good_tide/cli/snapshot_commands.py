@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -99,9 +100,10 @@ def snapshot_command(
             here.state,
             catalog.stored_small if catalog.names() else None,
         )
-        take_into_catalog(store, catalog)
     if as_json:
         print_json(output.snapshot_fields(taken))
     else:
         output.say_snapshot(taken)
+    sys.stdout.flush()  # what follows may take as long as the first snapshot did
+    take_into_catalog(store, catalog)
     return output.WITH_GAPS if taken.gaps else output.DONE

@@ -20,6 +20,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.translation import tr
 
 Column = NDArray[np.int64]
+_ONE = np.uint64(1)
 _HEADS = [bytes([planes]) for planes in range(9)]
 
 
@@ -104,13 +105,13 @@ def decode_columns(columns: Sequence[bytes], count: int) -> Column:
     Raises:
         DamageError: the length of one does not fit.
     """
-    planes = np.zeros((len(columns), count, 8), dtype=np.uint8)
-    for row, data in enumerate(columns):
+    planes: list[bytes] = []
+    for data in columns:
         used = data[0] if data else 9
         if used > 8 or len(data) != 1 + used * count:
             raise DamageError(tr("A column of numbers has the wrong length"))
-        if used:
-            planes[row, :, :used] = np.frombuffer(data, dtype=np.uint8, offset=1).reshape(used, count).T
-    folded = planes.view("<u8")[:, :, 0]
-    steps = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
+        planes += (data[1:], bytes((8 - used) * count))
+    table = np.frombuffer(b"".join(planes), dtype=np.uint8).reshape(len(columns), 8, count)
+    folded = np.ascontiguousarray(table.transpose(0, 2, 1)).view("<u8").reshape(len(columns), count)
+    steps = (folded >> _ONE).view(np.int64) ^ -(folded & _ONE).view(np.int64)
     return np.cumsum(steps, axis=1, dtype=np.int64)

@@ -101,12 +101,10 @@ class Page:
         columns = wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode
         stats = decode_columns(columns, count).T.copy()
         stats[:, 5] += stats[:, 4]
-        if count and not (
-            0 <= stats[:, 0].min() <= stats[:, 0].max() <= 0o7777
-            and stats[:, 1:4].min() >= 0
-            and stats[:, 1:3].max() < 1 << 32
-        ):
-            raise DamageError(tr("A folder listing holds numbers that cannot be"))
+        if count:
+            least, most = stats.min(axis=0).tolist(), stats.max(axis=0).tolist()
+            if min(least[:4]) < 0 or most[0] > 0o7777 or max(most[1:3]) >= 1 << 32:
+                raise DamageError(tr("A folder listing holds numbers that cannot be"))
         return stats
 
     @cached_property
@@ -218,7 +216,8 @@ class Page:
     def _extent_counts(self) -> Column:
         counts = decode_column(self._wire.extent_counts, len(self.names))
         if len(counts) and (
-            int(counts.min()) < 0 or int(counts.max()) > _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS
+            not 0 <= int(counts.min()) <= int(counts.max()) <= _MOST_EXTENTS
+            or int(counts.sum()) > _MOST_EXTENTS
         ):
             raise DamageError(tr("A folder listing contradicts itself"))
         return counts
@@ -257,8 +256,8 @@ class Page:
             for at in range(0, len(wire.chunks), CHUNK_ID_BYTES)
         ]
         columns = wire.extent_chunks, wire.extent_offsets, wire.extent_lengths
-        chunks, offsets, lengths = decode_columns(columns, count)
-        if count and (min(chunks.min(), offsets.min(), lengths.min()) < 0 or chunks.max() >= len(table)):
+        chunks, offsets, lengths = found = decode_columns(columns, count)
+        if count and (found.min() < 0 or chunks.max() >= len(table)):
             raise DamageError(tr("A folder listing points outside its own tables"))
         return [
             Extent(table[chunk], offset, length)

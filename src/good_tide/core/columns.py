@@ -114,4 +114,5 @@ def decode_columns(columns: Sequence[bytes], count: int) -> Column:
     table = np.frombuffer(b"".join(planes), dtype=np.uint8).reshape(len(columns), 8, count)
     folded = np.ascontiguousarray(table.transpose(0, 2, 1)).view("<u8").reshape(len(columns), count)
     steps = (folded >> _ONE).view(np.int64) ^ -(folded & _ONE).view(np.int64)
-    return np.cumsum(steps, axis=1, dtype=np.int64)
+    found: Column = steps.cumsum(axis=1, dtype=np.int64)
+    return found

@@ -97,11 +97,16 @@ class Page:
         Raises:
             DamageError: the columns are none.
         """
-        wire, count = self._wire, len(self.names)
-        columns = wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode
-        stats = decode_columns(columns, count).T.copy()
+        return self._checked_stats(decode_columns(self._stat_columns(), len(self.names)))
+
+    def _stat_columns(self) -> list[bytes]:
+        wire = self._wire
+        return [wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode]
+
+    def _checked_stats(self, columns: Column) -> Column:
+        stats = columns.T.copy()
         stats[:, 5] += stats[:, 4]
-        if count:
+        if len(stats):
             least, most = stats.min(axis=0).tolist(), stats.max(axis=0).tolist()
             if min(least[:4]) < 0 or most[0] > 0o7777 or max(most[1:3]) >= 1 << 32:
                 raise DamageError(tr("A folder listing holds numbers that cannot be"))
@@ -139,11 +144,9 @@ class Page:
         decoding, where all are stored."""
         if self._stamped:
             return bool((self.stats == seen).all())
-        wire = self._wire
         rows = seen.T.copy()
         rows[5] -= rows[4]
-        stored = [wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode]
-        return encode_columns(rows) == stored
+        return encode_columns(rows) == self._stat_columns()
 
     @property
     def chunk_ids(self) -> bytes:
@@ -214,18 +217,17 @@ class Page:
         return np.where(counts > 1, stored, sizes)
 
     def _extent_counts(self) -> Column:
-        counts = decode_column(self._wire.extent_counts, len(self.names))
-        if len(counts) and (
-            not 0 <= int(counts.min()) <= int(counts.max()) <= _MOST_EXTENTS
-            or int(counts.sum()) > _MOST_EXTENTS
-        ):
-            raise DamageError(tr("A folder listing contradicts itself"))
-        return counts
+        return _checked_counts(decode_column(self._wire.extent_counts, len(self.names)))
 
     def entries(self) -> list[Entry]:
         """All entries, in the order of their names' bytes."""
         wire = self._wire
-        counts = self._extent_counts().tolist()
+        if "stats" in self.__dict__:
+            counts = self._extent_counts().tolist()
+        else:  # in one go with the metadata
+            table = decode_columns([*self._stat_columns(), wire.extent_counts], len(self.names))
+            self.stats = self._checked_stats(table[:-1])
+            counts = _checked_counts(table[-1]).tolist()
         extents = self._extents(sum(counts))
         files = self.kinds.count(Kind.FILE)
         if len(wire.digests) != files * DIGEST_BYTES:
@@ -263,6 +265,19 @@ class Page:
             Extent(table[chunk], offset, length)
             for chunk, offset, length in zip(chunks.tolist(), offsets.tolist(), lengths.tolist(), strict=True)
         ]
+
+
+def _checked_counts(counts: Column) -> Column:
+    """How many extents each entry has.
+
+    Raises:
+        DamageError: that cannot be.
+    """
+    if len(counts) and (
+        not 0 <= int(counts.min()) <= int(counts.max()) <= _MOST_EXTENTS or int(counts.sum()) > _MOST_EXTENTS
+    ):
+        raise DamageError(tr("A folder listing contradicts itself"))
+    return counts
 
 
 def _map_length(packed: bytes) -> int:

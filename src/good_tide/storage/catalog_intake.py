@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from typing import Any
 
 from good_tide.core.deep import Deep, walked
 from good_tide.core.entries import Entry, Kind
@@ -21,6 +22,8 @@ class Intake:
     def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
         self._db, self._store, self._snapshot = db, store, snapshot
         self._names: list[NewName] = []
+        self._begun: set[int] = set()
+        """Folders that were just put into the catalog, and have nothing in it yet."""
         self._lists = False
         """Whether access control lists are in what is new."""
         self._tide = {
@@ -84,21 +87,29 @@ class Intake:
         listing = b"".join(entry.pages)
         if known == listing:
             return False
-        different: bool = yield self._entries(folder, folder, self._store.listing(entry.pages))
+        inside = self._store.listing(entry.pages)
+        different: bool = yield self._entries(folder, folder, inside, folder in self._begun)
+        self._begun.discard(folder)
         self._db.execute("UPDATE folder SET listing = ? WHERE id = ?", (listing, folder))
         if different:
             self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
         return different
 
-    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> Deep[bool]:
+    def _entries(self, owner: int, parent: int, entries: Sequence[Entry], first: bool = False) -> Deep[bool]:
         """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as
-        parent."""
-        query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
-        standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
+        parent.
+
+        :param first: of a folder of which nothing is in the catalog yet.
+        """
+        standing: dict[bytes, list[Any]] = {}
+        folders: dict[bytes, list[Any]] = {}
+        if not first:
+            query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+            standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
+            query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
+            folders = {name: rest for name, *rest in self._db.execute(query, (self._machine, parent))}
         fresh: list[tuple[object, ...]] = []
         different = False
-        query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
-        folders = {name: rest for name, *rest in self._db.execute(query, (self._machine, parent))}
         for entry in entries:
             if entry.extra.attributes:
                 self._lists = self._lists or any(
@@ -115,7 +126,8 @@ class Intake:
                     self._names.append(NewName(owner, entry.name, entry.kind is Kind.FOLDER))
                 fresh.append(self._span(owner, entry, identity))
             if entry.kind is Kind.FOLDER:
-                number, listing = folders.get(entry.name) or (self._folder_number(parent, entry.name), None)
+                known = folders.get(entry.name)
+                number, listing = known or (self._new_folder(parent, entry.name), None)
                 inside = yield self._folder(number, listing, entry)
                 different = inside or different
         for name, (kind, _, size, row) in standing.items():
@@ -149,6 +161,16 @@ class Intake:
             which = "changed" if before is not None and before[0] == Kind.FILE else "added"
             self._tide[which] += 1
             self._tide[f"{which}_bytes"] += entry.stat.size
+
+    def _new_folder(self, parent: int, name: bytes) -> int:
+        """The number of a folder that was not in the catalog when its parent's were read."""
+        key = (self._machine, parent, name)
+        made = self._db.execute("INSERT OR IGNORE INTO folder (machine, parent, name) VALUES (?, ?, ?)", key)
+        if not made.rowcount:  # there is one by now
+            return self._folder_number(parent, name)
+        number = int(made.lastrowid or 0)
+        self._begun.add(number)
+        return number
 
     def _folder_number(self, parent: int, name: bytes) -> int:
         key = (self._machine, parent, name)

@@ -288,9 +288,17 @@ def measure(case: Case, scale: float, rounds: int) -> tuple[int, int]:
     return stored, allowed
 
 
-def what_stays(size: int, rounds: int, blocks: int, block: int) -> float:
-    """How much more a file takes whose other versions have all gone than a fresh copy of it, as a ratio: what
-    is left of old chunks, of which it has only a part.
+class Stays(NamedTuple):
+    """Bytes of the packs with every version of a file, with the last alone, and of a fresh copy of that."""
+
+    every: int
+    last: int
+    fresh: int
+
+
+def what_stays(size: int, rounds: int, blocks: int, block: int) -> Stays:
+    """How much more a file takes whose other versions have all gone than a fresh copy of it: what is left of
+    old chunks, of which it has only a part. The sweep is a thorough one.
 
     :param size: its bytes. Each round ``blocks`` pieces of ``block`` bytes are written, most of them in the
         first tenth.
@@ -310,9 +318,11 @@ def what_stays(size: int, rounds: int, blocks: int, block: int) -> float:
                     file.write(rng.bytes(block))
             last = bench.snap()
         every = bench.packs()
-        for one in bench.open().snapshots()[0]:
+        store = bench.open()
+        for one in store.snapshots()[0]:
             if one.id != last.id:
-                (bench.root / SNAPSHOT_FOLDER / one.id).unlink()
+                store.place.remove(f"{SNAPSHOT_FOLDER}/{one.id}")
+        assert [one.id for one in bench.open().snapshots()[0]] == [last.id]
         for days in (40, 80):  # a sweep dooms, and deletes what an earlier one has doomed
             now = (T0 + bench.hour * HOUR + days * 24 * HOUR) * SECOND
             Sweep(bench.open(), "sweeper-", Watched(), now, Silent(), thorough=True).run()
@@ -323,11 +333,12 @@ def what_stays(size: int, rounds: int, blocks: int, block: int) -> float:
         fresh = Bench(Path(name) / "fresh")
         shutil.copytree(bench.work, fresh.work, dirs_exist_ok=True)
         fresh.snap()
+        found = Stays(every, left, fresh.packs())
         print(
             f"{size:,} B, {rounds} times {blocks} of {block:,} B: all versions {every:,} B, the last"
-            f" {left:,}, a fresh copy {fresh.packs():,}: {left / fresh.packs():.2f} times"
+            f" {left:,}, a fresh copy {found.fresh:,}: {left / found.fresh:.2f} times"
         )
-        return left / fresh.packs()
+        return found
 
 
 def releases(folder: Path) -> None:

@@ -219,8 +219,17 @@ class LocalPlace:
     def total_bytes(self) -> int:
         with disk_errors(tr("Listing {root}").format(root=self.root)):
             os.close(_open_below(self.root, ""))
-            if self.limit is not None:
-                return sum(length_of(item) for _, items in self._files("") for item in items)
+            return sum(length_of(item) for _, items in self._files("") for item in items)
+
+    def bytes_to_show(self) -> int:
+        """As ``total_bytes``, counted by folder where nothing came or went since: for people to read, and
+        nothing to decide by (``storage.folder_sizes``).
+
+        Raises:
+            PlaceError: the directory cannot be looked into.
+        """
+        with disk_errors(tr("Listing {root}").format(root=self.root)):
+            os.close(_open_below(self.root, ""))
             return STORE_SIZES.total(self.root, self._open, _DEEPEST, ("", f"{TEMPORARY}/"))
 
     def room(self) -> tuple[int, int]:
@@ -245,6 +254,15 @@ class LocalPlace:
                 and not inside.is_symlink()
                 and all(item.is_file() and not item.is_symlink() for item in inside.iterdir())
             )
+
+
+def bytes_to_show(place: Place) -> int:
+    """Bytes of all files of a place, for people to read: of a folder as quickly as that can be told.
+
+    Raises:
+        PlaceError: it cannot be looked into.
+    """
+    return place.bytes_to_show() if isinstance(place, LocalPlace) else place.total_bytes()
 
 
 def _open_below(root: Path, folder: str) -> int:

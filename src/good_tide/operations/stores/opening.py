@@ -22,6 +22,7 @@ from good_tide.operations.stores.opened import machines_in
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_copy import has_copy
 from good_tide.storage.catalog_glance import glance_ended, glance_names, glance_snapshot, glance_tide
+from good_tide.storage.folder_place import bytes_to_show
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.header import STORE_ID, NewStore, create_store, read_header, read_slots
 from good_tide.storage.kept_here import KeptHere
@@ -160,7 +161,7 @@ def about(where: StorePlace, store: Store | None) -> StoreFacts:
         header.encrypted,
         slot_hint(read_slots(place)),
         len(place.names(SNAPSHOT_FOLDER)),
-        place.total_bytes(),
+        bytes_to_show(place),
         machines,
     )
 

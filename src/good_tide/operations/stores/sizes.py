@@ -6,6 +6,7 @@ import threading
 import time
 
 from good_tide.core.errors import GoodTideError
+from good_tide.storage.folder_place import bytes_to_show
 from good_tide.storage.place import StorePlace
 
 _HOLDS = 3600.0
@@ -46,7 +47,7 @@ class StoreSizes:
 
     def _count(self, where: StorePlace) -> None:
         try:
-            counted = where.files().total_bytes()
+            counted = bytes_to_show(where.files())
         except GoodTideError:
             counted = None
         with self._guard:

@@ -48,8 +48,11 @@ _LOW_LIMITS = {
     "summaries._EACH": 2,
     "summaries._MOST": 6,
     "summaries._MOST_SMALL": 2,
+    "packed._LEAST_LEANING": 0,
 }
-"""From how many on things are joined: few, so that a short history does it."""
+"""From how many on things are joined, and how long what leans on others is: few, so that a short history does
+it."""
+_LINES = [f"{random.Random(number).getrandbits(200):050x}" for number in range(80)]
 
 
 class SweepMachine(stateful.RuleBasedStateMachine):
@@ -114,6 +117,7 @@ class SweepMachine(stateful.RuleBasedStateMachine):
         folder = self.folder(machine)
         (folder / f"file {self.count % 3}").write_bytes(changed_a_little(100_000, seed))
         (folder / f"note {seed % 3}").write_bytes(changed_a_little(4_000, seed))
+        (folder / "script").write_text("".join(f"{line} {seed}\n" for line in _LINES))
         self.count += 1
         self.now += HOUR
         self.place.cut_after = cut

@@ -12,6 +12,10 @@ from good_tide.core.translation import tr
 DATA_LEVEL = 2
 """Measured: level 3 takes a third more time for 4 % less on text; deduplication gives more than that back."""
 
+_AGAINST_LEVEL, _LEAST_WINDOW_LOG = 9, 10
+"""Measured over a dictionary of 4 MB: level 5 takes 1.6 times the bytes, 12 nine tenths in four times the
+time (0.05 s a block)."""
+
 _local = threading.local()
 
 
@@ -27,8 +31,24 @@ def shrink(plain: bytes | memoryview, level: int = DATA_LEVEL) -> bytes | None:
     return small if len(small) < len(plain) - len(plain) // 32 else None
 
 
-def expand(small: bytes, maximum: int) -> bytes:
-    """What ``shrink`` made small.
+def shrink_against(plain: bytes | memoryview, other: bytes) -> bytes:
+    """``plain`` compressed together with what ``other`` has already: a frame with that as its dictionary."""
+    parameters = zstandard.ZstdCompressionParameters.from_level(
+        _AGAINST_LEVEL,
+        source_size=len(plain),
+        dict_size=len(other),
+        window_log=max(_LEAST_WINDOW_LOG, (len(plain) + len(other)).bit_length()),
+    )
+    compressor = zstandard.ZstdCompressor(compression_params=parameters, dict_data=_raw(other))
+    return compressor.compress(plain)
+
+
+def _raw(other: bytes) -> zstandard.ZstdCompressionDict:
+    return zstandard.ZstdCompressionDict(other, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+
+
+def expand(small: bytes, maximum: int, against: bytes = b"") -> bytes:
+    """What ``shrink`` made small, or ``shrink_against`` with ``against``.
 
     Raises:
         DamageError: not a zstd frame, or it would take more than ``maximum`` bytes; no memory is taken then.
@@ -37,6 +57,10 @@ def expand(small: bytes, maximum: int) -> bytes:
         size = zstandard.frame_content_size(small)
         if not 0 <= size <= maximum:
             raise DamageError(tr("Stored bytes expand to more than they may"))
+        if against:
+            return zstandard.ZstdDecompressor(dict_data=_raw(against)).decompress(
+                small, max_output_size=maximum
+            )
         if getattr(_local, "expander", None) is None:
             _local.expander = zstandard.ZstdDecompressor()
         expander: zstandard.ZstdDecompressor = _local.expander

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from types import TracebackType
+from types import MappingProxyType, TracebackType
 from typing import Protocol, Self
 
 import blake3
@@ -32,6 +33,20 @@ _BLOCK_END = 64
 
 Put = Callable[[memoryview, Callable[[], None]], Ticket]
 """Takes a chunk, and what to call when its bytes are no longer needed."""
+
+
+Near = Mapping[ChunkId, int]
+"""Chunks that hold something much like a new one, and how many bytes of it."""
+NOTHING_NEAR: Near = MappingProxyType({})
+
+
+class PutNear(Protocol):
+    """As ``Put``, and takes the chunks that hold something much like it."""
+
+    def __call__(
+        self, plain: memoryview, done: Callable[[], None], *, near: Sequence[ChunkId] = ()
+    ) -> Ticket: ...
+
 
 _HOLE_ID = bytes(32)
 _LARGE_PREFIX = b"P"
@@ -62,6 +77,11 @@ def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDige
     )
 
 
+def nearest_first(near: Counter[ChunkId]) -> list[ChunkId]:
+    """The chunks near a new one, those with most of it first."""
+    return [chunk for chunk, _ in near.most_common()]
+
+
 def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
     """Content digest of a file up to ``SMALL_FILE_BYTES``: over its bytes."""
     return keys.digest(SMALL_PREFIX + content)
@@ -77,30 +97,38 @@ class BlockBuilder:
     def __init__(self, session: WriteSession, most: int = _BLOCK_MAXIMUM) -> None:
         self._session, self._most = session, most
         self._pieces: list[bytes] = []
+        self._near: Counter[ChunkId] = Counter()
+        """Chunks with earlier versions of what is in the block, and how many bytes of them."""
         self._size = 0
         self._ticket = Ticket()
 
-    def add(self, content: bytes, digest: ContentDigest) -> Part:
-        """Take in a whole small file."""
-        part = self.add_piece(content)
+    def add(self, content: bytes, digest: ContentDigest, near: Near = NOTHING_NEAR) -> Part:
+        """Take in a whole small file.
+
+        :param near: the chunks in which its earlier version lies, and how many bytes of it in each.
+        """
+        part = self.add_piece(content, near)
         if self._size >= _BLOCK_MINIMUM and digest[0] % _BLOCK_END == 0:
             self.flush()
         return part
 
-    def add_piece(self, content: bytes) -> Part:
-        """Take in a piece of a file, which does not end a block."""
+    def add_piece(self, content: bytes, near: Near = NOTHING_NEAR) -> Part:
+        """Take in a piece of a file, which does not end a block. ``near``: as for ``add``."""
         if self._size + len(content) > self._most:
             self.flush()
         part = Part(self._ticket, self._size, len(content))
         self._pieces.append(content)
         self._size += len(content)
+        self._near.update(near)
         return part
 
     def flush(self) -> None:
         """End the open block, if there is one."""
         if self._pieces:
-            self._session.put(b"".join(self._pieces), ticket=self._ticket)
+            near = nearest_first(self._near)
+            self._session.put(b"".join(self._pieces), ticket=self._ticket, near=near)
             self._pieces, self._size, self._ticket = [], 0, Ticket()
+            self._near.clear()
 
 
 class ContentHasher:

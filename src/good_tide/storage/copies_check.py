@@ -9,10 +9,10 @@ from collections.abc import Callable
 from good_tide.core.errors import DamageError, Harm, PlaceError
 from good_tide.storage.copies import DOUBLED_FOLDERS, Doubled, copy_of, doubled_names
 from good_tide.storage.damage import Damaged
-from good_tide.storage.envelope import FileKind, open_whole
+from good_tide.storage.envelope import FileKind, file_name_bytes, open_whole
 from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, header_binding, is_slot
 from good_tide.storage.place import Place
-from good_tide.storage.store import Store, file_name_bytes
+from good_tide.storage.store import Store
 
 _KINDS = {"index": FileKind.INDEX, "snapshots": FileKind.SNAPSHOT, "pins": FileKind.PIN}
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 import enum
 
 from good_tide.core.errors import DamageError, PlaceError
-from good_tide.core.identifiers import FORMAT_VERSION
+from good_tide.core.identifiers import FORMAT_VERSION, NAME_BYTES
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import StoreKeys
 from good_tide.storage.compression import squeezed, unsqueezed
@@ -107,3 +107,20 @@ def open_whole(keys: StoreKeys, kind: FileKind, name: bytes, data: bytes, file: 
         raise DamageError(
             tr("{file} is damaged: {what}").format(file=file, what=error.what), file=file
         ) from error
+
+
+def file_name_bytes(name: str, file: str) -> bytes:
+    """The 16 bytes that a store file's name stands for.
+
+    Raises:
+        DamageError: the name is none that a store gives.
+    """
+    try:
+        value = bytes.fromhex(name)
+    except ValueError:
+        value = b""
+    if len(value) != NAME_BYTES or value.hex() != name:
+        raise DamageError(
+            tr("{file} does not belong to this store").format(file=file), tr("Move it elsewhere"), file
+        )
+    return value

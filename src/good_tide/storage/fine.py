@@ -11,12 +11,13 @@ from __future__ import annotations
 
 import contextlib
 from bisect import bisect_right
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from good_tide.core.entries import Entry, ExtentLike, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import ChunkId
-from good_tide.storage.content import BlockBuilder, Part, Put, content_ids
+from good_tide.storage.content import BlockBuilder, Part, PutNear, content_ids, nearest_first
 from good_tide.storage.delta import LEAST, Shared, shared_stretches
 from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket
@@ -35,6 +36,8 @@ _SOURCE_BYTES, _FEWEST_SOURCES = 16 * 1024, 8
 _SMALLEST_BYTES, _MOST_SMALL_PIECES, _MOST_SMALL_SOURCES = 1024, 24, 4
 """Small files from so many bytes on are compared with their earlier version, and lie in so many pieces, and
 different chunks, at most."""
+_LARGEST_LEANING = 8 * 1024 * 1024
+"""Chunks of files up to so many bytes lean on those of their earlier versions."""
 _VAIN_BYTES = 64 * 1024 * 1024
 """A file of which so much shares nothing with its earlier version is not compared with it any further."""
 
@@ -64,6 +67,17 @@ class EarlierVersion:
         for chunk, length in cuts:
             self._at.setdefault(chunk, (at, length))
             at += length
+
+    def near(self, begin: int, length: int) -> Counter[ChunkId]:
+        """The chunks that what replaces a stretch may lean on, and how many bytes of the stretch, and around
+        it, lie in each; none for a large file, where that would cost more time than it is worth."""
+        found: Counter[ChunkId] = Counter()
+        if self.size <= _LARGEST_LEANING:
+            begin, end = max(0, begin - _SLACK_BYTES), min(self.size, begin + length + _SLACK_BYTES)
+            for piece in self.pieces(begin, end - begin):
+                if piece.chunk is not None:
+                    found[piece.chunk] += piece.length
+        return found
 
     def place_of(self, chunk: ChunkId) -> int | None:
         """Where a chunk begins in it, if it does."""
@@ -120,8 +134,9 @@ def small_in_pieces(earlier: EarlierVersion, content: bytes, blocks: BlockBuilde
     if made is None or len(made) > _MOST_SMALL_PIECES or len(_sources(made)) > _MOST_SMALL_SOURCES:
         return None
     parts: list[Part] = []
+    near = earlier.near(0, len(content))
     for piece in made:
-        _add(parts, blocks.add_piece(piece) if isinstance(piece, bytes) else piece)
+        _add(parts, blocks.add_piece(piece, near) if isinstance(piece, bytes) else piece)
     return parts
 
 
@@ -156,7 +171,7 @@ class ChangedFile:
     """
 
     def __init__(
-        self, store: Store, earlier: EarlierVersion, blocks: BlockBuilder, put: Put, parts: list[Part]
+        self, store: Store, earlier: EarlierVersion, blocks: BlockBuilder, put: PutNear, parts: list[Part]
     ) -> None:
         self._store, self._earlier, self._blocks, self._put = store, earlier, blocks, put
         self._parts = parts
@@ -173,7 +188,7 @@ class ChangedFile:
     def take(self, view: memoryview, done: Callable[[], None]) -> None:
         """The next chunk; ``done`` is called when its bytes are no longer needed."""
         if self._vain >= _VAIN_BYTES:
-            self._whole(view, done)
+            self._whole(view, done, Counter())
             return
         chunk = ChunkId(self._store.keys.chunk_id(view))
         self.cuts.append((chunk, len(view)))
@@ -241,18 +256,19 @@ class ChangedFile:
             if (low := max(one, at)) < (high := min(one + length, at + len(content)))
         ]
         made = _in_pieces(content, inside, self._earlier)
+        near = self._earlier.near(begin + at, len(content))
         if made is None or _too_many(made, len(content)):
-            self._whole(memoryview(content), _nothing)
+            self._whole(memoryview(content), _nothing, near)
             return
         for piece in made:
             if isinstance(piece, bytes):
                 self.new_bytes += len(piece)
-                piece = self._blocks.add_piece(piece)
+                piece = self._blocks.add_piece(piece, near)
             _add(self._parts, piece)
 
-    def _whole(self, view: memoryview, done: Callable[[], None]) -> None:
+    def _whole(self, view: memoryview, done: Callable[[], None], near: Counter[ChunkId]) -> None:
         self.new_bytes += len(view)
-        self._parts.append(Part(self._put(view, done), 0, len(view)))
+        self._parts.append(Part(self._put(view, done, near=nearest_first(near)), 0, len(view)))
 
 
 def _too_many(made: Sequence[Part | bytes], length: int) -> bool:

@@ -40,6 +40,7 @@ from good_tide.crypto.slots import (
     wrap,
 )
 from good_tide.storage.copies import COPY_FOLDER, Doubled, doubled_names, read_copy
+from good_tide.storage.features import KNOWN_FEATURES, NEW_FEATURES
 from good_tide.storage.place import TEMPORARY, Place, StorePlace
 from good_tide.storage.readme import README_TEXT
 from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
@@ -119,12 +120,8 @@ def create_store(
     where.make()
     _clear_half_made(where.files())
     place = Doubled(where.files())
-    header = Header(
-        format=FORMAT_VERSION,
-        store=StoreId(secrets.token_hex(16)),
-        encrypted=passphrase is not None,
-        parity=parity,
-    )
+    store = StoreId(secrets.token_hex(16))
+    header = Header(FORMAT_VERSION, store, passphrase is not None, NEW_FEATURES, parity)
     header_bytes = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
     binding = hashlib.sha256(header_bytes).digest()
     making = _Making("a Good Tide store", binding.hex())
@@ -330,7 +327,7 @@ def _parse_header(data: bytes, title: str) -> Header:
             tr("Bring it back from a copy of the store"),
             HEADER_FILE,
         )
-    if header.format > FORMAT_VERSION or header.features:
+    if header.format > FORMAT_VERSION or set(header.features) - KNOWN_FEATURES:
         raise StoreTooNewError(
             tr(
                 "The store in {title} was made by a newer version of Good Tide (format {format}; this one"

@@ -28,7 +28,8 @@ from good_tide.storage.header import HEADER_FILE, SLOT_FOLDER, Header, unlock
 from good_tide.storage.index import ChunkIndex, decode_tables, encode_tables
 from good_tide.storage.marks import HOLDING_OWNER, WRITER_FOLDER, leave_mark, remove_mark, seen_marks
 from good_tide.storage.missing_packs import notice_missing
-from good_tide.storage.packs import Layout, PackTable, pack_file
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import Layout, PackTable
 from good_tide.storage.place import Place, disk_errors
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots
@@ -88,6 +89,10 @@ class HoldingArea(Store):
 
     def has(self, identity: ChunkId) -> bool:
         return identity in self.index or (not self._priming and identity in self.there)
+
+    @property
+    def leans(self) -> bool:
+        return False  # what it would lean on is on the disk that is away
 
     def indexes(self) -> list[ChunkIndex]:
         return [self.index, self.there]
@@ -336,6 +341,7 @@ def whole_part(store: Store, table: PackTable) -> PackTable:
     def rows(column: bytes, width: int) -> bytes:
         return b"".join(column[number * width : (number + 1) * width] for number in whole)
 
+    bases = [ids for number in whole if (ids := table.bases_of(number))]
     return PackTable(
         table.pack,
         table.holds,
@@ -343,6 +349,8 @@ def whole_part(store: Store, table: PackTable) -> PackTable:
         rows(table.stored, 4),
         rows(table.plain, 4),
         rows(table.squeezed, 1),
+        leaning=bytes(len(ids) // CHUNK_ID_BYTES for ids in bases),
+        bases=b"".join(bases),
     )
 
 

@@ -12,8 +12,14 @@ from numpy.typing import NDArray
 
 from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
+from good_tide.storage.chunk_keys import each_id
 from good_tide.storage.decoding import unpacked
+from good_tide.storage.packed import Form, Packed
 from good_tide.storage.packs import Holds, PackTable, checked
+
+DEEPEST = 8
+"""A chunk that leans on one that leans on others, and so on, comes about only where some of them were lost;
+so many steps are followed."""
 
 
 class Location(msgspec.Struct, frozen=True, gc=False):
@@ -25,9 +31,15 @@ class Location(msgspec.Struct, frozen=True, gc=False):
     offset: int
     stored: int
     plain: int
-    squeezed: bool
+    form: Form
     holds: Holds
     size: int = 0
+    bases: bytes = b""
+    """As in ``Packed``."""
+
+    def packed(self, identity: ChunkId) -> Packed:
+        """What the chunk is."""
+        return Packed(identity, self.plain, self.form, self.bases)
 
 
 def encode_tables(tables: Iterable[PackTable]) -> bytes:
@@ -127,9 +139,24 @@ class ChunkIndex:
         is_bad: Callable[[PackId, int], bool] | None = None,
     ) -> Location | None:
         """Where a chunk lies, but for the packs ``avoided`` and where ``is_bad`` says that it is damaged; or
-        None."""
-        for found in self.locations(identity):
-            if found.pack not in avoided and not (is_bad is not None and is_bad(found.pack, found.number)):
+        None. What it leans on there must be found likewise; a place where it leans on nothing comes first."""
+        return self._find(identity, avoided, is_bad, DEEPEST)
+
+    def _find(
+        self,
+        identity: ChunkId,
+        avoided: frozenset[PackId],
+        is_bad: Callable[[PackId, int], bool] | None,
+        depth: int,
+    ) -> Location | None:
+        for found in sorted(self.locations(identity), key=lambda one: bool(one.bases)):
+            if found.pack in avoided or (is_bad is not None and is_bad(found.pack, found.number)):
+                continue
+            if not found.bases:
+                return found
+            if depth and all(
+                self._find(base, avoided, is_bad, depth - 1) is not None for base in each_id(found.bases)
+            ):
                 return found
         return None
 
@@ -167,7 +194,8 @@ def location_in(table: PackTable, number: int) -> Location:
         offset=8 + int(stored.sum(dtype=np.int64)),
         stored=int.from_bytes(table.stored[at], "little"),
         plain=int.from_bytes(table.plain[at], "little"),
-        squeezed=bool(table.squeezed[number]),
+        form=Form(table.squeezed[number]),
         holds=Holds(table.holds),
         size=table.size,
+        bases=table.bases_of(number),
     )

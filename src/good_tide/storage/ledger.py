@@ -31,6 +31,7 @@ from good_tide.core.pages import Page
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.storage.chunk_keys import Keys, keys_of
+from good_tide.storage.leaning import leaning_places, stands_alone
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots
 
@@ -185,9 +186,27 @@ class Ledger:
             keys = keys_of(b"".join(table.ids for table in tables))
             stored = np.concatenate([np.empty(0, dtype=np.int64), *(table.room() for table in tables)])
             self._reckoning = Reckoning(
-                self._rows, [len(chain.names) for chain in self._chains], keys, stored
+                self._with_bases(), [len(chain.names) for chain in self._chains], keys, stored
             )
         return self._reckoning
+
+    def _with_bases(self) -> Rows:
+        """The rows, and for each chunk that leans on others the same rows of those: who needs the one needs
+        the others."""
+        added, rows = [], self._rows
+        for table, number in leaning_places(self._store):
+            identity = table.chunk_id(number)
+            if not stands_alone(self._store, identity):
+                key = keys_of(identity)[0]
+                begin, end = np.searchsorted(rows["key"], key), np.searchsorted(rows["key"], key, "right")
+                for base in keys_of(table.bases_of(number)).tolist():
+                    own = rows[begin:end].copy()
+                    own["key"] = base
+                    added.append(own)
+        if not added:
+            return rows
+        joined = np.concatenate([rows, *added])
+        return joined[np.argsort(joined["key"], kind="stable")]
 
     @property
     def total(self) -> int:

@@ -8,7 +8,7 @@ from good_tide.core.errors import Harm
 from good_tide.core.identifiers import PackId
 from good_tide.storage.damage import Damaged
 from good_tide.storage.folders import PACK_FOLDER
-from good_tide.storage.packs import pack_file
+from good_tide.storage.packed import pack_file
 from good_tide.storage.store import Store
 
 

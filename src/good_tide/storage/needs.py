@@ -14,9 +14,11 @@ from numpy.typing import NDArray
 from good_tide.core.identifiers import ChunkId, PackId, PageId, chunk_of
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.storage.chunk_keys import Keys, keys_of
+from good_tide.storage.chunk_keys import Keys, each_id, keys_of
 from good_tide.storage.damage import pack_of
-from good_tide.storage.packs import PackTable, pack_file
+from good_tide.storage.leaning import leaning_places, lost_with, stands_alone, with_bases
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import PackTable
 from good_tide.storage.store import Store
 
 _BATCH_BYTES = 32 * 1024 * 1024
@@ -38,7 +40,7 @@ def all_snapshots(store: Store) -> list[Snapshot]:
 
 
 def lost_chunks(store: Store, among: Collection[PackId] | None = None) -> frozenset[ChunkId]:
-    """Chunks that lie nowhere whole as far as is known.
+    """Chunks that lie nowhere whole as far as is known, or lean on such ones.
 
     :param among: damaged packs to look into; None: all.
     """
@@ -49,7 +51,7 @@ def lost_chunks(store: Store, among: Collection[PackId] | None = None) -> frozen
             ids = list(table.chunk_ids())
             own = [ids[number] for number in numbers if number < len(ids)] if numbers else ids
             lost.update(one for one in own if not store.has_all(one))
-    return frozenset(lost)
+    return frozenset(lost | lost_with(store, lost))
 
 
 def known_lost(store: Store) -> frozenset[ChunkId]:
@@ -59,6 +61,11 @@ def known_lost(store: Store) -> frozenset[ChunkId]:
 
 
 def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -> Keys:
+    """As ``needed_themselves``, and what those chunks lean on."""
+    return with_bases(store, needed_themselves(store, snapshots, control), known_lost(store))
+
+
+def needed_themselves(store: Store, snapshots: Iterable[Snapshot], control: Control) -> Keys:
     """Keys of all chunks that snapshots need, rising: contents, and pages of listings. Each page is read
     once; of those that are known to be lost for good nobody needs what they named.
 
@@ -92,10 +99,16 @@ def needed_keys(store: Store, snapshots: Iterable[Snapshot], control: Control) -
 
 def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.bool_]]]:
     """For each pack which of its chunks are among the needed. Of a chunk that lies in several packs, all
-    copies are, but for damaged ones of which there is a whole one, or of which it is known that there is no
-    other."""
+    copies are, but for those that lean on others where there is one that does not, and for damaged ones of
+    which there is a whole one, or of which it is known that there is no other, unless something leans on it:
+    as long as that is known, it is known too that what leans on it is lost."""
     found = []
     lost = known_lost(store)
+    bases = (
+        {base for table, number in leaning_places(store) for base in each_id(table.bases_of(number))}
+        if lost
+        else set()
+    )
     for table in list(store.index.packs()):
         keys = keys_of(table.ids)
         at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
@@ -103,7 +116,10 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
         if table.pack in store.damage.packs:
             for number, identity in enumerate(table.chunk_ids()):
                 if store.damage.is_bad(table.pack, number):
-                    live[number] &= identity not in lost and not store.has_all(identity)
+                    useless = identity in lost and identity not in bases
+                    live[number] &= not useless and not store.has_all(identity)
+        for number in table.leaning_numbers():
+            live[number] &= not stands_alone(store, table.chunk_id(number))
         found.append((table, live))
     return found
 

@@ -14,18 +14,8 @@ from good_tide.storage.failing_disk import OneFile, damage_of, read_around
 from good_tide.storage.index import Location, location_in
 from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
 from good_tide.storage.mending import Mending
-from good_tide.storage.packs import (
-    Holds,
-    PackTable,
-    Prepared,
-    open_body,
-    open_chunk,
-    pack_file,
-    piece_name,
-    read_from_pack,
-    read_table,
-    stored_in,
-)
+from good_tide.storage.packed import Form, Packed, Prepared, open_body, open_chunk, pack_file
+from good_tide.storage.packs import Holds, PackTable, piece_name, read_from_pack, read_table, stored_in
 from good_tide.storage.place import Place
 from good_tide.storage.stripes import is_whole, mended
 
@@ -45,14 +35,17 @@ class PackReader:
         self.proves = False
         """Whether the seal of each chunk is looked at, though its identity says that its bytes are right."""
 
-    def chunk(self, identity: ChunkId, location: Location) -> bytes:
+    def chunk(self, identity: ChunkId, location: Location, leans_on: bytes = b"") -> bytes:
         """A chunk from one of the places where it lies.
+
+        :param leans_on: the plain bytes of the chunks that it leans on there, one after the other.
 
         Raises:
             DamageError: it is not there whole, and parity does not help.
             PlaceError: the disk gives nothing any more.
         """
-        return self._read(location, lambda sealed: self._open(identity, location, sealed))
+        chunk = location.packed(identity)
+        return self._read(location, lambda sealed: self._open(chunk, location, sealed, leans_on))
 
     def prepared(self, table: PackTable, number: int) -> Prepared:
         """A chunk of a pack as it was sealed, authenticated, to be sealed again in another pack.
@@ -60,26 +53,28 @@ class PackReader:
         Raises:
             DamageError: it is not there whole. PlaceError: the disk gives nothing any more.
         """
-        location, identity = location_in(table, number), table.chunk_id(number)
+        chunk = table.packed(number)
 
         def body(sealed: bytes) -> bytes:
-            return open_body(
-                self._keys, table.pack, number, sealed, identity, location.plain, location.squeezed
-            )
+            self._proved(chunk, table.pack, number, sealed)
+            return open_body(self._keys, table.pack, number, sealed, chunk)
 
-        return Prepared(identity, location.plain, self._read(location, body), location.squeezed)
+        return Prepared(chunk, self._read(location_in(table, number), body))
 
-    def _open(self, identity: ChunkId, location: Location, sealed: bytes) -> bytes:
-        return open_chunk(
-            self._keys,
-            location.pack,
-            location.number,
-            sealed,
-            identity,
-            location.plain,
-            location.squeezed,
-            by_identity=not self.proves,
-        )
+    def _open(self, chunk: Packed, location: Location, sealed: bytes, leans_on: bytes) -> bytes:
+        pack, number, by_identity = location.pack, location.number, not self.proves
+        return open_chunk(self._keys, pack, number, sealed, chunk, leans_on, by_identity)
+
+    def _proved(self, chunk: Packed, pack: PackId, number: int, sealed: bytes) -> None:
+        """Look at a chunk as far as can be without those that it leans on.
+
+        Raises:
+            DamageError: it is not what was written.
+        """
+        if chunk.form is Form.LEANING:
+            open_body(self._keys, pack, number, sealed, chunk)
+        else:
+            open_chunk(self._keys, pack, number, sealed, chunk)
 
     def _read(self, location: Location, use: Callable[[bytes], bytes]) -> bytes:
         """What ``use`` makes of the sealed bytes of a chunk; of those that parity gives where it refuses
@@ -137,7 +132,7 @@ class PackReader:
             for number in range(len(table)):
                 location = location_in(table, number)
                 sealed = stored_in(whole, location.offset, location.stored)
-                self._open(table.chunk_id(number), location, sealed)
+                self._proved(table.packed(number), pack, number, sealed)
         except DamageError:
             return False
         return True

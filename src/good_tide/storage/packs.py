@@ -15,18 +15,16 @@ from good_tide.core.errors import DamageError, PlaceFullError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, NAME_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import TAG_BYTES, FreshSeal, StoreKeys
-from good_tide.storage.compression import expand, shrink, squeezed, unsqueezed
+from good_tide.storage.compression import squeezed, unsqueezed
 from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import HEAD_BYTES, FileKind, check_head, head
 from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
+from good_tide.storage.packed import MOST_BASES, Form, Packed, Prepared, pack_file
 from good_tide.storage.place import Place, Readable
 from good_tide.storage.stripes import Striped, read_striped, shape_for, shape_of_file
 
 PACK_BYTES = 32 * 1024 * 1024
 """A pack is finished when it has grown to this many bytes."""
-
-CHUNK_LIMIT = 64 * 1024 * 1024
-"""Plain bytes of the largest chunk a reader takes memory for (a page of a very large listing)."""
 
 _ROOM_STEP, _ROW_BYTES = 4096, 41
 """On a full disk: how many bytes fewer each try takes, and those of a row in the table."""
@@ -49,6 +47,7 @@ class Holds(enum.IntEnum):
 
 
 _HOLDS = frozenset(Holds)
+_FORMS = bytes(Form)
 
 
 class Layout(msgspec.Struct, frozen=True):
@@ -61,9 +60,10 @@ class Layout(msgspec.Struct, frozen=True):
 class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
     """The chunks of one pack, in order, by columns.
 
-    ``stored`` and ``plain`` are little-endian 32-bit lengths in bytes, sealed and plain; ``squeezed`` has a 1
-    for each chunk that is compressed. Offsets follow from the lengths. ``size``: bytes of the whole file of a
-    pack with parity; 0 for others.
+    ``stored`` and ``plain`` are little-endian 32-bit lengths in bytes, sealed and plain; ``squeezed`` has the
+    form of each chunk. Offsets follow from the lengths. ``size``: bytes of the whole file of a pack with
+    parity; 0 for others. ``leaning``: for each leaning chunk, in order, on how many others it leans, and
+    ``bases`` their identities.
     """
 
     pack: PackId
@@ -73,6 +73,8 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
     plain: bytes
     squeezed: bytes
     size: int = 0
+    leaning: bytes = b""
+    bases: bytes = b""
 
     def __len__(self) -> int:
         return len(self.squeezed)
@@ -96,10 +98,45 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
         """The identity of a chunk."""
         return ChunkId(self.ids[number * CHUNK_ID_BYTES : (number + 1) * CHUNK_ID_BYTES])
 
+    def packed(self, number: int) -> Packed:
+        """What a chunk is."""
+        plain = int.from_bytes(self.plain[4 * number : 4 * number + 4], "little")
+        form = Form(self.squeezed[number])
+        return Packed(self.chunk_id(number), plain, form, self.bases_of(number))
+
+    def bases_of(self, number: int) -> bytes:
+        """The identities of the chunks that one leans on, one after the other."""
+        if self.squeezed[number] != Form.LEANING:
+            return b""
+        before = self.squeezed.count(Form.LEANING, 0, number)
+        begin = sum(self.leaning[:before])
+        return self.bases[CHUNK_ID_BYTES * begin : CHUNK_ID_BYTES * (begin + self.leaning[before])]
+
+    def leaning_numbers(self) -> list[int]:
+        """The chunks that lean on others, by their numbers."""
+        if not self.leaning:
+            return []
+        found: list[int] = np.flatnonzero(
+            np.frombuffer(self.squeezed, dtype=np.uint8) == Form.LEANING
+        ).tolist()
+        return found
+
     def chunk_ids(self) -> Iterator[ChunkId]:
         """The chunks' identities in order."""
         for at in range(0, len(self.ids), CHUNK_ID_BYTES):
             yield ChunkId(self.ids[at : at + CHUNK_ID_BYTES])
+
+
+def _leans_right(table: PackTable) -> bool:
+    """Whether the columns of what leans on others agree."""
+    count = table.squeezed.count(Form.LEANING)
+    if not count:
+        return not table.leaning and not table.bases
+    return (
+        len(table.leaning) == count
+        and all(1 <= one <= MOST_BASES for one in table.leaning)
+        and len(table.bases) == CHUNK_ID_BYTES * sum(table.leaning)
+    )
 
 
 def checked(tables: list[PackTable]) -> list[PackTable]:
@@ -118,39 +155,15 @@ def checked(tables: list[PackTable]) -> list[PackTable]:
     ):
         lengths = np.array([len(column) for column in columns], dtype=np.int64)
         agree = agree and np.array_equal(lengths, counts * each)
-    if not agree or b"".join(squeezed).translate(None, b"\0\1"):
+    forms = b"".join(squeezed)
+    if not agree or forms.translate(None, _FORMS) or not all(map(_leans_right, tables)):
         raise DamageError(tr("A table of chunks contradicts itself"))
     return tables
-
-
-class Prepared(msgspec.Struct, frozen=True):
-    """A chunk ready to be sealed."""
-
-    id: ChunkId
-    plain_length: int
-    body: bytes
-    squeezed: bool
-
-
-def prepare(identity: ChunkId, plain: bytes | memoryview) -> Prepared:
-    """Compress a chunk where that helps."""
-    small = shrink(plain)
-    return Prepared(identity, len(plain), bytes(plain) if small is None else small, small is not None)
-
-
-def pack_file(pack: bytes) -> str:
-    """Where a pack lies in the store."""
-    name = pack.hex()
-    return f"packs/{name[0]}/{name}"
 
 
 def piece_name(pack: bytes, number: int) -> str:
     """How a chunk of a pack is called where it is kept apart from it."""
     return f"{pack_file(pack)}/{number}"
-
-
-def _context(identity: bytes, plain_length: int, squeezed: bool) -> bytes:
-    return identity + plain_length.to_bytes(4, "little") + bytes([squeezed])
 
 
 class _Ending(NamedTuple):
@@ -191,14 +204,17 @@ class PackWriter:
         self.size += len(chunk.body) + TAG_BYTES
 
     def _table(self, pack: PackId) -> PackTable:
-        chunks = self._chunks
+        chunks = [one.chunk for one in self._chunks]
+        bases = [chunk.bases for chunk in chunks if chunk.bases]
         return PackTable(
             pack=pack,
             holds=self._holds,
             ids=b"".join(chunk.id for chunk in chunks),
-            stored=np.array([len(chunk.body) + TAG_BYTES for chunk in chunks], dtype="<u4").tobytes(),
+            stored=np.array([len(one.body) + TAG_BYTES for one in self._chunks], dtype="<u4").tobytes(),
             plain=np.array([chunk.plain_length for chunk in chunks], dtype="<u4").tobytes(),
-            squeezed=bytes(chunk.squeezed for chunk in chunks),
+            squeezed=bytes(chunk.form for chunk in chunks),
+            leaning=bytes(len(one) // CHUNK_ID_BYTES for one in bases),
+            bases=b"".join(bases),
         )
 
     def finish(self) -> PackTable:
@@ -227,8 +243,8 @@ class PackWriter:
         return msgspec.structs.replace(table, size=self.size) if layout.parity else table
 
     def _sealed_chunks(self, seal: FreshSeal) -> Iterator[bytes]:
-        for number, chunk in enumerate(self._chunks):
-            sealed = seal.seal(number, chunk.body, _context(chunk.id, chunk.plain_length, chunk.squeezed))
+        for number, one in enumerate(self._chunks):
+            sealed = seal.seal(number, one.body, one.chunk.context)
             if self._keeps:
                 self._sealed.append(sealed)
             yield sealed
@@ -286,7 +302,7 @@ class PackWriter:
     @property
     def whole_size(self) -> int:
         """About how many bytes the pack would take, when it is finished."""
-        size = self.size + len(self._chunks) * _ROW_BYTES
+        size = self.size + sum(_ROW_BYTES + len(one.chunk.bases) for one in self._chunks)
         if self._layout.version > 1:
             size = padded_size(size + 2 * _TABLE_STEP)
         return shape_for(size).size if self._layout.parity else size
@@ -384,59 +400,3 @@ def _end_of(size: int, parity: bool) -> int:
         return size
     shape = shape_of_file(size)
     return HEAD_BYTES + shape.length if shape is not None else 0
-
-
-def open_body(
-    keys: StoreKeys,
-    pack: PackId,
-    number: int,
-    sealed: bytes,
-    identity: ChunkId,
-    plain_length: int,
-    squeezed: bool,
-) -> bytes:
-    """The bytes of a chunk as they were sealed, compressed or not, for sealing them again in another pack.
-
-    Raises:
-        DamageError: it is not what was written.
-    """
-    open_chunk(keys, pack, number, sealed, identity, plain_length, squeezed)
-    return keys.opener(FileKind.PACK.word, pack).open(
-        number, sealed, _context(identity, plain_length, squeezed)
-    )
-
-
-def open_chunk(
-    keys: StoreKeys,
-    pack: PackId,
-    number: int,
-    sealed: bytes,
-    identity: ChunkId,
-    plain_length: int,
-    squeezed: bool,
-    by_identity: bool = False,
-) -> bytes:
-    """The plain bytes of one chunk, authenticated by its seal and by its identity.
-
-    :param by_identity: its identity is enough, where the seal hides nothing.
-
-    Raises:
-        DamageError: it is not what was written.
-    """
-    if plain_length > CHUNK_LIMIT or len(sealed) < TAG_BYTES:
-        raise DamageError(tr("A chunk has an impossible length"), file=pack_file(pack))
-    try:
-        opener = keys.opener(FileKind.PACK.word, pack)
-        opens = opener.body if by_identity else opener.open
-        body = opens(number, sealed, _context(identity, plain_length, squeezed))
-        plain = expand(body, plain_length) if squeezed else body
-    except DamageError as error:
-        raise DamageError(
-            tr("A chunk in {pack_file} is damaged").format(pack_file=pack_file(pack)), file=pack_file(pack)
-        ) from error
-    if len(plain) != plain_length or keys.chunk_id(plain) != identity:
-        raise DamageError(
-            tr("A chunk in {pack_file} is not what it was").format(pack_file=pack_file(pack)),
-            file=pack_file(pack),
-        )
-    return plain

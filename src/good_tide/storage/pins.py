@@ -12,8 +12,8 @@ from good_tide.core.identifiers import SnapshotId
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words
 from good_tide.storage.decoding import unpacked
-from good_tide.storage.envelope import FileKind
-from good_tide.storage.store import Store, file_name_bytes
+from good_tide.storage.envelope import FileKind, file_name_bytes
+from good_tide.storage.store import Store
 
 LONGEST_LABEL = 200
 PIN_FOLDER = "pins"

@@ -55,6 +55,7 @@ INSTALL = """Install it, with one of these:
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 ACLS = (b"system.posix_acl_access", b"system.posix_acl_default")
 HEADER_LIMIT, CHUNK_LIMIT = 1 << 16, 1 << 26
+BASES_LIMIT = 16 << 20
 RECENT_BYTES = 32 * 1024 * 1024
 MOST_SLOTS, MOST_ENTRIES, MOST_EXTENTS, DEEPEST, DEEPEST_RECORD, MOST_VALUES = 64, 4096, 1 << 23, 2100, 16, 1 << 22
 
@@ -138,12 +139,14 @@ def derive(secret, purpose, salt=b""):
     return HKDF(algorithm=SHA256(), length=32, salt=salt or None, info=b"good-tide 1 " + purpose).derive(secret)
 
 
-def expand(data, most):
-    """What zstd made small; refused before memory is taken if it says that it is larger than it may be."""
+def expand(data, most, against=b""):
+    """What zstd made small, with ``against`` for its dictionary; refused before memory is taken if it says that it is
+    larger than it may be."""
     try:
         if not 0 <= zstandard.frame_content_size(data) <= most:
             raise Problem("damaged: stored bytes expand to more than they may")
-        return zstandard.ZstdDecompressor().decompress(data, max_output_size=most)
+        raw = zstandard.ZstdCompressionDict(against, dict_type=zstandard.DICT_TYPE_RAWCONTENT) if against else None
+        return zstandard.ZstdDecompressor(dict_data=raw).decompress(data, max_output_size=most)
     except zstandard.ZstdError:
         raise Problem("damaged: stored bytes cannot be expanded") from None
 
@@ -230,7 +233,7 @@ class Store:
                 header = as_json(data, name)
             except (Problem, OSError):
                 continue
-            if header.get("format", 0) > 2 or header.get("features"):
+            if header.get("format", 0) > 2 or header.get("features") not in (None, [], ["leaning"]):
                 raise Problem("this store is of a newer format; take the recover.py of the program that made it")
             found.append((data, header))
         if not found:
@@ -324,15 +327,28 @@ class Store:
             pack, ids, count = table["pack"], table["ids"], len(table["squeezed"])
             if (len(pack), len(ids), len(table["stored"]), len(table["plain"])) != (16, 32 * count, 4 * count, 4 * count):
                 raise Problem("damaged: a table of chunks contradicts itself")
+            bases = self.bases(table)
             if not self.is_file(f"packs/{pack.hex()[0]}/{pack.hex()}"):
                 continue  # a sweep was cut off after it deleted the pack, which nothing needs
             offset = 8
             for number in range(count):
                 stored, plain = (int.from_bytes(table[key][4 * number : 4 * number + 4], "little") for key in ("stored", "plain"))
                 chunk = ids[32 * number : 32 * number + 32]
-                place = (pack, number, offset, stored, plain, table["squeezed"][number], int(table.get("size", 0)))
+                form = table["squeezed"][number]
+                place = (pack, number, offset, stored, plain, form, int(table.get("size", 0)), bases.get(number, b""))
                 self.where.setdefault(chunk, []).append(place)
                 offset += stored
+
+    def bases(self, table):
+        """What chunks of a pack lean on: by their numbers, the identities of others, one after the other."""
+        found, at, ids = {}, 0, table.get("bases", b"")
+        leaning = [number for number, form in enumerate(table["squeezed"]) if form == 2]
+        if len(leaning) != len(table.get("leaning", b"")) or len(ids) != 32 * sum(table.get("leaning", b"")):
+            raise Problem("damaged: a table of chunks contradicts itself")
+        for number, count in zip(leaning, table.get("leaning", b"")):
+            found[number] = ids[at : at + 32 * count]
+            at += 32 * count
+        return found
 
     def folder(self, name):
         """A handle of a folder of the store; links are not followed."""
@@ -450,15 +466,15 @@ class Store:
         body = self.open({2: b"index", 3: b"snapshot"}[kind], bytes.fromhex(name), 0, data[8:], data[:8])
         return expand(body[1:], limit) if body[:1] == b"\1" else body[1:]
 
-    def chunk(self, identity):
+    def chunk(self, identity, depth=8):
         if identity not in self.where:
             raise Problem("damaged: a needed chunk is in no index")
         if identity in self.recent:
             return self.recent[identity]
         problem = None
-        for place in self.where[identity]:
+        for place in sorted(self.where[identity], key=lambda place: bool(place[-1])):
             try:
-                content = self.chunk_at(identity, *place)
+                content = self.chunk_at(identity, *place, depth)
             except (Problem, OSError) as error:
                 problem = error
                 continue
@@ -468,12 +484,19 @@ class Store:
             return content
         raise problem
 
-    def chunk_at(self, identity, pack, number, offset, stored, plain, squeezed, size):
+    def chunk_at(self, identity, pack, number, offset, stored, plain, form, size, bases, depth):
         if plain > CHUNK_LIMIT or stored > CHUNK_LIMIT + 16:
             raise Problem("damaged: a chunk has an impossible length")
         sealed = self.stored(pack, size, offset, stored)
-        body = self.open(b"pack", pack, number, sealed, identity + plain.to_bytes(4, "little") + bytes([squeezed]))
-        content = expand(body, plain) if squeezed else body
+        body = self.open(b"pack", pack, number, sealed, identity + plain.to_bytes(4, "little") + bytes([form]) + bases)
+        if bases and not depth:
+            raise Problem("damaged: a chunk leans on others without end")
+        against = b""
+        for at in range(0, len(bases), 32):
+            against += self.chunk(bases[at : at + 32], depth - 1)
+            if len(against) > BASES_LIMIT:
+                raise Problem("damaged: a chunk leans on more than it may")
+        content = expand(body, plain, against) if form else body
         if len(content) != plain:
             raise Problem("damaged: a chunk is not what it was")
         return content

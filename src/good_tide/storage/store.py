@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import re
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 from typing import NamedTuple
@@ -23,22 +22,23 @@ from good_tide.storage.chunk_keys import each_id, keys_of
 from good_tide.storage.copies import Doubled, is_doubled, read_copy, single
 from good_tide.storage.damage import KnownDamage, pack_of
 from good_tide.storage.decoding import unpacked
-from good_tide.storage.envelope import FileKind, open_whole, seal_new
+from good_tide.storage.envelope import FileKind, file_name_bytes, open_whole, seal_new
 from good_tide.storage.failing_disk import damage_of
+from good_tide.storage.features import LEANING
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.header import Header, unlock
-from good_tide.storage.index import ChunkIndex, Location, decode_tables
+from good_tide.storage.index import DEEPEST, ChunkIndex, Location, decode_tables
 from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
 from good_tide.storage.mending import Mending
 from good_tide.storage.pack_reader import PackReader
+from good_tide.storage.packed import BASES_LIMIT, pack_file
 from good_tide.storage.packs import Layout, PackTable
 from good_tide.storage.place import Place, StorePlace
+from good_tide.storage.recent_chunks import RecentChunks
 from good_tide.storage.summary_rows import SummaryRows
 
 _MENDER = "mend-"
 _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
-_RECENT_BYTES = 32 * 1024 * 1024
-_RECENT_LARGEST = 4 * 1024 * 1024
 
 
 class Written(NamedTuple):
@@ -75,8 +75,7 @@ class Store:
         self.packs = PackReader(place, keys, self.mending)
         self.kept: NothingKept = NOTHING_KEPT
         self._lock = threading.RLock()
-        self._recent: OrderedDict[ChunkId, bytes] = OrderedDict()
-        self._recent_bytes = 0
+        self._recent = RecentChunks()
 
     @property
     def index(self) -> ChunkIndex:
@@ -281,7 +280,16 @@ class Store:
     def has(self, identity: ChunkId) -> bool:
         """Whether a chunk need not be written again: it lies in a pack that stays, and is not known to be
         damaged there."""
-        return self.index.find(identity, self.avoided, self._is_bad) is not None
+        return self.place_of(identity) is not None
+
+    def place_of(self, identity: ChunkId) -> Location | None:
+        """Where a chunk lies that may be built on."""
+        return self.index.find(identity, self.avoided, self._is_bad)
+
+    @property
+    def leans(self) -> bool:
+        """Whether new chunks may lean on others."""
+        return LEANING in self.header.features
 
     @property
     def _is_bad(self) -> Callable[[PackId, int], bool] | None:
@@ -311,26 +319,44 @@ class Store:
             DamageError: it is missing or not intact.
             PlaceError: the disk does not give it.
         """
-        with self._lock:
-            recent = self._recent.get(identity)
-            if recent is not None:
-                self._recent.move_to_end(identity)
-                return recent
-        plain = self._read_anywhere(identity)
-        if len(plain) <= _RECENT_LARGEST:
-            self._remember(identity, plain)
+        return self._read_chunk(identity, DEEPEST)
+
+    def _read_chunk(self, identity: ChunkId, depth: int) -> bytes:
+        plain = self._recent.get(identity)
+        if plain is None:
+            plain = self._read_anywhere(identity, depth)
+            self._recent.keep(identity, plain)
         return plain
 
-    def _read_anywhere(self, identity: ChunkId) -> bytes:
+    def leans_on(self, location: Location, depth: int = DEEPEST) -> bytes:
+        """The plain bytes of the chunks that a chunk leans on where it lies, one after the other.
+
+        Raises:
+            DamageError, PlaceError: as ``read_chunk``.
+        """
+        found: list[bytes] = []
+        for base in each_id(location.bases):
+            if not depth or sum(map(len, found)) > BASES_LIMIT:
+                raise DamageError(tr("A chunk leans on more than it may"), file=pack_file(location.pack))
+            found.append(self._read_chunk(base, depth - 1))
+        return b"".join(found)
+
+    def _read_anywhere(self, identity: ChunkId, depth: int) -> bytes:
         """From the first place where a chunk is whole, those known to be damaged last. When it is nowhere, or
         a pack is gone, the index is read anew once: a sweep may have put it elsewhere."""
         failed: dict[PackId, DamageError] = {}
+        without: list[DamageError] = []
         for again in (False, True):
             for location in self._locations(identity):
                 if location.pack in failed:
                     continue
                 try:
-                    return self.packs.chunk(identity, location)
+                    leans_on = self.leans_on(location, depth)
+                except DamageError as error:  # noted where that lies
+                    without.append(error)
+                    continue
+                try:
+                    return self.packs.chunk(identity, location, leans_on)
                 except DamageError as error:
                     failed[location.pack] = error
                     if error.harm is not Harm.MISSING:
@@ -347,7 +373,7 @@ class Store:
             if pack in self.index.tables:
                 self.damage.note(failed[pack])
         raise next(
-            iter(failed.values()),
+            iter([*failed.values(), *without]),
             DamageError(
                 tr("A chunk that a snapshot needs is in no pack of this store"),
                 file=INDEX_FOLDER,
@@ -361,7 +387,7 @@ class Store:
             if not found:
                 self.refresh()
                 found = list(self.index.locations(identity))
-        return sorted(found, key=lambda one: self.damage.is_bad(one.pack, one.number))
+        return sorted(found, key=lambda one: (self.damage.is_bad(one.pack, one.number), bool(one.bases)))
 
     def table_of(self, pack: PackId) -> PackTable:
         """The table at the end of a pack.
@@ -373,19 +399,9 @@ class Store:
         size = known.size if known is not None else None if self.layout.parity else 0
         return self.packs.table(pack, size)
 
-    def _remember(self, identity: ChunkId, plain: bytes) -> None:
-        with self._lock:
-            if identity not in self._recent:
-                self._recent[identity] = plain
-                self._recent_bytes += len(plain)
-            while self._recent_bytes > _RECENT_BYTES:
-                self._recent_bytes -= len(self._recent.popitem(last=False)[1])
-
     def forget_recent(self) -> None:
         """Read from the disk again what was kept in memory."""
-        with self._lock:
-            self._recent.clear()
-            self._recent_bytes = 0
+        self._recent.clear()
 
     @contextlib.contextmanager
     def read_back(self) -> Iterator[None]:
@@ -429,20 +445,3 @@ def open_store(where: StorePlace, passphrase: str | None) -> Store:
     place = where.files()
     header, keys = unlock(place, passphrase)
     return Store(Doubled(place) if header.format > 1 else place, header, keys)
-
-
-def file_name_bytes(name: str, file: str) -> bytes:
-    """The 16 bytes that a store file's name stands for.
-
-    Raises:
-        DamageError: the name is none that a store gives.
-    """
-    try:
-        value = bytes.fromhex(name)
-    except ValueError:
-        value = b""
-    if len(value) != NAME_BYTES or value.hex() != name:
-        raise DamageError(
-            tr("{file} does not belong to this store").format(file=file), tr("Move it elsewhere"), file
-        )
-    return value

@@ -27,10 +27,13 @@ from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.index import encode_tables
+from good_tide.storage.leaning import with_bases
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
-from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys
-from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, pack_file
+from good_tide.storage.needs import all_snapshots, known_lost, live_chunks, needed_keys, needed_themselves
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter
 from good_tide.storage.store import Store
+from good_tide.storage.upright import set_upright, worth_setting_upright
 
 DEAD_AFTER = 24 * 3600 * SECOND
 """A mark that did not move for so long, by the clock of the machine that looks, belongs to nobody any
@@ -152,9 +155,8 @@ class Sweep:
             self._alone(lease)
             self._store.forget_index()
             try:
-                self._doom(
-                    table.pack for table, live in live_chunks(self._store, self._needed()) if not live.any()
-                )
+                needed = self._set_upright()
+                self._doom(table.pack for table, live in live_chunks(self._store, needed) if not live.any())
                 self._delete()
                 self._rewrite()
                 self._delete()
@@ -187,6 +189,18 @@ class Sweep:
                     tr("Wait until it is done; a sweep that died is passed over after a day"),
                 )
             self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
+
+    def _set_upright(self) -> Keys:
+        """Write anew what leans on more than it is worth, as far as there is room; what is needed then."""
+        store, themselves = (
+            self._store,
+            needed_themselves(self._store, all_snapshots(self._store), self._control),
+        )
+        with contextlib.suppress(PlaceFullError):
+            self._report.freed -= set_upright(
+                store, worth_setting_upright(store, themselves), self._owner, self._control
+            )
+        return with_bases(store, themselves, known_lost(store))
 
     def _needed(self) -> Keys:
         return needed_keys(self._store, all_snapshots(self._store), self._control)

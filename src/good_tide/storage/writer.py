@@ -14,6 +14,7 @@ import os
 import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from types import TracebackType
 from typing import Self
 
@@ -23,6 +24,7 @@ from good_tide.core.errors import PlaceError, PlaceFullError
 from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
+from good_tide.storage.bases import bases_near
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
@@ -30,7 +32,8 @@ from good_tide.storage.index import encode_tables
 from good_tide.storage.kept_here import NOTHING_KEPT
 from good_tide.storage.marks import WRITER_FOLDER, Mark
 from good_tide.storage.missing_packs import notice_missing
-from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter, Prepared, prepare
+from good_tide.storage.packed import Prepared, prepare
+from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter
 from good_tide.storage.place import disk_errors
 from good_tide.storage.reserve import keep_reserve
 from good_tide.storage.store import Store
@@ -136,29 +139,39 @@ class WriteSession:
         self._write_index()
 
     def put(
-        self, plain: bytes | memoryview, done: Callable[[], None] | None = None, ticket: Ticket | None = None
+        self,
+        plain: bytes | memoryview,
+        done: Callable[[], None] | None = None,
+        ticket: Ticket | None = None,
+        near: Sequence[ChunkId] = (),
     ) -> Ticket:
         """Hand in a chunk of file content. ``plain`` must not change before ``done`` was called (in another
         thread).
 
         :param ticket: one that was given out before the chunk was complete; a new one otherwise.
+        :param near: chunks that hold something much like it, those with most of it first: earlier versions.
 
         Raises:
             GoodTideError: writing failed earlier in this session.
         """
         ticket = ticket or Ticket()
-        self._submit(ticket, plain, Holds.DATA, done)
+        self._submit(ticket, plain, Holds.DATA, done, near)
         return ticket
 
-    def put_page(self, plain: bytes) -> ChunkId:
-        """Hand in a page of a listing; its identity is known at once."""
+    def put_page(self, plain: bytes, near: Sequence[ChunkId] = ()) -> ChunkId:
+        """Hand in a page of a listing; its identity is known at once. ``near``: as for ``put``."""
         ticket = Ticket()
         ticket.chunk = self._store.keys.chunk_id(plain)
-        self._submit(ticket, plain, Holds.TREE, None)
+        self._submit(ticket, plain, Holds.TREE, None, near)
         return ticket.chunk
 
     def _submit(
-        self, ticket: Ticket, plain: bytes | memoryview, holds: Holds, done: Callable[[], None] | None
+        self,
+        ticket: Ticket,
+        plain: bytes | memoryview,
+        holds: Holds,
+        done: Callable[[], None] | None,
+        near: Sequence[ChunkId],
     ) -> None:
         self._raise_failure()
         size = len(plain)
@@ -169,7 +182,7 @@ class WriteSession:
                 if ticket.chunk is None:
                     ticket.chunk = self._store.keys.chunk_id(plain)
                 prepared = (
-                    prepare(ticket.chunk, plain)
+                    prepare(ticket.chunk, plain, partial(bases_near, self._store, size, near))
                     if self._failure is None and self._is_new(ticket.chunk)
                     else None
                 )
@@ -208,7 +221,7 @@ class WriteSession:
             writer = self._open[holds] = PackWriter(store.place, store.keys, holds, self._owner, store.layout)
             writer.kept = store.kept
         writer.add(prepared)
-        self.new_bytes += prepared.plain_length if holds is Holds.DATA else 0
+        self.new_bytes += prepared.chunk.plain_length if holds is Holds.DATA else 0
         if writer.size >= self._pack_bytes:
             self._finish(holds)
 

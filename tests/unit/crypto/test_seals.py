@@ -20,7 +20,8 @@ from good_tide.operations.snapshot import holding
 from good_tide.operations.stores import holding_area as areas
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.folder_place import LocalPlace
-from good_tide.storage.packs import Holds, PackWriter, prepare
+from good_tide.storage.packed import prepare
+from good_tide.storage.packs import Holds, PackWriter
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession
 from tests.support.base import CHEAP, PASSPHRASE, GoodTideTest, create_store, open_store

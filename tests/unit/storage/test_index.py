@@ -12,6 +12,7 @@ import numpy as np
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import ChunkId, PackId
 from good_tide.storage.index import ChunkIndex, Location, decode_tables, encode_tables
+from good_tide.storage.packed import Form
 from good_tide.storage.packs import Holds, PackTable
 from tests.support.base import GoodTideTest
 
@@ -68,10 +69,10 @@ class ChunkIndexTest(GoodTideTest):
         self.assertEqual(index.following(third, 9), [], "another pack has nothing to do with it")
         self.assertEqual(index.following(ChunkId(bytes(32)), 9), [])
         expected = [
-            Location(a, 0, 8, 70_000, 90_000, True, Holds.DATA),
-            Location(a, 1, 70_008, 5, 5, False, Holds.DATA),
-            Location(a, 2, 70_013, 2**32 - 1, 12, False, Holds.DATA),
-            Location(b, 0, 8, 300, 400, True, Holds.TREE),
+            Location(a, 0, 8, 70_000, 90_000, Form.SQUEEZED, Holds.DATA),
+            Location(a, 1, 70_008, 5, 5, Form.AS_IS, Holds.DATA),
+            Location(a, 2, 70_013, 2**32 - 1, 12, Form.AS_IS, Holds.DATA),
+            Location(b, 0, 8, 300, 400, Form.SQUEEZED, Holds.TREE),
         ]
         found = [index.find(identity) for table in tables for identity in table.chunk_ids()]
         self.assertEqual(found, expected)

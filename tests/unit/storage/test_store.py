@@ -24,7 +24,8 @@ from good_tide.core.progress import Silent
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.packs import pack_file, padded_size
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import padded_size
 from good_tide.storage.recovery_script import SCRIPT_FILE, recovery_script
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession

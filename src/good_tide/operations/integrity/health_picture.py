@@ -10,7 +10,7 @@ from good_tide.operations.context import Context
 from good_tide.operations.integrity.affected import Affected
 from good_tide.operations.integrity.reading_back import packs_read
 from good_tide.storage.needs import harmful, lost_chunks
-from good_tide.storage.packs import pack_file
+from good_tide.storage.packed import pack_file
 from good_tide.storage.store import Store
 
 

@@ -8,7 +8,8 @@ from good_tide.core.errors import DamageError, Harm
 from good_tide.core.progress import Control
 from good_tide.storage.damage import Damaged
 from good_tide.storage.index import location_in
-from good_tide.storage.packs import PackTable, pack_file
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import PackTable
 from good_tide.storage.store import Store
 
 
@@ -34,10 +35,25 @@ def check_pack(store: Store, table: PackTable, control: Control) -> PackCheck:
     for number in range(len(table)):
         control.checkpoint()
         try:
-            store.packs.chunk(table.chunk_id(number), location_in(table, number))
+            _read(store, table, number)
             read += table.stored_length(number)
         except DamageError as error:
             damage.append((number, error))
     if beyond and not damage:  # the pack is to be written anew while it can still be read
         store.damage.add([Damaged(pack_file(table.pack), Harm.CHANGED)])
     return PackCheck(read, damage)
+
+
+def _read(store: Store, table: PackTable, number: int) -> None:
+    """Read a chunk of a pack. Where what it leans on is damaged, of which is told, its seal is looked at.
+
+    Raises:
+        DamageError: it is not whole.
+    """
+    location = location_in(table, number)
+    try:
+        leans_on = store.leans_on(location)
+    except DamageError:
+        store.packs.prepared(table, number)
+        return
+    store.packs.chunk(table.chunk_id(number), location, leans_on)

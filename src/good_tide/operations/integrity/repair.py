@@ -22,7 +22,7 @@ from good_tide.storage.damage import Damaged, pack_of
 from good_tide.storage.folders import INDEX_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.keyslots import share_identities
 from good_tide.storage.needs import lost_chunks
-from good_tide.storage.packs import pack_file
+from good_tide.storage.packed import pack_file
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.writer import WriteSession

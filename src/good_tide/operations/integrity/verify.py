@@ -21,7 +21,8 @@ from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.index import decode_tables
 from good_tide.storage.needs import lost_chunks
-from good_tide.storage.packs import PackTable, pack_file
+from good_tide.storage.packed import pack_file
+from good_tide.storage.packs import PackTable
 from good_tide.storage.pins import PIN_FOLDER, read_pin
 from good_tide.storage.recovery_script import SCRIPT_FILE, script_state
 from good_tide.storage.store import Store

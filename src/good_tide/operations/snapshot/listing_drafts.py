@@ -9,7 +9,7 @@ so the queue is short.
 from __future__ import annotations
 
 import abc
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Sequence
 from operator import attrgetter
 from typing import NamedTuple
@@ -25,10 +25,10 @@ from good_tide.core.entries import (
     Stat,
     page_extents,
 )
-from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, page_id
+from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of, page_id
 from good_tide.core.pages import Page, encode_page, paginate
 from good_tide.operations.snapshot.sightings import Look
-from good_tide.storage.content import Part
+from good_tide.storage.content import Part, nearest_first
 from good_tide.storage.writer import Ticket, WriteSession
 
 _JOINED_BYTES = 512 * 1024
@@ -120,7 +120,7 @@ class FolderDraft:
     :param size: about how many entries it will have.
     """
 
-    __slots__ = ("before", "entries", "look", "pages", "path", "size", "stamps", "tickets", "unread")
+    __slots__ = ("before", "entries", "look", "near", "pages", "path", "size", "stamps", "tickets", "unread")
 
     def __init__(self, pages: tuple[PageId, ...] | None = None, path: bytes = b"", size: int = 0) -> None:
         self.size = size
@@ -128,6 +128,8 @@ class FolderDraft:
         self.tickets: set[Ticket] = set()
         self.before: tuple[bytes, PageId] | None = None
         """The listing in the last snapshot, if it is of one page: its bytes, and where they lie."""
+        self.near: tuple[ChunkId, ...] = ()
+        """The chunks in which its listing lay in the last snapshot."""
         self.pages, self.path = pages, path
         self.look: Look | None = None
         """What the folder looked like."""
@@ -186,6 +188,7 @@ def draft_after(
     """
     draft = FolderDraft(path=path, size=size)
     draft.look = look
+    draft.near = tuple(dict.fromkeys(map(chunk_of, before)))
     if len(pages) == len(before) == 1:
         draft.before = pages[0].data, before[0]
     return draft
@@ -255,7 +258,10 @@ class DraftQueue:
         before, draft.before = draft.before, None
         if len(pages) > 1 or not self._joins:
             # Of a long listing most pages are those of the last one, which the store knows by their content.
-            draft.pages = tuple(PageId(self._session.put_page(page)) for page in pages)
+            draft.pages = tuple(
+                PageId(self._session.put_page(page, draft.near[at : at + 1] or draft.near[-1:]))
+                for at, page in enumerate(pages)
+            )
             self._listed(draft)
         elif before is not None and pages[0] == before[0]:
             draft.pages = (before[1],)
@@ -271,7 +277,10 @@ class DraftQueue:
         joined, self._joined, self._joined_bytes = self._joined, [], 0
         if not joined:
             return
-        chunk = self._session.put_page(b"".join(page for _, page in joined))
+        near: Counter[ChunkId] = Counter()
+        for draft, page in joined:
+            near.update(dict.fromkeys(draft.near, len(page)))
+        chunk = self._session.put_page(b"".join(page for _, page in joined), nearest_first(near))
         at = 0
         for draft, page in joined:
             draft.pages = (page_id(chunk, at, len(page)),)

@@ -17,7 +17,7 @@ from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry
 from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
-from good_tide.storage.content import SMALL_FILE_BYTES, BlockBuilder, Part, content_ids
+from good_tide.storage.content import NOTHING_NEAR, SMALL_FILE_BYTES, BlockBuilder, Part, content_ids
 from good_tide.storage.fine import earlier_version, small_in_pieces
 from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket, WriteSession
@@ -219,7 +219,10 @@ class SmallFiles:
             return (stored,)
         earlier = earlier_version(self._store, like)
         pieces = small_in_pieces(earlier, content, self._blocks) if earlier is not None else None
-        return tuple(pieces) if pieces is not None else (self._blocks.add(content, digest),)
+        if pieces is not None:
+            return tuple(pieces)
+        near = earlier.near(0, len(content)) if earlier is not None else NOTHING_NEAR
+        return (self._blocks.add(content, digest, near),)
 
     def _stored_extent(self, digest: ContentDigest, content: bytes) -> Extent | None:
         """Where the catalog says that this content lies, if it does."""

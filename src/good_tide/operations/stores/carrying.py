@@ -21,6 +21,7 @@ from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
 from good_tide.core.translation import tr
 from good_tide.operations.records.store_memory import StoreMemory
+from good_tide.storage.chunk_keys import each_id
 from good_tide.storage.content import SMALL_FILE_BYTES, ContentHasher, listed_digest, read_whole, small_digest
 from good_tide.storage.envelope import FileKind, open_whole, seal_again
 from good_tide.storage.holding import HoldingArea
@@ -146,11 +147,16 @@ class _Carrier:
             plain = self._source.read_chunk(identity)
             ticket = Ticket()
             new = ticket.chunk = identity if self._alike else self._target.keys.chunk_id(plain)
-            self._session.put(plain, ticket=ticket)
+            self._session.put(plain, ticket=ticket, near=self._near(identity))
             self.bytes += len(plain)
             self._written.append(new)
         self._chunks[identity] = new
         return new
+
+    def _near(self, identity: ChunkId) -> list[ChunkId]:
+        """What a chunk leans on in the source, as the target has it; it may lean on that there too."""
+        place = self._source.place_of(identity)
+        return [] if place is None else [self._chunks.get(base, base) for base in each_id(place.bases)]
 
     def sealed(self, snapshot: Snapshot, roots: bytes) -> bytes:
         """The file of a snapshot as it goes to the target. It is the same whenever it is made: the same name
@@ -205,7 +211,8 @@ class _Carrier:
                 known = identity
                 if chunk_of(identity) not in self._listings:
                     self._listings.add(chunk_of(identity))
-                    self._session.put_page(self._source.read_chunk(chunk_of(identity)))
+                    chunk = chunk_of(identity)
+                    self._session.put_page(self._source.read_chunk(chunk), self._near(chunk))
             else:
                 known = PageId(self._session.put_page(encode_page(carried)))
             self._pages[identity] = known

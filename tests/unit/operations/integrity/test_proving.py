@@ -20,7 +20,7 @@ from good_tide.operations.integrity.proving import is_due, prove
 from good_tide.operations.integrity.reading_back import packs_read, portion_due, read_portion
 from good_tide.operations.integrity.repair import repair
 from good_tide.operations.stores.job_stores import JobStores, NobodyToAsk
-from good_tide.storage.packs import pack_file
+from good_tide.storage.packed import pack_file
 from good_tide.storage.store import Store
 from tests.support.base import HOUR, OTHER_MACHINE, PASSPHRASE, GoodTideTest, open_store
 from tests.support.base import T0 as BEGIN

@@ -11,6 +11,8 @@ import msgspec
 from good_tide.core.addresses import Address
 from good_tide.core.errors import PlaceAwayError
 from good_tide.lines.client import line_to
+from good_tide.operations.places.servers import folders_in
+from good_tide.servers.stand_ins.smb import helpers_of
 from good_tide.storage.server_place import ServerPlace
 from tests.support.base import GoodTideTest
 from tests.support.server_contract import (
@@ -58,6 +60,12 @@ class SealedSmbPlaceTest(FolderContract, SmbServedTest):
 
 
 class SmbFaultTest(PartedContract, FaultContract, PasswordContract, SmbServedTest):
+    def test_a_server_that_ends_leaves_no_process_behind(self) -> None:
+        self.assertIn("store", folders_in(msgspec.structs.replace(self.server.address, path="/")))
+        self.assertTrue(helpers_of(self.server.folder))
+        self.server.end()
+        self.assertEqual(helpers_of(self.server.folder), [])
+
     def test_a_share_that_is_not_there_is_said(self) -> None:
         where = ServerPlace(msgspec.structs.replace(self.server.address, path="/another/desk"))
         self.addCleanup(line_to(where.address).end)

@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 from good_tide.core.addresses import Address
-from good_tide.servers.stand_ins.smb import programs, set_up
+from good_tide.servers.stand_ins.smb import end_helpers, programs, set_up
 from tests.support.servers import ServedFolder, user_name
 
 
@@ -25,6 +25,10 @@ class SmbServer(ServedFolder):
         super().__init__(folder, before)
         self.words = set_up(folder, self.files, self.port, self.password, more)
         self.start()
+
+    def stop(self) -> None:
+        super().stop()
+        end_helpers(self.folder)
 
     @property
     def address(self) -> Address:

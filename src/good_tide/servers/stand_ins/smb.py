@@ -70,6 +70,25 @@ def set_up(own: Path, folder: Path, port: int, password: str, more: str = "") ->
     return [server, "-F", "--no-process-group", "-s", str(settings), "-l", str(own)]
 
 
+def end_helpers(own: Path) -> None:
+    """End what a server begins for questions such as which shares there are: those programs outlive it, and
+    keep the disk on which its files are. They begin others until all are gone."""
+    while found := helpers_of(own):
+        for process in found:
+            with contextlib.suppress(OSError):
+                os.kill(process, signal.SIGKILL)
+
+
+def helpers_of(own: Path) -> list[int]:
+    """The processes of those programs."""
+    found, mine = [], f"--configfile={own / 'smb.conf'}".encode()
+    for process in Path("/proc").iterdir():
+        with contextlib.suppress(OSError):
+            if process.name.isdigit() and mine in (process / "cmdline").read_bytes().split(b"\0"):
+                found.append(int(process.name))
+    return found
+
+
 def main() -> None:
     """Serve until the input ends."""
     wanted = asked()
@@ -90,6 +109,7 @@ def main() -> None:
             signal.signal(signal.SIGINT, signal.SIG_IGN)
             until_input_ends()
             os.killpg(server.pid, signal.SIGTERM)
+            end_helpers(Path(own))
 
 
 def _free_port() -> int:

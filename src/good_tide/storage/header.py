@@ -327,12 +327,15 @@ def _parse_header(data: bytes, title: str) -> Header:
             tr("Bring it back from a copy of the store"),
             HEADER_FILE,
         )
-    if header.format > FORMAT_VERSION or set(header.features) - KNOWN_FEATURES:
+    unknown = sorted(set(header.features) - KNOWN_FEATURES)
+    if header.format > FORMAT_VERSION or unknown:
         raise StoreTooNewError(
             tr(
                 "The store in {title} was made by a newer version of Good Tide (format {format}; this one"
                 " reads up to {FORMAT_VERSION})"
-            ).format(title=title, format=header.format, FORMAT_VERSION=FORMAT_VERSION),
+            ).format(
+                title=title, format=" ".join([str(header.format), *unknown]), FORMAT_VERSION=FORMAT_VERSION
+            ),
             tr("Install that version to use it"),
         )
     return header

@@ -14,7 +14,7 @@ from good_tide.core.identifiers import CHUNK_ID_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.storage.chunk_keys import each_id
 from good_tide.storage.decoding import unpacked
-from good_tide.storage.packed import Form, Packed
+from good_tide.storage.packed import Form, Packed, files_of
 from good_tide.storage.packs import Holds, PackTable, checked
 
 DEEPEST = 8
@@ -74,8 +74,8 @@ class ChunkIndex:
 
     def __init__(self) -> None:
         self.tables: dict[PackId, PackTable] = {}
-        self.pack_names: set[str] = set()
-        """How the files of the known packs are named."""
+        self.pack_files: set[str] = set()
+        """The files of the known packs, in the folder of packs."""
         self._order: list[PackTable] = []
         self._sorted = _Sorted(0, np.empty(0, dtype=np.uint64), np.empty((0, 2), dtype=np.int64))
         self._merging = threading.Lock()
@@ -83,11 +83,13 @@ class ChunkIndex:
     def add(self, tables: Iterable[PackTable]) -> None:
         """Take in the tables of some packs; packs already known are skipped."""
         with self._merging:
+            fresh: dict[PackId, PackTable] = {}
             for table in tables:
                 if table.pack not in self.tables:
-                    self.pack_names.add(table.pack.hex())
-                    self._order.append(table)
-                    self.tables[table.pack] = table  # last: what is in it is found by who looks now
+                    fresh.setdefault(table.pack, table)
+            self.pack_files.update(files_of(b"".join(fresh)))
+            self._order += fresh.values()
+            self.tables.update(fresh)  # last: what is in it is found by who looks now
 
     def __len__(self) -> int:
         return sum(len(table) for table in self._order)

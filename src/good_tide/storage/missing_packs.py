@@ -22,8 +22,10 @@ def notice_missing(store: Store, files: Iterable[str] | None = None) -> None:
     """
     for last in (False, True):
         listed = store.place.names(PACK_FOLDER) if files is None or last else files
-        present = {name.rpartition("/")[2] for name in listed}
-        missing = [PackId(bytes.fromhex(name)) for name in sorted(store.index.pack_names - present)]
+        missing = [
+            PackId(bytes.fromhex(file.rpartition("/")[2]))
+            for file in sorted(store.index.pack_files.difference(listed))
+        ]
         gone = [pack for pack in missing if pack not in store.avoided and pack not in store.damage.packs]
         if not gone or last:
             break

@@ -9,11 +9,12 @@ from collections.abc import Callable, Sequence
 import msgspec
 
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import ChunkId, PackId
+from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import TAG_BYTES, StoreKeys
 from good_tide.storage.compression import expand, shrink, shrink_against
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folders import PACK_FOLDER
 
 CHUNK_LIMIT = 64 * 1024 * 1024
 """Plain bytes of the largest chunk a reader takes memory for (a page of a very large listing)."""
@@ -83,10 +84,15 @@ def prepare(
     return Prepared(Packed(identity, len(plain), Form.SQUEEZED), small)
 
 
+def files_of(packs: bytes) -> list[str]:
+    """Where packs, whose names lie one after the other, lie in the folder of packs."""
+    names, each = packs.hex(), 2 * NAME_BYTES
+    return [f"{names[at]}/{names[at : at + each]}" for at in range(0, len(names), each)]
+
+
 def pack_file(pack: bytes) -> str:
     """Where a pack lies in the store."""
-    name = pack.hex()
-    return f"packs/{name[0]}/{name}"
+    return f"{PACK_FOLDER}/{files_of(pack)[0]}"
 
 
 def open_body(

@@ -129,11 +129,8 @@ class PackTable(msgspec.Struct, frozen=True, omit_defaults=True):
 
 def _leans_right(table: PackTable) -> bool:
     """Whether the columns of what leans on others agree."""
-    count = table.squeezed.count(Form.LEANING)
-    if not count:
-        return not table.leaning and not table.bases
     return (
-        len(table.leaning) == count
+        len(table.leaning) == table.squeezed.count(Form.LEANING)
         and all(1 <= one <= MOST_BASES for one in table.leaning)
         and len(table.bases) == CHUNK_ID_BYTES * sum(table.leaning)
     )
@@ -156,7 +153,9 @@ def checked(tables: list[PackTable]) -> list[PackTable]:
         lengths = np.array([len(column) for column in columns], dtype=np.int64)
         agree = agree and np.array_equal(lengths, counts * each)
     forms = b"".join(squeezed)
-    if not agree or forms.translate(None, _FORMS) or not all(map(_leans_right, tables)):
+    leaning = [table for table in tables if table.leaning or table.bases]
+    agree = agree and forms.count(Form.LEANING) == sum(len(table.leaning) for table in leaning)
+    if not agree or forms.translate(None, _FORMS) or not all(map(_leans_right, leaning)):
         raise DamageError(tr("A table of chunks contradicts itself"))
     return tables
 

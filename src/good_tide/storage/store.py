@@ -128,10 +128,9 @@ class Store:
             PlaceError: the disk gives nothing any more.
         """
         found = dict(self._unnamed)
-        named = self._index.pack_names if self._index is not None else set()
-        for file in self.place.names(PACK_FOLDER) if files is None else files:
-            if file.rpartition("/")[2] in named:
-                continue
+        named = self._index.pack_files if self._index is not None else set()
+        present = self.place.names(PACK_FOLDER) if files is None else files
+        for file in sorted(set(present) - named):
             pack = pack_of(f"{PACK_FOLDER}/{file}")
             if pack is None or pack in found or pack in self.avoided:
                 continue
@@ -141,7 +140,10 @@ class Store:
 
     def own_names(self, folder: str) -> list[str]:
         """The names in a folder that a store gives to its files; nothing else in it counts."""
-        return [name for name in self.place.names(folder) if _OWN_NAME.fullmatch(name)]
+        names = self.place.names(folder)
+        if set(map(len, names)) <= {2 * NAME_BYTES} and not "".join(names).strip("0123456789abcdef"):
+            return names  # all of them, as nearly always; one by one costs more
+        return [name for name in names if _OWN_NAME.fullmatch(name)]
 
     def read_sealed(self, kind: FileKind, file: str) -> bytes:
         """The content of a sealed file, authenticated.

@@ -66,9 +66,9 @@ def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     store.unsummarised = len(fresh)
     unknown = sorted({*fresh, *(set(present) - there)})
     own = [one.brief for one in _readable(store, unknown)]
-    times = [[(one.time, one.id) for one in own if one.machine.id == machine]]
-    times += [[*rows.times_of(machine)] for rows in summaries]
-    newest_first = heapq.merge(*(sorted(some, reverse=True) for some in times), reverse=True)
+    times = [sorted(((one.time, one.id) for one in own if one.machine.id == machine), reverse=True)]
+    times += [rows.newest_of(machine) for rows in summaries]
+    newest_first = heapq.merge(*times, reverse=True)
     known = {*there, *unknown}
     return next(_readable(store, (name for _, name in newest_first if name in known)), None)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import cached_property
 
 import msgspec
@@ -36,6 +36,7 @@ class SummaryRows:
 
     def __init__(self, said: _Summary) -> None:
         self._said = said
+        self._newest: dict[MachineId, list[tuple[int, SnapshotId]]] = {}
 
     @classmethod
     def of(cls, briefs: Sequence[Brief]) -> SummaryRows:
@@ -87,14 +88,18 @@ class SummaryRows:
         every = b"".join([row.name for row in self._said.rows]).hex()
         return [SnapshotId(every[at : at + 2 * NAME_BYTES]) for at in range(0, len(every), 2 * NAME_BYTES)]
 
-    def times_of(self, machine: MachineId) -> Iterator[tuple[int, SnapshotId]]:
-        """When each of a machine's snapshots was taken."""
-        own = {number for number, known in enumerate(self._said.machines) if known.id == machine}
-        return (
-            (row.time, name)
-            for name, row in zip(self.names, self._said.rows, strict=True)
-            if row.machine in own
-        )
+    def newest_of(self, machine: MachineId) -> list[tuple[int, SnapshotId]]:
+        """When each of a machine's snapshots was taken, the newest first."""
+        found = self._newest.get(machine)
+        if found is None:
+            own = {number for number, known in enumerate(self._said.machines) if known.id == machine}
+            found = self._newest[machine] = [
+                (row.time, name)
+                for name, row in zip(self.names, self._said.rows, strict=True)
+                if row.machine in own
+            ]
+            found.sort(reverse=True)
+        return found
 
     @cached_property
     def briefs(self) -> list[Brief]:

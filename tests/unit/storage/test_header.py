@@ -167,6 +167,17 @@ class HeaderTest(GoodTideTest):
                 create_store(case, None)
         self.assertEqual((self.folder / "full" / "letter.txt").read_text(), "mine")
 
+    def test_a_store_that_needs_what_nobody_knows_is_refused(self) -> None:
+        root = self.folder / "s"
+        create_store(root, None)
+        for name in ("store.json", "copies/store.json"):
+            header = root / name
+            header.write_bytes(header.read_bytes().replace(b'"leaning"', b'"leaning", "folding"'))
+        with self.assertRaisesRegex(
+            PlaceError, r"newer version .* \(format 2 folding; .*Install that version"
+        ):
+            read_header(LocalPlace(root))
+
     def test_bad_passphrases_and_hints_are_refused(self) -> None:
         for passphrase, hint in (("", ""), ("Harbour", "the harbour one")):
             with self.subTest(passphrase), self.assertRaises(PersonError):

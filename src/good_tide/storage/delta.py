@@ -36,6 +36,9 @@ _MULTIPLIERS = tuple(np.uint8(value) for value in (0x6D, 0x8B, 0xE5, 0x35))
 _MIX = np.frombuffer(
     bytes.fromhex("9d3c5f8a61b7e215f10d73c946a8eb3b27c1954fe60ab87de7539b2c84d16fa3"), dtype="<u8"
 ) | np.uint64(1)
+_VAIN = 8
+"""After so many anchors in a row that lead to nothing one in two is looked at, then one in three, and so on: a
+long stretch has many, and is followed back to where it begins."""
 _FIRST_STEP, _LAST_STEP = 256, 1 << 18
 """Bytes compared at once, at first and at most."""
 
@@ -123,7 +126,7 @@ class _Known:
 def _moved(known: _Known, newer: Bytes, begin: int, end: int) -> Iterator[Shared]:
     """What a gap of the newer text shares with anything in the older one."""
     places, befores = known.find(newer, _anchors(newer[begin:end], known.each) + begin)
-    number, done, drift = 0, begin, 0
+    number, done, drift, vain = 0, begin, 0, 0
     while number < len(places):
         place, before = int(places[number]), int(befores[number])
         if _is_same(known.text, place + drift, newer, place):
@@ -132,8 +135,9 @@ def _moved(known: _Known, newer: Bytes, begin: int, end: int) -> Iterator[Shared
         back = _same_before(known.text[:before], newer[done:place])
         if forward + back >= LEAST:
             yield Shared(place - back, before - back, forward + back)
-            done, drift = place + forward, before - place
-        number = max(number + 1, int(np.searchsorted(places, place + forward)))
+            done, drift, vain = place + forward, before - place, -1
+        vain += 1
+        number = max(number + 1 + vain // _VAIN, int(np.searchsorted(places, place + forward)))
 
 
 def _anchors(text: Bytes, each: int) -> Positions:

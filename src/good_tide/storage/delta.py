@@ -37,8 +37,8 @@ _MIX = np.frombuffer(
     bytes.fromhex("9d3c5f8a61b7e215f10d73c946a8eb3b27c1954fe60ab87de7539b2c84d16fa3"), dtype="<u8"
 ) | np.uint64(1)
 _VAIN = 8
-"""After so many anchors in a row that lead to nothing one in two is looked at, then one in three, and so on: a
-long stretch has many, and is followed back to where it begins."""
+"""After so many anchors in a row that lead to nothing one in two is looked at, then one in three, and so on:
+a long stretch has many, and is followed back to where it begins."""
 _FIRST_STEP, _LAST_STEP = 256, 1 << 18
 """Bytes compared at once, at first and at most."""
 

@@ -12,7 +12,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId
 from good_tide.core.translation import tr
 from good_tide.crypto.seals import TAG_BYTES, StoreKeys
-from good_tide.storage.compression import expand, shrink, shrink_against
+from good_tide.storage.compression import DATA_LEVEL, expand, shrink, shrink_against
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import PACK_FOLDER
 
@@ -66,13 +66,17 @@ class Prepared(msgspec.Struct, frozen=True):
 
 
 def prepare(
-    identity: ChunkId, plain: bytes | memoryview, near: Callable[[], Sequence[Base]] = tuple
+    identity: ChunkId,
+    plain: bytes | memoryview,
+    near: Callable[[], Sequence[Base]] = tuple,
+    level: int = DATA_LEVEL,
 ) -> Prepared:
     """Compress a chunk where that helps; against others where that helps a great deal more.
 
     :param near: gives those; asked only where they may help.
+    :param level: of zstd.
     """
-    small = shrink(plain)
+    small = shrink(plain, level)
     if small is None:
         return Prepared(Packed(identity, len(plain), Form.AS_IS), bytes(plain))
     bases = near() if len(small) >= _LEAST_LEANING else ()

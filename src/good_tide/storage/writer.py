@@ -25,6 +25,7 @@ from good_tide.core.identifiers import ChunkId, SnapshotId
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
 from good_tide.storage.bases import bases_near
+from good_tide.storage.compression import CAREFUL_LEVEL, DATA_LEVEL
 from good_tide.storage.doomed import read_doomed
 from good_tide.storage.envelope import FileKind, seal_new
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
@@ -40,6 +41,8 @@ from good_tide.storage.store import Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
 _WORKERS = 2
+_FEW_BYTES = 4 * 1024 * 1024
+"""What a session has up to so many bytes of is compressed harder."""
 _MOST_RESERVE_BYTES = 4 * 1024 * 1024
 _RESERVE_PART = 64
 """What large packs leave free of a disk: one part in so many, and at most so many bytes."""
@@ -96,6 +99,7 @@ class WriteSession:
         self._open: dict[Holds, PackWriter] = {}
         self._tables: list[PackTable] = []
         self._failure: BaseException | None = None
+        self._compressed = 0
         self.new_bytes = 0
         self.stored_bytes = 0
         store.place.clear_temporary(owner)
@@ -182,7 +186,9 @@ class WriteSession:
                 if ticket.chunk is None:
                     ticket.chunk = self._store.keys.chunk_id(plain)
                 prepared = (
-                    prepare(ticket.chunk, plain, partial(bases_near, self._store, size, near))
+                    prepare(
+                        ticket.chunk, plain, partial(bases_near, self._store, size, near), self._level(size)
+                    )
                     if self._failure is None and self._is_new(ticket.chunk)
                     else None
                 )
@@ -206,6 +212,11 @@ class WriteSession:
                 self._room.give(size)
 
         self._workers.submit(work)
+
+    def _level(self, size: int) -> int:
+        """How hard to compress a chunk of so many bytes: the first of a session harder, as most have few."""
+        self._compressed += size
+        return CAREFUL_LEVEL if self._compressed <= _FEW_BYTES else DATA_LEVEL
 
     def _is_new(self, identity: ChunkId) -> bool:
         with self._lock:

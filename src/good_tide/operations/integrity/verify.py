@@ -181,7 +181,7 @@ class _Verifier:
         try:
             own = self._store.table_of(table.pack)
             self._report.bytes_read += len(own.ids)
-            if (own.ids, own.stored) != (table.ids, table.stored):
+            if (own.ids, own.stored, own.bases) != (table.ids, table.stored, table.bases):
                 raise DamageError(tr("{file} and the index disagree").format(file=file), file=file)
         except DamageError as error:
             self._affected.note(error)

@@ -21,19 +21,17 @@ def bases_near(store: Store, size: int, near: Sequence[ChunkId]) -> list[Base]:
 
     :param size: bytes of the new one. :param near: the nearest first.
     """
-    chosen: dict[ChunkId, int] = {}
+    chosen: list[ChunkId] = []
     room = min(BASES_LIMIT, max(_LEAST_ROOM, _TIMES * size))
     for identity in near if store.leans else ():
         for base in _standing(store, identity):
             place = store.place_of(base)
-            if base in chosen or place is None or place.bases or place.plain > room:
-                continue
-            chosen[base] = place.plain
-            room -= place.plain
-        if len(chosen) >= MOST_BASES:
-            break
+            fits = place is not None and not place.bases and place.plain <= room
+            if place is not None and fits and base not in chosen and len(chosen) < MOST_BASES:
+                chosen.append(base)
+                room -= place.plain
     try:
-        return [Base(base, store.read_chunk(base)) for base in list(chosen)[:MOST_BASES]]
+        return [Base(base, store.read_chunk(base)) for base in chosen]
     except (DamageError, PlaceError):  # it is stored by itself; whoever looks for damage tells of it
         return []
 

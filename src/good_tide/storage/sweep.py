@@ -120,7 +120,8 @@ class Sweep:
         self._report, self._thorough = report or SweepReport(), thorough
 
     def plan(self) -> SweepReport:
-        """How much a sweep would give back; nothing is changed.
+        """How much a sweep would give back at least; nothing is changed. What it would write anew so that it
+        leans on nothing is not counted.
 
         Raises:
             PlaceError: the disk gives nothing any more.
@@ -192,14 +193,11 @@ class Sweep:
 
     def _set_upright(self) -> Keys:
         """Write anew what leans on more than it is worth, as far as there is room; what is needed then."""
-        store, themselves = (
-            self._store,
-            needed_themselves(self._store, all_snapshots(self._store), self._control),
-        )
+        store = self._store
+        themselves = needed_themselves(store, all_snapshots(store), self._control)
         with contextlib.suppress(PlaceFullError):
-            self._report.freed -= set_upright(
-                store, worth_setting_upright(store, themselves), self._owner, self._control
-            )
+            chunks = worth_setting_upright(store, themselves)
+            self._report.freed -= set_upright(store, chunks, self._owner, self._control)
         return with_bases(store, themselves, known_lost(store))
 
     def _needed(self) -> Keys:

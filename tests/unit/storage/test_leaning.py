@@ -24,7 +24,7 @@ from good_tide.operations.stores.carrying import carry
 from good_tide.storage import header
 from good_tide.storage.chunk_keys import each_id
 from good_tide.storage.holding import HoldingArea
-from good_tide.storage.index import ChunkIndex
+from good_tide.storage.index import ChunkIndex, Location
 from good_tide.storage.leaning import leaning_places
 from good_tide.storage.ledger import Ledger
 from good_tide.storage.packed import BASES_LIMIT, Base, Form, pack_file, prepare
@@ -73,6 +73,14 @@ class LeaningTest(GoodTideTest):
             (table.chunk_id(number), list(each_id(table.bases_of(number))))
             for table, number in leaning_places(store or self.fresh())
         ]
+
+    def one_that_leans(self) -> tuple[Store, ChunkId, Location]:
+        """The store, a chunk in it that leans on another, and where that lies."""
+        store = self.fresh()
+        (chunk, bases), *_ = self.leaning(store)
+        base = store.place_of(bases[0])
+        assert base is not None
+        return store, chunk, base
 
     def check(self, *numbers: int) -> None:
         """These snapshots stand, whole."""
@@ -179,10 +187,7 @@ class WhatIsNeededTest(LeaningTest):
     def test_a_chunk_without_what_it_leans_on_counts_as_missing(self) -> None:
         self.take("")
         self.take(" a")
-        store = self.fresh()
-        (chunk, bases), *_ = self.leaning(store)
-        base = store.place_of(bases[0])
-        assert base is not None
+        store, chunk, base = self.one_that_leans()
         self.assertTrue(store.has(chunk))
         store.avoided = frozenset({base.pack})
         self.assertFalse(store.has(chunk))
@@ -198,10 +203,7 @@ class WhatIsNeededTest(LeaningTest):
     def test_damage_is_told_of_where_it_is_and_the_next_run_stores_again(self) -> None:
         self.take("")
         self.take(" a")
-        store = self.fresh()
-        (chunk, bases), *_ = self.leaning(store)
-        base = store.place_of(bases[0])
-        assert base is not None
+        _, chunk, base = self.one_that_leans()
         path = self.root / pack_file(base.pack)
         data = bytearray(path.read_bytes())
         for at in range(base.offset, base.offset + base.stored, 50):
@@ -220,10 +222,7 @@ class WhatIsNeededTest(LeaningTest):
     def test_what_leans_on_what_is_lost_for_good_hinders_no_sweep(self) -> None:
         self.take("")
         self.take(" a")
-        store = self.fresh()
-        (_, bases), *_ = self.leaning(store)
-        base = store.place_of(bases[0])
-        assert base is not None
+        store, _, base = self.one_that_leans()
         store.place.remove(pack_file(base.pack))
         for number in range(_FILES):
             (self.work / f"scene {number}.txt").unlink()

@@ -328,11 +328,9 @@ class Sweep:
                 self._control.checkpoint()
                 self._control.report(Progress(tr("Copying what is needed"), number, len(worth)))
                 looked_at += 1
-                try:
+                with contextlib.suppress(DamageError):
                     self._copy(table, needs, writer)
                     copied.append(table)
-                except DamageError as error:
-                    self._store.damage.note(error)
                 if writer.size >= PACK_BYTES:
                     break
             if copied:
@@ -344,6 +342,14 @@ class Sweep:
         return looked_at, copied
 
     def _copy(self, table: PackTable, needs: NDArray[np.bool_], writer: PackWriter) -> None:
-        """Copy the needed chunks of a pack, opened and so authenticated, into a new one."""
+        """Copy the needed chunks of a pack, opened and so authenticated, into a new one.
+
+        Raises:
+            DamageError: one is not whole, which is noted.
+        """
         for number in np.flatnonzero(needs).tolist():
-            writer.add(self._store.packs.prepared(table, number))
+            try:
+                writer.add(self._store.packs.prepared(table, number))
+            except DamageError as error:
+                self._store.damage.note(error, number)
+                raise

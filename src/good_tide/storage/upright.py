@@ -3,6 +3,7 @@ stay for their sake alone, or must go."""
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Collection
 
 import numpy as np
@@ -50,11 +51,9 @@ def set_upright(store: Store, chunks: Collection[ChunkId], owner: str, control: 
         for number, identity in enumerate(own):
             control.checkpoint()
             control.report(Progress(tr("Copying what is needed"), number, len(own)))
-            try:
+            with contextlib.suppress(DamageError):  # noted where it was found
                 writer.add(prepare(identity, store.read_chunk(identity)))
                 written += 1
-            except DamageError as error:
-                store.damage.note(error)
             if written and (writer.size >= PACK_BYTES or number == len(own) - 1):
                 tables = [writer.finish()]
                 file = store.write_sealed(FileKind.INDEX, INDEX_FOLDER, encode_tables(tables), owner)

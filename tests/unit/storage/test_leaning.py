@@ -30,6 +30,7 @@ from good_tide.storage.ledger import Ledger
 from good_tide.storage.packed import BASES_LIMIT, Base, Form, pack_file, prepare
 from good_tide.storage.packs import Holds, PackTable, checked
 from good_tide.storage.store import Store
+from good_tide.storage.upright import set_upright
 from tests.support.base import CHEAP, T0, GoodTideTest, create_store, open_store
 from tests.support.survival import content_of, on_disk
 from tests.support.sweeping import release, sweep
@@ -218,6 +219,17 @@ class WhatIsNeededTest(LeaningTest):
         self.assertEqual(content_of(self.fresh(), self.taken[2].id), self.states[1])
         self.assertEqual(content_of(self.fresh(), self.taken[1].id), self.states[1])
         self.assertTrue(self.fresh().has(chunk))
+
+    def test_what_cannot_be_set_upright_is_noted_where_it_is_damaged(self) -> None:
+        self.take("")
+        self.take(" a")
+        store, chunk, base = self.one_that_leans()
+        path = self.root / pack_file(base.pack)
+        data = bytearray(path.read_bytes())
+        data[base.offset + 40] ^= 255
+        path.write_bytes(data)
+        self.assertEqual(set_upright(store, [chunk], "test-", Silent()), 0)
+        self.assertEqual(store.damage.packs, {base.pack: frozenset({base.number})})
 
     def test_what_leans_on_what_is_lost_for_good_hinders_no_sweep(self) -> None:
         self.take("")

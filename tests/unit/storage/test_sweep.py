@@ -8,7 +8,7 @@ from unittest import mock
 
 from good_tide.core.clock import SECOND, SetClock
 from good_tide.core.errors import GoodTideError, PlaceError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
@@ -21,6 +21,7 @@ from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, remove_mark, seen_marks
+from good_tide.storage.packed import pack_file
 from good_tide.storage.store import Store
 from good_tide.storage.sweep import DEAD_AFTER, Sweep, Watched, has_many_small_packs
 from good_tide.storage.writer import WriteSession
@@ -76,6 +77,24 @@ class SweepTest(GoodTideTest):
         at = asked.index("anew")
         self.assertIn(WRITER_FOLDER, asked[:at])
         self.assertNotIn(WRITER_FOLDER, asked[at : asked.index(SNAPSHOT_FOLDER, at)])
+
+    def test_of_a_pack_that_cannot_be_copied_only_the_damaged_chunk_counts_as_damaged(self) -> None:
+        self.store = self.new_store("plain", None, parity=False)
+        for hour in range(2):
+            self.write("big.bin", self.chance.randbytes(900_000))
+            taken = self.snap(self.store, hour)
+            if not hour:
+                release(self.store, taken)
+        place = self.store.place_of(ChunkId(self.store.keys.chunk_id(b"always" * 40_000)))
+        assert place is not None
+        path = self.folder / "plain" / pack_file(place.pack)
+        data = bytearray(path.read_bytes())
+        data[place.offset] ^= 255
+        path.write_bytes(data)
+        store = open_store(self.folder / "plain", None)
+        sweep(store)
+        self.assertGreater(len(store.index.tables[place.pack]), 1)
+        self.assertEqual(store.damage.packs, {place.pack: frozenset({place.number})})
 
     def test_nothing_is_given_back_while_everything_is_needed(self) -> None:
         before = self.size()

@@ -31,12 +31,14 @@ def stands_alone(store: Store, identity: ChunkId) -> bool:
 
 
 def with_bases(store: Store, needed: Keys, lost: Collection[ChunkId]) -> Keys:
-    """Keys of needed chunks, and of those that they lean on, rising; but for what only lost ones lean on."""
-    leaning = [
-        (keys_of(identity)[0], keys_of(table.bases_of(number)))
-        for table, number in leaning_places(store)
-        if (identity := table.chunk_id(number)) not in lost and not stands_alone(store, identity)
-    ]
+    """Keys of needed chunks, and of those that they lean on, rising. Of what lost ones lean on only the lost:
+    as long as that is known, it is known too that what leans on it is lost."""
+    leaning = []
+    for table, number in leaning_places(store):
+        identity, bases = table.chunk_id(number), each_id(table.bases_of(number))
+        if not stands_alone(store, identity):
+            wanted = [base for base in bases if identity not in lost or base in lost]
+            leaning.append((keys_of(identity)[0], keys_of(b"".join(wanted))))
     while leaning:
         own = np.array([key for key, _ in leaning], dtype=np.uint64)
         found = np.isin(own, needed)

@@ -27,9 +27,9 @@ from good_tide.storage.doomed import DOOMED_FOLDER, read_doomed, write_doomed
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.index import encode_tables
-from good_tide.storage.leaning import with_bases
+from good_tide.storage.leaning import leaning_places
 from good_tide.storage.marks import HOLDING_OWNER, LEASE_FOLDER, WRITER_FOLDER, Mark, SeenMark, seen_marks
-from good_tide.storage.needs import all_snapshots, known_lost, live_chunks, needed_keys, needed_themselves
+from good_tide.storage.needs import all_snapshots, live_chunks, needed_keys, needed_themselves
 from good_tide.storage.packed import pack_file
 from good_tide.storage.packs import PACK_BYTES, Holds, PackTable, PackWriter
 from good_tide.storage.store import Store
@@ -156,9 +156,11 @@ class Sweep:
             self._alone(lease)
             self._store.forget_index()
             try:
-                needed = self._set_upright()
-                self._doom(table.pack for table, live in live_chunks(self._store, needed) if not live.any())
+                self._doom_unneeded()
                 self._delete()
+                if self._set_upright():
+                    self._doom_unneeded()
+                    self._delete()
                 self._rewrite()
                 self._delete()
                 self._store.refresh()
@@ -191,14 +193,20 @@ class Sweep:
                 )
             self._store.place.remove(f"{LEASE_FOLDER}/{mark.file}")
 
-    def _set_upright(self) -> Keys:
-        """Write anew what leans on more than it is worth, as far as there is room; what is needed then."""
+    def _doom_unneeded(self) -> None:
+        needs = live_chunks(self._store, self._needed())
+        self._doom(table.pack for table, live in needs if not live.any())
+
+    def _set_upright(self) -> bool:
+        """Write anew what leans on more than it is worth, as far as there is room; whether there was any."""
         store = self._store
+        if not any(leaning_places(store)):
+            return False
         themselves = needed_themselves(store, all_snapshots(store), self._control)
+        chunks = worth_setting_upright(store, themselves)
         with contextlib.suppress(PlaceFullError):
-            chunks = worth_setting_upright(store, themselves)
             self._report.freed -= set_upright(store, chunks, self._owner, self._control)
-        return with_bases(store, themselves, known_lost(store))
+        return bool(chunks)
 
     def _needed(self) -> Keys:
         return needed_keys(self._store, all_snapshots(self._store), self._control)

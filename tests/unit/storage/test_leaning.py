@@ -234,15 +234,37 @@ class WhatIsNeededTest(LeaningTest):
     def test_what_leans_on_what_is_lost_for_good_hinders_no_sweep(self) -> None:
         self.take("")
         self.take(" a")
-        store, _, base = self.one_that_leans()
+        store, chunk, base = self.one_that_leans()
         store.place.remove(pack_file(base.pack))
         for number in range(_FILES):
             (self.work / f"scene {number}.txt").unlink()
         verify(self.fresh(), True, Silent())
         repair(self.fresh(), (), self.state, Silent())
-        self.assertEqual(sweep(self.fresh()).unclear, "")
+        release(self.fresh(), self.taken[0])
+        for _ in range(2):
+            self.assertEqual(sweep(self.fresh()).unclear, "")
+            self.assertFalse(self.fresh().has_all(chunk), "without what it leans on it is not there")
         self.take(" a")
         self.assertEqual(content_of(self.fresh(), self.taken[2].id), self.states[2])
+        release(self.fresh(), self.taken[1])
+        sweep(self.fresh())
+        self.assertFalse(self.fresh().damage.packs, "nothing needs what is lost any more")
+        self.check(2)
+
+    def test_listings_that_lean_on_lost_ones_hinder_no_sweep(self) -> None:
+        for hour in range(2):
+            for number in range(400):
+                self.write(f"{number}/note", bytes([number % 256]) * 40)
+            self.snap(self.fresh(), hour)
+        store, chunk, base = self.one_that_leans()
+        store.place.remove(pack_file(base.pack))
+        verify(self.fresh(), True, Silent())
+        repair(self.fresh(), (), self.state, Silent())
+        for _ in range(2):
+            self.assertEqual(sweep(self.fresh()).unclear, "")
+            self.assertFalse(self.fresh().has_all(chunk))
+        taken = self.snap(self.fresh(), 2)
+        self.assertEqual(content_of(self.fresh(), taken.id), on_disk(self.work))
 
     def test_the_ledger_counts_what_is_leaned_on(self) -> None:
         self.take("")

@@ -109,6 +109,9 @@ class ServedFolder:
         for process in self._processes():
             with contextlib.suppress(ProcessLookupError):
                 os.kill(process, signal.SIGSTOP if still else signal.SIGCONT)
+        deadline = time.monotonic() + _SECONDS
+        while still and time.monotonic() < deadline and not all(map(_stands_still, self._processes())):
+            time.sleep(0.01)
 
     def _processes(self) -> list[int]:
         """The process that listens, and those of connections."""
@@ -135,6 +138,15 @@ class ServedFolder:
         with open(logins, "a", encoding="utf-8") as file:
             file.write(f'["{server}"]\n{login}\n')
         logins.chmod(0o600)
+
+
+def _stands_still(process: int) -> bool:
+    """Whether no thread of a process that is to stop runs any more: the others go on until one has taken
+    notice."""
+    with contextlib.suppress(OSError):
+        threads = [(one / "stat").read_text() for one in Path(f"/proc/{process}/task").iterdir()]
+        return all(stat.rpartition(")")[2].split()[0] in "TZX" for stat in threads)
+    return True
 
 
 def ended(process: subprocess.Popen[bytes]) -> None:

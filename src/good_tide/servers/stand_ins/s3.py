@@ -121,6 +121,20 @@ class _Late:
         return [changed]
 
 
+class _OneByOne:
+    """Of two requests that may make a name only where none is, one is refused, as storage promises: they are
+    answered one after the other."""
+
+    def __init__(self, inner: Application) -> None:
+        self._inner, self._lock = inner, threading.Lock()
+
+    def __call__(self, environ: dict[str, Any], start: Start) -> Iterable[bytes]:
+        if "HTTP_IF_NONE_MATCH" not in environ:
+            return self._inner(environ, start)
+        with self._lock:
+            return [b"".join(self._inner(environ, start))]
+
+
 class _Bounded:
     """Takes no request of more bytes than ``most``, and not more than ``room`` in all; 0: any."""
 
@@ -150,7 +164,7 @@ def main() -> None:
     kept = wanted.keeps or Path(tempfile.mkdtemp(prefix="good-tide-certificate-"))
     file, fingerprint = certificate(kept)
     storage = create_backend_app("s3")
-    inner: Application = _Late(storage, wanted.lag) if wanted.lag else storage
+    inner: Application = _OneByOne(_Late(storage, wanted.lag) if wanted.lag else storage)
     application = _Checked(_Bounded(inner, wanted.most, wanted.room), wanted.password)
     server = make_server(HOST, wanted.port, application, threaded=True, ssl_context=(str(file), str(file)))
     with storage.test_client() as first:

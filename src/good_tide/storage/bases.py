@@ -27,11 +27,13 @@ def bases_near(store: Store, size: int, near: Sequence[ChunkId]) -> list[Base]:
         for base in _standing(store, identity):
             place = store.place_of(base)
             fits = place is not None and not place.bases and place.plain <= room
-            if place is not None and fits and base not in chosen and len(chosen) < MOST_BASES:
+            if place is not None and fits and base not in chosen:
                 chosen.append(base)
                 room -= place.plain
+        if len(chosen) >= MOST_BASES:
+            break
     try:
-        return [Base(base, store.read_chunk(base)) for base in chosen]
+        return [Base(base, store.read_chunk(base)) for base in chosen[:MOST_BASES]]
     except (DamageError, PlaceError):  # it is stored by itself; whoever looks for damage tells of it
         return []
 

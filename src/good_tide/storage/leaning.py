@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Iterator
 import numpy as np
 
 from good_tide.core.identifiers import ChunkId
-from good_tide.storage.chunk_keys import Keys, each_id, keys_of
+from good_tide.storage.chunk_keys import Keys, are_among, each_id, keys_of
 from good_tide.storage.packs import PackTable
 from good_tide.storage.store import Store
 
@@ -41,7 +41,7 @@ def with_bases(store: Store, needed: Keys, lost: Collection[ChunkId]) -> Keys:
             leaning.append((keys_of(identity)[0], keys_of(b"".join(wanted))))
     while leaning:
         own = np.array([key for key, _ in leaning], dtype=np.uint64)
-        found = np.isin(own, needed)
+        found = are_among(own, needed)
         more = [bases for (_, bases), is_needed in zip(leaning, found.tolist(), strict=True) if is_needed]
         if not more:
             break

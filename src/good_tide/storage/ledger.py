@@ -194,11 +194,12 @@ class Ledger:
         """The rows, and for each chunk that leans on others the same rows of those: who needs the one needs
         the others."""
         added, rows = [], self._rows
+        keys = np.ascontiguousarray(rows["key"])
         for table, number in leaning_places(self._store):
             identity = table.chunk_id(number)
             if not stands_alone(self._store, identity):
                 key = keys_of(identity)[0]
-                begin, end = np.searchsorted(rows["key"], key), np.searchsorted(rows["key"], key, "right")
+                begin, end = np.searchsorted(keys, key), np.searchsorted(keys, key, "right")
                 for base in keys_of(table.bases_of(number)).tolist():
                     own = rows[begin:end].copy()
                     own["key"] = base

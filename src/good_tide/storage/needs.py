@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from good_tide.core.identifiers import ChunkId, PackId, PageId, chunk_of
 from good_tide.core.progress import Control, Progress
 from good_tide.core.records import Snapshot
-from good_tide.storage.chunk_keys import Keys, each_id, keys_of
+from good_tide.storage.chunk_keys import Keys, are_among, each_id, keys_of
 from good_tide.storage.damage import pack_of
 from good_tide.storage.leaning import leaning_places, lost_with, stands_alone, with_bases
 from good_tide.storage.packed import pack_file
@@ -111,8 +111,7 @@ def live_chunks(store: Store, needed: Keys) -> list[tuple[PackTable, NDArray[np.
     )
     for table in list(store.index.packs()):
         keys = keys_of(table.ids)
-        at = np.minimum(np.searchsorted(needed, keys), max(0, len(needed) - 1))
-        live = needed[at] == keys if len(needed) else np.zeros(len(keys), dtype=bool)
+        live = are_among(keys, needed)
         if table.pack in store.damage.packs:
             for number, identity in enumerate(table.chunk_ids()):
                 if store.damage.is_bad(table.pack, number):

@@ -12,7 +12,7 @@ from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.progress import Control, Progress
 from good_tide.core.translation import tr
-from good_tide.storage.chunk_keys import Keys, keys_of
+from good_tide.storage.chunk_keys import Keys, are_among, keys_of
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folders import INDEX_FOLDER
 from good_tide.storage.index import encode_tables
@@ -73,8 +73,8 @@ def worth_setting_upright(store: Store, needed: Keys) -> list[ChunkId]:
     for table, number in leaning_places(store):
         identity = table.chunk_id(number)
         bases = keys_of(table.bases_of(number))
-        idle = bases[~np.isin(bases, needed)].tolist()
-        if not idle or not np.isin(keys_of(identity), needed).all() or stands_alone(store, identity):
+        idle = bases[~are_among(bases, needed)].tolist()
+        if not idle or not are_among(keys_of(identity), needed).all() or stands_alone(store, identity):
             continue
         joined = _Group()
         joined.leaning[identity] = table.stored_length(number)
@@ -84,10 +84,12 @@ def worth_setting_upright(store: Store, needed: Keys) -> list[ChunkId]:
         groups.update(dict.fromkeys(joined.bases, joined))
     if not groups:
         return []
+    every = np.array(sorted(groups), dtype=np.uint64)
     for table in store.index.packs():
         keys = keys_of(table.ids)
-        for at in np.flatnonzero(np.isin(keys, np.array(list(groups), dtype=np.uint64))).tolist():
-            rooms[int(keys[at])] = int(table.room()[at])
+        found = are_among(keys, every)
+        if found.any():
+            rooms.update(zip(keys[found].tolist(), table.room()[found].tolist(), strict=True))
     each = {id(group): group for group in groups.values()}.values()
     return [
         identity

@@ -83,6 +83,14 @@ class LeaningTest(GoodTideTest):
         assert base is not None
         return store, chunk, base
 
+    def harm(self, place: Location) -> None:
+        """Flip bytes all over a chunk where it lies."""
+        path = self.root / pack_file(place.pack)
+        data = bytearray(path.read_bytes())
+        for at in range(place.offset, place.offset + place.stored, 50):
+            data[at] ^= 255
+        path.write_bytes(data)
+
     def check(self, *numbers: int) -> None:
         """These snapshots stand, whole."""
         store = self.fresh()
@@ -205,12 +213,7 @@ class WhatIsNeededTest(LeaningTest):
         self.take("")
         self.take(" a")
         _, chunk, base = self.one_that_leans()
-        path = self.root / pack_file(base.pack)
-        data = bytearray(path.read_bytes())
-        for at in range(base.offset, base.offset + base.stored, 50):
-            data[at] ^= 255
-        path.chmod(0o600)
-        path.write_bytes(data)
+        self.harm(base)
         report = verify(self.fresh(), True, Silent())
         self.assertEqual({one.file for one in report.damage}, {pack_file(base.pack)})
         told = {name for one in report.damage for name in one.snapshots}
@@ -224,10 +227,7 @@ class WhatIsNeededTest(LeaningTest):
         self.take("")
         self.take(" a")
         store, chunk, base = self.one_that_leans()
-        path = self.root / pack_file(base.pack)
-        data = bytearray(path.read_bytes())
-        data[base.offset + 40] ^= 255
-        path.write_bytes(data)
+        self.harm(base)
         self.assertEqual(set_upright(store, [chunk], "test-", Silent()), 0)
         self.assertEqual(store.damage.packs, {base.pack: frozenset({base.number})})
 

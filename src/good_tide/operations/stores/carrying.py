@@ -209,9 +209,9 @@ class _Carrier:
                 carried.append((yield self._entry(entry, there.get(entry.name))))
             if self._alike and carried == entries and self._may_lie_there(identity):
                 known = identity
-                if chunk_of(identity) not in self._listings:
-                    self._listings.add(chunk_of(identity))
-                    chunk = chunk_of(identity)
+                chunk = chunk_of(identity)
+                if chunk not in self._listings:
+                    self._listings.add(chunk)
                     self._session.put_page(self._source.read_chunk(chunk), self._near(chunk))
             else:
                 known = PageId(self._session.put_page(encode_page(carried)))

@@ -73,7 +73,8 @@ def set_up(own: Path, folder: Path, port: int, password: str, more: str = "") ->
 def end_helpers(own: Path) -> None:
     """End what a server begins for questions such as which shares there are: those programs outlive it, and
     keep the disk on which its files are. They begin others until all are gone."""
-    while found := helpers_of(own):
+    deadline = time.monotonic() + _SECONDS
+    while (found := helpers_of(own)) and time.monotonic() < deadline:
         for process in found:
             with contextlib.suppress(OSError):
                 os.kill(process, signal.SIGKILL)

@@ -7,6 +7,7 @@ import asyncio
 import json
 import os
 import sys
+import tempfile
 import threading
 from pathlib import Path
 from typing import Any
@@ -222,7 +223,8 @@ def main() -> None:
         services.state["busy"] = True
         found["busy"] = _error(lambda: Ejector(bus).eject(Path.cwd() / "store"))
         found["system disk"] = _error(lambda: Ejector(bus).eject(Path("/somewhere")))
-    file = Path.cwd() / "of a moment.txt"
+    folder = tempfile.TemporaryDirectory()
+    file = Path(folder.name) / "of a moment.txt"
     file.write_text("as it was")
     ProgramChoice(bus).open_with(file)
     found["asked"] = list(services.asked)
@@ -240,6 +242,7 @@ def main() -> None:
     ]
     found["nothing announced"] = AnnouncedServers(absent).addresses()
     found["without a portal"] = _error(lambda: ProgramChoice(absent).open_with(file))
+    folder.cleanup()
     found["without a bus, asked"] = _error(lambda: Power(absent).end_of_day("suspend"))
     try:
         bus.call("org.freedesktop.Nobody", "/", "a.b", "C")

@@ -9,30 +9,24 @@ from __future__ import annotations
 import copy
 import zlib
 from collections.abc import Iterator, Sequence
-from functools import cached_property, lru_cache
+from functools import cached_property
 from itertools import pairwise
 
 import msgspec
 import numpy as np
 
-from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns, encode_short, signed
-from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
+from good_tide.core.columns import Column, decode_column, decode_columns, encode_columns, signed
+from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, Extra, Kind, Stat
 from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import CHUNK_ID_BYTES, DIGEST_BYTES, ChunkId, ContentDigest, PageId, page_id
 from good_tide.core.translation import tr
 
 _PAGE_MEAN = 512
-_PAGE_MAXIMUM = 4096
+PAGE_MAXIMUM = 4096
 _MOST_EXTENTS = 1 << 23
 """Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says
 more is refused before."""
-_FEW = 24
-"""Columns of up to so many numbers are encoded one by one."""
-_SIZE = 3
-"""Which of the columns has the sizes."""
-_NOT_STAMPED = encode_short([]), encode_short([])
-"""The columns of change times and inodes where there are none."""
-_HOLE = 0
+HOLE = 0
 """Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
 
 
@@ -80,7 +74,7 @@ class Page:
         except _UNREADABLE as error:
             raise DamageError(tr("A folder listing cannot be read ({error})").format(error=error)) from error
         count = wire.count
-        if count > _PAGE_MAXIMUM or (count > 0 and wire.names.count(b"\0") != count - 1):
+        if count > PAGE_MAXIMUM or (count > 0 and wire.names.count(b"\0") != count - 1):
             raise DamageError(tr("A folder listing contradicts itself"))
         self.names: list[bytes] = wire.names.split(b"\0") if count else []
         self.kinds = wire.kinds.decode("ascii", "replace")
@@ -197,7 +191,7 @@ class Page:
         owners = np.repeat(np.arange(len(counts)), counts)
         if len(chunks) and (chunks.min() < 0 or chunks.max() > len(self._wire.chunks) // CHUNK_ID_BYTES):
             raise DamageError(tr("A folder listing points outside its own tables"))
-        stored = chunks != _HOLE
+        stored = chunks != HOLE
         return owners[stored], chunks[stored] - 1
 
     def stored_sizes(self) -> Column:
@@ -213,7 +207,7 @@ class Page:
         chunks = decode_column(self._wire.extent_chunks, total)
         lengths = decode_column(self._wire.extent_lengths, total)
         stored = np.zeros(len(counts), dtype=np.int64)
-        np.add.at(stored, np.repeat(np.arange(len(counts)), counts), np.where(chunks == _HOLE, 0, lengths))
+        np.add.at(stored, np.repeat(np.arange(len(counts)), counts), np.where(chunks == HOLE, 0, lengths))
         return np.where(counts > 1, stored, sizes)
 
     def _extent_counts(self) -> Column:
@@ -316,7 +310,7 @@ def encode_page(entries: Sequence[Entry], stamped: bool = True) -> bytes:
             chunk = extent.chunk
             pieces.append(
                 (
-                    _HOLE if chunk is None else table.setdefault(chunk, len(table) + 1),
+                    HOLE if chunk is None else table.setdefault(chunk, len(table) + 1),
                     extent.offset,
                     extent.length,
                 )
@@ -340,63 +334,6 @@ def encode_page(entries: Sequence[Entry], stamped: bool = True) -> bytes:
     )
 
 
-class Listed(msgspec.Struct, array_like=True):
-    """A page of which all is known but where its contents lie.
-
-    :param kinds: a letter each, as ``Kind``.
-    :param columns: mode, uid, gid, size and time of modification, encoded.
-    :param digests: of the files, in order.
-    :param extras: what few have, by their numbers.
-    """
-
-    names: list[bytes]
-    kinds: bytes
-    columns: list[bytes]
-    digests: list[bytes]
-    extras: dict[int, Extra]
-
-
-def encode_listed(page: Listed, extents: Sequence[Sequence[ExtentLike]]) -> bytes:
-    """The bytes of a page without change times and inodes, as ``encode_page``.
-
-    :param extents: of each of its entries.
-    """
-    counts = [len(own) for own in extents]
-    flat = [extent for own in extents for extent in own]
-    ids = [extent.chunk for extent in flat]
-    table = {chunk: at for at, chunk in enumerate(dict.fromkeys(one for one in ids if one is not None), 1)}
-    if page.kinds.count(b"f") == counts.count(1) == len(counts) and len(table) == 1:
-        # Whole small files, side by side in one chunk.
-        parts = [_ones(len(counts)), _encoded([extent.offset for extent in flat]), page.columns[_SIZE]]
-    else:
-        chunks = [_HOLE if chunk is None else table[chunk] for chunk in ids]
-        pieces = [extent.offset for extent in flat], [extent.length for extent in flat]
-        parts = [_encoded(chunks), *map(_encoded, pieces)]
-    return _encoder.encode(
-        (
-            len(page.names),
-            b"\0".join(page.names),
-            page.kinds,
-            *page.columns,
-            *_NOT_STAMPED,
-            b"".join(page.digests),
-            _ones(len(counts)) if counts.count(1) == len(counts) else _encoded(counts),
-            *parts,
-            b"".join(table),
-            page.extras,
-        )
-    )
-
-
-def _encoded(column: Sequence[int]) -> bytes:
-    return encode_short(column) if len(column) <= _FEW else encode_columns([column])[0]
-
-
-@lru_cache(maxsize=_PAGE_MAXIMUM)
-def _ones(count: int) -> bytes:
-    return encode_short([1] * count)
-
-
 def paginate(entries: Sequence[Entry]) -> Iterator[Sequence[Entry]]:
     """Cut a sorted listing into pages at borders that depend on names only; one empty page for an empty
     folder."""
@@ -410,7 +347,7 @@ def page_borders(names: Sequence[bytes]) -> Iterator[tuple[int, int]]:
     if len(names) > _PAGE_MEAN:
         for position, name in enumerate(names):
             here = position + 1 - start
-            if here >= _PAGE_MAXIMUM or zlib.crc32(name) % _PAGE_MEAN == 0:
+            if here >= PAGE_MAXIMUM or zlib.crc32(name) % _PAGE_MEAN == 0:
                 yield start, position + 1
                 start = position + 1
     if start < len(names) or not names:

@@ -36,7 +36,7 @@ def with_log(found: Sequence[Found]) -> dict[bytes, bytes]:
 
     :param found: what is in the folder.
     """
-    logs = [item.name for item in found if item.name.endswith(LOG_ENDING) and item.info.st_size]
+    logs = [name for name, _, _, info in found if name.endswith(LOG_ENDING) and info.st_size]
     if not logs:
         return {}
     files = {item.name for item in found if item.kind is Kind.FILE}

@@ -9,6 +9,7 @@ import errno
 import os
 import stat
 import sys
+from operator import itemgetter
 from typing import NamedTuple
 
 from good_tide.core.entries import NOTHING_EXTRA, Extra, Kind, Reason, Stat
@@ -73,7 +74,7 @@ def scan(handle: int) -> tuple[list[Found], list[Missed]]:
                 missed.append(Missed(name, reason_of(error), os.strerror(error.errno or 0)))
                 continue
             found.append(make(Found, (name, text, kinds.get(info.st_mode & 0o170000), info)))
-    found.sort()
+    found.sort(key=itemgetter(0))
     return found, missed
 
 

@@ -14,6 +14,7 @@ from operator import itemgetter
 
 import msgspec
 
+from good_tide.core.entries import Kind
 from good_tide.source.folders import NAMES, Found
 
 _DIGEST_BYTES = 16
@@ -21,7 +22,8 @@ _encode = msgspec.msgpack.Encoder().encode
 
 Row = tuple[bytes, int, int, int, int, int, int, int]
 """Name, mode, owner, group, size in bytes, times of modification and change (ns since 1970 UTC), inode."""
-_Seen = tuple[bytes, os.stat_result]
+_Seen = tuple[bytes, str | None, Kind | None, os.stat_result]
+"""As ``Found``."""
 
 
 def seen_in(folder: int) -> bytes:
@@ -32,32 +34,20 @@ def seen_in(folder: int) -> bytes:
     """
     with os.scandir(folder) as listing:
         seen = [
-            (item.name.encode(NAMES, "surrogateescape"), item.stat(follow_symlinks=False)) for item in listing
+            (item.name.encode(NAMES, "surrogateescape"), None, None, item.stat(follow_symlinks=False))
+            for item in listing
         ]
     seen.sort(key=itemgetter(0))
-    return _digest(seen)
+    return digest_of(rows_of(seen))
 
 
 def seen_of(found: Iterable[Found]) -> bytes:
     """The digest of a folder's contents that were scanned, in the order of their names."""
-    return _digest([(name, info) for name, _, _, info in found])
+    return digest_of(rows_of(found))
 
 
-def _digest(seen: list[_Seen]) -> bytes:
-    return digest_of(_rows(seen))
-
-
-def rows_of(found: Iterable[Found]) -> list[Row]:
+def rows_of(found: Iterable[_Seen]) -> list[Row]:
     """What is looked at of a folder's contents that were scanned."""
-    return _rows([(name, info) for name, _, _, info in found])
-
-
-def digest_of(rows: list[Row]) -> bytes:
-    """The digest of what was looked at of a folder's contents, in the order of their names."""
-    return hashlib.blake2b(_encode(rows), digest_size=_DIGEST_BYTES).digest()
-
-
-def _rows(seen: list[_Seen]) -> list[Row]:
     return [
         (
             name,
@@ -69,5 +59,10 @@ def _rows(seen: list[_Seen]) -> list[Row]:
             info.st_ctime_ns,
             info.st_ino,
         )
-        for name, info in seen
+        for name, _, _, info in found
     ]
+
+
+def digest_of(rows: list[Row]) -> bytes:
+    """The digest of what was looked at of a folder's contents, in the order of their names."""
+    return hashlib.blake2b(_encode(rows), digest_size=_DIGEST_BYTES).digest()

@@ -35,13 +35,14 @@ def read_small(folder: int, files: Sequence[Expected], digest: Callable[[bytes],
     contents: list[bytes | None] = []
     digests: list[bytes] = []
     attributes: dict[int, tuple[tuple[bytes, bytes], ...]] = {}
+    open_file, read, look, close, flags = os.open, os.read, os.fstat, os.close, FILE_FLAGS
     for name, size, modified, changed, inode in files:
         content: bytes | None = None
         try:
-            handle = os.open(name, FILE_FLAGS, dir_fd=folder)
+            handle = open_file(name, flags, dir_fd=folder)
             try:
-                content = os.read(handle, size + 1)
-                after = os.fstat(handle)
+                content = read(handle, size + 1)
+                after = look(handle)
                 if (
                     len(content) != size
                     or after.st_ctime_ns != changed
@@ -52,7 +53,7 @@ def read_small(folder: int, files: Sequence[Expected], digest: Callable[[bytes],
                 elif found := read_attributes(handle):
                     attributes[len(contents)] = found
             finally:
-                os.close(handle)
+                close(handle)
         except OSError:
             content = None
         contents.append(content)

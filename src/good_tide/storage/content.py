@@ -1,14 +1,12 @@
-"""From a file's bytes to chunks: streaming large files through few buffers, and batching small ones into
-blocks."""
+"""From a file's bytes to chunks: streaming large files through few buffers."""
 
 from __future__ import annotations
 
 import os
 import threading
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from types import MappingProxyType, TracebackType
+from types import TracebackType
 from typing import Protocol, Self
 
 import blake3
@@ -18,7 +16,7 @@ from good_tide.core.entries import Entry, ExtentLike
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.crypto.seals import SMALL_PREFIX, StoreKeys
 from good_tide.storage.chunker import Chunker
-from good_tide.storage.writer import Ticket, WriteSession
+from good_tide.storage.writer import Ticket
 
 SMALL_FILE_BYTES = 64 * 1024
 """Files up to this size are batched into blocks."""
@@ -26,18 +24,9 @@ SMALL_FILE_BYTES = 64 * 1024
 _ONE_READ_BYTES = 1024 * 1024
 _BUFFER_BYTES = 12 * 1024 * 1024
 _BUFFERS = 3
-_BLOCK_MINIMUM = 256 * 1024
-_BLOCK_MAXIMUM = 1024 * 1024
-_BLOCK_END = 64
-"""After the minimum, a block ends at a file whose digest's first byte says so: one in this many."""
 
 Put = Callable[[memoryview, Callable[[], None]], Ticket]
 """Takes a chunk, and what to call when its bytes are no longer needed."""
-
-
-Near = Mapping[ChunkId, int]
-"""Chunks that hold something much like a new one, and how many bytes of it."""
-NOTHING_NEAR: Near = MappingProxyType({})
 
 
 class PutNear(Protocol):
@@ -77,58 +66,9 @@ def listed_digest(keys: StoreKeys, extents: Sequence[ExtentLike]) -> ContentDige
     )
 
 
-def nearest_first(near: Counter[ChunkId]) -> list[ChunkId]:
-    """The chunks near a new one, those with most of it first."""
-    return [chunk for chunk, _ in near.most_common()]
-
-
 def small_digest(keys: StoreKeys, content: bytes) -> ContentDigest:
     """Content digest of a file up to ``SMALL_FILE_BYTES``: over its bytes."""
     return keys.digest(SMALL_PREFIX + content)
-
-
-class BlockBuilder:
-    """Collects small files, and pieces of files, into blocks of up to 1 MiB, or ``most`` bytes.
-
-    Block ends depend on the files' contents only, so that the same files in the same order give the same
-    blocks again, on this machine or another.
-    """
-
-    def __init__(self, session: WriteSession, most: int = _BLOCK_MAXIMUM) -> None:
-        self._session, self._most = session, most
-        self._pieces: list[bytes] = []
-        self._near: Counter[ChunkId] = Counter()
-        """Chunks with earlier versions of what is in the block, and how many bytes of them."""
-        self._size = 0
-        self._ticket = Ticket()
-
-    def add(self, content: bytes, digest: ContentDigest, near: Near = NOTHING_NEAR) -> Part:
-        """Take in a whole small file.
-
-        :param near: the chunks in which its earlier version lies, and how many bytes of it in each.
-        """
-        part = self.add_piece(content, near)
-        if self._size >= _BLOCK_MINIMUM and digest[0] % _BLOCK_END == 0:
-            self.flush()
-        return part
-
-    def add_piece(self, content: bytes, near: Near = NOTHING_NEAR) -> Part:
-        """Take in a piece of a file, which does not end a block. ``near``: as for ``add``."""
-        if self._size + len(content) > self._most:
-            self.flush()
-        part = Part(self._ticket, self._size, len(content))
-        self._pieces.append(content)
-        self._size += len(content)
-        self._near.update(near)
-        return part
-
-    def flush(self) -> None:
-        """End the open block, if there is one."""
-        if self._pieces:
-            near = nearest_first(self._near)
-            self._session.put(b"".join(self._pieces), ticket=self._ticket, near=near)
-            self._pieces, self._size, self._ticket = [], 0, Ticket()
-            self._near.clear()
 
 
 class ContentHasher:

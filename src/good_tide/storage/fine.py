@@ -17,7 +17,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from good_tide.core.entries import Entry, ExtentLike, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import ChunkId
-from good_tide.storage.content import BlockBuilder, Part, PutNear, content_ids, nearest_first
+from good_tide.storage.blocks import BlockBuilder, nearest_first
+from good_tide.storage.content import Part, PutNear, content_ids
 from good_tide.storage.delta import LEAST, Shared, shared_stretches
 from good_tide.storage.store import Store
 from good_tide.storage.writer import Ticket

@@ -30,10 +30,10 @@ from good_tide.source.folders import (
     same_state,
     stat_of,
 )
+from good_tide.storage.blocks import BlockBuilder
 from good_tide.storage.chunker import Chunker
 from good_tide.storage.content import (
     SMALL_FILE_BYTES,
-    BlockBuilder,
     FileStreamer,
     Part,
     Sink,

@@ -22,15 +22,19 @@ import msgspec
 
 from good_tide.core.coverage import FolderState
 from good_tide.core.translation import tr
-from good_tide.operations.snapshot.new_folders import Bundle, LeftFolder, NewFolder, Terms, Wanted
+from good_tide.operations.snapshot.new_folders import Bundle, Contents, LeftFolder, NewFolder, Terms, Wanted
 from good_tide.operations.snapshot.read_helper import LENGTH_BYTES, receive_exactly
 
-_WORTH_HELPERS = 4000
+_WORTH_HELPERS, _WORTH_HELPERS_FIRST = 4000, 1000
 """New files walked in this run, a folder counted as four, after which helpers are started; to start them
-costs as much as to read some thousands."""
+costs as much as to read some thousands. In a first run all that comes is new."""
 _HELPERS = 2
 _MOST_BEGUN_ANEW = 3
-_BUNDLES_AHEAD = 4
+_BUNDLES_AHEAD = 6
+_LONGEST_RUN = 32
+_RUNS_EACH = 32
+"""The folders of one folder are given to the helpers by turns, so many times each where there are enough, in
+runs of so many at most: what is taken in at once is quicker."""
 _REPLY_LIMIT = 1 << 30
 _POLL_SECONDS = 0.05
 _PATIENCE_SECONDS = 0.5
@@ -54,7 +58,7 @@ class _Helper:
                 stdout=subprocess.DEVNULL,
             )
         self._answers: queue.Queue[Bundle | None] = queue.Queue(_BUNDLES_AHEAD)
-        self._folders: deque[NewFolder | LeftFolder] = deque()
+        self._folders: deque[NewFolder | LeftFolder | Contents] = deque()
         self.owners: list[tuple[int, int]] = []
         self.gone = False
         self._send(terms)
@@ -82,7 +86,7 @@ class _Helper:
                 self._answers.put(decoder.decode(receive_exactly(self._socket, length)))
         self._answers.put(None)
 
-    def folder(self, tick: Callable[[], None]) -> NewFolder | LeftFolder | None:
+    def folder(self, tick: Callable[[], None]) -> NewFolder | LeftFolder | Contents | None:
         """The next folder; waits for it. None: the helper has died.
 
         :param tick: called now and then; what it raises ends the waiting.
@@ -120,11 +124,14 @@ class FoldersAhead:
 
     :param terms: what is in, and how it is read.
     :param tick: called now and then; what it raises ends the waiting.
-    :param alone: without helpers.
+    :param alone: without helpers. :param first: whether there was no run before.
     """
 
-    def __init__(self, terms: Terms, tick: Callable[[], None], alone: bool = False) -> None:
+    def __init__(
+        self, terms: Terms, tick: Callable[[], None], alone: bool = False, first: bool = False
+    ) -> None:
         self._terms, self._tick = terms, tick
+        self._worth_helpers = _WORTH_HELPERS_FIRST if first else _WORTH_HELPERS
         self._helpers: list[_Helper] = []
         self._asked: dict[bytes, _Helper] = {}
         self._walked = self._turn = self._begun_anew = 0
@@ -133,7 +140,7 @@ class FoldersAhead:
     def walked(self, files: int, folders: int) -> None:
         """So much that is new was walked here."""
         self._walked += files + 4 * folders
-        if self._walked >= _WORTH_HELPERS and not self._alone and not self._helpers:
+        if self._walked >= self._worth_helpers and not self._alone and not self._helpers:
             terms = msgspec.msgpack.encode(self._terms)
             try:
                 for _ in range(_HELPERS):
@@ -167,11 +174,14 @@ class FoldersAhead:
             self.walked(0, 0)
             if not self._helpers:
                 return
-        shares: list[list[tuple[bytes, FolderState | None]]] = [[] for _ in self._helpers]
-        for one in folders:
+        shares: list[list[list[tuple[bytes, FolderState | None]]]] = [[] for _ in self._helpers]
+        length = max(1, min(_LONGEST_RUN, len(folders) // (_RUNS_EACH * len(self._helpers))))
+        for begin in range(0, len(folders), length):
             self._turn += 1
-            self._asked[path + b"/" + one[0]] = self._helpers[self._turn % len(self._helpers)]
-            shares[self._turn % len(self._helpers)].append(one)
+            run = list(folders[begin : begin + length])
+            shares[self._turn % len(self._helpers)].append(run)
+            for name, _ in run:
+                self._asked[path + b"/" + name] = self._helpers[self._turn % len(self._helpers)]
         for helper, share in zip(self._helpers, shares, strict=True):
             if share:
                 helper.ask(Wanted(path, depth, device, share), handle)
@@ -180,13 +190,13 @@ class FoldersAhead:
         """Whether a folder was asked for, and not yet taken."""
         return path in self._asked
 
-    def take(self, path: bytes) -> Iterator[NewFolder | LeftFolder]:
+    def take(self, path: bytes) -> Iterator[NewFolder | LeftFolder | Contents]:
         """All folders in one that was asked for, and last itself; fewer when the helper has died. They are
         taken in the order in which they were asked for."""
         helper = self._asked.pop(path)
         while (folder := helper.folder(self._tick)) is not None:
             yield folder
-            if folder.path == path:
+            if not isinstance(folder, Contents) and folder.path == path:
                 return
 
     def owners(self) -> list[tuple[int, int]]:

@@ -27,8 +27,9 @@ from good_tide.core.entries import (
 )
 from good_tide.core.identifiers import ChunkId, ContentDigest, PageId, chunk_of, page_id
 from good_tide.core.pages import Page, encode_page, paginate
-from good_tide.operations.snapshot.sightings import Look
-from good_tide.storage.content import Part, nearest_first
+from good_tide.operations.snapshot.sightings import NO_STAMPS, packed_stamps
+from good_tide.storage.blocks import nearest_first
+from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
 
 _JOINED_BYTES = 512 * 1024
@@ -131,10 +132,10 @@ class FolderDraft:
         self.near: tuple[ChunkId, ...] = ()
         """The chunks in which its listing lay in the last snapshot."""
         self.pages, self.path = pages, path
-        self.look: Look | None = None
-        """What the folder looked like."""
-        self.stamps: list[int] = []
-        """As ``sightings.Stamps``, once its entries are final."""
+        self.look = b""
+        """What the folder looked like, as ``sightings.packed_look``."""
+        self.stamps = NO_STAMPS
+        """As ``sightings.packed_stamps``, once its entries are final."""
         self.unread = 0
         """Batches of its files that are not yet taken in."""
 
@@ -166,9 +167,11 @@ class FolderDraft:
         """
         entries = [final(entry) if isinstance(entry, LateEntry) else entry for entry in self.entries]
         entries.sort(key=attrgetter("name"))
-        self.stamps = [number for entry in entries for number in (entry.stat.changed, entry.stat.inode)]
+        self.stamps = packed_stamps(
+            [number for entry in entries for number in (entry.stat.changed, entry.stat.inode)]
+        )
         if any(not entry.stat.changed or entry.extra.unsteady for entry in entries):
-            self.look = None
+            self.look = b""
         self.entries, self.tickets = [], set()
         return [encode_page(page, stamped=False) for page in paginate(entries)]
 
@@ -179,7 +182,7 @@ class FolderDraft:
 
 
 def draft_after(
-    path: bytes, size: int, pages: Sequence[Page], before: Sequence[PageId], look: Look | None = None
+    path: bytes, size: int, pages: Sequence[Page], before: Sequence[PageId], look: bytes = b""
 ) -> FolderDraft:
     """The draft of a folder of which an earlier snapshot has a listing.
 
@@ -208,7 +211,7 @@ class DraftQueue:
     def __init__(
         self,
         session: WriteSession,
-        note: Callable[[bytes, Sequence[bytes], Sequence[int]], None],
+        note: Callable[[bytes, Sequence[bytes], bytes], None],
         listed: Callable[[FolderDraft], None],
         joins: bool,
     ) -> None:
@@ -279,7 +282,8 @@ class DraftQueue:
             return
         near: Counter[ChunkId] = Counter()
         for draft, page in joined:
-            near.update(dict.fromkeys(draft.near, len(page)))
+            for one in draft.near:
+                near[one] += len(page)
         chunk = self._session.put_page(b"".join(page for _, page in joined), nearest_first(near))
         at = 0
         for draft, page in joined:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Protocol
 
 from good_tide.core.coverage import FolderState
@@ -11,9 +11,10 @@ from good_tide.core.deep import Deep
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extra, Kind
 from good_tide.core.translation import tr
 from good_tide.operations.snapshot.folders_ahead import FoldersAhead
+from good_tide.operations.snapshot.known_contents import PageContents
 from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry, LateFolder
 from good_tide.operations.snapshot.new_drafts import NewDraft
-from good_tide.operations.snapshot.new_folders import LeftFolder, NewFolder
+from good_tide.operations.snapshot.new_folders import Contents, LeftFolder, NewFolder
 from good_tide.operations.snapshot.run_notes import RunNotes
 from good_tide.operations.snapshot.small_files import SmallFiles
 from good_tide.operations.snapshot.unchanged import Was
@@ -63,6 +64,8 @@ class NewTrees:
         )
         self._ready: dict[bytes, tuple[FolderDraft, Extra] | _Taken] = {}
         """Folders that were taken in, by path, until the one that they are in is."""
+        self._contents: Iterator[PageContents] = iter(())
+        """What the files of the pages that come next lie in."""
         self._left_open = 0
         """Folders that a helper left and that are being walked; what comes next is of the folders around."""
 
@@ -100,7 +103,9 @@ class NewTrees:
         helpers can die."""
         if path not in self._ready:
             for folder in self._ahead.take(path):
-                if isinstance(folder, NewFolder):
+                if isinstance(folder, Contents):
+                    self._contents = iter(self._small.take_new(folder.digests, folder.contents, folder.pages))
+                elif isinstance(folder, NewFolder):
                     self._ready[folder.path] = self._take(folder)
                 elif folder.out:
                     self._ready[folder.path] = None
@@ -117,20 +122,16 @@ class NewTrees:
 
     def _take(self, folder: NewFolder) -> tuple[FolderDraft, Extra]:
         inside: dict[bytes, tuple[FolderDraft, Extra]] = {}
-        digests: list[bytes] = []
         for page in folder.pages:
-            digests += page.digests
-            if b"d" in page.kinds:
-                for name, kind in zip(page.names, page.kinds, strict=True):
-                    if kind == _FOLDER:
-                        below = self._ready.pop(folder.path + b"/" + name)
-                        assert isinstance(below, tuple)
-                        inside[name] = below
+            for name in page.folders:
+                below = self._ready.pop(folder.path + b"/" + name)
+                assert isinstance(below, tuple)
+                inside[name] = below
         self._notes.folders += 1
         self._notes.current = folder.path
         self._notes.report(tr("Reading"))
-        contents = self._small.take_new(digests, folder.contents) if digests else []
-        draft = NewDraft(folder, contents, inside)
+        self._small.count_new(folder.files, folder.size)
+        draft = NewDraft(folder, [next(self._contents) for _ in folder.pages], inside)
         self._finished(draft)
         return draft, Extra(attributes=folder.attributes) if folder.attributes else NOTHING_EXTRA
 
@@ -155,6 +156,3 @@ class NewTrees:
         finally:
             self._left_open -= 1
             os.close(inside)
-
-
-_FOLDER = ord("d")

@@ -26,14 +26,10 @@ _Sent = tuple[bytes, int, int, int, int]
 
 def receive_exactly(connection: socket.socket, length: int) -> bytes:
     """``length`` bytes of a stream; fewer when it ends."""
-    data = bytearray(length)
-    view, at = memoryview(data), 0
-    while at < length:
-        got = connection.recv_into(view[at:])
-        if not got:
-            break
-        at += got
-    return bytes(data[:at])
+    data = connection.recv(length, socket.MSG_WAITALL)
+    while len(data) < length and (more := connection.recv(length - len(data), socket.MSG_WAITALL)):
+        data += more
+    return data
 
 
 def main() -> None:

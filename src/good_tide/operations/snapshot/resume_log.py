@@ -24,9 +24,10 @@ import msgspec
 from good_tide.core.entries import Entry, Kind, Stat
 from good_tide.core.identifiers import ChunkId
 from good_tide.core.pages import Page
-from good_tide.operations.snapshot.sightings import Stamps, stamped_pages
+from good_tide.operations.snapshot.sightings import read_stamps, stamped_pages
 from good_tide.storage.content import Part
 
+_encode = msgspec.msgpack.Encoder().encode
 _HEAD = struct.Struct("<IIBH")
 _PARTS, _FOLDER = 2, 3
 """What a record is of; those of earlier versions, 1, are passed over."""
@@ -50,10 +51,10 @@ class _Pieces(msgspec.Struct, array_like=True):
 
 
 class _Listing(msgspec.Struct, array_like=True):
-    """The pages of a folder's listing, and the stamps of all entries."""
+    """The pages of a folder's listing, and the stamps of all entries, packed."""
 
     pages: Sequence[bytes]
-    stamps: Stamps
+    stamps: msgspec.Raw
 
 
 class ResumeLog:
@@ -137,7 +138,7 @@ class ResumeLog:
         if place is None:
             return {}
         noted = msgspec.msgpack.decode(self._body(*place), type=_Listing)
-        pages = stamped_pages([Page(page) for page in noted.pages], noted.stamps)
+        pages = stamped_pages([Page(page) for page in noted.pages], read_stamps(bytes(noted.stamps)))
         return {
             entry.name: entry
             for page in pages
@@ -159,18 +160,19 @@ class ResumeLog:
             found.append((length, chunk))
         return found
 
-    def note_folder(self, path: bytes, pages: Sequence[bytes], stamps: Stamps) -> None:
-        """A folder's files were read; its listing is being written."""
-        self._add(_FOLDER, path, msgspec.msgpack.encode(_Listing(pages, stamps)))
+    def note_folder(self, path: bytes, pages: Sequence[bytes], stamps: bytes) -> None:
+        """A folder's files were read; its listing is being written.
+
+        :param stamps: packed.
+        """
+        self._add(_FOLDER, path, _encode(_Listing(pages, msgspec.Raw(stamps))))
 
     def note_pieces(self, path: bytes, stat: Stat, first: int, pieces: Sequence[KnownPart]) -> None:
         """Further pieces of a file were handed to the store; ``first`` came before them."""
         self._add(
             _PARTS,
             path,
-            msgspec.msgpack.encode(
-                _Pieces(stat, first, [(length, bytes(chunk)) for length, chunk in pieces])
-            ),
+            _encode(_Pieces(stat, first, [(length, bytes(chunk)) for length, chunk in pieces])),
         )
 
     def _add(self, kind: int, path: bytes, body: bytes) -> None:

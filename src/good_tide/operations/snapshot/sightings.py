@@ -67,6 +67,8 @@ class Look(msgspec.Struct, array_like=True, frozen=True, gc=False):
 
 Stamps = Sequence[int]
 """For each entry of a listing its change time (ns since 1970 UTC; 0: to be read again) and its inode."""
+NO_STAMPS = b"\x90"
+"""No stamps, packed."""
 
 _look_decoder = msgspec.msgpack.Decoder(Look)
 _stamps_decoder = msgspec.msgpack.Decoder(list[int])
@@ -124,7 +126,7 @@ class Sightings:
         row = self._row(path, "pages, stamps") if pages else None
         if row is not None and row[0] == _name_of(pages):
             with contextlib.suppress(msgspec.MsgspecError):
-                return _stamps_decoder.decode(checked(row[1]))
+                return read_stamps(checked(row[1]))
         return None
 
     def holds(self, path: bytes, pages: Sequence[PageId]) -> bool:
@@ -142,15 +144,14 @@ class Sightings:
             return row
         return None
 
-    def note(self, path: bytes, look: Look | None, pages: Sequence[PageId], stamps: Stamps) -> None:
+    def note(self, path: bytes, look: bytes, pages: Sequence[PageId], stamps: bytes) -> None:
         """Keep what was seen of a folder.
 
-        :param look: None: it has to be looked into each time.
+        :param look: packed; empty: it has to be looked into each time. :param stamps: packed.
         """
         if self._db is None:
             return
-        seen = with_check(_encode(look)) if look is not None else b""
-        self._waiting.append((key_of(path), seen, _name_of(pages), with_check(_encode(stamps))))
+        self._waiting.append((key_of(path), look, _name_of(pages), with_check(stamps)))
         if len(self._waiting) >= _BATCH:
             self._write()
 
@@ -203,8 +204,27 @@ def _furnish(db: sqlite3.Connection) -> None:
 
 def look_of(seen: bytes, found: Iterable[Found], until: int) -> Look:
     """The look at a folder: its digest, what of it is in, and when that may turn."""
-    sizes = [item.info.st_size for item in found if item.kind is Kind.FILE]
+    sizes = [info.st_size for _, _, kind, info in found if kind is Kind.FILE]
     return Look(seen, len(sizes), sum(sizes), until)
+
+
+def packed_look(look: Look) -> bytes:
+    """A look as it is kept."""
+    return with_check(_encode(look))
+
+
+def packed_stamps(stamps: Stamps) -> bytes:
+    """Stamps as MessagePack."""
+    return _encode(stamps)
+
+
+def read_stamps(packed: bytes) -> list[int]:
+    """Stamps from MessagePack.
+
+    Raises:
+        msgspec.MsgspecError: they are none.
+    """
+    return _stamps_decoder.decode(packed)
 
 
 def stamped_pages(pages: Sequence[Page], stamps: Stamps) -> list[Page]:

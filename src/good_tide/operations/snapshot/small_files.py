@@ -14,21 +14,21 @@ from good_tide.core.clock import SECOND
 from good_tide.core.entries import NOTHING_EXTRA, Entry, Extent, ExtentLike, Extra, Kind, Stat
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.operations.snapshot.known_contents import KnownContents, PageContents
 from good_tide.operations.snapshot.listing_drafts import FolderDraft, LateEntry
 from good_tide.operations.snapshot.read_ahead import Batch, ReadAhead
 from good_tide.source.folders import Found, stat_of
-from good_tide.storage.content import NOTHING_NEAR, SMALL_FILE_BYTES, BlockBuilder, Part, content_ids
+from good_tide.storage.blocks import NOTHING_NEAR, BlockBuilder
+from good_tide.storage.content import SMALL_FILE_BYTES, content_ids
 from good_tide.storage.fine import earlier_version, small_in_pieces
 from good_tide.storage.store import Store
-from good_tide.storage.writer import Ticket, WriteSession
+from good_tide.storage.writer import WriteSession
 
 _BATCH_BYTES = 4 * 1024 * 1024
 _BATCH_FILES = 1000
 _AHEAD_BYTES = 32 * 1024 * 1024
 _AHEAD_BATCHES = 24
 """Each batch holds a directory handle open."""
-
-_24_BITS = (1 << 24) - 1
 
 UNTRUSTED_NS = 2 * SECOND
 """A file changed more recently than this when it is read could change again without its change time showing
@@ -58,32 +58,6 @@ class _Pending(NamedTuple):
     path: bytes
     draft: FolderDraft
     begun: int
-
-
-class KnownContents:
-    """What the contents of small files lie in that were met in this run, by their digests. What lies in one
-    piece of a block, as most does, is kept as a number: there can be millions."""
-
-    def __init__(self) -> None:
-        self._places: dict[bytes, int | tuple[ExtentLike, ...]] = {}
-        self._tickets: list[Ticket] = []
-
-    def get(self, digest: bytes) -> tuple[ExtentLike, ...] | None:
-        """What a content lies in; None: it was not met."""
-        place = self._places.get(digest)
-        if not isinstance(place, int):
-            return place
-        return (Part(self._tickets[place >> 48], place >> 24 & _24_BITS, place & _24_BITS),)
-
-    def note(self, digest: bytes, parts: tuple[ExtentLike, ...]) -> None:
-        """Keep what a content lies in."""
-        part = parts[0] if len(parts) == 1 else None
-        if not isinstance(part, Part) or part.ticket is None:
-            self._places[digest] = parts
-            return
-        if not self._tickets or self._tickets[-1] is not part.ticket:
-            self._tickets.append(part.ticket)
-        self._places[digest] = len(self._tickets) - 1 << 48 | part.offset << 24 | part.length
 
 
 class SmallFiles:
@@ -135,24 +109,38 @@ class SmallFiles:
         ):
             self._take_in(self._pending.popleft())
 
-    def take_new(self, digests: Sequence[bytes], contents: Sequence[bytes]) -> list[tuple[ExtentLike, ...]]:
-        """What the contents of new files lie in, by their digests. What was asked for before comes first:
-        equal files in equal order make equal blocks."""
+    def take_new(
+        self, digests: Sequence[bytes], contents: Sequence[bytes], pages: Sequence[int]
+    ) -> list[PageContents]:
+        """What the contents of new files lie in, by their digests, page by page. What was asked for before
+        comes first: equal files in equal order make equal blocks.
+
+        :param pages: how many of them each page has.
+        """
         self._take_in_all()
-        known, new = self._known, self._stored_extent if self._stored is not None else None
-        found: list[tuple[ExtentLike, ...]] = []
-        for digest, content in zip(digests, contents, strict=True):
-            parts = known.get(digest) if content else ()
-            if parts is None:
-                mine = ContentDigest(digest)
-                stored = new(mine, content) if new is not None else None
-                parts = (stored or self._blocks.add(content, mine),)
-                known.note(digest, parts)
-            found.append(parts)
-        self.files += len(found)
-        self.changed += len(found)
-        self.bytes += sum(map(len, contents))
-        return found
+        new = self._known.new(digests)
+        if self._stored is not None:
+            new = [at for at in new if not self._was_stored(ContentDigest(digests[at]), contents[at])]
+        if len(new) < len(digests):
+            mine, own = [digests[at] for at in new], [contents[at] for at in new]
+        else:
+            mine, own = list(digests), list(contents)
+        if mine:
+            self._known.note_laid(mine, own, self._blocks.add_all(own, mine))
+        return self._known.of_pages(digests, pages)
+
+    def _was_stored(self, digest: ContentDigest, content: bytes) -> bool:
+        """Whether a content is in the store, which is kept then."""
+        stored = self._stored_extent(digest, content)
+        if stored is not None:
+            self._known.note(digest, (stored,))
+        return stored is not None
+
+    def count_new(self, files: int, size: int) -> None:
+        """So many new files are in, of ``size`` bytes."""
+        self.files += files
+        self.changed += files
+        self.bytes += size
 
     def _take_in_all(self) -> None:
         while self._pending:
@@ -261,3 +249,11 @@ class SmallFiles:
 def is_small(item: Found) -> bool:
     """Whether a file can be read in a batch: small, and without further links that could stand for it."""
     return item.kind is Kind.FILE and item.info.st_size <= SMALL_FILE_BYTES and item.info.st_nlink == 1
+
+
+def are_small(files: Sequence[Found]) -> bool:
+    """As ``is_small``, of all of some files."""
+    return not files or (
+        max([info.st_size for _, _, _, info in files]) <= SMALL_FILE_BYTES
+        and max([info.st_nlink for _, _, _, info in files]) == 1
+    )

@@ -35,7 +35,7 @@ from good_tide.operations.snapshot.new_trees import NewTrees
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.snapshot.run_memory import RunMemory
 from good_tide.operations.snapshot.run_notes import RunNotes
-from good_tide.operations.snapshot.sightings import Look, key_of, look_of
+from good_tide.operations.snapshot.sightings import NO_STAMPS, key_of, look_of, packed_look, packed_stamps
 from good_tide.operations.snapshot.small_files import Before, Fresh, SmallFiles, StoredSmall, is_small
 from good_tide.operations.snapshot.unchanged import (
     Replaced,
@@ -123,7 +123,8 @@ class Walk:
     def begun(self, request: CaptureRequest, moment: Nanoseconds) -> Iterator[None]:
         """With what walks ahead, until the snapshot is published."""
         goes_on = not self._log.is_empty
-        with FoldersAhead(self._terms(request, moment), self._notes.checkpoint, goes_on) as ahead:
+        terms, tick, first = self._terms(request, moment), self._notes.checkpoint, self._last is None
+        with FoldersAhead(terms, tick, goes_on, first) as ahead:
             self._new = NewTrees(ahead, self.small, self._notes, self.finished, self._folder_entry)
             yield
 
@@ -229,7 +230,7 @@ class Walk:
             found, missed, inside = self.selector.keep(found, missed, handle, state, self._device)
             if state.out and not found and not missed:
                 return None
-        look = look_of(seen, found, turn) if seen else None
+        look = packed_look(look_of(seen, found, turn)) if seen else b""
         pages = self.listings.pages(was)
         intact = len(pages) == len(before) and all(self.listings.has_all(page.chunk_ids) for page in pages)
         if not missed and intact and looks_unchanged(found, pages):
@@ -310,7 +311,7 @@ class Walk:
         assert draft.pages is not None
         self._sightings.note(draft.path, draft.look, draft.pages, draft.stamps)
         self.clean.changed.discard(key_of(draft.path))
-        draft.stamps = []
+        draft.stamps = NO_STAMPS
 
     def _unchanged(
         self,
@@ -321,7 +322,7 @@ class Walk:
         was: Was,
         depth: int,
         inside: dict[bytes, FolderState],
-        look: Look | None,
+        look: bytes,
     ) -> Deep[FolderDraft | None]:
         """A folder whose own files are unchanged: its sub-folders decide. None: it must be listed anew after
         all."""
@@ -351,11 +352,13 @@ class Walk:
         self.finished(draft)
         return draft
 
-    def _as_before(self, path: bytes, found: Sequence[Found], was: Was, look: Look | None) -> FolderDraft:
+    def _as_before(self, path: bytes, found: Sequence[Found], was: Was, look: bytes) -> FolderDraft:
         """A folder that is as the last snapshot has it."""
         draft = FolderDraft(was.pages, path)
         draft.look = look
-        draft.stamps = [number for item in found for number in (item.info.st_ctime_ns, item.info.st_ino)]
+        draft.stamps = packed_stamps(
+            [number for item in found for number in (item.info.st_ctime_ns, item.info.st_ino)]
+        )
         self._listed(draft)
         return draft
 

@@ -9,6 +9,7 @@ import shutil
 import signal
 import socket
 import sqlite3
+import threading
 import time
 from collections.abc import Iterator
 from unittest import mock
@@ -25,8 +26,18 @@ from good_tide.core.rules import Rule
 from good_tide.operations.snapshot import folders_ahead, new_folders
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.folders_ahead import FoldersAhead
-from good_tide.operations.snapshot.new_folders import LeftFolder, NewFolder, NewFolders, Terms, Wanted
+from good_tide.operations.snapshot.new_folders import (
+    Contents,
+    LeftFolder,
+    NewFolder,
+    NewFolders,
+    Terms,
+    Wanted,
+)
+from good_tide.operations.snapshot.read_helper import receive_exactly
 from good_tide.operations.snapshot.request import CaptureRequest
+from good_tide.operations.snapshot.sightings import read_stamps
+from good_tide.operations.stores.opening import synced_catalog
 from good_tide.storage.store import Store
 from tests.support.base import MACHINE, T0, GoodTideTest, open_store, tree
 
@@ -41,7 +52,10 @@ RULES = (
 @contextlib.contextmanager
 def helpers_from(files: int) -> Iterator[None]:
     """Helpers are worth it from so many files on."""
-    with mock.patch.object(folders_ahead, "_WORTH_HELPERS", files):
+    with (
+        mock.patch.object(folders_ahead, "_WORTH_HELPERS", files),
+        mock.patch.object(folders_ahead, "_WORTH_HELPERS_FIRST", files),
+    ):
         yield
 
 
@@ -110,6 +124,54 @@ class NewTreesTest(GoodTideTest):
                     self.restore(store, helped, self.work, self.folder / "back")
                     self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
 
+    def test_folders_in_runs_are_what_one_process_makes_of_them(self) -> None:
+        chance = random.Random(11)
+        texts = [chance.randbytes(chance.randrange(3000)) for _ in range(200)]
+        for number in range(600):
+            for file in range(number % 6):
+                again = chance.random() < 0.2
+                content = chance.choice(texts) if again else chance.randbytes(chance.randrange(2000))
+                self.write(f"wide/{number:03}/{file}.txt", content)
+            if number % 97 == 5:
+                self.write(f"wide/{number:03}/large", chance.randbytes(70_000))
+            if number % 50 == 7:
+                self.write(f"wide/{number:03}/empty", b"")
+                self.write(f"wide/{number:03}/in/one.txt", texts[number % 200])
+        alone = self.take(self.store("alone"), state="alone state")
+        with helpers_from(1):
+            store = self.store("helped")
+            helped = self.take(store, state="helped state")
+        self.assertEqual(helped.record.roots, alone.record.roots, "all listings and blocks")
+        self.assertEqual(helped.tally.files, alone.tally.files)
+        self.restore(store, helped, self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
+
+    def test_what_the_catalog_knows_of_new_folders_is_not_stored_again(self) -> None:
+        chance = random.Random(3)
+        for number in range(50):
+            self.write(f"there/{number}.txt", chance.randbytes(2000))
+        store = self.store("store")
+        self.take(store)
+        catalog, _ = synced_catalog(store, self.cache)
+        self.addCleanup(catalog.close)
+        shutil.copytree(self.work / "there", self.work / "new/again")
+        self.write("new/other/one.txt", bytes(5000))
+        self.write("new/again/1a.txt", chance.randbytes(777))
+        later = SetClock(Nanoseconds(T0 + 1))
+        with helpers_from(1):
+            taken = capture(
+                store,
+                CaptureRequest((self.work,), MACHINE),
+                later,
+                Silent(),
+                self.state,
+                catalog.stored_small,
+            )
+        self.assertEqual((taken.tally.files, taken.tally.changed_files), (102, 52))
+        self.assertEqual(taken.tally.new_bytes, 5777)
+        self.restore(store, taken, self.work, self.folder / "back")
+        self.assertEqual(tree(self.folder / "back" / "work"), tree(self.work))
+
     def test_the_next_run_looks_into_no_folder_again(self) -> None:
         self.many_folders()
         (self.work / "4/pipe").unlink()
@@ -118,31 +180,33 @@ class NewTreesTest(GoodTideTest):
             trusting = NewFolders(Terms(b"k" * 32, []), lambda content: content[:16].ljust(16))
             handle = os.open(self.work, os.O_RDONLY)
             self.addCleanup(os.close, handle)
-            wanted = Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [(b"0", None)])
+            wanted = Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [[(b"0", None)]])
             found = [one for bundle in trusting.bundles(wanted, handle) for one in bundle.folders]
-        many = next(one for one in found if one.path.endswith(b"/many"))
+        many = next(one for one in found if not isinstance(one, Contents) and one.path.endswith(b"/many"))
         assert isinstance(many, NewFolder)
-        self.assertEqual((len(many.pages) > 1, len(many.contents)), (True, 700))
-        assert many.look is not None
-        self.assertEqual((many.look.files, 0 in many.stamps[::2]), (700, False))
+        self.assertEqual((len(many.pages) > 1, many.files), (True, 700))
+        self.assertTrue(many.look)
+        self.assertNotIn(0, read_stamps(many.stamps)[::2])
         with helpers_from(1):
             first = self.take(store)
-        fresh = next(one for one in self.bundled() if one.path.endswith(b"/many"))
+        fresh = next(
+            one for one in self.bundled() if not isinstance(one, Contents) and one.path.endswith(b"/many")
+        )
         assert isinstance(fresh, NewFolder)
-        self.assertIsNone(fresh.look, "its files were changed a moment ago")
+        self.assertFalse(fresh.look, "its files were changed a moment ago")
         again = capture(
             store, CaptureRequest((self.work,), MACHINE), SetClock(Nanoseconds(T0 + 1)), Silent(), self.state
         )
         self.assertEqual((again.record.roots, again.tally.new_bytes), (first.record.roots, 0))
 
-    def bundled(self) -> list[NewFolder | LeftFolder]:
+    def bundled(self) -> list[NewFolder | LeftFolder | Contents]:
         walk = NewFolders(Terms(b"k" * 32, []), lambda content: bytes(16))
         handle = os.open(self.work, os.O_RDONLY)
         try:
             folders: list[tuple[bytes, FolderState | None]] = [
                 (os.fsencode(name), None) for name in sorted(os.listdir(self.work))
             ]
-            wanted = Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, folders)
+            wanted = Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [folders])
             return [one for bundle in walk.bundles(wanted, handle) for one in bundle.folders]
         finally:
             os.close(handle)
@@ -186,7 +250,7 @@ class NewTreesTest(GoodTideTest):
 
             def folder(
                 helper: folders_ahead._Helper, tick: object, left: list[int] = left, real: object = real
-            ) -> NewFolder | LeftFolder | None:
+            ) -> NewFolder | LeftFolder | Contents | None:
                 left[0] -= 1
                 if left[0] < 0 and not helper.gone:
                     helper._process.kill()
@@ -240,9 +304,9 @@ class NewTreesTest(GoodTideTest):
             ahead.ask(b"/many", handles[0], 1, device, folders)
             ahead.take(b"/many/" + folders[0][0])
             ahead.ask(b"/other", handles[1], 1, device, [(b"in", None)])
-            (found,) = ahead.take(b"/other/in")
-        assert isinstance(found, NewFolder)
-        self.assertEqual(found.contents, [b"b"])
+            contents, found = ahead.take(b"/other/in")
+        assert isinstance(found, NewFolder) and isinstance(contents, Contents)
+        self.assertEqual((found.files, contents.contents), (1, [b"b"]))
 
     def test_helpers_that_always_die_are_begun_a_few_times_only(self) -> None:
         self.many_folders()
@@ -287,16 +351,34 @@ class NewTreesTest(GoodTideTest):
             )
         self.assertLess(time.monotonic() - begin, 20)
 
+    def test_what_comes_in_pieces_is_received_whole(self) -> None:
+        ours, theirs = socket.socketpair()
+        with ours, theirs:
+            ours.settimeout(20)  # what is there comes at once then, not all that was asked for
+
+            def send() -> None:
+                for part in (b"abc", b"defg", b"h"):
+                    theirs.sendall(part)
+                    time.sleep(0.05)
+                theirs.shutdown(socket.SHUT_WR)
+
+            sending = threading.Thread(target=send)
+            sending.start()
+            self.assertEqual(receive_exactly(ours, 7), b"abcdefg")
+            self.assertEqual(receive_exactly(ours, 7), b"h", "there is no more")
+            self.assertEqual(receive_exactly(ours, 7), b"")
+            sending.join()
+
     def test_a_helper_ends_with_its_socket_and_leaves_ctrl_c_to_the_main_process(self) -> None:
         helper = folders_ahead._Helper(msgspec.msgpack.encode(Terms(bytes(32), [])))
         self.write("a/b.txt", "b")
         handle = os.open(self.work, os.O_RDONLY)
         self.addCleanup(os.close, handle)
         for _ in range(2):
-            helper.ask(Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [(b"a", None)]), handle)
-            one = helper.folder(lambda: None)
-            assert isinstance(one, NewFolder)
-            self.assertEqual((one.pages[0].names, one.contents), ([b"b.txt"], [b"b"]))
+            helper.ask(Wanted(bytes(self.work), 1, os.fstat(handle).st_dev, [[(b"a", None)]]), handle)
+            contents, one = (helper.folder(lambda: None) for _ in range(2))
+            assert isinstance(one, NewFolder) and isinstance(contents, Contents)
+            self.assertEqual((one.files, contents.contents, contents.pages), (1, [b"b"], [1]))
             helper._process.send_signal(signal.SIGINT)
         helper._socket.shutdown(socket.SHUT_RDWR)
         self.assertIsNone(helper.folder(lambda: None))

@@ -13,6 +13,7 @@ from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.snapshot.read_ahead import ReadAhead
 from good_tide.operations.snapshot.resume_log import ResumeLog
+from good_tide.operations.snapshot.sightings import NO_STAMPS
 from good_tide.operations.snapshot.small_files import UNTRUSTED_NS
 from tests.support.base import PASSPHRASE, GoodTideTest, open_store
 
@@ -127,7 +128,7 @@ class ResumeTest(GoodTideTest):
         blocked = self.folder / "blocked"
         blocked.write_text("a file where a folder should be")
         with ResumeLog(blocked / "log", lambda chunk: True) as unusable:
-            unusable.note_folder(b"/x", [b""], [])
+            unusable.note_folder(b"/x", [b""], NO_STAMPS)
             self.assertEqual(unusable.files_of(b"/x"), {})
 
     def test_a_second_cut_goes_on_from_the_first(self) -> None:

@@ -13,7 +13,7 @@ import zstandard
 
 from good_tide.core.entries import Entry, Extent, Extra, Kind, Reason, Stat
 from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
-from good_tide.core.pages import _Wire, encode_page
+from good_tide.core.pages import Wire, encode_page
 from good_tide.core.records import LeftOut, Machine, SnapshotRecord
 from good_tide.storage.content import small_digest
 from good_tide.storage.envelope import HEAD_BYTES, FileKind, head
@@ -215,9 +215,9 @@ def folders_ten_thousand_deep(hostile: Hostile) -> None:
         hostile.publish_roots(encode_page([hostile.folder(FOLDER, page)]), session)
 
 
-def _bomb(change: Callable[[_Wire], dict[str, object]]) -> Maker:
+def _bomb(change: Callable[[Wire], dict[str, object]]) -> Maker:
     def make(hostile: Hostile) -> None:
-        wire = msgspec.msgpack.decode(encode_page([hostile.file(b"a")]), type=_Wire)
+        wire = msgspec.msgpack.decode(encode_page([hostile.file(b"a")]), type=Wire)
         hostile.publish(msgspec.msgpack.encode(msgspec.structs.replace(wire, **change(wire))))
 
     return make

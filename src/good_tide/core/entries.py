@@ -68,6 +68,10 @@ class ExtentLike(Protocol):
     def length(self) -> int: ...
 
 
+ACCESS_LISTS = b"system.posix_acl_"
+"""How the names of attributes begin that are POSIX access control lists."""
+
+
 class Extra(msgspec.Struct, frozen=True, omit_defaults=True):
     """What few entries have.
 

@@ -26,11 +26,13 @@ PAGE_MAXIMUM = 4096
 _MOST_EXTENTS = 1 << 23
 """Extents of all entries of a page: files of some six TiB. Their columns take 200 MiB, and a page that says
 more is refused before."""
+_NO_EXTRAS = b"\x80"
+"""A MessagePack map without keys."""
 HOLE = 0
 """Extent column value of a hole; chunk ``i`` of the page's table is ``i + 1``."""
 
 
-class _Wire(msgspec.Struct, array_like=True, frozen=True):
+class Wire(msgspec.Struct, array_like=True, frozen=True):
     """A page as MessagePack: an array in this order."""
 
     count: int
@@ -53,7 +55,7 @@ class _Wire(msgspec.Struct, array_like=True, frozen=True):
 
 
 _encoder = msgspec.msgpack.Encoder()
-_decoder = msgspec.msgpack.Decoder(_Wire)
+_decoder = msgspec.msgpack.Decoder(Wire)
 _extras_decoder = msgspec.msgpack.Decoder(dict[int, Extra])
 _UNREADABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError)
 
@@ -81,7 +83,7 @@ class Page:
         if count < 0 or len(self.names) != count or len(self.kinds) != count or set(self.kinds) - set("fdlx"):
             raise DamageError(tr("A folder listing contradicts itself"))
         _check_names(self.names, rooted)
-        self._wire = wire
+        self.wire = wire
         self._stamped = False
 
     @cached_property
@@ -94,7 +96,7 @@ class Page:
         return self._checked_stats(decode_columns(self._stat_columns(), len(self.names)))
 
     def _stat_columns(self) -> list[bytes]:
-        wire = self._wire
+        wire = self.wire
         return [wire.mode, wire.uid, wire.gid, wire.size, wire.modified, wire.changed_after, wire.inode]
 
     def _checked_stats(self, columns: Column) -> Column:
@@ -106,6 +108,11 @@ class Page:
                 raise DamageError(tr("A folder listing holds numbers that cannot be"))
         return stats
 
+    @property
+    def has_extras(self) -> bool:
+        """Whether any entry has something that few have."""
+        return bytes(self.wire.extras) != _NO_EXTRAS
+
     @cached_property
     def extras(self) -> dict[int, Extra]:
         """What few entries have, by their numbers.
@@ -113,7 +120,7 @@ class Page:
         Raises:
             DamageError: it cannot be read, or holds what no file system has.
         """
-        raw = bytes(self._wire.extras)
+        raw = bytes(self.wire.extras)
         if _map_length(raw) > len(self.names):
             raise DamageError(tr("A folder listing contradicts itself"))
         try:
@@ -146,7 +153,7 @@ class Page:
     def chunk_ids(self) -> bytes:
         """Identities of all chunks that the page names, one after the other: contents, and pages of
         sub-folders."""
-        return self._wire.chunks
+        return self.wire.chunks
 
     def folder_pages(self) -> list[PageId]:
         """Pages of the sub-folders' listings, without making entries of all that is in the page.
@@ -187,9 +194,9 @@ class Page:
             DamageError: the page contradicts itself.
         """
         counts = self._extent_counts()
-        chunks = decode_column(self._wire.extent_chunks, int(counts.sum()))
+        chunks = decode_column(self.wire.extent_chunks, int(counts.sum()))
         owners = np.repeat(np.arange(len(counts)), counts)
-        if len(chunks) and (chunks.min() < 0 or chunks.max() > len(self._wire.chunks) // CHUNK_ID_BYTES):
+        if len(chunks) and (chunks.min() < 0 or chunks.max() > len(self.wire.chunks) // CHUNK_ID_BYTES):
             raise DamageError(tr("A folder listing points outside its own tables"))
         stored = chunks != HOLE
         return owners[stored], chunks[stored] - 1
@@ -204,24 +211,24 @@ class Page:
         if not len(counts) or counts.max() < 2:
             return sizes
         total = int(counts.sum())
-        chunks = decode_column(self._wire.extent_chunks, total)
-        lengths = decode_column(self._wire.extent_lengths, total)
+        chunks = decode_column(self.wire.extent_chunks, total)
+        lengths = decode_column(self.wire.extent_lengths, total)
         stored = np.zeros(len(counts), dtype=np.int64)
         np.add.at(stored, np.repeat(np.arange(len(counts)), counts), np.where(chunks == HOLE, 0, lengths))
         return np.where(counts > 1, stored, sizes)
 
     def _extent_counts(self) -> Column:
-        return _checked_counts(decode_column(self._wire.extent_counts, len(self.names)))
+        return checked_counts(decode_column(self.wire.extent_counts, len(self.names)))
 
     def entries(self) -> list[Entry]:
         """All entries, in the order of their names' bytes."""
-        wire = self._wire
+        wire = self.wire
         if "stats" in self.__dict__:
             counts = self._extent_counts().tolist()
         else:  # in one go with the metadata
             table = decode_columns([*self._stat_columns(), wire.extent_counts], len(self.names))
             self.stats = self._checked_stats(table[:-1])
-            counts = _checked_counts(table[-1]).tolist()
+            counts = checked_counts(table[-1]).tolist()
         extents = self._extents(sum(counts))
         files = self.kinds.count(Kind.FILE)
         if len(wire.digests) != files * DIGEST_BYTES:
@@ -243,7 +250,7 @@ class Page:
         return result
 
     def _extents(self, count: int) -> list[Extent]:
-        wire = self._wire
+        wire = self.wire
         table: list[ChunkId | None] = [None]
         if len(wire.chunks) % CHUNK_ID_BYTES:
             raise DamageError(tr("A folder listing contradicts itself"))
@@ -261,7 +268,7 @@ class Page:
         ]
 
 
-def _checked_counts(counts: Column) -> Column:
+def checked_counts(counts: Column) -> Column:
     """How many extents each entry has.
 
     Raises:

@@ -17,7 +17,8 @@ from good_tide.core.translation import tr
 from good_tide.storage import catalog_names as names
 
 _SCHEMA_VERSION = 1
-_SCHEMA = """
+INDEX_OF_IDENTITIES = "CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f'"
+_SCHEMA = f"""
 CREATE TABLE machine (id INTEGER PRIMARY KEY, key TEXT UNIQUE NOT NULL, name TEXT NOT NULL);
 CREATE TABLE snapshot (
     machine INTEGER NOT NULL, seq INTEGER NOT NULL, name TEXT UNIQUE NOT NULL, time INTEGER NOT NULL,
@@ -35,7 +36,7 @@ CREATE TABLE span (
         modified INTEGER NOT NULL,
     identity BLOB NOT NULL, first INTEGER NOT NULL, last INTEGER, chunk BLOB, offset INTEGER);
 CREATE INDEX span_by_folder ON span (folder, name, first);
-CREATE INDEX span_by_identity ON span (identity) WHERE kind = 'f';
+{INDEX_OF_IDENTITIES};
 CREATE TABLE activity (folder INTEGER NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (folder,
     seq)) WITHOUT ROWID;
 """

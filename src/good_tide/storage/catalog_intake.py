@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from typing import Any
 
 from good_tide.core.deep import Deep, walked
-from good_tide.core.entries import Entry, Kind
+from good_tide.core.entries import ACCESS_LISTS, Entry, Kind
 from good_tide.core.records import Snapshot
+from good_tide.storage.catalog_file import INDEX_OF_IDENTITIES
 from good_tide.storage.catalog_names import CatalogNames, NewName
+from good_tide.storage.catalog_whole import MOST_DEDUPLICATED_BYTES, SPAN, WholeFolders
 from good_tide.storage.store import Store
 
-_MOST_DEDUPLICATED_BYTES = 64 * 1024
-_LISTS = b"system.posix_acl_"
+_NAMES_AT_ONCE = 20_000
 
 
 class Intake:
@@ -21,6 +22,7 @@ class Intake:
 
     def __init__(self, db: sqlite3.Connection, store: Store, snapshot: Snapshot) -> None:
         self._db, self._store, self._snapshot = db, store, snapshot
+        self._machine = self._seq = 0
         self._names: list[NewName] = []
         self._begun: set[int] = set()
         """Folders that were just put into the catalog, and have nothing in it yet."""
@@ -50,11 +52,10 @@ class Intake:
             "SELECT coalesce(max(seq), 0) + 1 FROM snapshot WHERE machine = ?", (self._machine,)
         ).fetchone()
         self._seq = int(row[0])
-        found = CatalogNames(self._db, self._machine)
         if self._seq > 1:
-            found.complete()
-        walked(self._entries(-self._machine, 0, self._store.roots(record)))
-        found.add(self._names)
+            CatalogNames(self._db, self._machine).complete()
+        self._take(self._store.roots(record))
+        self._keep_names()
         self._note_lists()
         names = ", ".join(self._tide)
         self._db.execute(
@@ -74,6 +75,29 @@ class Intake:
             ),
         )
 
+    def _take(self, roots: Sequence[Entry]) -> None:
+        """Take in the covered folders."""
+        self._whole = WholeFolders(self._db, self._store, self._machine, self._seq, self._named)
+        empty = self._db.execute("SELECT 1 FROM span LIMIT 1").fetchone() is None
+        if empty:  # to sort all of it once is much quicker than to keep it in order all the time
+            self._db.execute("DROP INDEX span_by_identity")
+        walked(self._entries(-self._machine, 0, roots))
+        if empty:
+            self._db.execute(INDEX_OF_IDENTITIES)
+        self._tide["added"] += self._whole.files
+        self._tide["added_bytes"] += self._whole.bytes
+        self._lists = self._lists or self._whole.lists
+
+    def _named(self, names: Sequence[NewName]) -> None:
+        """Some names are new."""
+        self._names += names
+        if len(self._names) >= _NAMES_AT_ONCE:
+            self._keep_names()
+
+    def _keep_names(self) -> None:
+        CatalogNames(self._db, self._machine).add(self._names)
+        self._names = []
+
     def _note_lists(self) -> None:
         """Note whether the history has access control lists, if it is read from its beginning on."""
         if self._seq == 1:
@@ -87,33 +111,33 @@ class Intake:
         listing = b"".join(entry.pages)
         if known == listing:
             return False
-        inside = self._store.listing(entry.pages)
-        different: bool = yield self._entries(folder, folder, inside, folder in self._begun)
-        self._begun.discard(folder)
         self._db.execute("UPDATE folder SET listing = ? WHERE id = ?", (listing, folder))
+        if self._is_new(folder):
+            return self._whole.take(folder, entry.pages)
+        different: bool = yield self._entries(folder, folder, self._store.listing(entry.pages))
         if different:
             self._db.execute("INSERT OR IGNORE INTO activity VALUES (?, ?)", (folder, self._seq))
         return different
 
-    def _entries(self, owner: int, parent: int, entries: Sequence[Entry], first: bool = False) -> Deep[bool]:
-        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as
-        parent.
+    def _is_new(self, folder: int) -> bool:
+        """Whether nothing is in a folder in the catalog yet."""
+        return folder in self._begun
 
-        :param first: of a folder of which nothing is in the catalog yet.
-        """
-        standing: dict[bytes, list[Any]] = {}
-        folders: dict[bytes, list[Any]] = {}
-        if not first:
-            query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
-            standing = {name: rest for name, *rest in self._db.execute(query, (owner,))}
-            query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
-            folders = {name: rest for name, *rest in self._db.execute(query, (self._machine, parent))}
+    def _entries(self, owner: int, parent: int, entries: Sequence[Entry]) -> Deep[bool]:
+        """Compare entries with the open spans under ``owner``; ``parent`` is the number sub-folders have as
+        parent."""
+        query = "SELECT name, kind, identity, size, rowid FROM span WHERE folder = ? AND last IS NULL"
+        standing: dict[bytes, list[Any]] = {name: rest for name, *rest in self._db.execute(query, (owner,))}
+        query = "SELECT name, id, listing FROM folder WHERE machine = ? AND parent = ?"
+        folders: dict[bytes, list[Any]] = {
+            name: rest for name, *rest in self._db.execute(query, (self._machine, parent))
+        }
         fresh: list[tuple[object, ...]] = []
         different = False
         for entry in entries:
             if entry.extra.attributes:
                 self._lists = self._lists or any(
-                    name.startswith(_LISTS) for name, _ in entry.extra.attributes
+                    name.startswith(ACCESS_LISTS) for name, _ in entry.extra.attributes
                 )
             identity = _identity(entry)
             before = standing.pop(entry.name, None)
@@ -123,7 +147,7 @@ class Intake:
                 if before is not None:
                     self._close(before[3], before[0], parent, entry.name)
                 if before is None or before[0] != entry.kind:
-                    self._names.append(NewName(owner, entry.name, entry.kind is Kind.FOLDER))
+                    self._named([NewName(owner, entry.name, entry.kind is Kind.FOLDER)])
                 fresh.append(self._span(owner, entry, identity))
             if entry.kind is Kind.FOLDER:
                 known = folders.get(entry.name)
@@ -135,14 +159,12 @@ class Intake:
             self._tide["removed"] += kind == Kind.FILE
             self._tide["removed_bytes"] += size if kind == Kind.FILE else 0
             self._close(row, kind, parent, name)
-        self._db.executemany("INSERT INTO span VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?)", fresh)
+        self._db.executemany(SPAN, fresh)
         return different
 
     def _span(self, owner: int, entry: Entry, identity: bytes) -> tuple[object, ...]:
         small = (
-            entry.kind is Kind.FILE
-            and len(entry.extents) == 1
-            and entry.stat.size <= _MOST_DEDUPLICATED_BYTES
+            entry.kind is Kind.FILE and len(entry.extents) == 1 and entry.stat.size <= MOST_DEDUPLICATED_BYTES
         )
         where = (entry.extents[0].chunk, entry.extents[0].offset) if small else (None, None)
         return (

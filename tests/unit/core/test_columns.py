@@ -8,7 +8,14 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from good_tide.core.columns import decode_column, encode_columns, encode_short, encode_tables, signed
+from good_tide.core.columns import (
+    decode_column,
+    decode_tables,
+    encode_columns,
+    encode_short,
+    encode_tables,
+    signed,
+)
 from good_tide.core.errors import DamageError
 
 int64 = st.integers(-(2**63), 2**63 - 1)
@@ -24,7 +31,11 @@ class ColumnTest(unittest.TestCase):
     def test_tables_side_by_side_are_as_each_alone(self, tables: list[list[tuple[int, int]]]) -> None:
         table = np.array([row for one in tables for row in one], dtype=np.int64).reshape(-1, 2).T
         alone = [encode_columns(np.array(one, dtype=np.int64).reshape(-1, 2).T) for one in tables]
-        self.assertEqual(encode_tables(table, [len(one) for one in tables]), alone)
+        counts = [len(one) for one in tables]
+        encoded = encode_tables(table, counts)
+        self.assertEqual(encoded, alone)
+        if tables:
+            self.assertEqual(decode_tables(encoded, counts).tolist(), table.tolist())
 
     @given(st.lists(st.integers(-(2**61), 2**61), max_size=30))
     def test_a_short_column_is_as_any(self, values: list[int]) -> None:
@@ -48,3 +59,7 @@ class ColumnTest(unittest.TestCase):
         ):
             with self.subTest(name), self.assertRaises(DamageError):
                 decode_column(data, count)
+            with self.subTest(name, side_by_side=True), self.assertRaises(DamageError):
+                decode_tables([[encode_short([1, 2])], [data], [encode_short([])]], [2, count, 0])
+        with self.assertRaises(DamageError):
+            decode_tables([[b"\0\0"]], [0])

@@ -18,14 +18,25 @@ BLOCK_MAXIMUM = 1024 * 1024
 _BLOCK_END = 64
 """After the minimum, a block ends at a file whose digest's first byte says so: one in this many."""
 
+_LITTLE = 32
+"""One part in so many of what is near is not looked for."""
+
 Near = Mapping[ChunkId, int]
 """Chunks that hold something much like a new one, and how many bytes of it."""
 NOTHING_NEAR: Near = MappingProxyType({})
 
 
 def nearest_first(near: Counter[ChunkId]) -> list[ChunkId]:
-    """The chunks near a new one, those with most of it first."""
-    return [chunk for chunk, _ in near.most_common()]
+    """The chunks near a new one, those with most of it first, but for the last ones that hold little of it:
+    with each that it leans on there is one more that it can be lost with."""
+    found: list[ChunkId] = []
+    total = left = sum(near.values())
+    for chunk, size in near.most_common():
+        if found and left * _LITTLE <= total:
+            break
+        found.append(chunk)
+        left -= size
+    return found
 
 
 class Laid(NamedTuple):

@@ -75,6 +75,8 @@ class WholeFolders:
                 owners.append(folder)
                 pages.append(page)
                 size += len(page.data)
+        if not pages:
+            return False
         many = ManyPages(pages)
         folders: list[int] = np.repeat(owners, many.counts).tolist()
         self._add_spans(many, folders)

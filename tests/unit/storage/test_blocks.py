@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from collections import Counter
 from collections.abc import Sequence
 from typing import cast
 
@@ -11,7 +12,7 @@ from hypothesis import strategies as st
 
 from good_tide.core.identifiers import ChunkId, ContentDigest
 from good_tide.operations.snapshot.known_contents import KnownContents
-from good_tide.storage.blocks import BlockBuilder, Laid
+from good_tide.storage.blocks import BlockBuilder, Laid, nearest_first
 from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket, WriteSession
 
@@ -61,6 +62,18 @@ class BlocksTest(unittest.TestCase):
         by_one.flush()
         at_once.flush()
         self.assertEqual(list(one.taken.values()), list(many.taken.values()))
+
+    def test_what_holds_little_is_not_leaned_on(self) -> None:
+        first, second, third, fourth = (ChunkId(bytes([number]) * 32) for number in range(4))
+        for near, expected in (
+            ({}, []),
+            ({first: 0}, [first]),
+            ({first: 100, second: 2, third: 1}, [first]),
+            ({second: 4, first: 100, third: 1}, [first, second]),
+            ({third: 50, first: 51, second: 2, fourth: 2}, [first, third, second]),
+        ):
+            with self.subTest(sizes=list(near.values())):
+                self.assertEqual(nearest_first(Counter(near)), expected)
 
 
 def offsets_of(laid: list[Laid], contents: list[bytes]) -> list[int]:

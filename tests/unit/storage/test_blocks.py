@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from collections import Counter
 from collections.abc import Sequence
 from typing import cast
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from good_tide.core.columns import encode_short
 from good_tide.core.identifiers import ChunkId, ContentDigest
+from good_tide.operations.snapshot import known_contents
 from good_tide.operations.snapshot.known_contents import KnownContents
 from good_tide.storage.blocks import BlockBuilder, Laid, nearest_first
 from good_tide.storage.content import Part
@@ -88,7 +92,34 @@ def offsets_of(laid: list[Laid], contents: list[bytes]) -> list[int]:
 
 
 class KnownContentsTest(unittest.TestCase):
+    def test_of_many_contents_each_is_known_once(self) -> None:
+        chance = random.Random(2)
+        known, ticket = KnownContents(), Ticket()
+        with mock.patch.object(known_contents, "_MOST_LOOSE", 50):
+            met: dict[bytes, int] = {}
+            for _ in range(40):
+                digests = [chance.randrange(600).to_bytes(16, "big") for _ in range(chance.randrange(30))]
+                new = known.new(digests)
+                fresh = [digest for digest in dict.fromkeys(digests) if digest not in met]
+                self.assertEqual([digests[at] for at in new], fresh)
+                if fresh:
+                    laid = [Laid(ticket, len(fresh), 10 * len(met))]
+                    met |= {digest: 10 * (len(met) + at) for at, digest in enumerate(fresh)}
+                    known.note_laid(fresh, [bytes(10)] * len(fresh), laid)
+                (page,) = known.of_pages(digests, [len(digests)])
+                self.assertEqual(
+                    [part.offset for (part,) in page.parts()], [met[digest] for digest in digests]
+                )
+                self.assertEqual(page.offsets, encode_short([met[digest] for digest in digests]))
+            for digest, offset in met.items():
+                self.assertEqual([part.offset for part in known.get(digest) or ()], [offset])
+
     def test_what_files_lie_in_is_known_page_by_page(self) -> None:
+        for most in (1 << 18, 4, 1):  # one by one, and laid together
+            with self.subTest(most=most), mock.patch.object(known_contents, "_MOST_LOOSE", most):
+                self.try_page_by_page()
+
+    def try_page_by_page(self) -> None:
         blocks = Blocks()
         builder = BlockBuilder(cast("WriteSession", blocks), 100 * KIB)
         known = KnownContents()
@@ -109,6 +140,9 @@ class KnownContentsTest(unittest.TestCase):
             "all in one block",
         )
         self.assertEqual(pages[4].parts(), [pieces])
+        self.assertEqual((known.get(b"p" * 16), known.get(b"n" * 16)), (pieces, None))
+        (part,) = known.get(digests[3]) or ()
+        self.assertEqual((part.offset, part.length), (0, 60 * KIB))
         laid = [part for page in pages[:4] for (part,) in page.parts()]
         for part, content in zip(laid, [*contents, contents[0], contents[4]], strict=True):
             assert isinstance(part, Part) and part.ticket is not None

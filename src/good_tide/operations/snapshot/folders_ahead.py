@@ -30,7 +30,9 @@ _WORTH_HELPERS, _WORTH_HELPERS_FIRST = 4000, 1000
 costs as much as to read some thousands. In a first run all that comes is new."""
 _HELPERS = 2
 _MOST_BEGUN_ANEW = 3
-_BUNDLES_AHEAD = 6
+_AHEAD_BYTES = 16 * 1024 * 1024
+"""Of what a helper has read so much waits at most. As a tree is taken in whole before the next one, which the
+other helper reads, that one works on as long as there is room for what it reads."""
 _LONGEST_RUN = 32
 _RUNS_EACH = 32
 """The folders of one folder are given to the helpers by turns, so many times each where there are enough, in
@@ -38,6 +40,37 @@ runs of so many at most: what is taken in at once is quicker."""
 _REPLY_LIMIT = 1 << 30
 _POLL_SECONDS = 0.05
 _PATIENCE_SECONDS = 0.5
+
+
+class _Answers:
+    """What came of a helper and waits to be taken in."""
+
+    def __init__(self) -> None:
+        self._waiting: deque[bytes | None] = deque()
+        self._bytes = 0
+        self._changed = threading.Condition()
+
+    def put(self, answer: bytes | None) -> None:
+        """Add one; waits until there is room. None: there is no more."""
+        with self._changed:
+            self._changed.wait_for(lambda: self._bytes < _AHEAD_BYTES)
+            self._waiting.append(answer)
+            self._bytes += len(answer or b"")
+            self._changed.notify_all()
+
+    def get(self, seconds: float) -> bytes | None:
+        """The next one; waits so long for it.
+
+        Raises:
+            queue.Empty: none came.
+        """
+        with self._changed:
+            if not self._changed.wait_for(lambda: self._waiting, seconds):
+                raise queue.Empty
+            answer = self._waiting.popleft()
+            self._bytes -= len(answer or b"")
+            self._changed.notify_all()
+            return answer
 
 
 class _Helper:
@@ -57,7 +90,7 @@ class _Helper:
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,
             )
-        self._answers: queue.Queue[Bundle | None] = queue.Queue(_BUNDLES_AHEAD)
+        self._answers, self._decoder = _Answers(), msgspec.msgpack.Decoder(Bundle)
         self._folders: deque[NewFolder | LeftFolder | Contents] = deque()
         self.owners: list[tuple[int, int]] = []
         self.gone = False
@@ -76,14 +109,13 @@ class _Helper:
             self._socket.sendall(message[sent:])
 
     def _take_answers(self) -> None:
-        decoder = msgspec.msgpack.Decoder(Bundle)
-        with contextlib.suppress(OSError, msgspec.MsgspecError):
+        with contextlib.suppress(OSError):
             while True:
                 head = receive_exactly(self._socket, LENGTH_BYTES)
                 length = int.from_bytes(head, "little")
                 if len(head) < LENGTH_BYTES or length > _REPLY_LIMIT:
                     break
-                self._answers.put(decoder.decode(receive_exactly(self._socket, length)))
+                self._answers.put(receive_exactly(self._socket, length))
         self._answers.put(None)
 
     def folder(self, tick: Callable[[], None]) -> NewFolder | LeftFolder | Contents | None:
@@ -93,10 +125,13 @@ class _Helper:
         """
         while not self._folders and not self.gone:
             try:
-                bundle = self._answers.get(timeout=_POLL_SECONDS)
+                answer = self._answers.get(_POLL_SECONDS)
+                bundle = self._decoder.decode(answer) if answer is not None else None
             except queue.Empty:
                 tick()
                 continue
+            except msgspec.MsgspecError:  # it died in the middle of it
+                bundle = None
             if bundle is None:
                 self.gone = True
             else:
@@ -110,7 +145,7 @@ class _Helper:
             self._socket.shutdown(socket.SHUT_RDWR)
         while self._thread.is_alive():
             with contextlib.suppress(queue.Empty):
-                self._answers.get(timeout=_POLL_SECONDS)
+                self._answers.get(_POLL_SECONDS)
         self._socket.close()
         try:
             self._process.wait(_PATIENCE_SECONDS)

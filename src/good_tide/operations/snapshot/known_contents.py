@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from good_tide.core.columns import encode_tables
 from good_tide.core.entries import ExtentLike
+from good_tide.core.identifiers import DIGEST_BYTES
 from good_tide.storage.blocks import BLOCK_MAXIMUM, Laid
 from good_tide.storage.content import Part
 from good_tide.storage.writer import Ticket
@@ -18,9 +20,44 @@ _OFFSET_MASK, _LENGTH_MASK = (1 << _OFFSET_BITS) - 1, (1 << _LENGTH_BITS) - 1
 _TICKET_SHIFT = _OFFSET_BITS + _LENGTH_BITS
 assert BLOCK_MAXIMUM <= _OFFSET_MASK + 1
 
+_MOST_LOOSE = 1 << 18
+"""So many contents are kept one by one, with some 190 bytes each; more are laid together, with 24."""
+
+Numbers = NDArray[np.int64]
 Place = int | tuple[ExtentLike, ...]
 """What a content lies in. What lies in one piece of a block, as most does, is a number: there can be
 millions. Its bits are, from the lowest, length, offset and the number of the block."""
+
+
+class _LaidTogether:
+    """Numbers by digests, in two columns, of which the first rises."""
+
+    def __init__(self) -> None:
+        self._digests = _column_of(())
+        self._numbers = np.empty(0, dtype=np.int64)
+
+    def __len__(self) -> int:
+        return len(self._numbers)
+
+    def add(self, numbers: Mapping[bytes, int]) -> None:
+        """Add some that are not there."""
+        digests = np.concatenate([self._digests, _column_of(numbers)])
+        together = np.concatenate([self._numbers, np.fromiter(numbers.values(), np.int64, len(numbers))])
+        order = np.argsort(digests, kind="stable")
+        self._digests, self._numbers = digests[order], together[order]
+
+    def find(self, digests: Sequence[bytes]) -> Numbers:
+        """The number of each; -1 where there is none."""
+        if not len(self._numbers):
+            return np.full(len(digests), -1, dtype=np.int64)
+        asked = _column_of(digests)
+        at = np.minimum(np.searchsorted(self._digests, asked), len(self._numbers) - 1)
+        found: Numbers = np.where(self._digests[at] == asked, self._numbers[at], -1)
+        return found
+
+
+def _column_of(digests: Iterable[bytes]) -> NDArray[np.bytes_]:
+    return np.frombuffer(b"".join(digests), dtype=f"S{DIGEST_BYTES}")
 
 
 class KnownContents:
@@ -28,11 +65,15 @@ class KnownContents:
 
     def __init__(self) -> None:
         self._places: dict[bytes, Place] = {}
+        self._together = _LaidTogether()
         self._tickets: list[Ticket] = []
 
     def get(self, digest: bytes) -> tuple[ExtentLike, ...] | None:
         """What a content lies in; None: it was not met."""
         place = self._places.get(digest)
+        if place is None and len(self._together):
+            number = int(self._together.find([digest])[0])
+            place = number if number >= 0 else None
         return None if place is None else self.parts(place)
 
     def parts(self, place: Place) -> tuple[ExtentLike, ...]:
@@ -50,6 +91,7 @@ class KnownContents:
             return
         number = self._number(part.ticket)
         self._places[digest] = number << _TICKET_SHIFT | part.offset << _LENGTH_BITS | part.length
+        self._lay_together()
 
     def _number(self, ticket: Ticket) -> int:
         if not self._tickets or self._tickets[-1] is not ticket:
@@ -58,12 +100,12 @@ class KnownContents:
 
     def new(self, digests: Sequence[bytes]) -> Sequence[int]:
         """The numbers of those that were not met, of each but the first."""
-        known = self._places
-        if known.keys().isdisjoint(digests) and len(set(digests)) == len(digests):
+        known, before = self._places, self._together.find(digests) >= 0
+        if known.keys().isdisjoint(digests) and len(set(digests)) == len(digests) and not before.any():
             return range(len(digests))
         first: dict[bytes, int] = {}
-        for at, digest in enumerate(digests):
-            if digest not in known:
+        for at, (digest, was) in enumerate(zip(digests, before.tolist(), strict=True)):
+            if not was and digest not in known:
                 first.setdefault(digest, at)
         return list(first.values())
 
@@ -78,13 +120,29 @@ class KnownContents:
         offsets = begins + np.repeat(steps, counts)
         places = np.repeat(numbers << _TICKET_SHIFT, counts) | offsets << _LENGTH_BITS | lengths
         self._places.update(zip(digests, places.tolist(), strict=True))
+        self._lay_together()
+
+    def _lay_together(self) -> None:
+        """Lay together what is kept one by one, if that is much."""
+        if len(self._places) <= _MOST_LOOSE:
+            return
+        numbers = {digest: place for digest, place in self._places.items() if isinstance(place, int)}
+        if len(numbers) > len(self._places) // 2:
+            self._together.add(numbers)
+            self._places = {
+                digest: place for digest, place in self._places.items() if not isinstance(place, int)
+            }
 
     def of_pages(self, digests: Sequence[bytes], counts: Sequence[int]) -> list[PageContents]:
         """What the files of pages lie in that were all met.
 
         :param digests: of the files of one page after the other. :param counts: how many each has.
         """
-        places = [self._places[digest] for digest in digests]
+        before = self._together.find(digests).tolist()
+        places = [
+            number if number >= 0 else self._places[digest]
+            for digest, number in zip(digests, before, strict=True)
+        ]
         table = np.array([place if isinstance(place, int) else -1 for place in places], dtype=np.int64)
         columns = encode_tables((table >> _LENGTH_BITS & _OFFSET_MASK).reshape(1, -1), counts)
         tickets = self._tickets_of(table >> _TICKET_SHIFT, counts)
@@ -94,9 +152,7 @@ class KnownContents:
             at += count
         return found
 
-    def _tickets_of(
-        self, numbers: np.ndarray[tuple[int], np.dtype[np.int64]], counts: Sequence[int]
-    ) -> list[Ticket | None]:
+    def _tickets_of(self, numbers: Numbers, counts: Sequence[int]) -> list[Ticket | None]:
         """Of each page that of all its files, None where they have several."""
         begins, at = [], 0
         for count in counts:

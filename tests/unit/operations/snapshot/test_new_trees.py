@@ -255,7 +255,7 @@ class NewTreesTest(GoodTideTest):
                 if left[0] < 0 and not helper.gone:
                     helper._process.kill()
                     helper._folders.clear()
-                    while helper._answers.get() is not None:
+                    while helper._answers.get(20) is not None:
                         pass
                     helper.gone = True
                 return real(helper, tick)  # type: ignore[operator, no-any-return]

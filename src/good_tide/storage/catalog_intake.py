@@ -80,7 +80,7 @@ class Intake:
         self._whole = WholeFolders(self._db, self._store, self._machine, self._seq, self._named)
         empty = self._db.execute("SELECT 1 FROM span LIMIT 1").fetchone() is None
         if empty:  # to sort all of it once is much quicker than to keep it in order all the time
-            self._db.execute("DROP INDEX span_by_identity")
+            self._db.execute("DROP INDEX IF EXISTS span_by_identity")
         walked(self._entries(-self._machine, 0, roots))
         if empty:
             self._db.execute(INDEX_OF_IDENTITIES)

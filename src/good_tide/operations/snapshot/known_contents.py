@@ -65,6 +65,8 @@ class KnownContents:
 
     def __init__(self) -> None:
         self._places: dict[bytes, Place] = {}
+        self._kept = 0
+        """How many of these cannot be laid together."""
         self._together = _LaidTogether()
         self._tickets: list[Ticket] = []
 
@@ -123,15 +125,14 @@ class KnownContents:
         self._lay_together()
 
     def _lay_together(self) -> None:
-        """Lay together what is kept one by one, if that is much."""
-        if len(self._places) <= _MOST_LOOSE:
+        """Lay together what is kept one by one, if much came since that was last done."""
+        if len(self._places) <= self._kept + _MOST_LOOSE:
             return
-        numbers = {digest: place for digest, place in self._places.items() if isinstance(place, int)}
-        if len(numbers) > len(self._places) // 2:
-            self._together.add(numbers)
-            self._places = {
-                digest: place for digest, place in self._places.items() if not isinstance(place, int)
-            }
+        self._together.add(
+            {digest: place for digest, place in self._places.items() if isinstance(place, int)}
+        )
+        self._places = {digest: place for digest, place in self._places.items() if not isinstance(place, int)}
+        self._kept = len(self._places)
 
     def of_pages(self, digests: Sequence[bytes], counts: Sequence[int]) -> list[PageContents]:
         """What the files of pages lie in that were all met.

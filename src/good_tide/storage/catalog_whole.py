@@ -45,7 +45,7 @@ class WholeFolders:
     ) -> None:
         self._db, self._store, self._machine, self._seq, self._named = db, store, machine, seq, named
         self._waiting: list[tuple[int, tuple[PageId, ...]]] = []
-        """Folders that are to be read: their numbers, and the pages of their listings."""
+        """Folders that are to be read: their numbers, and those pages of their listings that are left."""
         self._next = 0
         """The number of the next folder that is put in."""
         self.files = self.bytes = 0
@@ -71,10 +71,14 @@ class WholeFolders:
         size = 0
         while self._waiting and len(pages) < _PAGES_AT_ONCE and size < _BYTES_AT_ONCE:
             folder, own = self._waiting.pop()
-            for page in map(self._store.page, own):
-                owners.append(folder)
-                pages.append(page)
-                size += len(page.data)
+            if not own:
+                continue
+            if len(own) > 1:
+                self._waiting.append((folder, own[1:]))
+            page = self._store.page(own[0])
+            owners.append(folder)
+            pages.append(page)
+            size += len(page.data)
         if not pages:
             return False
         many = ManyPages(pages)
@@ -88,7 +92,9 @@ class WholeFolders:
             ]
         )
         different = sorted(set(folders))
-        self._db.executemany("INSERT INTO activity VALUES (?, ?)", [(one, self._seq) for one in different])
+        self._db.executemany(
+            "INSERT OR IGNORE INTO activity VALUES (?, ?)", [(one, self._seq) for one in different]
+        )
         return bool(different)
 
     def _add_spans(self, many: ManyPages, folders: Sequence[int]) -> None:

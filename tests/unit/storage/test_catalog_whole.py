@@ -17,6 +17,7 @@ from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
+from good_tide.storage import catalog_whole
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.catalog_intake import Intake
 from good_tide.storage.store import Store
@@ -125,6 +126,8 @@ class CatalogWholeTest(GoodTideTest):
                 self.assertEqual(found, self.catalog(store, f"compared{len(attribute)}", compared=True))
                 self.assertEqual([bool(lists) for _, lists in found["lists"]], [bool(attribute)])
                 self.assertGreater(len(found["spans"]), 1600)
+                with mock.patch.object(catalog_whole, "_BYTES_AT_ONCE", 1):  # each page by itself
+                    self.assertEqual(found, self.catalog(store, f"by pages {len(attribute)}", compared=False))
 
     def test_later_snapshots_and_other_machines_come_on_top_of_it(self) -> None:
         store = self.new_store(passphrase=None)

@@ -9,6 +9,9 @@ import hashlib
 import secrets
 from typing import NewType
 
+from good_tide.core.errors import DamageError
+from good_tide.core.translation import tr
+
 ChunkId = NewType("ChunkId", bytes)
 """Keyed BLAKE3 of a chunk's plain bytes, 32 bytes."""
 
@@ -50,10 +53,17 @@ _JOB_ID_BYTES = 8
 
 
 def page_id(chunk: ChunkId, offset: int, length: int) -> PageId:
-    """Names a page by an extent; of length 0: the whole chunk."""
+    """Names a page by an extent; of length 0: the whole chunk.
+
+    Raises:
+        DamageError: no chunk is as long as that.
+    """
     if not length:
         return PageId(chunk)
-    return PageId(chunk + offset.to_bytes(4, "little") + length.to_bytes(4, "little"))
+    try:
+        return PageId(chunk + offset.to_bytes(4, "little") + length.to_bytes(4, "little"))
+    except OverflowError as error:
+        raise DamageError(tr("A folder listing contradicts itself")) from error
 
 
 def chunk_of(page: PageId) -> ChunkId:

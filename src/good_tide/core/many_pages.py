@@ -77,10 +77,11 @@ class ManyPages:
         Raises:
             DamageError: it cannot be read.
         """
-        found, at = {}, 0
+        found: dict[int, Extra] = {}
+        at = 0
         for page, count in zip(self._pages, self.counts, strict=True):
             if page.has_extras:
-                found.update({at + number: extra for number, extra in page.extras.items()})
+                found |= {at + own: extra for own, extra in page.extras.items() if 0 <= own < count}
             at += count
         return found
 
@@ -102,7 +103,11 @@ class ManyPages:
         return chunks, offsets
 
     def folders(self) -> dict[int, tuple[PageId, ...]]:
-        """The pages of the listing of each folder, by its number among the entries."""
+        """The pages of the listing of each folder, by its number among the entries.
+
+        Raises:
+            DamageError: one lies where no page can.
+        """
         kinds = np.frombuffer(self.kinds.encode("ascii"), dtype=np.uint8)
         found = {}
         for number in np.flatnonzero(kinds == ord("d")).tolist():

@@ -11,9 +11,11 @@ from itertools import repeat
 import numpy as np
 
 from good_tide.core.entries import ACCESS_LISTS, Kind
+from good_tide.core.errors import DamageError
 from good_tide.core.identifiers import PageId
 from good_tide.core.many_pages import ManyPages
 from good_tide.core.pages import Page
+from good_tide.core.translation import tr
 from good_tide.storage.catalog_names import NewName
 from good_tide.storage.store import Store
 
@@ -55,6 +57,9 @@ class WholeFolders:
         """Take in all that is in a folder that was just put in, by its number; whether there is anything.
 
         :param pages: of its listing.
+
+        Raises:
+            DamageError: a listing cannot be read, or contradicts itself.
         """
         self._next = int(self._db.execute("SELECT max(id) + 1 FROM folder").fetchone()[0])
         self._waiting = [(folder, pages)]
@@ -115,12 +120,19 @@ class WholeFolders:
         )
 
     def _add_folders(self, many: ManyPages, folders: Sequence[int]) -> None:
-        """Put in the folders among the entries, and have them wait."""
+        """Put in the folders among the entries, and have them wait.
+
+        Raises:
+            DamageError: a folder has two of one name, in two pages.
+        """
         rows = []
         waiting = []
         for at, pages in many.folders().items():
             rows.append((self._next, self._machine, folders[at], many.names[at], b"".join(pages)))
             waiting.append((self._next, pages))
             self._next += 1
-        self._db.executemany("INSERT INTO folder VALUES (?, ?, ?, ?, ?)", rows)
+        try:
+            self._db.executemany("INSERT INTO folder VALUES (?, ?, ?, ?, ?)", rows)
+        except sqlite3.IntegrityError as error:
+            raise DamageError(tr("A folder listing contradicts itself")) from error
         self._waiting += waiting[::-1]  # the first of them comes next

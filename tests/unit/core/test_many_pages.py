@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 
+import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -78,3 +79,18 @@ class ManyPagesTest(unittest.TestCase):
         except DamageError:
             return
         self.assertEqual(sum(many.counts), len(many.names))
+
+    def test_what_a_page_says_of_entries_that_it_has_not_is_said_of_none(self) -> None:
+        page = msgspec.msgpack.decode(encode_page([Entry(b"a", Kind.LINK), Entry(b"b", Kind.LINK)]))
+        page[-1] = {-1: Extra(target=b"x"), 2: Extra(target=b"y")}
+        pages = [Page(encode_page([Entry(b"c", Kind.LINK)])), Page(msgspec.msgpack.encode(page))]
+        self.assertEqual(ManyPages(pages).extras(), {})
+        self.assertEqual([entry.extra for entry in pages[1].entries()], [NOTHING_EXTRA, NOTHING_EXTRA])
+
+    def test_a_folder_that_lies_where_no_page_can_is_damage(self) -> None:
+        for own in (Extent(CHUNKS[0], 2**32, 9), Extent(CHUNKS[0], 0, 2**32)):
+            folder = Entry(b"a", Kind.FOLDER, extents=(own,))
+            page = Page(encode_page([folder]))
+            for ask in (ManyPages([page]).folders, page.sub_folders, lambda folder=folder: folder.pages):
+                with self.subTest(own=own), self.assertRaises(DamageError):
+                    ask()

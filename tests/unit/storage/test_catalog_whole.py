@@ -10,9 +10,10 @@ from pathlib import Path
 from unittest import mock
 
 from good_tide.core.clock import SetClock
+from good_tide.core.entries import Entry, Extent, Kind
 from good_tide.core.errors import DamageError
-from good_tide.core.identifiers import MachineId, Nanoseconds, PageId, SnapshotId
-from good_tide.core.pages import Page
+from good_tide.core.identifiers import ChunkId, MachineId, Nanoseconds, PageId, SnapshotId
+from good_tide.core.pages import Page, encode_page
 from good_tide.core.progress import Silent
 from good_tide.core.records import Machine
 from good_tide.operations.snapshot.capture import capture
@@ -161,3 +162,25 @@ class CatalogWholeTest(GoodTideTest):
             self.assertEqual(facts(file), empty)
             self.assertEqual(catalog.sync(store), [])
         self.assertEqual(facts(file), self.catalog(store, "compared", compared=True))
+
+    def test_two_folders_of_one_name_in_two_pages_are_damage(self) -> None:
+        store = self.new_store(passphrase=None)
+        self.snapped(store)
+        file = self.folder / "catalog.db"
+        nothing = encode_page([])
+        page = encode_page([Entry(b"twice", Kind.FOLDER, extents=(Extent(ChunkId(bytes(32)), 0, 0),))])
+        with contextlib.closing(Catalog(file, store.keys.fingerprint)) as catalog:
+            empty = facts(file)
+
+            def pages(one: PageId) -> Page:
+                return Page(nothing if one == bytes(32) else page)
+
+            root = Entry(
+                bytes(self.work),
+                Kind.FOLDER,
+                extents=tuple(Extent(ChunkId(bytes([number]) * 32), 0, 0) for number in (1, 2)),
+            )
+            with mock.patch.object(store, "page", pages), mock.patch.object(store, "roots", lambda _: [root]):
+                (damage,) = catalog.sync(store)
+            self.assertIn("contradicts itself", str(damage))
+            self.assertEqual(facts(file), empty)

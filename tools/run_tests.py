@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import compileall
 import contextlib
+import fcntl
 import json
 import os
 import shutil
@@ -109,6 +110,25 @@ ON_THE_SYSTEM_DISK = (
 )
 """Tests in which the disk of stores and files has no name of its own, and no other one is there."""
 _MEMORY_DISK_BYTES = 8 << 30
+_DISK_PREFIX = "good-tide-tests-"
+
+
+def remove_left_disks(memory: Path) -> None:
+    """Take away the disks of runs that were killed: tests that look at the disks of a machine would see them,
+    and their memory would stay taken. A run that goes on holds its image locked."""
+    mounted = {Path(line.split()[1]) for line in Path("/proc/mounts").read_text().splitlines()}
+    for name in {path.name for path in (*mounted, *memory.iterdir()) if path.name.startswith(_DISK_PREFIX)}:
+        image = memory / name
+        with contextlib.suppress(FileNotFoundError), open(image, "rb") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                continue
+        for folder in (path for path in mounted if path.name == name):
+            subprocess.run(["umount", "--lazy", str(folder)], capture_output=True, check=False)
+            with contextlib.suppress(OSError):
+                folder.rmdir()
+        image.unlink(missing_ok=True)
 
 
 @contextlib.contextmanager
@@ -116,28 +136,29 @@ def memory_disk() -> Iterator[str | None]:
     """A folder on a real file system that lies in memory: most of the time of tests on a slow disk is waiting
     for it. None where there is too little memory, or only root could mount it."""
     memory = Path("/dev/shm")
-    if os.getuid() != 0 or not memory.is_dir() or shutil.disk_usage(memory).free < _MEMORY_DISK_BYTES:
+    if os.getuid() != 0 or not memory.is_dir():
         yield None
         return
-    folder = Path(tempfile.mkdtemp(prefix="good-tide-tests-"))
+    remove_left_disks(memory)
+    if shutil.disk_usage(memory).free < _MEMORY_DISK_BYTES:
+        yield None
+        return
+    folder = Path(tempfile.mkdtemp(prefix=_DISK_PREFIX))
     image = memory / folder.name
+    made = (
+        ["mkfs.ext4", "-q", "-m", "0", str(image)],
+        ["mount", "-o", "loop,noatime,discard", str(image), str(folder)],
+    )
     try:
         with open(image, "wb") as file:
+            fcntl.flock(file, fcntl.LOCK_EX)
             file.truncate(_MEMORY_DISK_BYTES)
-        made = (
-            ["mkfs.ext4", "-q", "-m", "0", str(image)],
-            [
-                "mount",
-                "-o",
-                "loop,noatime,discard",
-                str(image),
-                str(folder),
-            ],
-        )
-        ready = all(subprocess.run(words, capture_output=True, check=False).returncode == 0 for words in made)
-        if ready:
-            folder.chmod(0o1777)
-        yield str(folder) if ready else None
+            ready = all(
+                subprocess.run(words, capture_output=True, check=False).returncode == 0 for words in made
+            )
+            if ready:
+                folder.chmod(0o1777)
+            yield str(folder) if ready else None
     finally:
         subprocess.run(["umount", "--lazy", str(folder)], capture_output=True, check=False)
         image.unlink(missing_ok=True)

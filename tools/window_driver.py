@@ -30,10 +30,11 @@ class Views:
         self.journal = cast(JournalPage, window.views[JOURNAL])
 
 
-def settle() -> None:
-    """Let pending events and short timers happen."""
+def settle(milliseconds: int = 120) -> None:
+    """Let pending events and short timers happen, and other threads run (which Qt's own wait for tests does
+    not let)."""
     loop = QEventLoop()
-    QTimer.singleShot(120, loop.quit)
+    QTimer.singleShot(milliseconds, loop.quit)
     loop.exec()
 
 

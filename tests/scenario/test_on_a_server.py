@@ -6,8 +6,8 @@ from __future__ import annotations
 import os
 from unittest import mock
 
-from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
+from tools.window_driver import settle
 
 from good_tide.core.identifiers import JobId
 from good_tide.core.job_facts import StoreState
@@ -53,7 +53,7 @@ class ServerWindowTest(SetUpWindowTest):
         """A picture, where somebody wants to look."""
         folder = os.environ.get("GOOD_TIDE_TEST_PICTURES")
         if folder:
-            QTest.qWait(200)
+            settle(200)
             widget.grab().save(f"{folder}/{name}.png")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from PySide6.QtCore import QRect, QSize
-from PySide6.QtTest import QTest
+from tools.window_driver import settle
 
 from good_tide.desktop.coverage.view import COVERAGE
 from good_tide.desktop.shell.place_on_screen import fitted
@@ -20,7 +20,7 @@ class SizesTest(WindowTest):
             self.window.resize(size)
             for kind in VIEWS:
                 self.window.show_view(kind)
-                QTest.qWait(400)
+                settle(400)
                 with self.subTest(kind.title, size=size.toTuple()):
                     self.assertEqual(self.window.size(), size, "the window cannot be as small")
                     self.assertEqual(out_of_reach(self.window.views[kind]), [])
@@ -30,7 +30,7 @@ class SizesTest(WindowTest):
         for size, shown in ((SIZES[0], False), (SIZES[-1], True)):
             self.window.resize(size)
             self.window.show_view(COVERAGE)
-            QTest.qWait(200)
+            settle(200)
             self.assertGreaterEqual(tree.columnWidth(0), 150)
             self.assertEqual(not tree.isColumnHidden(4), shown)
 

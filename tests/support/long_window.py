@@ -7,17 +7,21 @@ import os
 from pathlib import Path
 
 from PySide6.QtCore import QSize
-from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QDialog, QWidget
+from tools.window_driver import settle
 
 from good_tide.core.job_facts import StoreState
 from good_tide.core.ladder import Ladder
 from good_tide.core.places import Check, Level, ServerNeed
 from good_tide.core.settings import StoreRef
+from good_tide.desktop.setup.disk_rows import DiskRow
 from good_tide.desktop.setup.server_dialog import ServerDialog
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.protocol.server_calls import ServerView
 from good_tide.protocol.wishes import Wish
+from good_tide.system.disk_choice import STAND_IN_FILE
+from good_tide.system.stand_in_disks import StandIn, StandInDisks
+from tests.support.disk_facts import GIB
 from tests.support.fit import SIZES, cut_texts, out_of_reach, untranslated
 from tests.support.windows import WindowTest
 
@@ -57,7 +61,7 @@ class LongWindowTest(WindowTest):
             self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
             for kind in VIEWS:
                 self.window.show_view(kind)
-                QTest.qWait(220)
+                settle(220)
                 found = out_of_reach(self.window.views[kind]) + self.wrong_on(self.window)
                 wrong += [f"{kind.icon} {size.toTuple()}: {one}" for one in found]
                 self.picture(self.window, f"{kind.icon}-{size.width()}")
@@ -71,7 +75,7 @@ class LongWindowTest(WindowTest):
         wrong: list[str] = []
 
         def look(page: QWidget, name: str) -> None:
-            QTest.qWait(500)
+            settle(500)
             wrong.extend(f"{name}: {one}" for one in self.wrong_on(page))
             self.picture(page, name)
 
@@ -97,7 +101,7 @@ class LongWindowTest(WindowTest):
         look(coverage.kinds, "kinds")
         coverage.kinds.reject()
         self.window.show_view(VIEWS[3])
-        QTest.qWait(300)
+        settle(300)
         rhythm.telling.server.click()
         for dialog in self.window.findChildren(QDialog):
             if dialog.isVisible():
@@ -127,17 +131,36 @@ class LongSetUpTest(LongWindowTest):
     begins_as = StoreState.NO_JOB
 
     def save_office(self, settings: Path, stores: tuple[StoreRef, ...], ladder: Ladder | None = None) -> None:
-        """None is kept."""
+        """None is kept; the disks are stand-ins, so that what this machine has does not matter."""
+        rack = StandInDisks(self.folder / "rack")
+        rack.add(StandIn(name="Pier", capacity=900 * GIB, device="one"))
+        rack.add(StandIn(name="2026-" * 40, kind="network", file_system="ext4", capacity=90 * GIB))
+        rack.add(StandIn(name="desk", kind="internal", capacity=90 * GIB, device="stand-in system disk"))
+        settings.mkdir(exist_ok=True)
+        (settings / STAND_IN_FILE).write_text(str(rack.root))
 
     def test_every_place(self) -> None:
+        self.until(lambda: len(self.window.set_up.place.rows) == 3)
         scale = float(os.environ.get("QT_SCALE_FACTOR", "1"))
         wrong = []
         for size in SIZES[1:]:
             self.window.resize(QSize(round(size.width() / scale), round(size.height() / scale)))
-            QTest.qWait(400)
+            settle(400)
             wrong += [f"{size.toTuple()}: {one}" for one in self.wrong_on(self.window)]
             self.picture(self.window, f"set-up-{size.width()}")
         self.assertEqual(sorted(set(wrong)), [])
+
+    def test_a_long_name_of_a_disk_gives_way(self) -> None:
+        self.window.resize(1000, 620)
+        place = self.window.set_up.place
+
+        def long_names() -> list[DiskRow]:
+            return [row for row in place.rows if row.view.facts.name.startswith("2026")]
+
+        self.until(lambda: any("…" in row.radio.text() for row in long_names()))
+        [long] = long_names()
+        self.assertEqual(out_of_reach(place), [])
+        self.assertIn(long.view.facts.name, long.radio.accessibleName())
 
     def test_pages_and_dialogs(self) -> None:
         place = self.window.set_up.place
@@ -156,7 +179,7 @@ class LongSetUpTest(LongWindowTest):
         ):
             if view is not None:
                 dialog._take(dialog._asked, view)
-            QTest.qWait(200)
+            settle(200)
             wrong += [f"server, {name}: {one}" for one in self.wrong_on(dialog)]
             self.picture(dialog, f"server-{name}")
         dialog.reject()

@@ -12,8 +12,11 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QRadioButton,
     QSizePolicy,
     QSpinBox,
+    QStyle,
+    QStyleOptionButton,
     QToolButton,
     QTreeWidget,
     QVBoxLayout,
@@ -76,6 +79,31 @@ class OneLine(QLabel):
             painter, self.rect(), at, self.palette(), self.isEnabled(), words, self.foregroundRole()
         )
         painter.end()
+
+
+class OneLineRadio(QRadioButton):
+    """A choice whose words are data and may be long: they give way in the middle, and show by dots that they
+    do."""
+
+    def __init__(self, words: str) -> None:
+        super().__init__(words)
+        self._words = words
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.setToolTip(words)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        return QSize(60, super().minimumSizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        """Show as much as there is room for."""
+        style, option = self.style(), QStyleOptionButton()
+        self.initStyleOption(option)
+        contents = style.subElementRect(QStyle.SubElement.SE_RadioButtonContents, option, self)
+        metrics = self.fontMetrics()
+        shown = metrics.elidedText(self._words, Qt.TextElideMode.ElideMiddle, contents.width())
+        if shown != self.text():
+            self.setText(shown)
+        super().resizeEvent(event)
 
 
 def button(words: str, primary: bool = False) -> QPushButton:

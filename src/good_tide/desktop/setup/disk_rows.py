@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QLineEdit,
-    QRadioButton,
     QScrollArea,
     QVBoxLayout,
     QWidget,
@@ -24,7 +23,7 @@ from good_tide.core.words import size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch
-from good_tide.desktop.painting.widgets import button, label, line
+from good_tide.desktop.painting.widgets import OneLineRadio, button, label, line
 from good_tide.desktop.setup.server_dialog import ServerDialog
 from good_tide.desktop.setup.verdicts import CheckList, LevelSign
 from good_tide.protocol.faults import Fault
@@ -83,10 +82,10 @@ class DiskRow(QFrame):
         self.setObjectName("row")
         self.view = view
         facts = view.facts
-        self.radio = QRadioButton(facts.name + (" " + tr("(proposed)") if view.best else ""))
+        self.radio = OneLineRadio(facts.name + (" " + tr("(proposed)") if view.best else ""))
         self.radio.setStyleSheet("font-weight: 600;")
         sign = LevelSign(look, worst(list(view.checks)))
-        kind = {"internal": tr("built in"), "external": "external", "network": "network"}[facts.kind]
+        kind = {"internal": tr("built in"), "external": tr("external"), "network": tr("network")}[facts.kind]
         room = (
             tr("{free} free of {total}").format(free=size_words(facts.free), total=size_words(facts.total))
             if facts.total
@@ -107,7 +106,9 @@ class DiskRow(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 10, 8)
         column.setSpacing(4)
-        column.addLayout(line(self.radio, sign, stretch=1))
+        head = line(self.radio, sign)
+        head.setStretch(0, 1)
+        column.addLayout(head)
         column.addWidget(self.facts)
         column.addWidget(self.bar)
         self.radio.setAccessibleName(f"{facts.name}, {self.facts.text()}, {sign.level.value}")

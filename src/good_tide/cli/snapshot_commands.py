@@ -98,7 +98,7 @@ def snapshot_command(
             SystemClock(),
             steering,
             here.state,
-            catalog.stored_small if catalog.names() else None,
+            catalog.stored_small if catalog.count() else None,
         )
     if as_json:
         print_json(output.snapshot_fields(taken))

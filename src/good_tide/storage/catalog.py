@@ -12,7 +12,7 @@ import itertools
 import os
 import sqlite3
 import tempfile
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Sequence, Set
 from pathlib import Path
 
 import msgspec
@@ -32,9 +32,11 @@ from good_tide.storage.catalog_names import CatalogNames, FolderNames
 from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.catalog_search import CatalogSearch
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
+from good_tide.storage.summaries import few_snapshots, known_snapshots, snapshot_names
 
 _NEAR_MOST = 200
+_FEW = 64
+"""Snapshots that are read one by one, rather than learn of all."""
 _WORTH_FETCHING = 200
 """Snapshots of an unseen history that are read faster than the copy of a catalog is fetched."""
 
@@ -106,21 +108,25 @@ class Catalog(CatalogFile):
                 return self._sync(store, tell)
 
     def _sync(self, store: Store, tell: Callable[[int, int], None] | None) -> list[DamageError]:
-        present = store.snapshot_ids()
+        present = snapshot_names(store)
         with self._lock:
             self._folder_names = None
             self._complete_names()
             known = self.names()
-            if known == set(present):
+            if known == present:
                 return []
             if not known and len(present) >= _WORTH_FETCHING and self._fetch(store):
                 known = self.names()
-            known = self._forget(known, set(present))
-            found, damage = known_snapshots(store)
-            fresh = [snapshot for snapshot in found if snapshot.id not in known]
+            known = self._forget(known, present)
+            unseen = present - known
+            if len(unseen) > _FEW:
+                found, damage = known_snapshots(store)
+                fresh = [snapshot for snapshot in found if snapshot.id not in known]
+            else:
+                fresh, damage = few_snapshots(store, unseen)
             if any(self._is_late(snapshot) for snapshot in fresh):
                 self._clear()
-                fresh = found
+                fresh, damage = known_snapshots(store)
             for number, snapshot in enumerate(fresh):
                 if tell is not None:
                     tell(number, len(fresh))
@@ -162,7 +168,7 @@ class Catalog(CatalogFile):
             with self._transaction():
                 CatalogNames(self._db, machine).complete()
 
-    def _forget(self, known: set[str], present: set[str]) -> set[str]:
+    def _forget(self, known: set[str], present: Set[str]) -> set[str]:
         """Take out what is no longer in the store; the names that are left."""
         gone = known - present
         if gone:
@@ -399,6 +405,13 @@ class Catalog(CatalogFile):
         """Names of the snapshots it has taken in."""
         with self._lock:
             return {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
+
+    @mended
+    def count(self) -> int:
+        """How many snapshots it has taken in."""
+        with self._lock:
+            found: int = self._db.execute("SELECT count(*) FROM snapshot").fetchone()[0]
+            return found
 
     @mended
     def stored_small(self, digest: ContentDigest) -> Extent | None:

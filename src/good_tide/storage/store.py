@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
@@ -13,7 +12,7 @@ import numpy as np
 
 from good_tide.core.entries import Entry
 from good_tide.core.errors import DamageError, Harm, NotInPlaceError
-from good_tide.core.identifiers import NAME_BYTES, ChunkId, PackId, PageId, SnapshotId, chunk_of, part_of
+from good_tide.core.identifiers import ChunkId, PackId, PageId, SnapshotId, chunk_of, part_of
 from good_tide.core.pages import Page
 from good_tide.core.records import Snapshot, SnapshotRecord
 from good_tide.core.translation import tr
@@ -25,10 +24,11 @@ from good_tide.storage.decoding import unpacked
 from good_tide.storage.envelope import FileKind, file_name_bytes, open_whole, seal_new
 from good_tide.storage.failing_disk import damage_of
 from good_tide.storage.features import LEANING
-from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER
+from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER, SNAPSHOT_FOLDER, own_names
 from good_tide.storage.header import Header, unlock
 from good_tide.storage.index import DEEPEST, ChunkIndex, Location, decode_tables
 from good_tide.storage.kept_here import NOTHING_KEPT, NothingKept
+from good_tide.storage.look import Look
 from good_tide.storage.mending import Mending
 from good_tide.storage.pack_reader import PackReader
 from good_tide.storage.packed import BASES_LIMIT, pack_file
@@ -38,7 +38,6 @@ from good_tide.storage.recent_chunks import RecentChunks
 from good_tide.storage.summary_rows import SummaryRows
 
 _MENDER = "mend-"
-_OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 
 
 class Written(NamedTuple):
@@ -74,6 +73,8 @@ class Store:
         self.mending = Mending(single(place), self.damage)
         self.packs = PackReader(place, keys, self.mending)
         self.kept: NothingKept = NOTHING_KEPT
+        self.look = Look()
+        """What a thread saw of the snapshots, while it works on what it saw; ``summaries.one_look``."""
         self._lock = threading.RLock()
         self._recent = RecentChunks()
 
@@ -140,10 +141,7 @@ class Store:
 
     def own_names(self, folder: str) -> list[str]:
         """The names in a folder that a store gives to its files; nothing else in it counts."""
-        names = self.place.names(folder)
-        if set(map(len, names)) <= {2 * NAME_BYTES} and not "".join(names).strip("0123456789abcdef"):
-            return names  # all of them, as nearly always; one by one costs more
-        return [name for name in names if _OWN_NAME.fullmatch(name)]
+        return own_names(self.place.names(folder))
 
     def read_sealed(self, kind: FileKind, file: str) -> bytes:
         """The content of a sealed file, authenticated.

@@ -9,15 +9,16 @@ two machines that do so at once write the same twice.
 from __future__ import annotations
 
 import contextlib
-import heapq
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 
 import msgspec
 
 from good_tide.core.errors import DamageError, NotInPlaceError, PlaceError
 from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.records import Brief, Snapshot
+from good_tide.storage.copies import Doubled
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folders import SNAPSHOT_FOLDER, own_names
 from good_tide.storage.store import Store
 from good_tide.storage.summary_rows import SummaryRows
 
@@ -30,6 +31,52 @@ _MOST_SMALL = 16
 """Summaries with less than half of that, before they are joined."""
 
 
+@contextlib.contextmanager
+def one_look(store: Store) -> Iterator[None]:
+    """List the snapshots once for all that this thread asks within: tens of thousands of names lie in a long
+    history. What it publishes meanwhile counts, what others do is seen by the next look. Within another look
+    it is one anew, and after ten seconds too.
+
+    Second copies are listed only where a snapshot that a summary knows has gone: that one was released, or
+    is left as a copy.
+
+    Raises:
+        PlaceError: the disk gives nothing any more.
+    """
+    look = store.look
+    look.depth += 1
+    try:
+        look.saw(_listed(store))
+        yield
+    finally:
+        look.depth -= 1
+        if not look.depth:
+            look.names = None
+
+
+def _listed(store: Store) -> set[SnapshotId]:
+    if not isinstance(store.place, Doubled):
+        return set(store.snapshot_ids())
+    names = {SnapshotId(name) for name in own_names(store.place.single.names(SNAPSHOT_FOLDER))}
+    whole = all(names.issuperset(rows.names) for rows in _read(store))
+    return names if whole else set(store.snapshot_ids())
+
+
+def snapshot_names(store: Store) -> set[SnapshotId]:
+    """All snapshots, readable or not; those of the look that goes on in this thread, if one does. Not to be
+    changed.
+
+    Raises:
+        PlaceError: the disk gives nothing any more.
+    """
+    look = store.look
+    if look.names is None:
+        return set(store.snapshot_ids())
+    if look.is_old:
+        look.saw(_listed(store))
+    return look.names
+
+
 def known_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
     """All snapshots in order of time, read only where no summary knows them; and what is wrong with those
     that cannot be read.
@@ -37,21 +84,26 @@ def known_snapshots(store: Store) -> tuple[list[Snapshot], list[DamageError]]:
     Raises:
         PlaceError: the disk gives nothing any more.
     """
-    present = store.snapshot_ids()
+    present = snapshot_names(store)
     briefs = _briefs(store, present)
-    found: list[Snapshot] = []
-    damage: list[DamageError] = []
-    for name in present:
-        try:
-            brief = briefs.get(name)
-            found.append(_known(store, brief) if brief is not None else store.read_snapshot(name))
-        except NotInPlaceError:
-            continue
-        except DamageError as error:
-            store.damage.note(error)
-            damage.append(error)
-    found.sort(key=lambda snapshot: (snapshot.brief.time, snapshot.brief.id))
+    found, damage = few_snapshots(store, present - briefs.keys())
+    found += [_known(store, brief) for brief in briefs.values()]
+    found.sort(key=_by_time)
     return found, damage
+
+
+def few_snapshots(store: Store, names: Iterable[SnapshotId]) -> tuple[list[Snapshot], list[DamageError]]:
+    """Some snapshots in order of time, each of them read; and what is wrong with those that cannot be.
+
+    Raises:
+        PlaceError: the disk gives nothing any more.
+    """
+    damage: list[DamageError] = []
+    return sorted(_readable(store, sorted(names), damage), key=_by_time), damage
+
+
+def _by_time(snapshot: Snapshot) -> tuple[int, SnapshotId]:
+    return snapshot.brief.time, snapshot.brief.id
 
 
 def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
@@ -60,21 +112,28 @@ def last_snapshot(store: Store, machine: MachineId) -> Snapshot | None:
     Raises:
         PlaceError: the disk gives nothing any more.
     """
-    present, summaries = store.snapshot_ids(), _read(store)
-    there = _undamaged(store, present)
-    fresh = there.difference(*(rows.names for rows in summaries))
-    store.unsummarised = len(fresh)
-    unknown = sorted({*fresh, *(set(present) - there)})
-    own = [one.brief for one in _readable(store, unknown)]
-    times = [sorted(((one.time, one.id) for one in own if one.machine.id == machine), reverse=True)]
-    times += [rows.newest_of(machine) for rows in summaries]
-    newest_first = heapq.merge(*times, reverse=True)
-    known = {*there, *unknown}
-    return next(_readable(store, (name for _, name in newest_first if name in known)), None)
+    present, summaries, damaged = snapshot_names(store), _read(store), _damaged(store)
+    fresh = present.difference(*(rows.names for rows in summaries))
+    store.unsummarised = len(fresh - damaged)
+    read = few_snapshots(store, fresh | (present & damaged))[0]
+    newest = next((one for one in reversed(read) if one.machine.id == machine), None)
+    for rows in sorted(summaries, key=lambda one: one.until, reverse=True):
+        if newest is not None and rows.until < newest.time:
+            break
+        names = (name for _, name in rows.newest_of(machine) if name in present and name not in damaged)
+        known = next(_readable(store, names), None)
+        newest = max((one for one in (newest, known) if one is not None), key=_by_time, default=None)
+    return newest
 
 
-def _readable(store: Store, names: Iterable[SnapshotId]) -> Iterator[Snapshot]:
-    """Some snapshots, read, without those that cannot be read, which is noted as damage, or are gone."""
+def _readable(
+    store: Store, names: Iterable[SnapshotId], damage: list[DamageError] | None = None
+) -> Iterator[Snapshot]:
+    """Some snapshots, read, without those that are gone, and those that cannot be read, which is noted as
+    damage.
+
+    :param damage: takes what is wrong with those.
+    """
     for name in names:
         try:
             yield store.read_snapshot(name)
@@ -82,6 +141,8 @@ def _readable(store: Store, names: Iterable[SnapshotId]) -> Iterator[Snapshot]:
             continue
         except DamageError as error:
             store.damage.note(error)
+            if damage is not None:
+                damage.append(error)
 
 
 def summarise(store: Store, owner: str) -> None:
@@ -93,9 +154,9 @@ def summarise(store: Store, owner: str) -> None:
     with contextlib.suppress(PlaceError, DamageError):
         if store.unsummarised < _EACH:
             return
-        present = store.snapshot_ids()
+        present = snapshot_names(store)
         briefs = _briefs(store, present)
-        fresh = [name for name in present if name not in briefs]
+        fresh = present - briefs.keys()
         small = [name for name, rows in store.summaries.items() if len(rows) < _MOST // 2]
         joined = small if len(small) >= _MOST_SMALL else []
         known = [brief for name in joined for brief in store.summaries[name].briefs if brief.id in briefs]
@@ -112,9 +173,9 @@ def _known(store: Store, brief: Brief) -> Snapshot:
     return Snapshot(brief, None, lambda: store.read_snapshot(brief.id).record)
 
 
-def _briefs(store: Store, present: Iterable[SnapshotId]) -> dict[SnapshotId, Brief]:
+def _briefs(store: Store, present: Set[SnapshotId]) -> dict[SnapshotId, Brief]:
     """What summaries say of some snapshots, without those that are known to be damaged."""
-    there = _undamaged(store, present)
+    there = present - _damaged(store)
     found = {brief.id: brief for rows in _read(store) for brief in rows.briefs if brief.id in there}
     store.unsummarised = len(there) - len(found)
     return found
@@ -132,10 +193,9 @@ def _read(store: Store) -> list[SummaryRows]:
     return [store.summaries[name] for name in names]
 
 
-def _undamaged(store: Store, present: Iterable[SnapshotId]) -> set[SnapshotId]:
-    """Some snapshots, without those that are known to be damaged."""
-    damaged = {SnapshotId(file.rpartition("/")[2]) for file in store.damage.files}
-    return set(present) - damaged
+def _damaged(store: Store) -> frozenset[SnapshotId]:
+    """What is known to be damaged."""
+    return frozenset(SnapshotId(file.rpartition("/")[2]) for file in store.damage.files)
 
 
 def _with_folders(store: Store, snapshot: Snapshot) -> Brief:

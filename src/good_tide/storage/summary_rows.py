@@ -67,13 +67,12 @@ class SummaryRows:
             DamageError: the bytes are none.
         """
         said = unpacked(plain, _Summary, file, tr("a summary"))
-        bounds = (len(said.machines), len(said.folders))
-        if any(
-            len(row.name) != NAME_BYTES or not (0 <= row.machine < bounds[0] and 0 <= row.folders < bounds[1])
-            for row in said.rows
-        ):
-            return cls(_Summary([], [], []))
-        return cls(said)
+        fits = (
+            {len(row.name) for row in said.rows} <= {NAME_BYTES}
+            and {row.machine for row in said.rows}.issubset(range(len(said.machines)))
+            and {row.folders for row in said.rows}.issubset(range(len(said.folders)))
+        )
+        return cls(said if fits else _Summary([], [], []))
 
     def encoded(self) -> bytes:
         """Plain bytes."""
@@ -87,6 +86,11 @@ class SummaryRows:
         """Which snapshots it knows."""
         every = b"".join([row.name for row in self._said.rows]).hex()
         return [SnapshotId(every[at : at + 2 * NAME_BYTES]) for at in range(0, len(every), 2 * NAME_BYTES)]
+
+    @cached_property
+    def until(self) -> int:
+        """When the newest of them was taken; before everything for none."""
+        return max((row.time for row in self._said.rows), default=-(1 << 63))
 
     def newest_of(self, machine: MachineId) -> list[tuple[int, SnapshotId]]:
         """When each of a machine's snapshots was taken, the newest first."""

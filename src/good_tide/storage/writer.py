@@ -333,6 +333,7 @@ class WriteSession:
         except PlaceError:
             self._store.place.remove(file)
             raise
+        self._store.look.note(SnapshotId(name))
 
     def _still_alive(self) -> None:
         """Whether nobody took this session for dead and gave back what it builds on.

@@ -3,22 +3,32 @@ either."""
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 from unittest import mock
 
 import msgspec
 
 from good_tide.core.errors import PlaceError
+from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
 from good_tide.operations.stores.opened import covered_folders
-from good_tide.storage import gathering, summaries
+from good_tide.storage import gathering, look, summaries
 from good_tide.storage.envelope import FileKind
+from good_tide.storage.folder_place import LocalPlace
 from good_tide.storage.folders import INDEX_FOLDER, SNAPSHOT_FOLDER
 from good_tide.storage.marks import LEASE_FOLDER, Mark
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import SUMMARY_FOLDER, known_snapshots, last_snapshot, summarise
+from good_tide.storage.summaries import (
+    SUMMARY_FOLDER,
+    known_snapshots,
+    last_snapshot,
+    one_look,
+    snapshot_names,
+    summarise,
+)
 from good_tide.storage.summary_rows import SummaryRows
 from tests.support.base import MACHINE, OTHER_MACHINE, GoodTideTest, open_store
 from tests.support.survival import content_of, on_disk
@@ -83,6 +93,66 @@ class LongHistoryTest(GoodTideTest):
         self.assertEqual(
             newest.time, max(one.time for one in self.fresh().snapshots()[0] if one.machine == MACHINE)
         )
+
+    def test_what_a_thread_works_on_is_listed_once(self) -> None:
+        self.take(range(9))
+        store = self.fresh()
+        seen_by_another: list[SnapshotId] = []
+        listing = mock.patch.object(LocalPlace, "names", autospec=True, side_effect=LocalPlace.names)
+        with listing as listed, one_look(store):
+            before = set(snapshot_names(store))
+            last = last_snapshot(store, MACHINE.id)
+            known_snapshots(store)
+            self.assertEqual(self.lists_of(listed, SNAPSHOT_FOLDER), [SNAPSHOT_FOLDER])
+            self.take(range(9, 10))  # by another object, as by another machine
+            self.assertEqual(snapshot_names(store), before)
+            other = threading.Thread(target=lambda: seen_by_another.extend(snapshot_names(store)))
+            other.start()
+            other.join()
+            self.assertEqual(len(seen_by_another), len(before) + 1)
+            with mock.patch.object(look, "_HOLDS_S", -1):
+                self.assertEqual(snapshot_names(store), set(seen_by_another))
+            listed.reset_mock()
+            own = self.snap(store, 12)  # which looks anew, under its lock
+            self.assertEqual(snapshot_names(store), {*seen_by_another, own.id})
+            self.assertEqual(self.lists_of(listed, SNAPSHOT_FOLDER), [SNAPSHOT_FOLDER])
+        self.assertIsNone(store.look.names)
+        assert last is not None
+        self.assertEqual(last.id, self.newest_of(before).id)
+
+    def newest_of(self, names: set[SnapshotId]) -> Snapshot:
+        found = [one for one in self.fresh().snapshots()[0] if one.id in names and one.machine == MACHINE]
+        return found[-1]
+
+    def lists_of(self, listed: mock.Mock, folder: str) -> list[str]:
+        return [call.args[1] for call in listed.call_args_list if call.args[1].endswith(folder)]
+
+    def test_a_look_finds_what_is_left_as_a_second_copy(self) -> None:
+        self.take(range(9))
+        names = self.fresh().snapshot_ids()
+        summarised = {name for rows in self.summaries_of(self.fresh()) for name in rows.names}
+        lost = next(name for name in names if name in summarised)
+        (self.root / SNAPSHOT_FOLDER / lost).unlink()
+        store = self.fresh()
+        with one_look(store):
+            self.assertEqual(sorted(snapshot_names(store)), names)
+            newest = last_snapshot(store, MACHINE.id)
+        assert newest is not None
+        release(self.fresh(), newest)
+        with one_look(store):
+            self.assertEqual(sorted(snapshot_names(store)), [name for name in names if name != newest.id])
+
+    def summaries_of(self, store: Store) -> list[SummaryRows]:
+        known_snapshots(store)
+        return list(store.summaries.values())
+
+    def test_the_newest_is_found_whichever_summary_knows_it(self) -> None:
+        self.take(range(20))
+        while (found := last_snapshot(self.fresh(), OTHER_MACHINE.id)) is not None:
+            whole = [one for one in self.fresh().snapshots()[0] if one.machine == OTHER_MACHINE]
+            self.assertEqual(found.id, whole[-1].id)
+            release(self.fresh(), found)
+        self.assertEqual([one for one in self.fresh().snapshots()[0] if one.machine == OTHER_MACHINE], [])
 
     def test_a_summary_that_is_damaged_or_gone_is_done_without(self) -> None:
         self.take(range(10))

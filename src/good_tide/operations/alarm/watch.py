@@ -29,15 +29,18 @@ TODO = tr(
 
 
 def look_at_snapshot(
-    context: Context, job: Job, store: Store, taken: Snapshot, control: Control
+    context: Context, job: Job, store: Store, taken: Snapshot, before: Snapshot | None, control: Control
 ) -> Alarm | None:
     """Judge a snapshot that was just taken; the alarm, if it rings now.
+
+    :param before: its machine's last one before it; None: it is looked for.
 
     Raises:
         PlaceError: the disk gives nothing any more. StoppedError: the person stopped it.
     """
-    own = [one for one in known_snapshots(store)[0] if one.machine.id == taken.machine.id]
-    before = next((one for one in reversed(own) if one.time < taken.time), None)
+    if before is None or before.time >= taken.time:
+        earlier = (one for one in reversed(_own(store, taken)) if one.time < taken.time)
+        before = next(earlier, None)
     if before is None:
         return None
     judged = judge(store, before, taken, control)
@@ -49,7 +52,13 @@ def look_at_snapshot(
     if found is None or known is not None:
         return None
     alarm, first = found
+    own = _own(store, taken)
     return _ring(context, job, store, own, msgspec.structs.replace(alarm, paths=judged.paths), first)
+
+
+def _own(store: Store, taken: Snapshot) -> list[Snapshot]:
+    """All snapshots of a snapshot's machine, oldest first."""
+    return [one for one in known_snapshots(store)[0] if one.machine.id == taken.machine.id]
 
 
 def _ring(

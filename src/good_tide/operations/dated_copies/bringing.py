@@ -91,7 +91,7 @@ def pin_again(target: Target, copies: Sequence[Copy]) -> int:
 def _bring_in(context: Context, target: Target, copy: Copy, control: Control) -> Snapshot:
     store, machine, state = target.store, target.machine, context.here.state
     catalog = open_catalog(store, context.here.cache)
-    known = catalog.stored_small if catalog.names() else None
+    known = catalog.stored_small if catalog.count() else None
     with RunLock(state, store.header.store, machine.id) as owner:
         around = _Around.of(store, machine, copy)
         memory = StoreMemory(state, store.header.store) if store.shared else None

@@ -22,7 +22,7 @@ from good_tide.core.words import number_words, time_words
 from good_tide.storage.folders import INDEX_FOLDER, PACK_FOLDER
 from good_tide.storage.header import SLOT_FOLDER
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
+from good_tide.storage.summaries import known_snapshots, snapshot_names
 
 _FOLDER = "stores"
 _MOST_RETIRED = 5000
@@ -124,7 +124,7 @@ class StoreMemory:
         """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing
         ever releases the newest."""
         found = []
-        present = set(store.snapshot_ids())
+        present = snapshot_names(store)
         for machine, taken in list(memory.taken.items()):
             if taken.name in present:
                 continue

@@ -82,7 +82,7 @@ def _judge(context: Context, stores: JobStores, done: Sequence[Taken], steps: St
     assert taken.snapshot is not None
     try:
         store = stores.looked_into(taken.ref)
-        look_at_snapshot(context, job, store, taken.snapshot, steps.control)
+        look_at_snapshot(context, job, store, taken.snapshot, taken.before, steps.control)
     except StoppedError:
         return  # the snapshot itself is there
     except GoodTideError as error:

@@ -31,7 +31,7 @@ from good_tide.storage.place_kinds import is_far
 from good_tide.storage.recovery_script import renew_script
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import last_snapshot, summarise
+from good_tide.storage.summaries import last_snapshot, one_look, summarise
 from good_tide.storage.writer import WriteSession
 
 
@@ -62,7 +62,8 @@ def capture(
                     tr("There is no folder {folder}").format(folder=folder), tr("Check the path")
                 )
     with RunLock(state, store.header.store, request.machine.id) as owner:
-        last = last_snapshot(store, request.machine.id)
+        with one_look(store):
+            last = last_snapshot(store, request.machine.id)
         moment = _moment(request, clock, last)
         memory = StoreMemory(state, store.header.store) if store.shared else None
         if memory is not None:

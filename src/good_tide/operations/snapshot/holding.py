@@ -92,7 +92,7 @@ def take_into(
     here, clock = context.here, context.clock
     catalog = open_catalog(area, here.cache)
     try:
-        known = catalog.stored_small if catalog.names() else None
+        known = catalog.stored_small if catalog.count() else None
         # jobs that share a store share its area, and one makes room in it at a time
         with RunLock.for_work(here.state, area.header.store, "held"):
             while True:

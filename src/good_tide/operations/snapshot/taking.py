@@ -44,7 +44,7 @@ from good_tide.operations.stores.opening import (
     take_into_catalog,
 )
 from good_tide.operations.workplace import Workplace
-from good_tide.storage.summaries import last_snapshot
+from good_tide.storage.summaries import last_snapshot, one_look
 
 _COUNT_STEP = 0.2
 """Seconds of counting between looks at whether it is to stop."""
@@ -55,6 +55,7 @@ class Taken(msgspec.Struct, frozen=True):
 
     :param held: it lies in the holding area. :param carried: held snapshots that were carried over before.
     :param instead_of: what is in the store's place, when that is why it is held.
+    :param before: the machine's last one before it in a store whose disk is here, if there was one.
     """
 
     ref: StoreRef
@@ -63,6 +64,7 @@ class Taken(msgspec.Struct, frozen=True):
     held: bool = False
     carried: int = 0
     instead_of: str = ""
+    before: Snapshot | None = None
 
 
 class Steps(msgspec.Struct, frozen=True, kw_only=True):
@@ -186,13 +188,20 @@ class _Taking:
         context, name = self._context, ref.called
         catalog, started, carried = open_catalog(store, context.here.cache), time.monotonic(), 0
         try:
-            self._look(store)
-            carried = self._drain(ref, store)
-            known = catalog.stored_small if catalog.names() else None
-            snapshot = capture(
-                store, self._request_for(store), context.clock, self._control, context.here.state, known
-            )
-            take_into_catalog(store, catalog)
+            with one_look(store):
+                self._look(store)
+                carried = self._drain(ref, store)
+                known = catalog.stored_small if catalog.count() else None
+                before = last_snapshot(store, self.request.machine.id)
+                snapshot = capture(
+                    store,
+                    self._request_after(before),
+                    context.clock,
+                    self._control,
+                    context.here.state,
+                    known,
+                )
+                take_into_catalog(store, catalog)
             self._tell_trouble(catalog)
             self._tell_heavy(snapshot)
             self.note(name, started, snapshot)
@@ -200,7 +209,7 @@ class _Taking:
             self._prime(ref, store, snapshot)
             carry_catalog(store, catalog, context.here.cache, f"{self.request.machine.id[:12]}-copy-")
             leave_status(store, self._job, self.request.machine, snapshot, context.clock)
-            return Taken(ref, snapshot, carried=carried)
+            return Taken(ref, snapshot, carried=carried, before=before)
         except GoodTideError as error:
             self.note(name, started, error)
             if isinstance(error, StoppedError):
@@ -246,10 +255,10 @@ class _Taking:
                 ).format(rule=rule)
                 self._context.journal.add("note", self._job, what, (), means, todo if pattern else "")
 
-    def _request_for(self, store: Store) -> CaptureRequest:
+    def _request_after(self, before: Snapshot | None) -> CaptureRequest:
         """The request; before a first snapshot the files are counted, so that its progress has an end in
         sight."""
-        if last_snapshot(store, self.request.machine.id) is not None:
+        if before is not None:
             return self.request
         self._control.report(Progress(tr("Counting")))
         survey = Survey(self.request.folders, self.request.network)

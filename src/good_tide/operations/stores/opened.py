@@ -7,7 +7,7 @@ from good_tide.core.identifiers import SnapshotId, StoreId
 from good_tide.core.records import Machine, Snapshot
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots
+from good_tide.storage.summaries import known_snapshots, snapshot_names
 
 
 def id_of(store: Store) -> StoreId:
@@ -22,7 +22,7 @@ def called(store: Store) -> str:
 
 def unlike(store: Store, catalog: Catalog) -> tuple[int, int]:
     """How many snapshots the catalog does not know yet, and how many it knows that are gone."""
-    present, known = set(store.snapshot_ids()), catalog.names()
+    present, known = snapshot_names(store), catalog.names()
     return len(present - known), len(known - present)
 
 

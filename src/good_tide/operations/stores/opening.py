@@ -31,6 +31,7 @@ from good_tide.storage.place import StorePlace, disk_errors
 from good_tide.storage.place_kinds import folder_place, is_far, limit_line, store_place
 from good_tide.storage.recovery_script import SCRIPT_FILE, put_script, recovery_script
 from good_tide.storage.store import Store, open_store
+from good_tide.storage.summaries import snapshot_names
 
 __all__ = [
     "Catalog",
@@ -242,7 +243,7 @@ def _ledger_file(cache: Path, store: Store) -> Path:
 def take_into_catalog(store: Store, catalog: Catalog) -> None:
     """After a snapshot: bring the catalog up to date, unless that would take long: the newest snapshot
     changed many files, or much of history is unseen."""
-    unseen = set(store.snapshot_ids()) - catalog.names()
+    unseen = snapshot_names(store) - catalog.names()
     if not unseen or len(unseen) > _MUCH_UNSEEN:
         return
     newest = max((store.read_snapshot(name) for name in unseen), key=lambda one: one.time)
@@ -257,7 +258,7 @@ def carry_catalog(store: Store, catalog: Catalog, cache: Path, owner: str) -> No
     :param owner: begins the names of temporary files.
     """
     noted = own_cache(cache, store.header.store) / "carried"
-    count, before = len(catalog.names()), 0
+    count, before = catalog.count(), 0
     if has_copy(store):
         with contextlib.suppress(OSError, ValueError):
             before = int(noted.read_text())

@@ -74,14 +74,14 @@ def prepare(
     """Compress a chunk where that helps; against others where that helps a great deal more.
 
     :param near: gives those; asked only where they may help.
-    :param level: of zstd.
+    :param level: ``DATA_LEVEL`` or ``CAREFUL_LEVEL``.
     """
     small = shrink(plain, level)
     if small is None:
         return Prepared(Packed(identity, len(plain), Form.AS_IS), bytes(plain))
     bases = near() if len(small) >= _LEAST_LEANING else ()
     if bases:
-        leaning = shrink_against(plain, b"".join(base.plain for base in bases))
+        leaning = shrink_against(plain, b"".join(base.plain for base in bases), level)
         if len(leaning) * _LEANING_GAINS <= len(small):
             ids = b"".join(base.id for base in bases)
             return Prepared(Packed(identity, len(plain), Form.LEANING, ids), leaning)

@@ -41,8 +41,10 @@ from good_tide.storage.store import Store
 
 _IN_FLIGHT_BYTES = 48 * 1024 * 1024
 _WORKERS = 2
-_FEW_BYTES = 4 * 1024 * 1024
+FEW_BYTES = 4 * 1024 * 1024
 """What a session has up to so many bytes of is compressed harder."""
+LATER_FEW_BYTES = 4 * FEW_BYTES
+"""The same where something was taken before: it happens each hour, and a first snapshot once."""
 _MOST_RESERVE_BYTES = 4 * 1024 * 1024
 _RESERVE_PART = 64
 """What large packs leave free of a disk: one part in so many, and at most so many bytes."""
@@ -81,10 +83,11 @@ class WriteSession:
 
     :param owner: begins the names of temporary files; two sessions at once must have different ones.
     :param pack_bytes: size at which a pack is finished; ``PACK_BYTES`` if not given.
+    :param few: up to so many bytes are compressed harder.
     """
 
-    def __init__(self, store: Store, owner: str, pack_bytes: int | None = None) -> None:
-        self._store, self._owner = store, owner
+    def __init__(self, store: Store, owner: str, pack_bytes: int | None = None, few: int = FEW_BYTES) -> None:
+        self._store, self._owner, self._few = store, owner, few
         self._pack_bytes = PACK_BYTES if pack_bytes is None else pack_bytes
         self._room = _Room(_IN_FLIGHT_BYTES)
         self._workers = ThreadPoolExecutor(_WORKERS, thread_name_prefix="prepare")
@@ -216,7 +219,7 @@ class WriteSession:
     def _level(self, size: int) -> int:
         """How hard to compress a chunk of so many bytes: the first of a session harder, as most have few."""
         self._compressed += size
-        return CAREFUL_LEVEL if self._compressed <= _FEW_BYTES else DATA_LEVEL
+        return CAREFUL_LEVEL if self._compressed <= self._few else DATA_LEVEL
 
     def _is_new(self, identity: ChunkId) -> bool:
         with self._lock:

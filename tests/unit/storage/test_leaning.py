@@ -23,6 +23,7 @@ from good_tide.operations.snapshot.holding import prime
 from good_tide.operations.stores.carrying import carry
 from good_tide.storage import header
 from good_tide.storage.chunk_keys import each_id
+from good_tide.storage.compression import CAREFUL_LEVEL, DATA_LEVEL, expand, shrink_against
 from good_tide.storage.holding import HoldingArea
 from good_tide.storage.index import ChunkIndex, Location
 from good_tide.storage.leaning import leaning_places
@@ -403,6 +404,16 @@ class ReadersTest(LeaningTest):
         other = prepare(ChunkId(bytes(32)), text.replace(b"\n", b" x\n"))
         self.assertEqual(other.chunk.form, Form.SQUEEZED)
         self.assertNotEqual(made.chunk.context, other.chunk.context)
+
+    def test_what_is_little_leans_with_more_care(self) -> None:
+        random_texts = random.Random(3)
+        words = [random_texts.randbytes(6).hex() for _ in range(400)]
+        before = "\n".join(" ".join(random_texts.choices(words, k=9)) for _ in range(6000)).encode()
+        after = b"\n".join(line.rpartition(b" ")[0] + b" x" for line in before.splitlines())
+        much, little = (shrink_against(after, before, level) for level in (DATA_LEVEL, CAREFUL_LEVEL))
+        self.assertLess(len(little), len(much))
+        for small in (much, little):
+            self.assertEqual(expand(small, len(after), before), after)
 
 
 del LeaningTest

@@ -32,7 +32,7 @@ from good_tide.storage.recovery_script import renew_script
 from good_tide.storage.runs import RunLock
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import last_snapshot, one_look, summarise
-from good_tide.storage.writer import WriteSession
+from good_tide.storage.writer import FEW_BYTES, LATER_FEW_BYTES, WriteSession
 
 
 def capture(
@@ -72,7 +72,7 @@ def capture(
         notes = RunNotes(control, last, expected)
         with (
             _few_collections(),
-            WriteSession(store, owner) as session,
+            WriteSession(store, owner, few=FEW_BYTES if last is None else LATER_FEW_BYTES) as session,
             RunMemory(state, store, request) as kept,
             Walk(store, session, notes, last, stored_small, kept) as walk,
         ):

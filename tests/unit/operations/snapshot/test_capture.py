@@ -18,9 +18,12 @@ from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.path_history import path_history
 from good_tide.operations.integrity.verify import verify
+from good_tide.operations.snapshot import capture as capture_module
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import synced_catalog
+from good_tide.storage import packed, writer
+from good_tide.storage.compression import CAREFUL_LEVEL, DATA_LEVEL
 from good_tide.storage.runs import RunLock
 from tests.support.base import HOUR, MACHINE, REPOSITORY, T0, GoodTideTest, as_ordinary_person, restless, tree
 
@@ -54,6 +57,32 @@ class CaptureTest(GoodTideTest):
             (self.folder / "out" / "work" / name).stat().st_ino for name in ("linked", "deep/also linked")
         ]
         self.assertEqual(*links)
+
+    def test_more_of_a_later_snapshot_than_of_a_first_is_compressed_with_care(self) -> None:
+        words = random.Random(7)
+
+        def texts(folder: str) -> None:
+            for number in range(12):
+                lines = (f"{words.choice('abcdefg') * 9} {words.random()}" for _ in range(4000))
+                self.write(f"{folder}/{number}.txt", "\n".join(lines))
+
+        store = self.new_store()
+        texts("first")
+        self.snap(store, 0)
+        levels: list[int] = []
+        careful = mock.patch.object(
+            writer, "prepare", side_effect=lambda *words: (levels.append(words[3]), packed.prepare(*words))[1]
+        )
+        texts("second")
+        with careful, mock.patch.object(capture_module, "LATER_FEW_BYTES", 600_000):
+            self.snap(store, 1)
+        self.assertIn(CAREFUL_LEVEL, levels)
+        self.assertIn(DATA_LEVEL, levels)
+        levels.clear()
+        other = self.new_store("other")
+        with careful, mock.patch.object(capture_module, "FEW_BYTES", 0):
+            self.snap(other, 2)
+        self.assertEqual(set(levels), {DATA_LEVEL})
 
     def test_a_renamed_folder_is_not_read_again(self) -> None:
         for number in range(20):

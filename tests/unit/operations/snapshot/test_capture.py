@@ -8,12 +8,13 @@ import shutil
 import socket
 import subprocess
 import sys
+from collections.abc import Callable, Sequence
 from unittest import mock
 
 from good_tide.core.clock import SetClock
 from good_tide.core.entries import Kind
 from good_tide.core.errors import PersonError, PlaceError, StoppedError
-from good_tide.core.identifiers import Nanoseconds
+from good_tide.core.identifiers import ChunkId, Nanoseconds
 from good_tide.core.progress import Progress, Silent, Steering
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.path_history import path_history
@@ -70,9 +71,14 @@ class CaptureTest(GoodTideTest):
         texts("first")
         self.snap(store, 0)
         levels: list[int] = []
-        careful = mock.patch.object(
-            writer, "prepare", side_effect=lambda *words: (levels.append(words[3]), packed.prepare(*words))[1]
-        )
+
+        def prepare(
+            identity: ChunkId, plain: bytes, near: Callable[[], Sequence[packed.Base]], level: int
+        ) -> packed.Prepared:
+            levels.append(level)
+            return packed.prepare(identity, plain, near, level)
+
+        careful = mock.patch.object(writer, "prepare", prepare)
         texts("second")
         with careful, mock.patch.object(capture_module, "LATER_FEW_BYTES", 600_000):
             self.snap(store, 1)

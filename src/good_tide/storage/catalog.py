@@ -108,15 +108,16 @@ class Catalog(CatalogFile):
                 return self._sync(store, tell)
 
     def _sync(self, store: Store, tell: Callable[[int, int], None] | None) -> list[DamageError]:
-        present = snapshot_names(store)
         with self._lock:
             self._folder_names = None
             self._complete_names()
             known = self.names()
+            present = snapshot_names(store, known)
             if known == present:
                 return []
             if not known and len(present) >= _WORTH_FETCHING and self._fetch(store):
                 known = self.names()
+                present = snapshot_names(store, known)
             known = self._forget(known, present)
             unseen = present - known
             if len(unseen) > _FEW:

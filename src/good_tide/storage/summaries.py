@@ -9,7 +9,7 @@ two machines that do so at once write the same twice.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Sequence, Set
+from collections.abc import Collection, Iterable, Iterator, Sequence, Set
 
 import msgspec
 
@@ -37,8 +37,8 @@ def one_look(store: Store) -> Iterator[None]:
     history. What it publishes meanwhile counts, what others do is seen by the next look. Within another look
     it is one anew, and after ten seconds too.
 
-    Second copies are listed only where a snapshot that a summary knows has gone: that one was released, or
-    is left as a copy.
+    Second copies are listed only where a snapshot has gone that a summary, the look around this one, or who
+    asks knows: that one was released, or is left as a copy.
 
     Raises:
         PlaceError: the disk gives nothing any more.
@@ -46,7 +46,7 @@ def one_look(store: Store) -> Iterator[None]:
     look = store.look
     look.depth += 1
     try:
-        look.saw(_listed(store))
+        look.saw(_listed(store, look.names or ()))
         yield
     finally:
         look.depth -= 1
@@ -54,17 +54,23 @@ def one_look(store: Store) -> Iterator[None]:
             look.names = None
 
 
-def _listed(store: Store) -> set[SnapshotId]:
+def _listed(store: Store, known: Collection[str]) -> set[SnapshotId]:
+    """The snapshots that are there.
+
+    :param known: those that are looked for among second copies too.
+    """
     if not isinstance(store.place, Doubled):
         return set(store.snapshot_ids())
     names = {SnapshotId(name) for name in own_names(store.place.single.names(SNAPSHOT_FOLDER))}
-    whole = all(names.issuperset(rows.names) for rows in _read(store))
-    return names if whole else set(store.snapshot_ids())
+    every = (known, *(rows.names for rows in _read(store)))
+    return names if all(map(names.issuperset, every)) else set(store.snapshot_ids())
 
 
-def snapshot_names(store: Store) -> set[SnapshotId]:
+def snapshot_names(store: Store, known: Collection[str] = ()) -> set[SnapshotId]:
     """All snapshots, readable or not; those of the look that goes on in this thread, if one does. Not to be
     changed.
+
+    :param known: those from whose absence something follows: with one that seems gone, all is listed anew.
 
     Raises:
         PlaceError: the disk gives nothing any more.
@@ -73,7 +79,9 @@ def snapshot_names(store: Store) -> set[SnapshotId]:
     if look.names is None:
         return set(store.snapshot_ids())
     if look.is_old:
-        look.saw(_listed(store))
+        look.saw(_listed(store, look.names))
+    if not look.names.issuperset(known):
+        look.saw(set(store.snapshot_ids()))
     return look.names
 
 

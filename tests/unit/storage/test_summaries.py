@@ -14,7 +14,9 @@ from good_tide.core.identifiers import SnapshotId
 from good_tide.core.progress import Silent
 from good_tide.core.records import Snapshot
 from good_tide.operations.integrity.verify import verify
+from good_tide.operations.records.store_memory import StoreMemory
 from good_tide.operations.stores.opened import covered_folders
+from good_tide.operations.stores.opening import open_catalog, take_into_catalog
 from good_tide.storage import gathering, look, summaries
 from good_tide.storage.envelope import FileKind
 from good_tide.storage.folder_place import LocalPlace
@@ -141,6 +143,31 @@ class LongHistoryTest(GoodTideTest):
         release(self.fresh(), newest)
         with one_look(store):
             self.assertEqual(sorted(snapshot_names(store)), [name for name in names if name != newest.id])
+
+    def test_what_is_known_and_seems_gone_is_looked_for_among_second_copies(self) -> None:
+        self.take(range(3))  # no summary knows them yet
+        catalog = open_catalog(self.fresh(), self.cache)
+        self.addCleanup(catalog.close)
+        catalog.sync(self.fresh())
+        newest = last_snapshot(self.fresh(), MACHINE.id)
+        assert newest is not None
+        memory = StoreMemory(self.state, self.fresh().header.store)
+        memory.note_taken(newest)
+        (self.root / SNAPSHOT_FOLDER / newest.id).unlink()
+        store = self.fresh()
+        with one_look(store):
+            self.assertEqual(memory.look(store), [])
+            found = last_snapshot(store, MACHINE.id)
+            self.assertEqual(found and found.id, newest.id)
+            with one_look(store):  # as a run does, once it has its lock
+                found = last_snapshot(store, MACHINE.id)
+                self.assertEqual(found and found.id, newest.id)
+        store = self.fresh()
+        with one_look(store), mock.patch.object(catalog, "_forget", wraps=catalog._forget) as forget:
+            catalog.sync(store)
+            take_into_catalog(store, catalog)
+        self.assertEqual(forget.call_args_list, [])
+        self.assertIn(newest.id, catalog.names())
 
     def summaries_of(self, store: Store) -> list[SummaryRows]:
         known_snapshots(store)

@@ -101,6 +101,7 @@ class OneLineRadio(QRadioButton):
         contents = style.subElementRect(QStyle.SubElement.SE_RadioButtonContents, option, self)
         metrics = self.fontMetrics()
         shown = metrics.elidedText(self._words, Qt.TextElideMode.ElideMiddle, contents.width())
+        shown = shown.replace("&", "&&")  # not a key
         if shown != self.text():
             self.setText(shown)
         super().resizeEvent(event)

@@ -124,7 +124,7 @@ class StoreMemory:
         """Whether a snapshot that this machine took last is gone, and none that is as young is there: nothing
         ever releases the newest."""
         found = []
-        present = snapshot_names(store)
+        present = snapshot_names(store, {taken.name for taken in memory.taken.values()})
         for machine, taken in list(memory.taken.items()):
             if taken.name in present:
                 continue

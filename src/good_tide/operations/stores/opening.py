@@ -243,7 +243,8 @@ def _ledger_file(cache: Path, store: Store) -> Path:
 def take_into_catalog(store: Store, catalog: Catalog) -> None:
     """After a snapshot: bring the catalog up to date, unless that would take long: the newest snapshot
     changed many files, or much of history is unseen."""
-    unseen = snapshot_names(store) - catalog.names()
+    known = catalog.names()
+    unseen = snapshot_names(store, known) - known
     if not unseen or len(unseen) > _MUCH_UNSEEN:
         return
     newest = max((store.read_snapshot(name) for name in unseen), key=lambda one: one.time)

@@ -17,6 +17,11 @@ from tests.support.base import GoodTideTest, open_store
 MIB = 1024 * 1024
 
 
+_LITTLE = 4 * MIB
+"""Read back where cuts are known: 0.4 to 1.4 MB as a rule, seldom 3.6, as each store cuts elsewhere; otherwise
+5.3 to 7.4."""
+
+
 class KnownCutsTest(GoodTideTest):
     def setUp(self) -> None:
         super().setUp()
@@ -61,19 +66,19 @@ class KnownCutsTest(GoodTideTest):
 
     def test_only_what_changed_is_read_back(self) -> None:
         taken = self.change(3)
-        self.assertLess(self.read, 3 * MIB)
+        self.assertLess(self.read, _LITTLE)
         self.assert_comes_back(taken, "back")
         self.file.unlink()
         taken = self.change(4)
         self.assertGreater(self.read, 3 * MIB, "nothing was known")
         self.assert_comes_back(taken, "back again")
         self.change(5)
-        self.assertLess(self.read, 3 * MIB)
+        self.assertLess(self.read, _LITTLE)
 
     def test_bytes_inserted_before_move_what_is_known(self) -> None:
         self.content[100:100] = b"something more"
         taken = self.change(3)
-        self.assertLess(self.read, 4 * MIB)
+        self.assertLess(self.read, _LITTLE)
         self.assert_comes_back(taken, "back")
 
     def test_a_damaged_file_is_begun_anew_and_a_flipped_bit_is_not_believed(self) -> None:
@@ -90,7 +95,7 @@ class KnownCutsTest(GoodTideTest):
         taken = self.change(4)
         self.assert_comes_back(taken, "back again")
         self.change(5)
-        self.assertLess(self.read, 3 * MIB)
+        self.assertLess(self.read, _LITTLE)
 
     def test_a_folder_that_cannot_be_written_only_means_that_more_is_read(self) -> None:
         self.file.unlink()

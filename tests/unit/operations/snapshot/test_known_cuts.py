@@ -18,8 +18,8 @@ MIB = 1024 * 1024
 
 
 _LITTLE = 4 * MIB
-"""Read back where cuts are known: 0.4 to 1.4 MB as a rule, seldom 3.6, as each store cuts elsewhere; otherwise
-5.3 to 7.4."""
+"""Bytes read back where cuts are known: 0.4 to 1.4 MB as a rule, seldom 3.6, as each store cuts elsewhere.
+Where they are not it is 5.3 to 7.4."""
 
 
 class KnownCutsTest(GoodTideTest):

@@ -43,13 +43,19 @@ def wait_until(true: Callable[[], bool]) -> None:
 
     Raises:
         RuntimeError: it was not so within three minutes, which a busy machine may take.
+        Exception: what looking whether it is so raises.
     """
     loop = QEventLoop()
     reached = []
+    faults = []
 
     def look() -> None:
-        if true():
-            reached.append(True)
+        try:
+            if true():
+                reached.append(True)
+                loop.quit()
+        except Exception as fault:
+            faults.append(fault)
             loop.quit()
 
     timer = QTimer(interval=20)
@@ -58,6 +64,8 @@ def wait_until(true: Callable[[], bool]) -> None:
     QTimer.singleShot(_WAIT_MS, loop, loop.quit)
     loop.exec()
     timer.stop()
+    if faults:
+        raise faults[0]
     # Not asked once more: what was so may have ended before the loop came to its end.
     if not reached:
         raise RuntimeError("the window did not get what it waits for")

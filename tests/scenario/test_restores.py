@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
@@ -17,7 +18,9 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QMessageBox
 
 from good_tide.core.restoring import Action, Extent, RestoreState
+from good_tide.desktop.link import AgentLink
 from good_tide.desktop.shell.views import VIEWS
+from good_tide.protocol.contract import Answer, Call
 from good_tide.storage.store import Store
 from tests.support.base import GoodTideTest, program, tree
 from tests.support.windows import WindowTest, row_of
@@ -116,8 +119,8 @@ class PlanTreeTest(WindowTest):
         self.items = self.dialog.items
 
     def names(self) -> list[str]:
+        self.until(lambda: row_of(self.items, 0).childCount() > 0)
         top = row_of(self.items, 0)
-        self.until(lambda: top.childCount() > 0)
         return [top.child(number).text(0) for number in range(top.childCount())]  # type: ignore[union-attr]
 
     def test_folders_count_what_is_in_them_and_items_are_taken_out(self) -> None:
@@ -149,6 +152,31 @@ class PlanTreeTest(WindowTest):
         self.until(lambda: self.items.topLevelItemCount() == 1 and self.names() == ["b"])
         for widget in (self.items, self.dialog.filter):
             self.assertTrue(widget.accessibleName())
+
+    def test_the_list_is_filled_anew_while_a_folder_is_on_its_way(self) -> None:
+        self.names()
+        folder = row_of(self.items, 0).child(0)
+        assert folder is not None
+        link = self.window.link
+        late: list[Callable[[], object]] = []
+
+        def ask_late(call: Call[Answer], then: Callable[[Answer], object], *more: object) -> None:
+            AgentLink.ask(link, call, lambda answer: late.append(lambda: then(answer)))
+
+        with mock.patch.object(link, "ask", ask_late):
+            folder.setExpanded(True)
+            self.until(lambda: len(late) == 1)
+            self.dialog.filter.setCurrentIndex(self.dialog.filter.findData(Action.CREATE))
+            self.until(lambda: len(late) == 2)
+            self.dialog.filter.setCurrentIndex(self.dialog.filter.findData(Action.REPLACE))
+            self.until(lambda: len(late) == 3)
+        inside, earlier, latest = late
+        latest()
+        self.assertEqual(self.names(), ["a"])
+        listed = row_of(self.items, 0).child(0)
+        for answer in (earlier, inside):
+            answer()
+            self.assertIs(row_of(self.items, 0).child(0), listed)
 
     def test_nothing_is_left_to_do_when_all_is_taken_out(self) -> None:
         self.names()

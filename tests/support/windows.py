@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
+import traceback
 from collections.abc import Callable
 from pathlib import Path
+from types import TracebackType
 from typing import Any
+from unittest import TestCase
 
 from PySide6.QtCore import QCoreApplication, QEvent, Qt
 from PySide6.QtTest import QTest
@@ -46,6 +50,22 @@ def end(window: MainWindow, agent: Agent, thread: threading.Thread) -> None:
     thread.join()
 
 
+def tell_faults(test: TestCase) -> None:
+    """Let a test fail where something that the window's loop called raised: nobody else is told of it."""
+    faults: list[str] = []
+
+    def note(kind: type[BaseException], fault: BaseException, where: TracebackType | None) -> None:
+        faults.append("".join(traceback.format_exception(kind, fault, where)))
+
+    def look() -> None:
+        if faults:
+            raise AssertionError("the window raised:\n" + "\n".join(faults))
+
+    before, sys.excepthook = sys.excepthook, note
+    test.addCleanup(look)
+    test.addCleanup(setattr, sys, "excepthook", before)
+
+
 def row_of(tree: QTreeWidget, number: int) -> QTreeWidgetItem:
     """A row of a list, which is there."""
     item = tree.topLevelItem(number)
@@ -60,6 +80,7 @@ class WindowTest(GoodTideTest):
 
     def setUp(self) -> None:
         super().setUp()
+        tell_faults(self)
         _, look = make_application(os.environ.get("GOOD_TIDE_TEST_THEME", "light"))
         self.settings = self.folder / "settings"
         self.root = self.folder / self.store_name
@@ -123,6 +144,7 @@ class SetUpWindowTest(GoodTideTest):
 
     def setUp(self) -> None:
         super().setUp()
+        tell_faults(self)
         self.enterContext(cheap_keys())
         self.home = Path(os.environ["HOME"])
         for name in (

@@ -27,7 +27,7 @@ from good_tide.desktop.journal.restores_list import RestoresList
 from good_tide.desktop.journal.runs_picture import RunsPicture
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
-from good_tide.desktop.painting.widgets import align_numbers, button, card, label, line
+from good_tide.desktop.painting.widgets import align_numbers, button, card, is_listed, label, line
 from good_tide.desktop.view import RuleOffer, View, ViewKind
 from good_tide.protocol.agent_calls import Overview
 from good_tide.protocol.history_calls import ReadGaps
@@ -344,6 +344,8 @@ class JournalPage(View):
             return
 
         def show(gaps: list[str]) -> None:
+            if not is_listed(row) or row.childCount():
+                return
             for words in gaps:
                 if column:
                     row.addChild(QTreeWidgetItem(["", "", words]))

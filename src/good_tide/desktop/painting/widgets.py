@@ -19,9 +19,11 @@ from PySide6.QtWidgets import (
     QStyleOptionButton,
     QToolButton,
     QTreeWidget,
+    QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 
 def label(words: str = "", style: str = "", wrap: bool = False) -> QLabel:
@@ -161,6 +163,11 @@ def centre(page: QWidget, frame: QWidget) -> None:
     middle.addStretch()
     outer.addLayout(middle)
     outer.addStretch(3)
+
+
+def is_listed(row: QTreeWidgetItem) -> bool:
+    """Whether a row is still in its list, which may be filled anew while an answer is on its way."""
+    return isValid(row)
 
 
 def align_numbers(tree: QTreeWidget, columns: tuple[int, ...]) -> None:

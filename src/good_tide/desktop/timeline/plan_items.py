@@ -14,7 +14,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import number_words, printable, size_words
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import LIGHT, Palette
-from good_tide.desktop.painting.widgets import align_numbers
+from good_tide.desktop.painting.widgets import align_numbers, is_listed
 from good_tide.protocol.restore_calls import PlanItems, PlanView, ReadPlanItems
 
 WORDS = {
@@ -120,7 +120,7 @@ class PlanItemsView(QTreeWidget):
         plan = self._plan
 
         def came(top: PlanItems) -> None:
-            if plan == self._plan:
+            if (plan, only) == (self._plan, self._only):
                 self._fill_top(top)
 
         self._link.ask(ReadPlanItems(self._job, plan, None, only), came)
@@ -181,15 +181,15 @@ class PlanItemsView(QTreeWidget):
     def _unfold(self, row: QTreeWidgetItem) -> None:
         if row.childCount() or row.data(0, _ITEM) is None:
             return
-        plan, item = self._plan, self._item(row)
+        item = self._item(row)
 
         def came(items: PlanItems) -> None:
-            if plan == self._plan and not row.childCount():
+            if is_listed(row) and not row.childCount():
                 self.blockSignals(True)
                 self._add(row, items)
                 self.blockSignals(False)
 
-        call = ReadPlanItems(self._job, plan, item.number, self._only)
+        call = ReadPlanItems(self._job, self._plan, item.number, self._only)
         self._link.ask(call, came)
 
     def _checked(self) -> None:

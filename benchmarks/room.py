@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import get_args
 
 from benchmarks.sweep import build
-from good_tide.core.ledger import By
+from good_tide.core.parts import By
 from good_tide.core.progress import Silent
 from good_tide.operations.retention.room import taking
 from good_tide.operations.retention.thinning import plan_release

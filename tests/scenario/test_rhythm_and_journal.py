@@ -8,7 +8,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
 from good_tide.core.clock import SECOND
-from good_tide.core.forecast import FullIn, curve
+from good_tide.core.filling import FullIn
+from good_tide.core.forecast import curve
 from good_tide.core.happenings import Filter, Run
 from good_tide.core.hours import Hours
 from good_tide.core.ladder import Ladder, Rung, Step

@@ -25,7 +25,7 @@ from good_tide.cli.reading_history import caught_up
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
 from good_tide.core.forecast import full_in
-from good_tide.core.ledger import By
+from good_tide.core.parts import By
 from good_tide.core.rules import parse_size
 from good_tide.core.settings import Room, WhenShort
 from good_tide.core.translation import tr

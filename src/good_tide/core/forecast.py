@@ -14,9 +14,10 @@ import functools
 import statistics
 from collections.abc import Sequence
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
+
+from good_tide.core.filling import Curve, FullIn
 
 FEWEST_DAYS = 14
 _FEWEST_FOR_PACE = 3
@@ -29,23 +30,6 @@ _DAMPED = 0.7
 _LEAST_PART = 0.2
 """A falling trend is not believed below this part of the mean."""
 _RANGE = (0.1, 0.5, 0.9)
-
-
-class FullIn(msgspec.Struct, frozen=True):
-    """In how many days a disk will be full: earliest, middle and latest day of the 80 % range; None: not
-    within five years."""
-
-    low: int | None
-    mid: int | None
-    high: int | None
-
-
-class Curve(msgspec.Struct, frozen=True):
-    """Bytes added by the end of each coming week: the range and the middle."""
-
-    low: tuple[int, ...]
-    mid: tuple[int, ...]
-    high: tuple[int, ...]
 
 
 def full_in(daily: Sequence[int], free: int) -> FullIn | None:

@@ -10,9 +10,7 @@ and thousands of snapshots are a matter of milliseconds.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -28,16 +26,6 @@ EVENT = np.dtype([("key", "<u8"), ("label", "<u4"), ("chain", "<u4"), ("at", "<u
 Rows = NDArray[np.void]
 Numbers = NDArray[np.int64]
 _SERIES = ("key", "label", "chain")
-By = Literal["folder", "kind", "period", "machine"]
-"""What parts history is looked at by; a period is a month."""
-
-
-class Taking(msgspec.Struct, frozen=True):
-    """What one part of history takes: bytes that only it needs, and bytes that others need too."""
-
-    name: str
-    only_here: int
-    shared: int
 
 
 def netted(events: Rows) -> Rows:

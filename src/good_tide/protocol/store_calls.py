@@ -7,9 +7,9 @@ from typing import ClassVar, Generic
 
 import msgspec
 
-from good_tide.core.forecast import Curve, FullIn
+from good_tide.core.filling import Curve, FullIn
 from good_tide.core.identifiers import SnapshotId, StoreId
-from good_tide.core.ledger import By, Taking
+from good_tide.core.parts import By, Taking
 from good_tide.core.settings import Room, StoreUse
 from good_tide.protocol.contract import Answer, JobCall
 from good_tide.protocol.setup_calls import MadeView

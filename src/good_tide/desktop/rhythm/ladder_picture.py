@@ -14,7 +14,6 @@ from PySide6.QtWidgets import QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.ladder import Ladder, Rung, Step, reach_back, reach_words
-from good_tide.core.ladder_keeping import keeps
 from good_tide.core.translation import tr
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
@@ -116,6 +115,10 @@ class LadderPicture(QWidget):
         self._work_out()
 
     def _work_out(self) -> None:
+        from good_tide.core.ladder_keeping import (
+            keeps,  # loads NumPy, which the place seen first does without
+        )
+
         self.stays = keeps(self.ladder, self.times, self._now, self._zone, self._pinned).stays
         self.update()
 

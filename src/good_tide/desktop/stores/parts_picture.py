@@ -9,7 +9,7 @@ from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from good_tide.core.ledger import Taking
+from good_tide.core.parts import Taking
 from good_tide.core.translation import tr
 from good_tide.core.words import size_words
 from good_tide.desktop.painting.palette import Palette

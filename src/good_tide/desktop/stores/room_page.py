@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
     QTreeWidgetItem,
 )
 
-from good_tide.core.ledger import By
+from good_tide.core.parts import By
 from good_tide.core.rules import path_pattern
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, from_home, local, printable, size_words, time_words

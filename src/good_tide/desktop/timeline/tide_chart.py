@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFont,
@@ -23,17 +22,11 @@ from good_tide.core.words import count_words, exact_words, size_words, time_word
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, moment_line, sized, text
 from good_tide.desktop.timeline.model import TimelineModel
+from good_tide.desktop.timeline.waves import EVERY, Waves
 
 _TOP, _BASE, _TICKS, _HEIGHT = 42, 124, 154, 178
 _DEEPEST = 24
-_POWER = 0.3
-"""Heights grow with this power of the size, so that a small edit is seen beside a large recording."""
 _DRAG_PIXELS = 4
-_EVERY = 2
-"""Pixels between the points of the waves: they are smooth over more."""
-_REACH = 9
-_KERNEL = np.exp(-0.5 * (np.arange(-_REACH, _REACH + 1) / 2.6) ** 2)
-"""How a single snapshot's height falls off to both sides, so many pixels."""
 
 
 class TideChart(QWidget):
@@ -52,8 +45,8 @@ class TideChart(QWidget):
         self._model: TimelineModel | None = None
         self.pinned: frozenset[int] = frozenset()
         """Numbers of pinned snapshots, which are marked by squares on the axis."""
-        self._times = np.zeros(0, dtype=np.int64)
-        self._grown, self._gone = np.zeros(0), np.zeros(0)
+        self._waves = Waves()
+        self._peak = 0
         self._cache: QPixmap | None = None
         self._shown: tuple[object, ...] = ()
         """What the picture in the cache shows: only the moment's line is painted upon it."""
@@ -68,9 +61,7 @@ class TideChart(QWidget):
     def show_model(self, model: TimelineModel, now: int) -> None:
         """Show a timeline; ``now`` in nanoseconds for times in words."""
         if model is not self._model:
-            self._times = np.array([point.time for point in model.tide], dtype=np.int64)
-            sizes = [(point.added_bytes + point.changed_bytes, point.removed_bytes) for point in model.tide]
-            self._grown, self._gone = np.array(sizes, dtype=float).reshape(-1, 2).T
+            self._waves = Waves(model.tide)
         self._model, self._now = model, now
         self.refresh()
 
@@ -159,60 +150,23 @@ class TideChart(QWidget):
         painter.restore()
         self._paint_legend(painter, model)
 
-    def _heights(self, model: TimelineModel) -> tuple[np.ndarray, np.ndarray, int]:
-        """Upward and downward heights per pixel column (0 to 1), and the number of the snapshot at the
-        peak."""
-        columns = int(model.axis.width) + 1
-        up, down = np.zeros(columns), np.zeros(columns)
-        begin, end = self._visible(model)
-        if begin == end:
-            return up, down, 0
-        at = self._columns(model, begin, end).clip(0, columns - 1)
-        grown, gone = self._grown[begin:end], self._gone[begin:end]
-        np.maximum.at(up, at, grown**_POWER)
-        np.maximum.at(down, at, gone**_POWER)
-        peak = max(up.max(), down.max(), 1e-9)
-
-        def smooth(values: np.ndarray) -> np.ndarray:
-            """The highest around each column, weighed by how near it is."""
-            around = np.lib.stride_tricks.sliding_window_view(np.pad(values, _REACH), 2 * _REACH + 1)
-            result: np.ndarray = (around * _KERNEL).max(axis=1) / peak
-            return result
-
-        return smooth(up), smooth(down), begin + int(grown.argmax()) + 1
-
-    def _visible(self, model: TimelineModel) -> tuple[int, int]:
-        """Which snapshots are on the axis: from the first, up to before the second."""
-        begin = int(np.searchsorted(self._times, model.axis.start, side="left"))
-        return begin, int(np.searchsorted(self._times, model.axis.end, side="right"))
-
-    def _columns(self, model: TimelineModel, begin: int, end: int) -> np.ndarray:
-        """The pixel columns of some snapshots."""
-        axis = model.axis
-        places: np.ndarray = (self._times[begin:end] - axis.start) / (axis.end - axis.start) * axis.width
-        return places.astype(np.int64)
-
     def _paint_waves(self, painter: QPainter, model: TimelineModel) -> None:
         look = self._look
-        up, down, self._peak = self._heights(model)
+        up, down, columns, self._peak = self._waves.over(model.axis)
         room = _BASE - _TOP - 4
         base = float(_BASE)
         rise, fall = (
-            [
-                QPointF(x, y)
-                for x, y in zip(range(0, len(up), _EVERY), heights[::_EVERY].tolist(), strict=True)
-            ]
-            for heights in (base - up * room, base + down * _DEEPEST)
+            [QPointF(x * EVERY, base + part * height) for x, part in enumerate(parts)]
+            for parts, height in ((up, -room), (down, _DEEPEST))
         )
-        ends = [QPointF(len(up), base), QPointF(0, base)]
+        ends = [QPointF(int(model.axis.width) + 1, base), QPointF(0, base)]
         for points, fill, stroke in ((rise, "kelp_soft", "kelp"), (fall, "coral_soft", "coral")):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(look.color(fill))
             painter.drawPolygon(QPolygonF([*points, *ends]))
             painter.setPen(QPen(look.color(stroke), 1))
             painter.drawPolyline(QPolygonF(points))
-        columns = set(self._columns(model, *self._visible(model)).tolist())
-        marks = [QRectF(x, _TICKS - 11, 1, 5) for x in sorted(columns)]
+        marks = [QRectF(x, _TICKS - 11, 1, 5) for x in columns]
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look.color("shoal_deep"))
         painter.drawRects(marks)

@@ -13,7 +13,7 @@ import msgspec
 from good_tide.core.clock import SECOND
 from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId
-from good_tide.core.ledger import By, Taking
+from good_tide.core.parts import By, Taking
 from good_tide.core.progress import Control
 from good_tide.core.settings import Room
 from good_tide.core.translation import tr

@@ -122,7 +122,8 @@ class HandingTest(WindowTest):
         self.page.select(os.fsencode(self.work / "plan.txt"))
         self.page.lines.setFocus()
         QTest.keyClick(self.page.lines, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
-        self.until(lambda: bool(QApplication.clipboard().mimeData().urls()))
+        kept = QApplication.clipboard
+        self.until(lambda: kept().mimeData() is not None and bool(kept().mimeData().urls()))
         (path,) = self.paths(QApplication.clipboard().mimeData())
         self.assertEqual(path.read_text(), "plan 1")
         self.until(lambda: "paste it" in self.window.notice.text)

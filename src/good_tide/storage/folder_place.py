@@ -97,7 +97,11 @@ class LocalPlace:
 
     def names(self, folder: str) -> list[str]:
         with disk_errors(tr("Listing {root}").format(root=self.root / folder)):
-            return sorted([f"{inside}{item.name}" for inside, items in self._files(folder) for item in items])
+            found = []
+            for inside, items in self._files(folder):
+                names = [item.name for item in items]
+                found += [inside + name for name in names] if inside else names
+            return sorted(found)
 
     def sizes(self, folder: str) -> list[tuple[str, int]]:
         """The files in a folder and its sub-folders, each with its bytes."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection
 
 from good_tide.core.errors import Harm
 from good_tide.core.identifiers import PackId
@@ -12,7 +12,7 @@ from good_tide.storage.packed import pack_file
 from good_tide.storage.store import Store
 
 
-def notice_missing(store: Store, files: Iterable[str] | None = None) -> None:
+def notice_missing(store: Store, files: Collection[str] | None = None) -> None:
     """Look for packs that the index names and that are not there, and note them as damaged.
 
     :param files: those in the folder of packs, if they were listed a moment ago.
@@ -22,9 +22,11 @@ def notice_missing(store: Store, files: Iterable[str] | None = None) -> None:
     """
     for last in (False, True):
         listed = store.place.names(PACK_FOLDER) if files is None or last else files
+        named = store.index.pack_files
+        if len(listed) == len(named) and named.issuperset(listed):
+            return
         missing = [
-            PackId(bytes.fromhex(file.rpartition("/")[2]))
-            for file in sorted(store.index.pack_files.difference(listed))
+            PackId(bytes.fromhex(file.rpartition("/")[2])) for file in sorted(named.difference(listed))
         ]
         gone = [pack for pack in missing if pack not in store.avoided and pack not in store.damage.packs]
         if not gone or last:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import partial
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
 import numpy as np
 
@@ -119,7 +119,7 @@ class Store:
         self._index_files.add(name)
         return True
 
-    def unnamed_packs(self, files: Iterable[str] | None = None) -> list[PackTable]:
+    def unnamed_packs(self, files: Collection[str] | None = None) -> list[PackTable]:
         """The tables of whole packs that no index file names: a run was cut off after it wrote them, or an
         index file is damaged.
 
@@ -131,6 +131,8 @@ class Store:
         found = dict(self._unnamed)
         named = self._index.pack_files if self._index is not None else set()
         present = self.place.names(PACK_FOLDER) if files is None else files
+        if named.issuperset(present):
+            return list(found.values())
         for file in sorted(set(present) - named):
             pack = pack_of(f"{PACK_FOLDER}/{file}")
             if pack is None or pack in found or pack in self.avoided:
@@ -233,7 +235,7 @@ class Store:
 
     def snapshot_ids(self) -> list[SnapshotId]:
         """All snapshots, readable or not."""
-        return [SnapshotId(name) for name in self.own_names(SNAPSHOT_FOLDER)]
+        return cast(list[SnapshotId], self.own_names(SNAPSHOT_FOLDER))
 
     def read_snapshot(self, name: SnapshotId) -> Snapshot:
         """One snapshot.

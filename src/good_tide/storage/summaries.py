@@ -61,7 +61,7 @@ def _listed(store: Store, known: Collection[str]) -> set[SnapshotId]:
     """
     if not isinstance(store.place, Doubled):
         return set(store.snapshot_ids())
-    names = {SnapshotId(name) for name in own_names(store.place.single.names(SNAPSHOT_FOLDER))}
+    names = set(map(SnapshotId, own_names(store.place.single.names(SNAPSHOT_FOLDER))))
     every = (known, *(rows.names for rows in _read(store)))
     return names if all(map(names.issuperset, every)) else set(store.snapshot_ids())
 

@@ -31,8 +31,7 @@ from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.shell.window import MainWindow
 from good_tide.desktop.timeline.lifelines import ROW
 from good_tide.operations.workplace import load_jobs, save_job
-from good_tide.protocol.server import answers
-from good_tide.protocol.sockets import agent_socket
+from good_tide.protocol.sockets import agent_socket, answers
 from tests.support.base import BY_HAND
 from tests.support.windows import put_away
 

@@ -8,7 +8,6 @@ import warnings
 from collections.abc import Mapping, Sequence
 
 import msgspec
-from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern
 
 from good_tide.core.errors import PersonError
 from good_tide.core.kinds import KINDS, Kind
@@ -250,6 +249,8 @@ def pattern_regex(pattern: str) -> str:
     Raises:
         RuleError: it is no pattern.
     """
+    from pathspec.patterns.gitignore.spec import GitIgnoreSpecPattern  # loads slowly; most have no patterns
+
     inner = pattern[1:] if pattern.startswith("~/") else pattern
     if pattern.startswith("!"):
         raise RuleError(

@@ -18,7 +18,7 @@ from good_tide.core.errors import GoodTideError, PlaceError, of_system
 from good_tide.core.translation import tr
 from good_tide.protocol.contract import Asker, Handler, Listen, Note, Topic
 from good_tide.protocol.faults import FAULT_IN_PROGRAM, PERSON, UNKNOWN_CALL, Fault, fault_of
-from good_tide.protocol.sockets import is_own_process, make_private
+from good_tide.protocol.sockets import answers, is_own_process, make_private
 from good_tide.protocol.wire import Reply, Request, note_line, raw, reply_line
 
 _log = logging.getLogger(__name__)
@@ -223,13 +223,3 @@ def _answered(client: _Client, handler: Handler, request: Request) -> Reply:
             threading.ExceptHookArgs((type(error), error, error.__traceback__, threading.current_thread()))
         )
         return Reply(number, error=Fault(FAULT_IN_PROGRAM, f"A fault in the program: {error!r}"))
-
-
-def answers(path: Path) -> bool:
-    """Whether somebody accepts connections on a socket."""
-    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
-        try:
-            probe.connect(str(path))
-        except OSError:
-            return False
-        return True

@@ -56,3 +56,13 @@ def is_own_process(handle: int) -> bool:
     with socket.socket(fileno=os.dup(handle)) as connected:
         answer = connected.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize(_CREDENTIALS))
     return bool(struct.unpack(_CREDENTIALS, answer)[1] == os.geteuid())
+
+
+def answers(path: Path) -> bool:
+    """Whether somebody accepts connections on a socket."""
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+        try:
+            probe.connect(str(path))
+        except OSError:
+            return False
+        return True

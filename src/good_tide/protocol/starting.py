@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 from good_tide.core.identifiers import JobId
-from good_tide.protocol.server import answers
+from good_tide.protocol.sockets import answers
 
 
 def start_agent(settings: Path, while_used: bool = True) -> None:

@@ -54,6 +54,10 @@ sys.stdin.read()
 class ScreenTest(GoodTideTest):
     """A screen with a bus and a window manager, and a program that notes how it was called."""
 
+    patience = 1.0
+    """How much longer than at first something is waited for: each try that fails says that the machine is
+    busy."""
+
     def setUp(self) -> None:
         super().setUp()
         Path(os.environ["HOME"]).mkdir()
@@ -115,7 +119,7 @@ class ScreenTest(GoodTideTest):
     def keys(self, *names: str) -> None:
         for name in names:
             self.tool("key", name)
-            time.sleep(0.08)
+            time.sleep(0.08 * self.patience)
 
 
 @unittest.skipUnless(all(map(shutil.which, _NEEDED)), f"needs {', '.join(_NEEDED)}")
@@ -142,7 +146,8 @@ class MenusTest(ScreenTest):
             self.choose(name, ups)
             words = self.called.read_text().splitlines()
             self.called.unlink()
-            time.sleep(0.5)
+            time.sleep(0.5 * self.patience)
+            self.wait_longer()
         return words
 
     def choose(self, name: str, ups: int) -> None:
@@ -156,15 +161,20 @@ class MenusTest(ScreenTest):
             if not window:
                 time.sleep(0.2)
                 continue
-            time.sleep(_LOADS_SECONDS.get(name, 0.7))
+            time.sleep(_LOADS_SECONDS.get(name, 0.7) * self.patience)
             self.tool("windowactivate", window[-1])
             if name == "Nautilus":  # takes keys only after a click, and Escape stops its loading
                 self.tool("mousemove", "--window", window[-1], "337", "125", "click", "3")
             else:
                 self.keys("Escape", "Escape", "ctrl+a", "Menu")
-            time.sleep(0.6)
+            time.sleep(0.6 * self.patience)
             self.keys(*["Up"] * ups, "Return")
-            self.wait_called(1.5)
+            self.wait_called(1.5 * self.patience)
+            if not self.called.exists():
+                self.wait_longer()
+
+    def wait_longer(self) -> None:
+        self.patience = min(6.0, self.patience * 1.3)
 
     def wait_called(self, seconds: float) -> None:
         ends = time.monotonic() + seconds

@@ -146,7 +146,10 @@ class AgentLink(QObject):
         self._socket.write(call_line(call, number))
 
     def _on_ready(self) -> None:
-        self._buffer += bytes(self._socket.readAll().data())
+        came = bytes(self._socket.readAll().data())
+        self._buffer += came
+        if b"\n" not in came:
+            return  # a long answer comes in many parts
         *lines, rest = self._buffer.split(b"\n")
         self._buffer = bytearray(rest)
         for line in lines:

@@ -7,8 +7,6 @@ import contextlib
 import os
 import threading
 
-import psutil
-
 _LOWEST = 19
 
 
@@ -17,5 +15,7 @@ def lower_priority() -> None:
     without rights."""
     with contextlib.suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _LOWEST)
+    import psutil  # loads slowly, and only who works in the background needs it
+
     with contextlib.suppress(OSError, psutil.Error):
         psutil.Process(threading.get_native_id()).ionice(psutil.IOPRIO_CLASS_IDLE)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import re
 import shlex
+from html import escape
 from pathlib import Path
 from xml.etree import ElementTree
-from xml.sax.saxutils import escape
 
 import platformdirs
 
@@ -69,8 +69,9 @@ def without_actions(text: bytes) -> bytes:
 
 
 def _action(word: str, name: str, command: str, kinds: str) -> str:
+    name, command = escape(name, quote=False), escape(command, quote=False)
     return (
-        f"<action>\n\t<icon>good-tide</icon>\n\t<name>{escape(name)}</name>\n\t<submenu></submenu>\n"
-        f"\t<unique-id>good-tide-{word}</unique-id>\n\t<command>{escape(command)}</command>\n"
+        f"<action>\n\t<icon>good-tide</icon>\n\t<name>{name}</name>\n\t<submenu></submenu>\n"
+        f"\t<unique-id>good-tide-{word}</unique-id>\n\t<command>{command}</command>\n"
         f"\t<description></description>\n\t<range></range>\n\t<patterns>*</patterns>\n\t{kinds}\n</action>\n"
     )

@@ -209,17 +209,15 @@ class LifelineView(QAbstractScrollArea):
         painter.drawPolyline(points)
 
     def _paint_folder(self, painter: QPainter, model: TimelineModel, row: Row) -> None:
-        look, axis = self._look, model.axis
+        look = self._look
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look.color("shoal", 150))
         for span in row.line.spans:
             left, right = self._extent(model, span)
             painter.drawRoundedRect(QRectF(left, ROW / 2 - 3, max(2.0, right - left), 6), 3, 3)
-        columns = sorted(
-            {int(axis.x(model.time_of(seq))) for seq in row.line.inside if seq <= len(model.tide)}
-        )
         painter.setBrush(look.color("kelp"))
-        painter.drawRects([QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in columns if 0 <= x <= axis.width])
+        marks = [QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in model.columns(row.line.inside)]
+        painter.drawRects(marks)
 
     def _extent(self, model: TimelineModel, span: Span) -> tuple[float, float]:
         axis = model.axis

@@ -308,6 +308,17 @@ class TimelineModel:
         """When a snapshot was taken."""
         return self._times[seq - 1]
 
+    def columns(self, seqs: Sequence[int]) -> list[int]:
+        """The pixel columns in sight at which some snapshots were taken.
+
+        :param seqs: their numbers, rising.
+        """
+        axis, times = self.axis, self._times
+        first, last = bisect_left(times, axis.start) + 1, bisect_right(times, axis.end)
+        shown = seqs[bisect_left(seqs, first) : bisect_right(seqs, last)]
+        begin, scale = axis.start, axis.width / (axis.end - axis.start)
+        return sorted({int((times[seq - 1] - begin) * scale) for seq in shown})
+
     def nearest(self, time: int) -> int:
         """The snapshot nearest to a time."""
         times = self._times

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
-import psutil
 
 from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.restoring import RestoreNote, RestoreRequest, RestoreState
@@ -26,14 +25,17 @@ class _Restores(msgspec.Struct):
     notes: list[RestoreNote] = []
 
 
-def _this_process() -> tuple[int, float]:
-    return os.getpid(), round(psutil.Process().create_time(), 2)
+def _begun(process: int) -> float | None:
+    """When a process began, None for one that does not run."""
+    import psutil  # loads slowly, and few restores are ever gone on with
 
-
-def _runs(process: tuple[int, float]) -> bool:
     with contextlib.suppress(psutil.Error):
-        return round(psutil.Process(process[0]).create_time(), 2) == process[1]
-    return False
+        return round(psutil.Process(process).create_time(), 2)
+    return None
+
+
+def _this_process() -> tuple[int, float]:
+    return os.getpid(), _begun(os.getpid()) or 0.0
 
 
 class RestoreNotes:
@@ -95,7 +97,7 @@ class RestoreNotes:
 
 
 def _as_it_is(note: RestoreNote) -> RestoreNote:
-    if note.state is not RestoreState.RUNNING or _runs(note.process):
+    if note.state is not RestoreState.RUNNING or _begun(note.process[0]) == note.process[1]:
         return note
     why = tr("The program was ended, or the machine went off")
     return msgspec.structs.replace(note, state=RestoreState.CUT_OFF, why=why)

@@ -26,6 +26,7 @@ class ModelTest(GoodTideTest):
             self.snap(store, hour)
         catalog, _ = synced_catalog(store, self.cache)
         model = TimelineModel(catalog.tide(MACHINE.id))
+        model.axis.width = 700.0
         path = os.fsencode(self.work)
         model.root = path
         self.assertEqual(model.missing_views(), [b"", path])
@@ -41,5 +42,12 @@ class ModelTest(GoodTideTest):
         self.assertEqual(model.row_words(row, T0 + 6 * HOUR), "plan.txt: 2 versions, last seen today 20:13")
         self.assertEqual(
             [model.nearest(T0 + minutes * HOUR // 60) for minutes in (-9, 29, 31, 9999)], [1, 1, 2, 6]
+        )
+        self.assertEqual(
+            model.columns(range(1, 7)), [int(model.axis.x(T0 + hour * HOUR)) for hour in range(6)]
+        )
+        model.axis.start, model.axis.end = T0 + HOUR, T0 + 3 * HOUR
+        self.assertEqual(
+            model.columns([1, 3, 4, 6]), [int(model.axis.x(T0 + hour * HOUR)) for hour in (2, 3)]
         )
         catalog.close()

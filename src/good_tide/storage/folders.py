@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 
 from good_tide.core.identifiers import NAME_BYTES
@@ -17,6 +16,8 @@ _OWN_NAME = re.compile(f"[0-9a-f]{{{2 * NAME_BYTES}}}")
 
 def own_names(names: list[str]) -> list[str]:
     """The names in a folder that a store gives to its files; nothing else in it counts."""
-    if set(map(len, names)) <= {2 * NAME_BYTES} and not os.fsencode("".join(names)).translate(None, _DIGITS):
-        return names  # all of them, as nearly always; one by one costs more
+    if set(map(len, names)) <= {2 * NAME_BYTES}:
+        every = "".join(names).encode("utf-8", "surrogatepass")  # a server may give any
+        if not every.translate(None, _DIGITS):
+            return names  # all of them, as nearly always; one by one costs more
     return [name for name in names if _OWN_NAME.fullmatch(name)]

@@ -115,9 +115,7 @@ class LadderPicture(QWidget):
         self._work_out()
 
     def _work_out(self) -> None:
-        from good_tide.core.ladder_keeping import (
-            keeps,  # loads NumPy, which the place seen first does without
-        )
+        from good_tide.core.ladder_keeping import keeps  # loads NumPy; not before it is seen
 
         self.stays = keeps(self.ladder, self.times, self._now, self._zone, self._pinned).stays
         self.update()

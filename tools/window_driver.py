@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from typing import cast
 
@@ -15,6 +16,7 @@ from good_tide.desktop.stores.view import STORES, StoresPage
 from good_tide.desktop.timeline.view import TIMELINE, TimelineView
 
 _WAIT_MS = 180_000
+_RAISES_SECONDS = 10.0
 
 
 class Views:
@@ -43,20 +45,23 @@ def wait_until(true: Callable[[], bool]) -> None:
 
     Raises:
         RuntimeError: it was not so within three minutes, which a busy machine may take.
-        Exception: what looking whether it is so raises.
+        Exception: what looking whether it is so raises, for ten seconds each time; something may be about to
+            come.
     """
     loop = QEventLoop()
     reached = []
-    faults = []
+    faults: list[tuple[float, Exception]] = []
 
     def look() -> None:
         try:
             if true():
                 reached.append(True)
                 loop.quit()
+            faults.clear()
         except Exception as fault:
-            faults.append(fault)
-            loop.quit()
+            faults.append((time.monotonic(), fault))
+            if faults[-1][0] - faults[0][0] > _RAISES_SECONDS:
+                loop.quit()
 
     timer = QTimer(interval=20)
     timer.timeout.connect(look)
@@ -65,7 +70,7 @@ def wait_until(true: Callable[[], bool]) -> None:
     loop.exec()
     timer.stop()
     if faults:
-        raise faults[0]
+        raise faults[-1][1]
     # Not asked once more: what was so may have ended before the loop came to its end.
     if not reached:
         raise RuntimeError("the window did not get what it waits for")

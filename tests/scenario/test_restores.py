@@ -119,7 +119,10 @@ class PlanTreeTest(WindowTest):
         self.items = self.dialog.items
 
     def names(self) -> list[str]:
-        self.until(lambda: row_of(self.items, 0).childCount() > 0)
+        self.until(lambda: bool(self.listed()))
+        return self.listed()
+
+    def listed(self) -> list[str]:
         top = row_of(self.items, 0)
         return [top.child(number).text(0) for number in range(top.childCount())]  # type: ignore[union-attr]
 
@@ -149,7 +152,7 @@ class PlanTreeTest(WindowTest):
         words = [self.dialog.filter.itemText(number) for number in range(self.dialog.filter.count())]
         self.assertIn("1 to create", words)
         self.dialog.filter.setCurrentIndex(self.dialog.filter.findData(Action.CREATE))
-        self.until(lambda: self.items.topLevelItemCount() == 1 and self.names() == ["b"])
+        self.until(lambda: self.listed() == ["b"])
         for widget in (self.items, self.dialog.filter):
             self.assertTrue(widget.accessibleName())
 

@@ -4,7 +4,8 @@ given to translation."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import Callable, Iterable, Iterator
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
 from PySide6.QtWidgets import (
@@ -17,6 +18,7 @@ from PySide6.QtWidgets import (
     QTreeWidget,
     QWidget,
 )
+from tools.window_driver import settle
 
 from good_tide.core.kinds import KINDS
 from good_tide.core.rules import MARKERS
@@ -29,6 +31,17 @@ _DATA = re.compile(r"/|^[\W\d]*$|^\W*(B|KiB|MiB|GiB|TiB|min|ext4|overlay|tmpfs|e
 """What is data, and not words: paths, numbers, sizes, file systems."""
 
 
+_STAYS_SECONDS = 5.0
+
+
+def _what_stays(found: Callable[[], list[str]]) -> list[str]:
+    """What is found wrong for good: while an answer is being laid out, its texts may not fit for a moment."""
+    end = time.monotonic() + _STAYS_SECONDS
+    while (wrong := found()) and time.monotonic() < end:
+        settle()
+    return wrong
+
+
 def shown(page: QWidget) -> Iterator[QWidget]:
     """The widgets of a page that can be seen."""
     for widget in page.findChildren(QWidget):
@@ -37,7 +50,11 @@ def shown(page: QWidget) -> Iterator[QWidget]:
 
 
 def out_of_reach(page: QWidget) -> list[str]:
-    """What lies outside a page, or outside a scroll area that cannot be scrolled there."""
+    """What lies outside a page, or outside a scroll area that cannot be scrolled there, and stays there."""
+    return _what_stays(lambda: _out_of_reach_now(page))
+
+
+def _out_of_reach_now(page: QWidget) -> list[str]:
     found = []
     for widget in shown(page):
         holder = widget.parentWidget() or page
@@ -63,7 +80,11 @@ def _called(widget: QWidget) -> str:
 
 
 def cut_texts(page: QWidget) -> list[str]:
-    """Texts that do not fit in the place that they have, and do not show it by dots."""
+    """Texts that do not fit in the place that they have, do not show it by dots, and stay so."""
+    return _what_stays(lambda: _cut_texts_now(page))
+
+
+def _cut_texts_now(page: QWidget) -> list[str]:
     found = []
     for widget in shown(page):
         if isinstance(widget, OneLine):

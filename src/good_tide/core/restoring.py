@@ -106,7 +106,7 @@ class RestoreNote(msgspec.Struct, frozen=True, omit_defaults=True):
     :param place: where its store was, as the person named it.
     :param targets: the folders it restored to.
     :param folders: where it set things aside, and where its records are; all of it is undone by them.
-    :param process: who carries it out, and when that process began, in seconds since 1970.
+    :param carried_by: the process that carries it out, and when that began (``good_tide.system.processes``).
     """
 
     id: str
@@ -123,4 +123,4 @@ class RestoreNote(msgspec.Struct, frozen=True, omit_defaults=True):
     strange: int = 0
     targets: tuple[str, ...] = ()
     folders: tuple[str, ...] = ()
-    process: tuple[int, float] = (0, 0.0)
+    carried_by: tuple[int, tuple[str, int]] | None = None

@@ -3,7 +3,6 @@ off."""
 
 from __future__ import annotations
 
-import contextlib
 import os
 import secrets
 from collections.abc import Iterator
@@ -15,6 +14,7 @@ from good_tide.core.identifiers import JobId, StoreId
 from good_tide.core.restoring import RestoreNote, RestoreRequest, RestoreState
 from good_tide.core.translation import tr
 from good_tide.operations.records.kept_file import KeptFile
+from good_tide.system.processes import began, this_process
 
 _FILE = "restores.json"
 _KEPT = 200
@@ -23,19 +23,6 @@ _KEPT = 200
 
 class _Restores(msgspec.Struct):
     notes: list[RestoreNote] = []
-
-
-def _begun(process: int) -> float | None:
-    """When a process began, None for one that does not run."""
-    import psutil  # loads slowly, and few restores are ever gone on with
-
-    with contextlib.suppress(psutil.Error):
-        return round(psutil.Process(process).create_time(), 2)
-    return None
-
-
-def _this_process() -> tuple[int, float]:
-    return os.getpid(), _begun(os.getpid()) or 0.0
 
 
 class RestoreNotes:
@@ -59,7 +46,7 @@ class RestoreNotes:
     def begin(self, job: JobId, store: StoreId, place: str, request: RestoreRequest, now: int) -> str:
         """A restore begins. Its identity."""
         identity = secrets.token_hex(6)
-        note = RestoreNote(identity, job, store, place, now, request, process=_this_process())
+        note = RestoreNote(identity, job, store, place, now, request, carried_by=this_process())
         with self._file.changing() as kept:
             kept.notes.append(note)
             old = [one for one in kept.notes[:-_KEPT] if any(map(os.path.isdir, one.folders))]
@@ -68,7 +55,7 @@ class RestoreNotes:
 
     def go_on(self, identity: str) -> None:
         """A restore that was cut off goes on in this process."""
-        self.change(identity, state=RestoreState.RUNNING, process=_this_process(), why="")
+        self.change(identity, state=RestoreState.RUNNING, carried_by=this_process(), why="")
 
     def folder(self, identity: str, folder: str, target: str) -> None:
         """A restore has a folder by which it is undone."""
@@ -97,7 +84,9 @@ class RestoreNotes:
 
 
 def _as_it_is(note: RestoreNote) -> RestoreNote:
-    if note.state is not RestoreState.RUNNING or _begun(note.process[0]) == note.process[1]:
+    if note.state is not RestoreState.RUNNING or (
+        note.carried_by and began(note.carried_by[0]) == note.carried_by[1]
+    ):
         return note
     why = tr("The program was ended, or the machine went off")
     return msgspec.structs.replace(note, state=RestoreState.CUT_OFF, why=why)

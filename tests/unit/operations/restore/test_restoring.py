@@ -142,7 +142,7 @@ class RestoringTest(GoodTideTest):
     def test_one_whose_process_has_ended_was_cut_off(self) -> None:
         identity = self.kept.restores.begin(JobId(""), id_of(self.store), "here", self.request(), 1)
         self.assertEqual(self.note().state, RestoreState.RUNNING)
-        self.kept.restores.change(identity, process=(2**22 + 5, 1.0))
+        self.kept.restores.change(identity, carried_by=(2**22 + 5, ("", 1)))
         self.assertEqual(self.note().state, RestoreState.CUT_OFF)
         note_cut_off(self.kept)
         note_cut_off(self.kept)

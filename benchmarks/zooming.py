@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from good_tide.core.history import Lifeline, Span, TidePoint, history_id
 from good_tide.core.identifiers import SnapshotId
+from good_tide.core.tide import Tide
 from good_tide.desktop.shell.application import make_application
 from good_tide.desktop.timeline.lifelines import LifelineView
 from good_tide.desktop.timeline.model import TimelineModel
@@ -48,7 +49,7 @@ def made_up(rows: int, snapshots: int) -> TimelineModel:
         )
         for number in range(1, snapshots + 1)
     ]
-    model = TimelineModel(tide, history_id([point.name for point in tide]))
+    model = TimelineModel(Tide.of(tide), history_id([point.name for point in tide]))
     lines = []
     for number in range(rows):
         firsts = sorted({1, *(chance.randrange(1, snapshots) for _ in range(20))})

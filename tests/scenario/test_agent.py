@@ -26,6 +26,7 @@ from good_tide.core.previews import TextPreview
 from good_tide.core.restoring import Action
 from good_tide.core.rules import parse_rule
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.tide import NO_TIDE
 from good_tide.operations.workplace import Workplace, load_jobs, save_job
 from good_tide.protocol.agent_calls import (
     HistoryChanged,
@@ -165,9 +166,9 @@ class AgentTest(GoodTideTest):
     def test_of_history_only_what_is_new_is_sent(self) -> None:
         first = self.overview()
         self.assertEqual((first.kept, len(first.tide)), (0, 2))
-        known = known_parts([point.name for point in first.tide])
+        known = known_parts(first.tide.name)
         again = self.ask(ReadOverview(OFFICE, known))
-        self.assertEqual((again.history, again.kept, again.tide), (first.history, 2, ()))
+        self.assertEqual((again.history, again.kept, again.tide), (first.history, 2, NO_TIDE))
         taken = self.snap(open_store(self.folder / "store", PASSPHRASE), 3)
         newer = self.ask(ReadOverview(OFFICE, known))
         self.assertEqual((newer.kept, [point.name for point in newer.tide]), (2, [taken.id]))

@@ -7,6 +7,7 @@ from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
 from good_tide.core.identifiers import HistoryId
 from good_tide.core.job_facts import StoreState
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.context import Context
@@ -55,7 +56,7 @@ class HistoryHandlers:
         session = self._sessions.find(wanted.job) or sessions[0]
         job, state = session.job, session.state()
         shown = state in _SHOWN
-        history, kept, tide = session.news(wanted.known) if shown else (HistoryId(""), 0, [])
+        history, kept, tide = session.news(wanted.known) if shown else (HistoryId(""), 0, NO_TIDE)
         return Overview(
             state=state,
             job=job.id,
@@ -75,7 +76,7 @@ class HistoryHandlers:
             home=job.home or home_folder(),
             history=history,
             kept=kept,
-            tide=tuple(tide),
+            tide=tide,
             pinned=session.pinned() if shown else {},
             work=self._worker.current,
             lost=session.lost_versions() if shown else 0,

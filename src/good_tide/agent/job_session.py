@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 import logging
 import os
 import threading
+from collections import Counter
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import NamedTuple
@@ -16,13 +16,14 @@ from good_tide.core.clock import SECOND
 from good_tide.core.coverage import Coverage
 from good_tide.core.entries import Kind
 from good_tide.core.errors import GoodTideError, PersonError, StoreReplacedError, WrongPassphraseError
-from good_tide.core.history import KnownHistory, Lifeline, Span, TidePoint, still_holds
+from good_tide.core.history import KnownHistory, Lifeline, Span, still_holds
 from good_tide.core.identifiers import HistoryId, SnapshotId, StoreId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.name_query import NameQuery
 from good_tide.core.records import Machine, Snapshot
 from good_tide.core.selection import no_longer_kept
 from good_tide.core.settings import Job, StoreRef
+from good_tide.core.tide import Tide
 from good_tide.core.translation import tr
 from good_tide.operations.context import Context
 from good_tide.operations.coverage.selecting import PathStates
@@ -256,11 +257,11 @@ class JobSession:
         """Whether there is a snapshot of this machine."""
         return self.catalog().has_snapshots(self.machine.id)
 
-    def tide(self, after: int = 0) -> list[TidePoint]:
+    def tide(self, after: int = 0) -> Tide:
         """The snapshots of this machine, without so many of the first of them."""
         return self.catalog().tide(self.machine.id, after)
 
-    def news(self, known: Iterable[KnownHistory]) -> tuple[HistoryId, int, list[TidePoint]]:
+    def news(self, known: Iterable[KnownHistory]) -> tuple[HistoryId, int, Tide]:
         """The history of this machine for somebody who knows parts of it: what stands for it, how many of the
         first snapshots are known, and the others."""
         with self.catalog().held_still() as catalog:
@@ -277,9 +278,9 @@ class JobSession:
         """
         self.sync()  # others may have released it
         tide = self.tide()
-        if any(point.name == name for point in tide):
+        if name in tide.name:
             return snapshot_of(self.store(), name)
-        raise no_longer_kept(time, [point.time for point in tide], self._context.clock.now())
+        raise no_longer_kept(time, tide.time, self._context.clock.now())
 
     def folder(self, path: bytes) -> FolderView:
         """Lifelines of a folder's contents; of the covered folders for the empty path."""
@@ -307,7 +308,7 @@ class JobSession:
         store = self.store()
         return frozenset(digest for digest, chunk in known if digest in shown and not store.has_all(chunk))
 
-    def versions(self, path: bytes) -> tuple[HistoryId, list[TidePoint], list[tuple[bytes, Span]]]:
+    def versions(self, path: bytes) -> tuple[HistoryId, Tide, list[tuple[bytes, Span]]]:
         """The versions of a path, each with the path it stood under then, and the snapshots that they
         count."""
         with self.catalog().held_still() as catalog:
@@ -411,12 +412,11 @@ class JobSession:
             return ()
         history = self.catalog().history(self.machine.id)
         if self._weeks[0] != history:
-            weeks = itertools.groupby(self.tide(), lambda point: (point.time - _FIRST_MONDAY) // _WEEK)
-            added = (
-                (week * _WEEK + _FIRST_MONDAY, sum(point.stored for point in points))
-                for week, points in weeks
-            )
-            self._weeks = history, tuple(added)
+            tide, added = self.tide(), Counter[int]()
+            for time, stored in zip(tide.time, tide.stored, strict=True):
+                added[(time - _FIRST_MONDAY) // _WEEK] += stored
+            by_week = ((week * _WEEK + _FIRST_MONDAY, stored) for week, stored in added.items())
+            self._weeks = history, tuple(by_week)
         return self._weeks[1]
 
     def ruled_out(self, coverage: Coverage) -> int:

@@ -297,7 +297,7 @@ class SetUpHandlers:
         """
         session = self._sessions.of(wanted.job)
         job, notes = taken_over(self._context, session.store(), session.machine)
-        newest = max((point.time for point in session.tide()), default=0)
+        newest = max(session.tide().time, default=0)
         rungs = "; ".join(rung.text() for rung in job.ladder.rungs)
         return TakeOverView(
             job.name, job.folders, len(job.rules), job.rhythm.words(), rungs, newest, tuple(notes)

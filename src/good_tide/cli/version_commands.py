@@ -69,7 +69,7 @@ def versions_command(
             )
         raise never_seen(inside, catalog.find_near(inside))
     tide = catalog.tide(whose.id)
-    times = [point.time for point in tide]
+    times = tide.time
     has: list[bool | None] = []
     if containing:
         life = [one for one in path_life(catalog, whose.id, inside) if one[1].kind != Kind.LEFT_OUT]

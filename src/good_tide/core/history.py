@@ -20,7 +20,13 @@ NO_HISTORY = HistoryId("")
 
 def history_id(snapshots: Iterable[SnapshotId]) -> HistoryId:
     """What stands for some snapshots and their order."""
-    return HistoryId(hashlib.blake2b("".join(snapshots).encode(), digest_size=8).hexdigest())
+    made = _hasher()
+    made.update("".join(snapshots).encode())
+    return HistoryId(made.hexdigest())
+
+
+def _hasher() -> hashlib.blake2b:
+    return hashlib.blake2b(digest_size=8)
 
 
 class KnownHistory(msgspec.Struct, frozen=True, array_like=True):
@@ -37,7 +43,12 @@ def known_parts(snapshots: Sequence[SnapshotId]) -> tuple[KnownHistory, ...]:
     while back < len(snapshots):
         counts.append(len(snapshots) - back)
         back = back * 4 or _FIRST_STEP_BACK
-    return tuple(KnownHistory(count, history_id(snapshots[:count])) for count in counts)
+    known, before, begun = [], 0, _hasher()
+    for count in reversed(counts):
+        begun.update("".join(snapshots[before:count]).encode())
+        known.append(KnownHistory(count, HistoryId(begun.hexdigest())))
+        before = count
+    return tuple(reversed(known))
 
 
 def still_holds(known: Iterable[KnownHistory], snapshots: Sequence[SnapshotId]) -> int:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import statistics
+from bisect import bisect_right
 from collections.abc import Sequence
 from itertools import pairwise
 
 from good_tide.core.clock import SECOND
-from good_tide.core.history import TidePoint
+from good_tide.core.tide import Tide
 
 _LATELY = 28 * 86400 * SECOND
 _FEWEST = 4
@@ -33,14 +34,14 @@ def coming(times: Sequence[int], until: int) -> list[int]:
     return list(range(times[-1] + step, until, step))
 
 
-def brought(tide: Sequence[TidePoint], later: Sequence[int], count: int) -> int:
+def brought(tide: Tide, later: Sequence[int], count: int) -> int:
     """Bytes that some of the coming snapshots bring, at the pace of the last four weeks.
 
     :param later: times of the coming snapshots, as of ``coming``.
     :param count: how many of them are asked about.
     """
-    lately = [point for point in tide if point.time > tide[-1].time - _LATELY] if tide else []
+    lately = tide[bisect_right(tide.time, tide.time[-1] - _LATELY) :] if tide else tide
     if len(lately) < _FEWEST or len(later) < 2:
         return 0
-    pace = sum(point.stored for point in lately[1:]) / (lately[-1].time - lately[0].time)
+    pace = sum(lately.stored[1:]) / (lately.time[-1] - lately.time[0])
     return round(pace * (later[1] - later[0]) * count)

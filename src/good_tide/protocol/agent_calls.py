@@ -7,12 +7,13 @@ from typing import ClassVar
 
 import msgspec
 
-from good_tide.core.history import KnownHistory, TidePoint
+from good_tide.core.history import KnownHistory
 from good_tide.core.identifiers import HistoryId, JobId, SnapshotId, StoreId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.progress import Progress, WorkKind
 from good_tide.core.settings import StoreUse
 from good_tide.core.standing import JobStanding
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.protocol.contract import Call, Note, Topic
 
 
@@ -109,7 +110,7 @@ class Overview(msgspec.Struct, frozen=True):
     home: str = ""
     history: HistoryId = HistoryId("")
     kept: int = 0
-    tide: tuple[TidePoint, ...] = ()
+    tide: Tide = NO_TIDE
     pinned: dict[SnapshotId, str] = {}
     lost: int = 0
     work: Work | None = None

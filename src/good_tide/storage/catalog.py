@@ -20,10 +20,11 @@ import msgspec
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.findings import Findings
-from good_tide.core.history import EarlierName, Lifeline, Span, TidePoint, history_id
+from good_tide.core.history import EarlierName, Lifeline, Span, history_id
 from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.records import Snapshot
+from good_tide.core.tide import Tide
 from good_tide.storage.catalog_copy import fetch_copy, put_copy
 from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
@@ -208,13 +209,13 @@ class Catalog(CatalogFile):
         return -1 if row is None else int(row[0])
 
     @damage_noted
-    def tide(self, machine: MachineId, after: int = 0) -> list[TidePoint]:
+    def tide(self, machine: MachineId, after: int = 0) -> Tide:
         """What each snapshot of a machine added, changed and removed, in order of time, without so many of
         the first of them."""
-        columns = ", ".join(TidePoint.__struct_fields__)
+        columns = ", ".join(Tide.__struct_fields__)
         query = f"SELECT {columns} FROM snapshot WHERE machine = ? AND seq > ? ORDER BY seq"
         with self._lock:
-            return [TidePoint(*row) for row in self._db.execute(query, (self._machine(machine), after))]
+            return Tide.of_rows(self._db.execute(query, (self._machine(machine), after)).fetchall())
 
     @damage_noted
     def folder(self, machine: MachineId, path: bytes) -> int | None:

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId
+from good_tide.core.tide import Tide
 
 _WAIT_SECONDS = 2.0
 
@@ -31,13 +31,13 @@ def glance_snapshot(file: Path, name: str) -> tuple[str, int] | None:
     return (str(rows[0][0]), int(rows[0][1])) if rows else None
 
 
-def glance_tide(file: Path, machine: MachineId, since: int) -> list[TidePoint]:
+def glance_tide(file: Path, machine: MachineId, since: int) -> Tide:
     """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as
     ``Catalog.tide`` gives them."""
-    columns = ", ".join(f"s.{name}" for name in TidePoint.__struct_fields__)
+    columns = ", ".join(f"s.{name}" for name in Tide.__struct_fields__)
     query = f"""SELECT {columns} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ?1
         AND (s.time >= ?2 OR s.seq = (SELECT max(seq) FROM snapshot WHERE machine = m.id)) ORDER BY s.seq"""
-    return [TidePoint(*row) for row in _rows(file, query, (machine, since))]
+    return Tide.of_rows(_rows(file, query, (machine, since)))
 
 
 def glance_ended(file: Path, machine: MachineId) -> Iterator[tuple[bytes, SnapshotId]]:

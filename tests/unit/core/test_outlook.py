@@ -10,6 +10,7 @@ from good_tide.core.clock import SECOND
 from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.outlook import brought, coming
+from good_tide.core.tide import NO_TIDE, Tide
 from tests.support.moments import BERLIN, DAY
 
 START = int(datetime(2025, 9, 1, 8, tzinfo=BERLIN).timestamp()) * SECOND
@@ -26,14 +27,14 @@ class Outlook(unittest.TestCase):
         self.assertLess(len(coming(times, times[-1] + 90 * 365 * 24 * hour)), 70_000)
 
     def test_what_comes_brings_what_it_brought_lately(self) -> None:
-        tide = [
+        tide = Tide.of(
             TidePoint(number, SnapshotId(""), START + number * DAY, "", 1, 1, 700, 0, 0, 0, 0, 0, 0, 0)
             for number in range(10)
-        ]
-        later = coming([point.time for point in tide], START + 100 * DAY)
+        )
+        later = coming(tide.time, START + 100 * DAY)
         self.assertEqual(brought(tide, later, 30), 30 * 700)
         self.assertEqual(
             brought(tide, later[::2], 30), 60 * 700, "a picture with fewer, larger steps shows the same room"
         )
-        self.assertEqual(brought([], later, 30), 0)
+        self.assertEqual(brought(NO_TIDE, later, 30), 0)
         self.assertEqual(brought(tide, [], 0), 0)

@@ -7,6 +7,7 @@ import unittest
 from good_tide.core.history import TidePoint, known_parts, still_holds
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.job_facts import StoreState
+from good_tide.core.tide import Tide
 from good_tide.protocol.agent_calls import Overview, ReadOverview
 from good_tide.protocol.wire import Reply, call_line, raw, reply_line
 
@@ -39,10 +40,12 @@ class OverviewTest(unittest.TestCase):
         def size(overview: Overview) -> int:
             return len(reply_line(Reply(1, result=raw(overview))))
 
-        self.assertGreater(size(Overview(StoreState.READY, tide=tide)), 1_000_000)
+        self.assertGreater(size(Overview(StoreState.READY, tide=Tide.of(tide))), 1_000_000)
         known = known_parts([one.name for one in tide])
         self.assertLess(len(call_line(ReadOverview(JobId("0ff1ce"), known), 1)), 4000)
         now = [*(one.name for one in tide), point(TWO_YEARS + 1).name]
         kept = still_holds(known, now)
         self.assertEqual(kept, TWO_YEARS)
-        self.assertLess(size(Overview(StoreState.READY, kept=kept, tide=(point(TWO_YEARS + 1),))), 2000)
+        self.assertLess(
+            size(Overview(StoreState.READY, kept=kept, tide=Tide.of([point(TWO_YEARS + 1)]))), 2000
+        )

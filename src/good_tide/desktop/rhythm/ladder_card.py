@@ -3,17 +3,15 @@ kept."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSlider, QVBoxLayout, QWidget
 
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import PersonError
-from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import SnapshotId
 from good_tide.core.ladder import READY, Ladder, parse_rung, words
 from good_tide.core.outlook import brought, coming
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, number_words, size_words, time_words
 from good_tide.desktop.link import AgentLink
@@ -42,7 +40,7 @@ class LadderCard(QWidget):
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._link = link
-        self._tide: Sequence[TidePoint] = ()
+        self._tide = NO_TIDE
         self._now = 0
         self.view: RhythmView | None = None
         self.picture = LadderPicture(look)
@@ -110,7 +108,7 @@ class LadderCard(QWidget):
         self.keep.clicked.connect(self._keep)
         self.discard.clicked.connect(lambda: self.take(self.view) if self.view is not None else None)
 
-    def show_tide(self, tide: Sequence[TidePoint], now: int) -> None:
+    def show_tide(self, tide: Tide, now: int) -> None:
         """The job's snapshots."""
         self._tide, self._now = tide, now
         if self.view is not None:
@@ -179,7 +177,7 @@ class LadderCard(QWidget):
             )
         )
         moment = self._now + months * _MONTH
-        times = [point.time for point in self._tide]
+        times = self._tide.time
         pinned = frozenset(
             number for number, point in enumerate(self._tide) if point.name in self.view.pinned
         )

@@ -11,8 +11,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from good_tide.core.history import TidePoint
 from good_tide.core.hours import Hours
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.core.translation import tr
 from good_tide.core.words import local
 from good_tide.desktop.painting.palette import Palette
@@ -39,8 +39,8 @@ class _Past(NamedTuple):
     weeks: int
 
     @classmethod
-    def of(cls, tide: Sequence[TidePoint]) -> _Past:
-        times = [local(point.time) for point in tide]
+    def of(cls, tide: Tide) -> _Past:
+        times = [local(time) for time in tide.time]
         weeks = {when.isocalendar()[:2] for when in times}
         return cls(Counter((when.weekday(), when.hour) for when in times), max(1, len(weeks)))
 
@@ -60,7 +60,7 @@ class WeekPicture(QWidget):
         self._look = look
         self._open: set[Cell] = {(day, hour) for day in range(7) for hour in range(24)}
         self._parts: dict[Cell, float] = {}
-        self._tide: Sequence[TidePoint] = ()
+        self._tide = NO_TIDE
         self._past: _Past | None = None
         """Counted when it is first to be seen: of a long history that takes a while."""
         self._drag: tuple[Cell, bool, frozenset[Cell]] | None = None
@@ -88,7 +88,7 @@ class WeekPicture(QWidget):
         """Whether every hour is closed."""
         return not self._open
 
-    def show_tide(self, tide: Sequence[TidePoint]) -> None:
+    def show_tide(self, tide: Tide) -> None:
         """Show how many past snapshots there were in each hour of the week."""
         self._tide, self._past = tide, None
         self.update()

@@ -5,10 +5,11 @@ from __future__ import annotations
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from good_tide.core.history import TidePoint, known_parts
+from good_tide.core.history import known_parts
 from good_tide.core.identifiers import JobId
 from good_tide.core.job_facts import JobFacts, StoreState
 from good_tide.core.status import Mood, State, Status, status
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.core.translation import tr
 from good_tide.core.work_words import work_words
 from good_tide.desktop.link import AgentLink
@@ -50,7 +51,7 @@ class JobState(QObject):
         self._link = link
         self.overview = Overview(StoreState.UNKNOWN)
         self._wanted = JobId("")
-        self._tide: tuple[TidePoint, ...] = ()
+        self._tide = NO_TIDE
         link.hear(WorkGoesOn, self._goes_on)
         link.hear(WorkEnded, self._ended)
         link.hear(StandingsChanged, self._take_standings)
@@ -63,8 +64,7 @@ class JobState(QObject):
     def ask(self) -> None:
         """Bring everything up to date. Of a history that is known only what is new is asked for."""
         known = self._tide
-        names = known_parts([point.name for point in known])
-        call = ReadOverview(self._wanted, names)
+        call = ReadOverview(self._wanted, known_parts(known.name))
         self._link.ask(call, lambda answer: self._take(answer, known), in_order=True)
 
     def show_job(self, job: JobId) -> None:
@@ -72,11 +72,12 @@ class JobState(QObject):
         self._wanted = job
         self.ask()
 
-    def _take(self, answer: Overview, known: tuple[TidePoint, ...]) -> None:
+    def _take(self, answer: Overview, known: Tide) -> None:
         if answer.job != self._wanted and self._wanted in {job.id for job in answer.jobs}:
             return  # another job was chosen meanwhile, and its answer is on its way
         before = self.overview
-        self._tide = (*known[: answer.kept], *answer.tide)
+        held = known if answer.kept == len(known) else known[: answer.kept]
+        self._tide = held.then(answer.tide)
         self.overview = msgspec.structs.replace(answer, tide=self._tide, kept=0)
         self._link.job = self._wanted = answer.job
         if answer.state is StoreState.CATCHING_UP:

@@ -13,6 +13,7 @@ from good_tide.core.entries import Kind
 from good_tide.core.history import Span
 from good_tide.core.identifiers import HistoryId, JobId
 from good_tide.core.restoring import Extent
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words, printable, time_words
 from good_tide.desktop.link import AgentLink
@@ -64,7 +65,7 @@ class ChoicePane(QStackedWidget):
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._link, self._job, self._now = link, JobId(""), 0
-        self._model = TimelineModel([])
+        self._model = TimelineModel(NO_TIDE)
         self._compared: tuple[bytes, int, int, HistoryId] | None = None
         self._stale = False
         self._asked = 0

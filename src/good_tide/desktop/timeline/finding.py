@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 from good_tide.core.findings import Findings
 from good_tide.core.identifiers import JobId
 from good_tide.core.name_query import NameQuery
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, printable
 from good_tide.desktop.link import AgentLink
@@ -37,7 +38,7 @@ class Finding(QWidget):
     def __init__(self, link: AgentLink, parent: QWidget) -> None:
         super().__init__(parent)
         self._link = link
-        self.model, self.job = TimelineModel([]), JobId("")
+        self.model, self.job = TimelineModel(NO_TIDE), JobId("")
         self.bar = SearchBar()
         self._scrolled = 0
         self._before: tuple[bytes, bytes | None, int] | None = None

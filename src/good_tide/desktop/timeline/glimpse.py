@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 from good_tide.core.history import Span
 from good_tide.core.identifiers import JobId
 from good_tide.core.previews import PagesPreview, PicturePreview, Preview, SoundPreview, TextPreview
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.desktop.content.picture_pages import image_of
 from good_tide.desktop.link import AgentLink
@@ -31,7 +32,7 @@ class Glimpse(QFrame):
         self.setObjectName("card")
         self._link, self._job = link, JobId("")
         self._resting: Resting | None = None
-        self._model = TimelineModel([])
+        self._model = TimelineModel(NO_TIDE)
         self._known: dict[tuple[bytes, bytes], Preview] = {}
         self._words = label("")
         self._text = label("")

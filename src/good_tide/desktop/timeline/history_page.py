@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from good_tide.core.identifiers import JobId, SnapshotId
 from good_tide.core.restoring import Extent
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.desktop.link import AgentLink
 from good_tide.desktop.painting.palette import Palette
@@ -52,7 +53,7 @@ class HistoryPage(QWidget):
     def __init__(self, look: Palette, link: AgentLink) -> None:
         super().__init__()
         self._look, self._link = look, link
-        self.model = TimelineModel([])
+        self.model = TimelineModel(NO_TIDE)
         self._coming: TimelineModel | None = None
         """Of a newer history: takes the place of the one shown when all it needs has come."""
         self._job, self._now, self._lost = JobId(""), 0, 0
@@ -191,7 +192,7 @@ class HistoryPage(QWidget):
         elif (overview.history, overview.lost) != ((self._coming or self.model).history, self._lost):
             self._coming = self._model_of(overview)
             self._coming.follow(self.model)
-        self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
+        self.chart.pinned = self.model.tide.seqs_of(self._pinned)
         self._asked.clear()
         self.pane.forget()
         self._lost = overview.lost
@@ -205,7 +206,7 @@ class HistoryPage(QWidget):
         return model
 
     def _show_model(self) -> None:
-        self.chart.pinned = frozenset(point.seq for point in self.model.tide if point.name in self._pinned)
+        self.chart.pinned = self.model.tide.seqs_of(self._pinned)
         self.chart.show_model(self.model, self._now)
         self.lines.show_model(self.model, self._now)
         self.zoom.model = self.finding.model = self.model
@@ -266,7 +267,7 @@ class HistoryPage(QWidget):
     def plan_all(self, snapshot: SnapshotId, time: int, homes: tuple[str, str] | None = None) -> None:
         """Look at a moment, and open the plan that brings all covered folders back as they were then; below
         another home, if two are given."""
-        seq = next((point.seq for point in self.model.tide if point.name == snapshot), 0)
+        seq = self.model.tide.seq_of(snapshot)
         if seq:
             self.go(seq)
         self.plan([PickedItem(b"", snapshot, time)])
@@ -298,7 +299,7 @@ class HistoryPage(QWidget):
         self._show_crumbs()
         self._show_counts()
         moment = self.model.moment
-        self.pin.show_snapshot(self._job, self.model.tide[moment - 1].name if moment else None, self._pinned)
+        self.pin.show_snapshot(self._job, self.model.tide.name[moment - 1] if moment else None, self._pinned)
         self.chart.refresh()
         self.lines.refresh()
         self.pane.show_choice(self.model, self._job, self._now)

@@ -10,8 +10,9 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from good_tide.core.findings import Findings
-from good_tide.core.history import NO_HISTORY, Lifeline, Span, TidePoint
+from good_tide.core.history import NO_HISTORY, Lifeline, Span
 from good_tide.core.identifiers import HistoryId
+from good_tide.core.tide import Tide
 from good_tide.core.translation import tr
 from good_tide.core.words import number_words, printable, time_words
 from good_tide.desktop.painting.time_axis import TimeAxis
@@ -71,9 +72,9 @@ class TimelineModel:
     by their names.
     """
 
-    def __init__(self, tide: Sequence[TidePoint], history: HistoryId = NO_HISTORY) -> None:
-        self.tide, self.history = list(tide), history
-        times = [point.time for point in tide] or [0]
+    def __init__(self, tide: Tide, history: HistoryId = NO_HISTORY) -> None:
+        self.tide, self.history = tide, history
+        times = tide.time or [0]
         self.axis = TimeAxis(times[0], times[-1])
         self.root = b""
         self.moment = len(self.tide)
@@ -89,7 +90,7 @@ class TimelineModel:
         self._laid_out: tuple[object, list[Row], dict[bytes, Row]] = (None, [], {})
         """The rows as they were last asked for, and what they depend on."""
         self._taken_in = 0
-        self._times = [point.time for point in self.tide]
+        self._times = tide.time
         self._flooded: set[tuple[bytes, int]] = set()
         self.says: tuple[bytes, frozenset[int]] | None = None
         """A path, and in which of its versions a phrase stands that somebody looks for."""
@@ -99,12 +100,10 @@ class TimelineModel:
     def _find_floods(self) -> dict[int, int]:
         """Snapshots in which far more files were rewritten than usual, with how many: worth a mark of their
         own."""
-        usual = statistics.median([point.changed for point in self.tide if point.changed] or [1])
-        return {
-            point.seq: point.changed
-            for point in self.tide
-            if point.changed >= max(_FLOOD_FILES, _FLOOD_FACTOR * usual)
-        }
+        seqs, rewritten = self.tide.seq, self.tide.changed
+        usual = statistics.median([count for count in rewritten if count] or [1])
+        flood = max(_FLOOD_FILES, _FLOOD_FACTOR * usual)
+        return {seq: count for seq, count in zip(seqs, rewritten, strict=True) if count >= flood}
 
     def follow(self, before: TimelineModel) -> None:
         """Show what another model shows, in this one's history: the same folder, row and stretch of time. Who
@@ -118,11 +117,9 @@ class TimelineModel:
         self.axis.extend(self.tide[-1].time)
         if before.moment < len(before.tide):
             point = before.tide[before.moment - 1]
-            same = next((one.seq for one in self.tide if one.name == point.name), None)
-            self.moment = self.nearest(point.time) if same is None else same
+            self.moment = self.tide.seq_of(point.name) or self.nearest(point.time)
         if 0 < before.against <= len(before.tide):
-            point = before.tide[before.against - 1]
-            self.against = next((one.seq for one in self.tide if one.name == point.name), 0)
+            self.against = self.tide.seq_of(before.tide.name[before.against - 1])
 
     def picked(self, path: bytes) -> PickedItem:
         """A path at the chosen moment, as it is named to the agent: as it was called then."""

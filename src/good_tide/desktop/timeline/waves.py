@@ -8,10 +8,10 @@ from __future__ import annotations
 import math
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from operator import mul
+from operator import add, mul
 from typing import NamedTuple
 
-from good_tide.core.history import TidePoint
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.desktop.painting.time_axis import TimeAxis
 
 EVERY = 2
@@ -39,10 +39,9 @@ class Shape(NamedTuple):
 class Waves:
     """What the snapshots of a history brought and removed."""
 
-    def __init__(self, tide: Sequence[TidePoint] = ()) -> None:
-        self._times = [point.time for point in tide]
-        self._grown = [point.added_bytes + point.changed_bytes for point in tide]
-        self._gone = [point.removed_bytes for point in tide]
+    def __init__(self, tide: Tide = NO_TIDE) -> None:
+        self._times, self._gone = tide.time, tide.removed_bytes
+        self._grown = list(map(add, tide.added_bytes, tide.changed_bytes))
 
     def over(self, axis: TimeAxis) -> Shape:
         """The waves over an axis."""

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QToolButton, QWidget
 
+from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
 from good_tide.desktop.painting.icons import icon
 from good_tide.desktop.painting.palette import Palette
@@ -24,7 +25,7 @@ class ZoomTools(QWidget):
     def __init__(self, look: Palette) -> None:
         super().__init__()
         self._look = look
-        self.model = TimelineModel([])
+        self.model = TimelineModel(NO_TIDE)
         self.setLayout(
             line(
                 self._tool("minus", tr("Show more time (−)"), lambda: self.by(_MORE)),

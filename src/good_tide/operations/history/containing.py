@@ -10,6 +10,7 @@ from good_tide.core.errors import DamageError, PersonError
 from good_tide.core.history import Span, TidePoint
 from good_tide.core.name_query import folded
 from good_tide.core.progress import Control, Progress
+from good_tide.core.tide import Tide
 from good_tide.core.translation import tr
 from good_tide.operations.history.browse import entry_at
 from good_tide.operations.history.showing import content_of
@@ -26,7 +27,7 @@ _SPACE = re.compile(r"\s+")
 def containing(
     viewer: Viewer,
     store: Store,
-    tide: Sequence[TidePoint],
+    tide: Tide,
     life: Sequence[tuple[bytes, Span]],
     phrase: str,
     control: Control,

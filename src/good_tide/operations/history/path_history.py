@@ -8,8 +8,9 @@ from collections.abc import Sequence
 import msgspec
 
 from good_tide.core.entries import Kind
-from good_tide.core.history import Lifeline, Span, TidePoint
+from good_tide.core.history import Lifeline, Span
 from good_tide.core.identifiers import MachineId, SnapshotId
+from good_tide.core.tide import Tide
 from good_tide.storage.catalog import Catalog
 
 
@@ -85,7 +86,7 @@ def version_before(life: Sequence[tuple[bytes, Span]], current: Span | None) -> 
     return earlier[-1] if earlier else None
 
 
-def _timed(line: Lifeline, own: bytes, tide: list[TidePoint]) -> PathHistory:
+def _timed(line: Lifeline, own: bytes, tide: Tide) -> PathHistory:
     newest = tide[-1].seq
     points = {point.seq: point for point in tide}
     versions = []

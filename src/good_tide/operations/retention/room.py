@@ -4,18 +4,18 @@ gets short."""
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from pathlib import Path
 from typing import get_args
 
 import msgspec
 
 from good_tide.core.clock import SECOND
-from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId
 from good_tide.core.parts import By, Taking
 from good_tide.core.progress import Control
 from good_tide.core.settings import Room
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.core.translation import tr
 from good_tide.core.words import local, printable
 from good_tide.operations.context import Context
@@ -45,9 +45,7 @@ class RoomFacts(msgspec.Struct, frozen=True):
     added: tuple[int, ...] = ()
 
 
-def room_facts(
-    stored: int, room: Room, tide: Sequence[TidePoint], now: int, size: tuple[int, int]
-) -> RoomFacts:
+def room_facts(stored: int, room: Room, tide: Tide, now: int, size: tuple[int, int]) -> RoomFacts:
     """Room of a store.
 
     :param size: bytes free and in all where it is.
@@ -61,7 +59,7 @@ def room_facts(
     return RoomFacts(stored, free, total, limit, room.reserve_bytes, short, usable, tuple(daily(tide, now)))
 
 
-def store_room(context: Context, store: Store, room: Room, tide: Sequence[TidePoint] = ()) -> RoomFacts:
+def store_room(context: Context, store: Store, room: Room, tide: Tide = NO_TIDE) -> RoomFacts:
     """Room of an open store.
 
     :param tide: the snapshots of the machine, for the forecast.
@@ -74,18 +72,18 @@ def store_room(context: Context, store: Store, room: Room, tide: Sequence[TidePo
     return room_facts(store.place.total_bytes(), room, tide, context.clock.now(), size)
 
 
-def daily(tide: Sequence[TidePoint], now: int) -> list[int]:
+def daily(tide: Tide, now: int) -> list[int]:
     """Stored bytes of each of the past days, oldest first; a machine's first snapshot, which brings
     everything, left out."""
-    later = [point for point in tide if point.seq > 1]
+    later = tide[1:] if tide and tide.seq[0] == 1 else tide
     if not later:
         return []
-    days = min(PAST_DAYS, (now - later[0].time) // _DAY)
+    days = min(PAST_DAYS, (now - later.time[0]) // _DAY)
     added = [0] * days
-    for point in later:
-        ago = (now - point.time) // _DAY
+    for time, stored in zip(later.time, later.stored, strict=True):
+        ago = (now - time) // _DAY
         if 0 <= ago < days:
-            added[days - 1 - ago] += point.stored
+            added[days - 1 - ago] += stored
     return added
 
 

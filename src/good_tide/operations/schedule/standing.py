@@ -11,7 +11,6 @@ import msgspec
 from good_tide.core.clock import SECOND
 from good_tide.core.errors import GoodTideError
 from good_tide.core.health import StoreHealth, StoreTrouble, left_trouble, proven_words, store_troubles
-from good_tide.core.history import TidePoint
 from good_tide.core.job_facts import JobFacts, StoreState, Topic, Trouble
 from good_tide.core.places import DiskFacts
 from good_tide.core.planning import Decision, Facts, JobRecord, after_clock, decide, next_start
@@ -20,6 +19,7 @@ from good_tide.core.rhythm import spread_share
 from good_tide.core.settings import Job, StoreRef
 from good_tide.core.standing import JobStanding, StoreStanding
 from good_tide.core.status import status
+from good_tide.core.tide import NO_TIDE, Tide
 from good_tide.core.translation import tr
 from good_tide.core.words import printable
 from good_tide.operations.context import Context, open_context
@@ -212,14 +212,14 @@ class Standings:
         )
         return *found, names
 
-    def _tide(self, job: Job, ref: StoreRef) -> list[TidePoint]:
+    def _tide(self, job: Job, ref: StoreRef) -> Tide:
         identity = ref.store
         if not identity:  # it was never opened by a version that keeps it
             where, holdings = self.place_now(ref), self._here.holdings
             try:
                 identity = store_id(where) if where is not None else areas.store_of_area(holdings, ref)
             except GoodTideError:
-                return []
+                return NO_TIDE
         since = self._clock.now() - (PAST_DAYS + 1) * _DAY
         return known_tide(self._here.cache, identity, (job.machine or self._here.machine).id, since)
 
@@ -250,7 +250,7 @@ class Standings:
         stored = 0
         if job.room.limit_bytes or job.room.limit_part:
             stored = self._sizes.bytes_in(where) or 0
-        usable = room_facts(stored, job.room, (), self._clock.now(), (disk.free, disk.total)).usable
+        usable = room_facts(stored, job.room, NO_TIDE, self._clock.now(), (disk.free, disk.total)).usable
         step = int(10 ** max(0, len(str(usable)) - 3))
         return usable // step * step
 

@@ -12,10 +12,10 @@ from pathlib import Path
 import msgspec
 
 from good_tide.core.errors import DamageError, PersonError
-from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import MachineId, SnapshotId, StoreId, local_name
 from good_tide.core.progress import Control
 from good_tide.core.records import Machine
+from good_tide.core.tide import Tide
 from good_tide.core.translation import tr
 from good_tide.crypto.slots import slot_hint
 from good_tide.operations.stores.opened import machines_in
@@ -183,7 +183,7 @@ def known_snapshot(cache: Path, identity: StoreId, name: str) -> tuple[str, int]
     return glance_snapshot(_catalog_file(cache, identity), name)
 
 
-def known_tide(cache: Path, identity: StoreId, machine: MachineId, since: int) -> list[TidePoint]:
+def known_tide(cache: Path, identity: StoreId, machine: MachineId, since: int) -> Tide:
     """A machine's snapshots from a moment on, and the newest, as the local catalog of a store has them:
     without store and passphrase."""
     return glance_tide(_catalog_file(cache, identity), machine, since)

@@ -10,6 +10,7 @@ import unittest
 from good_tide.core.clock import SECOND
 from good_tide.core.history import TidePoint
 from good_tide.core.identifiers import SnapshotId
+from good_tide.core.tide import Tide
 from good_tide.desktop.painting.time_axis import TimeAxis
 from good_tide.desktop.timeline.waves import _KERNEL, _POWER, _REACH, EVERY, Waves
 from tests.support.base import HOUR, T0
@@ -39,7 +40,7 @@ class WavesTest(unittest.TestCase):
             shown = [one for one in self.tide if self.axis.start <= one.time <= self.axis.end]
             columns = [int(self.axis.x(one.time)) for one in shown]
             highest = max(max(one.added_bytes, one.removed_bytes) for one in shown)
-            made = Waves(self.tide).over(self.axis)
+            made = Waves(Tide.of(self.tide)).over(self.axis)
             self.assertEqual(made.columns, sorted(set(columns)))
             self.assertEqual(made.peak, max(shown, key=lambda one: one.added_bytes).seq)
             for heights, sizes in (
@@ -56,10 +57,10 @@ class WavesTest(unittest.TestCase):
                     self.assertAlmostEqual(height, max(near, default=0.0))
 
     def test_nothing_in_sight_and_nothing_brought(self) -> None:
-        made = Waves([point(1, T0, 0, 0)]).over(self.axis)
+        made = Waves(Tide.of([point(1, T0, 0, 0)])).over(self.axis)
         self.assertEqual((set(made.up), set(made.down), made.peak), ({0.0}, {0.0}, 1))
         self.axis.start, self.axis.end = T0 - 9 * HOUR, T0 - 8 * HOUR
-        made = Waves(self.tide).over(self.axis)
+        made = Waves(Tide.of(self.tide)).over(self.axis)
         self.assertEqual((set(made.up), made.columns, made.peak), ({0.0}, [], 0))
         self.assertEqual(Waves().over(TimeAxis(T0, T0 + SECOND)).columns, [])
 

@@ -8,6 +8,7 @@ from good_tide.core.clock import SetClock
 from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job, Room, StoreRef
+from good_tide.core.tide import NO_TIDE
 from good_tide.operations.retention.room import plan_room, room_facts, taking
 from good_tide.operations.retention.thinning import (
     pin,
@@ -77,8 +78,8 @@ class RoomTest(GoodTideTest):
 
     def test_limit_and_reserve_say_how_much_is_missing(self) -> None:
         stored, size = self.store.place.total_bytes(), self.store.place.room()
-        self.assertEqual(room_facts(stored, Room(), (), T0, size).short, 0)
-        self.assertEqual(room_facts(stored, Room(limit_bytes=stored - 1000), (), T0, size).short, 1000)
-        facts = room_facts(stored, Room(reserve_bytes=1 << 60), (), T0, size)
+        self.assertEqual(room_facts(stored, Room(), NO_TIDE, T0, size).short, 0)
+        self.assertEqual(room_facts(stored, Room(limit_bytes=stored - 1000), NO_TIDE, T0, size).short, 1000)
+        facts = room_facts(stored, Room(reserve_bytes=1 << 60), NO_TIDE, T0, size)
         self.assertEqual(facts.short, (1 << 60) - facts.free)
-        self.assertEqual(room_facts(stored, Room(limit_part=1.0), (), T0, size).limit, facts.total)
+        self.assertEqual(room_facts(stored, Room(limit_part=1.0), NO_TIDE, T0, size).limit, facts.total)

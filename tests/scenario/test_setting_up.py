@@ -8,6 +8,7 @@ import shutil
 from pathlib import Path
 from unittest import mock
 
+import msgspec
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtTest import QTest
@@ -209,6 +210,26 @@ class WindowTest(SetUpWindowTest):
         box, share = place.picture.boxes[-1]
         place.picture.chosen.emit(share.path)
         self.assertIsNotNone(place.picture.folder_at(QPointF(box.center())))
+
+    def test_what_is_told_of_before_a_change_does_not_weigh_it(self) -> None:
+        self.settle(lambda: self.page.survey is not None and self.page.survey.done)
+        before, words = self.page.survey, self.page._what.text()
+        assert before is not None
+        self.page._items()[0].setCheckState(Qt.CheckState.Unchecked)
+        self.page.take_survey(msgspec.structs.replace(before, files=7_000))
+        self.assertEqual(self.page._what.text(), words)
+        self.settle()
+        self.set_up()
+        self.window.show_view(VIEWS[1])
+        place = self.views.coverage
+        self.settle(lambda: place.survey is not None and place.survey.done)
+        known = place.survey
+        assert known is not None
+        (self.home / "Plans").mkdir()
+        place.cover(str(self.home / "Plans"))
+        place.take_survey(known)
+        self.assertFalse(place.keep.isEnabled())
+        self.assertIn("Weighing", place._difference.text())
 
     def test_folders_are_covered_and_uncovered_and_deeper_ones_come_when_opened(self) -> None:
         self.set_up()

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QTreeWidgetItem
 
+from good_tide.core.comparing import Comparison, Verdict
 from good_tide.core.differences import Counts, Differences, Differing, What
 from good_tide.core.restoring import Extent
 from good_tide.core.words import size_words
@@ -18,6 +19,7 @@ from good_tide.desktop.painting.picture import NAME_WIDTH
 from good_tide.desktop.timeline.folder_pane import FolderPane
 from good_tide.protocol.history_calls import DifferencesView
 from good_tide.protocol.schedule_calls import TakeSnapshot
+from good_tide.protocol.version_calls import Beside, ComparisonView
 from good_tide.storage.store import Store
 from tests.support.base import OFFICE, tree
 from tests.support.windows import WindowTest, row_of
@@ -294,8 +296,14 @@ class TwoMarksTest(WindowTest):
             lambda: "Differs from the other mark: 1 line only here" in self.pane.inspector._verdict.text()
         )
         self.assertIn("at the other mark", self.pane.inspector.content.difference._one_head.text())
+        picked, third = self.pane.inspector._picked, self.place.model.tide[2].name
         self.place.mark(2)
-        self.until(lambda: "The same as the other mark" in self.pane.inspector._verdict.text())
+        same = "The same as the other mark"
+        self.until(lambda: same in self.pane.inspector._verdict.text())
+        late = Comparison(Verdict.OTHER, "Differs from the other mark")
+        view = ComparisonView(picked.path, picked.snapshot, Beside.MARK, late)
+        self.pane.inspector.take_comparison(view, third)
+        self.assertIn(same, self.pane.inspector._verdict.text(), "what comes late is of the mark before")
         self.place.mark(1)
         self.until(lambda: mode.text() == "Against now")
 

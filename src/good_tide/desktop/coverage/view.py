@@ -4,7 +4,6 @@ they are kept."""
 from __future__ import annotations
 
 import os
-import secrets
 from collections.abc import Sequence
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
@@ -67,7 +66,7 @@ class CoveragePage(View):
         self.folders: list[str] = []
         self._home = ""
         self._job = JobId("")
-        self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
+        self._number = link.number()
         self._before: SurveyView | None = None
         self.survey: SurveyView | None = None
         self.sentence = label("", "quiet", wrap=True)
@@ -190,6 +189,7 @@ class CoveragePage(View):
         self.bar.setVisible(self._is_changed())
         self.keep.setEnabled(False)
         self._difference.setText(tr("Weighing the change…"))
+        self._number = self._link.number()  # what is still told of before the change says nothing of it
         self._timer.start()
 
     def _ask(self, again: bool = False) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 import tomllib
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -66,7 +65,7 @@ class SetUpPage(QWidget):
         self._found_words: list[str] = []
         self._rules: tuple[str, ...] = ()
         self.survey: SurveyView | None = None
-        self._number = secrets.randbelow(1 << 30)  # answers go to all windows, and each knows its own
+        self._number = link.number()
         self.folders = QListWidget()
         self.folders.setAccessibleName(tr("Folders to cover"))
         self.points = QComboBox()
@@ -95,7 +94,7 @@ class SetUpPage(QWidget):
         link.hear(DisksChanged, self._disks_changed)
         self._lay_out()
         self._timer.timeout.connect(self._ask_survey)
-        self.folders.itemChanged.connect(lambda item: self._timer.start())
+        self.folders.itemChanged.connect(lambda item: self._folders_changed())
         self.points.activated.connect(self._start_from)
         self.place.changed.connect(self._place_changed)
         self.secrecy.changed.connect(self._show)
@@ -227,6 +226,10 @@ class SetUpPage(QWidget):
             known.setCheckState(Qt.CheckState.Checked)
         else:
             self._add_row(folder, True)
+        self._folders_changed()
+
+    def _folders_changed(self) -> None:
+        self._number = self._link.number()  # what is still told of those before says nothing of these
         self._timer.start()
 
     def _start_from(self, number: int) -> None:

@@ -183,7 +183,7 @@ class ChoicePane(QStackedWidget):
         chosen = self._model.chosen
         now = picked.path if chosen is None else chosen[0].path
         call = ReadComparison(self._job, picked.path, picked.snapshot, picked.time, beside, against, now)
-        self._link.ask(call, self.inspector.take_comparison, self._no_version)
+        self._link.ask(call, lambda view: self.inspector.take_comparison(view, against), self._no_version)
 
     def _ask_changes(self, numbers: tuple[int, int]) -> None:
         """How much some of the shown versions changed, each against the one before it."""

@@ -319,9 +319,13 @@ class Inspector(QWidget):
         self._modes.button(_NOW).setText(tr("Against now") if self._marked is None else tr("Against mark"))
         self._show_mode(self._modes.checkedId())
 
-    def take_comparison(self, view: ComparisonView) -> None:
-        """How it compares has come."""
-        if (view.path, view.snapshot) == (self._picked.path, self._picked.snapshot):
+    def take_comparison(self, view: ComparisonView, marked: SnapshotId | None) -> None:
+        """How it compares has come.
+
+        :param marked: where the second mark was when it was asked for.
+        """
+        asked = view.path, view.snapshot, marked
+        if asked == (self._picked.path, self._picked.snapshot, self._marked):
             self._comparisons[view.beside] = view.comparison
             if self._detail is not None:
                 self._show_mode(self._modes.checkedId())

@@ -230,6 +230,17 @@ class PlacesTest(WindowTest):
             [event.what for event in self.agent.context.journal.events(Filter(job=OFFICE))],
         )
 
+    def test_what_a_ladder_makes_of_new_snapshots_is_worked_out_where_it_is_seen(self) -> None:
+        card = self.place.ladder
+        self.assertEqual(len(card.picture.times), 6)
+        self.window.show_view(VIEWS[0])
+        self.window.link.ask(TakeSnapshot(self.window.link.job))
+        self.until(lambda: len(self.window.overview.tide) == 7)
+        self.assertEqual(len(card.picture.times), 6)
+        self.window.show_view(VIEWS[3])
+        self.until(lambda: len(card.picture.times) == 7)
+        self.assertIn("Keeps 7 of 7", card.words.text())
+
     def test_precious_files_are_named_beside_the_ladder(self) -> None:
         card = self.place.ladder
         card.precious.setText("Contracts/; !x")

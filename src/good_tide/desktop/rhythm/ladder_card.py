@@ -109,9 +109,9 @@ class LadderCard(QWidget):
         self.discard.clicked.connect(lambda: self.take(self.view) if self.view is not None else None)
 
     def show_tide(self, tide: Tide, now: int) -> None:
-        """The job's snapshots."""
+        """The job's snapshots. What a ladder makes of them is worked out only where it is seen."""
         self._tide, self._now = tide, now
-        if self.view is not None:
+        if self.view is not None and self.isVisible():
             self._show()
 
     def take(self, view: RhythmView) -> None:
@@ -178,14 +178,11 @@ class LadderCard(QWidget):
         )
         moment = self._now + months * _MONTH
         times = self._tide.time
-        pinned = frozenset(
-            number for number, point in enumerate(self._tide) if point.name in self.view.pinned
-        )
+        names = self._tide.name
+        pinned = frozenset(number for number, name in enumerate(names) if name in self.view.pinned)
         later = coming(times, moment) if months else []
         self.picture.show_history([*times, *later], pinned, moment, self.view.zone)
-        self._asked = tuple(
-            point.name for point, stay in zip(self._tide, self.picture.stays, strict=False) if not stay
-        )
+        self._asked = tuple(name for name, stay in zip(names, self.picture.stays, strict=False) if not stay)
         self.words.setText(self._said(months))
         if self._asked:
             self._timer.start()
@@ -214,7 +211,8 @@ class LadderCard(QWidget):
         said = tr("Keeps {kept} of {total}").format(kept=number_words(kept), total=number_words(total))
         there = len(self._tide)
         if self._asked:
-            back = sum(point.stored for point, stay in zip(self._tide, stays, strict=False) if not stay)
+            brings = zip(self._tide.stored, stays, strict=False)
+            back = sum(stored for stored, stay in brings if not stay)
             said += (
                 "; " + tr("gives back {gives_back}").format(gives_back=size_words(gives_back))
                 if gives_back is not None

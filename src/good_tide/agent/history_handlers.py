@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
+import threading
+import time
+from concurrent.futures import Future
+from typing import NamedTuple
+
+import msgspec
+
 from good_tide.agent.schedule_handlers import ScheduleHandlers
 from good_tide.agent.sessions import Sessions
 from good_tide.agent.worker import Worker
-from good_tide.core.identifiers import HistoryId
+from good_tide.core.errors import GoodTideError
+from good_tide.core.identifiers import HistoryId, JobId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.tide import NO_TIDE
 from good_tide.core.translation import tr
@@ -26,6 +35,15 @@ from good_tide.protocol.history_calls import (
 )
 
 _SHOWN = (StoreState.READY, StoreState.EMPTY)
+_AHEAD_SECONDS = 1.0
+"""So long after it was made an overview that was made ahead is given to who asks."""
+
+
+class _Ahead(NamedTuple):
+    """An overview that was made before somebody asked for it, and when, by the monotonic clock."""
+
+    overview: Overview
+    made: float
 
 
 class HistoryHandlers:
@@ -35,6 +53,7 @@ class HistoryHandlers:
         self, context: Context, sessions: Sessions, worker: Worker, schedule: ScheduleHandlers
     ) -> None:
         self._context, self._sessions, self._worker, self._schedule = context, sessions, worker, schedule
+        self._ahead: Future[_Ahead | None] | None = None
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
@@ -46,9 +65,41 @@ class HistoryHandlers:
             ReadGaps.by(self.gaps),
         )
 
+    def begin_ahead(self) -> None:
+        """Make the overview that the window which began this agent asks for as soon as it is drawn. Who asks
+        meanwhile waits for it, so that nothing is read twice at the same time."""
+        coming: Future[_Ahead | None] = Future()
+        self._ahead = coming
+        threading.Thread(target=self._make_ahead, args=(coming,), name="ahead", daemon=True).start()
+
+    def _make_ahead(self, coming: Future[_Ahead | None]) -> None:
+        """What is wrong is said when the window asks."""
+        made = None
+        try:
+            with contextlib.suppress(GoodTideError, OSError):
+                made = _Ahead(self._made(ReadOverview(JobId(""))), time.monotonic())
+        finally:
+            coming.set_result(made)
+
     def overview(self, wanted: ReadOverview) -> Overview:
         """Everything the window shows of a job; of the first one there is, if there is none with this
         identity."""
+        coming, self._ahead = self._ahead, None
+        ahead = coming.result() if coming is not None else None
+        if ahead is None or not self._fits(ahead, wanted):
+            return self._made(wanted)
+        return msgspec.structs.replace(
+            ahead.overview, now=self._context.clock.now(), work=self._worker.current
+        )
+
+    def _fits(self, ahead: _Ahead, wanted: ReadOverview) -> bool:
+        """Whether an overview that was made ahead is what is asked for, and holds still."""
+        overview, age = ahead.overview, time.monotonic() - ahead.made
+        if wanted.known or wanted.job not in ("", overview.job) or overview.state not in _SHOWN:
+            return False
+        return age < _AHEAD_SECONDS and self._sessions.of(overview.job).history() == overview.history
+
+    def _made(self, wanted: ReadOverview) -> Overview:
         sessions = self._sessions.all()
         if not sessions:
             here = self._context.here

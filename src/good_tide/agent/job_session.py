@@ -6,8 +6,7 @@ import contextlib
 import logging
 import os
 import threading
-from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -261,11 +260,15 @@ class JobSession:
         """The snapshots of this machine, without so many of the first of them."""
         return self.catalog().tide(self.machine.id, after)
 
-    def news(self, known: Iterable[KnownHistory]) -> tuple[HistoryId, int, Tide]:
+    def history(self) -> HistoryId:
+        """What stands for the snapshots of this machine, as the catalog has them."""
+        return self.catalog().history(self.machine.id)
+
+    def news(self, known: Sequence[KnownHistory]) -> tuple[HistoryId, int, Tide]:
         """The history of this machine for somebody who knows parts of it: what stands for it, how many of the
         first snapshots are known, and the others."""
         with self.catalog().held_still() as catalog:
-            kept = still_holds(known, catalog.snapshot_ids(self.machine.id))
+            kept = still_holds(known, catalog.snapshot_ids(self.machine.id)) if known else 0
             return catalog.history(self.machine.id), kept, catalog.tide(self.machine.id, kept)
 
     def snapshot(self, name: SnapshotId, time: int) -> Snapshot:
@@ -410,13 +413,10 @@ class JobSession:
         """Stored bytes that each week added, as far as history was read."""
         if self.last_state not in (StoreState.READY, StoreState.EMPTY):
             return ()
-        history = self.catalog().history(self.machine.id)
+        history = self.history()
         if self._weeks[0] != history:
-            tide, added = self.tide(), Counter[int]()
-            for time, stored in zip(tide.time, tide.stored, strict=True):
-                added[(time - _FIRST_MONDAY) // _WEEK] += stored
-            by_week = ((week * _WEEK + _FIRST_MONDAY, stored) for week, stored in added.items())
-            self._weeks = history, tuple(by_week)
+            added = self.catalog().stored_each(self.machine.id, _FIRST_MONDAY, _WEEK)
+            self._weeks = history, tuple(added)
         return self._weeks[1]
 
     def ruled_out(self, coverage: Coverage) -> int:

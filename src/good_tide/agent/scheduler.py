@@ -53,10 +53,15 @@ class Scheduler:
         self._came: dict[JobId, int] = {}
         self._here: dict[tuple[JobId, StoreId], bool] = {}
         self._poked, self._ended = threading.Event(), threading.Event()
+        self._rest = 0.0
         self._thread = threading.Thread(target=self._run, name="rhythm", daemon=True)
 
-    def begin(self) -> None:
-        """Keep the rhythm from now on."""
+    def begin(self, rest: float = 0.0) -> None:
+        """Keep the rhythm from now on.
+
+        :param rest: seconds before the first look, unless something happens.
+        """
+        self._rest = rest
         self._thread.start()
 
     def end(self) -> None:
@@ -71,6 +76,7 @@ class Scheduler:
         self._poked.set()
 
     def _run(self) -> None:
+        self._poked.wait(self._rest)
         while not self._ended.is_set():
             self._poked.clear()
             try:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import logging
 import os
 import signal
@@ -58,7 +57,6 @@ from good_tide.protocol.agent_calls import (
     Hello,
     HistoryChanged,
     PauseWork,
-    ReadOverview,
     ResumeWork,
     StayRunning,
     StopWork,
@@ -78,6 +76,8 @@ from good_tide.viewing.apart import Viewer
 
 _log = logging.getLogger(__name__)
 
+_REST_SECONDS = 1.0
+"""So long an agent that a window began looks after that window first."""
 _WATCH_SECONDS = 15.0
 """The system tells at once when a disk is mounted or goes; so often the agent looks besides."""
 _ENDING_SECONDS = 20.0
@@ -234,17 +234,11 @@ class Agent:
         self._disk_watch.start()
         self._clients_changed(self._server.count)  # whoever began it may never come
         self.take_notice()
-        self.scheduler.begin()
         if self._while_used:
-            threading.Thread(target=self._look_ahead, name="ahead", daemon=True).start()
+            self.history.begin_ahead()
+        self.scheduler.begin(_REST_SECONDS if self._while_used else 0.0)
         self._server.serve()
         self.close()
-
-    def _look_ahead(self) -> None:
-        """Open what the window that began this agent will ask for; it is still being drawn. What is wrong is
-        said when it asks."""
-        with contextlib.suppress(GoodTideError, OSError):
-            self.history.overview(ReadOverview(JobId("")))
 
     def take_notice(self) -> None:
         """Note what an agent before this one left unfinished."""

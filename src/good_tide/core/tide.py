@@ -3,7 +3,7 @@ looks at it."""
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Any, overload
 
 import msgspec
@@ -73,8 +73,10 @@ class Tide(msgspec.Struct, frozen=True):
         """The number of a snapshot, 0 for one that is not among them."""
         return self.seq[self.name.index(name)] if name in self.name else 0
 
-    def seqs_of(self, names: Container[SnapshotId]) -> frozenset[int]:
+    def seqs_of(self, names: Collection[SnapshotId]) -> frozenset[int]:
         """The numbers of some snapshots, as far as they are among them."""
+        if not names:
+            return frozenset()
         return frozenset(seq for seq, name in zip(self.seq, self.name, strict=True) if name in names)
 
 

@@ -17,7 +17,7 @@ import msgspec
 
 from good_tide.core.identifiers import JobId
 
-PROTOCOL_VERSION = 9
+PROTOCOL_VERSION = 10
 
 Answer = TypeVar("Answer")
 

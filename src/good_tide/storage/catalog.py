@@ -67,10 +67,7 @@ class Catalog(CatalogFile):
     def snapshot_ids(self, machine: MachineId) -> list[SnapshotId]:
         """The snapshots of a machine in order of time."""
         with self._lock:
-            rows = self._db.execute(
-                "SELECT name FROM snapshot WHERE machine = ? ORDER BY seq", (self._machine(machine),)
-            )
-            return [SnapshotId(name) for (name,) in rows]
+            return self._tide(machine, 0, ("name",)).name
 
     @damage_noted
     def has_snapshots(self, machine: MachineId) -> bool:
@@ -212,10 +209,29 @@ class Catalog(CatalogFile):
     def tide(self, machine: MachineId, after: int = 0) -> Tide:
         """What each snapshot of a machine added, changed and removed, in order of time, without so many of
         the first of them."""
-        columns = ", ".join(Tide.__struct_fields__)
-        query = f"SELECT {columns} FROM snapshot WHERE machine = ? AND seq > ? ORDER BY seq"
         with self._lock:
-            return Tide.of_rows(self._db.execute(query, (self._machine(machine), after)).fetchall())
+            return self._tide(machine, after, Tide.__struct_fields__)
+
+    def _tide(self, machine: MachineId, after: int, fields: Sequence[str]) -> Tide:
+        """Some of the columns. SQLite makes them in its own code, as JSON, in half the time in which rows
+        come one by one; it keeps the order of what it is given (the aggregate sees the rows as the inner
+        query has them)."""
+        rows = f"SELECT {', '.join(fields)} FROM snapshot WHERE machine = ? AND seq > ? ORDER BY seq"
+        columns = ", ".join(f"json_group_array({field})" for field in fields)
+        made = self._db.execute(f"SELECT {columns} FROM ({rows})", (self._machine(machine), after)).fetchone()
+        return Tide(**{field: msgspec.json.decode(one) for field, one in zip(fields, made, strict=True)})
+
+    @damage_noted
+    def stored_each(self, machine: MachineId, begin: int, length: int) -> list[tuple[int, int]]:
+        """Stored bytes that the snapshots of a machine added in each stretch of time, with when it begins, in
+        order of time; stretches without any are left out.
+
+        :param begin: of one of the stretches, and ``length`` of each, nanoseconds since 1970 UTC.
+        """
+        query = """SELECT ?2 + (time - ?2) / ?3 * ?3 AS stretch, sum(stored) FROM snapshot WHERE machine = ?1
+            GROUP BY stretch ORDER BY stretch"""
+        with self._lock:
+            return self._db.execute(query, (self._machine(machine), begin, length)).fetchall()
 
     @damage_noted
     def folder(self, machine: MachineId, path: bytes) -> int | None:
@@ -406,7 +422,8 @@ class Catalog(CatalogFile):
     def names(self) -> set[str]:
         """Names of the snapshots it has taken in."""
         with self._lock:
-            return {name for (name,) in self._db.execute("SELECT name FROM snapshot")}
+            names = self._db.execute("SELECT json_group_array(name) FROM snapshot").fetchone()[0]
+            return msgspec.json.decode(names, type=set[str])
 
     @mended
     def count(self) -> int:

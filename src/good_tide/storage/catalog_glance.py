@@ -35,8 +35,10 @@ def glance_tide(file: Path, machine: MachineId, since: int) -> Tide:
     """A machine's snapshots from a moment on, and its newest whenever that was; oldest first, as
     ``Catalog.tide`` gives them."""
     columns = ", ".join(f"s.{name}" for name in Tide.__struct_fields__)
+    before = "SELECT seq FROM snapshot WHERE machine = m.id AND time < ?2 ORDER BY seq DESC LIMIT 1"
+    newest = "SELECT max(seq) FROM snapshot WHERE machine = m.id"
     query = f"""SELECT {columns} FROM snapshot s JOIN machine m ON m.id = s.machine WHERE m.key = ?1
-        AND (s.time >= ?2 OR s.seq = (SELECT max(seq) FROM snapshot WHERE machine = m.id)) ORDER BY s.seq"""
+        AND s.seq >= min(coalesce(({before}), 0) + 1, ({newest})) ORDER BY s.seq"""
     return Tide.of_rows(_rows(file, query, (machine, since)))
 
 

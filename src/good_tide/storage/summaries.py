@@ -55,15 +55,20 @@ def one_look(store: Store) -> Iterator[None]:
 
 
 def _listed(store: Store, known: Collection[str]) -> set[SnapshotId]:
-    """The snapshots that are there.
+    return listed_names(store, known, *(rows.names for rows in _read(store)))
 
-    :param known: those that are looked for among second copies too.
+
+def listed_names(store: Store, *known: Collection[str]) -> set[SnapshotId]:
+    """The snapshots that are there. Second copies, of which a store has as many, are listed only where one of
+    those that are known has gone: it was released, or is left as a copy.
+
+    Raises:
+        PlaceError: the disk gives nothing any more.
     """
     if not isinstance(store.place, Doubled):
         return set(store.snapshot_ids())
     names = set(map(SnapshotId, own_names(store.place.single.names(SNAPSHOT_FOLDER))))
-    every = (known, *(rows.names for rows in _read(store)))
-    return names if all(map(names.issuperset, every)) else set(store.snapshot_ids())
+    return names if all(map(names.issuperset, known)) else set(store.snapshot_ids())
 
 
 def snapshot_names(store: Store, known: Collection[str] = ()) -> set[SnapshotId]:

@@ -13,13 +13,15 @@ from good_tide.core.identifiers import Nanoseconds
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.progress import Silent
 from good_tide.core.settings import Job
+from good_tide.core.tide import NO_TIDE
 from good_tide.operations.snapshot.capture import capture
 from good_tide.operations.snapshot.request import CaptureRequest
 from good_tide.operations.stores.opening import open_ledger
 from good_tide.storage.catalog import _BELOW, Catalog
+from good_tide.storage.catalog_glance import glance_tide
 from good_tide.storage.store import Store
 from good_tide.system import jobs
-from tests.support.base import HOUR, MACHINE, OFFICE, T0, GoodTideTest, program
+from tests.support.base import HOUR, MACHINE, OFFICE, OTHER_MACHINE, T0, GoodTideTest, program
 
 
 class CatalogTest(GoodTideTest):
@@ -37,6 +39,26 @@ class CatalogTest(GoodTideTest):
         self.assertTrue(catalog.trouble)
         self.assertEqual(catalog.sync(self.store), [])
         self.assertEqual(len(catalog.tide(MACHINE.id)), 3)
+
+    def test_a_glance_shows_what_the_catalog_has_since_a_moment_and_the_newest(self) -> None:
+        catalog = Catalog(self.file, self.store.keys.fingerprint)
+        self.assertEqual(catalog.sync(self.store), [])
+        tide = catalog.tide(MACHINE.id)
+        for since, seen in ((0, 3), (T0, 3), (T0 + 1, 2), (T0 + 2 * HOUR, 1), (T0 + 90 * HOUR, 1)):
+            with self.subTest(since=since):
+                self.assertEqual(glance_tide(self.file, MACHINE.id, since), tide[-seen:])
+        self.assertEqual(glance_tide(self.file, OTHER_MACHINE.id, 0), NO_TIDE)
+
+    def test_what_was_stored_is_added_up_by_stretches_of_time(self) -> None:
+        catalog = Catalog(self.file, self.store.keys.fingerprint)
+        self.assertEqual(catalog.sync(self.store), [])
+        stored = catalog.tide(MACHINE.id).stored
+        begin = T0 - 5 * HOUR
+        self.assertEqual(
+            catalog.stored_each(MACHINE.id, begin, 2 * HOUR),
+            [(T0 - HOUR, stored[0]), (T0 + HOUR, stored[1] + stored[2])],
+        )
+        self.assertEqual(catalog.stored_each(OTHER_MACHINE.id, begin, HOUR), [])
 
     def test_what_stands_now_is_found_without_looking_at_all_that_stood(self) -> None:
         """Taking in a snapshot asks this of each folder; without an index of its own it takes the longer the

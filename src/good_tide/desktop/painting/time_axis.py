@@ -12,10 +12,14 @@ from good_tide.core.words import local
 MINUTE, HOUR, DAY = 60 * SECOND, 3600 * SECOND, 86400 * SECOND
 _NARROWEST = 5 * MINUTE
 _TICK_PIXELS = 96
+_LONGEST_WEEKS = 2
+"""Marks are no more weeks apart than this; farther ones are months."""
+_MONTHS = {1: 28, 3: 90, 6: 181, **{12 * years: 365 * years for years in (1, 2, 5, 10, 20, 50, 100)}}
+"""Months between marks, and days that lie between them at least."""
 
 
 class Tick(NamedTuple):
-    """A mark on the axis; ``major`` ones begin a new day or week."""
+    """A mark on the axis; ``major`` ones begin a new day, week or year."""
 
     time: int
     label: str
@@ -80,7 +84,8 @@ class TimeAxis:
         self.start, self.end = int(start), int(start + span)
 
     def ticks(self) -> Iterator[Tick]:
-        """Marks at whole minutes, hours, days or weeks, not nearer than their labels are wide."""
+        """Marks at whole minutes, hours, days, weeks, months or years; no nearer than their labels are
+        wide."""
         wanted = (self.end - self.start) / max(self.width, 1) * _TICK_PIXELS
         for step in (5, 10, 30):
             if step * MINUTE >= wanted:
@@ -90,7 +95,10 @@ class TimeAxis:
             if hours * HOUR >= wanted:
                 yield from self._clock_ticks(hours * 60)
                 return
-        yield from self._day_ticks(wanted)
+        if wanted <= _LONGEST_WEEKS * 7 * DAY:
+            yield from self._day_ticks(wanted)
+        else:
+            yield from self._month_ticks(wanted)
 
     def _clock_ticks(self, minutes: int) -> Iterator[Tick]:
         moment = local(self.start).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None)
@@ -103,6 +111,18 @@ class TimeAxis:
                     time, f"{moment:%a} {moment.day} {moment:%b}" if midnight else f"{moment:%H:%M}", midnight
                 )
             moment += timedelta(minutes=minutes)
+
+    def _month_ticks(self, wanted: float) -> Iterator[Tick]:
+        """Marks at the first of some months, or of some years, each with its year: in a long history days of
+        the week tell nothing."""
+        months = next((months for months, days in _MONTHS.items() if days * DAY >= wanted), max(_MONTHS))
+        begin, end = local(self.start), local(self.end).replace(tzinfo=None)
+        number = (begin.year * 12 + begin.month - 1) // months * months
+        while (moment := datetime(number // 12, number % 12 + 1, 1)) <= end:
+            time = _stamp(moment)
+            if time >= self.start:
+                yield Tick(time, f"{moment:%Y}" if months >= 12 else f"{moment:%b %Y}", moment.month == 1)
+            number += months
 
     def _day_ticks(self, wanted: float) -> Iterator[Tick]:
         days = next((days for days in (1, 2) if days * DAY >= wanted), 7)

@@ -25,6 +25,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import exact_words, printable, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import NAME_WIDTH, RIGHT_MARGIN, hatch, moment_line, sized, text
+from good_tide.desktop.timeline.folder_marks import FolderMarks
 from good_tide.desktop.timeline.handing import dropped_path
 from good_tide.desktop.timeline.model import Row, TimelineModel, version_number
 from good_tide.desktop.timeline.tide_chart import paint_stretch, turn_axis
@@ -82,6 +83,7 @@ class LifelineView(QAbstractScrollArea):
         self._now = 0
         self._pressed: QPointF | None = None
         self._dragged = False
+        self._marks = FolderMarks()
         self._hatch = hatch(look, "coral_soft", "coral")
         self._gap_hatch = hatch(look, "sand_soft", "sand")
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
@@ -216,8 +218,7 @@ class LifelineView(QAbstractScrollArea):
             left, right = self._extent(model, span)
             painter.drawRoundedRect(QRectF(left, ROW / 2 - 3, max(2.0, right - left), 6), 3, 3)
         painter.setBrush(look.color("kelp"))
-        marks = [QRectF(x - 0.5, ROW / 2 - 6, 1.6, 12) for x in model.columns(row.line.inside)]
-        painter.drawRects(marks)
+        painter.drawRects(self._marks.of(model, row, ROW / 2))
 
     def _extent(self, model: TimelineModel, span: Span) -> tuple[float, float]:
         axis = model.axis

@@ -7,7 +7,7 @@ from good_tide.core.identifiers import SnapshotId, StoreId
 from good_tide.core.records import Machine, Snapshot
 from good_tide.storage.catalog import Catalog
 from good_tide.storage.store import Store
-from good_tide.storage.summaries import known_snapshots, snapshot_names
+from good_tide.storage.summaries import known_snapshots, listed_names
 
 
 def id_of(store: Store) -> StoreId:
@@ -22,7 +22,8 @@ def called(store: Store) -> str:
 
 def unlike(store: Store, catalog: Catalog) -> tuple[int, int]:
     """How many snapshots the catalog does not know yet, and how many it knows that are gone."""
-    present, known = snapshot_names(store), catalog.names()
+    known = catalog.names()
+    present = listed_names(store, known)
     return len(present - known), len(known - present)
 
 

@@ -35,3 +35,17 @@ class AxisTest(GoodTideTest):
             xs = [axis.x(tick.time) for tick in axis.ticks()]
             self.assertTrue(all(second - first > 60 for first, second in pairwise(xs)), xs)
             axis.zoom(0.55, 350)
+
+    def test_a_long_history_has_months_and_years_with_their_numbers(self) -> None:
+        for years, first, apart in (
+            (1, "Oct 2026", 91),
+            (6, "2027", 365),
+            (40, "2030", 3652),
+            (30, "2030", 5 * 365),
+        ):
+            axis = TimeAxis(T0, T0 + years * 365 * 24 * HOUR)
+            axis.width = 700
+            ticks = list(axis.ticks())
+            self.assertEqual(ticks[0].label, first)
+            gaps = [(later.time - before.time) / (24 * HOUR) for before, later in pairwise(ticks)]
+            self.assertTrue(all(abs(gap - apart) < 4 for gap in gaps), gaps)

@@ -15,7 +15,7 @@ from good_tide.core.errors import PlaceError
 from good_tide.core.identifiers import JobId
 from good_tide.core.translation import tr
 from good_tide.protocol.contract import Answer, Call, Listen, Note, Topic
-from good_tide.protocol.faults import Fault
+from good_tide.protocol.faults import UNKNOWN_CALL, Fault
 from good_tide.protocol.notes import NOTES
 from good_tide.protocol.sockets import NOT_OURS, is_own_process, make_private
 from good_tide.protocol.starting import start_agent
@@ -25,10 +25,23 @@ _RETRY_MS = 40
 _TRIES = 250
 
 Told = TypeVar("Told", bound=Note)
+Said = TypeVar("Said")
+
+
+class _ForeignError(Exception):
+    """Something came that is not of this version's protocol."""
+
+
+def _decoded(line: bytes | msgspec.Raw, kind: type[Said]) -> Said:
+    try:
+        return msgspec.json.decode(line, type=kind)
+    except msgspec.MsgspecError as error:
+        raise _ForeignError from error
 
 
 class AgentLink(QObject):
-    """Speaks with the agent; starts one if none answers. ``lost`` says that the agent has gone.
+    """Speaks with the agent; starts one if none answers. ``lost`` says that the agent has gone, ``foreign``
+    that it says what cannot be understood, as one of another version does.
 
     :param topics: what it is to be told of by itself.
     """
@@ -36,6 +49,7 @@ class AgentLink(QObject):
     connected = Signal()
     lost = Signal()
     failed = Signal(str)
+    foreign = Signal()
 
     def __init__(
         self, socket: Path, settings: Path, topics: frozenset[Topic], parent: QObject | None = None
@@ -153,10 +167,13 @@ class AgentLink(QObject):
         *lines, rest = self._buffer.split(b"\n")
         self._buffer = bytearray(rest)
         for line in lines:
-            self._take(bytes(line))
+            try:
+                self._take(bytes(line))
+            except _ForeignError:
+                self.foreign.emit()
 
     def _take(self, line: bytes) -> None:
-        message = msgspec.json.decode(line, type=Incoming)
+        message = _decoded(line, Incoming)
         if message.method:
             self._tell(message)
             return
@@ -170,7 +187,9 @@ class AgentLink(QObject):
                 return
             self._newest[type(call)] = message.id
         if message.error is None:
-            then(msgspec.json.decode(message.result, type=call.answer_type()))
+            then(_decoded(message.result, call.answer_type()))
+        elif message.error.code == UNKNOWN_CALL:
+            self.foreign.emit()
         elif otherwise is not None:
             otherwise(message.error)
         else:
@@ -179,6 +198,6 @@ class AgentLink(QObject):
     def _tell(self, message: Incoming) -> None:
         kind = NOTES.get(message.method)
         if kind is not None:
-            note = msgspec.json.decode(message.params, type=kind)
+            note = _decoded(message.params, kind)
             for then in self._hearers.get(kind, []):
                 then(note)

@@ -30,6 +30,17 @@ def start_agent(settings: Path, while_used: bool = True) -> None:
     )
 
 
+def restart_agent(settings: Path) -> None:
+    """Start the agent that runs anew, whatever version it is of, by a process of its own."""
+    subprocess.Popen(
+        [sys.executable, "-m", "good_tide", "--settings", str(settings), "agent", "restart"],
+        start_new_session=True,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+
+
 def show_window(settings: Path, job: JobId, view: str) -> None:
     """Open the window at a place of a job, as a process of its own."""
     command = [

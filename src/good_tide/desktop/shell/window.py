@@ -19,7 +19,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from good_tide import __version__
 from good_tide.core.identifiers import JobId
 from good_tide.core.job_facts import StoreState
 from good_tide.core.job_facts import Topic as Trouble
@@ -37,12 +36,13 @@ from good_tide.desktop.setup.view import SetUpPage
 from good_tide.desktop.shell.head import Head
 from good_tide.desktop.shell.holder import Holder, Rail
 from good_tide.desktop.shell.job_state import JobState
+from good_tide.desktop.shell.other_version import OtherVersion
 from good_tide.desktop.shell.outside import FromOutside
 from good_tide.desktop.shell.strips import AlarmStrip, NoticeStrip, WorkStrip
 from good_tide.desktop.shell.views import VIEWS
 from good_tide.desktop.view import RestoreOffer, View, ViewKind
-from good_tide.protocol.agent_calls import AgentFacts, Hello, Overview, WorkEnded
-from good_tide.protocol.contract import PROTOCOL_VERSION, Topic
+from good_tide.protocol.agent_calls import Overview, WorkEnded
+from good_tide.protocol.contract import Topic
 from good_tide.protocol.health_calls import AlarmView, DismissAlarm, ReadAlarm
 from good_tide.protocol.restore_calls import UndoRestore
 from good_tide.protocol.schedule_calls import PauseRhythm, TakeSnapshot
@@ -80,6 +80,7 @@ class MainWindow(QMainWindow):
         }
         for holder in self._holders.values():
             self.pages.addWidget(holder)
+        self.other_version = OtherVersion(self.link, self.notice, settings, self)
         self.outside = FromOutside(self.link, self.notice, self)
         self.rescue: RescueDialog | None = None
         self._wish: Wish | None = None
@@ -164,7 +165,7 @@ class MainWindow(QMainWindow):
         self.recovery.done.connect(lambda: self.show_view(self.current))
         self.outside.found.connect(self._shows)
         self.outside.changed.connect(self.state.ask)
-        self.link.connected.connect(self._connected)
+        self.link.connected.connect(self.state.ask)
         self.link.lost.connect(self._lost)
         self.link.failed.connect(lambda words: self.notice.tell(words, trouble=True))
         self.state.changed.connect(self._show)
@@ -252,20 +253,6 @@ class MainWindow(QMainWindow):
         assert made.recovery_key is not None
         self.recovery.show_key(made.recovery_key, made.where, made.notes)
         self._to_front(self.recovery)
-
-    def _connected(self) -> None:
-        self.link.ask(Hello(), self._greet)
-        self.state.ask()
-
-    def _greet(self, facts: AgentFacts) -> None:
-        if facts.protocol != PROTOCOL_VERSION or facts.version != __version__:
-            self.notice.tell(
-                tr(
-                    "The agent is of version {version}, this window of {version_2}. End the agent, and this"
-                    " window starts its own."
-                ).format(version=facts.version, version_2=__version__),
-                trouble=True,
-            )
 
     def _lost(self) -> None:
         self.head.show_status(

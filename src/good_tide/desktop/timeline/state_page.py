@@ -26,8 +26,8 @@ class StatePage(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        frame, layout = card(margin=28, spacing=12)
-        frame.setMaximumWidth(560)
+        self._card, layout = card(margin=28, spacing=12)
+        self._card.setMaximumWidth(560)
         self._title = label("", "title", wrap=True)
         self._words = label("", "", wrap=True)
         self._passphrase = QLineEdit()
@@ -41,11 +41,12 @@ class StatePage(QWidget):
         for widget in (self._title, self._words, self._passphrase, self.remember, self._wrong):
             layout.addWidget(widget)
         layout.addLayout(line(self.look_again, self.other_disk, self.open, stretch=0))
-        centre(self, frame)
+        centre(self, self._card)
         self._passphrase.returnPressed.connect(self._try)
         self.open.clicked.connect(self._try)
         self.look_again.clicked.connect(self.again)
         self.other_disk.clicked.connect(self.go_on)
+        self.show_state(Overview(StoreState.UNKNOWN))
 
     def _try(self) -> None:
         self.unlock.emit(self._passphrase.text(), self.remember.isChecked())
@@ -58,7 +59,8 @@ class StatePage(QWidget):
         self._passphrase.setFocus()
 
     def show_state(self, overview: Overview) -> None:
-        """Explain a state in which there is no timeline."""
+        """Explain a state in which there is no timeline; nothing while none is known."""
+        self._card.setVisible(overview.state is not StoreState.UNKNOWN)
         disk = overview.store.disk if overview.store is not None else tr("the disk")
         folder = overview.store.where if overview.store is not None else ""
         hint = overview.store.hint if overview.store is not None else ""

@@ -32,7 +32,7 @@ from good_tide.operations.retention.thinning import pinned
 from good_tide.operations.stores.holding_area import has_area
 from good_tide.operations.stores.job_stores import JobStores
 from good_tide.operations.stores.left_behind import left_count
-from good_tide.operations.stores.opened import id_of, snapshot_of, unlike
+from good_tide.operations.stores.opened import id_of, is_there, snapshot_of, unlike
 from good_tide.operations.stores.opening import Catalog, Store, StorePlace, about, locked_hint, open_catalog
 from good_tide.operations.stores.pinning import check_header
 from good_tide.protocol.agent_calls import StoreView
@@ -279,11 +279,12 @@ class JobSession:
         Raises:
             PersonError: it is not there, or no longer.
         """
-        self.sync()  # others may have released it
-        tide = self.tide()
-        if name in tide.name:
-            return snapshot_of(self.store(), name)
-        raise no_longer_kept(time, tide.time, self._context.clock.now())
+        if not (self.catalog().has(self.machine.id, name) and is_there(self.store(), name)):
+            self.sync()  # others took it, or released it
+            tide = self.tide()
+            if name not in tide.name:
+                raise no_longer_kept(time, tide.time, self._context.clock.now())
+        return snapshot_of(self.store(), name)
 
     def folder(self, path: bytes) -> FolderView:
         """Lifelines of a folder's contents; of the covered folders for the empty path."""

@@ -31,6 +31,7 @@ class JournalView(msgspec.Struct, frozen=True):
 class ReadJournal(Call[JournalView], frozen=True):
     """What happened, as far as a filter lets it through."""
 
+    may_block: ClassVar[bool] = True
     filter: Filter
 
 

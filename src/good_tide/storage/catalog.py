@@ -77,6 +77,13 @@ class Catalog(CatalogFile):
             return self._db.execute(query, (self._machine(machine),)).fetchone() is not None
 
     @damage_noted
+    def has(self, machine: MachineId, name: SnapshotId) -> bool:
+        """Whether a snapshot is one of a machine's that it has taken in."""
+        with self._lock:
+            query = "SELECT 1 FROM snapshot WHERE name = ? AND machine = ?"
+            return self._db.execute(query, (name, self._machine(machine))).fetchone() is not None
+
+    @damage_noted
     def has_no_lists(self, machine: MachineId) -> bool:
         """Whether it is known that nothing in a machine's history has an access control list."""
         with self._lock:

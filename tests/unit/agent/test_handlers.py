@@ -6,6 +6,7 @@ from __future__ import annotations
 import json
 import threading
 from typing import Any, TypeVar
+from unittest import mock
 
 from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
@@ -37,6 +38,8 @@ from good_tide.protocol.store_calls import (
     ReleaseSnapshots,
     StoreCall,
 )
+from good_tide.storage.folders import SNAPSHOT_FOLDER
+from good_tide.storage.store import Store
 from tests.support.agents import connect, serve
 from tests.support.base import (
     BY_HAND,
@@ -92,6 +95,17 @@ class HandlersTest(GoodTideTest):
 
     def next(self, kind: type[Told]) -> Told:
         return next(note for note in self.client.notes() if isinstance(note, kind))
+
+    def test_a_snapshot_that_is_known_is_found_without_listing_all_of_them(self) -> None:
+        session = self.agent.sessions.of(OFFICE)
+        with mock.patch.object(Store, "own_names", side_effect=AssertionError("all were listed")):
+            self.assertEqual(session.snapshot(self.first.id, 0).id, self.first.id)
+        self.write("plan.txt", "second")
+        second = self.snap(self.store, 1)
+        self.assertEqual(session.snapshot(second.id, 0).id, second.id, "another program took it")
+        self.store.place.remove(f"{SNAPSHOT_FOLDER}/{second.id}")
+        with self.assertRaisesRegex(PersonError, "no longer kept"):
+            session.snapshot(second.id, second.time)
 
     def test_stores_that_the_job_does_not_have_are_refused(self) -> None:
         no = StoreId("00" * 16)

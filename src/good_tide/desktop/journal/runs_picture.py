@@ -4,6 +4,7 @@ hatched, failed runs crossed."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date, datetime, time, timedelta
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
@@ -17,7 +18,6 @@ from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
 
 _LEFT, _FOOT, _ROW_GAP = 112.0, 20.0, 8.0
-_DAY = 86400
 
 
 class Day:
@@ -61,20 +61,25 @@ class Day:
         return "; ".join(parts)
 
 
+def _midnight(day: date) -> int:
+    """When a day begins here, seconds since 1970."""
+    return int(datetime.combine(day, time()).astimezone().timestamp())
+
+
 def by_day(runs: Sequence[Run]) -> list[Day]:
     """The days from the first run to the last, those without any too, oldest first."""
-    days: dict[int, Day] = {}
+    days: dict[date, Day] = {}
+    day, begin, end = date.min, 0, 0
     for run in runs:
-        start = int(local(run.began).replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
-        days.setdefault(start, Day(start)).add(run)
+        if not begin <= run.began // SECOND < end:  # runs of a day mostly stand together
+            day = local(run.began).date()
+            begin, end = _midnight(day), _midnight(day + timedelta(days=1))
+        days.setdefault(day, Day(begin)).add(run)
     if not days:
         return []
-    found, at, last = [], min(days), max(days)
-    while at <= last:
-        found.append(days.get(at) or Day(at))
-        later = local((at + _DAY + _DAY // 2) * SECOND)  # noon of the next day, whatever daylight saving does
-        at = int(later.replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
-    return found
+    first, count = min(days), (max(days) - min(days)).days + 1
+    every = (first + timedelta(days=number) for number in range(count))
+    return [days.get(one) or Day(_midnight(one)) for one in every]
 
 
 class RunsPicture(QWidget):

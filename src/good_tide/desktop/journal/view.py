@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import heapq
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from PySide6.QtCore import Qt, QTimer
@@ -23,6 +25,7 @@ from good_tide.core.job_facts import StoreState
 from good_tide.core.status import Action
 from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, exact_words, printable, size_words, time_words
+from good_tide.desktop.journal.growing_list import GrowingList
 from good_tide.desktop.journal.restores_list import RestoresList
 from good_tide.desktop.journal.runs_picture import RunsPicture
 from good_tide.desktop.link import AgentLink
@@ -61,7 +64,6 @@ _OCCASIONS = {
 }
 _SNAPSHOT, _WORDS = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 _SOON_MS = 300
-_MOST_LISTED = 2000
 _RESTORES = 3
 """Which of the lists is that of the restores."""
 
@@ -164,6 +166,10 @@ class JournalPage(View):
         align_numbers(self.runs, (4, 5, 6, 7))
         align_numbers(self.left_out, (2,))
         self.lists = QStackedWidget()
+        self._several = False
+        """Whether what is listed is of more than one job."""
+        self._all_events = GrowingList(self.events, self._event_row, self._event_shown)
+        self._all_runs = GrowingList(self.runs, self._run_row, self._run_shown)
         self.restores = RestoresList(look, link)
         for shown in (self.events, self.runs, self.left_out, self.restores):
             self.lists.addWidget(shown)
@@ -224,7 +230,7 @@ class JournalPage(View):
 
     def refresh(self) -> None:
         """Ask for what the filters let through."""
-        self._link.ask(ReadJournal(self._filter()), self.show_journal)
+        self._link.ask(ReadJournal(self._filter()), self.show_journal, in_order=True)
         if self.what.currentIndex() == _RESTORES:
             self.restores.refresh(self._now)
 
@@ -233,8 +239,10 @@ class JournalPage(View):
         self.view = view
         runs = self._filtered(view.runs)
         self.picture.show_runs(view.runs)
-        self._fill_events(view.events, runs)
-        self._fill_runs(runs)
+        names = {event.name for event in view.events} | {run.name for run in runs}
+        self._several = len(names - {""}) > 1
+        self._all_events.show(self._happened(view.events, runs))
+        self._all_runs.show(runs)
         self._fill_left_out(view.left_out)
         done = [run for run in view.runs if run.snapshot]
         failed = sum(run.result == "failed" for run in view.runs)
@@ -261,74 +269,62 @@ class JournalPage(View):
             for run in runs
             if run.began >= wanted.since
             and (not wanted.levels or levels[run.result] in wanted.levels)
-            and words in f"{run.name} {run.store} {run.words}".casefold()
+            and (not words or words in f"{run.name} {run.store} {run.words}".casefold())
         ]
 
-    def _fill_events(self, events: tuple[Event, ...], runs: list[Run]) -> None:
-        """Events and runs, newest first; those of the newest runs only that a person would look through, the
-        table has them all."""
-        self.events.clear()
-        several = len(({event.name for event in events} | {run.name for run in runs}) - {""}) > 1
-        happened = sorted(
-            [*map(_of_event, events), *map(_of_run, runs[:_MOST_LISTED])], key=lambda one: -one.time
-        )
-        rows = []
-        for one in happened:
-            row = QTreeWidgetItem(
-                [
-                    time_words(one.time, self._now),
-                    one.mark,
-                    f"{one.job}: {one.what}" if several and one.job else one.what,
-                ]
-            )
-            row.setToolTip(0, exact_words(one.time))
-            row.setToolTip(2, one.what)
-            row.setForeground(1, self._look.color(one.color))
-            for words in one.below:
-                child = QTreeWidgetItem(["", "", words])
-                child.setToolTip(2, words)
-                row.addChild(child)
-            if one.gaps_of:
-                row.setData(0, _SNAPSHOT, one.gaps_of)
-                row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
-            rows.append(row)
-        self.events.addTopLevelItems(rows)
-        for row in rows:
-            row.setExpanded(row.text(1) == _MARKS["trouble"][0] and not row.data(0, _SNAPSHOT))
+    def _happened(self, events: tuple[Event, ...], runs: list[Run]) -> Iterator[_Happened]:
+        """Events and runs together, newest first."""
+        both = map(_of_event, events), map(_of_run, runs)
+        return heapq.merge(*both, key=lambda one: -one.time)
 
-    def _fill_runs(self, runs: list[Run]) -> None:
-        self.runs.clear()
-        rows = []
-        for run in runs:
-            words, color = _RESULTS[run.result]
-            took = duration_words(run.seconds) if run.seconds >= 1 else "under 1 s" if run.occasion else ""
-            values = [
-                time_words(run.began, self._now),
-                words,
-                _OCCASIONS.get(run.occasion, run.occasion),
-                run.store,
-                took,
-            ]
-            values += (
-                [f"{run.changed:,}", size_words(run.new_bytes), f"{run.gaps:,}" if run.gaps else ""]
-                if run.snapshot
-                else ["", "", ""]
-            )
-            row = QTreeWidgetItem(values)
-            row.setToolTip(0, exact_words(run.began))
-            row.setForeground(1, self._look.color(color))
-            row.setData(0, _SNAPSHOT, run.snapshot)
-            for column in (4, 5, 6, 7):
-                row.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            if run.words:
-                row.setData(0, _WORDS, run.words)
-            elif run.gaps:
-                row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
-            rows.append(row)
-        self.runs.addTopLevelItems(rows)
-        for row in rows:
-            if row.data(0, _WORDS):
-                self._below(row, str(row.data(0, _WORDS)))
+    def _event_row(self, one: _Happened) -> QTreeWidgetItem:
+        what = f"{one.job}: {one.what}" if self._several and one.job else one.what
+        row = QTreeWidgetItem([time_words(one.time, self._now), one.mark, what])
+        row.setToolTip(0, exact_words(one.time))
+        row.setToolTip(2, one.what)
+        row.setForeground(1, self._look.color(one.color))
+        for words in one.below:
+            child = QTreeWidgetItem(["", "", words])
+            child.setToolTip(2, words)
+            row.addChild(child)
+        if one.gaps_of:
+            row.setData(0, _SNAPSHOT, one.gaps_of)
+            row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+        return row
+
+    def _run_row(self, run: Run) -> QTreeWidgetItem:
+        words, color = _RESULTS[run.result]
+        took = duration_words(run.seconds) if run.seconds >= 1 else "under 1 s" if run.occasion else ""
+        values = [
+            time_words(run.began, self._now),
+            words,
+            _OCCASIONS.get(run.occasion, run.occasion),
+            run.store,
+            took,
+        ]
+        values += (
+            [f"{run.changed:,}", size_words(run.new_bytes), f"{run.gaps:,}" if run.gaps else ""]
+            if run.snapshot
+            else ["", "", ""]
+        )
+        row = QTreeWidgetItem(values)
+        row.setToolTip(0, exact_words(run.began))
+        row.setForeground(1, self._look.color(color))
+        row.setData(0, _SNAPSHOT, run.snapshot)
+        for column in (4, 5, 6, 7):
+            row.setTextAlignment(column, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        if run.words:
+            row.setData(0, _WORDS, run.words)
+        elif run.gaps:
+            row.setChildIndicatorPolicy(QTreeWidgetItem.ChildIndicatorPolicy.ShowIndicator)
+        return row
+
+    def _event_shown(self, row: QTreeWidgetItem) -> None:
+        row.setExpanded(row.text(1) == _MARKS["trouble"][0] and not row.data(0, _SNAPSHOT))
+
+    def _run_shown(self, row: QTreeWidgetItem) -> None:
+        if row.data(0, _WORDS):
+            self._below(row, str(row.data(0, _WORDS)))
 
     @staticmethod
     def _below(row: QTreeWidgetItem, words: str) -> None:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from good_tide.core.errors import DamageError
+import contextlib
+
+from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.identifiers import SnapshotId, StoreId
 from good_tide.core.records import Machine, Snapshot
 from good_tide.storage.catalog import Catalog
+from good_tide.storage.folders import SNAPSHOT_FOLDER
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import known_snapshots, listed_names
 
@@ -44,6 +47,14 @@ def snapshot_of(store: Store, name: SnapshotId) -> Snapshot:
         DamageError: it is not intact. PlaceError: it is not there.
     """
     return store.read_snapshot(name)
+
+
+def is_there(store: Store, name: SnapshotId) -> bool:
+    """Whether a snapshot lies in a store now, were it damaged: nobody released it."""
+    with contextlib.suppress(NotInPlaceError):
+        store.place.size(f"{SNAPSHOT_FOLDER}/{name}")
+        return True
+    return False
 
 
 def covered_folders(store: Store, snapshot: Snapshot) -> list[bytes]:

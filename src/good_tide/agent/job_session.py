@@ -279,7 +279,7 @@ class JobSession:
         Raises:
             PersonError: it is not there, or no longer.
         """
-        if not (self.catalog().has(self.machine.id, name) and is_there(self.store(), name)):
+        if not (self.catalog().seq_of(self.machine.id, name) and is_there(self.store(), name)):
             self.sync()  # others took it, or released it
             tide = self.tide()
             if name not in tide.name:
@@ -322,8 +322,9 @@ class JobSession:
     def elsewhere(self, path: bytes, snapshot: SnapshotId) -> tuple[bytes, ...]:
         """Other paths with the content that a path had in a snapshot, that begin where it ends, or end where
         it begins: a renamed file."""
-        _, tide, life = self.versions(path)
-        seq = next((point.seq for point in tide if point.name == snapshot), 0)
+        with self.catalog().held_still() as catalog:
+            seq = catalog.seq_of(self.machine.id, snapshot)
+            life = path_life(catalog, self.machine.id, path)
         current = next((span for where, span in life if where == path and span.stood_at(seq)), None)
         if current is None or current.kind != Kind.FILE or not current.size:
             return ()

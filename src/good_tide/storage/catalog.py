@@ -77,11 +77,12 @@ class Catalog(CatalogFile):
             return self._db.execute(query, (self._machine(machine),)).fetchone() is not None
 
     @damage_noted
-    def has(self, machine: MachineId, name: SnapshotId) -> bool:
-        """Whether a snapshot is one of a machine's that it has taken in."""
+    def seq_of(self, machine: MachineId, name: SnapshotId) -> int:
+        """The number of a machine's snapshot; 0 for one that it has not taken in."""
         with self._lock:
-            query = "SELECT 1 FROM snapshot WHERE name = ? AND machine = ?"
-            return self._db.execute(query, (name, self._machine(machine))).fetchone() is not None
+            query = "SELECT seq FROM snapshot WHERE name = ? AND machine = ?"
+            row = self._db.execute(query, (name, self._machine(machine))).fetchone()
+            return 0 if row is None else int(row[0])
 
     @damage_noted
     def has_no_lists(self, machine: MachineId) -> bool:

@@ -24,6 +24,8 @@ from good_tide.desktop.timeline.tide_chart import TideChart
 
 _HOUR = 3_600_000_000_000
 _FRAMES = 120
+_FOLDERS = 30
+"""Rows that are folders, the first ones: in each something changed in a part of the snapshots."""
 _WANTED_MS = 16.0
 
 
@@ -50,8 +52,12 @@ def made_up(rows: int, snapshots: int) -> TimelineModel:
         for number in range(1, snapshots + 1)
     ]
     model = TimelineModel(Tide.of(tide), history_id([point.name for point in tide]))
+    folder = (Span("d", 0, 0, b"", 1, None),)
     lines = []
-    for number in range(rows):
+    for number in range(_FOLDERS):
+        inside = tuple(sorted(chance.sample(range(1, snapshots + 1), snapshots // _FOLDERS)))
+        lines.append(Lifeline(f"folder {number:02}".encode(), folder, inside))
+    for number in range(rows - _FOLDERS):
         firsts = sorted({1, *(chance.randrange(1, snapshots) for _ in range(20))})
         spans = tuple(
             Span("f", 1000, first * _HOUR, bytes([at]), first, following - 1 if following else None)
@@ -60,7 +66,7 @@ def made_up(rows: int, snapshots: int) -> TimelineModel:
         lines.append(Lifeline(f"file {number:05}.txt".encode(), spans))
     model.root = b"/home/somebody"
     model.take_view(b"/home/somebody", lines)
-    model.take_view(b"", [Lifeline(b"/home/somebody", (Span("d", 0, 0, b"", 1, None),))])
+    model.take_view(b"", [Lifeline(b"/home/somebody", folder)])
     return model
 
 

@@ -46,6 +46,13 @@ class _Ahead(NamedTuple):
     made: float
 
 
+class _Coming(NamedTuple):
+    """One that is being made, of a job; None when it cannot be made."""
+
+    job: JobId
+    ahead: Future[_Ahead | None]
+
+
 class HistoryHandlers:
     """Answers about the history of jobs."""
 
@@ -53,7 +60,7 @@ class HistoryHandlers:
         self, context: Context, sessions: Sessions, worker: Worker, schedule: ScheduleHandlers
     ) -> None:
         self._context, self._sessions, self._worker, self._schedule = context, sessions, worker, schedule
-        self._ahead: Future[_Ahead | None] | None = None
+        self._coming: _Coming | None = None
 
     def handlers(self) -> tuple[Handler, ...]:
         """What clients may ask."""
@@ -66,38 +73,42 @@ class HistoryHandlers:
         )
 
     def begin_ahead(self) -> None:
-        """Make the overview that the window which began this agent asks for as soon as it is drawn. Who asks
-        meanwhile waits for it, so that nothing is read twice at the same time."""
-        coming: Future[_Ahead | None] = Future()
-        self._ahead = coming
-        threading.Thread(target=self._make_ahead, args=(coming,), name="ahead", daemon=True).start()
+        """Make the overview that the window which began this agent asks for as soon as it is drawn: that of
+        the first job. Who asks for it meanwhile waits for it, so that nothing is read twice at the same
+        time."""
+        first = next(iter(self._sessions.all()), None)
+        if first is not None:
+            self._coming = coming = _Coming(first.job.id, Future())
+            threading.Thread(target=self._make_ahead, args=(coming,), name="ahead", daemon=True).start()
 
-    def _make_ahead(self, coming: Future[_Ahead | None]) -> None:
+    def _make_ahead(self, coming: _Coming) -> None:
         """What is wrong is said when the window asks."""
         made = None
         try:
             with contextlib.suppress(GoodTideError, OSError):
-                made = _Ahead(self._made(ReadOverview(JobId(""))), time.monotonic())
+                made = _Ahead(self._made(ReadOverview(coming.job)), time.monotonic())
         finally:
-            coming.set_result(made)
+            coming.ahead.set_result(made)
 
     def overview(self, wanted: ReadOverview) -> Overview:
         """Everything the window shows of a job; of the first one there is, if there is none with this
         identity."""
-        coming, self._ahead = self._ahead, None
-        ahead = coming.result() if coming is not None else None
-        if ahead is None or not self._fits(ahead, wanted):
+        coming = self._coming
+        if coming is None or wanted.known or wanted.job not in ("", coming.job):
+            return self._made(wanted)
+        ahead, self._coming = coming.ahead.result(), None
+        if ahead is None or not self._holds(ahead):
             return self._made(wanted)
         return msgspec.structs.replace(
             ahead.overview, now=self._context.clock.now(), work=self._worker.current
         )
 
-    def _fits(self, ahead: _Ahead, wanted: ReadOverview) -> bool:
-        """Whether an overview that was made ahead is what is asked for, and holds still."""
+    def _holds(self, ahead: _Ahead) -> bool:
+        """Whether an overview that was made ahead holds still."""
         overview, age = ahead.overview, time.monotonic() - ahead.made
-        if wanted.known or wanted.job not in ("", overview.job) or overview.state not in _SHOWN:
+        if age >= _AHEAD_SECONDS or overview.state not in _SHOWN:
             return False
-        return age < _AHEAD_SECONDS and self._sessions.of(overview.job).history() == overview.history
+        return self._sessions.of(overview.job).history() == overview.history
 
     def _made(self, wanted: ReadOverview) -> Overview:
         sessions = self._sessions.all()

@@ -10,10 +10,10 @@ from good_tide.agent.service import Agent
 from good_tide.core.clock import SetClock
 from good_tide.core.history import known_parts
 from good_tide.core.identifiers import Nanoseconds
-from good_tide.core.settings import Job, StoreRef
-from good_tide.operations.workplace import Workplace, save_job
+from good_tide.core.settings import StoreRef
+from good_tide.operations.workplace import Workplace
 from good_tide.protocol.agent_calls import Overview, ReadOverview
-from tests.support.base import BY_HAND, HOUR, MACHINE, OFFICE, T0, GoodTideTest
+from tests.support.base import HOUR, MACHINE, OFFICE, SOUND, T0, GoodTideTest
 from tests.support.stand_ins import quiet
 
 
@@ -23,29 +23,22 @@ class AheadTest(GoodTideTest):
         self.write("plan.txt", "first")
         self.store = self.new_store(passphrase=None)
         self.snap(self.store)
-        settings, place = self.folder / "settings", str(self.folder / "store")
-        stores = (StoreRef(path=place),)
-        job = Job(
-            id=OFFICE,
-            name="Office",
-            folders=(str(self.work),),
-            stores=stores,
-            machine=MACHINE,
-            rhythm=BY_HAND,
-        )
-        save_job(settings, job)
+        settings = self.folder / "settings"
+        self.save_office(settings, (StoreRef(path=str(self.folder / "store")),))
         here = Workplace(self.cache, self.state, self.folder, settings, self.folder / "run", MACHINE)
         self.clock = SetClock(Nanoseconds(T0 + 5 * HOUR))
         agent = Agent(here, self.clock, environment=quiet(settings))
         self.addCleanup(agent.close)
         self.history = agent.history
-        self.may_go, self.made = threading.Event(), 0
+        self.begun, self.may_go, self.made = threading.Event(), threading.Event(), 0
         self.may_go.set()
         real = HistoryHandlers._made
 
         def made(handlers: HistoryHandlers, wanted: ReadOverview) -> Overview:
             self.made += 1
-            self.may_go.wait()
+            if threading.current_thread().name == "ahead":
+                self.begun.set()
+                self.may_go.wait()
             return real(handlers, wanted)
 
         patch = mock.patch.object(HistoryHandlers, "_made", made)
@@ -55,8 +48,8 @@ class AheadTest(GoodTideTest):
     def done_ahead(self) -> None:
         """Make it, and wait until it is there."""
         self.history.begin_ahead()
-        assert self.history._ahead is not None
-        self.history._ahead.result()
+        assert self.history._coming is not None
+        self.history._coming.ahead.result()
 
     def test_who_asks_meanwhile_waits_for_it(self) -> None:
         self.may_go.clear()
@@ -71,6 +64,14 @@ class AheadTest(GoodTideTest):
         self.assertEqual((len(found[0].tide), self.made), (1, 1))
         self.assertEqual(self.history.overview(ReadOverview(OFFICE)), found[0])
         self.assertEqual(self.made, 2, "it is for one who asks")
+
+    def test_who_asks_for_another_job_does_not_wait_for_it(self) -> None:
+        self.may_go.clear()
+        self.history.begin_ahead()
+        self.begun.wait()
+        self.assertEqual(self.history.overview(ReadOverview(SOUND)).job, OFFICE)
+        self.assertEqual(self.made, 2)
+        self.may_go.set()
 
     def test_it_says_what_the_time_is_when_it_is_given(self) -> None:
         self.done_ahead()

@@ -34,6 +34,7 @@ class GrowingList(Generic[Item]):
 
     def show(self, items: Iterable[Item]) -> None:
         """Show other items, from the first on. They are taken one by one as they are needed."""
+        self._rest = iter(())  # clearing a list that was scrolled asks for more of it
         self._tree.clear()
         self._rest = iter(items)
         self._grow()

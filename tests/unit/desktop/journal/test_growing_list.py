@@ -49,6 +49,7 @@ class GrowingListTest(unittest.TestCase):
 
     def test_other_items_take_their_place(self) -> None:
         self.list.show(range(1000))
+        self.tree.verticalScrollBar().setValue(100)
         self.list.show(iter((7, 8)))
         self.assertEqual(self.tree.topLevelItemCount(), 2)
         self.tree.verticalScrollBar().valueChanged.emit(self.tree.verticalScrollBar().maximum())

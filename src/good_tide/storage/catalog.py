@@ -20,18 +20,18 @@ import msgspec
 from good_tide.core.entries import Extent, Kind
 from good_tide.core.errors import DamageError, NotInPlaceError
 from good_tide.core.findings import Findings
-from good_tide.core.history import EarlierName, Lifeline, Span, history_id
-from good_tide.core.identifiers import ChunkId, ContentDigest, HistoryId, MachineId, SnapshotId
+from good_tide.core.history import EarlierName, Lifeline, Span
+from good_tide.core.identifiers import ChunkId, ContentDigest, MachineId
 from good_tide.core.name_query import NameQuery, parse_query
 from good_tide.core.records import Snapshot
-from good_tide.core.tide import Tide
 from good_tide.storage.catalog_copy import fetch_copy, put_copy
-from good_tide.storage.catalog_file import TABLES, CatalogFile, damage_noted, mended
+from good_tide.storage.catalog_file import TABLES, damage_noted, mended
 from good_tide.storage.catalog_intake import Intake
 from good_tide.storage.catalog_lives import Lives, Name
 from good_tide.storage.catalog_names import CatalogNames, FolderNames
 from good_tide.storage.catalog_release import forget_released
 from good_tide.storage.catalog_search import CatalogSearch
+from good_tide.storage.catalog_snapshots import CatalogSnapshots
 from good_tide.storage.store import Store
 from good_tide.storage.summaries import few_snapshots, known_snapshots, snapshot_names
 
@@ -47,42 +47,11 @@ _BELOW = """SELECT name, id FROM folder
 """The folders in a folder, by the index: without the machine all folders would be looked through."""
 
 
-class Catalog(CatalogFile):
+class Catalog(CatalogSnapshots):
     """The catalog of one store. Safe to use from several threads, one at a time."""
 
     _folder_names: tuple[tuple[int, int, int], FolderNames] | None = None
     """The folders as the last search had them, which while somebody types is the next one's."""
-
-    @damage_noted
-    def history(self, machine: MachineId) -> HistoryId:
-        """Stands for the snapshots of a machine and their order (``core.history.history_id``): spans count
-        them, and mean other ones when this is another."""
-        with self._lock:
-            version = (machine, self._db.execute("PRAGMA data_version").fetchone()[0], self._db.total_changes)
-            if self._stamp is None or self._stamp[0] != version:
-                self._stamp = version, history_id(self.snapshot_ids(machine))
-            return self._stamp[1]
-
-    @damage_noted
-    def snapshot_ids(self, machine: MachineId) -> list[SnapshotId]:
-        """The snapshots of a machine in order of time."""
-        with self._lock:
-            return self._tide(machine, 0, ("name",)).name
-
-    @damage_noted
-    def has_snapshots(self, machine: MachineId) -> bool:
-        """Whether there is a snapshot of a machine."""
-        with self._lock:
-            query = "SELECT 1 FROM snapshot WHERE machine = ? LIMIT 1"
-            return self._db.execute(query, (self._machine(machine),)).fetchone() is not None
-
-    @damage_noted
-    def seq_of(self, machine: MachineId, name: SnapshotId) -> int:
-        """The number of a machine's snapshot; 0 for one that it has not taken in."""
-        with self._lock:
-            query = "SELECT seq FROM snapshot WHERE name = ? AND machine = ?"
-            row = self._db.execute(query, (name, self._machine(machine))).fetchone()
-            return 0 if row is None else int(row[0])
 
     @damage_noted
     def has_no_lists(self, machine: MachineId) -> bool:
@@ -202,44 +171,6 @@ class Catalog(CatalogFile):
         with self._transaction():
             for table in TABLES:
                 self._db.execute(f"DELETE FROM {table}")
-
-    @damage_noted
-    def machines(self) -> list[tuple[MachineId, str]]:
-        """Identity and name of each machine with snapshots."""
-        with self._lock:
-            return list(self._db.execute("SELECT key, name FROM machine ORDER BY id"))
-
-    def _machine(self, key: str) -> int:
-        row = self._db.execute("SELECT id FROM machine WHERE key = ?", (key,)).fetchone()
-        return -1 if row is None else int(row[0])
-
-    @damage_noted
-    def tide(self, machine: MachineId, after: int = 0) -> Tide:
-        """What each snapshot of a machine added, changed and removed, in order of time, without so many of
-        the first of them."""
-        with self._lock:
-            return self._tide(machine, after, Tide.__struct_fields__)
-
-    def _tide(self, machine: MachineId, after: int, fields: Sequence[str]) -> Tide:
-        """Some of the columns. SQLite makes them in its own code, as JSON, in half the time in which rows
-        come one by one; it keeps the order of what it is given (the aggregate sees the rows as the inner
-        query has them)."""
-        rows = f"SELECT {', '.join(fields)} FROM snapshot WHERE machine = ? AND seq > ? ORDER BY seq"
-        columns = ", ".join(f"json_group_array({field})" for field in fields)
-        made = self._db.execute(f"SELECT {columns} FROM ({rows})", (self._machine(machine), after)).fetchone()
-        return Tide(**{field: msgspec.json.decode(one) for field, one in zip(fields, made, strict=True)})
-
-    @damage_noted
-    def stored_each(self, machine: MachineId, begin: int, length: int) -> list[tuple[int, int]]:
-        """Stored bytes that the snapshots of a machine added in each stretch of time, with when it begins, in
-        order of time; stretches without any are left out.
-
-        :param begin: of one of the stretches, and ``length`` of each, nanoseconds since 1970 UTC.
-        """
-        query = """SELECT ?2 + (time - ?2) / ?3 * ?3 AS stretch, sum(stored) FROM snapshot WHERE machine = ?1
-            GROUP BY stretch ORDER BY stretch"""
-        with self._lock:
-            return self._db.execute(query, (self._machine(machine), begin, length)).fetchall()
 
     @damage_noted
     def folder(self, machine: MachineId, path: bytes) -> int | None:
@@ -425,20 +356,6 @@ class Catalog(CatalogFile):
         with self._lock:
             rows = self._db.execute("SELECT identity, chunk FROM lost")
             return [(ContentDigest(digest), ChunkId(chunk)) for digest, chunk in rows]
-
-    @mended
-    def names(self) -> set[str]:
-        """Names of the snapshots it has taken in."""
-        with self._lock:
-            names = self._db.execute("SELECT json_group_array(name) FROM snapshot").fetchone()[0]
-            return msgspec.json.decode(names, type=set[str])
-
-    @mended
-    def count(self) -> int:
-        """How many snapshots it has taken in."""
-        with self._lock:
-            found: int = self._db.execute("SELECT count(*) FROM snapshot").fetchone()[0]
-            return found
 
     @mended
     def stored_small(self, digest: ContentDigest) -> Extent | None:

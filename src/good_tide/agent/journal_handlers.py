@@ -93,7 +93,7 @@ def _with_earlier(runs: list[Run], session: JobSession) -> list[Run]:
     except GoodTideError:
         return runs
     known = {run.snapshot for run in runs}
-    job, store = session.job, session.shown.name
+    job, store = session.job, session.shown.called
     earlier = [
         Run(
             job.id,

@@ -16,6 +16,7 @@ from good_tide.core.translation import tr
 from good_tide.core.words import count_words, duration_words, local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
+from good_tide.desktop.painting.time_axis import day_words
 
 _LEFT, _FOOT, _ROW_GAP = 112.0, 20.0, 8.0
 
@@ -40,7 +41,7 @@ class Day:
     def words(self) -> str:
         """For a tool tip."""
         when = local(self.start * SECOND)
-        parts = [f"{when:%a} {when.day} {when:%b}: {count_words(self.runs, 'snapshot')}"]
+        parts = [f"{when:%a} {when.day} {when:%b %Y}: {count_words(self.runs, 'snapshot')}"]
         if self.runs:
             took = (
                 ", " + tr("the longest took {seconds}").format(seconds=duration_words(self.seconds))
@@ -161,7 +162,7 @@ class RunsPicture(QWidget):
                 text(
                     painter,
                     QRectF(left, self.height() - _FOOT + 2, 60, 18),
-                    f"{when.day} {when:%b}",
+                    day_words(when, len(self.days)),
                     self._look.color("quiet_text"),
                     Qt.AlignmentFlag.AlignLeft,
                 )

@@ -12,6 +12,7 @@ from good_tide.core.words import local
 MINUTE, HOUR, DAY = 60 * SECOND, 3600 * SECOND, 86400 * SECOND
 _NARROWEST = 5 * MINUTE
 _TICK_PIXELS = 96
+_DAYS_OF_YEAR = 366
 _LONGEST_WEEKS = 2
 """Marks are no more weeks apart than this; farther ones are months."""
 _MONTHS = {1: 28, 3: 90, 6: 181, **{12 * years: 365 * years for years in (1, 2, 5, 10, 20, 50, 100)}}
@@ -24,6 +25,12 @@ class Tick(NamedTuple):
     time: int
     label: str
     major: bool
+
+
+def day_words(moment: datetime, days: float) -> str:
+    """A day as it stands below a picture of so many days; with its year instead of its number where that is
+    more than a year."""
+    return f"{moment:%b %Y}" if days > _DAYS_OF_YEAR else f"{moment.day} {moment:%b}"
 
 
 class TimeAxis:

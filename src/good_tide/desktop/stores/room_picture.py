@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
@@ -10,9 +12,12 @@ from good_tide.core.translation import tr
 from good_tide.core.words import local, size_words
 from good_tide.desktop.painting.palette import Palette
 from good_tide.desktop.painting.picture import hatch, sized, text
+from good_tide.desktop.painting.time_axis import day_words
 from good_tide.protocol.agent_calls import StoreView
 
 _BAR = 26
+_LABEL = 62.0
+"""Pixels that the day below a week takes."""
 
 
 class RoomPicture(QWidget):
@@ -93,9 +98,10 @@ class RoomPicture(QWidget):
         painter.setFont(sized(self.font(), 9))
         peak = max(size for _, size in view.by_age) or 1
         wide = min(90.0, self.width() / len(view.by_age))
+        gap, each = min(3.0, wide / 6), math.ceil(_LABEL / wide)
         for number, (begin, size) in enumerate(view.by_age):
             height = (base - top - 18) * size / peak
-            box = QRectF(number * wide + 3, base - height, wide - 6, height)
+            box = QRectF(number * wide + gap, base - height, max(1.0, wide - 2 * gap), height)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(look.color("shoal_deep" if number % 2 else "shoal"))
             painter.drawRoundedRect(box, 3, 3)
@@ -103,11 +109,11 @@ class RoomPicture(QWidget):
                 text(
                     painter, QRectF(box.left(), box.top() - 18, wide, 16), size_words(size), look.color("ink")
                 )
-                day = local(max(begin, 0))
+            if number % each == 0 and box.left() + _LABEL <= self.width():
                 text(
                     painter,
-                    QRectF(box.left(), base + 4, wide, 18),
-                    f"{day.day} {day:%b}",
+                    QRectF(box.left(), base + 4, _LABEL, 18),
+                    day_words(local(max(begin, 0)), 7 * len(view.by_age)),
                     look.color("quiet_text"),
                 )
         painter.setPen(QPen(look.color("line"), 1))

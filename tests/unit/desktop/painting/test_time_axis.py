@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from itertools import pairwise
 
-from good_tide.desktop.painting.time_axis import TimeAxis
+from good_tide.core.words import local
+from good_tide.desktop.painting.time_axis import TimeAxis, day_words
 from tests.support.base import (
     HOUR,
     T0,
@@ -49,3 +50,7 @@ class AxisTest(GoodTideTest):
             self.assertEqual(ticks[0].label, first)
             gaps = [(later.time - before.time) / (24 * HOUR) for before, later in pairwise(ticks)]
             self.assertTrue(all(abs(gap - apart) < 4 for gap in gaps), gaps)
+
+    def test_a_day_has_its_year_below_a_picture_of_more_than_one(self) -> None:
+        when = local(T0)
+        self.assertEqual((day_words(when, 70), day_words(when, 800)), ("21 Sep", "Sep 2026"))
